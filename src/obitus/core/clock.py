@@ -1,0 +1,32 @@
+"""Times as the API and the reports write them: RFC 3339, UTC, to the millisecond. Standard library only."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from typing import Final
+
+HOUR_MS: Final = 3_600_000
+DAY_MS: Final = 24 * HOUR_MS
+
+_SPAN = re.compile(r"(\d{1,5})\s*(m|min|h|d|w)")
+_UNIT_MS: Final = {"m": 60_000, "min": 60_000, "h": HOUR_MS, "d": DAY_MS, "w": 7 * DAY_MS}
+
+
+def to_text(time_ms: int) -> str:
+    """Write a Unix time in milliseconds, e.g. ``2026-03-01T04:05:06.789Z``."""
+    whole = datetime.fromtimestamp(time_ms // 1000, UTC).strftime("%Y-%m-%dT%H:%M:%S")
+    return f"{whole}.{time_ms % 1000:03d}Z"
+
+
+def to_ms(moment: datetime) -> int:
+    """Return the Unix time in milliseconds of an aware datetime."""
+    return round(moment.timestamp() * 1000)
+
+
+def span_ms(text: str) -> int | None:
+    """Return the length in milliseconds of a span such as ``30m``, ``24h``, ``14d`` or ``2w``; None when it is none."""
+    found = _SPAN.fullmatch(text.strip().lower())
+    if found is None or int(found[1]) == 0:
+        return None
+    return int(found[1]) * _UNIT_MS[found[2]]

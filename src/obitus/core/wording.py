@@ -1,0 +1,30 @@
+"""How numbers and times are said to people. The same words on the command line and in documents."""
+
+from __future__ import annotations
+
+
+def count_of(number: int, noun: str, plural: str | None = None) -> str:
+    """Say a count with its noun: ``1 failure``, ``1,204 failures``."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def ago(then_ms: int, now_ms: int) -> str:
+    """Say how long ago a time was, in its largest whole unit; a time ahead of now is said to be so."""
+    seconds = (now_ms - then_ms) // 1000
+    if seconds < -1:
+        return "in " + span(-seconds * 1000)
+    if seconds < 2:
+        return "just now"
+    return span(seconds * 1000) + " ago"
+
+
+def span(length_ms: int) -> str:
+    """Say a length of time in its largest whole unit: ``45 s``, ``12 min``, ``5 h``, ``3 days``."""
+    seconds = max(0, length_ms) // 1000
+    if seconds < 60:
+        return f"{seconds} s"
+    if seconds < 3600:
+        return f"{seconds // 60} min"
+    if seconds < 2 * 86400:
+        return f"{seconds // 3600} h"
+    return f"{seconds // 86400} days"

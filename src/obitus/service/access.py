@@ -1,0 +1,92 @@
+"""Who may do what: reporting keys report, sessions and personal tokens read and decide."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Depends, Request, Security
+from fastapi.security import APIKeyCookie, HTTPBearer
+from fastapi.security.http import HTTPAuthorizationCredentials
+
+from obitus.service.problems import Problem
+from obitus.service.secrets import KEY_PREFIX, TOKEN_PREFIX, hash_of
+from obitus.service.wiring import Service
+from obitus.store import apps, people
+from obitus.store.database import Row
+
+COOKIE = "obitus_session"
+
+_token = HTTPBearer(scheme_name="personal token", auto_error=False, description="A personal token, from Set-up.")
+_session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
+reporting_key_scheme = HTTPBearer(
+    scheme_name="reporting key", auto_error=False, description="A reporting key of one app and environment."
+)
+
+
+def service_of(request: Request) -> Service:
+    """Return the service that answers this request."""
+    service: Service = request.app.state.service
+    return service
+
+
+def signed_in(
+    request: Request,
+    token: Annotated[HTTPAuthorizationCredentials | None, Security(_token)] = None,
+    session: Annotated[str | None, Security(_session)] = None,
+) -> people.Person:
+    """Return who asks; raises a problem when nobody is signed in."""
+    service = service_of(request)
+    if token is not None:
+        if token.credentials.startswith(KEY_PREFIX):
+            raise Problem(
+                "reporting-key-cannot-read",
+                "This is a reporting key: it may only send reports. Read with a personal token (Set-up, Personal tokens).",
+            )
+        person = people.person_with(service.reader, hash_of(token.credentials), "token", service.now_ms())
+        if person is None:
+            raise Problem(
+                "not-signed-in", "This personal token is not known here, or was revoked. Make a new one in Set-up."
+            )
+        return person
+    if session:
+        person = people.person_with(service.reader, hash_of(session), "session", service.now_ms())
+        if person is not None:
+            refuse_foreign(request)
+            return person
+    raise Problem("not-signed-in", "Sign in first, or send a personal token as Authorization: Bearer.")
+
+
+def refuse_foreign(request: Request) -> None:
+    """A cookie is sent by the browser itself, so what changes something must come from our own pages."""
+    if request.method in ("GET", "HEAD"):
+        return
+    site = request.headers.get("sec-fetch-site", "same-origin")
+    origin = request.headers.get("origin")
+    host = request.headers.get("host", "")
+    if site not in ("same-origin", "none") or (origin is not None and origin.split("://")[-1] != host):
+        raise Problem("foreign-origin", "Changes are taken from this service's own pages only.")
+
+
+def reporting_key(service: Service, authorization: str) -> Row:
+    """Return the reporting key that a sender holds (app_id, app, environment); raises a problem."""
+    scheme, _, secret = authorization.partition(" ")
+    secret = secret.strip()
+    if scheme.lower() != "bearer" or not secret:
+        raise Problem("no-key", "Send the app's reporting key as Authorization: Bearer. Is OBITUS_KEY set?")
+    if secret.startswith(TOKEN_PREFIX):
+        raise Problem(
+            "not-a-reporting-key", "This is a personal token. Send reports with a reporting key (it starts with okey_)."
+        )
+    key = apps.key_with(service.reader, hash_of(secret))
+    if key is None:
+        raise Problem(
+            "unknown-key", "No app has this reporting key. Compare OBITUS_KEY with Set-up, or make a new key."
+        )
+    if key["revoked_ms"] is not None:
+        service.refusals.note(key["app"], "revoked-key", "A report came with a revoked key.", service.now_ms())
+        raise Problem("revoked-key", f"This key of {key['app']} was revoked. Make a new one in Set-up.")
+    return key
+
+
+TheService = Annotated[Service, Depends(service_of)]
+SignedIn = Annotated[people.Person, Depends(signed_in)]

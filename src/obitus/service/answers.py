@@ -1,0 +1,243 @@
+"""What the API answers with: the models that its OpenAPI description, and the console's types, are made from."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+Time = str
+"""RFC 3339, UTC, to the millisecond."""
+
+StateName = Literal["untriaged", "accepted", "settled", "regressed", "parked"]
+
+
+class KeyAnswer(BaseModel):
+    """A reporting key, without the key."""
+
+    id: int
+    environment: str
+    hint: str = Field(description="Its last four signs.")
+    created: Time
+    revoked: Time | None = None
+
+
+class RefusalAnswer(BaseModel):
+    """The latest report of an app that was refused."""
+
+    time: Time
+    slug: str
+    reason: str
+
+
+class AppAnswer(BaseModel):
+    """An app."""
+
+    name: str
+    kind: str
+    created: Time
+    first_report: Time | None = Field(default=None, description="When its first report arrived.")
+    last_report: Time | None = Field(default=None, description="When its latest report arrived.")
+    last_refusal: RefusalAnswer | None = Field(
+        default=None, description="The latest refusal since the service started, to tell slow from misconfigured."
+    )
+    releases: list[str] = Field(description="Its releases, newest first.")
+    keys: list[KeyAnswer]
+
+
+class NewKeyAnswer(BaseModel):
+    """A reporting key, shown this once."""
+
+    app: str
+    id: int
+    environment: str
+    key: str = Field(description="The key. It is not kept and cannot be shown again.")
+    url: str = Field(description="What OBITUS_URL has to be.")
+
+
+class AppsAnswer(BaseModel):
+    """All apps, and what the console's choosers offer."""
+
+    apps: list[AppAnswer]
+    environments: list[str]
+    releases: list[str] = Field(description="Releases of all apps, newest first.")
+
+
+class PartAnswer(BaseModel):
+    """One thing the fingerprint looked at."""
+
+    kind: str
+    value: str
+    counted: bool
+    reason: str
+
+
+class FingerprintAnswer(BaseModel):
+    """A fingerprint and why it is what it is."""
+
+    fingerprint: str
+    parts: list[PartAnswer]
+
+
+class IssueRow(BaseModel):
+    """An issue in a list."""
+
+    number: int
+    app: str
+    title: str = Field(description="Type and place in one line.")
+    type: str
+    cause: str = Field(description="Type of the root cause, empty when it is the same.")
+    place: str = Field(description="Innermost own frame.")
+    message: str = Field(description="Message of the latest failure.")
+    entry_point: str
+    state: StateName
+    state_since: Time
+    settled_in: str | None = None
+    first_seen: Time
+    last_seen: Time
+    first_release: str
+    last_release: str
+    failures: int = Field(description="Failures inside the window and filter.")
+    failures_in_all: int
+    stragglers: int = Field(description="Failures from releases older than the one it was settled in.")
+    over_time: list[int] = Field(description="Failures per slice of the window, oldest first.")
+
+
+class WindowAnswer(BaseModel):
+    """The window that was looked at."""
+
+    start: Time
+    end: Time
+
+
+class IssuesAnswer(BaseModel):
+    """A page of issues."""
+
+    window: WindowAnswer
+    issues: list[IssueRow]
+    issues_in_all: int = Field(description="Issues that match, over all pages.")
+    failures_in_all: int = Field(description="Failures that match, over all pages.")
+    next: str | None = Field(default=None, description="Give it as `cursor` to get the next page.")
+
+
+class DeskAnswer(BaseModel):
+    """What needs a decision now."""
+
+    window: WindowAnswer
+    issues: int
+    failures: int
+    regressed: list[IssueRow] = Field(description="Settled once, and back.")
+    new: list[IssueRow] = Field(description="First seen inside the window, and nobody has decided on them.")
+    loud: list[IssueRow] = Field(description="Most failures inside the window, whatever their state but settled.")
+
+
+class FailureRow(BaseModel):
+    """A failure in a list."""
+
+    id: str
+    issue: int
+    app: str
+    environment: str
+    release: str
+    time: Time
+    received: Time
+    severity: str
+    handled: bool
+    message: str
+    entry_point: str
+    user: str | None = None
+    trace_id: str | None = None
+    verdict: str = Field(description="What it meant for the issue's state, when it meant something.")
+
+
+class FailuresAnswer(BaseModel):
+    """A page of failures, latest first."""
+
+    failures: list[FailureRow]
+    next: str | None = None
+
+
+class FailureAnswer(FailureRow):
+    """One failure, whole."""
+
+    earlier: str | None = Field(default=None, description="Id of the failure of the same issue just before.")
+    later: str | None = Field(default=None, description="Id of the failure of the same issue just after.")
+    report: dict[str, Any] = Field(description="The report as it was kept: format of `GET /reports/schema`.")
+
+
+class ReleaseCount(BaseModel):
+    """Failures of an issue in one release."""
+
+    release: str
+    first_report: Time = Field(description="When the app first reported this release.")
+    failures: int
+    environments: dict[str, int]
+
+
+class HistoryEntry(BaseModel):
+    """A change of state."""
+
+    time: Time
+    person: str | None = Field(default=None, description="Who decided; absent when a failure did it.")
+    from_state: StateName | None = None
+    to_state: StateName
+    reason: str
+    failure: str | None = Field(default=None, description="Id of the failure that caused it.")
+
+
+class IssueAnswer(IssueRow):
+    """One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life."""
+
+    what_failed: str = Field(description="One sentence: type, where, how often, for whom, since when.")
+    users: int = Field(description="Users that its latest failures met.")
+    users_looked_at: int = Field(description="How many of the latest failures were looked at for that.")
+    why: list[FingerprintAnswer] = Field(description="Why these failures are one issue.")
+    releases: list[ReleaseCount] = Field(description="All releases of the app in order, with this issue's failures.")
+    history: list[HistoryEntry]
+    latest: FailureAnswer
+    first: FailureAnswer
+
+
+class PersonAnswer(BaseModel):
+    """Who is signed in."""
+
+    name: str
+    role: str
+    has_password: bool
+
+
+class TokenAnswer(BaseModel):
+    """A personal token, without the token."""
+
+    id: str
+    label: str
+    created: Time
+
+
+class TokensAnswer(BaseModel):
+    """The personal tokens of who is signed in."""
+
+    tokens: list[TokenAnswer]
+
+
+class NewTokenAnswer(BaseModel):
+    """A personal token, shown this once."""
+
+    label: str
+    token: str = Field(description="The token. It is not kept and cannot be shown again.")
+
+
+class Done(BaseModel):
+    """It is done."""
+
+    done: bool = True
+
+
+class HealthAnswer(BaseModel):
+    """Whether the service lives, whether it is ready to take reports, and why not."""
+
+    live: bool
+    ready: bool
+    reasons: list[str] = Field(description="Why it is not ready; empty when it is.")
+    version: str
+    time: Time

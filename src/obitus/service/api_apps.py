@@ -1,0 +1,137 @@
+"""``/api/apps``: apps and their reporting keys."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Depends, Path
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.clock import to_text
+from obitus.service import answers, secrets, views
+from obitus.service.access import SignedIn, TheService, signed_in
+from obitus.service.problems import described
+from obitus.service.wiring import Service
+from obitus.store import apps as store
+from obitus.store import people
+from obitus.store.database import Row
+
+router = APIRouter(
+    prefix="/api",
+    tags=["apps"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "store-broken"),
+)
+
+NAME = r"^[a-z][a-z0-9-]*$"
+AppName = Annotated[str, Path(pattern=NAME, max_length=60, description="The app's name.")]
+
+
+class NewApp(BaseModel):
+    """An app to add."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str = Field(pattern=NAME, max_length=60, description="Lower case letters, digits and dashes.")
+    kind: Literal["fastapi", "script"] = Field(default="fastapi", description="What the set-up page explains.")
+    environment: str = Field(
+        default="production", pattern=NAME, max_length=60, description="What its first key is for."
+    )
+
+
+class NewKey(BaseModel):
+    """A key to make."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    environment: str = Field(default="production", pattern=NAME, max_length=60, description="What the key is for.")
+
+
+@router.get("/apps", summary="All apps")
+def apps(service: TheService) -> answers.AppsAnswer:
+    """Return all apps with their keys and releases."""
+    releases = store.releases(service.reader)
+    keys = store.keys(service.reader)
+    return answers.AppsAnswer(
+        apps=[
+            _answer(
+                service,
+                row,
+                [key for key in keys if key["app_id"] == row["id"]],
+                [release for release in releases if release["app_id"] == row["id"]],
+            )
+            for row in store.apps(service.reader)
+        ],
+        environments=store.environments(service.reader),
+        releases=views.newest_first(releases),
+    )
+
+
+@router.get("/apps/{name}", summary="One app", responses=described("not-found"))
+def app(service: TheService, name: AppName) -> answers.AppAnswer:
+    """Return one app; its first report and its latest refusal tell whether reports arrive."""
+    row = store.app_named(service.reader, name)
+    return _answer(service, row, store.keys(service.reader, row["id"]), store.releases(service.reader, row["id"]))
+
+
+@router.post("/apps", summary="Add an app", status_code=201, responses=described("already-there"))
+def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.NewKeyAnswer:
+    """Add an app with its first reporting key, which is shown this once."""
+    now_ms = service.now_ms()
+    app_id = service.writer.run(lambda c: store.add_app(c, order.name, order.kind, now_ms))
+    return _new_key(service, person, app_id, order.name, order.environment)
+
+
+@router.post("/apps/{name}/keys", summary="Make a reporting key", status_code=201, responses=described("not-found"))
+def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey) -> answers.NewKeyAnswer:
+    """Make another reporting key, which is shown this once."""
+    row = store.app_named(service.reader, name)
+    return _new_key(service, person, row["id"], name, order.environment)
+
+
+@router.delete("/apps/{name}/keys/{key}", summary="Revoke a reporting key", responses=described("not-found"))
+def revoke(
+    service: TheService, person: SignedIn, name: AppName, key: Annotated[int, Path(ge=1, le=2**62)]
+) -> answers.Done:
+    """Revoke a key for good; what comes with it from now on is refused."""
+    row = store.app_named(service.reader, name)
+    now_ms = service.now_ms()
+    service.writer.run(lambda c: store.revoke_key(c, row["id"], key, now_ms))
+    service.writer.run(lambda c: people.note_act(c, person.id, "revoked key", f"{name} {key}", now_ms))
+    return answers.Done()
+
+
+def _new_key(service: Service, person: people.Person, app_id: int, app: str, environment: str) -> answers.NewKeyAnswer:
+    key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), service.now_ms()
+    key_id = service.writer.run(lambda c: store.add_key(c, app_id, environment, secrets.hash_of(key), key[-4:], now_ms))
+    service.writer.run(lambda c: people.note_act(c, person.id, "made key", f"{app} {environment} {key_id}", now_ms))
+    return answers.NewKeyAnswer(app=app, id=key_id, environment=environment, key=key, url=service.settings.url)
+
+
+def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) -> answers.AppAnswer:
+    refusal = service.refusals.latest(row["name"])
+    return answers.AppAnswer(
+        name=row["name"],
+        kind=row["kind"],
+        created=to_text(row["created_ms"]),
+        first_report=_text(row["first_report_ms"]),
+        last_report=_text(row["last_report_ms"]),
+        last_refusal=answers.RefusalAnswer(time=to_text(refusal[0]), slug=refusal[1], reason=refusal[2])
+        if refusal
+        else None,
+        releases=views.newest_first(releases),
+        keys=[
+            answers.KeyAnswer(
+                id=key["id"],
+                environment=key["environment"],
+                hint=key["hint"],
+                created=to_text(key["created_ms"]),
+                revoked=_text(key["revoked_ms"]),
+            )
+            for key in keys
+        ],
+    )
+
+
+def _text(time_ms: int | None) -> str | None:
+    return to_text(time_ms) if time_ms is not None else None

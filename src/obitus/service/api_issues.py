@@ -1,0 +1,233 @@
+"""``/api``: the desk, issues, failures, and the decisions on them."""
+
+from __future__ import annotations
+
+import base64
+import json
+import uuid
+from datetime import datetime
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Depends, Path, Query
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.clock import span_ms, to_ms
+from obitus.core.lifecycle import Decision
+from obitus.service import answers, views
+from obitus.service.access import SignedIn, TheService, signed_in
+from obitus.service.problems import Problem, described
+from obitus.service.wiring import Service
+from obitus.store import issues as store
+from obitus.store.people import Person
+
+router = APIRouter(
+    prefix="/api",
+    tags=["issues"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "query-too-long", "store-broken"),
+)
+
+DESK_ROWS = 8
+# SQLite's integers have 64 bits; a number beyond them is no issue's.
+Number = Annotated[int, Path(ge=1, le=2**62, description="The issue's number.")]
+Limit = Annotated[int, Query(ge=1, le=200, description="Most rows of one page.")]
+Cursor = Annotated[str | None, Query(max_length=200, description="`next` of the page before.")]
+
+
+def the_window(
+    service: TheService,
+    window: Annotated[
+        str, Query(description="How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given.")
+    ] = "24h",
+    start: Annotated[str | None, Query(description="Start, RFC 3339 with an offset.")] = None,
+    end: Annotated[str | None, Query(description="End, RFC 3339 with an offset; now when absent.")] = None,
+    app: Annotated[str | None, Query(max_length=100, description="Only this app.")] = None,
+    environment: Annotated[str | None, Query(max_length=100, description="Only this environment.")] = None,
+    release: Annotated[str | None, Query(max_length=300, description="Only failures of this release.")] = None,
+) -> store.Window:
+    """Return the span of time and the narrowing that a request asks for."""
+    end_ms = _moment(end, "end") if end else service.now_ms() + 1
+    if start:
+        start_ms = _moment(start, "start")
+    else:
+        length = span_ms(window)
+        if length is None:
+            raise Problem("bad-window", f"{window[:50]!r} is no window. Say 30m, 24h, 14d or 2w.", field="window")
+        start_ms = max(0, end_ms - length)
+    if start_ms >= end_ms:
+        raise Problem("bad-window", "The window ends before it starts.", field="end")
+    return store.Window(start_ms, end_ms, app or None, environment or None, release or None)
+
+
+TheWindow = Annotated[store.Window, Depends(the_window)]
+
+
+@router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
+def desk(service: TheService, window: TheWindow) -> answers.DeskAnswer:
+    """Return what regressed, what is new and what is loud inside the window."""
+
+    def rows(states: list[str], sort: store.Sort) -> list[answers.IssueRow]:
+        found = store.issues(service.reader, window, states=states, sort=sort, limit=DESK_ROWS)
+        return views.issue_rows(service, found, window)
+
+    newest = [row for row in rows(["untriaged"], "newest") if row.first_seen >= views.window_answer(window).start]
+    sums = store.sums(service.reader, window)
+    return answers.DeskAnswer(
+        window=views.window_answer(window),
+        issues=sums["issues"],
+        failures=sums["failures"],
+        regressed=rows(["regressed"], "latest"),
+        new=newest,
+        loud=rows(["untriaged", "accepted", "regressed", "parked"], "loudest"),
+    )
+
+
+@router.get("/issues", summary="Issues", responses=described("bad-window", "bad-cursor"))
+def issues(
+    service: TheService,
+    window: TheWindow,
+    state: Annotated[list[answers.StateName] | None, Query(description="Only these states; may be repeated.")] = None,
+    text: Annotated[
+        str | None, Query(max_length=300, description="Text in type, place, message or entry point.")
+    ] = None,
+    sort: Annotated[
+        Literal["latest", "newest", "loudest"],
+        Query(description="By last failure, by first failure, or by failures inside the window."),
+    ] = "latest",
+    cursor: Cursor = None,
+    limit: Limit = 50,
+) -> answers.IssuesAnswer:
+    """Return issues with failures inside the window, a page at a time."""
+    states: list[str] | None = list(state) if state else None
+    after = _opened(cursor, sort)
+    found = store.issues(service.reader, window, states=states, text=text, sort=sort, after=after, limit=limit + 1)
+    page = found[:limit]
+    sums = store.sums(service.reader, window, states=states, text=text)
+    following = None
+    if len(found) > limit:
+        last = page[-1]
+        value = {"latest": last["last_ms"], "newest": last["first_ms"], "loudest": last["failures"]}[sort]
+        following = _closed(value, last["id"], sort)
+    return answers.IssuesAnswer(
+        window=views.window_answer(window),
+        issues=views.issue_rows(service, page, window),
+        issues_in_all=sums["issues"],
+        failures_in_all=sums["failures"],
+        next=following,
+    )
+
+
+@router.get("/issues/{number}", summary="One issue, whole", responses=described("not-found", "bad-window"))
+def issue(service: TheService, window: TheWindow, number: Number) -> answers.IssueAnswer:
+    """Return one issue with its first and its latest failure, its releases, its history, and why it is one."""
+    return views.issue_answer(service, number, window)
+
+
+@router.get(
+    "/issues/{number}/failures",
+    summary="Failures of an issue",
+    responses=described("not-found", "bad-window", "bad-cursor"),
+)
+def failures(
+    service: TheService, window: TheWindow, number: Number, cursor: Cursor = None, limit: Limit = 50
+) -> answers.FailuresAnswer:
+    """Return failures of an issue inside the window, latest first, a page at a time."""
+    store.issue(service.reader, number)
+    after = _opened(cursor, "failures")
+    found = store.failures(service.reader, number, window, after=after, limit=limit + 1)
+    page = found[:limit]
+    following = _closed(page[-1]["time_ms"], page[-1]["seq"], "failures") if len(found) > limit else None
+    return answers.FailuresAnswer(failures=views.failure_rows(page), next=following)
+
+
+@router.get("/failures/{id}", summary="One failure, whole", responses=described("not-found"))
+def failure(service: TheService, id: uuid.UUID) -> answers.FailureAnswer:
+    """Return one failure with everything that was captured."""
+    return views.failure_answer(service, store.failure_with_id(service.reader, id.bytes))
+
+
+class SettleOrder(BaseModel):
+    """In which release an issue is settled."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    release: str | None = Field(
+        default=None,
+        min_length=1,
+        max_length=300,
+        description="The release with the fix; the newest known when absent.",
+    )
+
+
+@router.post("/issues/{number}/accept", summary="Accept an issue", responses=described("not-found", "foreign-origin"))
+def accept(service: TheService, person: SignedIn, number: Number) -> answers.Done:
+    """Say that somebody works on it."""
+    return _decide(service, person, number, "accept")
+
+
+@router.post("/issues/{number}/park", summary="Park an issue", responses=described("not-found", "foreign-origin"))
+def park(service: TheService, person: SignedIn, number: Number) -> answers.Done:
+    """Put it aside; failures go on being counted."""
+    return _decide(service, person, number, "park")
+
+
+@router.post(
+    "/issues/{number}/settle",
+    summary="Settle an issue in a release",
+    responses=described("not-found", "foreign-origin", "no-release"),
+)
+def settle(service: TheService, person: SignedIn, number: Number, order: SettleOrder | None = None) -> answers.Done:
+    """Say in which release it is fixed. Seen again in that release or a later one, it is back as `regressed`."""
+    release = order.release if order else None
+    if release is None:
+        row = store.issue(service.reader, number)
+        known = views.newest_first(store.releases_of(service.reader, row["app_id"]))
+        if not known:
+            raise Problem(
+                "no-release", f"{row['app']} has named no release yet. Say which one has the fix.", field="release"
+            )
+        release = known[0]
+    return _decide(service, person, number, "settle", release)
+
+
+def _decide(
+    service: Service, person: Person, number: int, decision: Decision, release: str | None = None
+) -> answers.Done:
+    now_ms = service.now_ms()
+    service.writer.run(
+        lambda c: store.decide(
+            c, number, decision, release=release, person_id=person.id, person=person.name, now_ms=now_ms
+        )
+    )
+    service.live.publish_from_thread({"type": "issue", "issue": number})
+    return answers.Done()
+
+
+def _moment(text: str, name: str) -> int:
+    try:
+        moment = datetime.fromisoformat(text)
+        if moment.tzinfo is None:
+            raise ValueError
+        return to_ms(moment)
+    except (ValueError, OverflowError):
+        raise Problem(
+            "bad-window",
+            f"{name}: {text[:50]!r} is no RFC 3339 time with an offset, such as 2026-03-01T04:05:06Z.",
+            field=name,
+        ) from None
+
+
+def _closed(value: int, row_id: int, what: str) -> str:
+    return base64.urlsafe_b64encode(json.dumps([what, value, row_id]).encode()).decode()
+
+
+def _opened(cursor: str | None, what: str) -> tuple[int, int] | None:
+    if cursor is None:
+        return None
+    try:
+        was, value, row_id = json.loads(base64.urlsafe_b64decode(cursor))
+        if was == what and type(value) is int and type(row_id) is int and max(abs(value), abs(row_id)) < 2**62:
+            return value, row_id
+    except (ValueError, TypeError):
+        pass
+    raise Problem("bad-cursor", "This cursor was not given out for this list. Start without one.", field="cursor")

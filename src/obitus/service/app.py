@@ -1,0 +1,82 @@
+"""The service as an ASGI application."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+
+from fastapi import APIRouter, Depends, FastAPI
+from fastapi.responses import JSONResponse, Response, StreamingResponse
+
+from obitus import __version__
+from obitus.core.clock import to_text
+from obitus.service import answers, api_apps, api_issues, api_people, console, reports
+from obitus.service.access import TheService, signed_in
+from obitus.service.console import Guard
+from obitus.service.problems import Problem, add_handlers, described
+from obitus.service.wiring import Service
+
+_ABOUT = """Captures failures, groups them into issues, tracks regressions across releases.
+
+Reports come in at `POST /reports` with a reporting key. Everything under `/api` needs a session or a personal token.
+Errors are problem details (RFC 9457) with a stable `slug`."""
+
+router = APIRouter(tags=["service"])
+
+
+@router.get("/health", summary="Is it live, is it ready", responses={503: {"model": answers.HealthAnswer}})
+def health(service: TheService) -> Response:
+    """Tell whether the service lives and whether it is ready to take reports, with the reasons why not (503)."""
+    reasons = []
+    if not service.writer.alive:
+        reasons.append("The writer does not take work.")
+    try:
+        service.reader.rows("SELECT 1 FROM apps LIMIT 1")
+    except Exception as error:
+        reasons.append(f"The store cannot be read: {error}.")
+    answer = answers.HealthAnswer(
+        live=True, ready=not reasons, reasons=reasons, version=__version__, time=to_text(service.now_ms())
+    )
+    return JSONResponse(answer.model_dump(), status_code=503 if reasons else 200)
+
+
+@router.get(
+    "/api/live",
+    summary="What happens, as it happens",
+    dependencies=[Depends(signed_in)],
+    response_class=StreamingResponse,
+    responses=described("not-signed-in", "too-busy")
+    | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
+)
+async def live(service: TheService) -> Response:
+    """Stream server-sent events: `reports` (app, environment, issues) and `issue` (a decision), after each commit."""
+    if service.live.full:
+        raise Problem("too-busy", "Too many consoles listen. Reload later.", retry_after_s=30)
+    return StreamingResponse(service.live.listen(), media_type="text/event-stream")
+
+
+def make_app(service: Service) -> FastAPI:
+    """Return the application around a service."""
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        service.live.use_loop(asyncio.get_running_loop())
+        yield
+
+    app = FastAPI(
+        title="Obitus",
+        version=__version__,
+        description=_ABOUT,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+        separate_input_output_schemas=False,
+    )
+    app.state.service = service
+    app.add_middleware(Guard, settings=service.settings)
+    for part in (reports.router, api_issues.router, api_apps.router, api_people.router, router, console.router):
+        app.include_router(part)
+    add_handlers(app)
+    return app

@@ -1,0 +1,113 @@
+"""The console's files, the strict headers that go with every answer, and which names the service answers under."""
+
+from __future__ import annotations
+
+import ipaddress
+from importlib import resources
+from pathlib import Path
+from typing import Final
+from urllib.parse import urlsplit
+
+from fastapi import APIRouter
+from fastapi.responses import FileResponse, PlainTextResponse, Response
+from starlette.datastructures import MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from obitus.service.problems import Problem
+from obitus.service.settings import Settings
+
+CONTENT_POLICY: Final = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
+    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'; require-trusted-types-for 'script'"
+)
+HEADERS: Final = {
+    "Content-Security-Policy": CONTENT_POLICY,
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), microphone=(), geolocation=()",
+}
+_TYPES: Final = {".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml", ".woff2": "font/woff2"}
+
+router = APIRouter(include_in_schema=False)
+
+
+def files() -> Path:
+    """Return the folder with the built console."""
+    return Path(str(resources.files("obitus.service").joinpath("console_files")))
+
+
+@router.get("/assets/{name}")
+def asset(name: str) -> Response:
+    """Return a built file; its name holds a hash of what is in it, so it never changes."""
+    path = files() / "assets" / name
+    if path.parent != files() / "assets" or not path.is_file():
+        raise Problem("not-found", f"There is no file {name}.")
+    forever = {"Cache-Control": "public, max-age=31536000, immutable"}
+    return FileResponse(path, media_type=_TYPES.get(path.suffix), headers=forever)
+
+
+@router.get("/")
+@router.get("/sign-in")
+@router.get("/issues")
+@router.get("/issues/{rest:path}")
+@router.get("/set-up")
+@router.get("/set-up/{rest:path}")
+def page(rest: str = "") -> Response:
+    """Return the console, which draws whatever page the address names."""
+    index = files() / "index.html"
+    if not index.is_file():
+        return PlainTextResponse("The console is not built. Run `make setup`, then reload.", status_code=503)
+    return FileResponse(index, media_type="text/html", headers={"Cache-Control": "no-cache"})
+
+
+class Guard:
+    """Middleware: answers only under its own names (a foreign name means DNS rebinding), and adds strict headers."""
+
+    def __init__(self, app: ASGIApp, settings: Settings) -> None:
+        self._app = app
+        self._names = {"localhost", settings.host, urlsplit(settings.url).hostname or ""}
+        self._any_address = not is_loopback(settings.host)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+
+        async def send_with_headers(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                headers = MutableHeaders(scope=message)
+                for name, value in HEADERS.items():
+                    headers[name] = value
+                if scope["path"].startswith(("/api", "/reports", "/health")):
+                    headers["Cache-Control"] = "no-store"
+            await send(message)
+
+        host = next((value for name, value in scope["headers"] if name == b"host"), b"").decode("latin-1")
+        if not self._ours(host):
+            problem = Problem("unknown-host", f"This service does not answer under {host[:100]!r}. Set --public-url.")
+            await problem.response()(scope, receive, send_with_headers)
+            return
+        await self._app(scope, receive, send_with_headers)
+
+    def _ours(self, host: str) -> bool:
+        try:
+            name = urlsplit(f"//{host}").hostname or ""
+            if name in self._names:
+                return True
+            address = ipaddress.ip_address(name)
+        except ValueError:
+            return False
+        # A page of a foreign site can make a name of its own point here, but never a bare address.
+        return address.is_loopback or self._any_address
+
+
+def is_loopback(host: str) -> bool:
+    """Whether a host is reached from this machine only."""
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False

@@ -1,0 +1,194 @@
+"""The report format, version 1: what one line of ``POST /reports`` may hold. The JSON Schema is made from this."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Final, Literal
+from uuid import UUID
+
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, JsonValue, TypeAdapter
+
+FORMAT_VERSION: Final = 1
+
+Severity = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
+Outcome = Literal["ok", "refused", "failed"]
+BreadcrumbKind = Literal["http", "query", "log", "input", "page", "mark", "process", "failure"]
+
+Short = Annotated[str, Field(max_length=300)]
+Medium = Annotated[str, Field(max_length=2_000)]
+Long = Annotated[str, Field(max_length=20_000)]
+Attributes = Annotated[dict[Short, JsonValue], Field(max_length=300)]
+TraceId = Annotated[str, Field(pattern="^[0-9a-f]{32}$", description="W3C trace id: 32 lower-case hexadecimal digits.")]
+SpanId = Annotated[str, Field(pattern="^[0-9a-f]{16}$", description="W3C parent id: 16 lower-case hexadecimal digits.")]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+
+class Source(_Part):
+    """The source lines around a frame."""
+
+    before: Annotated[list[Medium], Field(max_length=20, description="Lines before it, in order.")] = []
+    line: Medium = Field(description="The line itself.")
+    after: Annotated[list[Medium], Field(max_length=20, description="Lines after it, in order.")] = []
+
+
+class FramePart(_Part):
+    """One call on the stack."""
+
+    function: Short = Field(description="Function, with the class it belongs to: `Fares.quote`.")
+    module: Short = Field(default="", description="Module or package: `skerry.fares`.")
+    file: Medium = Field(default="", description="Path of the source file.")
+    line: Annotated[int, Field(ge=0, le=100_000_000)] | None = Field(default=None, description="Line, from 1.")
+    own: bool | None = Field(default=None, description="Code of the app (true) or of a library (false).")
+    source: Source | None = None
+    locals: Annotated[dict[Short, Long], Field(max_length=200)] | None = Field(
+        default=None, description="Local values, each as text."
+    )
+
+
+class ExceptionPart(_Part):
+    """One exception of a chain."""
+
+    type: Short = Field(min_length=1, description="Type, with its module unless built in.")
+    message: Long = ""
+    notes: Annotated[list[Long], Field(max_length=50)] = []
+    relation: Literal["cause", "context", "member"] | None = Field(
+        default=None,
+        description="What it is to the one before it: its `cause`, the `context` it was raised in, "
+        "or a `member` of the group. Absent on the first.",
+    )
+    frames: Annotated[list[FramePart], Field(max_length=1000)] = Field(
+        default=[], description="From the outermost call to the place of the raise."
+    )
+    frames_left_out: Annotated[int, Field(ge=0)] = Field(
+        default=0, description="Frames the sender cut from the middle."
+    )
+
+
+class Breadcrumb(_Part):
+    """One step before a failure."""
+
+    kind: BreadcrumbKind
+    time: AwareDatetime
+    severity: Severity = "INFO"
+    message: Long
+    data: Annotated[dict[Short, JsonValue], Field(max_length=100)] = {}
+
+
+class RunPart(_Part):
+    """The unit of work something happened in."""
+
+    id: UUID | None = None
+    entry_point: Short = Field(min_length=1, description="`POST /sailings/{id}/boardings`, `job nightly-manifest`.")
+    started: AwareDatetime | None = None
+    duration_ms: Annotated[float, Field(ge=0)] | None = Field(default=None, description="Milliseconds so far.")
+    outcome: Outcome | None = None
+
+
+class RequestPart(_Part):
+    """The request a run answers."""
+
+    method: Short = ""
+    route: Medium = Field(default="", description="Route template: `/sailings/{id}`.")
+    url: Long = ""
+    headers: Annotated[list[tuple[Short, Long]], Field(max_length=200)] = []
+    client: Short = Field(default="", description="Address of the client.")
+    status: Annotated[int, Field(ge=0, le=999)] | None = None
+
+
+class _Report(_Part):
+    id: UUID = Field(description="Made by the sender, UUIDv7. Sending the same id twice stores it once.")
+    time: AwareDatetime = Field(description="When it happened, RFC 3339 with an offset.")
+    release: Short | None = Field(default=None, description="Version of the app.")
+    attributes: Attributes = Field(
+        default={}, description="Named as OpenTelemetry's semantic conventions name them where they do."
+    )
+    trace_id: TraceId | None = None
+    span_id: SpanId | None = None
+
+
+class FailureReport(_Report):
+    """One captured exception, or one thing the app itself reported as gone wrong."""
+
+    kind: Literal["failure"]
+    severity: Severity = "ERROR"
+    handled: bool = Field(default=False, description="Whether the app caught it.")
+    captured_by: Short = Field(default="", description="What caught it: `main thread`, `thread`, `asgi`, `record`.")
+    exceptions: Annotated[list[ExceptionPart], Field(min_length=1, max_length=50)] = Field(
+        description="The chain, from the outermost exception to its root cause."
+    )
+    run: RunPart | None = None
+    request: RequestPart | None = None
+    trail: Annotated[list[Breadcrumb], Field(max_length=500)] = Field(default=[], description="Oldest first.")
+    trail_left_out: Annotated[int, Field(ge=0)] = Field(default=0, description="Older breadcrumbs that were dropped.")
+
+
+class LogReport(_Report):
+    """One structured log record."""
+
+    kind: Literal["log"]
+    severity: Severity
+    logger: Short = ""
+    message: Long
+    template: Long = Field(default="", description="The message before its values were put in.")
+    run: RunPart | None = None
+
+
+class RunReport(_Report):
+    """One whole run."""
+
+    kind: Literal["run"]
+    run: RunPart
+    request: RequestPart | None = None
+    trail: Annotated[list[Breadcrumb], Field(max_length=500)] = []
+
+
+class TallyReport(_Report):
+    """Counted runs of one entry point that ended the same way; ``time`` is the start of what was counted."""
+
+    kind: Literal["tally"]
+    entry_point: Short = Field(min_length=1)
+    outcome: Outcome
+    status: Annotated[int, Field(ge=0, le=999)] | None = None
+    runs: Annotated[int, Field(ge=1, le=1_000_000_000)]
+    duration_ms_below: Annotated[float, Field(gt=0)] | None = Field(
+        default=None, description="Upper bound of the duration bucket, milliseconds."
+    )
+
+
+Report = Annotated[FailureReport | LogReport | RunReport | TallyReport, Field(discriminator="kind")]
+REPORT: Final[TypeAdapter[FailureReport | LogReport | RunReport | TallyReport]] = TypeAdapter(Report)
+
+
+class LineVerdict(BaseModel):
+    """What became of one line."""
+
+    line: int = Field(description="Line number in the body, from 1; empty lines count.")
+    verdict: Literal["taken", "already-there", "refused"]
+    id: str | None = Field(default=None, description="The report's id, where it could be read.")
+    issue: int | None = Field(default=None, description="The issue a failure went to.")
+    slug: str | None = Field(default=None, description="Why it was refused; stable. See docs/report-format.md.")
+    field: str | None = Field(default=None, description="The field that is not right.")
+    reason: str | None = Field(default=None, description="Why it was refused, and what to do.")
+    notes: list[str] | None = Field(default=None, description="What was changed to be able to take it.")
+
+
+class ReportsAnswer(BaseModel):
+    """What became of a batch. Everything counted as taken is on disk."""
+
+    taken: int
+    already_there: int
+    refused: int
+    lines: list[LineVerdict]
+
+
+def json_schema() -> dict[str, Any]:
+    """Return the JSON Schema (draft 2020-12) of one report."""
+    schema = REPORT.json_schema()
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "$id": f"urn:obitus:report-format:{FORMAT_VERSION}",
+        "title": "Obitus report",
+        "description": "One line of POST /reports.",
+    } | schema

@@ -1,0 +1,271 @@
+"""From one line of a body to a report that is ready to be written: shape, redaction, fingerprint, compression.
+
+This is the dear part of taking reports in; it runs off the event loop.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+import pydantic_core
+from pydantic import ValidationError
+
+from obitus.core.clock import DAY_MS, to_ms, to_text
+from obitus.core.fingerprint import fingerprint, place_of_fault
+from obitus.core.frames import ChainLink, Frame, looks_like_library
+from obitus.core.redaction import Redactor
+from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
+from obitus.store.evidence import Evidence
+from obitus.store.intake import FailureFacts, Prepared, TallyFacts
+
+MOST_AGE_MS: Final = 366 * DAY_MS
+MOST_AHEAD_MS: Final = DAY_MS
+SKEW_TO_CORRECT_MS: Final = 60_000
+MOST_REPAIRS: Final = 40
+
+_LONE_SURROGATE = re.compile(r"[\ud800-\udfff]")
+_LIST_KEPT_AT_START: Final = 0.4
+
+
+@dataclass(frozen=True, slots=True)
+class Sender:
+    """Who sends: the app and environment that the key stands for, and when, by both clocks."""
+
+    app_id: int
+    app: str
+    environment: str
+    received_ms: int
+    skew_ms: int = 0
+    """What to add to the sender's times; 0 when its clock is right or it does not say what time it has."""
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """Why a line cannot be taken."""
+
+    slug: str
+    reason: str
+    field: str | None = None
+    id: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Ready:
+    """A report that can be written, and what had to be changed for that."""
+
+    prepared: Prepared
+    id: str
+    notes: list[str] = field(default_factory=list)
+
+
+class Preparer:
+    """Turns lines into reports. One instance serves all threads."""
+
+    def __init__(self, evidence: Evidence, redactor: Redactor | None = None) -> None:
+        self._evidence = evidence
+        self._redactor = redactor or Redactor()
+
+    def prepare(self, line: bytes, sender: Sender) -> Ready | Refusal:
+        """Return the report in ``line``, ready to be written, or why it is refused. Never raises for bad input."""
+        try:
+            line.decode("utf-8")
+        except UnicodeDecodeError as error:
+            return Refusal("not-utf-8", f"Byte {error.start} of the line is no UTF-8. Send JSON in UTF-8.")
+        read = _read(line)
+        if isinstance(read, Refusal):
+            return read
+        report, content, notes = read
+        report_id = str(report.id)
+        time_ms = to_ms(report.time)
+        if abs(sender.skew_ms) >= SKEW_TO_CORRECT_MS:
+            time_ms += sender.skew_ms
+            notes.append(f"The sender's clock is off by {-sender.skew_ms / 1000:.0f} s; the time was corrected.")
+            content["clock_skew_ms"] = sender.skew_ms
+        ahead_ms = time_ms - sender.received_ms
+        if ahead_ms > MOST_AHEAD_MS:
+            reason = f"{report.time.isoformat()} lies more than a day ahead. Set the sender's clock."
+            return Refusal("time-ahead", reason, "time", report_id)
+        if -ahead_ms > MOST_AGE_MS:
+            reason = f"{report.time.isoformat()} is more than a year ago. Set the sender's clock."
+            return Refusal("time-too-old", reason, "time", report_id)
+        if ahead_ms > 0:
+            time_ms = sender.received_ms
+            if ahead_ms > SKEW_TO_CORRECT_MS:
+                notes.append("The time lies ahead of now; the time of arrival was taken instead.")
+        content = self._redactor.report(content)
+        content["time"] = to_text(time_ms)
+        failure = _facts(report, content) if isinstance(report, FailureReport) else None
+        tally = None
+        if isinstance(report, TallyReport):
+            tally = TallyFacts(_plain(report.entry_point), report.outcome, report.runs)
+        body, dictionary_id = self._evidence.pack(pydantic_core.to_json(content))
+        prepared = Prepared(
+            id=report.id.bytes,
+            kind=report.kind,
+            app_id=sender.app_id,
+            environment=sender.environment,
+            release=_plain(report.release or ""),
+            time_ms=time_ms,
+            received_ms=sender.received_ms,
+            body=body,
+            dictionary_id=dictionary_id,
+            failure=failure,
+            tally=tally,
+        )
+        return Ready(prepared, report_id, notes)
+
+
+AnyReport = FailureReport | LogReport | RunReport | TallyReport
+
+
+def _read(line: bytes) -> tuple[AnyReport, dict[str, Any], list[str]] | Refusal:
+    """Check the shape of one line; mend what can be mended without guessing (unknown fields, what is too long)."""
+    notes: list[str] = []
+    try:
+        return REPORT.validate_json(line), pydantic_core.from_json(line), notes
+    except ValidationError as error:
+        first = error
+    try:
+        content = pydantic_core.from_json(line)
+    except ValueError as error:
+        mended = _without_surrogates(line) if b"\\ud" in line.lower() else None
+        if mended is None:
+            return _not_json(str(error))
+        content = mended
+        notes.append("Half surrogate pairs in strings were replaced.")
+    if not isinstance(content, dict):
+        return Refusal("not-an-object", "A report is a JSON object. Send one object a line.")
+    for _ in range(MOST_REPAIRS):
+        text = pydantic_core.to_json(content)
+        try:
+            return REPORT.validate_json(text), content, notes
+        except ValidationError as error:
+            first = error
+        if not _mend(content, first, notes):
+            break
+    return _refusal(first, content)
+
+
+def _not_json(error: str) -> Refusal:
+    if "recursion limit" in error:
+        return Refusal("nested-too-deep", "The line is nested too deep. Flatten what you attach.")
+    if "EOF while parsing" in error:
+        return Refusal("line-cut-off", f"The line stops in the middle: {error}. Send it again, whole.")
+    return Refusal("not-json", f"The line is no valid JSON: {error}.")
+
+
+def _without_surrogates(line: bytes) -> Any | None:
+    try:
+        text = json.dumps(json.loads(line), ensure_ascii=False)
+    except (ValueError, RecursionError):
+        return None
+    return pydantic_core.from_json(_LONE_SURROGATE.sub("�", text))
+
+
+def _mend(content: dict[str, Any], error: ValidationError, notes: list[str]) -> bool:
+    """Drop unknown fields and cut what is too long; return whether anything could be done about every complaint."""
+    for complaint in error.errors(include_url=False, include_input=False):
+        path = _path(complaint["loc"], content)
+        if complaint["type"] not in ("extra_forbidden", "string_too_long", "too_long") or not path:
+            return False
+        holder: Any = content
+        for step in path[:-1]:
+            holder = holder[step]
+        last, name = path[-1], ".".join(str(step) for step in path)
+        if complaint["type"] == "extra_forbidden":
+            del holder[last]
+            notes.append(f"{name}: not a known field, left out. Put values of your own into attributes.")
+            continue
+        most = int(complaint.get("ctx", {}).get("max_length") or 0)
+        value = holder[last]
+        notes.append(f"{name}: longer than {most:,}, cut.")
+        if isinstance(value, str):
+            holder[last] = value[: most - 1] + "…"
+        elif isinstance(value, list):
+            start = int(most * _LIST_KEPT_AT_START)
+            holder[last] = value[:start] + value[len(value) - (most - start) :]
+        elif isinstance(value, dict):
+            holder[last] = dict(list(value.items())[:most])
+        else:
+            return False
+    return True
+
+
+def _path(place: tuple[int | str, ...], content: dict[str, Any]) -> list[int | str]:
+    """Turn a place as the validator names it into a path through the content (it also names union branches)."""
+    path: list[int | str] = []
+    holder: Any = content
+    for i, step in enumerate(place):
+        there = step in holder if isinstance(holder, dict) else isinstance(holder, list) and step in range(len(holder))
+        if there:
+            path.append(step)
+            holder = holder[step]
+        elif step == "[key]":
+            return []
+        elif i > 0:
+            break
+    return path
+
+
+def _refusal(error: ValidationError, content: dict[str, Any]) -> Refusal:
+    complaint = error.errors(include_url=False, include_input=False)[0]
+    kind = complaint["type"]
+    place = [str(step) for step in complaint["loc"]]
+    if place and place[0] == content.get("kind"):
+        place = place[1:]
+    name = ".".join(place)
+    report_id = content.get("id") if isinstance(content.get("id"), str) else None
+    if kind in ("union_tag_invalid", "union_tag_not_found"):
+        return Refusal("kind-not-known", "kind is one of failure, log, run, tally.", "kind", report_id)
+    if kind == "missing":
+        slug = "id-missing" if name == "id" else "field-missing"
+        return Refusal(slug, f"{name} is missing.", name, report_id)
+    return Refusal("field-wrong", f"{name}: {complaint['msg']}.", name, report_id)
+
+
+def _facts(report: FailureReport, content: dict[str, Any]) -> FailureFacts:
+    """Return what the store keeps in columns. Texts come from the redacted content, never from the raw report."""
+    chain = [
+        ChainLink(
+            type=link["type"],
+            message=link.get("message", ""),
+            frames=[_frame(frame) for frame in link.get("frames", ())],
+            relation=link.get("relation"),
+        )
+        for link in content["exceptions"]
+    ]
+    decided = fingerprint(chain)
+    fault = place_of_fault(chain)
+    # A member of a group does not replace the group's own name; a cause does tell what lies behind.
+    root = chain[-1].type if chain[-1].relation in ("cause", "context") and chain[-1].type != chain[0].type else ""
+    user = content.get("attributes", {}).get("user.id")
+    run = content.get("run")
+    return FailureFacts(
+        severity=report.severity,
+        handled=report.handled,
+        type=_plain(chain[0].type),
+        cause=_plain(root),
+        place=_plain(fault.place) if fault else "",
+        message=_plain(chain[0].message)[:1000],
+        entry_point=_plain(run["entry_point"]) if run else "",
+        user_id=_plain(str(user))[:300] if user is not None else None,
+        trace_id=bytes.fromhex(report.trace_id) if report.trace_id else None,
+        fingerprint=decided.text,
+        parts=decided.parts,
+    )
+
+
+def _frame(frame: dict[str, Any]) -> Frame:
+    own = frame.get("own")
+    file = frame.get("file", "")
+    if own is None:
+        own = not looks_like_library(file)
+    return Frame(frame["function"], frame.get("module", ""), file, frame.get("line"), own)
+
+
+def _plain(text: str) -> str:
+    """Keep NUL out of columns: SQLite's own text functions stop there."""
+    return text.replace("\0", "␀")

@@ -1,0 +1,130 @@
+"""Errors as RFC 9457 problem details. Each has a stable slug; docs/problems.md lists them all."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse, Response
+from pydantic import BaseModel, Field
+from starlette.exceptions import HTTPException
+
+from obitus.store import errors as store_errors
+
+TYPE_PREFIX: Final = "urn:obitus:problem:"
+
+# slug: (status, title)
+PROBLEMS: Final[dict[str, tuple[int, str]]] = {
+    "no-key": (401, "No reporting key was sent"),
+    "unknown-key": (401, "This reporting key is not known here"),
+    "revoked-key": (401, "This reporting key was revoked"),
+    "not-a-reporting-key": (403, "Only a reporting key may send reports"),
+    "not-signed-in": (401, "Nobody is signed in"),
+    "reporting-key-cannot-read": (403, "A reporting key may only send reports"),
+    "sign-in-failed": (401, "Name and password, or the link, are not right"),
+    "too-many-sign-ins": (429, "Too many failed sign-ins"),
+    "foreign-origin": (403, "The request came from another site"),
+    "unknown-host": (421, "This service does not answer under that name"),
+    "body-too-large": (413, "The body is too large"),
+    "inflates-too-large": (413, "The body is too large once inflated"),
+    "body-too-slow": (408, "The body took too long to arrive"),
+    "body-cut-off": (400, "The body stopped half-way"),
+    "encoding-broken": (400, "The body is not compressed the way it says"),
+    "encoding-not-spoken": (415, "This compression is not spoken here"),
+    "content-not-spoken": (415, "This content type is not spoken here"),
+    "all-refused": (422, "Every line was refused"),
+    "too-busy": (429, "Too much at once"),
+    "queue-full": (429, "Too much at once"),
+    "disk-full": (507, "The disk is full"),
+    "store-broken": (500, "The store refused"),
+    "store-error": (500, "The store refused"),
+    "store-too-new": (500, "The store was written by a later version"),
+    "query-too-long": (503, "The question took too long"),
+    "not-found": (404, "There is no such thing"),
+    "already-there": (409, "It is there already"),
+    "not-allowed-here": (405, "This method is not spoken here"),
+    "bad-request": (400, "The request cannot be understood"),
+    "bad-field": (422, "A field of the request is not right"),
+    "bad-cursor": (422, "The cursor is not one that was given out"),
+    "bad-window": (422, "The window cannot be understood"),
+    "no-release": (422, "A release is needed to settle in"),
+    "fault": (500, "Something broke inside the service"),
+}
+
+
+class ProblemDetails(BaseModel):
+    """An error, as RFC 9457 describes it."""
+
+    type: str = Field(description="`urn:obitus:problem:` and the slug; stable.")
+    title: str = Field(description="What is wrong, in general.")
+    status: int = Field(description="The HTTP status again.")
+    detail: str = Field(description="What is wrong here, and what to do.")
+    slug: str = Field(description="Stable name of the problem.")
+    field: str | None = Field(default=None, description="The field that is not right, where there is one.")
+
+
+class Problem(Exception):
+    """Raised anywhere in the service to answer with a problem; the slug decides status and title."""
+
+    def __init__(self, slug: str, detail: str, *, retry_after_s: int | None = None, **extension: Any) -> None:
+        super().__init__(detail)
+        self.slug, self.detail, self.retry_after_s, self.extension = slug, detail, retry_after_s, extension
+
+    def response(self) -> Response:
+        """Return the HTTP answer."""
+        status, title = PROBLEMS[self.slug]
+        body = {"type": TYPE_PREFIX + self.slug, "title": title, "status": status, "detail": self.detail}
+        headers = {}
+        if self.retry_after_s is not None:
+            headers["Retry-After"] = str(self.retry_after_s)
+        if status == 401:
+            headers["WWW-Authenticate"] = "Bearer"
+        return JSONResponse(
+            body | {"slug": self.slug} | self.extension, status, headers, media_type="application/problem+json"
+        )
+
+
+def as_problem(error: store_errors.StoreError) -> Problem:
+    """Turn an error of the store into a problem."""
+    retry = 1 if PROBLEMS[error.slug][0] in (429, 503) else 30 if error.slug == "disk-full" else None
+    return Problem(error.slug, str(error), retry_after_s=retry)
+
+
+def add_handlers(app: FastAPI) -> None:
+    """Let every error leave as a problem: ours, the store's, the framework's."""
+
+    @app.exception_handler(Problem)
+    async def _problem(_: Request, problem: Problem) -> Response:
+        return problem.response()
+
+    @app.exception_handler(store_errors.StoreError)
+    async def _store(_: Request, error: store_errors.StoreError) -> Response:
+        return as_problem(error).response()
+
+    @app.exception_handler(RequestValidationError)
+    async def _validation(_: Request, error: RequestValidationError) -> Response:
+        first = error.errors()[0]
+        place, *path = first["loc"]
+        if first["type"] == "json_invalid":
+            return Problem("bad-request", "The body is no valid JSON.").response()
+        field = ".".join(str(step) for step in path) or str(place)
+        return Problem("bad-field", f"{field}: {first['msg']}", field=field).response()
+
+    @app.exception_handler(HTTPException)
+    async def _http(request: Request, error: HTTPException) -> Response:
+        slug = {404: "not-found", 405: "not-allowed-here"}.get(error.status_code, "bad-request")
+        answer = Problem(slug, f"{request.method} {request.url.path}: {error.detail}.").response()
+        answer.headers.update(error.headers or {})
+        return answer
+
+
+def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
+    """Return the OpenAPI description of the problems that an endpoint can answer with."""
+    found: dict[int | str, dict[str, Any]] = {}
+    for slug in slugs:
+        status, title = PROBLEMS[slug]
+        entry = found.setdefault(status, {"model": ProblemDetails, "description": ""})
+        entry["description"] += f"{'; ' if entry['description'] else ''}`{slug}`: {title}"
+        entry["content"] = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/ProblemDetails"}}}
+    return found

@@ -1,0 +1,221 @@
+"""``POST /reports``: reports come in as NDJSON and are on disk before the answer goes out."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Annotated, Any
+
+import pydantic_core
+from fastapi import APIRouter, Header, Request, Security
+from fastapi.responses import Response
+from fastapi.security.http import HTTPAuthorizationCredentials
+
+from obitus.core.clock import to_ms
+from obitus.service import formats
+from obitus.service.access import TheService, reporting_key, reporting_key_scheme
+from obitus.service.bodies import read_body
+from obitus.service.prepare import Ready, Refusal, Sender
+from obitus.service.problems import Problem, as_problem, described
+from obitus.service.wiring import Service
+from obitus.store.database import Row
+from obitus.store.errors import StoreBroken, StoreBusy, StoreError
+from obitus.store.intake import Taken, take
+
+_log = logging.getLogger("obitus.service")
+
+router = APIRouter(tags=["reports"])
+_CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
+_REQUEST_BODY = {
+    "requestBody": {
+        "required": True,
+        "description": "One report a line. `Content-Encoding` may be `gzip` or `zstd`.",
+        "content": {"application/x-ndjson": {"schema": {"type": "string"}}},
+    }
+}
+
+
+@router.get("/reports/schema", summary="The report format, as JSON Schema")
+def schema() -> dict[str, Any]:
+    """Return the JSON Schema of one line of `POST /reports`."""
+    return formats.json_schema()
+
+
+@router.post(
+    "/reports",
+    summary="Send reports",
+    response_model=formats.ReportsAnswer,
+    openapi_extra=_REQUEST_BODY,
+    responses=described(
+        "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "body-too-large", "inflates-too-large",
+        "body-too-slow", "body-cut-off", "encoding-broken", "encoding-not-spoken", "content-not-spoken",
+        "all-refused", "too-busy", "queue-full", "disk-full", "store-broken",
+    ),
+)  # fmt: skip
+async def reports(
+    request: Request,
+    service: TheService,
+    _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
+    obitus_sent: Annotated[
+        str | None,
+        Header(
+            description="What time the sender's clock shows as it sends, RFC 3339. With it, a wrong clock is corrected."
+        ),
+    ] = None,
+) -> Response:
+    """Take a batch of reports, one a line.
+
+    The answer comes after everything counted as `taken` is on disk. Good lines of a bad batch are kept; each line has
+    its verdict. Sending the same id again is harmless.
+    """
+    content_type = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if content_type not in _CONTENT_TYPES:
+        raise Problem("content-not-spoken", f"{content_type!r} is not spoken here. Send application/x-ndjson.")
+    key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
+    service.gate.enter()
+    held = 0
+    try:
+        body, held = await read_body(request, service.settings.limits, service.gate)
+        sender = _sender(key, service.now_ms(), obitus_sent)
+        verdicts = await _take(service, body.lines, sender)
+    finally:
+        service.gate.leave(held)
+    limit = service.settings.limits.line_bytes
+    verdicts += [
+        formats.LineVerdict(
+            line=number,
+            verdict="refused",
+            slug="line-too-long",
+            reason=f"A line may have up to {limit:,} bytes. Send less: fewer frames, shorter values.",
+        )
+        for number in body.overlong
+    ]
+    verdicts.sort(key=lambda verdict: verdict.line)
+    return _answer(service, sender, verdicts, body.problem)
+
+
+def _sender(key: Row, now_ms: int, sent: str | None) -> Sender:
+    skew_ms = 0
+    if sent:
+        try:
+            moment = datetime.fromisoformat(sent)
+        except ValueError:
+            moment = None
+        if moment is not None and moment.tzinfo is not None:
+            skew_ms = now_ms - to_ms(moment)
+    return Sender(key["app_id"], key["app"], key["environment"], now_ms, skew_ms)
+
+
+async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender) -> list[formats.LineVerdict]:
+    """Prepare and write all lines; return a verdict for each."""
+    if not lines:
+        return []
+    outcomes = await asyncio.to_thread(_prepare, service, [line for _, line in lines], sender)
+    ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
+    taken = iter(await _write(service, ready, sender) if ready else [])
+    verdicts = []
+    for (number, _), outcome in zip(lines, outcomes, strict=True):
+        if isinstance(outcome, Refusal):
+            verdicts.append(
+                formats.LineVerdict(
+                    line=number,
+                    verdict="refused",
+                    id=outcome.id,
+                    slug=outcome.slug,
+                    field=outcome.field,
+                    reason=outcome.reason,
+                )
+            )
+            continue
+        result = next(taken)
+        if isinstance(result, Taken):
+            verdicts.append(
+                formats.LineVerdict(
+                    line=number,
+                    verdict="already-there" if result.already_there else "taken",
+                    id=outcome.id,
+                    issue=result.issue_id,
+                    notes=outcome.notes or None,
+                )
+            )
+        else:
+            verdicts.append(
+                formats.LineVerdict(
+                    line=number, verdict="refused", id=outcome.id, slug="store-broken", reason=str(result)
+                )
+            )
+    return verdicts
+
+
+def _prepare(service: Service, lines: list[bytes], sender: Sender) -> list[Ready | Refusal]:
+    outcomes: list[Ready | Refusal] = []
+    for line in lines:
+        try:
+            outcomes.append(service.preparer.prepare(line, sender))
+        except Exception:
+            # One report that breaks us must not take the good ones beside it along.
+            _log.exception("a report could not be prepared")
+            outcomes.append(Refusal("fault", "The service could not read this report. Its log says why."))
+    return outcomes
+
+
+async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
+    prepared = [one.prepared for one in ready]
+    try:
+        taken = await asyncio.wrap_future(service.writer.submit(lambda c: take(c, prepared)))
+    except StoreBroken:
+        if len(ready) == 1:
+            raise
+        # One report that the store refuses must not keep the others out: each gets its own turn.
+        results: list[Taken | StoreError] = []
+        for one in ready:
+            try:
+                results += await _write(service, [one], sender)
+            except StoreBroken as error:
+                results.append(error)
+        return results
+    except StoreBusy as error:
+        raise as_problem(error) from error
+    _tell(service, sender, taken)
+    return list(taken)
+
+
+def _tell(service: Service, sender: Sender, taken: list[Taken]) -> None:
+    issues: dict[int, dict[str, Any]] = {}
+    for one in taken:
+        if one.issue_id is not None:
+            told = issues.setdefault(one.issue_id, {"issue": one.issue_id, "failures": 0})
+            told["failures"] += 1
+            told["new"] = told.get("new", False) or one.new_issue
+            told["regressed"] = told.get("regressed", False) or one.regressed
+    if any(not one.already_there for one in taken):
+        service.live.publish(
+            {
+                "type": "reports",
+                "app": sender.app,
+                "environment": sender.environment,
+                "taken": sum(not one.already_there for one in taken),
+                "issues": list(issues.values()),
+            }
+        )
+
+
+def _answer(service: Service, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
+    counts = {"taken": 0, "already-there": 0, "refused": 0}
+    for verdict in verdicts:
+        counts[verdict.verdict] += 1
+    answer = formats.ReportsAnswer(
+        taken=counts["taken"], already_there=counts["already-there"], refused=counts["refused"], lines=verdicts
+    )
+    if problem is None and verdicts and counts["refused"] == len(verdicts):
+        problem = Problem("all-refused", "Every line was refused; each verdict says why.")
+    if problem is not None:
+        service.refusals.note(sender.app, problem.slug, problem.detail, service.now_ms())
+        problem.extension |= answer.model_dump(exclude_none=True)
+        return problem.response()
+    for verdict in verdicts:
+        if verdict.verdict == "refused":
+            service.refusals.note(sender.app, verdict.slug or "", verdict.reason or "", service.now_ms())
+    return Response(pydantic_core.to_json(answer, exclude_none=True), media_type="application/json")

@@ -1,0 +1,88 @@
+"""Starting the service under uvicorn, in the foreground or in a thread."""
+
+from __future__ import annotations
+
+import socket
+import sys
+import threading
+from types import FrameType
+
+import uvicorn
+
+from obitus.service.app import make_app
+from obitus.service.wiring import Service
+
+STOP_WITHIN_S = 3
+
+
+class _Server(uvicorn.Server):
+    """Ends the live streams as soon as it is told to stop: an open stream would hold the stop up."""
+
+    def __init__(self, config: uvicorn.Config, service: Service) -> None:
+        super().__init__(config)
+        self._service = service
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        self._service.live.close()
+        super().handle_exit(sig, frame)
+
+
+def server_for(service: Service, *, log_level: str = "warning") -> _Server:
+    """Return a server that is ready to run."""
+    config = uvicorn.Config(
+        make_app(service),
+        host=service.settings.host,
+        port=service.settings.port,
+        log_level=log_level,
+        access_log=False,
+        server_header=False,
+        date_header=True,
+        timeout_graceful_shutdown=STOP_WITHIN_S,
+        timeout_keep_alive=65,
+        h11_max_incomplete_event_size=32 * 1024,
+    )
+    return _Server(config, service)
+
+
+def listen(host: str, port: int) -> socket.socket:
+    """Open the listening socket, so that a port that is taken is known before anything else is done."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    opened = socket.socket(family, socket.SOCK_STREAM)
+    if sys.platform != "win32":
+        opened.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        opened.bind((host, port))
+    except OSError:
+        opened.close()
+        raise
+    opened.listen(512)
+    return opened
+
+
+class InThread:
+    """A service that runs in a thread of this process: for the demo and for tests."""
+
+    def __init__(self, service: Service, opened: socket.socket) -> None:
+        self.service = service
+        self._server = server_for(service, log_level="error")
+        self._thread = threading.Thread(
+            target=self._server.run, kwargs={"sockets": [opened]}, name="obitus-service", daemon=True
+        )
+
+    def start(self) -> None:
+        """Start, and return once it answers."""
+        self._thread.start()
+        while not self._server.started and self._thread.is_alive():
+            threading.Event().wait(0.01)
+
+    def stop(self) -> None:
+        """Stop it and close the service."""
+        self.service.live.close_from_thread()
+        self._server.should_exit = True
+        self._thread.join()
+        self.service.close()
+
+    def wait(self) -> None:
+        """Wait until it ends."""
+        while self._thread.is_alive():
+            self._thread.join(0.5)

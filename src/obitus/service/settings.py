@@ -1,0 +1,64 @@
+"""The service's settings as data: each has a name, a default, a unit and one line of help."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Final
+
+MIB: Final = 1024 * 1024
+
+
+def system_clock_ms() -> int:
+    """Return the Unix time in milliseconds."""
+    return time.time_ns() // 1_000_000
+
+
+@dataclass(frozen=True)
+class Limits:
+    """The bounds of what one sender may ask of the service."""
+
+    body_bytes: int = 16 * MIB
+    """Most bytes of one request's body as sent (compressed, if it is)."""
+    inflated_bytes: int = 32 * MIB
+    """Most bytes of one request's body after decompression."""
+    line_bytes: int = MIB
+    """Most bytes of one report."""
+    lines: int = 2000
+    """Most reports in one request."""
+    body_seconds: float = 30.0
+    """Most time a sender may take to send one body."""
+    in_flight_bytes: int = 96 * MIB
+    """Most bytes of all bodies being read at once; beyond it the answer is 429."""
+    in_flight_requests: int = 64
+    """Most reporting requests at once; beyond it the answer is 429."""
+    sign_in_attempts: int = 10
+    """Most failed sign-ins in five minutes; beyond it the answer is 429."""
+
+
+@dataclass(frozen=True)
+class Settings:
+    """How one service runs."""
+
+    data: Path
+    """Folder that holds the records."""
+    host: str = "127.0.0.1"
+    port: int = 8611
+    public_url: str | None = None
+    """The address people and apps reach it by, when it is not the one it listens on."""
+    limits: Limits = field(default_factory=Limits)
+    clock_ms: Callable[[], int] = system_clock_ms
+    """What time it is; another clock is given by tests and the demo."""
+
+    @property
+    def url(self) -> str:
+        """The address to show to people, without a slash at its end."""
+        host = f"[{self.host}]" if ":" in self.host else self.host
+        return (self.public_url or f"http://{host}:{self.port}").rstrip("/")
+
+    @property
+    def database(self) -> Path:
+        """The file that holds the records."""
+        return self.data / "obitus.sqlite3"

@@ -1,0 +1,175 @@
+"""From the store's rows to the API's answers."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from collections.abc import Iterable
+
+from obitus.core import releases as release_order
+from obitus.core.clock import HOUR_MS, to_text
+from obitus.core.wording import ago, count_of
+from obitus.service import answers
+from obitus.service.wiring import Service
+from obitus.store import issues as store
+from obitus.store.database import Row
+
+SLICES = 24
+
+
+def title_of(row: Row) -> str:
+    """Return what people call an issue: type and place."""
+    cause = f", from {row['cause'].rpartition('.')[2]}" if row["cause"] else ""
+    place = f" in {row['place']}" if row["place"] else ""
+    return f"{row['type'].rpartition('.')[2]}{cause}{place}"
+
+
+def window_answer(window: store.Window) -> answers.WindowAnswer:
+    """Return the window as the API says it."""
+    return answers.WindowAnswer(start=to_text(window.from_ms), end=to_text(window.to_ms))
+
+
+def issue_rows(service: Service, rows: list[Row], window: store.Window) -> list[answers.IssueRow]:
+    """Return issues of a list, with their course over the window."""
+    courses = _courses(service, [row["id"] for row in rows], window)
+    return [answers.IssueRow(**_issue_fields(row, row["failures"], courses[row["id"]])) for row in rows]
+
+
+def issue_answer(service: Service, number: int, window: store.Window) -> answers.IssueAnswer:
+    """Return one issue, whole; raises NotThere."""
+    row = store.issue(service.reader, number)
+    course = _courses(service, [number], window)[number]
+    users, looked_at = store.users(service.reader, number)
+    return answers.IssueAnswer(
+        **_issue_fields(row, store.failures_inside(service.reader, number, window), course),
+        what_failed=_what_failed(row, users, service.now_ms()),
+        users=users,
+        users_looked_at=looked_at,
+        why=[
+            answers.FingerprintAnswer(fingerprint=found["fingerprint"], parts=json.loads(found["parts"]))
+            for found in store.fingerprints(service.reader, number)
+        ],
+        releases=_releases(service, row),
+        history=[
+            answers.HistoryEntry(
+                time=to_text(entry["time_ms"]),
+                person=entry["person"],
+                from_state=entry["from_state"],
+                to_state=entry["to_state"],
+                reason=entry["reason"],
+                failure=_id(entry["failure_id"]),
+            )
+            for entry in store.history(service.reader, number)
+        ],
+        latest=failure_answer(service, store.failure_with_seq(service.reader, row["last_seq"])),
+        first=failure_answer(service, store.failure_with_seq(service.reader, row["first_seq"])),
+    )
+
+
+def failure_rows(rows: Iterable[Row]) -> list[answers.FailureRow]:
+    """Return failures of a list."""
+    return [answers.FailureRow(**_failure_fields(row)) for row in rows]
+
+
+def failure_answer(service: Service, row: Row) -> answers.FailureAnswer:
+    """Return one failure with its evidence."""
+    earlier, later = store.neighbours(service.reader, row)
+    report = json.loads(service.evidence.read(row["seq"]))
+    return answers.FailureAnswer(**_failure_fields(row), earlier=_id(earlier), later=_id(later), report=report)
+
+
+def newest_first(rows: Iterable[Row]) -> list[str]:
+    """Return the versions of releases, newest first, the nameless one left out."""
+    known: dict[str, int] = {}
+    for row in rows:
+        known[row["version"]] = min(row["first_ms"], known.get(row["version"], row["first_ms"]))
+    ordered = sorted(known, key=lambda version: release_order.sort_key(version, known[version]), reverse=True)
+    return [version for version in ordered if version]
+
+
+def _issue_fields(row: Row, failures: int, course: list[int]) -> dict[str, object]:
+    return {
+        "number": row["id"],
+        "app": row["app"],
+        "title": title_of(row),
+        "type": row["type"],
+        "cause": row["cause"],
+        "place": row["place"],
+        "message": row["message"],
+        "entry_point": row["entry_point"],
+        "state": row["state"],
+        "state_since": to_text(row["state_ms"]),
+        "settled_in": row["settled_in"],
+        "first_seen": to_text(row["first_ms"]),
+        "last_seen": to_text(row["last_ms"]),
+        "first_release": row["first_release"],
+        "last_release": row["last_release"],
+        "failures": failures,
+        "failures_in_all": row["failures_in_all"],
+        "stragglers": row["stragglers"],
+        "over_time": course,
+    }
+
+
+def _failure_fields(row: Row) -> dict[str, object]:
+    return {
+        "id": _id(row["id"]),
+        "issue": row["issue_id"],
+        "app": row["app"],
+        "environment": row["environment"],
+        "release": row["release"],
+        "time": to_text(row["time_ms"]),
+        "received": to_text(row["received_ms"]),
+        "severity": row["severity"],
+        "handled": bool(row["handled"]),
+        "message": row["message"],
+        "entry_point": row["entry_point"],
+        "user": row["user_id"],
+        "trace_id": row["trace_id"].hex() if row["trace_id"] else None,
+        "verdict": row["verdict"],
+    }
+
+
+def _courses(service: Service, numbers: list[int], window: store.Window) -> dict[int, list[int]]:
+    """Return failures per slice of the window; a slice is at least an hour, since the counts are hourly."""
+    first, last = window.from_ms // HOUR_MS, (window.to_ms - 1) // HOUR_MS
+    hours = max(1, last - first + 1)
+    slices = min(SLICES, hours)
+    courses = {number: [0] * slices for number in numbers}
+    for row in store.by_hour(service.reader, numbers, window):
+        courses[row["issue_id"]][(row["hour"] - first) * slices // hours] += row["failures"]
+    return courses
+
+
+def _releases(service: Service, row: Row) -> list[answers.ReleaseCount]:
+    known = {found["version"]: found["first_ms"] for found in store.releases_of(service.reader, row["app_id"])}
+    counts: dict[str, dict[str, int]] = {version: {} for version in known}
+    for found in store.by_release(service.reader, row["id"]):
+        counts[found["version"]][found["environment"]] = found["failures"]
+    return [
+        answers.ReleaseCount(
+            release=version,
+            first_report=to_text(known[version]),
+            failures=sum(counts[version].values()),
+            environments=counts[version],
+        )
+        for version in sorted(known, key=lambda version: release_order.sort_key(version, known[version]))
+    ]
+
+
+def _what_failed(row: Row, users: int, now_ms: int) -> str:
+    where = f" in {row['place']}" if row["place"] else ""
+    behind = f", caused by {row['cause']}," if row["cause"] else ""
+    on = f" on {row['entry_point']}" if row["entry_point"] else ""
+    whom = f" for {count_of(users, 'user')}" if users else ""
+    since = f"since release {row['first_release']}" if row["first_release"] else "since"
+    first = ago(row["first_ms"], now_ms)
+    last = ago(row["last_ms"], now_ms)
+    return (
+        f"{row['type']}{behind} was raised{where}{on}: {count_of(row['failures_in_all'], 'time')}{whom}, "
+        f"{since} {'(' + first + ')' if row['first_release'] else first}, last {last}."
+    )
+
+
+def _id(raw: bytes | None) -> str | None:
+    return str(uuid.UUID(bytes=raw)) if raw is not None else None

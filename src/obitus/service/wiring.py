@@ -1,0 +1,119 @@
+"""The service's parts, wired together: store, preparer, live stream, clock."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections import deque
+from typing import Final
+
+from obitus.core.clock import DAY_MS
+from obitus.service import secrets
+from obitus.service.bodies import Gate
+from obitus.service.live import Live
+from obitus.service.prepare import Preparer
+from obitus.service.settings import Settings
+from obitus.store import people
+from obitus.store.database import Reader
+from obitus.store.evidence import Evidence, add_dictionary
+from obitus.store.writer import Writer
+
+LINK_LASTS_MS: Final = DAY_MS
+SESSION_LASTS_MS: Final = 14 * DAY_MS
+OWNER_NAME: Final = "owner"
+KEEPER_EVERY_S: Final = 5.0
+
+_log = logging.getLogger("obitus.service")
+
+
+class Service:
+    """One running service. Close it to finish what was queued and to let go of the file."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.writer = Writer(settings.database)
+        self.reader = Reader(settings.database)
+        self.evidence = Evidence(self.reader)
+        self.preparer = Preparer(self.evidence)
+        self.live = Live()
+        self.gate = Gate(settings.limits)
+        self.refusals = Refusals()
+        self.failed_sign_ins: deque[int] = deque(maxlen=settings.limits.sign_in_attempts)
+        self._stopping = threading.Event()
+        self._keeper = threading.Thread(target=self._keep, name="obitus-keeper", daemon=True)
+        self._keeper.start()
+
+    def now_ms(self) -> int:
+        """Return the time by the service's clock, Unix milliseconds."""
+        return self.settings.clock_ms()
+
+    def close(self) -> None:
+        """Stop."""
+        self._stopping.set()
+        self.live.close()
+        self._keeper.join()
+        self.writer.close()
+        self.reader.close()
+
+    def ensure_owner(self) -> bool:
+        """Make the owner on the first start; return whether a password is set."""
+        found = people.owner(self.reader)
+        if found is None:
+            now_ms = self.now_ms()
+            self.writer.run(lambda c: people.add_owner(c, OWNER_NAME, now_ms))
+            return False
+        return found["password"] is not None
+
+    def new_sign_in_link(self) -> str:
+        """Return a link that signs the owner in once. The secret stands behind ``#``, so no server log ever sees it."""
+        owner = people.owner(self.reader)
+        if owner is None:
+            raise RuntimeError("the owner is made first")
+        secret = self.add_pass("link", owner["id"], "sign-in link", LINK_LASTS_MS)
+        return f"{self.settings.url}/sign-in#{secret}"
+
+    def add_pass(self, kind: people.PassKind, person_id: int, label: str, lasts_ms: int | None) -> str:
+        """Make a sign-in link's secret, a session's or a personal token, and return it; only its hash is kept."""
+        secret = secrets.new_secret(secrets.TOKEN_PREFIX if kind == "token" else "")
+        now_ms = self.now_ms()
+        pass_id = secrets.new_secret()[:12]
+        self.writer.run(
+            lambda c: people.add_pass(
+                c,
+                secret_hash=secrets.hash_of(secret),
+                pass_id=pass_id,
+                kind=kind,
+                person_id=person_id,
+                label=label,
+                now_ms=now_ms,
+                expires_ms=None if lasts_ms is None else now_ms + lasts_ms,
+            )
+        )
+        return secret
+
+    def _keep(self) -> None:
+        while not self._stopping.wait(KEEPER_EVERY_S):
+            try:
+                if self.evidence.wants_training():
+                    body = self.evidence.train()
+                    now_ms = self.now_ms()
+                    self.evidence.use(self.writer.run(lambda c, b=body, n=now_ms: add_dictionary(c, b, n)), body)  # type: ignore[misc]
+            except Exception:
+                # Housekeeping must never stop intake; it tries again at the next turn.
+                _log.exception("housekeeping failed; it will be tried again")
+
+
+class Refusals:
+    """The latest refusals per reporting key, so that the set-up page can say what is wrong. Bounded; in memory."""
+
+    def __init__(self) -> None:
+        self._by_app: dict[str, tuple[int, str, str]] = {}
+
+    def note(self, app: str, slug: str, reason: str, now_ms: int) -> None:
+        """Remember the latest refusal of an app's reports."""
+        if len(self._by_app) < 1000 or app in self._by_app:
+            self._by_app[app] = (now_ms, slug, reason)
+
+    def latest(self, app: str) -> tuple[int, str, str] | None:
+        """Return (time, slug, reason) of the latest refusal."""
+        return self._by_app.get(app)

@@ -1,0 +1,82 @@
+"""Apps, their reporting keys and their releases."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from obitus.store.database import Reader, Row
+from obitus.store.errors import AlreadyThere, NotThere
+
+_APPS = """
+SELECT apps.id, apps.name, apps.kind, apps.created_ms,
+  (SELECT MIN(received_ms) FROM reports WHERE app_id = apps.id) AS first_report_ms,
+  (SELECT MAX(received_ms) FROM reports WHERE app_id = apps.id) AS last_report_ms
+FROM apps WHERE (:name IS NULL OR apps.name = :name) ORDER BY apps.name"""
+_KEYS = """
+SELECT id, app_id, environment, hint, created_ms, revoked_ms FROM reporting_keys
+WHERE (:app_id IS NULL OR app_id = :app_id) ORDER BY app_id, environment, id"""
+_KEY_WITH = """
+SELECT k.id, k.app_id, k.environment, k.revoked_ms, apps.name AS app
+FROM reporting_keys k JOIN apps ON apps.id = k.app_id WHERE k.hash = ?"""
+_RELEASES = """
+SELECT releases.id, releases.version, releases.first_ms, apps.name AS app, apps.id AS app_id
+FROM releases JOIN apps ON apps.id = releases.app_id
+WHERE (:app_id IS NULL OR app_id = :app_id)"""
+_ENVIRONMENTS = "SELECT DISTINCT environment FROM reporting_keys ORDER BY environment"
+_ADD_APP = "INSERT INTO apps (name, kind, created_ms) VALUES (?, ?, ?) ON CONFLICT (name) DO NOTHING RETURNING id"
+_ADD_KEY = """
+INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms) VALUES (?, ?, ?, ?, ?) RETURNING id"""
+_REVOKE = """
+UPDATE reporting_keys SET revoked_ms = :now_ms WHERE id = :id AND app_id = :app_id AND revoked_ms IS NULL"""
+
+
+def apps(reader: Reader) -> list[Row]:
+    """Return all apps with the times of their first and last report, by name."""
+    return reader.rows(_APPS, {"name": None})
+
+
+def app_named(reader: Reader, name: str) -> Row:
+    """Return one app; raises NotThere."""
+    return reader.one(_APPS, {"name": name}, what=f"app named {name!r}")
+
+
+def keys(reader: Reader, app_id: int | None = None) -> list[Row]:
+    """Return the reporting keys of one app or of all, revoked ones included."""
+    return reader.rows(_KEYS, {"app_id": app_id})
+
+
+def key_with(reader: Reader, key_hash: bytes) -> Row | None:
+    """Return the reporting key with that hash, revoked or not."""
+    return reader.row(_KEY_WITH, (key_hash,))
+
+
+def releases(reader: Reader, app_id: int | None = None) -> list[Row]:
+    """Return the releases of one app or of all, in no order: order is the core's business."""
+    return reader.rows(_RELEASES, {"app_id": app_id})
+
+
+def environments(reader: Reader) -> list[str]:
+    """Return the names of all environments that have a key."""
+    return [row["environment"] for row in reader.rows(_ENVIRONMENTS)]
+
+
+def add_app(connection: sqlite3.Connection, name: str, kind: str, now_ms: int) -> int:
+    """Make an app and return its id; raises AlreadyThere."""
+    row = connection.execute(_ADD_APP, (name, kind, now_ms)).fetchone()
+    if row is None:
+        raise AlreadyThere(f"there is an app named {name!r} already")
+    return int(row[0])
+
+
+def add_key(
+    connection: sqlite3.Connection, app_id: int, environment: str, key_hash: bytes, hint: str, now_ms: int
+) -> int:
+    """Store a reporting key, hashed, and return its id."""
+    return int(connection.execute(_ADD_KEY, (app_id, environment, key_hash, hint, now_ms)).fetchone()[0])
+
+
+def revoke_key(connection: sqlite3.Connection, app_id: int, key_id: int, now_ms: int) -> None:
+    """Revoke a key for good; raises NotThere when there is none, or when it was revoked before."""
+    done = connection.execute(_REVOKE, {"id": key_id, "app_id": app_id, "now_ms": now_ms})
+    if done.rowcount == 0:
+        raise NotThere("there is no such key, or it was revoked before")

@@ -1,0 +1,131 @@
+"""The thin layer over ``sqlite3``: opening, migrating, reading. Errors become ours, with SQLite's own name in them."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+from typing import Any, Final
+
+from obitus.store import errors
+
+SCHEMA_VERSION: Final = 1
+READ_LIMIT_S: Final = 10.0
+
+# Step n brings a file from version n to n + 1. The first one is the whole schema.
+_MIGRATIONS: Final = ("schema.sql",)
+
+Row = sqlite3.Row
+Params = Sequence[Any] | dict[str, Any]
+
+
+def statement_file(name: str) -> str:
+    """Return the text of an ``.sql`` file that lies beside this code."""
+    return resources.files("obitus.store").joinpath(name).read_text("utf-8")
+
+
+@contextmanager
+def our_errors(path: Path) -> Iterator[None]:
+    """Turn the driver's errors into ours."""
+    try:
+        yield
+    except sqlite3.OperationalError as error:
+        name = getattr(error, "sqlite_errorname", None) or "SQLITE_ERROR"
+        if name == "SQLITE_INTERRUPT":
+            raise errors.QueryTooLong(
+                f"reading took longer than {READ_LIMIT_S:g} s; choose a shorter window"
+            ) from error
+        if name == "SQLITE_FULL":
+            raise errors.StoreFull(f"the disk with {path} is full; nothing was taken. Free some space.") from error
+        raise errors.StoreBroken(f"{path}: {name}: {error}") from error
+    except sqlite3.Error as error:
+        name = getattr(error, "sqlite_errorname", None) or type(error).__name__
+        raise errors.StoreBroken(f"{path}: {name}: {error}") from error
+
+
+def open_for_writing(path: Path) -> sqlite3.Connection:
+    """Open (or make) the file for the one writer and bring its schema up to date. Readable by its owner only."""
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    if not path.exists():
+        path.touch(mode=0o600)
+    with our_errors(path):
+        connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=10)
+        connection.row_factory = sqlite3.Row
+        connection.execute("PRAGMA journal_mode = WAL")
+        connection.execute("PRAGMA synchronous = FULL")
+        connection.execute("PRAGMA foreign_keys = ON")
+        connection.execute("PRAGMA cache_size = -65536")
+        connection.execute("PRAGMA journal_size_limit = 67108864")
+        _migrate(connection, path)
+    return connection
+
+
+def _migrate(connection: sqlite3.Connection, path: Path) -> None:
+    version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+    if version > SCHEMA_VERSION:
+        connection.close()
+        raise errors.StoreTooNew(
+            f"{path} has schema version {version}, this Obitus knows up to {SCHEMA_VERSION}. Start the newer version."
+        )
+    for step in range(version, SCHEMA_VERSION):
+        # The step and its mark are one transaction: a kill in between leaves the file as it was.
+        connection.executescript(
+            f"BEGIN IMMEDIATE;\n{statement_file(_MIGRATIONS[step])}\nPRAGMA user_version = {step + 1};\nCOMMIT;"
+        )
+
+
+class Reader:
+    """Read-only connections, one for each thread that asks. Each reading has a time limit."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._local = threading.local()
+        self._all: list[sqlite3.Connection] = []
+        self._lock = threading.Lock()
+
+    def rows(self, sql: str, params: Params = ()) -> list[Row]:
+        """Run one reading statement and return all its rows."""
+        connection = self._connection()
+        ends = time.monotonic() + READ_LIMIT_S
+        with our_errors(self.path):
+            connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
+            return connection.execute(sql, params).fetchall()
+
+    def row(self, sql: str, params: Params = ()) -> Row | None:
+        """Return the first row, or None."""
+        found = self.rows(sql, params)
+        return found[0] if found else None
+
+    def one(self, sql: str, params: Params = (), *, what: str = "record") -> Row:
+        """Return exactly one row; raises NotThere, naming ``what``, when there is none."""
+        found = self.row(sql, params)
+        if found is None:
+            raise errors.NotThere(f"there is no {what}")
+        return found
+
+    def close(self) -> None:
+        """Close every connection that was opened here."""
+        with self._lock:
+            for connection in self._all:
+                connection.close()
+            self._all.clear()
+            self._local = threading.local()
+
+    def _connection(self) -> sqlite3.Connection:
+        connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
+        if connection is None:
+            with our_errors(self.path):
+                connection = sqlite3.connect(
+                    f"{self.path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False
+                )
+                connection.row_factory = sqlite3.Row
+                connection.execute("PRAGMA query_only = ON")
+                connection.execute("PRAGMA cache_size = -16384")
+            self._local.connection = connection
+            with self._lock:
+                self._all.append(connection)
+        return connection

@@ -1,0 +1,196 @@
+"""Taking reports in: one report, one issue found or made, its counts, its state, its evidence. Runs on the writer."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from typing import Literal
+
+from obitus.core.clock import HOUR_MS
+from obitus.core.fingerprint import Part
+from obitus.core.lifecycle import State, judge_failure
+
+_ADD_RELEASE = """
+INSERT INTO releases (app_id, version, first_ms) VALUES (:app_id, :version, :time_ms)
+ON CONFLICT (app_id, version) DO UPDATE SET first_ms = MIN(first_ms, excluded.first_ms) RETURNING id"""
+_ADD_REPORT = """
+INSERT INTO reports (id, app_id, kind, environment, release_id, time_ms, received_ms)
+VALUES (:id, :app_id, :kind, :environment, :release_id, :time_ms, :received_ms)
+ON CONFLICT (id, app_id) DO NOTHING RETURNING seq"""
+_ADD_EVIDENCE = "INSERT INTO evidence (seq, dictionary_id, body) VALUES (?, ?, ?)"
+_ISSUE_OF = "SELECT issue_id FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
+_ADD_ISSUE = """
+INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
+                    first_ms, last_ms, first_seq, last_seq, failures, stragglers)
+VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :received_ms,
+        :time_ms, :time_ms, :seq, :seq, 0, 0) RETURNING id"""
+_ADD_FINGERPRINT = "INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts) VALUES (?, ?, ?, ?)"
+_STATE = "SELECT state, settled_in, settled_ms FROM issues WHERE id = ?"
+_ADD_FAILURE = """
+INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity, handled, message, entry_point,
+                      user_id, trace_id, verdict)
+VALUES (:seq, :issue_id, :release_id, :environment, :time_ms, :severity, :handled, :message, :entry_point,
+        :user_id, :trace_id, :verdict)"""
+_ONE_MORE = """
+UPDATE issues SET
+  failures = failures + 1,
+  stragglers = stragglers + :straggler,
+  message = CASE WHEN :time_ms >= last_ms THEN :message ELSE message END,
+  entry_point = CASE WHEN :time_ms >= last_ms THEN :entry_point ELSE entry_point END,
+  last_seq = CASE WHEN :time_ms >= last_ms THEN :seq ELSE last_seq END,
+  last_ms = MAX(last_ms, :time_ms),
+  first_seq = CASE WHEN :time_ms < first_ms THEN :seq ELSE first_seq END,
+  first_ms = MIN(first_ms, :time_ms)
+WHERE id = :issue_id"""
+_COUNT = """
+INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures) VALUES (?, ?, ?, ?, 1)
+ON CONFLICT DO UPDATE SET failures = failures + 1"""
+_SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
+_ADD_HISTORY = """
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq)
+VALUES (?, ?, NULL, ?, ?, ?, ?)"""
+_COUNT_RUNS = """
+INSERT INTO run_counts (app_id, release_id, environment, entry_point, outcome, hour, runs)
+VALUES (:app_id, :release_id, :environment, :entry_point, :outcome, :hour, :runs)
+ON CONFLICT DO UPDATE SET runs = runs + excluded.runs"""
+
+
+@dataclass(frozen=True, slots=True)
+class FailureFacts:
+    """What the store keeps of a failure in columns, beside its evidence."""
+
+    severity: str
+    handled: bool
+    type: str
+    cause: str
+    place: str
+    message: str
+    entry_point: str
+    user_id: str | None
+    trace_id: bytes | None
+    fingerprint: str
+    parts: tuple[Part, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TallyFacts:
+    """Counted runs of one entry point that ended with one outcome."""
+
+    entry_point: str
+    outcome: str
+    runs: int
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A report that was checked, redacted, fingerprinted and compressed: all that is left is to write it."""
+
+    id: bytes
+    kind: Literal["failure", "log", "run", "tally"]
+    app_id: int
+    environment: str
+    release: str
+    time_ms: int
+    received_ms: int
+    body: bytes
+    dictionary_id: int | None
+    failure: FailureFacts | None = None
+    tally: TallyFacts | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """What became of one report."""
+
+    already_there: bool
+    issue_id: int | None = None
+    new_issue: bool = False
+    regressed: bool = False
+
+
+def take(connection: sqlite3.Connection, reports: Sequence[Prepared]) -> list[Taken]:
+    """Write reports in the caller's transaction; a report that is already there changes nothing."""
+    return [_take_one(connection, report) for report in reports]
+
+
+def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
+    release_id = connection.execute(
+        _ADD_RELEASE, {"app_id": report.app_id, "version": report.release, "time_ms": report.time_ms}
+    ).fetchone()[0]
+    row = connection.execute(
+        _ADD_REPORT,
+        {
+            "id": report.id,
+            "app_id": report.app_id,
+            "kind": report.kind,
+            "environment": report.environment,
+            "release_id": release_id,
+            "time_ms": report.time_ms,
+            "received_ms": report.received_ms,
+        },
+    ).fetchone()
+    if row is None:
+        return Taken(already_there=True)
+    seq = row[0]
+    connection.execute(_ADD_EVIDENCE, (seq, report.dictionary_id, report.body))
+    if report.tally is not None:
+        tally = asdict(report.tally)
+        tally |= {"app_id": report.app_id, "release_id": release_id, "environment": report.environment}
+        connection.execute(_COUNT_RUNS, tally | {"hour": report.time_ms // HOUR_MS})
+    if report.failure is not None:
+        return _add_failure(connection, report, report.failure, seq, release_id)
+    return Taken(already_there=False)
+
+
+def _add_failure(
+    connection: sqlite3.Connection, report: Prepared, facts: FailureFacts, seq: int, release_id: int
+) -> Taken:
+    values = {
+        "app_id": report.app_id,
+        "seq": seq,
+        "release_id": release_id,
+        "environment": report.environment,
+        "time_ms": report.time_ms,
+        "received_ms": report.received_ms,
+        "severity": facts.severity,
+        "handled": int(facts.handled),
+        "type": facts.type,
+        "cause": facts.cause,
+        "place": facts.place,
+        "message": facts.message,
+        "entry_point": facts.entry_point,
+        "user_id": facts.user_id,
+        "trace_id": facts.trace_id,
+        "verdict": "",
+        "straggler": 0,
+    }
+    found = connection.execute(_ISSUE_OF, (report.app_id, facts.fingerprint)).fetchone()
+    new_issue = found is None
+    issue_id = int(connection.execute(_ADD_ISSUE, values).fetchone()[0]) if found is None else int(found[0])
+    if new_issue:
+        parts = json.dumps([asdict(part) for part in facts.parts], ensure_ascii=True)
+        connection.execute(_ADD_FINGERPRINT, (report.app_id, facts.fingerprint, issue_id, parts))
+        reason = f"First seen in {report.release or 'a release without a name'}, {report.environment}."
+        connection.execute(_ADD_HISTORY, (issue_id, report.time_ms, None, "untriaged", reason, seq))
+    values["issue_id"] = issue_id
+    issue = connection.execute(_STATE, (issue_id,)).fetchone()
+    state: State = issue["state"]
+    judged = judge_failure(
+        state,
+        settled_in=issue["settled_in"],
+        settled_ms=issue["settled_ms"],
+        release=report.release or None,
+        time_ms=report.time_ms,
+    )
+    if judged.changed or judged.straggler:
+        values["verdict"] = judged.reason
+        values["straggler"] = int(judged.straggler)
+    connection.execute(_ADD_FAILURE, values)
+    connection.execute(_ONE_MORE, values)
+    connection.execute(_COUNT, (issue_id, release_id, report.environment, report.time_ms // HOUR_MS))
+    if judged.changed:
+        connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))
+        connection.execute(_ADD_HISTORY, (issue_id, report.received_ms, state, judged.state, judged.reason, seq))
+    return Taken(already_there=False, issue_id=issue_id, new_issue=new_issue, regressed=judged.changed)

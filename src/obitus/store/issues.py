@@ -1,0 +1,275 @@
+"""Reading issues and failures, and people's decisions on issues."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Final, Literal
+
+from obitus.core.clock import HOUR_MS
+from obitus.core.lifecycle import Decision, state_after
+from obitus.store.database import Reader, Row
+from obitus.store.errors import NotThere
+
+Sort = Literal["latest", "newest", "loudest"]
+USERS_LOOKED_AT: Final = 10_000
+
+# Counts inside the window: whole hours from the rollup, the ragged ends from the failures themselves.
+_COUNTED = """
+WITH counted AS (
+  SELECT issue_id, SUM(n) AS failures FROM (
+    SELECT issue_id, SUM(failures) AS n FROM issue_counts
+    WHERE hour >= :first_hour AND hour < :end_hour
+      AND (:environment IS NULL OR environment = :environment)
+      AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
+    GROUP BY issue_id
+    UNION ALL
+    SELECT issue_id, COUNT(*) AS n FROM failures
+    WHERE time_ms >= :from_ms AND time_ms < :first_edge_ms
+      AND (:environment IS NULL OR environment = :environment)
+      AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
+    GROUP BY issue_id
+    UNION ALL
+    SELECT issue_id, COUNT(*) AS n FROM failures
+    WHERE time_ms >= :last_edge_ms AND time_ms < :to_ms
+      AND (:environment IS NULL OR environment = :environment)
+      AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
+    GROUP BY issue_id
+  ) GROUP BY issue_id
+)"""
+_ISSUE_COLUMNS = """
+SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
+  issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
+  issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.stragglers, issues.app_id,
+  (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
+   WHERE reports.seq = issues.first_seq) AS first_release,
+  (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
+   WHERE reports.seq = issues.last_seq) AS last_release"""
+_MATCHING = """
+FROM counted JOIN issues ON issues.id = counted.issue_id JOIN apps ON apps.id = issues.app_id
+WHERE (:app IS NULL OR apps.name = :app)
+  AND (:states IS NULL OR issues.state IN (SELECT value FROM json_each(:states)))
+  AND (:text IS NULL OR issues.type LIKE :text ESCAPE '\\' OR issues.cause LIKE :text ESCAPE '\\'
+       OR issues.place LIKE :text ESCAPE '\\' OR issues.message LIKE :text ESCAPE '\\'
+       OR issues.entry_point LIKE :text ESCAPE '\\')"""
+_PAGE: Final[dict[Sort, str]] = {
+    "latest": """
+  AND (:after IS NULL OR (issues.last_ms, issues.id) < (:after, :after_id))
+ORDER BY issues.last_ms DESC, issues.id DESC LIMIT :limit""",
+    "newest": """
+  AND (:after IS NULL OR (issues.first_ms, issues.id) < (:after, :after_id))
+ORDER BY issues.first_ms DESC, issues.id DESC LIMIT :limit""",
+    "loudest": """
+  AND (:after IS NULL OR (counted.failures, issues.id) < (:after, :after_id))
+ORDER BY counted.failures DESC, issues.id DESC LIMIT :limit""",
+}
+_LIST: Final[dict[Sort, str]] = {
+    sort: f"{_COUNTED}{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}{page}" for sort, page in _PAGE.items()
+}
+_SUM = f"{_COUNTED} SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
+_INSIDE = f"{_COUNTED} SELECT failures FROM counted WHERE issue_id = :id"  # noqa: S608
+_ONE = f"{_ISSUE_COLUMNS} FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id"
+_BY_HOUR = """
+SELECT issue_id, hour, SUM(failures) AS failures FROM issue_counts
+WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :from_hour AND hour <= :to_hour
+  AND (:environment IS NULL OR environment = :environment)
+  AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
+GROUP BY issue_id, hour"""
+_BY_RELEASE = """
+SELECT releases.version, releases.first_ms, issue_counts.environment, SUM(issue_counts.failures) AS failures,
+  MIN(issue_counts.hour) AS first_hour, MAX(issue_counts.hour) AS last_hour
+FROM issue_counts JOIN releases ON releases.id = issue_counts.release_id
+WHERE issue_counts.issue_id = ? GROUP BY releases.id, issue_counts.environment"""
+_RELEASES_OF = "SELECT version, first_ms FROM releases WHERE app_id = ?"
+_FINGERPRINTS = "SELECT fingerprint, parts FROM fingerprints WHERE issue_id = ? ORDER BY fingerprint"
+_HISTORY = """
+SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, reports.id AS failure_id
+FROM issue_history h LEFT JOIN people ON people.id = h.person_id LEFT JOIN reports ON reports.seq = h.seq
+WHERE h.issue_id = ? ORDER BY h.id"""
+_USERS = """
+SELECT COUNT(DISTINCT user_id) AS users, COUNT(*) AS looked_at FROM (
+  SELECT user_id FROM failures WHERE issue_id = ? ORDER BY time_ms DESC LIMIT ?)"""
+_FAILURE_COLUMNS = """
+SELECT f.seq, reports.id, f.issue_id, f.time_ms, reports.received_ms, f.severity, f.handled, f.message, f.entry_point,
+  f.user_id, f.trace_id, f.verdict, f.environment, releases.version AS release, apps.name AS app
+FROM failures f JOIN reports ON reports.seq = f.seq JOIN releases ON releases.id = f.release_id
+JOIN apps ON apps.id = reports.app_id"""
+_FAILURES_OF = f"""{_FAILURE_COLUMNS}
+WHERE f.issue_id = :issue_id AND f.time_ms >= :from_ms AND f.time_ms < :to_ms
+  AND (:environment IS NULL OR f.environment = :environment)
+  AND (:release IS NULL OR releases.version = :release)
+  AND (:after IS NULL OR (f.time_ms, f.seq) < (:after, :after_id))
+ORDER BY f.time_ms DESC, f.seq DESC LIMIT :limit"""
+_FAILURE_WITH_ID = f"{_FAILURE_COLUMNS} WHERE reports.id = ?"
+_FAILURE_WITH_SEQ = f"{_FAILURE_COLUMNS} WHERE f.seq = ?"
+_NEIGHBOURS = """
+SELECT
+  (SELECT reports.id FROM failures f JOIN reports ON reports.seq = f.seq
+   WHERE f.issue_id = :issue_id AND (f.time_ms, f.seq) < (:time_ms, :seq)
+   ORDER BY f.time_ms DESC, f.seq DESC LIMIT 1) AS earlier,
+  (SELECT reports.id FROM failures f JOIN reports ON reports.seq = f.seq
+   WHERE f.issue_id = :issue_id AND (f.time_ms, f.seq) > (:time_ms, :seq)
+   ORDER BY f.time_ms, f.seq LIMIT 1) AS later"""
+_DECIDE = """
+UPDATE issues SET state = :state, state_ms = :now_ms,
+  settled_in = CASE WHEN :state = 'settled' THEN :release ELSE settled_in END,
+  settled_ms = CASE WHEN :state = 'settled' THEN :now_ms ELSE settled_ms END
+WHERE id = :id"""
+_ADD_HISTORY = """
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
+VALUES (:id, :now_ms, :person_id, :from_state, :state, :reason)"""
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """The span of time being looked at, and what else narrows the view. ``to_ms`` is not part of it any more."""
+
+    from_ms: int
+    to_ms: int
+    app: str | None = None
+    environment: str | None = None
+    release: str | None = None
+
+    def params(self) -> dict[str, object]:
+        """Return the named parameters that the counting statements expect."""
+        first_hour = -(-self.from_ms // HOUR_MS)
+        end_hour = self.to_ms // HOUR_MS
+        if first_hour >= end_hour:
+            first_hour = end_hour = 0
+            first_edge = last_edge = self.to_ms
+        else:
+            first_edge, last_edge = first_hour * HOUR_MS, end_hour * HOUR_MS
+        return {
+            "from_ms": self.from_ms,
+            "to_ms": self.to_ms,
+            "first_hour": first_hour,
+            "end_hour": end_hour,
+            "first_edge_ms": first_edge,
+            "last_edge_ms": last_edge,
+            "app": self.app,
+            "environment": self.environment,
+            "release": self.release,
+        }
+
+
+def issues(
+    reader: Reader,
+    window: Window,
+    *,
+    states: list[str] | None = None,
+    text: str | None = None,
+    sort: Sort = "latest",
+    after: tuple[int, int] | None = None,
+    limit: int = 50,
+) -> list[Row]:
+    """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen."""
+    params = window.params() | _narrowing(states, text)
+    params |= {"after": after[0] if after else None, "after_id": after[1] if after else None, "limit": limit}
+    return reader.rows(_LIST[sort], params)
+
+
+def sums(reader: Reader, window: Window, *, states: list[str] | None = None, text: str | None = None) -> Row:
+    """Return how many issues and failures a list has in all."""
+    return reader.one(_SUM, window.params() | _narrowing(states, text))
+
+
+def by_hour(reader: Reader, issue_ids: list[int], window: Window) -> list[Row]:
+    """Return (issue_id, hour, failures) of these issues for the hours that the window touches."""
+    params = window.params() | {"ids": json.dumps(issue_ids)}
+    return reader.rows(
+        _BY_HOUR, params | {"from_hour": window.from_ms // HOUR_MS, "to_hour": (window.to_ms - 1) // HOUR_MS}
+    )
+
+
+def issue(reader: Reader, issue_id: int) -> Row:
+    """Return one issue; raises NotThere."""
+    return reader.one(_ONE, {"id": issue_id}, what=f"issue {issue_id}")
+
+
+def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
+    """Return how many failures of an issue fall inside the window."""
+    row = reader.row(_INSIDE, window.params() | {"id": issue_id})
+    return int(row["failures"]) if row else 0
+
+
+def by_release(reader: Reader, issue_id: int) -> list[Row]:
+    """Return failures per release and environment of one issue."""
+    return reader.rows(_BY_RELEASE, (issue_id,))
+
+
+def releases_of(reader: Reader, app_id: int) -> list[Row]:
+    """Return all releases of an app, in no order."""
+    return reader.rows(_RELEASES_OF, (app_id,))
+
+
+def fingerprints(reader: Reader, issue_id: int) -> list[Row]:
+    """Return the fingerprints that lead to an issue, with the parts that explain them."""
+    return reader.rows(_FINGERPRINTS, (issue_id,))
+
+
+def history(reader: Reader, issue_id: int) -> list[Row]:
+    """Return every change of state, oldest first."""
+    return reader.rows(_HISTORY, (issue_id,))
+
+
+def users(reader: Reader, issue_id: int) -> tuple[int, int]:
+    """Return how many users the latest failures met, and how many failures were looked at for that."""
+    row = reader.one(_USERS, (issue_id, USERS_LOOKED_AT))
+    return int(row["users"]), int(row["looked_at"])
+
+
+def failures(
+    reader: Reader, issue_id: int, window: Window, *, after: tuple[int, int] | None = None, limit: int = 50
+) -> list[Row]:
+    """Return failures of an issue inside the window, latest first."""
+    params = window.params() | {"issue_id": issue_id, "limit": limit}
+    params |= {"after": after[0] if after else None, "after_id": after[1] if after else None}
+    return reader.rows(_FAILURES_OF, params)
+
+
+def failure_with_id(reader: Reader, report_id: bytes) -> Row:
+    """Return one failure by the id its sender gave it; raises NotThere."""
+    return reader.one(_FAILURE_WITH_ID, (report_id,), what="failure with this id")
+
+
+def failure_with_seq(reader: Reader, seq: int) -> Row:
+    """Return one failure by its sequence number; raises NotThere."""
+    return reader.one(_FAILURE_WITH_SEQ, (seq,), what="failure with this number")
+
+
+def neighbours(reader: Reader, failure: Row) -> tuple[bytes | None, bytes | None]:
+    """Return the ids of the failures of the same issue just before and just after this one."""
+    row = reader.one(
+        _NEIGHBOURS, {"issue_id": failure["issue_id"], "time_ms": failure["time_ms"], "seq": failure["seq"]}
+    )
+    return row["earlier"], row["later"]
+
+
+def decide(
+    connection: sqlite3.Connection,
+    issue_id: int,
+    decision: Decision,
+    *,
+    release: str | None,
+    person_id: int,
+    person: str,
+    now_ms: int,
+) -> None:
+    """Carry out a person's decision and put it on the issue's history. Runs on the writer."""
+    row = connection.execute("SELECT state FROM issues WHERE id = ?", (issue_id,)).fetchone()
+    if row is None:
+        raise NotThere(f"there is no issue {issue_id}")
+    state = state_after(decision)
+    said = {"accept": "accepted it", "settle": f"settled it in {release}", "park": "parked it"}[decision]
+    values = {"id": issue_id, "state": state, "now_ms": now_ms, "release": release, "person_id": person_id}
+    connection.execute(_DECIDE, values)
+    connection.execute(_ADD_HISTORY, values | {"from_state": row["state"], "reason": f"{person} {said}."})
+
+
+def _narrowing(states: list[str] | None, text: str | None) -> dict[str, object]:
+    pattern = None
+    if text:
+        escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        pattern = f"%{escaped}%"
+    return {"states": json.dumps(states) if states else None, "text": pattern}

@@ -1,0 +1,133 @@
+"""The single writer: one thread owns the write connection; many callers' work goes into one commit.
+
+A caller gives a piece of work and gets a future. The future is done only after the commit that holds the work is on
+disk. Work that raises is rolled back alone; the others in the same commit are kept.
+"""
+
+from __future__ import annotations
+
+import queue
+import sqlite3
+import threading
+from collections.abc import Callable
+from concurrent.futures import Future
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Final, TypeVar, cast
+
+from obitus.store import errors
+from obitus.store.database import open_for_writing, our_errors
+
+Result = TypeVar("Result")
+Work = Callable[[sqlite3.Connection], Any]
+
+MOST_WAITING: Final = 512
+MOST_IN_ONE_COMMIT: Final = 64
+
+
+@dataclass
+class _Job:
+    work: Work
+    future: Future[Any] = field(default_factory=Future)
+    result: Any = None
+    error: BaseException | None = None
+
+
+class Writer:
+    """Owns the write connection. Start it once for a file; ``close`` finishes what was queued."""
+
+    def __init__(self, path: Path, *, most_waiting: int = MOST_WAITING) -> None:
+        self.path = path
+        self._connection = open_for_writing(path)
+        self._queue: queue.Queue[_Job | None] = queue.Queue(maxsize=most_waiting)
+        self._closed = False
+        self._thread = threading.Thread(target=self._serve, name="obitus-writer", daemon=True)
+        self._thread.start()
+
+    @property
+    def alive(self) -> bool:
+        """Whether the writer takes work."""
+        return self._thread.is_alive() and not self._closed
+
+    @property
+    def waiting(self) -> int:
+        """How many pieces of work wait for their commit."""
+        return self._queue.qsize()
+
+    def submit(self, work: Callable[[sqlite3.Connection], Result]) -> Future[Result]:
+        """Queue ``work``; raises StoreBusy at once when the queue is full, so that callers never pile up."""
+        if self._closed:
+            raise errors.StoreBusy("the service is stopping; send again")
+        job = _Job(work)
+        try:
+            self._queue.put_nowait(job)
+        except queue.Full:
+            raise errors.StoreBusy("the writer's queue is full; send again in a moment") from None
+        return cast("Future[Result]", job.future)
+
+    def run(self, work: Callable[[sqlite3.Connection], Result], timeout_s: float = 60) -> Result:
+        """Queue ``work`` and wait until it is committed."""
+        return self.submit(work).result(timeout_s)
+
+    def close(self) -> None:
+        """Finish what was queued, then let go of the file."""
+        if not self._closed:
+            self._closed = True
+            self._queue.put(None)
+            self._thread.join()
+            self._connection.close()
+
+    def _serve(self) -> None:
+        stopping = False
+        while not stopping:
+            job = self._queue.get()
+            jobs: list[_Job] = []
+            while True:
+                if job is None:
+                    stopping = True
+                    break
+                jobs.append(job)
+                if len(jobs) >= MOST_IN_ONE_COMMIT:
+                    break
+                try:
+                    job = self._queue.get_nowait()
+                except queue.Empty:
+                    break
+            if jobs:
+                self._commit(jobs)
+
+    def _commit(self, jobs: list[_Job]) -> None:
+        failed: BaseException | None = None
+        try:
+            with our_errors(self.path):
+                self._connection.execute("BEGIN IMMEDIATE")
+                for job in jobs:
+                    self._do(job)
+                self._connection.execute("COMMIT")
+        except BaseException as error:
+            # Nothing of this commit is on disk, so nobody may be told that it is.
+            failed = error
+            if self._connection.in_transaction:
+                self._connection.rollback()
+        for job in jobs:
+            error_of_job = failed or job.error
+            if not job.future.set_running_or_notify_cancel():
+                continue
+            if error_of_job is not None:
+                job.future.set_exception(error_of_job)
+            else:
+                job.future.set_result(job.result)
+
+    def _do(self, job: _Job) -> None:
+        self._connection.execute("SAVEPOINT one_job")
+        try:
+            with our_errors(self.path):
+                job.result = job.work(self._connection)
+        except errors.StoreFull:
+            raise
+        except Exception as error:
+            job.error = error
+            if not self._connection.in_transaction:
+                raise
+            self._connection.execute("ROLLBACK TO one_job")
+        self._connection.execute("RELEASE one_job")
