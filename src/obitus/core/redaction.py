@@ -18,7 +18,7 @@ _RULES: Final = {
     "key": r"(?:api|access|auth|private|signing|encryption|reporting|obitus)key",
     "authorisation": r"authori[sz]ation|proxyauthori[sz]ation",
     "cookie": r"cookies?|setcookie",
-    "session": r"session(?:id|key|token)|sid",
+    "session": r"j?session(?:id|key|token)|phpsessid",
 }
 _WORD_SPLIT = re.compile(r"[^A-Za-z0-9]+|(?<=[a-z0-9])(?=[A-Z])")
 _NAME = re.compile("|".join(f"(?P<{rule}>{pattern})" for rule, pattern in _RULES.items()))

@@ -1,0 +1,1 @@
+"""Where a framework hands over requests and jobs."""

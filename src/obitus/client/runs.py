@@ -1,0 +1,83 @@
+"""Runs and their trails. The current run travels in a context variable, so runs at the same time never mix."""
+
+from __future__ import annotations
+
+import contextvars
+import time
+from collections import deque
+from typing import Any, Final
+
+from obitus.core.clock import to_text
+
+MOST_BREADCRUMBS: Final = 100
+MOST_BREADCRUMB_CHARS: Final = 2000
+MOST_ATTRIBUTES: Final = 100
+
+Crumb = tuple[str, int, str, str, dict[str, Any]]
+
+
+class Trail:
+    """The breadcrumbs of one run, in order; the oldest go when it is full."""
+
+    __slots__ = ("_crumbs", "left_out")
+
+    def __init__(self) -> None:
+        self._crumbs: deque[Crumb] = deque(maxlen=MOST_BREADCRUMBS)
+        self.left_out = 0
+
+    def add(self, kind: str, time_ms: int, severity: str, message: str, data: dict[str, Any]) -> None:
+        """Add one breadcrumb."""
+        if len(self._crumbs) == MOST_BREADCRUMBS:
+            self.left_out += 1
+        self._crumbs.append((kind, time_ms, severity, message[:MOST_BREADCRUMB_CHARS], data))
+
+    def as_report(self) -> list[dict[str, Any]]:
+        """Return the trail in the report's form."""
+        return [
+            {"kind": kind, "time": to_text(time_ms), "severity": severity, "message": message, "data": data}
+            for kind, time_ms, severity, message, data in list(self._crumbs)
+        ]
+
+
+class RunState:
+    """One run while it goes on."""
+
+    __slots__ = (
+        "attributes",
+        "entry_point",
+        "id",
+        "outcome",
+        "request",
+        "span_id",
+        "started_ms",
+        "started_s",
+        "trace_id",
+        "trail",
+    )
+
+    def __init__(self, run_id: str, entry_point: str, started_ms: int, trace_id: str, span_id: str) -> None:
+        self.id = run_id
+        self.entry_point = entry_point
+        self.started_ms = started_ms
+        self.started_s = time.perf_counter()
+        self.trace_id = trace_id
+        self.span_id = span_id
+        self.trail = Trail()
+        self.attributes: dict[str, Any] = {}
+        self.request: dict[str, Any] | None = None
+        self.outcome: str | None = None
+
+    def as_report(self) -> dict[str, Any]:
+        """Return the run in the report's form, with its duration until now."""
+        run = {
+            "id": self.id,
+            "entry_point": self.entry_point[:300] or "unnamed",
+            "started": to_text(self.started_ms),
+            "duration_ms": round((time.perf_counter() - self.started_s) * 1000, 3),
+        }
+        if self.outcome is not None:
+            run["outcome"] = self.outcome
+        return run
+
+
+current: contextvars.ContextVar[RunState | None] = contextvars.ContextVar("obitus_run", default=None)

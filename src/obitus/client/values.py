@@ -1,0 +1,165 @@
+"""Values as text, bounded, without running a line of the app's code.
+
+No ``repr`` or ``str`` of the app's classes is called: it could raise, hang, be huge or change state, just when
+something has gone wrong. Objects are shown by their class and what they hold.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import decimal
+import enum
+import fractions
+import pathlib
+import types
+import uuid
+from collections.abc import Iterator
+from itertools import islice
+from typing import Any, Final
+
+from obitus.core.redaction import Redactor, mark
+
+MOST_CHARS: Final = 1000
+MOST_STRING: Final = 400
+MOST_ITEMS: Final = 12
+MOST_DEPTH: Final = 3
+
+_SAFE_REPR: Final = frozenset(
+    {
+        bool,
+        float,
+        complex,
+        type(None),
+        range,
+        dt.datetime,
+        dt.date,
+        dt.time,
+        dt.timedelta,
+        decimal.Decimal,
+        fractions.Fraction,
+        uuid.UUID,
+        pathlib.PosixPath,
+        pathlib.WindowsPath,
+        pathlib.PurePosixPath,
+        type(Ellipsis),
+        type(NotImplemented),
+    }
+)
+_FUNCTIONS: Final = (types.FunctionType, types.BuiltinFunctionType, types.MethodType)
+_SEQUENCES: Final = ((list, "[", "]"), (tuple, "(", ")"), (set, "{", "}"), (frozenset, "frozenset({", "})"))
+
+
+def show(value: object, redactor: Redactor) -> str:
+    """Return a value as text of at most ``MOST_CHARS`` characters. Never raises."""
+    try:
+        text = _show(value, redactor, 0)
+    except Exception:
+        # A container that changed under our hands, or an object with hostile attributes.
+        text = f"<{type(value).__name__}>"
+    return text if len(text) <= MOST_CHARS else text[: MOST_CHARS - 1] + "…"
+
+
+def plain(value: object, redactor: Redactor) -> Any:
+    """Return a value that JSON can hold: scalars as they are, everything else as bounded text."""
+    kind = type(value)
+    if kind is str:
+        return value if len(value) <= MOST_CHARS else value[: MOST_CHARS - 1] + "…"  # type: ignore[arg-type,index]
+    if kind is bool or value is None:
+        return value
+    if kind is int:
+        return value if -(2**53) < value < 2**53 else show(value, redactor)  # type: ignore[operator]
+    if kind is float and value - value == 0:  # type: ignore[operator]
+        return value
+    return show(value, redactor)
+
+
+def _show(value: object, redactor: Redactor, depth: int) -> str:
+    kind = type(value)
+    if kind is str:
+        return _string(value)  # type: ignore[arg-type]
+    if kind is int:
+        return repr(value) if value.bit_length() < 4000 else f"<int of {value.bit_length()} bits>"  # type: ignore[attr-defined]
+    if kind in _SAFE_REPR:
+        return repr(value)
+    if kind in (bytes, bytearray):
+        return f"<{kind.__name__} of {len(value)}> {bytes(value[:40])!r}"  # type: ignore[arg-type,index]
+    if isinstance(value, enum.Enum):
+        return f"{kind.__name__}.{value._name_}"
+    if isinstance(value, type):
+        return f"<class {type.__getattribute__(value, '__qualname__')}>"
+    if isinstance(value, _FUNCTIONS):
+        return f"<function {getattr(value, '__qualname__', '?')}>"
+    if isinstance(value, types.ModuleType):
+        return f"<module {types.ModuleType.__getattribute__(value, '__dict__').get('__name__', '?')}>"
+    if depth >= MOST_DEPTH:
+        return f"<{kind.__name__}>"
+    if isinstance(value, dict):
+        return _mapping(value, kind, redactor, depth)
+    for base, opening, closing in _SEQUENCES:
+        if isinstance(value, base):
+            return _sequence(value, base, opening, closing, redactor, depth)
+    return _instance(value, kind, redactor, depth)
+
+
+def _string(value: str) -> str:
+    if len(value) <= MOST_STRING:
+        return repr(value)
+    return f"{value[:MOST_STRING]!r}… <{len(value)} characters>"
+
+
+def _mapping(value: dict[Any, Any], kind: type, redactor: Redactor, depth: int) -> str:
+    shown = []
+    for key, inner in islice(dict.items(value), MOST_ITEMS):
+        rule = redactor.rule_for(key) if type(key) is str else None
+        text = repr(mark(rule)) if rule is not None else _show(inner, redactor, depth + 1)
+        shown.append(f"{_show(key, redactor, depth + 1)}: {text}")
+    more = dict.__len__(value) - len(shown)
+    if more > 0:
+        shown.append(f"… {more} more")
+    text = "{" + ", ".join(shown) + "}"
+    return text if kind is dict else f"{kind.__name__}({text})"
+
+
+def _sequence(value: Any, base: Any, opening: str, closing: str, redactor: Redactor, depth: int) -> str:
+    items: Iterator[Any] = islice(base.__iter__(value), MOST_ITEMS)
+    shown = [_show(inner, redactor, depth + 1) for inner in items]
+    more = base.__len__(value) - len(shown)
+    if more > 0:
+        shown.append(f"… {more} more")
+    elif base is tuple and len(shown) == 1:
+        shown[0] += ","
+    elif base is set and not shown:
+        return "set()"
+    text = opening + ", ".join(shown) + closing
+    return text if type(value) is base else f"{type(value).__name__}({text})"
+
+
+def _instance(value: object, kind: type, redactor: Redactor, depth: int) -> str:
+    if isinstance(value, BaseException):
+        return f"<{kind.__name__} {_show(BaseException.__getattribute__(value, 'args'), redactor, depth + 1)}>"
+    shown = []
+    for name, inner in islice(_fields(value, kind), MOST_ITEMS):
+        rule = redactor.rule_for(name)
+        shown.append(f"{name}={mark(rule) if rule is not None else _show(inner, redactor, depth + 1)}")
+    return f"<{kind.__name__}{' ' if shown else ''}{' '.join(shown)}>"
+
+
+def _fields(value: object, kind: type) -> Iterator[tuple[str, object]]:
+    try:
+        held = object.__getattribute__(value, "__dict__")
+    except AttributeError:
+        held = None
+    if type(held) is dict:
+        for name, inner in list(held.items()):
+            if type(name) is str and not name.startswith("_"):
+                yield name, inner
+    for base in kind.__mro__:
+        slots = base.__dict__.get("__slots__", ())
+        for name in (slots,) if isinstance(slots, str) else slots:
+            # Only a slot's own descriptor is asked: anything else of that name could be the app's code.
+            slot = base.__dict__.get(name)
+            if isinstance(slot, types.MemberDescriptorType) and not name.startswith("_"):
+                try:
+                    yield name, slot.__get__(value)
+                except AttributeError:
+                    continue
