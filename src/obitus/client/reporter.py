@@ -46,6 +46,9 @@ class Reporter:
         *,
         clock_ms: Callable[[], int] = clock_ms,
         random_bytes: Callable[[int], bytes] = os.urandom,
+        timer: Callable[[], float] = time.perf_counter,
+        process: Mapping[str, Any] | None = None,
+        says_time: bool = True,
         hooks: bool = True,
     ) -> None:
         if settings.url is None or settings.key is None:
@@ -53,9 +56,11 @@ class Reporter:
         self.settings = settings
         self.clock_ms = clock_ms
         self.random_bytes = random_bytes
+        self._timer = timer
+        self._says_time = says_time
         self.redactor = Redactor()
         self._capture = Capture(self.redactor, settings.own)
-        self._sender = Sender(settings.url, settings.key, self.redactor)
+        self._sender = Sender(settings.url, settings.key, self.redactor, says_time=says_time)
         self._trail = runs.Trail()
         self._attributes: dict[str, Any] = {}
         self._process = {
@@ -67,6 +72,7 @@ class Reporter:
         }
         if settings.environment:
             self._process["deployment.environment.name"] = settings.environment
+        self._process |= process or {}
         self._hooks = Hooks(self) if hooks else None
         if self._hooks is not None:
             self._hooks.install()
@@ -76,6 +82,11 @@ class Reporter:
     def counts(self) -> dict[str, int]:
         """How many reports were sent, refused and dropped."""
         return dict(self._sender.counts)
+
+    @property
+    def waiting(self) -> int:
+        """How many reports wait to be sent."""
+        return self._sender.waiting
 
     def record(
         self,
@@ -122,7 +133,9 @@ class Reporter:
         now_ms, noise = self.clock_ms(), self.random_bytes(34)
         if trace_id is None:
             trace_id = around.trace_id if around is not None else noise[:16].hex()
-        return runs.RunState(str(uuid7(now_ms, noise[16:26])), entry_point, now_ms, trace_id, noise[26:34].hex())
+        return runs.RunState(
+            str(uuid7(now_ms, noise[16:26])), entry_point, now_ms, trace_id, noise[26:34].hex(), self._timer()
+        )
 
     def flush(self, timeout_s: float) -> bool:
         """Wait until everything was sent; return whether it was."""
@@ -154,7 +167,9 @@ class Reporter:
             pass
         run = runs.current.get()
         trail = self._trail if run is None else run.trail
-        run_part = run.as_report() if run is not None else None
+        if run is not None and run.resolve is not None:
+            run.resolve()
+        run_part = run.as_report(self._timer()) if run is not None else None
         report: dict[str, Any] = {
             "kind": "failure",
             "id": report_id,
@@ -193,7 +208,9 @@ class Reporter:
             reporter = mine()
             if reporter is not None:
                 settings = reporter.settings
-                reporter._sender = Sender(settings.url or "", settings.key or "", reporter.redactor)
+                reporter._sender = Sender(
+                    settings.url or "", settings.key or "", reporter.redactor, says_time=reporter._says_time
+                )
                 reporter._process["process.pid"] = os.getpid()
 
         if hasattr(os, "register_at_fork"):

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import contextvars
-import time
 from collections import deque
+from collections.abc import Callable
 from typing import Any, Final
 
 from obitus.core.clock import to_text
@@ -48,6 +48,7 @@ class RunState:
         "id",
         "outcome",
         "request",
+        "resolve",
         "span_id",
         "started_ms",
         "started_s",
@@ -55,25 +56,29 @@ class RunState:
         "trail",
     )
 
-    def __init__(self, run_id: str, entry_point: str, started_ms: int, trace_id: str, span_id: str) -> None:
+    def __init__(
+        self, run_id: str, entry_point: str, started_ms: int, trace_id: str, span_id: str, started_s: float
+    ) -> None:
         self.id = run_id
         self.entry_point = entry_point
         self.started_ms = started_ms
-        self.started_s = time.perf_counter()
+        self.started_s = started_s
         self.trace_id = trace_id
         self.span_id = span_id
         self.trail = Trail()
         self.attributes: dict[str, Any] = {}
         self.request: dict[str, Any] | None = None
         self.outcome: str | None = None
+        self.resolve: Callable[[], None] | None = None
+        """Fills in what is known only once the app has begun, such as the route; called before each report."""
 
-    def as_report(self) -> dict[str, Any]:
-        """Return the run in the report's form, with its duration until now."""
+    def as_report(self, now_s: float) -> dict[str, Any]:
+        """Return the run in the report's form, with its duration until ``now_s`` by the timer it was started with."""
         run = {
             "id": self.id,
             "entry_point": self.entry_point[:300] or "unnamed",
             "started": to_text(self.started_ms),
-            "duration_ms": round((time.perf_counter() - self.started_s) * 1000, 3),
+            "duration_ms": round((now_s - self.started_s) * 1000, 3),
         }
         if self.outcome is not None:
             run["outcome"] = self.outcome

@@ -35,9 +35,10 @@ sending = threading.local()
 class Sender:
     """Sends reports to the service. Everything it holds is bounded; what does not fit is dropped and counted."""
 
-    def __init__(self, url: str, key: str, redactor: Redactor) -> None:
+    def __init__(self, url: str, key: str, redactor: Redactor, *, says_time: bool = True) -> None:
         self._url = url.rstrip("/") + "/reports"
         self._key = key
+        self._says_time = says_time
         self._redactor = redactor
         self._waiting: deque[dict[str, Any]] = deque()
         self._encoded: deque[bytes] = deque()
@@ -50,6 +51,11 @@ class Sender:
         self._pool: urllib3.PoolManager | None = None
         self._said: set[str] = set()
         self.counts = {"sent": 0, "refused": 0, "dropped": 0}
+
+    @property
+    def waiting(self) -> int:
+        """How many reports wait to be sent."""
+        return len(self._waiting) + len(self._encoded)
 
     def put(self, report: dict[str, Any]) -> bool:
         """Queue a report; return whether there was room. Never waits for the network."""
@@ -189,9 +195,11 @@ class Sender:
             "Authorization": f"Bearer {self._key}",
             "Content-Type": "application/x-ndjson",
             "Content-Encoding": "gzip",
-            "Obitus-Sent": datetime.now(UTC).isoformat(timespec="milliseconds"),
             "User-Agent": "obitus-python",
         }
+        if self._says_time:
+            # With it the service can put right what a wrong clock here has stamped.
+            headers["Obitus-Sent"] = datetime.now(UTC).isoformat(timespec="milliseconds")
         back_off = min(LONGEST_WAIT_S, 0.5 * 2 ** min(failures, 10)) * random.uniform(0.5, 1.0)  # noqa: S311 - jitter
         try:
             answer = self._pool.request(

@@ -49,14 +49,18 @@ class AsgiMiddleware:
                 status = message["status"]
             await send(message)
 
+        def resolve() -> None:
+            # The framework puts the route into the scope on the way to the handler.
+            route = _route(scope)
+            run.entry_point = f"{scope['method']} {route or '(no route)'}"
+            run.request = _request_part(scope, route, status)
+
+        run.resolve = resolve
         token = runs.current.set(run)
         try:
             await self._app(scope, receive, watching_send)
         except Exception as error:
             run.outcome = "failed"
-            route = _route(scope)
-            run.entry_point = f"{scope['method']} {route or '(no route)'}"
-            run.request = _request_part(scope, route, status)
             reporter.record(error, handled=False, captured_by="asgi")
             raise
         finally:

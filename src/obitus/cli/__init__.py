@@ -1,0 +1,17 @@
+"""The command line. It talks to the service through its HTTP API, like any other client."""
+
+from __future__ import annotations
+
+import sys
+
+
+def main() -> None:
+    """Run the ``obitus`` command. Expected errors print one line and set the exit status; others show a traceback."""
+    try:
+        import typer  # noqa: F401
+    except ImportError:
+        sys.stderr.write("obitus: the command line is not installed. Run: pip install 'obitus[cli]'\n")
+        sys.exit(2)
+    from obitus.cli.commands import run
+
+    run()

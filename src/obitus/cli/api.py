@@ -1,0 +1,62 @@
+"""Asking the service."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import Any, Final
+from urllib.parse import urlencode
+
+import urllib3
+
+from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable
+from obitus.cli.login import Login, find
+
+TIMEOUT_S: Final = 20.0
+
+
+class Api:
+    """One service, asked with one token."""
+
+    def __init__(self, login: Login) -> None:
+        self.login = login
+        self._pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(TIMEOUT_S))
+
+    def get(self, path: str, query: Mapping[str, Any] | None = None) -> Any:
+        """Return the answer to a reading request; raises a CliError."""
+        pairs = [(name, value) for name, value in (query or {}).items() if value not in (None, [])]
+        return self._ask("GET", f"{path}?{urlencode(pairs, doseq=True)}" if pairs else path, None)
+
+    def post(self, path: str, body: Mapping[str, Any]) -> Any:
+        """Return the answer to a request that changes something; raises a CliError."""
+        return self._ask("POST", path, body)
+
+    def _ask(self, method: str, path: str, body: Mapping[str, Any] | None) -> Any:
+        headers = {"Accept": "application/json", "User-Agent": "obitus-cli"}
+        if self.login.token:
+            headers["Authorization"] = f"Bearer {self.login.token}"
+        data = None
+        if body is not None:
+            headers["Content-Type"] = "application/json"
+            data = json.dumps(body).encode()
+        try:
+            answer = self._pool.request(method, self.login.url + path, body=data, headers=headers, redirect=False)
+        except (urllib3.exceptions.HTTPError, ValueError) as error:
+            reason = getattr(error, "reason", None) or error
+            raise Unreachable(f"{self.login.url} cannot be reached: {reason}. Is the service running?") from error
+        try:
+            content = json.loads(answer.data)
+        except ValueError:
+            raise Unreachable(f"{self.login.url} answers, but it is not Obitus (status {answer.status}).") from None
+        if answer.status < 300:
+            return content
+        detail = str(content.get("detail", f"status {answer.status}")) if isinstance(content, dict) else str(content)
+        kind = {401: NotAllowed, 403: NotAllowed, 404: NotFound}.get(answer.status, Refused)
+        if answer.status == 401 and not self.login.token and path != "/api/sign-in":
+            detail = "nobody is signed in. Run `obitus login LINK`, or give --token."
+        raise kind(detail)
+
+
+def api(url: str | None, token: str | None) -> Api:
+    """Return the service that options, environment or login file name."""
+    return Api(find(url, token))

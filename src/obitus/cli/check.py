@@ -1,0 +1,133 @@
+"""``obitus check``: sends a test report with this shell's settings and says precisely what is wrong."""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from datetime import UTC, datetime
+from typing import Any, Final
+
+import urllib3
+
+from obitus import __version__
+from obitus.client.settings import Settings
+from obitus.core.clock import to_ms, to_text
+from obitus.core.ids import uuid7
+
+MOST_CLOCK_DIFFERENCE_MS: Final = 5 * 60_000
+TIMEOUT_S: Final = 10.0
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that was looked at: what, whether it is right, and what was found or has to be done."""
+
+    what: str
+    right: bool
+    said: str
+
+
+def check(settings: Settings) -> list[Finding]:
+    """Look at everything between this shell and a stored report; stop at the first thing that is wrong."""
+    findings = []
+    for finding in _steps(settings):
+        findings.append(finding)
+        if not finding.right:
+            break
+    return findings
+
+
+def as_json(findings: list[Finding]) -> dict[str, Any]:
+    """Return the findings in the form that ``--json`` prints."""
+    return {"right": all(finding.right for finding in findings), "findings": [asdict(f) for f in findings]}
+
+
+def _steps(settings: Settings) -> Iterator[Finding]:
+    if settings.off:
+        yield Finding("switch", False, "Reporting is switched off. Unset OBITUS_OFF to report.")
+    yield Finding("switch", True, "Reporting is on.")
+    if not settings.url:
+        yield Finding("address", False, "OBITUS_URL is not set. Set it to the service's address (Set-up shows it).")
+    url = (settings.url or "").rstrip("/")
+    if not url.startswith(("http://", "https://")):
+        yield Finding("address", False, f"OBITUS_URL is {url!r}. It has to start with http:// or https://.")
+    if not settings.key:
+        yield Finding("key", False, "OBITUS_KEY is not set. Make one: obitus app add NAME")
+    key = settings.key or ""
+    pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(TIMEOUT_S))
+    health, trouble = _health(pool, url)
+    if health is None:
+        yield Finding("address", False, trouble)
+        return
+    yield Finding("address", True, f"{url} answers.")
+    if not health["ready"]:
+        yield Finding("service", False, f"The service is not ready: {' '.join(map(str, health['reasons']))}")
+    version = str(health.get("version", ""))
+    same = version.split(".")[:1] == __version__.split(".")[:1]
+    said = f"Service {version}, client {__version__}."
+    yield Finding("version", same, said if same else f"{said} Their first numbers differ: install the same.")
+    difference = time.time_ns() // 1_000_000 - to_ms(datetime.fromisoformat(health["time"]))
+    ahead = "ahead of" if difference > 0 else "behind"
+    if abs(difference) > MOST_CLOCK_DIFFERENCE_MS:
+        said = f"This clock is {abs(difference) / 1000:.0f} s {ahead} the service's. Set it (times are corrected meanwhile)."
+        yield Finding("clock", False, said)
+    yield Finding("clock", True, f"{abs(difference)} ms {ahead} the service's.")
+    yield _send(pool, url, key, settings.release)
+    if settings.release:
+        yield Finding("release", True, f"Reports name release {settings.release}.")
+    else:
+        yield Finding("release", True, "OBITUS_RELEASE is not set: regressions can only be judged by time.")
+
+
+def _health(pool: urllib3.PoolManager, url: str) -> tuple[dict[str, Any] | None, str]:
+    try:
+        answer = pool.request("GET", f"{url}/health", redirect=False)
+    except (urllib3.exceptions.HTTPError, ValueError) as error:
+        reason = getattr(error, "reason", None) or error
+        return None, f"{url} cannot be reached: {reason}. Is the service running, is the address right?"
+    try:
+        content = json.loads(answer.data)
+        datetime.fromisoformat(content["time"])
+        if isinstance(content["reasons"], list) and isinstance(content["ready"], bool):
+            return content, ""
+    except (ValueError, KeyError, TypeError):
+        pass
+    return None, f"{url} answers with status {answer.status}, but it is not Obitus. Compare OBITUS_URL with Set-up."
+
+
+def _send(pool: urllib3.PoolManager, url: str, key: str, release: str | None) -> Finding:
+    now_ms = time.time_ns() // 1_000_000
+    report = {
+        "kind": "log",
+        "id": str(uuid7(now_ms, os.urandom(10))),
+        "time": to_text(now_ms),
+        "severity": "INFO",
+        "logger": "obitus.check",
+        "message": "obitus check",
+    }
+    if release:
+        report["release"] = release
+    headers = {
+        "Authorization": f"Bearer {key}",
+        "Content-Type": "application/x-ndjson",
+        "Obitus-Sent": datetime.now(UTC).isoformat(timespec="milliseconds"),
+    }
+    started = time.perf_counter()
+    try:
+        answer = pool.request(
+            "POST", f"{url}/reports", body=json.dumps(report).encode(), headers=headers, redirect=False
+        )
+        content = json.loads(answer.data)
+    except (urllib3.exceptions.HTTPError, ValueError) as error:
+        return Finding("report", False, f"The test report got no answer ({error}). Look at the service's log.")
+    took_ms = (time.perf_counter() - started) * 1000
+    if answer.status in (401, 403):
+        return Finding("key", False, str(content.get("detail", "")))
+    if answer.status == 200 and content.get("taken") == 1:
+        return Finding("report", True, f"A test report was taken and is on disk, {took_ms:.0f} ms.")
+    lines = content.get("lines") or [{}]
+    said = lines[0].get("reason") or content.get("detail") or f"status {answer.status}"
+    return Finding("report", False, f"The test report was refused: {said}")

@@ -1,0 +1,259 @@
+"""The commands. Each parses its options, asks, shows; what it shows is in ``show``, what it asks in ``api``."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import click
+import typer
+from rich.text import Text
+
+from obitus import __version__
+from obitus.cli import show
+from obitus.cli.api import Api, api
+from obitus.cli.check import as_json, check
+from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.login import Login, write
+from obitus.client import settings as client_settings
+from obitus.core.clock import span_ms
+
+EXIT_STATUSES = """Exit status: 0 all well; 1 what was asked for did not hold; 2 the command cannot be understood;
+3 the service cannot be reached; 4 not allowed; 5 no such thing; 6 the service refused."""
+
+app = typer.Typer(
+    name="obitus",
+    help="Captures failures, groups them into issues, tracks regressions across releases.",
+    epilog=EXIT_STATUSES,
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
+app_group = typer.Typer(help="Apps and their reporting keys.", no_args_is_help=True, rich_markup_mode=None)
+app.add_typer(app_group, name="app")
+
+Url = Annotated[str | None, typer.Option("--url", help="Address of the service; else OBITUS_URL, else the login file.")]
+Token = Annotated[str | None, typer.Option("--token", help="Personal token; else OBITUS_TOKEN, else the login file.")]
+Json = Annotated[bool, typer.Option("--json", help="Print the API's answer as JSON.")]
+Number = Annotated[int, typer.Argument(help="The issue's number.", min=1)]
+Window = Annotated[str, typer.Option("--window", help="How far back: 30m, 24h, 14d.")]
+App = Annotated[str | None, typer.Option("--app", help="Only this app.")]
+Environment = Annotated[str | None, typer.Option("--environment", help="Only this environment.")]
+Release = Annotated[str | None, typer.Option("--release", help="Only this release.")]
+
+
+def run() -> None:
+    """Run the command line: the one place where expected errors become a line and an exit status."""
+    try:
+        sys.exit(app(standalone_mode=False) or 0)
+    except CliError as error:
+        sys.stderr.write(f"obitus: {show.safe(error)}\n")
+        sys.exit(error.status)
+    except click.exceptions.NoArgsIsHelpError as error:
+        sys.stdout.write(error.format_message() + "\n")
+        sys.exit(2)
+    except click.ClickException as error:
+        sys.stderr.write(f"obitus: {error.format_message()}\n")
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        sys.exit(130)
+    except BrokenPipeError:
+        sys.exit(0)
+
+
+@app.command()
+def version() -> None:
+    """Print the version."""
+    show.say(__version__)
+
+
+@app.command()
+def serve(
+    data: Annotated[Path, typer.Option("--data", help="Folder that holds the records.")] = Path("obitus-data"),
+    host: Annotated[str, typer.Option("--host", help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[
+        int, typer.Option("--port", min=0, max=65535, help="Port to listen on; 0 takes a free one.")
+    ] = 8611,
+    public_url: Annotated[
+        str | None, typer.Option("--public-url", help="Address people reach it by, when it is another.")
+    ] = None,
+    new_link: Annotated[bool, typer.Option("--new-link", help="Print a new sign-in link.")] = False,
+    password_file: Annotated[
+        Path | None, typer.Option("--password-file", help="Set the owner's password from this file.")
+    ] = None,
+) -> None:
+    """Run the service. The first start prints a sign-in link that works once."""
+    from obitus.cli import serving
+
+    serving.serve(data, host, port, public_url, new_link=new_link, password_file=password_file)
+
+
+@app.command()
+def demo(
+    data: Annotated[Path, typer.Option("--data", help="Folder for the demo's records; made anew.")] = Path("demo-data"),
+    port: Annotated[int, typer.Option("--port", min=0, max=65535, help="Port to listen on.")] = 8612,
+    load_only: Annotated[bool, typer.Option("--load-only", help="Load the data and end.")] = False,
+) -> None:
+    """Run the service with two weeks of a made-up ferry line's failures in it."""
+    try:
+        from obitus.demo import show_demo
+    except ImportError as error:
+        raise UsageTrouble(f"the demo needs the service ({error.name}). Run: pip install 'obitus[server]'") from error
+    show_demo.run(data, port, load_only=load_only)
+
+
+@app.command()
+def login(
+    where: Annotated[str, typer.Argument(help="A sign-in link, or the service's address (then with --token).")],
+    token: Annotated[str | None, typer.Option("--token", help="A personal token; asked for when it is needed.")] = None,
+) -> None:
+    """Keep the service's address and a personal token in a file that only you can read."""
+    url, _, secret = where.partition("#")
+    if secret:
+        url = url.removesuffix("/sign-in")
+        answer = Api(Login(url, None)).post("/api/sign-in", {"link": secret, "token_label": "command line"})
+        token = answer["token"]
+    elif token is None:
+        token = typer.prompt("Personal token", hide_input=True)
+    found = Login(url.rstrip("/"), token)
+    me = Api(found).get("/api/me")
+    show.say(f"Signed in to {found.url} as {me['name']}; kept in {write(found)}.")
+
+
+@app.command()
+def issues(
+    window: Window = "24h",
+    app_name: App = None,
+    environment: Environment = None,
+    release: Release = None,
+    state: Annotated[list[str] | None, typer.Option("--state", help="Only this state; may be repeated.")] = None,
+    text: Annotated[str | None, typer.Option("--text", help="Text in type, place, message or entry point.")] = None,
+    sort: Annotated[Literal["latest", "newest", "loudest"], typer.Option("--sort", help="Order.")] = "latest",
+    limit: Annotated[int, typer.Option("--limit", min=1, max=200, help="Most issues to show.")] = 20,
+    cursor: Annotated[str | None, typer.Option("--cursor", help="Go on after an earlier page.")] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """List issues that failed inside a window."""
+    _window(window)
+    query = {
+        "window": window,
+        "app": app_name,
+        "environment": environment,
+        "release": release,
+        "state": state,
+        "text": text,
+        "sort": sort,
+        "limit": limit,
+        "cursor": cursor,
+    }
+    answer = api(url, token).get("/api/issues", query)
+    _print(answer) if as_json else show.issues(answer, _now_ms())
+
+
+@app.command()
+def issue(
+    number: Number,
+    window: Window = "24h",
+    all_frames: Annotated[bool, typer.Option("--all-frames", help="Show library frames too.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show one issue as a report: what failed, where, what led up to it, since when, why it is one."""
+    _window(window)
+    answer = api(url, token).get(f"/api/issues/{number}", {"window": window})
+    _print(answer) if as_json else show.issue(answer, _now_ms(), all_frames=all_frames)
+
+
+@app.command()
+def accept(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Say that somebody works on an issue."""
+    _decide(number, "accept", {}, url, token, as_json)
+
+
+@app.command()
+def settle(
+    number: Number,
+    release: Annotated[
+        str | None, typer.Option("--in", help="The release with the fix; the newest known when absent.")
+    ] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Settle an issue in a release. Seen again in it or in a later one, it is back as regressed."""
+    _decide(number, "settle", {"release": release} if release else {}, url, token, as_json)
+
+
+@app.command()
+def park(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Put an issue aside; its failures go on being counted."""
+    _decide(number, "park", {}, url, token, as_json)
+
+
+@app.command("check")
+def check_command(as_json_: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False) -> int:
+    """Send a test report with this shell's settings and say precisely what is wrong."""
+    findings = check(client_settings.load())
+    if as_json_:
+        _print(as_json(findings))
+    else:
+        for finding in findings:
+            mark, style = ("right", show.ACCENT) if finding.right else ("WRONG", show.FAILED)
+            show.console.print(Text(f"{mark:<6} ", style=style).append(f"{finding.what:<8} {show.safe(finding.said)}"))
+    return 0 if all(finding.right for finding in findings) else 1
+
+
+@app_group.command("add")
+def app_add(
+    name: Annotated[str, typer.Argument(help="Lower case letters, digits and dashes.")],
+    environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
+    kind: Annotated[
+        Literal["fastapi", "script"], typer.Option("--kind", help="What the lines to paste are for.")
+    ] = "fastapi",
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Add an app; print its key once, and the lines to paste."""
+    answer = api(url, token).post("/api/apps", {"name": name, "environment": environment, "kind": kind})
+    _print(answer) if as_json else show.new_key(answer, kind)
+
+
+@app_group.command("list")
+def app_list(url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """List apps, their releases and keys."""
+    answer = api(url, token).get("/api/apps")
+    _print(answer) if as_json else show.apps(answer, _now_ms())
+
+
+def _decide(
+    number: int, decision: str, body: dict[str, Any], url: str | None, token: str | None, as_json: bool
+) -> None:
+    asked = api(url, token)
+    asked.post(f"/api/issues/{number}/{decision}", body)
+    answer = asked.get(f"/api/issues/{number}")
+    if as_json:
+        _print(answer)
+    else:
+        last = answer["history"][-1]["reason"] if answer["history"] else ""
+        show.console.print(Text(f"Issue {number}: ").append_text(show.state_text(answer["state"])).append(f". {last}"))
+
+
+def _window(window: str) -> None:
+    if span_ms(window) is None:
+        raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
+
+
+def _print(answer: Any) -> None:
+    sys.stdout.write(json.dumps(answer, indent=2, ensure_ascii=False) + "\n")
+
+
+def _now_ms() -> int:
+    return time.time_ns() // 1_000_000

@@ -1,0 +1,47 @@
+"""What can go wrong on the command line, and the exit status of each.
+
+CliError             1  what was asked for did not hold
+├── UsageTrouble     2  the command cannot be understood
+├── Unreachable      3  the service cannot be reached
+├── NotAllowed       4  no token, or one that does not count
+├── NotFound         5  there is no such thing
+└── Refused          6  the service refused for another reason
+"""
+
+from __future__ import annotations
+
+
+class CliError(Exception):
+    """Base of all expected errors: one line, and an exit status."""
+
+    status = 1
+
+
+class UsageTrouble(CliError):
+    """Raised when a command cannot be understood."""
+
+    status = 2
+
+
+class Unreachable(CliError):
+    """Raised when the service does not answer, or something else answers in its place."""
+
+    status = 3
+
+
+class NotAllowed(CliError):
+    """Raised when there is no token, or it does not count."""
+
+    status = 4
+
+
+class NotFound(CliError):
+    """Raised when what was asked for does not exist."""
+
+    status = 5
+
+
+class Refused(CliError):
+    """Raised when the service refuses."""
+
+    status = 6

@@ -1,0 +1,66 @@
+"""Where the command line finds the service and its token: options, else the environment, else the login file."""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+from obitus.cli.errors import NotAllowed, UsageTrouble
+
+
+@dataclass(frozen=True)
+class Login:
+    """An address and the personal token that goes with it."""
+
+    url: str
+    token: str | None
+
+
+def file() -> Path:
+    """Return the path of the login file."""
+    given = os.environ.get("OBITUS_LOGIN")
+    if given:
+        return Path(given)
+    base = os.environ.get("XDG_CONFIG_HOME") or "~/.config"
+    return Path(base).expanduser() / "obitus" / "login.json"
+
+
+def write(login: Login, path: Path | None = None) -> Path:
+    """Write the login file, readable by its owner only, and return its path."""
+    target = path or file()
+    target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    partial = target.with_suffix(".partial")
+    partial.unlink(missing_ok=True)
+    descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with os.fdopen(descriptor, "w") as opened:
+        json.dump({"url": login.url, "token": login.token}, opened)
+    partial.replace(target)
+    return target
+
+
+def find(url: str | None, token: str | None) -> Login:
+    """Return where to ask. A token from the login file goes to the address it was made for, and nowhere else."""
+    url = url or os.environ.get("OBITUS_URL")
+    token = token or os.environ.get("OBITUS_TOKEN")
+    kept = _read()
+    chosen = (url or (kept.url if kept else "")).rstrip("/")
+    if not chosen:
+        raise NotAllowed("no service is known. Run `obitus login LINK`, or give --url and --token.")
+    if not chosen.startswith(("http://", "https://")):
+        raise UsageTrouble(f"{chosen!r} is no address. It starts with http:// or https://.")
+    if token is None and kept is not None and kept.url.rstrip("/") == chosen:
+        token = kept.token
+    return Login(chosen, token)
+
+
+def _read() -> Login | None:
+    path = file()
+    try:
+        content = json.loads(path.read_text("utf-8"))
+        return Login(str(content["url"]), content.get("token"))
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise UsageTrouble(f"{path} cannot be read ({error}). Run `obitus login` again.") from error

@@ -1,0 +1,75 @@
+"""``obitus serve`` and ``obitus demo``: the only commands that run the service in this process."""
+
+from __future__ import annotations
+
+import logging
+import sqlite3
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.show import console, say
+
+if TYPE_CHECKING:
+    from obitus.service.wiring import Service
+
+SHORTEST_PASSWORD = 12
+
+
+def serve(
+    data: Path, host: str, port: int, public_url: str | None, *, new_link: bool, password_file: Path | None
+) -> None:
+    """Run the service until it is told to stop."""
+    try:
+        from obitus.service import run
+        from obitus.service.console import is_loopback
+        from obitus.service.settings import Settings
+        from obitus.service.wiring import Service
+        from obitus.store.errors import StoreError
+    except ImportError as error:
+        raise UsageTrouble(f"the service is not installed ({error.name}). Run: pip install 'obitus[server]'") from error
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+    try:
+        opened = run.listen(host, port)
+    except OSError as error:
+        raise CliError(f"cannot listen on {host}:{port}: {error.strerror}. Choose another --port.") from error
+    real_port = opened.getsockname()[1]
+    try:
+        service = Service(Settings(data=data, host=host, port=real_port, public_url=public_url))
+    except (StoreError, OSError, sqlite3.Error) as error:
+        opened.close()
+        raise CliError(f"the records in {data} cannot be opened: {error}") from error
+    try:
+        has_password = service.ensure_owner()
+        if password_file is not None:
+            _set_password(service, password_file)
+            has_password = True
+        if not is_loopback(host) and not has_password:
+            raise UsageTrouble(
+                f"will not listen on {host} without a password. Start on 127.0.0.1, sign in, set one under Set-up; "
+                "or give --password-file FILE."
+            )
+        say(f"Obitus answers at {service.settings.url}; the records are in {data}.")
+        if new_link or not has_password:
+            say("Sign in once with this link (good for a day):")
+            console.print(service.new_sign_in_link(), soft_wrap=True, markup=False)
+        run.server_for(service).run(sockets=[opened])
+    finally:
+        service.close()
+        opened.close()
+
+
+def _set_password(service: Service, password_file: Path) -> None:
+    from obitus.service import secrets
+    from obitus.store import people
+
+    try:
+        password = password_file.read_text("utf-8").strip("\r\n")
+    except OSError as error:
+        raise UsageTrouble(f"{password_file} cannot be read: {error.strerror}.") from error
+    if len(password) < SHORTEST_PASSWORD:
+        raise UsageTrouble(f"the password in {password_file} is shorter than {SHORTEST_PASSWORD} signs.")
+    owner = people.owner(service.reader)
+    if owner is not None and not secrets.password_fits(password, owner["password"]):
+        hashed, now_ms = secrets.hash_password(password), service.now_ms()
+        service.writer.run(lambda c: people.set_password(c, owner["id"], hashed, keep_pass="", now_ms=now_ms))

@@ -1,0 +1,243 @@
+"""How answers look in a terminal of 80 columns. Text from reports is never read as markup or control codes."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+from typing import Any, Final
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from obitus.core.clock import to_ms
+from obitus.core.wording import ago, count_of
+
+SHAPES: Final = {"untriaged": "○", "accepted": "◐", "settled": "●", "regressed": "▲", "parked": "‖"}
+SEVERITY_SHAPES: Final = {"TRACE": "·", "DEBUG": "·", "INFO": "·", "WARN": "!", "ERROR": "×", "FATAL": "×"}
+FAILED: Final = "rgb(178,74,36)"
+QUIET: Final = "rgb(118,118,110)"
+ACCENT: Final = "rgb(24,120,120)"
+_BARS: Final = " ▁▂▃▄▅▆▇█"
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
+
+console = Console(highlight=False, soft_wrap=False)
+
+
+def safe(value: object) -> str:
+    """Return text from a report without control codes and direction marks."""
+    return _CONTROL.sub("�", str(value))
+
+
+def say(text: str = "", style: str = "") -> None:
+    """Print one line of ours."""
+    console.print(Text(text, style=style))
+
+
+def course(counts: list[int], width: int = 12) -> str:
+    """Return a row of bars, e.g. ``▁▂▅█``, of at most ``width`` signs."""
+    size = -(-len(counts) // width)
+    sums = [sum(counts[i : i + size]) for i in range(0, len(counts), size)]
+    most = max(sums, default=0)
+    return "".join(_BARS[0 if n == 0 else max(1, round(n / most * 8))] for n in sums) if most else ""
+
+
+def state_text(state: str, settled_in: str | None = None) -> Text:
+    """Return a state as a shape and a word."""
+    style = {"regressed": FAILED, "settled": ACCENT, "accepted": ACCENT}.get(state, "")
+    said = f"{SHAPES.get(state, '?')} {state}"
+    return Text(f"{said} in {safe(settled_in)}" if state == "settled" and settled_in else said, style=style)
+
+
+def heading(text: str) -> None:
+    """Print a section's heading."""
+    console.print()
+    console.print(Text(text, style=f"bold {ACCENT}"))
+
+
+def issues(answer: dict[str, Any], now_ms: int) -> None:
+    """Print a page of issues."""
+    if not answer["issues"]:
+        say("No issue failed in this window. Look further back with --window 14d, or drop a filter.")
+        return
+    for row in answer["issues"]:
+        said = Text(f"{row['number']:>4}  ", style="bold").append_text(state_text(row["state"]))
+        said.append(" " * max(1, 19 - said.cell_len))
+        said.append(f"{ago(_ms(row['last_seen']), now_ms):<12}{count_of(row['failures'], 'failure'):>16}  ")
+        said.append(course(row["over_time"], 24), style=FAILED if row["state"] == "regressed" else QUIET)
+        console.print(said)
+        console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
+        where = " · ".join(part for part in (row["app"], row["entry_point"], f"since {row['first_release']}") if part)
+        console.print(Padding(Text(safe(where), style=QUIET), (0, 0, 1, 6)))
+    shown, matching = len(answer["issues"]), answer["issues_in_all"]
+    said = f"{count_of(matching, 'issue')}, {count_of(answer['failures_in_all'], 'failure')}"
+    if shown < matching:
+        said += f"; the first {shown} are shown. More: --cursor {answer['next']}"
+    say(f"{said}. One of them whole: obitus issue NUMBER", QUIET)
+
+
+def issue(answer: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
+    """Print one issue as a report, top to bottom."""
+    number = answer["number"]
+    console.print(Text(f"Issue {number}  ", style="bold").append(safe(answer["title"])))
+    heading("What failed")
+    _para(answer["what_failed"])
+    if answer["message"]:
+        _para(f"“{safe(answer['message'])}”")
+    heading("What now")
+    line = Text("  ").append_text(state_text(answer["state"], answer["settled_in"]))
+    line.append(f", {ago(_ms(answer['state_since']), now_ms)}")
+    if answer["stragglers"]:
+        line.append(f"; {count_of(answer['stragglers'], 'straggler')} from older releases")
+    console.print(line)
+    if answer["history"]:
+        _para(safe(answer["history"][-1]["reason"]))
+    _para(f"obitus accept {number} | obitus settle {number} --in RELEASE | obitus park {number}", QUIET)
+    report = answer["latest"]["report"]
+    heading("Where")
+    for i, link in enumerate(report["exceptions"]):
+        _exception(link, first=i == 0, all_frames=all_frames)
+    heading("Leading up to it")
+    _trail(report, answer["latest"])
+    heading("Since when")
+    _lane(answer["releases"])
+    heading("Why this is one issue")
+    for found in answer["why"]:
+        for part in found["parts"]:
+            counted = "counts  " if part["counted"] else "left out"
+            _para(
+                f"{counted}  {part['kind']} {safe(part['value'])} ({part['reason']})", "" if part["counted"] else QUIET
+            )
+
+
+def apps(answer: dict[str, Any], now_ms: int) -> None:
+    """Print all apps with their keys."""
+    if not answer["apps"]:
+        say("No app yet. Add one: obitus app add NAME")
+        return
+    table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET)
+    for name in ("App", "Latest report", "Releases", "Keys"):
+        table.add_column(name, overflow="fold")
+    for app in answer["apps"]:
+        latest = ago(_ms(app["last_report"]), now_ms) if app["last_report"] else "none yet"
+        keys = ", ".join(f"{key['environment']} …{key['hint']}" for key in app["keys"] if not key["revoked"])
+        table.add_row(app["name"], latest, Text(safe(", ".join(app["releases"][:4]))), keys or "all revoked")
+    console.print(table)
+
+
+def new_key(answer: dict[str, Any], kind: str) -> None:
+    """Print a new key once, with the lines to paste."""
+    say(f"Reporting key for {answer['app']} in {answer['environment']}. It is shown this once; only its hash is kept.")
+    heading("Set in the app's environment")
+    for line in (f"export OBITUS_URL={answer['url']}", f"export OBITUS_KEY={answer['key']}"):
+        console.print(Text("  " + line), soft_wrap=True)
+    heading("Add to the app")
+    lines = ["import obitus", "", "obitus.watch()"]
+    if kind == "fastapi":
+        lines.append("app.add_middleware(obitus.AsgiMiddleware)")
+    for line in lines:
+        console.print(Text("  " + line), soft_wrap=True)
+    console.print()
+    say("Then: obitus check", QUIET)
+
+
+def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:
+    how = {"cause": "caused by ", "context": "raised while handling ", "member": "with the member "}
+    said = Text().append("" if first else how.get(link.get("relation", ""), "then "), style=QUIET)
+    said.append(safe(link["type"]), style=f"bold {FAILED}").append(f": {safe(link.get('message', ''))[:300]}")
+    _inset(said, 2)
+    hidden = 0
+    frames = link.get("frames", [])
+    any_own = any(frame.get("own", True) for frame in frames)
+    for frame in frames:
+        if not all_frames and any_own and not frame.get("own", True):
+            hidden += 1
+            continue
+        hidden = _hidden(hidden)
+        _frame(frame)
+    _hidden(hidden)
+
+
+def _hidden(count: int) -> int:
+    if count:
+        say(f"    … {count_of(count, 'library frame')} (--all-frames shows them)", QUIET)
+    return 0
+
+
+def _frame(frame: dict[str, Any]) -> None:
+    place = safe(f"{frame.get('module') or frame.get('file', '')}.{frame['function']}")
+    file = safe(f"{frame.get('file', '')}:{frame.get('line', '?')}")
+    _inset(Text(place, style="bold"), 4)
+    _inset(Text(file, style=QUIET), 6)
+    source = frame.get("source")
+    if source:
+        _inset(Text(f"→ {safe(source['line']).strip()}"), 6)
+    for name, value in list((frame.get("locals") or {}).items())[:8]:
+        _inset(Text(f"{safe(name)} = {_cut(safe(value), 200)}", style=QUIET), 8)
+
+
+def _inset(text: Text, columns: int) -> None:
+    console.print(Padding(text, (0, 0, 0, columns)))
+
+
+def _trail(report: dict[str, Any], latest: dict[str, Any]) -> None:
+    left_out = report.get("trail_left_out", 0)
+    if left_out:
+        say(f"  … {count_of(left_out, 'older breadcrumb')} dropped", QUIET)
+    table = Table(box=None, pad_edge=False, show_edge=False, show_header=False, expand=True, padding=(0, 1, 0, 0))
+    table.add_column(no_wrap=True, style=QUIET)
+    table.add_column(no_wrap=True)
+    table.add_column(no_wrap=True)
+    table.add_column(ratio=1, overflow="fold")
+    for crumb in report.get("trail", []):
+        data = {name: value for name, value in crumb.get("data", {}).items() if not name.startswith("code.")}
+        data.pop("logger", None)
+        extra = "  " + ", ".join(f"{safe(k)}={safe(v)}" for k, v in data.items()) if data else ""
+        severity = crumb.get("severity", "INFO")
+        message = Text(safe(crumb["message"])).append(_cut(extra, 160), style=QUIET)
+        shape = Text(
+            f"{SEVERITY_SHAPES.get(severity, '?')} {severity}", style=FAILED if severity in ("ERROR", "FATAL") else ""
+        )
+        table.add_row("  " + crumb["time"][11:23], crumb["kind"], shape, message)
+    outermost = report["exceptions"][0]
+    table.add_row(
+        "  " + latest["time"][11:23],
+        "failure",
+        Text(f"× {latest['severity']}", style=FAILED),
+        Text(f"{safe(outermost['type'])}: {_cut(safe(outermost.get('message', '')), 200)}", style="bold"),
+    )
+    console.print(table)
+    request = report.get("request")
+    if request:
+        _para(
+            f"{request.get('method', '')} {safe(request.get('url', ''))} from {safe(request.get('client', ''))}", QUIET
+        )
+
+
+def _lane(releases: list[dict[str, Any]]) -> None:
+    table = Table(box=None, pad_edge=False, show_edge=False, show_header=False, padding=(0, 2, 0, 0))
+    table.add_column(no_wrap=True)
+    table.add_column(justify="right", no_wrap=True)
+    table.add_column(no_wrap=True)
+    table.add_column(no_wrap=True, style=QUIET)
+    most = max((entry["failures"] for entry in releases), default=0)
+    for entry in releases:
+        bar = "█" * max(1, round(entry["failures"] / most * 24)) if entry["failures"] else ""
+        where = ", ".join(f"{name} {count:,}" for name, count in sorted(entry["environments"].items()))
+        table.add_row(
+            "  " + safe(entry["release"] or "no release"), f"{entry['failures']:,}", Text(bar, style=FAILED), where
+        )
+    console.print(table)
+
+
+def _para(text: str, style: str = "") -> None:
+    _inset(Text(text, style=style), 2)
+
+
+def _cut(text: str, most: int) -> str:
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def _ms(text: str) -> int:
+    return to_ms(datetime.fromisoformat(text))

@@ -1,0 +1,1 @@
+"""The ferry line: two small real apps, played over two weeks and two releases with an injected clock."""

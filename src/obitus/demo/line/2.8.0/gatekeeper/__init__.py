@@ -1,0 +1,1 @@
+"""The gate of the Skerry Line: boarding passes and manifests, made by jobs."""

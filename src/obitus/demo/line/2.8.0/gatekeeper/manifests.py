@@ -1,0 +1,20 @@
+"""Who and what is on board, for the harbour office."""
+
+import obitus
+
+
+def total_weight(rows):
+    obitus.mark("weights summed", rows=len(rows))
+    return sum(int(field(row, "weight_kg")) for row in rows)
+
+
+def dangerous_goods(rows):
+    return [field(row, "goods_class") for row in rows if row.get("goods")]
+
+
+def field(row, name):
+    """Return a field of a row; a manifest without it is not complete."""
+    value = row[name]
+    if value == "":
+        raise ValueError(f"row {row.get('row')} has an empty {name}")
+    return value

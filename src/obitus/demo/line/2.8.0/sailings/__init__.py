@@ -1,0 +1,1 @@
+"""Sailings of the Skerry Line: timetable, fares, boardings."""

@@ -1,0 +1,188 @@
+"""``obitus demo``: the service with the ferry line's two weeks in it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from importlib import resources
+from pathlib import Path
+from typing import IO, Any
+
+import urllib3
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+from obitus.cli.errors import CliError
+from obitus.cli.login import Login, write
+from obitus.cli.show import console, say
+from obitus.core.clock import DAY_MS
+from obitus.demo.story import CHOICES, DAYS, PLAYERS, Choice
+from obitus.service.run import InThread, listen
+from obitus.service.settings import Settings, system_clock_ms
+from obitus.service.wiring import Service
+
+_MARK = ".obitus-demo"
+
+
+class _Clock:
+    """The service's clock: the story's day while it is loaded, then the real time."""
+
+    def __init__(self) -> None:
+        self.story_ms: int | None = None
+
+    def __call__(self) -> int:
+        return self.story_ms if self.story_ms is not None else system_clock_ms()
+
+
+def run(data: Path, port: int, *, load_only: bool) -> None:
+    """Make the demo's records anew, play the story into them through the real client, and serve them."""
+    _empty(data)
+    try:
+        opened = listen("127.0.0.1", port)
+    except OSError as error:
+        raise CliError(f"cannot listen on port {port}: {error.strerror}. Choose another --port.") from error
+    clock = _Clock()
+    service = Service(Settings(data=data, port=opened.getsockname()[1], clock_ms=clock))
+    service.ensure_owner()
+    running = InThread(service, opened)
+    running.start()
+    try:
+        _Story(service, data, clock).play()
+        clock.story_ms = None
+        token = service.add_pass("token", 1, "demo command line", None)
+        login = write(Login(service.settings.url, token), data / "login.json")
+        if load_only:
+            return
+        console.print()
+        say("The ferry line is loaded. Sign in once with this link:")
+        console.print(f"  {service.new_sign_in_link()}", soft_wrap=True, markup=False)
+        say(f"On the command line: export OBITUS_LOGIN={login.absolute()}, then obitus issues --window 14d")
+        say("Ctrl-C ends it.")
+        running.wait()
+    except KeyboardInterrupt:
+        say("Ended.")
+    finally:
+        running.stop()
+
+
+class _Story:
+    """Plays the days one after another; at the end of each, people decide on what they see."""
+
+    def __init__(self, service: Service, data: Path, clock: _Clock) -> None:
+        self._service, self._clock = service, clock
+        self._deploys = data / "deploys"
+        # The story ends a minute ago, so that nothing in it lies ahead.
+        self._start_ms = (system_clock_ms() // 60_000 - 1) * 60_000 - DAYS * DAY_MS
+        self._http = urllib3.PoolManager(retries=False)
+        self._token = ""
+        self._keys: dict[tuple[str, str], str] = {}
+
+    def play(self) -> None:
+        """Load everything; about half a minute."""
+        self._clock.story_ms = self._start_ms
+        self._token = self._service.add_pass("token", 1, "demo loader", DAYS * 2 * DAY_MS)
+        for app, kind in (("sailings", "fastapi"), ("gatekeeper", "script")):
+            self._keys[app, "production"] = self._post("/api/apps", {"name": app, "kind": kind})["key"]
+        staging = self._post("/api/apps/gatekeeper/keys", {"environment": "staging"})
+        self._keys["gatekeeper", "staging"] = staging["key"]
+        self._deploy()
+        whole = sum(max(1, player.acts_a_day) * (player.end_day - player.first_day) for player in PLAYERS)
+        playing: dict[int, subprocess.Popen[str]] = {}
+        columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TextColumn("{task.completed} of {task.total} runs"), TimeElapsedColumn())  # fmt: skip
+        with Progress(*columns, console=console) as progress:
+            task = progress.add_task("", total=whole, day=1)
+            try:
+                for day in range(DAYS):
+                    self._clock.story_ms = self._start_ms + (day + 1) * DAY_MS
+                    progress.update(task, day=day + 1)
+                    today = [i for i, player in enumerate(PLAYERS) if player.first_day <= day < player.end_day]
+                    for i in today:
+                        playing[i] = playing.get(i) or self._start(i)
+                        _tell(playing[i].stdin, str(day))
+                    for i in today:
+                        progress.advance(task, _acts(playing[i]))
+                        if PLAYERS[i].dies_at_start or day == PLAYERS[i].end_day - 1:
+                            _end(playing.pop(i))
+                    for choice in CHOICES:
+                        if choice.day == day:
+                            self._decide(choice)
+            finally:
+                for process in playing.values():
+                    process.kill()
+
+    def _deploy(self) -> None:
+        """Lay the releases' files over one another, each release in a tree of its own."""
+        line = Path(str(resources.files("obitus.demo").joinpath("line")))
+        releases = sorted(folder for folder in line.iterdir() if folder.is_dir())
+        for i, release in enumerate(releases):
+            target = self._deploys / release.name
+            for earlier in releases[: i + 1]:
+                shutil.copytree(earlier, target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+
+    def _start(self, index: int) -> subprocess.Popen[str]:
+        player = PLAYERS[index]
+        environment = {name: value for name, value in os.environ.items() if not name.startswith("OBITUS_")}
+        environment |= {
+            "OBITUS_URL": self._service.settings.url,
+            "OBITUS_KEY": self._keys[player.app, player.environment],
+            "PYTHONPATH": str((self._deploys / player.release).absolute()),
+            "PYTHONDONTWRITEBYTECODE": "1",
+        }
+        command = [sys.executable, "-m", "obitus.demo.play", str(index), str(self._start_ms)]
+        return subprocess.Popen(  # noqa: S603 - our own module
+            command, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+
+    def _decide(self, choice: Choice) -> None:
+        found = self._get(f"/api/issues?window=14d&app={choice.app}&limit=200")["issues"]
+        for row in found:
+            if row["type"].rpartition(".")[2] == choice.type and row["place"] == choice.place:
+                body = {"release": choice.release} if choice.release else {}
+                self._post(f"/api/issues/{row['number']}/{choice.decision}", body)
+
+    def _get(self, path: str) -> Any:
+        return self._ask("GET", path, None)
+
+    def _post(self, path: str, body: dict[str, Any]) -> Any:
+        return self._ask("POST", path, body)
+
+    def _ask(self, method: str, path: str, body: dict[str, Any] | None) -> Any:
+        headers = {"Authorization": f"Bearer {self._token}"}
+        answer = self._http.request(method, self._service.settings.url + path, headers=headers, json=body)
+        if answer.status >= 300:
+            raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')}")
+        return answer.json()
+
+
+def _tell(pipe: IO[str] | None, line: str) -> None:
+    if pipe is not None:
+        pipe.write(line + "\n")
+        pipe.flush()
+
+
+def _acts(process: subprocess.Popen[str]) -> int:
+    line = process.stdout.readline() if process.stdout is not None else ""
+    if not line:
+        raise CliError(f"one of the demo's apps ended early (status {process.wait()})")
+    return int(json.loads(line)["acts"])
+
+
+def _end(process: subprocess.Popen[str]) -> None:
+    if process.stdin is not None:
+        process.stdin.close()
+    process.wait(30)
+    if process.stdout is not None:
+        process.stdout.close()
+
+
+def _empty(data: Path) -> None:
+    """Remove the records of an earlier demo; a folder that holds anything else is left alone."""
+    if data.exists() and any(data.iterdir()):
+        if not (data / _MARK).exists():
+            raise CliError(f"{data} holds something that is not a demo. Choose another --data.")
+        shutil.rmtree(data)
+    data.mkdir(parents=True, exist_ok=True, mode=0o700)
+    (data / _MARK).write_text(time.strftime("%Y-%m-%d"), "utf-8")
