@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import datetime
+from itertools import groupby
 from typing import Any, Final
 
 from rich.console import Console
@@ -68,13 +69,13 @@ def issues(answer: dict[str, Any], now_ms: int) -> None:
         said.append(course(row["over_time"], 24), style=FAILED if row["state"] == "regressed" else QUIET)
         console.print(said)
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
-        where = " · ".join(part for part in (row["app"], row["entry_point"], f"since {row['first_release']}") if part)
-        console.print(Padding(Text(safe(where), style=QUIET), (0, 0, 1, 6)))
+        about = " · ".join(part for part in (row["app"], row["entry_point"], f"since {row['first_release']}") if part)
+        console.print(Padding(Text(safe(about), style=QUIET), (0, 0, 1, 6)))
     shown, matching = len(answer["issues"]), answer["issues_in_all"]
-    said = f"{count_of(matching, 'issue')}, {count_of(answer['failures_in_all'], 'failure')}"
+    sums = f"{count_of(matching, 'issue')}, {count_of(answer['failures_in_all'], 'failure')}"
     if shown < matching:
-        said += f"; the first {shown} are shown. More: --cursor {answer['next']}"
-    say(f"{said}. One of them whole: obitus issue NUMBER", QUIET)
+        sums += f"; the first {shown} are shown. More: --cursor {answer['next']}"
+    say(f"{sums}. One of them whole: obitus issue NUMBER", QUIET)
 
 
 def issue(answer: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
@@ -98,17 +99,16 @@ def issue(answer: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
     heading("Where")
     for i, link in enumerate(report["exceptions"]):
         _exception(link, first=i == 0, all_frames=all_frames)
-    heading("Leading up to it")
+    heading("Leading up to it (UTC)")
     _trail(report, answer["latest"])
     heading("Since when")
     _lane(answer["releases"])
     heading("Why this is one issue")
     for found in answer["why"]:
-        for part in found["parts"]:
-            counted = "counts  " if part["counted"] else "left out"
-            _para(
-                f"{counted}  {part['kind']} {safe(part['value'])} ({part['reason']})", "" if part["counted"] else QUIET
-            )
+        for (kind, counted, reason), parts in groupby(found["parts"], lambda p: (p["kind"], p["counted"], p["reason"])):
+            values = " → ".join(_cut(safe(part["value"]), 120) for part in parts)
+            _para(f"{'counts' if counted else 'left out'}: {kind} {values}", "" if counted else QUIET)
+            _inset(Text(reason, style=QUIET), 6)
 
 
 def apps(answer: dict[str, Any], now_ms: int) -> None:

@@ -83,7 +83,7 @@ def reporting_key(service: Service, authorization: str) -> Row:
             "unknown-key", "No app has this reporting key. Compare OBITUS_KEY with Set-up, or make a new key."
         )
     if key["revoked_ms"] is not None:
-        service.refusals.note(key["app"], "revoked-key", "A report came with a revoked key.", service.now_ms())
+        service.refuse(key["app"], "revoked-key", "A report came with a revoked key.")
         raise Problem("revoked-key", f"This key of {key['app']} was revoked. Make a new one in Set-up.")
     return key
 

@@ -71,14 +71,17 @@ def desk(service: TheService, window: TheWindow) -> answers.DeskAnswer:
         return views.issue_rows(service, found, window)
 
     newest = [row for row in rows(["untriaged"], "newest") if row.first_seen >= views.window_answer(window).start]
+    regressed = rows(["regressed"], "latest")
+    shown = {row.number for row in (*regressed, *newest)}
+    loud = rows(["untriaged", "accepted", "regressed", "parked"], "loudest")
     sums = store.sums(service.reader, window)
     return answers.DeskAnswer(
         window=views.window_answer(window),
         issues=sums["issues"],
         failures=sums["failures"],
-        regressed=rows(["regressed"], "latest"),
+        regressed=regressed,
         new=newest,
-        loud=rows(["untriaged", "accepted", "regressed", "parked"], "loudest"),
+        loud=[row for row in loud if row.number not in shown],
     )
 
 

@@ -18,7 +18,7 @@ from obitus.service.settings import Settings
 
 CONTENT_POLICY: Final = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
-    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'; require-trusted-types-for 'script'"
+    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'; require-trusted-types-for 'script'; trusted-types svelte-trusted-html"
 )
 HEADERS: Final = {
     "Content-Security-Policy": CONTENT_POLICY,

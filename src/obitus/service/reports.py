@@ -212,10 +212,10 @@ def _answer(service: Service, sender: Sender, verdicts: list[formats.LineVerdict
     if problem is None and verdicts and counts["refused"] == len(verdicts):
         problem = Problem("all-refused", "Every line was refused; each verdict says why.")
     if problem is not None:
-        service.refusals.note(sender.app, problem.slug, problem.detail, service.now_ms())
+        service.refuse(sender.app, problem.slug, problem.detail)
         problem.extension |= answer.model_dump(exclude_none=True)
         return problem.response()
     for verdict in verdicts:
         if verdict.verdict == "refused":
-            service.refusals.note(sender.app, verdict.slug or "", verdict.reason or "", service.now_ms())
+            service.refuse(sender.app, verdict.slug or "", verdict.reason or "")
     return Response(pydantic_core.to_json(answer, exclude_none=True), media_type="application/json")

@@ -72,6 +72,11 @@ class Service:
         secret = self.add_pass("link", owner["id"], "sign-in link", LINK_LASTS_MS)
         return f"{self.settings.url}/sign-in#{secret}"
 
+    def refuse(self, app: str, slug: str, reason: str) -> None:
+        """Remember that an app's report was refused, and tell the set-up page, which may be waiting for it."""
+        self.refusals.note(app, slug, reason, self.now_ms())
+        self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
+
     def add_pass(self, kind: people.PassKind, person_id: int, label: str, lasts_ms: int | None) -> str:
         """Make a sign-in link's secret, a session's or a personal token, and return it; only its hash is kept."""
         secret = secrets.new_secret(secrets.TOKEN_PREFIX if kind == "token" else "")

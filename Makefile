@@ -1,0 +1,71 @@
+# Obitus. `make` alone lists the targets.
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+BIN := .venv/bin
+CONSOLE := src/obitus/service/console_files/index.html
+CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/svelte.config.js
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+
+.DEFAULT_GOAL := help
+.PHONY: help setup demo test lint bench shots describe lock wheel chromium clean
+
+help: ## List the targets
+	@grep -E '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
+
+setup: .venv/ready $(CONSOLE) ## Install everything and build the console
+
+demo: setup ## Run the service with the ferry line's two weeks in it, and print one link
+	@$(BIN)/obitus demo
+
+test: setup chromium lint ## Run linters and all tests
+	@$(BIN)/python -m pytest
+
+lint: setup ## Check style and types: ruff, mypy, svelte-check
+	@$(BIN)/ruff check .
+	@$(BIN)/ruff format --check -q .
+	@$(BIN)/mypy
+	@cd console && npm run -s check
+
+bench: setup ## Measure speed, as ratios against floors taken in the same run
+	@$(BIN)/python -m bench
+
+shots: setup chromium ## Take the pictures in docs/screenshots anew
+	@$(BIN)/python docs/make_shots.py
+
+describe: .venv/ready ## Write the OpenAPI description, the console's types and the generated docs anew
+	@$(BIN)/python -m obitus.service.describe .
+	@cd console && npm run -s types
+	@$(BIN)/python docs/make_docs.py
+
+wheel: setup ## Build the wheel, console included
+	@$(BIN)/python -m hatchling build -t wheel
+
+lock: ## Pin the Python dependencies anew
+	@$(PYTHON) -m venv build/uv && build/uv/bin/pip install -q uv
+	@build/uv/bin/uv pip compile -q --upgrade --universal --python-version 3.11 --generate-hashes --no-emit-index-url \
+	  --no-emit-find-links --no-header --no-annotate --extra cli --extra server pyproject.toml requirements/build.in -o requirements/server.txt
+	@build/uv/bin/uv pip compile -q --upgrade --universal --python-version 3.11 --generate-hashes --no-emit-index-url \
+	  --no-emit-find-links --no-header --no-annotate --extra cli --extra server -c requirements/server.txt \
+	  pyproject.toml requirements/build.in requirements/test.in -o requirements/dev.txt
+
+chromium:
+	@[ -x /usr/bin/chromium ] || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq chromium >/dev/null; }
+
+clean: ## Remove what was built and installed
+	@rm -rf .venv build dist console/node_modules src/obitus/service/console_files
+
+.venv/ready: requirements/dev.txt pyproject.toml
+	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq python3-venv >/dev/null; }
+	@echo "Installing Python packages …"
+	@$(PYTHON) -m venv .venv
+	@$(BIN)/pip install -q --disable-pip-version-check --require-hashes -r requirements/dev.txt
+	@$(BIN)/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@touch $@
+
+console/node_modules/ready: console/package-lock.json console/package.json
+	@echo "Installing the console's packages …"
+	@cd console && npm ci --silent
+	@touch $@
+
+$(CONSOLE): console/node_modules/ready $(CONSOLE_SOURCES)
+	@echo "Building the console …"
+	@cd console && npm run -s build --  --logLevel warn

@@ -1,0 +1,46 @@
+<script lang="ts">
+	import { onMount } from 'svelte';
+	import { keys } from './lib/keys.svelte';
+	import { desk } from './lib/desk.svelte';
+	import { place } from './lib/place.svelte';
+	import { session } from './lib/session.svelte';
+	import KeyHelp from './parts/KeyHelp.svelte';
+	import TopBar from './parts/TopBar.svelte';
+	import Desk from './pages/Desk.svelte';
+	import IssuePage from './pages/Issue.svelte';
+	import Issues from './pages/Issues.svelte';
+	import SetUp from './pages/SetUp.svelte';
+	import SignIn from './pages/SignIn.svelte';
+
+	let help = $state(false);
+	const issue = $derived(/^\/issues\/(\d+)$/.exec(place.path)?.[1]);
+
+	onMount(() => session.look());
+	keys.use([
+		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
+		{ key: '2', does: 'Issues', run: () => place.go(place.to('/issues')) },
+		{ key: '3', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
+		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
+		{ key: '?', does: 'This list', run: () => (help = true) }
+	]);
+</script>
+
+<svelte:window onkeydown={keys.press} onclick={place.follow} />
+
+{#if session.state === 'out' || (place.path === '/sign-in' && session.state !== 'unknown')}
+	<SignIn />
+{:else if session.state === 'in'}
+	<TopBar />
+	<main class="mx-auto max-w-6xl px-4 pb-24 sm:px-6">
+		{#if issue}
+			{#key issue}<IssuePage number={Number(issue)} />{/key}
+		{:else if place.path === '/issues'}
+			<Issues />
+		{:else if place.path.startsWith('/set-up')}
+			<SetUp />
+		{:else}
+			<Desk />
+		{/if}
+	</main>
+	<KeyHelp bind:open={help} />
+{/if}

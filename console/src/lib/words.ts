@@ -1,0 +1,51 @@
+/** How numbers and times are said. The command line says them the same way. */
+export function countOf(number: number, noun: string, plural = noun + 's'): string {
+	return `${number.toLocaleString('en')} ${number === 1 ? noun : plural}`;
+}
+
+export function ago(time: string, now: number): string {
+	const seconds = Math.floor((now - Date.parse(time)) / 1000);
+	if (seconds < 2) return 'just now';
+	if (seconds < 60) return `${seconds} s ago`;
+	if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+	if (seconds < 2 * 86400) return `${Math.floor(seconds / 3600)} h ago`;
+	return `${Math.floor(seconds / 86400)} days ago`;
+}
+
+const dayAndTime = new Intl.DateTimeFormat('en-GB', {
+	weekday: 'short',
+	day: 'numeric',
+	month: 'short',
+	hour: '2-digit',
+	minute: '2-digit'
+});
+
+/** Local day and time, to the minute. */
+export function moment(time: string): string {
+	return dayAndTime.format(new Date(time));
+}
+
+/** Local time of day, to the millisecond. */
+export function clock(time: string): string {
+	const date = new Date(time);
+	const two = (n: number) => String(n).padStart(2, '0');
+	return `${two(date.getHours())}:${two(date.getMinutes())}:${two(date.getSeconds())}.${String(date.getMilliseconds()).padStart(3, '0')}`;
+}
+
+export const stateShapes = {
+	untriaged: '○',
+	accepted: '◐',
+	settled: '●',
+	regressed: '▲',
+	parked: '‖'
+} as const;
+
+export const windows: [string, string][] = [
+	['30m', 'last 30 minutes'],
+	['1h', 'last hour'],
+	['6h', 'last 6 hours'],
+	['24h', 'last 24 hours'],
+	['7d', 'last 7 days'],
+	['14d', 'last 14 days'],
+	['30d', 'last 30 days']
+];

@@ -1,0 +1,49 @@
+<script lang="ts">
+	import { api, asked } from '../lib/api';
+	import type { IssueRow } from '../lib/api';
+	import { Loader } from '../lib/loader.svelte';
+	import { keys } from '../lib/keys.svelte';
+	import { place } from '../lib/place.svelte';
+	import { countOf } from '../lib/words';
+	import IssueTable from '../parts/IssueTable.svelte';
+	import Told from '../parts/Told.svelte';
+
+	const desk = new Loader(() => asked(api.GET('/api/desk', { params: { query: place.filter } })));
+	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	let chosen = $state(-1);
+	const all = $derived(desk.value ? [...desk.value.regressed, ...desk.value.new, ...desk.value.loud] : []);
+	const move = (by: number) => (chosen = Math.min(all.length - 1, Math.max(0, chosen + by)));
+	const open = () => {
+		const row = all[chosen];
+		if (row) place.go(place.to(`/issues/${row.number}`));
+	};
+	keys.use([
+		{ key: 'j', does: 'Next issue', run: () => move(1) },
+		{ key: 'k', does: 'Issue before', run: () => move(-1) },
+		{ key: 'Enter', does: 'Open the issue', run: open }
+	]);
+</script>
+
+{#snippet part(heading: string, rows: IssueRow[], none: string, before: number)}
+	<section class="mt-7">
+		<h2 class="mb-2 font-serif text-xl font-semibold">{heading}</h2>
+		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} />{:else}<p class="text-quiet">{none}</p>{/if}
+	</section>
+{/snippet}
+
+<h1 class="mt-6 font-serif text-2xl font-semibold">Desk</h1>
+<Told value={desk.value} trouble={desk.trouble}>
+	{#snippet children(found)}
+		{#if apps.value?.apps.length === 0}
+			<p class="mt-4">Nothing reports here yet. <a href="/set-up">Add your first app</a>: it takes two settings and one line.</p>
+		{:else}
+			<p class="text-quiet">
+				{countOf(found.failures, 'failure')} of {countOf(found.issues, 'issue')} in this window.
+				<a href={place.to('/issues')}>All of them</a>
+			</p>
+			{@render part('Regressed', found.regressed, 'No settled issue is back.', 0)}
+			{@render part('New', found.new, 'Nothing new in this window that nobody has decided on.', found.regressed.length)}
+			{@render part('Loud', found.loud, 'Nothing failed in this window.', found.regressed.length + found.new.length)}
+		{/if}
+	{/snippet}
+</Told>

@@ -1,0 +1,110 @@
+<script lang="ts">
+	import { api, asked, type Failure } from '../lib/api';
+	import { Decisions } from '../lib/decisions.svelte';
+	import { keys } from '../lib/keys.svelte';
+	import { live } from '../lib/live.svelte';
+	import { Loader } from '../lib/loader.svelte';
+	import { place } from '../lib/place.svelte';
+	import type { Report } from '../lib/report';
+	import { ago, countOf, moment } from '../lib/words';
+	import Attributes from '../parts/Attributes.svelte';
+	import Lane from '../parts/Lane.svelte';
+	import SettleDialog from '../parts/SettleDialog.svelte';
+	import Stack from '../parts/Stack.svelte';
+	import StateMark from '../parts/StateMark.svelte';
+	import Told from '../parts/Told.svelte';
+	import Trail from '../parts/Trail.svelte';
+	import Why from '../parts/Why.svelte';
+
+	let { number }: { number: number } = $props();
+	const found = new Loader(() =>
+		asked(api.GET('/api/issues/{number}', { params: { path: { number }, query: { window: place.filter.window } } }))
+	);
+	const decisions = new Decisions();
+	const chosenId = $derived(place.params.get('failure'));
+	const chosen = new Loader<Failure | null>(() =>
+		chosenId ? asked(api.GET('/api/failures/{id}', { params: { path: { id: chosenId } } })) : Promise.resolve(null)
+	);
+	let ownOnly = $state(true);
+	const failure = $derived(chosenId ? (chosen.value ?? undefined) : found.value?.latest);
+	const report = $derived(failure?.report as unknown as Report | undefined);
+	const releases = $derived((found.value?.releases ?? []).map((entry) => entry.release).filter(Boolean).toReversed());
+	const step = (id: string | null | undefined) => id && place.set('failure', id);
+
+	keys.use([
+		{ key: 'a', does: 'Accept the issue', run: () => decisions.accept(number) },
+		{ key: 's', does: 'Settle the issue', run: () => found.value && (decisions.settling = found.value) },
+		{ key: 'p', does: 'Park the issue', run: () => decisions.park(number) },
+		{ key: 'o', does: 'Own code only, or all frames', run: () => (ownOnly = !ownOnly) },
+		{ key: 'h', does: 'Failure before', run: () => step(failure?.earlier) },
+		{ key: 'l', does: 'Failure after', run: () => step(failure?.later) },
+		{ key: 'u', does: 'Back to the issues', run: () => place.go(place.to('/issues')) }
+	]);
+</script>
+
+<Told value={found.value} trouble={decisions.trouble ?? chosen.trouble ?? found.trouble}>
+	{#snippet children(issue)}
+		<p class="text-quiet mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
+		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{issue.title}</h1>
+
+		<h2 class="section">What failed</h2>
+		<p class="text-lg wrap-anywhere">{issue.what_failed}</p>
+		{#if issue.message}<p class="border-failed mt-1 border-l-4 pl-3 font-mono text-sm wrap-anywhere">{issue.message}</p>{/if}
+
+		<h2 class="section">What now</h2>
+		<div class="flex flex-wrap items-center gap-3">
+			<StateMark state={issue.state} release={issue.settled_in} />
+			<span class="text-quiet">{ago(issue.state_since, live.now)}{issue.stragglers ? `, ${countOf(issue.stragglers, 'straggler')} since` : ''}</span>
+			<button class="act" onclick={() => decisions.accept(number)}>Accept</button>
+			<button class="act" onclick={() => (decisions.settling = issue)}>Settle …</button>
+			<button class="act" onclick={() => decisions.park(number)}>Park</button>
+		</div>
+		<p role="status" class="text-accent text-sm">{decisions.said}</p>
+		<ol class="mt-1 text-sm">
+			{#each issue.history as entry, i (i)}
+				<li>
+					<time class="text-quiet" datetime={entry.time}>{moment(entry.time)}</time>
+					{entry.reason}
+					{#if entry.failure}<a href={`${place.to(place.path).split('?')[0]}?failure=${entry.failure}`}>The failure</a>{/if}
+				</li>
+			{/each}
+		</ol>
+
+		{#if failure && report}
+			<h2 class="section">Where</h2>
+			<div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm">
+				<span>
+					{chosenId ? 'One failure' : 'Latest failure'}, <time datetime={failure.time}>{moment(failure.time)}</time>, release
+					{failure.release || 'without a name'}, {failure.environment}
+				</span>
+				<span class="flex gap-2">
+					<button class="act" disabled={!failure.earlier} onclick={() => step(failure.earlier)}>← before</button>
+					<button class="act" disabled={!failure.later} onclick={() => step(failure.later)}>after →</button>
+					{#if chosenId}<button class="act" onclick={() => place.set('failure', undefined)}>latest</button>{/if}
+				</span>
+				<label class="flex items-center gap-2"><input type="checkbox" bind:checked={ownOnly} /> Own code only</label>
+			</div>
+			<Stack chain={report.exceptions} {ownOnly} />
+
+			<h2 class="section">Leading up to it</h2>
+			<Trail {failure} />
+		{/if}
+
+		<h2 class="section">Since when</h2>
+		<Lane releases={issue.releases} settledIn={issue.settled_in} />
+
+		{#if failure && report}
+			<h2 class="section">Who and what</h2>
+			<Attributes {failure} {report} users={issue.users} />
+		{/if}
+
+		<h2 class="section">Why this is one issue</h2>
+		<Why why={issue.why} />
+		<SettleDialog
+			bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
+			title={issue.title}
+			{releases}
+			settle={(release) => decisions.settle(number, release)}
+		/>
+	{/snippet}
+</Told>

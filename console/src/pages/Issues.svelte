@@ -1,0 +1,91 @@
+<script lang="ts">
+	import { api, asked, type IssuesPage, type State } from '../lib/api';
+	import { Decisions } from '../lib/decisions.svelte';
+	import { keys } from '../lib/keys.svelte';
+	import { Loader } from '../lib/loader.svelte';
+	import { place } from '../lib/place.svelte';
+	import { countOf, stateShapes } from '../lib/words';
+	import IssueTable from '../parts/IssueTable.svelte';
+	import SettleDialog from '../parts/SettleDialog.svelte';
+	import Told from '../parts/Told.svelte';
+
+	const sorts = { latest: 'last seen', newest: 'first seen', loudest: 'failures' } as const;
+	const states = Object.keys(stateShapes) as State[];
+	const sort = $derived((place.params.get('sort') ?? 'latest') as keyof typeof sorts);
+	const wanted = $derived(place.params.get('state') as State | null);
+	const text = $derived(place.params.get('text') ?? undefined);
+	const ask = (cursor?: string) =>
+		asked(api.GET('/api/issues', { params: { query: { ...place.filter, sort, text, cursor, state: wanted ? [wanted] : undefined } } }));
+
+	const found = new Loader(() => ask());
+	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const decisions = new Decisions();
+	let more = $state.raw<IssuesPage[]>([]);
+	let chosen = $state(0);
+	let search: HTMLInputElement;
+	const rows = $derived([...(found.value?.issues ?? []), ...more.flatMap((page) => page.issues)]);
+	const next = $derived((more.at(-1) ?? found.value)?.next);
+	const current = $derived(rows[chosen]);
+	const releases = $derived(apps.value?.apps.find((app) => app.name === current?.app)?.releases ?? []);
+
+	async function goOn() {
+		if (next) more = [...more, await ask(next)];
+	}
+	function choose(name: string, value: string) {
+		more = [];
+		chosen = 0;
+		place.set(name, value || undefined);
+	}
+
+	keys.use([
+		{ key: 'j', does: 'Next issue', run: () => (chosen = Math.min(rows.length - 1, chosen + 1)) },
+		{ key: 'k', does: 'Issue before', run: () => (chosen = Math.max(0, chosen - 1)) },
+		{ key: 'Enter', does: 'Open the issue', run: () => current && place.go(place.to(`/issues/${current.number}`)) },
+		{ key: 'a', does: 'Accept the issue', run: () => current && decisions.accept(current.number) },
+		{ key: 's', does: 'Settle the issue', run: () => current && (decisions.settling = current) },
+		{ key: 'p', does: 'Park the issue', run: () => current && decisions.park(current.number) },
+		{ key: '/', does: 'Search', run: () => search.focus() }
+	]);
+</script>
+
+<h1 class="mt-6 font-serif text-2xl font-semibold">Issues</h1>
+<form class="my-3 flex flex-wrap items-end gap-3" role="search" onsubmit={(event) => event.preventDefault()}>
+	<label class="flex min-w-64 grow flex-col gap-1">
+		<span class="text-quiet text-sm">Text in type, place, message or entry point</span>
+		<input bind:this={search} class="entry" type="search" value={text ?? ''} onchange={(event) => choose('text', event.currentTarget.value)} />
+	</label>
+	<label class="flex flex-col gap-1">
+		<span class="text-quiet text-sm">State</span>
+		<select class="entry" value={wanted ?? ''} onchange={(event) => choose('state', event.currentTarget.value)}>
+			<option value="">any state</option>
+			{#each states as name (name)}<option value={name}>{stateShapes[name]} {name}</option>{/each}
+		</select>
+	</label>
+	<label class="flex flex-col gap-1">
+		<span class="text-quiet text-sm">Order by</span>
+		<select class="entry" value={sort} onchange={(event) => choose('sort', event.currentTarget.value)}>
+			{#each Object.entries(sorts) as [value, name] (value)}<option {value}>{name}</option>{/each}
+		</select>
+	</label>
+</form>
+<p role="status" class="text-accent min-h-6 text-sm">{decisions.said}</p>
+<Told value={found.value} trouble={decisions.trouble ?? found.trouble}>
+	{#snippet children(page)}
+		{#if rows.length}
+			<p class="text-quiet mb-2 text-sm">
+				{countOf(page.issues_in_all, 'issue')}, {countOf(page.failures_in_all, 'failure')}. <kbd class="font-mono">j</kbd>
+				<kbd class="font-mono">k</kbd> move, <kbd class="font-mono">?</kbd> lists all keys.
+			</p>
+			<IssueTable {rows} label="Issues" {chosen} />
+			{#if next}<button class="act mt-4" onclick={goOn}>Show more</button>{/if}
+		{:else}
+			<p class="my-8">No issue matches. Look further back in the sentence above, or drop the text or the state.</p>
+		{/if}
+	{/snippet}
+</Told>
+<SettleDialog
+	bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
+	title={decisions.settling?.title ?? ''}
+	{releases}
+	settle={(release) => current && decisions.settle(current.number, release)}
+/>

@@ -1,0 +1,67 @@
+<script lang="ts">
+	import { api, asked, Trouble, type NewKey } from '../lib/api';
+	import { Loader } from '../lib/loader.svelte';
+	import AppCard from '../parts/AppCard.svelte';
+	import FirstReport from '../parts/FirstReport.svelte';
+	import Mine from '../parts/Mine.svelte';
+	import Told from '../parts/Told.svelte';
+
+	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	let name = $state('');
+	let environment = $state('production');
+	let kind = $state<'fastapi' | 'script'>('fastapi');
+	let made = $state.raw<NewKey & { kind: string }>();
+	let said = $state('');
+
+	async function add(event: SubmitEvent) {
+		event.preventDefault();
+		try {
+			made = { ...(await asked(api.POST('/api/apps', { body: { name, environment, kind } }))), kind };
+			said = name = '';
+			apps.again();
+		} catch (error) {
+			said = error instanceof Trouble ? error.message : String(error);
+		}
+	}
+</script>
+
+<h1 class="mt-6 font-serif text-2xl font-semibold">Set-up</h1>
+
+<section aria-labelledby="add-heading">
+	<h2 id="add-heading" class="section">Add an app</h2>
+	<form class="flex flex-wrap items-end gap-3" onsubmit={add}>
+		<label class="flex flex-col gap-1">
+			<span class="text-quiet text-sm">Name: lower case, digits, dashes</span>
+			<input class="entry" bind:value={name} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
+		</label>
+		<label class="flex flex-col gap-1">
+			<span class="text-quiet text-sm">Environment of its first key</span>
+			<input class="entry" bind:value={environment} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
+		</label>
+		<label class="flex flex-col gap-1">
+			<span class="text-quiet text-sm">Kind</span>
+			<select class="entry" bind:value={kind}>
+				<option value="fastapi">FastAPI, or another ASGI framework</option>
+				<option value="script">script, job or program</option>
+			</select>
+		</label>
+		<button class="act">Add and make a key</button>
+	</form>
+	{#if said}<p role="alert" class="border-failed mt-3 border-l-4 pl-3">{said}</p>{/if}
+	{#if made}{#key made.id}<FirstReport key={made} kind={made.kind} />{/key}{/if}
+</section>
+
+<section aria-labelledby="apps-heading">
+	<h2 id="apps-heading" class="section">Apps and reporting keys</h2>
+	<Told value={apps.value} trouble={apps.trouble}>
+		{#snippet children(found)}
+			{#each found.apps as app (app.name)}
+				<AppCard {app} changed={() => apps.again()} newKey={(key) => (made = { ...key, kind: app.kind })} />
+			{:else}
+				<p class="text-quiet">No app yet.</p>
+			{/each}
+		{/snippet}
+	</Told>
+</section>
+
+<Mine />

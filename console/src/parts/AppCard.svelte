@@ -1,0 +1,77 @@
+<script module lang="ts">
+	import type { AppInfo, NewKey } from '../lib/api';
+
+	/** One app with its keys; `changed` is called after a key was revoked, `newKey` with one that was made. */
+	export interface AppCardProps {
+		app: AppInfo;
+		changed: () => void;
+		newKey: (key: NewKey) => void;
+	}
+</script>
+
+<script lang="ts">
+	import { api, asked, Trouble } from '../lib/api';
+	import { live } from '../lib/live.svelte';
+	import { ago, moment } from '../lib/words';
+
+	let { app, changed, newKey }: AppCardProps = $props();
+	let environment = $state('');
+	let said = $state('');
+	let revoking = $state<number>();
+
+	async function attempt(act: () => Promise<void>) {
+		try {
+			await act();
+			said = '';
+		} catch (error) {
+			said = error instanceof Trouble ? error.message : String(error);
+		}
+		changed();
+	}
+	const make = (event: SubmitEvent) => {
+		event.preventDefault();
+		return attempt(async () => {
+			newKey(await asked(api.POST('/api/apps/{name}/keys', { params: { path: { name: app.name } }, body: { environment } })));
+			environment = '';
+			scrollTo(0, 0);
+		});
+	};
+	const revoke = (key: number) =>
+		attempt(async () => {
+			revoking = undefined;
+			await asked(api.DELETE('/api/apps/{name}/keys/{key}', { params: { path: { name: app.name, key } } }));
+		});
+</script>
+
+<article class="border-rule border-b py-3" aria-label={app.name}>
+	<h3 class="font-serif text-lg font-semibold">{app.name}</h3>
+	<p class="text-quiet text-sm">
+		{app.last_report ? `Latest report ${ago(app.last_report, live.now)}` : 'Nothing has arrived yet'}{app.releases.length
+			? `; releases ${app.releases.slice(0, 5).join(', ')}`
+			: ''}.
+	</p>
+	{#if app.last_refusal}
+		<p class="text-failed text-sm">! Refused {ago(app.last_refusal.time, live.now)}: {app.last_refusal.reason}</p>
+	{/if}
+	<ul class="my-1 text-sm">
+		{#each app.keys as key (key.id)}
+			<li class="flex flex-wrap items-center gap-3 py-0.5">
+				<span>{key.environment} <code class="font-mono text-xs">okey_…{key.hint}</code></span>
+				{#if key.revoked}
+					<span class="text-quiet">○ revoked {moment(key.revoked)}</span>
+				{:else if revoking === key.id}
+					<button class="act" onclick={() => revoke(key.id)}>Revoke it for good</button>
+					<button class="act" onclick={() => (revoking = undefined)}>Keep it</button>
+				{:else}
+					<span class="text-accent">● in use since {moment(key.created)}</span>
+					<button class="text-quiet cursor-pointer underline" onclick={() => (revoking = key.id)}>Revoke …</button>
+				{/if}
+			</li>
+		{/each}
+	</ul>
+	<form class="flex items-center gap-2 text-sm" onsubmit={make}>
+		<input class="entry" aria-label={`Environment of another key for ${app.name}`} placeholder="environment" bind:value={environment} required pattern="[a-z][a-z0-9\-]*" />
+		<button class="act">Make another key</button>
+	</form>
+	{#if said}<p role="alert" class="border-failed mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+</article>

@@ -1,0 +1,48 @@
+<script module lang="ts">
+	import type { Frame } from '../lib/report';
+
+	/** One call on the stack, with its source lines and local values. */
+	export interface FrameProps {
+		frame: Frame;
+		innermost?: boolean;
+	}
+</script>
+
+<script lang="ts">
+	let { frame, innermost = false }: FrameProps = $props();
+	const first = $derived((frame.line ?? 1) - (frame.source?.before?.length ?? 0));
+	const lines = $derived(
+		frame.source ? [...(frame.source.before ?? []), frame.source.line, ...(frame.source.after ?? [])] : []
+	);
+	const locals = $derived(Object.entries(frame.locals ?? {}));
+</script>
+
+<div class={['py-2 pl-3', frame.own === false && 'text-quiet']}>
+	<p class="wrap-anywhere">
+		<span class="font-semibold">{frame.module ? `${frame.module}.` : ''}{frame.function}</span>
+		{#if innermost}<span class="text-failed text-sm">✕ raised here</span>{/if}
+		<span class="text-quiet block font-mono text-xs">{frame.file}:{frame.line ?? '?'}</span>
+	</p>
+	{#if lines.length}
+		<!-- A region that scrolls has to be reachable by the keyboard (WCAG 2.1.1). -->
+		<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+		<div class="bg-sheet border-rule my-1 overflow-x-auto border" tabindex="0" role="group" aria-label="Source lines">
+			<ol class="w-max min-w-full font-mono text-xs leading-5">
+				{#each lines as line, i (i)}
+					<li class={['flex', first + i === frame.line && 'bg-failed/12 font-semibold']}>
+						<span class="text-quiet w-14 shrink-0 pr-3 text-right select-none" aria-hidden="true">{first + i === frame.line ? '→ ' : ''}{first + i}</span>
+						<code class="pr-3 whitespace-pre">{line || ' '}</code>
+					</li>
+				{/each}
+			</ol>
+		</div>
+	{/if}
+	{#if locals.length}
+		<dl class="grid grid-cols-[minmax(4rem,max-content)_1fr] gap-x-3 font-mono text-xs leading-5">
+			{#each locals as [name, value] (name)}
+				<dt class="text-quiet">{name}</dt>
+				<dd class={['wrap-anywhere', value.startsWith('[hidden: ') && 'text-quiet italic']}>{value}</dd>
+			{/each}
+		</dl>
+	{/if}
+</div>

@@ -1,0 +1,50 @@
+<script module lang="ts">
+	import type { IssueRow } from '../lib/api';
+
+	/** Issues as rows; `chosen` is the row the keyboard stands on, -1 for none. */
+	export interface IssueTableProps {
+		rows: IssueRow[];
+		label: string;
+		chosen?: number;
+	}
+</script>
+
+<script lang="ts">
+	import { live } from '../lib/live.svelte';
+	import { place } from '../lib/place.svelte';
+	import { ago, countOf, moment } from '../lib/words';
+	import Course from './Course.svelte';
+	import StateMark from './StateMark.svelte';
+
+	let { rows, label, chosen = -1 }: IssueTableProps = $props();
+</script>
+
+<ul aria-label={label} class="border-rule border-t">
+	{#each rows as row, i (row.number)}
+		<li
+			class={['border-rule grid grid-cols-[1fr_auto] gap-x-4 border-b py-2.5 pl-3 sm:grid-cols-[1fr_7.5rem_6.5rem]', i === chosen && 'bg-sheet border-l-accent border-l-4']}
+			aria-current={i === chosen ? 'true' : undefined}
+		>
+			<div class="min-w-0">
+				<a class="quiet-link text-ink block font-semibold wrap-anywhere" href={place.to(`/issues/${row.number}`)}>{row.title}</a>
+				{#if row.message}<p class="truncate font-mono text-sm">{row.message}</p>{/if}
+				<p class="text-quiet text-sm wrap-anywhere">
+					<span class="text-quiet">{row.number}</span> · <StateMark state={row.state} release={row.settled_in} /> · {row.app}
+					{#if row.entry_point}· {row.entry_point}{/if}
+					· since {row.first_release || 'a release without a name'}
+				</p>
+			</div>
+			<div class="hidden self-center sm:block">
+				<Course
+					counts={row.over_time}
+					said={`${countOf(row.failures, 'failure')} over the window`}
+					failed={row.state === 'regressed'}
+				/>
+			</div>
+			<div class="self-center text-right">
+				<div class="font-semibold">{countOf(row.failures, 'failure')}</div>
+				<div class="text-quiet text-sm" title={moment(row.last_seen)}>{ago(row.last_seen, live.now)}</div>
+			</div>
+		</li>
+	{/each}
+</ul>

@@ -1,0 +1,26 @@
+<script lang="ts">
+	import { keys } from '../lib/keys.svelte';
+
+	let { open = $bindable(false) }: { open?: boolean } = $props();
+	let dialog: HTMLDialogElement;
+
+	$effect(() => {
+		if (open && !dialog.open) dialog.showModal();
+	});
+</script>
+
+<dialog
+	bind:this={dialog}
+	onclose={() => (open = false)}
+	aria-labelledby="keys-heading"
+	class="border-rule bg-sheet text-ink m-auto border p-6"
+>
+	<h2 id="keys-heading" class="h4 mb-3">Keys on this page</h2>
+	<dl class="grid grid-cols-[auto_1fr] gap-x-6 gap-y-1">
+		{#each keys.all as entry (entry.key)}
+			<dt><kbd class="border-rule border px-2 font-mono">{entry.key}</kbd></dt>
+			<dd>{entry.does}</dd>
+		{/each}
+	</dl>
+	<form method="dialog" class="mt-4"><button class="act">Close</button></form>
+</dialog>

@@ -1,0 +1,43 @@
+<script module lang="ts">
+	import type { Link } from '../lib/report';
+
+	/** The exception chain with its frames; `ownOnly` folds library code away. */
+	export interface StackProps {
+		chain: Link[];
+		ownOnly?: boolean;
+	}
+</script>
+
+<script lang="ts">
+	import { stretches } from '../lib/report';
+	import { countOf } from '../lib/words';
+	import FrameView from './Frame.svelte';
+
+	let { chain, ownOnly = true }: StackProps = $props();
+	const relations = { cause: 'caused by', context: 'raised while handling', member: 'with the member' };
+</script>
+
+{#each chain as link, i (i)}
+	<section class="mb-5">
+		<h3 class="mb-1 font-sans text-base wrap-anywhere">
+			{#if i > 0}<span class="text-quiet font-normal">{relations[link.relation ?? 'cause']}</span>{/if}
+			<span class="text-failed font-semibold">{link.type}</span>{#if link.message}<span class="font-normal">: {link.message}</span>{/if}
+		</h3>
+		{#each link.notes ?? [] as note, n (n)}<p class="text-quiet text-sm">{note}</p>{/each}
+		{#if link.frames_left_out}<p class="text-quiet text-sm">{countOf(link.frames_left_out, 'frame')} in the middle not captured</p>{/if}
+		<ol class="border-rule border-l">
+			{#each stretches(link.frames ?? []) as stretch, s (s)}
+				{#if stretch.own}
+					<li><FrameView frame={stretch.frame} innermost={i === chain.length - 1 && s === stretches(link.frames ?? []).length - 1} /></li>
+				{:else}
+					<li>
+						<details open={!ownOnly}>
+							<summary class="text-quiet cursor-pointer py-1 pl-3 text-sm">{countOf(stretch.frames.length, 'library frame')}</summary>
+							{#each stretch.frames as frame, f (f)}<FrameView {frame} />{/each}
+						</details>
+					</li>
+				{/if}
+			{/each}
+		</ol>
+	</section>
+{/each}

@@ -1,0 +1,21 @@
+<script module lang="ts">
+	import type { State } from '../lib/api';
+
+	/** A state, as a word and a shape; `release` is where a settled issue was settled. */
+	export interface StateMarkProps {
+		state: State;
+		release?: string | null;
+	}
+</script>
+
+<script lang="ts">
+	import { stateShapes } from '../lib/words';
+
+	let { state, release }: StateMarkProps = $props();
+	const tone = $derived(state === 'regressed' ? 'text-failed' : state === 'untriaged' ? 'text-ink' : 'text-accent');
+</script>
+
+<span class={['font-semibold whitespace-nowrap', tone]}>
+	<span aria-hidden="true">{stateShapes[state]}</span>
+	{state}{state === 'settled' && release ? ` in ${release}` : ''}
+</span>

@@ -1,0 +1,67 @@
+<script lang="ts">
+	import { api, asked } from '../lib/api';
+	import { live } from '../lib/live.svelte';
+	import { Loader } from '../lib/loader.svelte';
+	import { place, type FilterName } from '../lib/place.svelte';
+	import { session } from '../lib/session.svelte';
+	import { windows } from '../lib/words';
+
+	const pages: [string, string][] = [
+		['/', 'Desk'],
+		['/issues', 'Issues'],
+		['/set-up', 'Set-up']
+	];
+	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const here = (path: string) => (path === '/' ? place.path === '/' : place.path.startsWith(path));
+	const choose = (name: FilterName) => (event: Event & { currentTarget: HTMLSelectElement }) =>
+		place.set(name, event.currentTarget.value);
+	const known = (list: string[], chosen: string | undefined) =>
+		chosen && !list.includes(chosen) ? [chosen, ...list] : list;
+</script>
+
+<a class="sr-only focus:not-sr-only" href="#top">Skip to the page</a>
+<header class="border-rule bg-sheet border-b">
+	<div class="mx-auto flex max-w-6xl flex-wrap items-baseline gap-x-6 gap-y-1 px-4 pt-3 sm:px-6">
+		<a class="quiet-link font-serif text-xl font-semibold" href={place.to('/')}>Obitus</a>
+		<nav aria-label="Pages" class="flex gap-4">
+			{#each pages as [path, name] (path)}
+				<a
+					class={['quiet-link pb-1', here(path) ? 'border-accent text-ink border-b-2 font-semibold' : 'text-quiet']}
+					aria-current={here(path) ? 'page' : undefined}
+					href={place.to(path)}>{name}</a
+				>
+			{/each}
+		</nav>
+		<div class="text-quiet ml-auto flex items-baseline gap-4 text-sm">
+			<span role="status">{live.connected ? '● live' : '○ not connected'}</span>
+			<button class="cursor-pointer underline" onclick={() => session.signOut()}>Sign out {session.name}</button>
+		</div>
+	</div>
+	<p id="top" class="mx-auto max-w-6xl px-4 pt-1 pb-3 text-lg sm:px-6">
+		<select class="sentence-part" aria-label="App" value={place.filter.app ?? ''} onchange={choose('app')}>
+			<option value="">All apps</option>
+			{#each known(apps.value?.apps.map((app) => app.name) ?? [], place.filter.app) as name (name)}<option>{name}</option>{/each}
+		</select>
+		in
+		<select
+			class="sentence-part"
+			aria-label="Environment"
+			value={place.filter.environment ?? ''}
+			onchange={choose('environment')}
+		>
+			<option value="">any environment</option>
+			{#each known(apps.value?.environments ?? [], place.filter.environment) as name (name)}<option>{name}</option>{/each}
+		</select>,
+		<select class="sentence-part" aria-label="Window" value={place.filter.window} onchange={choose('window')}>
+			{#each windows as [value, name] (value)}<option {value}>{name}</option>{/each}
+			{#if !windows.some(([value]) => value === place.filter.window)}<option value={place.filter.window}
+					>last {place.filter.window}</option
+				>{/if}
+		</select>,
+		<select class="sentence-part" aria-label="Release" value={place.filter.release ?? ''} onchange={choose('release')}>
+			<option value="">any release</option>
+			{#each known(apps.value?.releases ?? [], place.filter.release) as name (name)}<option value={name}>release {name}</option
+				>{/each}
+		</select>.
+	</p>
+</header>

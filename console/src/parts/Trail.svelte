@@ -1,0 +1,40 @@
+<script module lang="ts">
+	import type { Failure } from '../lib/api';
+
+	/** What led up to a failure, step by step, with the failure as its end. */
+	export interface TrailProps {
+		failure: Failure;
+	}
+</script>
+
+<script lang="ts">
+	import type { Crumb, Report } from '../lib/report';
+	import { clock, countOf } from '../lib/words';
+
+	let { failure }: TrailProps = $props();
+	const report = $derived(failure.report as unknown as Report);
+	const loud = (severity: string | undefined) => severity === 'ERROR' || severity === 'FATAL';
+	const shape = (severity: string | undefined) => (loud(severity) ? '✕' : severity === 'WARN' ? '!' : '·');
+	function rest(crumb: Crumb): string {
+		const shown = Object.entries(crumb.data ?? {}).filter(([name]) => !name.startsWith('code.') && name !== 'logger');
+		return shown.map(([name, value]) => `${name}=${String(value)}`).join(', ');
+	}
+</script>
+
+{#if report.trail_left_out}<p class="text-quiet text-sm">{countOf(report.trail_left_out, 'older breadcrumb')} dropped by the app</p>{/if}
+<ol class="text-sm">
+	{#each report.trail ?? [] as crumb, i (i)}
+		<li class="border-rule grid grid-cols-[6.5rem_4rem_1fr] gap-x-3 border-b py-1 sm:grid-cols-[6.5rem_4.5rem_5.5rem_1fr]">
+			<time class="text-quiet font-mono text-xs leading-5" datetime={crumb.time}>{clock(crumb.time)}</time>
+			<span class="text-quiet">{crumb.kind}</span>
+			<span class={['hidden sm:block', loud(crumb.severity) ? 'text-failed' : 'text-quiet']}>{shape(crumb.severity)} {crumb.severity ?? 'INFO'}</span>
+			<span class="wrap-anywhere">{crumb.message} <span class="text-quiet font-mono text-xs">{rest(crumb)}</span></span>
+		</li>
+	{/each}
+	<li class="bg-sheet border-failed grid grid-cols-[6.5rem_4rem_1fr] gap-x-3 border-b-2 py-1.5 sm:grid-cols-[6.5rem_4.5rem_5.5rem_1fr]">
+		<time class="font-mono text-xs leading-5" datetime={failure.time}>{clock(failure.time)}</time>
+		<span>failure</span>
+		<span class="text-failed hidden sm:block">✕ {failure.severity}</span>
+		<span class="font-semibold wrap-anywhere">{report.exceptions[0]?.type}{failure.message ? `: ${failure.message}` : ''}</span>
+	</li>
+</ol>

@@ -1,0 +1,133 @@
+"""Takes the pictures in docs/screenshots from the demo's data: ``make shots``."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Browser, Page, sync_playwright
+from rich.console import Console
+from rich.text import Text
+
+FOLDER = Path(__file__).parent / "screenshots"
+CHROMIUM = "/usr/bin/chromium"
+COMMANDS = {
+    "cli-issues": ["issues", "--limit", "6"],
+    "cli-issue": ["issue", "{regressed}", "--window", "14d"],
+    "cli-check": ["check"],
+    "cli-app-list": ["app", "list"],
+}
+
+
+def main() -> None:
+    """Start the demo, take every picture, stop the demo."""
+    only = set(sys.argv[1:])
+    with sync_playwright() as playwright:
+        # A name that never changes: it shows in the paths of frames.
+        data = Path(tempfile.gettempdir()) / "skerry-line"
+        demo = subprocess.Popen(
+            [sys.executable, "-m", "obitus", "demo", "--data", str(data), "--port", "0"],
+            stdout=subprocess.PIPE,
+            text=True,
+            env={**os.environ, "PYTHONUNBUFFERED": "1", "COLUMNS": "200"},
+        )
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
+        try:
+            link = _link(demo)
+            environment = {**os.environ, "OBITUS_LOGIN": str(data / "login.json"), "COLUMNS": "80", "FORCE_COLOR": "1", "COLORTERM": "truecolor"}
+            environment.pop("OBITUS_URL", None)
+            regressed = _pages(browser, link, only)
+            _terminals(browser, environment, link, regressed, only)
+        finally:
+            browser.close()
+            demo.terminate()
+            demo.wait(20)
+
+
+def _link(demo: subprocess.Popen[str]) -> str:
+    assert demo.stdout is not None
+    for line in demo.stdout:
+        found = re.search(r"http://\S+/sign-in#\S+", line)
+        if found:
+            return found[0]
+    raise SystemExit("the demo ended before it printed its link")
+
+
+def _pages(browser: Browser, link: str, only: set[str]) -> str:
+    """Take the console's pages; return the number of the regressed issue."""
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    base = link.split("/sign-in")[0]
+    page.goto(base + "/sign-in")
+    page.get_by_role("heading", name="Obitus").wait_for()
+    _take(page, "sign-in", only)
+    page.goto(link)
+    page.get_by_role("heading", name="Regressed").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "desk", only)
+    number = page.get_by_role("list", name="Regressed").get_by_role("link").first.get_attribute("href") or ""
+    number = re.sub(r"\D", "", number.split("?")[0])
+    page.goto(base + "/issues?window=14d")
+    page.get_by_role("list", name="Issues").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "issues", only)
+    page.goto(f"{base}/issues/{number}?window=14d")
+    page.get_by_role("heading", name="Where").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "issue", only)
+    _take(page, "issue-whole", only, whole=True)
+    page.evaluate("document.documentElement.dataset.desk = 'night'")
+    _take(page, "issue-night", only)
+    page.set_viewport_size({"width": 390, "height": 800})
+    page.evaluate("document.documentElement.dataset.desk = 'day'")
+    _take(page, "issue-narrow", only)
+    page.set_viewport_size({"width": 1280, "height": 800})
+    page.goto(base + "/set-up")
+    page.get_by_label("Name: lower case").fill("tide-watch")
+    page.get_by_role("button", name="Add and make a key").click()
+    page.get_by_text("Waiting for the first report").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "set-up", only)
+    page.close()
+    return number
+
+
+def _terminals(browser: Browser, environment: dict[str, str], link: str, regressed: str, only: set[str]) -> None:
+    page = browser.new_page(viewport={"width": 900, "height": 400})
+    for name, command in COMMANDS.items():
+        if only and name not in only:
+            continue
+        arguments = [part.format(regressed=regressed) for part in command]
+        if name == "cli-check":
+            made = subprocess.run(
+                [sys.executable, "-m", "obitus", "app", "add", "net-loft", "--json"],
+                env=environment,
+                capture_output=True,
+                text=True,
+                check=True,
+            )
+            key = re.search(r"okey_[\w-]+", made.stdout)
+            assert key is not None
+            environment = {**environment, "OBITUS_URL": link.split("/sign-in")[0], "OBITUS_KEY": key[0]}
+        shown = subprocess.run(
+            [sys.executable, "-m", "obitus", *arguments], env=environment, capture_output=True, text=True, check=False
+        )
+        console = Console(record=True, width=80, file=open(os.devnull, "w"), color_system="truecolor")  # noqa: SIM115
+        console.print(Text.from_ansi(f"$ obitus {' '.join(arguments)}\n{shown.stdout}{shown.stderr}"))
+        html = console.export_html(inline_styles=True)
+        html = html.replace("<body>", '<body style="background:#fffdf8;margin:16px;font-size:15px;width:max-content">')
+        page.set_content(html)
+        _take(page, name, only, whole=True)
+    page.close()
+
+
+def _take(page: Page, name: str, only: set[str], *, whole: bool = False) -> None:
+    if not only or name in only:
+        page.screenshot(path=FOLDER / f"{name}.png", full_page=whole, animations="disabled")
+
+
+if __name__ == "__main__":
+    main()
