@@ -38,7 +38,13 @@ def main() -> None:
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
         try:
             link = _link(demo)
-            environment = {**os.environ, "OBITUS_LOGIN": str(data / "login.json"), "COLUMNS": "80", "FORCE_COLOR": "1", "COLORTERM": "truecolor"}
+            environment = {
+                **os.environ,
+                "OBITUS_LOGIN": str(data / "login.json"),
+                "COLUMNS": "80",
+                "FORCE_COLOR": "1",
+                "COLORTERM": "truecolor",
+            }
             environment.pop("OBITUS_URL", None)
             regressed = _pages(browser, link, only)
             _terminals(browser, environment, link, regressed, only)
@@ -115,7 +121,7 @@ def _terminals(browser: Browser, environment: dict[str, str], link: str, regress
         shown = subprocess.run(
             [sys.executable, "-m", "obitus", *arguments], env=environment, capture_output=True, text=True, check=False
         )
-        console = Console(record=True, width=80, file=open(os.devnull, "w"), color_system="truecolor")  # noqa: SIM115
+        console = Console(record=True, width=80, file=open(os.devnull, "w"), color_system="truecolor")
         console.print(Text.from_ansi(f"$ obitus {' '.join(arguments)}\n{shown.stdout}{shown.stderr}"))
         html = console.export_html(inline_styles=True)
         html = html.replace("<body>", '<body style="background:#fffdf8;margin:16px;font-size:15px;width:max-content">')

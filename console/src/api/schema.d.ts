@@ -527,7 +527,7 @@ export interface components {
             new: components["schemas"]["IssueRow"][];
             /**
              * Loud
-             * @description Most failures inside the window, whatever their state but settled.
+             * @description Most failures inside the window, whatever their state but settled; not those above.
              */
             loud: components["schemas"]["IssueRow"][];
         };

@@ -128,7 +128,9 @@ class DeskAnswer(BaseModel):
     failures: int
     regressed: list[IssueRow] = Field(description="Settled once, and back.")
     new: list[IssueRow] = Field(description="First seen inside the window, and nobody has decided on them.")
-    loud: list[IssueRow] = Field(description="Most failures inside the window, whatever their state but settled; not those above.")
+    loud: list[IssueRow] = Field(
+        description="Most failures inside the window, whatever their state but settled; not those above."
+    )
 
 
 class FailureRow(BaseModel):

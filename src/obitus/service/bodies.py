@@ -144,16 +144,15 @@ class _Splitter:
             self._rest += piece
 
     def end_line(self) -> None:
-        if self._skipping:
-            self._body.overlong.append(self._number)
-        else:
-            line = bytes(self._rest).strip()
-            if line:
+        line = bytes(self._rest).strip()
+        if line or self._skipping:
+            if len(self._body.lines) + len(self._body.overlong) >= self._limits.lines:
+                raise Problem("body-too-large", f"More than {self._limits.lines:,} lines. Send smaller batches.")
+            if self._skipping:
+                self._body.overlong.append(self._number)
+            else:
                 self._body.lines.append((self._number, line))
-        self._rest.clear()
-        self._skipping = False
-        if len(self._body.lines) + len(self._body.overlong) > self._limits.lines:
-            raise Problem("body-too-large", f"More than {self._limits.lines:,} lines. Send smaller batches.")
+        self.drop_line()
 
     def drop_line(self) -> None:
         self._rest.clear()

@@ -1,0 +1,140 @@
+"""What all tests share: a real service on loopback, and reports to send to it."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+import urllib3
+from hypothesis import settings as hypothesis_settings
+
+import obitus
+from obitus.service.run import InThread, listen
+from obitus.service.settings import Limits, Settings, system_clock_ms
+from obitus.service.wiring import Service
+
+hypothesis_settings.register_profile("obitus", deadline=None, max_examples=60, derandomize=True)
+hypothesis_settings.load_profile("obitus")
+
+
+class Clock:
+    """The service's clock in tests: the real time, moved by ``ahead_ms``."""
+
+    def __init__(self) -> None:
+        self.ahead_ms = 0
+
+    def __call__(self) -> int:
+        return system_clock_ms() + self.ahead_ms
+
+
+@dataclass
+class Running:
+    """A service on loopback, with an owner's token."""
+
+    service: Service
+    url: str
+    token: str
+    clock: Clock
+    http: urllib3.PoolManager = field(default_factory=lambda: urllib3.PoolManager(retries=False, timeout=30))
+
+    def ask(
+        self, method: str, path: str, body: Any = None, *, token: str | None = None, headers: Any = None
+    ) -> urllib3.BaseHTTPResponse:
+        """Ask the API as the owner, or with another token."""
+        sent = {"Authorization": f"Bearer {token or self.token}"} | (headers or {})
+        if body is None:
+            return self.http.request(method, self.url + path, headers=sent)
+        return self.http.request(method, self.url + path, headers=sent, json=body)
+
+    def get(self, path: str) -> Any:
+        """Return the answer to a reading request that has to succeed."""
+        answer = self.ask("GET", path)
+        assert answer.status == 200, answer.data
+        return answer.json()
+
+    def add_app(self, name: str = "sailings", environment: str = "production") -> str:
+        """Add an app and return its reporting key."""
+        answer = self.ask("POST", "/api/apps", {"name": name, "environment": environment})
+        assert answer.status == 201, answer.data
+        return str(answer.json()["key"])
+
+    def send(self, key: str, *reports: Any, headers: Any = None) -> urllib3.BaseHTTPResponse:
+        """Send reports: dictionaries become lines of JSON, bytes go as they are."""
+        lines = [line if isinstance(line, bytes) else json.dumps(line).encode() for line in reports]
+        sent = {"Authorization": f"Bearer {key}", "Content-Type": "application/x-ndjson"} | (headers or {})
+        return self.http.request("POST", self.url + "/reports", body=b"\n".join(lines), headers=sent)
+
+    def issues(self, **query: str) -> list[dict[str, Any]]:
+        """Return the issues of the last 14 days."""
+        text = "&".join(f"{name}={value}" for name, value in ({"window": "14d"} | query).items())
+        found: list[dict[str, Any]] = self.get(f"/api/issues?{text}")["issues"]
+        return found
+
+
+def start(folder: Path, *, limits: Limits | None = None, port: int = 0) -> tuple[InThread, Running]:
+    """Start a service in a thread."""
+    clock = Clock()
+    opened = listen("127.0.0.1", port)
+    port = opened.getsockname()[1]
+    service = Service(Settings(data=folder, port=port, limits=limits or Limits(), clock_ms=clock))
+    service.ensure_owner()
+    thread = InThread(service, opened)
+    thread.start()
+    token = service.add_pass("token", 1, "tests", None)
+    return thread, Running(service, f"http://127.0.0.1:{port}", token, clock)
+
+
+@pytest.fixture
+def running(tmp_path: Path) -> Iterator[Running]:
+    """A service with nothing in it."""
+    thread, found = start(tmp_path / "data")
+    yield found
+    found.http.clear()
+    thread.stop()
+
+
+@pytest.fixture(autouse=True)
+def _client_is_off(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """No test leaves a reporter behind, or meets the settings of the shell it runs in."""
+    for name in ("OBITUS_URL", "OBITUS_KEY", "OBITUS_RELEASE", "OBITUS_ENVIRONMENT", "OBITUS_OFF", "OBITUS_TOKEN"):
+        monkeypatch.delenv(name, raising=False)
+    yield
+    obitus.stop(timeout=0.2)
+
+
+def now_text() -> str:
+    """Return the time as reports write it."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+def failure(**changes: Any) -> dict[str, Any]:
+    """Return a small valid failure; keyword arguments replace its fields."""
+    report: dict[str, Any] = {
+        "kind": "failure",
+        "id": str(uuid.uuid4()),
+        "time": now_text(),
+        "release": "1.0.0",
+        "exceptions": [
+            {
+                "type": "skerry.TideUnavailable",
+                "message": "no depth for eastholm",
+                "frames": [
+                    {"function": "board", "module": "sailings.boardings", "file": "/srv/boardings.py", "line": 18},
+                    {"function": "depth_at", "module": "sailings.tides", "file": "/srv/tides.py", "line": 22},
+                ],
+            }
+        ],
+    }
+    return {name: value for name, value in (report | changes).items() if value is not ...}
+
+
+def raised_in(module: str, function: str, type_name: str = "ValueError", message: str = "") -> list[dict[str, Any]]:
+    """Return an exception chain of one link that was raised in one place."""
+    frame = {"function": function, "module": module, "file": f"/srv/{module}.py", "line": 3}
+    return [{"type": type_name, "message": message, "frames": [frame]}]

@@ -1,0 +1,155 @@
+"""Health, the live stream, the API's description, and fuzzing it against itself."""
+
+from __future__ import annotations
+
+import json
+import threading
+from pathlib import Path
+
+import pytest
+import schemathesis
+from hypothesis import HealthCheck, given, settings
+from schemathesis.specs.openapi.checks import (
+    content_type_conformance,
+    response_schema_conformance,
+    status_code_conformance,
+)
+
+from obitus.service import describe, formats
+from obitus.service.problems import PROBLEMS
+from obitus.store.errors import StoreError
+from tests.conftest import Running, failure
+
+ROOT = Path(__file__).parents[2]
+
+
+def test_health_tells_live_and_ready_apart(running: Running) -> None:
+    """A service whose writer has stopped lives, but is not ready, and says why."""
+    assert running.get("/health")["ready"] is True
+    running.service.writer.close()
+    answer = running.ask("GET", "/health")
+    assert answer.status == 503
+    assert answer.json()["live"] is True and answer.json()["ready"] is False and answer.json()["reasons"]
+
+
+def test_live_stream_tells_of_a_commit(running: Running) -> None:
+    """A listener hears of a new issue right after it was taken, and of decisions."""
+    key = running.add_app()
+    heard: list[dict[str, object]] = []
+    opened, done = threading.Event(), threading.Event()
+
+    def listen() -> None:
+        answer = running.http.request(
+            "GET",
+            running.url + "/api/live",
+            headers={"Authorization": f"Bearer {running.token}"},
+            preload_content=False,
+        )
+        kind = ""
+        for line in answer:
+            text = line.decode().strip()
+            if text.startswith("event: "):
+                kind = text.removeprefix("event: ")
+            if text.startswith("data: ") and kind == "open":
+                opened.set()
+            elif text.startswith("data: "):
+                heard.append(json.loads(text.removeprefix("data: ")))
+                if len(heard) == 3:
+                    break
+        answer.close()
+        done.set()
+
+    thread = threading.Thread(target=listen, daemon=True)
+    thread.start()
+    assert opened.wait(5)
+    running.send(key, failure())
+    running.send(key, b"{}")
+    running.ask("POST", "/api/issues/1/accept")
+    assert done.wait(5), heard
+    assert [message["type"] for message in heard] == ["reports", "refused", "issue"]
+    assert heard[0]["issues"] == [{"issue": 1, "failures": 1, "new": True, "regressed": False}]
+
+
+def test_openapi_names_and_explains_everything() -> None:
+    """Each operation has a summary and a description, each parameter is described, each answer has a model."""
+    description = describe.openapi()
+    for path, methods in description["paths"].items():
+        for method, operation in methods.items():
+            assert operation["summary"] and operation["description"], (method, path)
+            assert any(status.startswith("2") for status in operation["responses"]), (method, path)
+    assert len(description["paths"]) >= 20
+
+
+def test_generated_files_are_current() -> None:
+    """The console's description and the documented schema are those of this code. Else: make describe"""
+    kept = json.loads((ROOT / "console/openapi.json").read_text("utf-8"))
+    assert kept == describe.openapi(), "run: make describe"
+    kept = json.loads((ROOT / "docs/report-format.schema.json").read_text("utf-8"))
+    assert kept == formats.json_schema(), "run: make describe"
+
+
+def test_every_error_of_the_store_is_a_known_problem() -> None:
+    """No error of the store reaches a person without a slug that is documented."""
+    kinds, found = [StoreError], []
+    while kinds:
+        kind = kinds.pop()
+        found.append(kind.slug)
+        kinds += kind.__subclasses__()
+    assert set(found) <= set(PROBLEMS)
+
+
+def test_store_errors_answer_in_words(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A full disk or queue is told to the sender, and nothing of that batch counts as taken."""
+    from obitus.store.errors import StoreBusy, StoreFull
+
+    key = running.add_app()
+    for error, status, slug in (
+        (StoreFull("the disk is full"), 507, "disk-full"),
+        (StoreBusy("full"), 429, "queue-full"),
+    ):
+
+        def refuse(_: object, error: Exception = error) -> None:
+            raise error
+
+        with monkeypatch.context() as patch:
+            patch.setattr(running.service.writer, "submit", refuse)
+            answer = running.send(key, failure())
+        assert (answer.status, answer.json()["slug"]) == (status, slug) and answer.headers["Retry-After"]
+    assert running.issues() == []
+
+
+def test_the_api_holds_against_its_own_description(running: Running) -> None:
+    """Schemathesis makes requests from the OpenAPI description; none may crash the service or break its promises."""
+    key = running.add_app()
+    running.send(key, failure())
+    schema = schemathesis.openapi.from_dict(running.get("/api/openapi.json"))
+    # The live stream has no end, and signing out would end the fuzzing.
+    chosen = schema.exclude(path=["/api/live", "/api/sign-out"])
+    checks = [
+        schemathesis.checks.not_a_server_error,
+        status_code_conformance,
+        content_type_conformance,
+        response_schema_conformance,
+    ]
+    tried = 0
+    for result in chosen.get_all_operations():
+        operation = result.ok()
+        _fuzz(operation, running.url, key if operation.path == "/reports" else running.token, checks)
+        tried += 1
+    assert tried >= 15
+
+
+@schemathesis.serializer("application/x-ndjson")
+def _ndjson(_: object, value: object) -> bytes:
+    """Send a made-up body as it is."""
+    return value.encode("utf-8", "replace") if isinstance(value, str) else json.dumps(value).encode()
+
+
+def _fuzz(operation: schemathesis.APIOperation, url: str, bearer: str, checks: list[schemathesis.CheckFunction]) -> None:
+    @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True, database=None)
+    @given(operation.as_strategy())
+    def hold(case: schemathesis.Case) -> None:
+        answer = case.call(base_url=url, headers={"Authorization": f"Bearer {bearer}"}, timeout=20)
+        case.validate_response(answer, checks=checks)
+
+    hold()
