@@ -145,7 +145,9 @@ def _ndjson(_: object, value: object) -> bytes:
     return value.encode("utf-8", "replace") if isinstance(value, str) else json.dumps(value).encode()
 
 
-def _fuzz(operation: schemathesis.APIOperation, url: str, bearer: str, checks: list[schemathesis.CheckFunction]) -> None:
+def _fuzz(
+    operation: schemathesis.APIOperation, url: str, bearer: str, checks: list[schemathesis.CheckFunction]
+) -> None:
     @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True, database=None)
     @given(operation.as_strategy())
     def hold(case: schemathesis.Case) -> None:

@@ -73,30 +73,31 @@ def plain(value: object, redactor: Redactor) -> Any:
     return show(value, redactor)
 
 
-def _show(value: object, redactor: Redactor, depth: int) -> str:
+def _show(value: Any, redactor: Redactor, depth: int) -> str:
+    # Not isinstance: for a class that is another it asks the value for its __class__, which may be the app's code.
     kind = type(value)
     if kind is str:
-        return _string(value)  # type: ignore[arg-type]
+        return _string(value)
     if kind is int:
-        return repr(value) if value.bit_length() < 4000 else f"<int of {value.bit_length()} bits>"  # type: ignore[attr-defined]
+        return repr(value) if value.bit_length() < 4000 else f"<int of {value.bit_length()} bits>"
     if kind in _SAFE_REPR:
         return repr(value)
     if kind in (bytes, bytearray):
-        return f"<{kind.__name__} of {len(value)}> {bytes(value[:40])!r}"  # type: ignore[arg-type,index]
-    if isinstance(value, enum.Enum):
+        return f"<{kind.__name__} of {len(value)}> {bytes(value[:40])!r}"
+    if issubclass(kind, enum.Enum):
         return f"{kind.__name__}.{value._name_}"
-    if isinstance(value, type):
+    if issubclass(kind, type):
         return f"<class {type.__getattribute__(value, '__qualname__')}>"
-    if isinstance(value, _FUNCTIONS):
+    if issubclass(kind, _FUNCTIONS):
         return f"<function {getattr(value, '__qualname__', '?')}>"
-    if isinstance(value, types.ModuleType):
+    if issubclass(kind, types.ModuleType):
         return f"<module {types.ModuleType.__getattribute__(value, '__dict__').get('__name__', '?')}>"
     if depth >= MOST_DEPTH:
         return f"<{kind.__name__}>"
-    if isinstance(value, dict):
+    if issubclass(kind, dict):
         return _mapping(value, kind, redactor, depth)
     for base, opening, closing in _SEQUENCES:
-        if isinstance(value, base):
+        if issubclass(kind, base):
             return _sequence(value, base, opening, closing, redactor, depth)
     return _instance(value, kind, redactor, depth)
 
@@ -135,7 +136,7 @@ def _sequence(value: Any, base: Any, opening: str, closing: str, redactor: Redac
 
 
 def _instance(value: object, kind: type, redactor: Redactor, depth: int) -> str:
-    if isinstance(value, BaseException):
+    if issubclass(kind, BaseException):
         return f"<{kind.__name__} {_show(BaseException.__getattribute__(value, 'args'), redactor, depth + 1)}>"
     shown = []
     for name, inner in islice(_fields(value, kind), MOST_ITEMS):

@@ -54,20 +54,24 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
         path.touch(mode=0o600)
     with our_errors(path):
         connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=10)
-        connection.row_factory = sqlite3.Row
-        connection.execute("PRAGMA journal_mode = WAL")
-        connection.execute("PRAGMA synchronous = FULL")
-        connection.execute("PRAGMA foreign_keys = ON")
-        connection.execute("PRAGMA cache_size = -65536")
-        connection.execute("PRAGMA journal_size_limit = 67108864")
-        _migrate(connection, path)
+        try:
+            connection.row_factory = sqlite3.Row
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("PRAGMA synchronous = FULL")
+            connection.execute("PRAGMA foreign_keys = ON")
+            connection.execute("PRAGMA cache_size = -65536")
+            connection.execute("PRAGMA journal_size_limit = 67108864")
+            _migrate(connection, path)
+        except BaseException:
+            # An open connection would hold the lock of a step that broke half-way.
+            connection.close()
+            raise
     return connection
 
 
 def _migrate(connection: sqlite3.Connection, path: Path) -> None:
     version = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if version > SCHEMA_VERSION:
-        connection.close()
         raise errors.StoreTooNew(
             f"{path} has schema version {version}, this Obitus knows up to {SCHEMA_VERSION}. Start the newer version."
         )

@@ -20,6 +20,8 @@ MOST_HEADER_CHARS: Final = 2000
 
 # W3C Trace Context, section 3.2: version, trace id, parent id, flags.
 _TRACEPARENT = re.compile(rb"(?!ff)[0-9a-f]{2}-(?!0{32})([0-9a-f]{32})-(?!0{16})([0-9a-f]{16})-[0-9a-f]{2}(?:-.*)?")
+# ``{call:int}`` is how some frameworks write ``{call}``.
+_CONVERTER = re.compile(r":\w+\}")
 
 
 class AsgiMiddleware:
@@ -92,7 +94,7 @@ def _route(scope: Scope) -> str:
     """Return the route's template, as the framework names it or worked out from the path's parameters."""
     path = getattr(scope.get("route"), "path", None)
     if isinstance(path, str) and path:
-        return str(scope.get("root_path", "")) + path
+        return _CONVERTER.sub("}", str(scope.get("root_path", "")) + path)
     if "endpoint" not in scope:
         return ""
     parts = str(scope.get("path", "")).split("/")

@@ -1,0 +1,40 @@
+"""A client that reports into a list, through its real sender and a real service."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+import obitus
+from tests.conftest import Running
+
+
+class Reported:
+    """What arrived at the service."""
+
+    def __init__(self, running: Running, key: str) -> None:
+        self.running, self.key = running, key
+
+    def all(self) -> list[dict[str, Any]]:
+        """Wait for the sender, and return every report as it was kept, oldest first."""
+        assert obitus.flush(10)
+        rows = self.running.service.reader.rows("SELECT seq FROM evidence ORDER BY seq")
+        return [json.loads(self.running.service.evidence.read(row["seq"])) for row in rows]
+
+    def one(self) -> dict[str, Any]:
+        """Return the only report."""
+        found = self.all()
+        assert len(found) == 1, [report["exceptions"][0] for report in found]
+        return found[0]
+
+
+@pytest.fixture
+def reported(running: Running) -> Iterator[Reported]:
+    """The client, watching this process."""
+    key = running.add_app()
+    obitus.watch(url=running.url, key=key, release="2.9.0")
+    yield Reported(running, key)
+    obitus.stop()

@@ -1,0 +1,215 @@
+"""What is captured of an exception: chain, frames, source, locals; bounded, and without running the app's code."""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+import obitus
+from obitus.client.capture import MOST_FRAMES
+from obitus.client.values import MOST_CHARS, show
+from obitus.core.redaction import Redactor
+from tests.client.conftest import Reported
+
+SECRET = "hunter2-3f9a77"
+
+
+def raise_it(depth: int = 0) -> None:
+    password = SECRET  # noqa: F841
+    vehicle = {"height_m": 4.1, "token": SECRET}  # noqa: F841
+    if depth:
+        raise_it(depth - 1)
+    raise ValueError("no room")
+
+
+def record_of(function: Any, *args: Any) -> None:
+    try:
+        function(*args)
+    except BaseException as error:
+        obitus.record(error)
+
+
+def test_a_handled_exception(reported: Reported) -> None:
+    """Type, message, place, source lines and locals of a recorded exception arrive; secrets do not."""
+    record_of(raise_it)
+    report = reported.one()
+    assert report["handled"] is True and report["release"] == "2.9.0" and report["captured_by"] == "record"
+    link = report["exceptions"][0]
+    assert (link["type"], link["message"]) == ("ValueError", "no room")
+    frame = link["frames"][-1]
+    assert frame["function"] == "raise_it" and frame["module"] == __name__ and frame["own"] is True
+    assert frame["source"]["line"].strip() == 'raise ValueError("no room")' and frame["source"]["before"]
+    assert frame["locals"]["password"] == "[hidden: password]" and "4.1" in frame["locals"]["vehicle"]
+    assert SECRET not in json.dumps(report)
+    assert report["attributes"]["process.runtime.name"] == "cpython"
+
+
+def test_a_chain(reported: Reported) -> None:
+    """Causes, contexts and members of groups arrive from the outermost to the root, each with its relation."""
+
+    def chained() -> None:
+        try:
+            try:
+                {}["pier"]
+            except KeyError as error:
+                raise LookupError("no pier") from error
+        except LookupError:
+            raise ExceptionGroup("boarding", [ValueError("one"), TypeError("two")])  # noqa: B904
+
+    record_of(chained)
+    links = reported.one()["exceptions"]
+    assert [(link["type"], link.get("relation")) for link in links] == [
+        ("ExceptionGroup", None),
+        ("LookupError", "context"),
+        ("KeyError", "cause"),
+        ("ValueError", "member"),
+        ("TypeError", "member"),
+    ]
+
+
+def test_notes_and_own_types(reported: Reported) -> None:
+    """Notes travel along; a type of the app is named with its module."""
+
+    class Refused(Exception):
+        pass
+
+    def noted() -> None:
+        error = Refused("no")
+        error.add_note("asked twice")
+        raise error
+
+    record_of(noted)
+    link = reported.one()["exceptions"][0]
+    assert link["notes"] == ["asked twice"] and link["type"].startswith("tests.client.test_capture.")
+
+
+def test_library_frames_are_told_apart(reported: Reported) -> None:
+    """Frames of the standard library are library code; their locals stay out unless they raised."""
+    record_of(json.loads, "{")
+    frames = reported.one()["exceptions"][0]["frames"]
+    assert [frame["own"] for frame in frames] == [True, False, False, False]
+    assert "locals" not in frames[1] and "locals" in frames[-1]
+
+
+def test_a_deep_recursion_is_cut_in_the_middle(reported: Reported) -> None:
+    """A stack of nearly a thousand calls keeps both its ends, and says how many are missing."""
+    record_of(raise_it, 700)
+    link = reported.one()["exceptions"][0]
+    assert len(link["frames"]) == MOST_FRAMES and link["frames_left_out"] == 702 - MOST_FRAMES
+    assert link["frames"][0]["function"] == "record_of"
+
+
+def test_the_same_exception_is_reported_once(reported: Reported) -> None:
+    """Recorded, then raised further and recorded again, it is one report with one id."""
+    ids = []
+    try:
+        try:
+            raise_it()
+        except ValueError:
+            ids.append(obitus.record())
+            raise
+    except ValueError as error:
+        ids.append(obitus.record(error))
+    assert ids[0] == ids[1] == reported.one()["id"]
+
+
+class Hostile:
+    """Everything about it raises, hangs or lies, if it is asked."""
+
+    def __repr__(self) -> str:
+        raise SystemExit("repr ran")
+
+    __str__ = __hash__ = __eq__ = __len__ = __iter__ = __bool__ = __repr__  # type: ignore[assignment]
+
+    def __getattribute__(self, name: str) -> Any:
+        raise SystemExit(f"{name} was asked for")
+
+
+class Sneaky(dict):  # type: ignore[type-arg]
+    def items(self) -> Any:
+        raise SystemExit("items ran")
+
+
+VALUES: dict[str, Callable[[], Any]] = {
+    "hostile": Hostile,
+    "hostile dict": lambda: Sneaky(a=1),
+    "list of hostile": lambda: [Hostile()] * 5,
+    "dict of hostile": lambda: {"a": Hostile()},
+    "string": lambda: "x" * 10_000_000,
+    "list": lambda: list(range(10_000_000)),
+    "dict": lambda: {str(i): i for i in range(100_000)},
+    "number": lambda: 10**100_000,
+    "bytes": lambda: b"\x00" * 1_000_000,
+    "surrogate": lambda: "\ud800 half",
+    "slots": lambda: type("Slots", (), {"__slots__": ("a", "b")})(),
+    "function": lambda: record_of,
+    "class": lambda: Hostile,
+    "nan": lambda: float("nan"),
+}
+
+
+@pytest.mark.parametrize("name", VALUES)
+def test_showing_a_value_runs_no_code_of_the_app(name: str) -> None:
+    """Whatever a local value is, showing it is bounded and calls none of its methods."""
+    text = show(VALUES[name](), Redactor())
+    assert 0 < len(text) <= MOST_CHARS
+    text.encode("utf-8", "surrogatepass")
+
+
+def test_values_are_shown_with_what_they_hold() -> None:
+    """Objects are shown by class and fields, secrets among them hidden, cycles cut."""
+
+    class Vessel:
+        def __init__(self) -> None:
+            self.name, self.api_key, self.piers = "Tern", SECRET, ["merrow", {"password": SECRET}]
+            self.again = self
+
+    text = show(Vessel(), Redactor())
+    assert text.startswith("<Vessel name='Tern' api_key=[hidden: key] piers=['merrow', ") and SECRET not in text
+
+
+def test_hostile_exceptions_are_captured(reported: Reported) -> None:
+    """An exception whose text raises, or that has no place for a mark, is reported all the same."""
+
+    class Mute(Exception):
+        def __str__(self) -> str:
+            raise RuntimeError("no words")
+
+    def raise_mute() -> None:
+        local = Hostile()  # noqa: F841
+        raise Mute
+
+    record_of(raise_mute)
+    assert "no message" in reported.one()["exceptions"][0]["message"]
+
+
+def test_surrogates_and_nonsense_get_through(reported: Reported) -> None:
+    """Text that is no valid Unicode reaches the service, with what cannot be said replaced."""
+
+    def half() -> None:
+        raise ValueError("half \ud800 pair \0 nul")
+
+    obitus.mark("half \udfff", value=float("inf"), more={1, 2})
+    record_of(half)
+    assert "half ? pair" in reported.one()["exceptions"][0]["message"]
+
+
+def test_threads_and_their_names(reported: Reported) -> None:
+    """What a thread dies of is reported as unhandled; the hook that was there before still runs."""
+    seen: list[object] = []
+    before, threading.excepthook = threading.excepthook, lambda args: seen.append(args.exc_type)
+    obitus.watch(url=reported.running.url, key=reported.key, release="2.9.0")
+    try:
+        thread = threading.Thread(target=raise_it, name="heartbeat")
+        thread.start()
+        thread.join()
+        report = reported.one()
+        assert report["handled"] is False and report["attributes"]["thread.name"] == "heartbeat"
+        assert seen == [ValueError]
+    finally:
+        obitus.stop()
+        threading.excepthook = before

@@ -1,0 +1,224 @@
+"""No harm: switched off, service away, wrong key, garbage answers, process ends, forks. The app never notices."""
+
+from __future__ import annotations
+
+import logging
+import os
+import subprocess
+import sys
+import textwrap
+import threading
+import time
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+import pytest
+
+import obitus
+from obitus.client.sender import MOST_ENCODED_BYTES, MOST_WAITING, Sender
+from obitus.client.settings import load
+from obitus.core.redaction import Redactor
+from tests.conftest import Running, start
+
+
+def run_script(tmp_path: Path, code: str, **environment: str) -> subprocess.CompletedProcess[str]:
+    """Run a program of its own, watched through the environment."""
+    script = tmp_path / "boarding.py"
+    script.write_text(textwrap.dedent(code))
+    return subprocess.run(
+        [sys.executable, str(script)], env=os.environ | environment, capture_output=True, text=True, timeout=60
+    )
+
+
+def test_a_script_that_dies(running: Running, tmp_path: Path) -> None:
+    """A program nobody prepared, plus one line, reports what kills it; its own traceback still comes out."""
+    code = """
+        import obitus
+        obitus.watch()
+        def board(passenger):
+            raise RuntimeError("gangway is up")
+        board("p-102")
+    """
+    ended = run_script(tmp_path, code, OBITUS_URL=running.url, OBITUS_KEY=running.add_app(), OBITUS_RELEASE="2.9.0")
+    assert ended.returncode == 1 and "gangway is up" in ended.stderr
+    issue = running.get("/api/issues/1")
+    assert issue["title"] == "RuntimeError in boarding.board" and issue["latest"]["severity"] == "FATAL"
+    assert issue["latest"]["report"]["captured_by"] == "main thread" and issue["first_release"] == "2.9.0"
+
+
+@pytest.mark.parametrize("end", ["raise SystemExit(3)", "raise KeyboardInterrupt", "pass"])
+def test_ends_that_are_no_failures(running: Running, tmp_path: Path, end: str) -> None:
+    """Leaving on purpose is not reported."""
+    key = running.add_app()
+    run_script(tmp_path, f"import obitus\nobitus.watch()\n{end}", OBITUS_URL=running.url, OBITUS_KEY=key)
+    assert running.issues() == []
+
+
+def test_switched_off_does_nothing(tmp_path: Path) -> None:
+    """With OBITUS_OFF=1 no hook is set, no thread is started, and every call is a cheap nothing."""
+    code = """
+        import sys, threading, logging
+        before = (sys.excepthook, threading.excepthook, logging.Logger.handle)
+        import obitus
+        obitus.watch()
+        obitus.mark("x"); obitus.attach({"a": 1}); obitus.record(ValueError())
+        with obitus.run("job"): pass
+        assert obitus.flush() and before == (sys.excepthook, threading.excepthook, logging.Logger.handle)
+        assert threading.active_count() == 1
+    """
+    ended = run_script(tmp_path, code, OBITUS_OFF="1", OBITUS_URL="http://127.0.0.1:9", OBITUS_KEY="okey_x")
+    assert (ended.returncode, ended.stderr) == (0, "")
+
+
+def test_missing_settings_are_said_once(caplog: pytest.LogCaptureFixture) -> None:
+    """Without an address or a key nothing is reported, and the log says which one is missing."""
+    obitus.watch()
+    obitus.watch(url="http://127.0.0.1:9")
+    assert [record.getMessage().split(" is not set")[0] for record in caplog.records] == [
+        "Obitus: OBITUS_URL",
+        "Obitus: OBITUS_KEY",
+    ]
+
+
+def test_hooks_are_taken_away_again(running: Running) -> None:
+    """After stop() every hook is what it was; one that others put on top stays."""
+    before = (sys.excepthook, threading.excepthook, logging.Logger.handle)
+    obitus.watch(url=running.url, key=running.add_app())
+    assert sys.excepthook is not before[0]
+    obitus.stop()
+    assert (sys.excepthook, threading.excepthook, logging.Logger.handle) == before
+
+
+def test_logging_can_still_be_configured(running: Running, tmp_path: Path) -> None:
+    """Watching adds no handler, so that an app's own basicConfig still takes effect."""
+    code = """
+        import logging, obitus
+        obitus.watch()
+        logging.basicConfig(format="OURS %(message)s")
+        logging.getLogger("x").warning("tide")
+        logging.getLogger("x").warning("%d args do not fit")
+    """
+    ended = run_script(tmp_path, code, OBITUS_URL=running.url, OBITUS_KEY=running.add_app())
+    assert "OURS tide" in ended.stderr and ended.returncode == 0
+
+
+def test_the_service_comes_back(tmp_path: Path, caplog: pytest.LogCaptureFixture) -> None:
+    """While the service is away the log says so once; when it is back, everything that waited arrives once."""
+    thread, running = start(tmp_path / "data")
+    key, port = running.add_app(), running.service.settings.port
+    thread.stop()
+    obitus.watch(url=running.url, key=key)
+    ids = {obitus.record(ValueError(str(i))) for i in range(30)}
+    assert not obitus.flush(1.5)
+    assert sum("cannot be reached" in record.getMessage() for record in caplog.records) == 1
+    thread, running = start(tmp_path / "data", port=port)
+    try:
+        assert obitus.flush(20)
+        found = running.service.reader.rows("SELECT id FROM reports")
+        assert len(found) == len(ids) == 30
+    finally:
+        thread.stop()
+
+
+def test_memory_is_bounded_while_the_service_is_away() -> None:
+    """However many reports come in, what waits is bounded by count and bytes, and the rest is counted."""
+    sender = Sender("http://127.0.0.1:9", "okey_x", Redactor())
+    for i in range(4 * MOST_WAITING):
+        sender.put({"kind": "failure", "n": i, "text": "x" * 20_000})
+        if i % 100 == 0:
+            time.sleep(0.01)
+    deadline = time.monotonic() + 20
+    while sender._waiting and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert sender._encoded_bytes <= MOST_ENCODED_BYTES and sender.counts["dropped"] > 0
+    assert sender.waiting + sender.counts["dropped"] == 4 * MOST_WAITING
+    sender.stop(0.1)
+
+
+class Stranger(BaseHTTPRequestHandler):
+    """Answers as the test says."""
+
+    status, body, headers_out = 200, b"hello", {}  # type: ignore[var-annotated]
+
+    def do_POST(self) -> None:
+        self.rfile.read(int(self.headers["Content-Length"]))
+        self.send_response(self.status)
+        for name, value in self.headers_out.items():
+            self.send_header(name, value)
+        self.send_header("Content-Length", str(len(self.body)))
+        self.end_headers()
+        self.wfile.write(self.body)
+
+    def log_message(self, *args: object) -> None:
+        pass
+
+
+@pytest.fixture
+def stranger() -> Iterator[ThreadingHTTPServer]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Stranger)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    yield server
+    server.shutdown()
+    server.server_close()
+
+
+@pytest.mark.parametrize(
+    ("status", "body", "said"),
+    [
+        (200, b"<html>hello</html>", "is OBITUS_URL the address of Obitus"),
+        (200, b"[1, 2]", "is OBITUS_URL the address of Obitus"),
+        (302, b"", "is OBITUS_URL the address of Obitus"),
+        (401, b'{"detail": "no app has this key"}', "no app has this key"),
+        (500, b"\xff\x00", "answered 500"),
+        (413, b'{"slug": "body-too-large", "detail": "too large"}', "too large"),
+    ],
+)
+def test_strange_answers(
+    stranger: ThreadingHTTPServer, caplog: pytest.LogCaptureFixture, monkeypatch: pytest.MonkeyPatch, status: int, body: bytes, said: str
+) -> None:  # fmt: skip
+    """A service that is another, redirects, answers garbage or refuses the key: said once, never raised."""
+    monkeypatch.setattr(Stranger, "status", status)
+    monkeypatch.setattr(Stranger, "body", body)
+    monkeypatch.setattr(Stranger, "headers_out", {"Location": "http://elsewhere.example/"} if status == 302 else {})
+    obitus.watch(url=f"http://127.0.0.1:{stranger.server_port}", key="okey_secret-key-that-stays-here")
+    for i in range(3):
+        obitus.record(ValueError(str(i)))
+    obitus.flush(1.0)
+    texts = [record.getMessage() for record in caplog.records]
+    assert sum(said in text for text in texts) == 1, texts
+    assert "secret-key-that-stays-here" not in "".join(texts)
+
+
+def test_a_forked_child_reports_too(running: Running, tmp_path: Path) -> None:
+    """A child forked after reports were sent has a sender of its own."""
+    code = """
+        import os, obitus
+        obitus.watch()
+        obitus.record(ValueError("parent"))
+        assert obitus.flush(10)
+        pid = os.fork()
+        if pid == 0:
+            obitus.record(KeyError("child"))
+            assert obitus.flush(10)
+            os._exit(0)
+        assert os.waitpid(pid, 0)[1] == 0
+    """
+    ended = run_script(tmp_path, code, OBITUS_URL=running.url, OBITUS_KEY=running.add_app())
+    assert ended.returncode == 0, ended.stderr
+    assert {row["type"] for row in running.issues()} == {"ValueError", "KeyError"}
+
+
+def test_settings_come_from_arguments_then_the_environment() -> None:
+    """An argument wins over the environment; blank means not set; the switch knows its words."""
+    environ = {"OBITUS_URL": " http://a ", "OBITUS_KEY": "", "OBITUS_RELEASE": "1.0", "OBITUS_OFF": "Yes"}
+    found = load(release="2.0", environ=environ)
+    assert (found.url, found.key, found.release, found.off, found.missing) == (
+        "http://a",
+        None,
+        "2.0",
+        True,
+        "OBITUS_KEY",
+    )
+    assert load(off=False, environ=environ).off is False

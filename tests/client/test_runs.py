@@ -1,0 +1,190 @@
+"""Runs, trails and attributes: what belongs to one unit of work stays with it."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from typing import Any
+
+import httpx
+import pytest
+from fastapi import FastAPI, HTTPException
+
+import obitus
+from obitus.client.runs import MOST_BREADCRUMBS
+from tests.client.conftest import Reported
+
+log = logging.getLogger("skerry.tests")
+log.setLevel(logging.INFO)
+
+
+def messages(report: dict[str, Any]) -> list[str]:
+    return [crumb["message"] for crumb in report["trail"]]
+
+
+def test_a_run_has_its_own_trail(reported: Reported) -> None:
+    """Marks and log records of a run stand on its failure, in order; those of another run do not."""
+    obitus.mark("outside")
+    with obitus.run("job other"):
+        obitus.mark("other run")
+    with pytest.raises(ValueError), obitus.run("job nightly-manifest", sailing="SK-4711"):
+        obitus.mark("weights summed", rows=3)
+        obitus.attach({"user.id": "p-102"})
+        log.warning("row %d is empty", 2)
+        raise ValueError("no weight")
+    report = reported.one()
+    assert messages(report) == ["weights summed", "row 2 is empty"]
+    assert report["trail"][0]["data"] == {"rows": 3} and report["trail"][1]["severity"] == "WARN"
+    assert report["trail"][1]["data"]["logger"] == "skerry.tests"
+    assert report["attributes"]["user.id"] == "p-102" and report["attributes"]["sailing"] == "SK-4711"
+    assert report["run"]["entry_point"] == "job nightly-manifest" and report["run"]["outcome"] == "failed"
+    assert report["handled"] is False and len(report["trace_id"]) == 32
+
+
+def test_a_decorator_makes_each_call_a_run(reported: Reported) -> None:
+    """Of a function and of a coroutine function; a nested run shares the trace."""
+
+    @obitus.run("job inner")
+    def inner() -> None:
+        raise ValueError("inner")
+
+    @obitus.run("job outer")
+    async def outer() -> None:
+        await asyncio.sleep(0)
+        inner()
+
+    with pytest.raises(ValueError, match="inner"):
+        asyncio.run(outer())
+    with pytest.raises(ValueError, match="inner"):
+        inner()
+    first, second = reported.all()
+    assert first["run"]["entry_point"] == "job inner" and first["trace_id"] != second["trace_id"]
+
+
+def test_the_trail_is_bounded(reported: Reported) -> None:
+    """The oldest breadcrumbs go first, and are counted."""
+    with pytest.raises(ValueError), obitus.run("job long"):
+        for i in range(MOST_BREADCRUMBS + 50):
+            obitus.mark(f"step {i}", text="x" * 100_000)
+        raise ValueError
+    report = reported.one()
+    assert report["trail_left_out"] == 50 and len(report["trail"]) == MOST_BREADCRUMBS
+    assert messages(report)[-1] == f"step {MOST_BREADCRUMBS + 49}"
+
+
+def ferry() -> FastAPI:
+    """An app that was not made for these tests' sake: plain FastAPI with the middleware."""
+    app = FastAPI()
+    app.add_middleware(obitus.AsgiMiddleware)
+
+    @app.get("/sailings/{sailing_id}")
+    async def sailing(sailing_id: str) -> None:
+        obitus.attach({"user.id": f"user of {sailing_id}"})
+        obitus.mark(f"first {sailing_id}")
+        await asyncio.sleep(0.01)
+        log.info("second %s", sailing_id)
+        await asyncio.to_thread(obitus.mark, f"third {sailing_id}")
+        raise RuntimeError(sailing_id)
+
+    @app.get("/refused")
+    def refused() -> None:
+        raise HTTPException(404, "no such pier")
+
+    return app
+
+
+async def get(path: str, **headers: str) -> httpx.Response:
+    transport = httpx.ASGITransport(ferry(), raise_app_exceptions=False)
+    async with httpx.AsyncClient(transport=transport, base_url="http://ferry") as client:
+        return await client.get(path, headers=headers)
+
+
+def test_a_request(reported: Reported) -> None:
+    """A failing request carries method, route, address, headers and its run; secrets in them are hidden."""
+    trace = "0af7651916cd43dd8448eb211c80319c"
+    answer = asyncio.run(
+        get("/sailings/SK-1?token=abc&pier=merrow", traceparent=f"00-{trace}-b7ad6b7169203331-01", cookie="ticket=1")
+    )
+    assert answer.status_code == 500
+    report = reported.one()
+    assert report["run"]["entry_point"] == "GET /sailings/{sailing_id}" and report["trace_id"] == trace
+    request = report["request"]
+    assert request["method"] == "GET" and request["route"] == "/sailings/{sailing_id}"
+    assert request["url"] == "http://ferry/sailings/SK-1?token=[hidden: token]&pier=merrow"
+    assert ["cookie", "[hidden: cookie]"] in request["headers"]
+    assert not any(frame["module"].startswith("obitus.") for frame in report["exceptions"][0]["frames"])
+
+
+def test_a_refusal_is_no_failure(reported: Reported) -> None:
+    """A 404 that the app answers itself is not reported."""
+    assert asyncio.run(get("/refused")).status_code == 404
+    assert asyncio.run(get("/nowhere")).status_code == 404
+    assert reported.all() == []
+
+
+def test_two_hundred_requests_at_once_never_mix(reported: Reported) -> None:
+    """Each of two hundred concurrent requests has its own trail and its own user, threads included."""
+
+    async def many() -> None:
+        transport = httpx.ASGITransport(ferry(), raise_app_exceptions=False)
+        async with httpx.AsyncClient(transport=transport, base_url="http://ferry") as client:
+            await asyncio.gather(*(client.get(f"/sailings/SK-{i}") for i in range(200)))
+
+    asyncio.run(many())
+    reports = reported.all()
+    assert len(reports) == 200
+    for report in reports:
+        name = report["exceptions"][0]["message"]
+        assert messages(report) == [f"first {name}", f"second {name}", f"third {name}"]
+        assert report["attributes"]["user.id"] == f"user of {name}"
+
+
+def test_start_up_failures(reported: Reported) -> None:
+    """What kills an app before it serves anything is reported, with `start-up` as its entry point."""
+
+    async def lifespan_app(scope: Any, receive: Any, send: Any) -> None:
+        raise KeyError("DATABASE")
+
+    async def start() -> None:
+        await obitus.AsgiMiddleware(lifespan_app)({"type": "lifespan"}, None, None)  # type: ignore[arg-type]
+
+    with pytest.raises(KeyError):
+        asyncio.run(start())
+    assert reported.one()["run"]["entry_point"] == "start-up"
+
+
+@pytest.mark.parametrize(
+    "value",
+    [
+        "",
+        "00-0-0-01",
+        "ff-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01",
+        "00-" + "0" * 32 + "-b7ad6b7169203331-01",
+    ],
+)
+def test_a_broken_traceparent_starts_a_new_trace(reported: Reported, value: str) -> None:
+    """W3C Trace Context: what does not fit is ignored, never passed on."""
+    asyncio.run(get("/sailings/SK-1", traceparent=value))
+    assert reported.one()["trace_id"] not in ("", "0" * 32, "0af7651916cd43dd8448eb211c80319c")
+
+
+def test_routes_without_a_framework_that_names_them(reported: Reported) -> None:
+    """Where the framework gives no template, it is worked out from the path's parameters."""
+    from starlette.applications import Starlette
+    from starlette.requests import Request
+    from starlette.responses import Response
+    from starlette.routing import Mount, Route
+
+    async def fail(request: Request) -> Response:
+        raise RuntimeError
+
+    app = Starlette(routes=[Mount("/line", routes=[Route("/piers/{pier}/calls/{call:int}", fail)])])
+    watched = obitus.AsgiMiddleware(app)
+
+    async def ask() -> None:
+        transport = httpx.ASGITransport(watched, raise_app_exceptions=False)
+        async with httpx.AsyncClient(transport=transport, base_url="http://ferry") as client:
+            await client.get("/line/piers/merrow/calls/7")
+
+    asyncio.run(ask())
+    assert reported.one()["run"]["entry_point"] == "GET /line/piers/{pier}/calls/{call}"

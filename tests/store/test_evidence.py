@@ -1,0 +1,50 @@
+"""Evidence: compressed, with a dictionary once there is one, and readable for ever."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from obitus.store.evidence import SAMPLES_TO_TRAIN, Evidence
+from tests.conftest import Running, failure, raised_in, start
+
+
+def test_evidence_survives_a_dictionary(running: Running) -> None:
+    """What was packed before a dictionary, and what is packed with it, reads the same; with it, it is smaller."""
+    service, key = running.service, running.add_app()
+    before = failure(exceptions=raised_in("sailings.fares", "quote", message="no fare"))
+    running.send(key, before)
+    evidence = service.evidence
+    for start_at in range(0, SAMPLES_TO_TRAIN, 500):
+        running.send(
+            key, *(failure(exceptions=raised_in("m", f"f{start_at + i}", message=f"row {i}")) for i in range(500))
+        )
+    assert evidence.wants_training()
+    body = evidence.train()
+    from obitus.store.evidence import add_dictionary
+
+    plain, _ = evidence.pack(json.dumps(before).encode())
+    evidence.use(service.writer.run(lambda c: add_dictionary(c, body, 0)), body)
+    assert not evidence.wants_training()
+    packed, dictionary_id = evidence.pack(json.dumps(before).encode())
+    assert dictionary_id == 1 and len(packed) < len(plain)
+    after = failure(exceptions=raised_in("sailings.fares", "quote", message="no fare either"))
+    running.send(key, after)
+    for report in (before, after):
+        assert running.get(f"/api/failures/{report['id']}")["report"]["exceptions"] == report["exceptions"]
+    # A service that starts anew finds the dictionary in the records.
+    fresh = Evidence(service.reader)
+    assert fresh.unpack(packed, 1) == json.dumps(before).encode() and fresh.pack(b"{}")[1] == 1
+
+
+def test_records_outlive_a_restart(tmp_path: Path) -> None:
+    """Everything is still there after the service was stopped and started."""
+    thread, running = start(tmp_path / "data")
+    report = failure()
+    running.send(running.add_app(), report)
+    thread.stop()
+    thread, running = start(tmp_path / "data")
+    try:
+        assert running.get(f"/api/failures/{report['id']}")["report"]["id"] == report["id"]
+    finally:
+        thread.stop()
