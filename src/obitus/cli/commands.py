@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 import time
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-import click
 import typer
 from rich.text import Text
 
@@ -49,20 +49,13 @@ Release = Annotated[str | None, typer.Option("--release", help="Only this releas
 def run() -> None:
     """Run the command line: the one place where expected errors become a line and an exit status."""
     try:
-        sys.exit(app(standalone_mode=False) or 0)
+        app()
     except CliError as error:
         sys.stderr.write(f"obitus: {show.safe(error)}\n")
         sys.exit(error.status)
-    except click.exceptions.NoArgsIsHelpError as error:
-        sys.stdout.write(error.format_message() + "\n")
-        sys.exit(2)
-    except click.ClickException as error:
-        sys.stderr.write(f"obitus: {error.format_message()}\n")
-        sys.exit(2)
-    except (click.Abort, KeyboardInterrupt):
-        sys.exit(130)
     except BrokenPipeError:
-        sys.exit(0)
+        # Whoever read our output has seen enough; nothing more may be written, not even at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 @app.command()
@@ -198,7 +191,9 @@ def park(number: Number, url: Url = None, token: Token = None, as_json: Json = F
 
 
 @app.command("check")
-def check_command(as_json_: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False) -> int:
+def check_command(
+    as_json_: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,
+) -> None:
     """Send a test report with this shell's settings and say precisely what is wrong."""
     findings = check(client_settings.load())
     if as_json_:
@@ -207,7 +202,8 @@ def check_command(as_json_: Annotated[bool, typer.Option("--json", help="Print t
         for finding in findings:
             mark, style = ("right", show.ACCENT) if finding.right else ("WRONG", show.FAILED)
             show.console.print(Text(f"{mark:<6} ", style=style).append(f"{finding.what:<8} {show.safe(finding.said)}"))
-    return 0 if all(finding.right for finding in findings) else 1
+    if not all(finding.right for finding in findings):
+        raise typer.Exit(CliError.status)
 
 
 @app_group.command("add")
@@ -242,7 +238,7 @@ def _decide(
     if as_json:
         _print(answer)
     else:
-        last = answer["history"][-1]["reason"] if answer["history"] else ""
+        last = show.safe(answer["history"][-1]["reason"]) if answer["history"] else ""
         show.console.print(Text(f"Issue {number}: ").append_text(show.state_text(answer["state"])).append(f". {last}"))
 
 

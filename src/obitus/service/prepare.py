@@ -26,6 +26,24 @@ MOST_AHEAD_MS: Final = DAY_MS
 SKEW_TO_CORRECT_MS: Final = 60_000
 MOST_REPAIRS: Final = 40
 
+# Why a single line may be refused. docs/problems.md lists them.
+REFUSALS: Final = {
+    "not-utf-8": "The line is no UTF-8.",
+    "not-json": "The line is no valid JSON.",
+    "line-cut-off": "The line's JSON stops in the middle.",
+    "nested-too-deep": "The line's JSON is nested too deep to be read.",
+    "not-an-object": "The line is JSON, but no object.",
+    "line-too-long": "The line has more bytes than a report may have.",
+    "kind-not-known": "`kind` is none of failure, log, run, tally.",
+    "id-missing": "The report has no id.",
+    "field-missing": "A field that every report of this kind needs is missing.",
+    "field-wrong": "A field has the wrong type or value.",
+    "time-ahead": "The time lies more than a day ahead.",
+    "time-too-old": "The time is more than a year ago.",
+    "store-broken": "The store refused this report alone.",
+    "fault": "The service could not read this report; its log says why.",
+}
+
 _LONE_SURROGATE = re.compile(r"[\ud800-\udfff]")
 _LIST_KEPT_AT_START: Final = 0.4
 

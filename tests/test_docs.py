@@ -1,0 +1,47 @@
+"""Docs that cannot rot: pages made from the code are current, links lead somewhere, names are ours."""
+
+from __future__ import annotations
+
+import importlib.util
+import re
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+
+
+def test_generated_pages_are_current() -> None:
+    """Commands, problems and schema are those of this code. Else: make describe"""
+    spec = importlib.util.spec_from_file_location("make_docs", ROOT / "docs/make_docs.py")
+    assert spec is not None and spec.loader is not None
+    made = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(made)
+    for name, make in made.PAGES.items():
+        assert (ROOT / "docs" / name).read_text("utf-8") == make(), f"{name} is old; run: make describe"
+
+
+def test_links_lead_somewhere() -> None:
+    """Every relative link of every page, pictures included, points at a file that is there."""
+    pages = [ROOT / "README.md", *(ROOT / "docs").glob("*.md"), ROOT / "requirements/README.md"]
+    for page in pages:
+        for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
+            assert (page.parent / target).exists(), f"{page.name}: {target}"
+
+
+def test_locks_have_hashes_and_no_addresses() -> None:
+    """Every Python package is pinned with hashes; neither lock file names where a package comes from."""
+    for name in ("server.txt", "dev.txt"):
+        text = (ROOT / "requirements" / name).read_text("utf-8")
+        assert "://" not in text
+        for block in re.findall(r"^\S.*(?:\n .*)*", text, re.MULTILINE):
+            assert "==" in block and "--hash=sha256:" in block, block[:80]
+    assert '"resolved"' not in (ROOT / "console/package-lock.json").read_text("utf-8")
+
+
+def test_every_refusal_of_a_line_is_listed() -> None:
+    """No line is refused with a slug that docs/problems.md does not explain."""
+    from obitus.service.prepare import REFUSALS
+
+    for path in ("prepare.py", "reports.py"):
+        text = (ROOT / "src/obitus/service" / path).read_text("utf-8")
+        used = set(re.findall(r'Refusal\(\s*"([a-z0-9-]+)"', text)) | set(re.findall(r'slug="([a-z-]+)"', text))
+        assert used <= set(REFUSALS), used - set(REFUSALS)
