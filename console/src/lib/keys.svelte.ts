@@ -1,3 +1,5 @@
+import { untrack } from 'svelte';
+
 /** The keyboard: each page says which keys it knows; `?` lists those that work now. */
 export interface Key {
 	key: string;
@@ -12,7 +14,8 @@ class Keys {
 	/** Add keys for as long as the calling component lives. */
 	use(set: Key[]) {
 		$effect(() => {
-			this.sets = [...this.sets, set];
+			// Reading the list here must not make the list's own change run this again.
+			this.sets = [...untrack(() => this.sets), set];
 			return () => {
 				this.sets = this.sets.filter((other) => other !== set);
 			};

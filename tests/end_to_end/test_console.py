@@ -1,0 +1,266 @@
+"""The console in a real browser: what is shown, what the keyboard does, what turns by itself, and that all can use it."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
+
+from tests.conftest import Running, failure, now_text, raised_in
+
+AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
+CHROMIUM = "/usr/bin/chromium"
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        launched = playwright.chromium.launch(
+            executable_path=CHROMIUM,
+            args=["--no-sandbox", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
+        )
+        yield launched
+        launched.close()
+
+
+@pytest.fixture
+def page(browser: Browser, running: Running) -> Iterator[Page]:
+    """A signed-in page that fails the test when the browser complains: errors, or a breach of the content policy."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    opened = context.new_page()
+    complaints: list[str] = []
+    opened.on("pageerror", lambda error: complaints.append(str(error)))
+    opened.on("console", lambda said: complaints.append(said.text) if _is_complaint(said) else None)
+    opened.goto(running.service.new_sign_in_link())
+    expect(opened.get_by_role("heading", name="Desk")).to_be_visible()
+    complaints.clear()
+    yield opened
+    opened.wait_for_timeout(50)
+    context.close()
+    assert complaints == []
+
+
+def _is_complaint(said: ConsoleMessage) -> bool:
+    """An answer of 4xx is the page's to show; anything else that the browser calls an error is ours to mend."""
+    return said.type == "error" and not said.text.startswith("Failed to load resource")
+
+
+def fill(running: Running) -> str:
+    """Three issues of one app, one of them back; return its key."""
+    key = running.add_app()
+    trail = [
+        {"kind": "log", "time": now_text(), "severity": "WARN", "message": "no place left", "data": {"logger": "x"}},
+        {"kind": "mark", "time": now_text(), "message": "places counted", "data": {"taken": 62}},
+    ]
+    chain = raised_in("sailings.fares", "surcharge", "sailings.fares.FareUnknown", "no fare for a campervan")
+    frames = chain[0]["frames"]
+    frames[0] |= {
+        "own": True,
+        "source": {"before": ["try:"], "line": "    return PENCE[kind]", "after": ["except KeyError:"]},
+        "locals": {"kind": "'campervan'", "password": "x"},
+    }
+    frames.insert(
+        0, {"function": "run", "module": "starlette.routing", "file": "/x/site-packages/r.py", "line": 9, "own": False}
+    )
+    running.send(key, failure(exceptions=chain, trail=trail, release="2.8.0", attributes={"user.id": "p-102"}))
+    running.ask("POST", "/api/issues/1/settle", {"release": "2.9.0"})
+    running.send(key, failure(exceptions=chain, trail=trail, release="2.9.0"))
+    running.send(key, failure(exceptions=raised_in("sailings.tides", "read", "TimeoutError", "no answer")))
+    running.send(key, failure(exceptions=raised_in("sailings.mail", "hand_over", "MailRefused", "<b>451</b>")))
+    return key
+
+
+def axe(page: Page) -> list[str]:
+    """Return what axe-core finds wrong by WCAG 2.2, levels A and AA."""
+    page.evaluate(AXE.read_text("utf-8"))
+    found: dict[str, Any] = page.evaluate(
+        "axe.run({runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']})"
+    )
+    return [f"{v['id']}: {v['nodes'][0]['html'][:120]}" for v in found["violations"]]
+
+
+def at(page: Page, running: Running, path: str) -> None:
+    page.goto(running.url + path)
+
+
+def test_desk(page: Page, running: Running) -> None:
+    """The desk shows what regressed, what is new and what is loud, and a new failure appears without a reload."""
+    key = fill(running)
+    regressed = page.get_by_role("list", name="Regressed")
+    expect(regressed.get_by_role("link", name="FareUnknown in sailings.fares.surcharge")).to_be_visible()
+    expect(page.get_by_role("list", name="New").get_by_role("listitem")).to_have_count(2)
+    started = time.monotonic()
+    running.send(key, failure(exceptions=raised_in("sailings.app", "board", "GangwayUp")))
+    expect(page.get_by_role("link", name="GangwayUp in sailings.app.board").first).to_be_visible(timeout=3000)
+    assert time.monotonic() - started < 3
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="FareUnknown in sailings.fares.surcharge")).to_be_visible()
+
+
+def test_the_sentence_is_the_filter(page: Page, running: Running) -> None:
+    """Each part of the sentence narrows every page, stands in the address, and holds from page to page."""
+    fill(running)
+    running.send(running.add_app("gatekeeper", "staging"), failure(exceptions=raised_in("gate", "open", "GateStuck")))
+    at(page, running, "/issues")
+    rows = page.get_by_role("list", name="Issues").get_by_role("listitem")
+    expect(rows).to_have_count(4)
+    page.get_by_label("App", exact=True).select_option("gatekeeper")
+    expect(rows).to_have_count(1)
+    assert "app=gatekeeper" in page.url
+    page.get_by_role("link", name="Desk", exact=True).click()
+    assert "app=gatekeeper" in page.url
+    page.reload()
+    expect(page.get_by_label("App", exact=True)).to_have_value("gatekeeper")
+    page.get_by_label("Environment", exact=True).select_option("production")
+    expect(page.get_by_text("Nothing failed in this window.")).to_be_visible()
+
+
+def test_issues_by_keyboard(page: Page, running: Running) -> None:
+    """Move, search, accept, park and settle without a mouse; `?` lists the keys."""
+    fill(running)
+    at(page, running, "/issues?sort=newest")
+    rows = page.get_by_role("list", name="Issues").get_by_role("listitem")
+    expect(rows).to_have_count(3)
+    page.keyboard.press("a")
+    expect(page.get_by_text("Issue 3 is accepted.")).to_be_visible()
+    expect(rows.first).to_contain_text("accepted")
+    page.keyboard.press("j")
+    page.keyboard.press("p")
+    expect(rows.nth(1)).to_contain_text("parked")
+    page.keyboard.press("s")
+    expect(page.get_by_label("The release with the fix")).to_have_value("2.9.0")
+    page.keyboard.press("Enter")
+    expect(rows.nth(1)).to_contain_text("settled in 2.9.0")
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_contain_text("Settle the issue")
+    assert axe(page) == []
+    page.keyboard.press("Escape")
+    page.keyboard.press("/")
+    page.keyboard.type("campervan")
+    page.keyboard.press("Enter")
+    expect(rows).to_have_count(1)
+
+
+def test_an_issue_reads_as_a_report(page: Page, running: Running) -> None:
+    """The headings stand in their order; own frames are open, library frames folded, secrets hidden."""
+    fill(running)
+    at(page, running, "/issues/1")
+    expect(page.get_by_role("heading", name="Why this is one issue")).to_be_visible()
+    headings = page.get_by_role("heading", level=2).all_text_contents()
+    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Since when", "Who and what", "Why this is one issue", "Settle in which release?"][: len(headings)]  # fmt: skip
+    expect(page.get_by_text("return PENCE[kind]")).to_be_visible()
+    expect(page.get_by_text("'campervan'", exact=True)).to_be_visible()
+    expect(page.get_by_text("[hidden: password]")).to_be_visible()
+    expect(page.get_by_text("starlette.routing.run")).to_be_hidden()
+    page.keyboard.press("o")
+    expect(page.get_by_text("starlette.routing.run")).to_be_visible()
+    expect(page.get_by_text("places counted")).to_be_visible()
+    expect(page.get_by_text("Regressed: seen in 2.9.0, the release it was settled in.")).to_be_visible()
+    page.keyboard.press("h")
+    expect(page.get_by_text("One failure,")).to_be_visible()
+    assert re.search(r"failure=[0-9a-f-]{36}", page.url)
+    page.get_by_role("button", name="Settle …").click()
+    page.get_by_label("The release with the fix").fill("3.0.0")
+    page.get_by_role("button", name="Settle", exact=True).click()
+    expect(page.get_by_text("owner settled it in 3.0.0.")).to_be_visible()
+
+
+def test_reports_are_never_markup(page: Page, running: Running) -> None:
+    """Whatever stands in a report is shown as text, wherever it is shown."""
+    nasty = "<img src=x onerror=\"document.title='owned'\"><script>document.title='owned'</script>"
+    chain = raised_in(nasty, nasty, nasty, nasty)
+    chain[0]["frames"][0] |= {"file": nasty, "locals": {nasty: nasty}, "source": {"line": nasty}}
+    crumb = {"kind": "log", "time": now_text(), "message": nasty, "data": {nasty: nasty}}
+    request = {"method": "GET", "url": f"javascript:{nasty}", "headers": [[nasty, nasty]]}
+    run = {"entry_point": nasty}
+    running.send(running.add_app(), failure(exceptions=chain, trail=[crumb], request=request, run=run, release=nasty, attributes={nasty: nasty}))  # fmt: skip
+    for path in ("/", "/issues", "/issues/1"):
+        at(page, running, path)
+        expect(page.locator("main").get_by_text("onerror").first).to_be_visible()
+        assert page.locator("main img, main script").count() == 0
+        assert page.title() == "Obitus"
+
+
+def test_set_up_waits_and_turns(page: Page, running: Running, tmp_path: Path) -> None:
+    """A new app's page shows the lines, waits, says what is refused, and turns when a real program reports."""
+    at(page, running, "/set-up")
+    page.get_by_label("Name: lower case").fill("net-loft")
+    page.get_by_label("Kind").select_option("script")
+    page.get_by_role("button", name="Add and make a key").click()
+    expect(page.get_by_text("Waiting for the first report")).to_be_visible()
+    shown = page.locator("pre").all_text_contents()
+    settings = dict(line.removeprefix("export ").split("=", 1) for line in shown[0].splitlines())
+    running.send(settings["OBITUS_KEY"], b'{"kind": "poem"}')
+    expect(page.get_by_text("Something arrived and was refused")).to_be_visible()
+    script = tmp_path / "mend.py"
+    script.write_text(f"{shown[1]}\nraise OSError('the net is torn')\n")
+    subprocess.run([sys.executable, str(script)], env=os.environ | settings, capture_output=True, timeout=30)
+    expect(page.get_by_text("The first report arrived")).to_be_visible(timeout=3000)
+    assert axe(page) == []
+    page.get_by_role("link", name="See the issues").click()
+    expect(page.get_by_role("link", name="OSError in mend.<module>")).to_be_visible()
+
+
+def test_keys_tokens_and_password(page: Page, running: Running) -> None:
+    """Keys and tokens are shown once and revoked for good; a password is set."""
+    running.add_app()
+    at(page, running, "/set-up")
+    card = page.get_by_role("article", name="sailings")
+    card.get_by_role("button", name="Revoke …").click()
+    card.get_by_role("button", name="Revoke it for good").click()
+    expect(card).to_contain_text("revoked")
+    page.get_by_label("What the token is for").fill("laptop")
+    page.get_by_role("button", name="Make a token").click()
+    expect(page.get_by_text("otok_").last).to_be_visible()
+    page.get_by_label("New password").fill("the tide waits for nobody")
+    page.get_by_role("button", name="Set the password").click()
+    expect(page.get_by_text("The password is set")).to_be_visible()
+    page.get_by_role("button", name="Sign out").click()
+    page.get_by_label("Password").fill("the tide waits for nobody")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("heading", name="Set-up")).to_be_visible()
+
+
+@pytest.mark.parametrize("light", ["day", "night"])
+@pytest.mark.parametrize("path", ["/", "/issues", "/issues/1", "/set-up", "/issues/99", "/issues?text=nothing"])
+def test_everybody_can_use_it(page: Page, running: Running, path: str, light: str) -> None:
+    """Axe finds nothing wrong on any page, by day or by night, nor does a narrow screen scroll sideways."""
+    fill(running)
+    page.evaluate("light => localStorage.setItem('obitus-desk', light)", light)
+    at(page, running, path)
+    page.wait_for_load_state("networkidle") if path == "/nowhere" else page.wait_for_timeout(400)
+    assert axe(page) == []
+    page.set_viewport_size({"width": 390, "height": 800})
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+
+
+def test_sign_in_page(browser: Browser, running: Running) -> None:
+    """Nobody sees anything before signing in; a used link says so; the page itself is usable by all."""
+    context = browser.new_context()
+    opened = context.new_page()
+    opened.goto(running.url + "/issues")
+    expect(opened.get_by_label("Password")).to_be_visible()
+    assert axe(opened) == []
+    link = running.service.new_sign_in_link()
+    opened.goto(link)
+    expect(opened.get_by_role("heading", name="Desk")).to_be_visible()
+    assert "#" not in opened.url
+    context.clear_cookies()
+    opened.goto(link)
+    expect(opened.get_by_role("alert")).to_contain_text("used already")
+    context.close()
+
+
+def test_empty_service_says_what_to_do(page: Page) -> None:
+    """With no app yet, the desk leads to set-up."""
+    page.get_by_role("link", name="Add your first app").click()
+    expect(page.get_by_role("heading", name="Add an app")).to_be_visible()

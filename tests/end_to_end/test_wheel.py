@@ -1,0 +1,87 @@
+"""The wheel, built and installed into fresh virtual environments, without Node and without this checkout."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+import venv
+from pathlib import Path
+
+import pytest
+import urllib3
+
+from tests.end_to_end.test_nothing_is_lost import free_port
+
+ROOT = Path(__file__).parents[2]
+
+
+def call(*command: str | Path, status: int = 0, **environment: str) -> str:
+    clean = {"PATH": "/usr/bin:/bin", "HOME": os.environ.get("HOME", "/")} | environment
+    keep = ("PIP_CERT", "PIP_FIND_LINKS", "SSL_CERT_FILE", "PIP_INDEX_URL")
+    clean |= {name: value for name, value in os.environ.items() if name in keep}
+    ended = subprocess.run([str(part) for part in command], capture_output=True, text=True, env=clean, timeout=300)
+    assert ended.returncode == status, ended.stderr[-2000:]
+    return ended.stdout + ended.stderr
+
+
+@pytest.fixture(scope="module")
+def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("wheel")
+    subprocess.run([sys.executable, "-m", "hatchling", "build", "-t", "wheel", "-d", str(folder)], cwd=ROOT, check=True, capture_output=True)  # fmt: skip
+    (found,) = folder.glob("*.whl")
+    return found
+
+
+def install(folder: Path, wheel: Path, *requirements: str) -> Path:
+    """Make an environment with these pinned requirements and the wheel; return its folder of programs."""
+    venv.create(folder, with_pip=True)
+    python = folder / "bin/python"
+    pins = folder / "pins.txt"
+    text = (ROOT / "requirements/server.txt").read_text("utf-8")
+    if requirements:
+        blocks = [block for block in text.split("\n") if block]
+        wanted: list[str] = []
+        for line in blocks:
+            if not line.startswith(" "):
+                taking = line.split("==")[0] in requirements
+            if taking:
+                wanted.append(line)
+        text = "\n".join(wanted) + "\n"
+    pins.write_text(text)
+    call(python, "-m", "pip", "install", "-q", "--require-hashes", "-r", pins)
+    call(python, "-m", "pip", "install", "-q", "--no-deps", wheel)
+    return folder / "bin"
+
+
+@pytest.mark.timeout(300)
+def test_base_install_is_the_client_alone(wheel: Path, tmp_path: Path) -> None:
+    """With urllib3 and nothing else the client works; the command line says what to install."""
+    programs = install(tmp_path / "base", wheel, "urllib3")
+    code = "import obitus, logging; obitus.watch(url='http://127.0.0.1:9', key='okey_x'); obitus.record(ValueError()); print(obitus.flush(0.5))"
+    assert "False" in call(programs / "python", "-c", code)
+    assert "pip install 'obitus[cli]'" in call(programs / "obitus", status=2)
+
+
+@pytest.mark.timeout(300)
+def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
+    """The console and the schema are inside the wheel: the service starts, and its pages are there."""
+    programs = install(tmp_path / "server", wheel)
+    port = free_port()
+    service = subprocess.Popen([str(programs / "obitus"), "serve", "--data", str(tmp_path / "data"), "--port", str(port)], env={"PATH": "/bin"}, stdout=subprocess.DEVNULL, cwd=tmp_path)  # fmt: skip
+    try:
+        for _ in range(200):
+            try:
+                page = urllib3.request("GET", f"http://127.0.0.1:{port}/", retries=False)
+                break
+            except urllib3.exceptions.HTTPError:
+                time.sleep(0.05)
+        text = page.data.decode()
+        assert page.status == 200 and "/assets/index-" in text
+        script = text.split('src="')[1].split('"')[0]
+        answer = urllib3.request("GET", f"http://127.0.0.1:{port}{script}", retries=False)
+        assert answer.status == 200 and answer.headers["Content-Type"].startswith("text/javascript")
+    finally:
+        service.terminate()
+        assert service.wait(20) in (0, -15)
