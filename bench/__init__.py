@@ -1,0 +1,1 @@
+"""Speed, as ratios against floors taken in the same run."""

@@ -1,0 +1,311 @@
+"""``make bench``: each row is ours, its floor, and their ratio, measured in turns in this run.
+
+The order alternates and the median of the rounds counts, so that a machine that slows down half-way slows both.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import http.client
+import json
+import logging
+import os
+import platform
+import sqlite3
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import uuid
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import obitus
+from bench import bare
+from obitus.client.reporter import Reporter
+from obitus.client.settings import load
+from obitus.service.formats import REPORT
+from obitus.service.run import InThread, listen
+from obitus.service.settings import Settings
+from obitus.service.wiring import Service
+
+ROUNDS = 7
+BATCH = 50
+BATCHES = 60
+SENDERS = 4
+
+
+def main() -> None:
+    """Measure every row and print the table."""
+    print(
+        f"{platform.python_implementation()} {platform.python_version()}, {os.cpu_count()} cores, {platform.machine()}\n"
+    )
+    print(f"{'row':<44}{'ours':>14}{'floor':>14}{'ratio':>9}")
+    with tempfile.TemporaryDirectory() as folder:
+        recording(Path(folder))
+        healthy_request()
+        imports()
+        intake(Path(folder))
+        visible(Path(folder))
+
+
+def row(name: str, ours: str, floor: str, ratio: float) -> None:
+    """Print one row."""
+    print(f"{name:<44}{ours:>14}{floor:>14}{ratio:>9.2f}", flush=True)
+
+
+def in_turns(ours: Callable[[], float], floor: Callable[[], float]) -> tuple[float, float]:
+    """Return the median seconds of both, measured in alternating order."""
+    one, two = [], []
+    for i in range(ROUNDS):
+        for measure, found in ((ours, one), (floor, two)) if i % 2 else ((floor, two), (ours, one)):
+            found.append(measure())
+    return statistics.median(one), statistics.median(two)
+
+
+def timed(work: Callable[[], Any], times: int) -> float:
+    """Return the seconds that one piece of work takes, over ``times`` pieces."""
+    started = time.perf_counter()
+    for _ in range(times):
+        work()
+    return (time.perf_counter() - started) / times
+
+
+class Sink:
+    """Stands in for the sender: takes reports and forgets them, so that only the app's thread is measured."""
+
+    waiting = 0
+    counts: dict[str, int] = {}  # noqa: RUF012
+
+    def put(self, report: dict[str, Any]) -> bool:
+        return True
+
+    def flush(self, timeout_s: float) -> bool:
+        return True
+
+    def stop(self, timeout_s: float) -> None: ...
+
+
+def quiet_reporter(*, hooks: bool = False) -> Reporter:
+    """Return a reporter that captures all and sends nothing."""
+    reporter = Reporter(load(url="http://127.0.0.1:9", key="okey_x", off=False), hooks=hooks)
+    reporter._sender = Sink()  # type: ignore[assignment]
+    return reporter
+
+
+def deep(left: int, sailing: dict[str, Any]) -> None:
+    """Raise from 30 calls down, with a few locals in each."""
+    pier, passenger, places = "eastholm", f"p-{left}", [left, left + 1]  # noqa: F841
+    if left == 0:
+        raise ValueError("gangway is up")
+    deep(left - 1, sailing)
+
+
+def recording(folder: Path) -> None:
+    """Recording an exception of 30 frames against ``logging.exception`` to a file."""
+    reporter = quiet_reporter()
+    logger = logging.getLogger("bench")
+    logger.propagate = False
+    handler = logging.FileHandler(folder / "bench.log")
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
+    logger.addHandler(handler)
+
+    def failing(act: Callable[[BaseException], Any]) -> Callable[[], None]:
+        def once() -> None:
+            try:
+                deep(28, {"id": "SK-4711", "vessel": "Tern"})
+            except ValueError as error:
+                act(error)
+
+        return once
+
+    raising = statistics.median(timed(failing(lambda _: None), 300) for _ in range(ROUNDS))
+    ours, floor = in_turns(
+        lambda: timed(failing(lambda e: reporter.record(e, handled=True, captured_by="record")), 100) - raising,
+        lambda: timed(failing(lambda _: logger.exception("gangway")), 100) - raising,
+    )
+    row("record 30 frames / logging.exception to a file", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+    logger.removeHandler(handler)
+    handler.close()
+
+
+def healthy_request() -> None:
+    """A healthy request through the middleware against the bare app, in process."""
+    from fastapi import FastAPI
+
+    def make(*, watched: bool) -> Any:
+        app = FastAPI()
+        if watched:
+            app.add_middleware(obitus.AsgiMiddleware)
+
+        @app.get("/sailings/{sailing_id}")
+        async def sailing(sailing_id: str) -> dict[str, str]:
+            return {"id": sailing_id}
+
+        return app
+
+    scope = {
+        "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": "GET", "scheme": "http",
+        "path": "/sailings/SK-1", "raw_path": b"/sailings/SK-1", "query_string": b"", "root_path": "",
+        "headers": [(b"host", b"ferry"), (b"accept", b"*/*")], "client": ("127.0.0.1", 1), "server": ("ferry", 80),
+    }  # fmt: skip
+
+    async def receive() -> dict[str, Any]:
+        return {"type": "http.request", "body": b"", "more_body": False}
+
+    async def send(_: Any) -> None: ...
+
+    async def ask(app: Any, times: int) -> float:
+        started = time.perf_counter()
+        for _ in range(times):
+            await app(dict(scope), receive, send)
+        return (time.perf_counter() - started) / times
+
+    bare_app, watched = make(watched=False), make(watched=True)
+    asyncio.run(ask(bare_app, 200))
+    asyncio.run(ask(watched, 200))
+    ours, floor = in_turns(lambda: asyncio.run(ask(watched, 1000)), lambda: asyncio.run(ask(bare_app, 1000)))
+    row("healthy request, switched off / bare app", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+    obitus._use(quiet_reporter(hooks=True))
+    ours, floor = in_turns(lambda: asyncio.run(ask(watched, 1000)), lambda: asyncio.run(ask(bare_app, 1000)))
+    obitus.stop()
+    row("healthy request, watched / bare app", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+
+
+def imports() -> None:
+    """``import obitus`` against ``import logging, urllib3``, each in a fresh interpreter, less the empty one."""
+
+    def start(code: str) -> float:
+        return timed(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3)
+
+    empty = statistics.median(start("pass") for _ in range(ROUNDS))
+    ours, floor = in_turns(lambda: start("import obitus") - empty, lambda: start("import logging, urllib3") - empty)
+    row("import obitus / import logging, urllib3", f"{ours * 1e3:.0f} ms", f"{floor * 1e3:.0f} ms", ours / floor)
+
+
+def report_of_8_kb(number: int) -> bytes:
+    """Return a failure as the client sends them, about 8 KB: 30 frames, half own, with source and locals."""
+    frames = []
+    for i in range(30):
+        frame: dict[str, Any] = {"function": f"step_{i}", "module": f"sailings.part{i % 7}", "file": f"/srv/sailings/part{i % 7}.py", "line": 10 + i, "own": i % 2 == 0}  # fmt: skip
+        if i % 2 == 0:
+            frame["source"] = {"before": ["    a = load(pier)", "    b = a.places"], "line": "    return go_on(a, b)", "after": ["", "def next_step(pier):"]}  # fmt: skip
+            frame["locals"] = {"pier": "'eastholm'", "passenger": f"'p-{number}'", "places": "[1, 2, 3]", "sailing": "<Sailing id='SK-4711' vessel='Tern' places=62>"}  # fmt: skip
+        frames.append(frame)
+    trail = [{"kind": "log", "time": datetime.now(UTC).isoformat(), "severity": "INFO", "message": f"step {i} done", "data": {"logger": "sailings"}} for i in range(8)]  # fmt: skip
+    return json.dumps(
+        {
+            "kind": "failure", "id": str(uuid.uuid4()), "time": datetime.now(UTC).isoformat(), "release": "2.9.0",
+            "exceptions": [{"type": "sailings.GangwayUp", "message": f"gangway {number} is up", "frames": frames}],
+            "trail": trail, "attributes": {"host.name": "pier-1", "user.id": f"p-{number % 40}"},
+            "run": {"entry_point": "POST /sailings/{sailing_id}/boardings", "duration_ms": 12.5, "outcome": "failed"},
+        }
+    ).encode()  # fmt: skip
+
+
+def flood(port: int, key: str, bodies: list[bytes]) -> float:
+    """Send all bodies from several senders over kept connections; return reports a second, all acknowledged."""
+    turns = [bodies[i::SENDERS] for i in range(SENDERS)]
+
+    def sender(mine: list[bytes]) -> None:
+        connection = http.client.HTTPConnection("127.0.0.1", port)
+        for body in mine:
+            headers = {"Authorization": f"Bearer {key}", "Content-Type": "application/x-ndjson"}
+            connection.request("POST", "/reports", body, headers)
+            answer = connection.getresponse()
+            said = answer.read()
+            assert answer.status == 200, said
+        connection.close()
+
+    threads = [threading.Thread(target=sender, args=(mine,)) for mine in turns]
+    started = time.perf_counter()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return len(bodies) * BATCH / (time.perf_counter() - started)
+
+
+def bodies() -> list[bytes]:
+    """Return batches that were never sent before."""
+    return [b"\n".join(report_of_8_kb(i * BATCH + j) for j in range(BATCH)) for i in range(BATCHES)]
+
+
+def intake(folder: Path) -> None:
+    """Reports a second, acknowledged durable, against only validating them and against a bare endpoint."""
+    made = bodies()
+    size = statistics.mean(len(line) for line in made[0].split(b"\n"))
+    lines = [line for body in made[:10] for line in body.split(b"\n")]
+    validating = 1 / statistics.median(timed(lambda: [REPORT.validate_json(line) for line in lines], 1) for _ in range(3)) * len(lines)  # fmt: skip
+    command = [sys.executable, "-m", "obitus", "serve", "--data", str(folder / "data"), "--port"]
+    service, port = bare.started([*command, "0"])
+    key = bare.key_of(service, port)
+    bare_endpoint, bare_port = bare.started([sys.executable, "-m", "bench.bare", str(folder / "bare.sqlite3")])
+    try:
+        ours, floor = [], []
+        for i in range(5):
+            ours.append(flood(port, key, made if i == 0 else bodies()))
+            floor.append(flood(bare_port, key, bodies()))
+    finally:
+        for process in (service, bare_endpoint):
+            process.terminate()
+            process.communicate(timeout=20)
+    rate, bare_rate = statistics.median(ours), statistics.median(floor)
+    row(f"reports/s of {size / 1000:.1f} KB / only validating, one core", f"{rate:,.0f}/s", f"{validating:,.0f}/s", rate / validating)  # fmt: skip
+    row("reports/s / bare endpoint, raw lines to SQLite", f"{rate:,.0f}/s", f"{bare_rate:,.0f}/s", rate / bare_rate)
+    kept = sqlite3.connect(folder / "data/obitus.sqlite3")
+    count = kept.execute("SELECT COUNT(*) FROM reports").fetchone()[0]
+    assert count == 5 * BATCH * BATCHES, count
+    evidence = kept.execute("SELECT SUM(LENGTH(body)) FROM evidence").fetchone()[0]
+    kept.close()
+    row(
+        "bytes kept of a report's evidence / as sent",
+        f"{evidence / count:,.0f} B",
+        f"{size:,.0f} B",
+        evidence / count / size,
+    )
+
+
+def visible(folder: Path) -> None:
+    """Time from ``raise`` to visible in ``/api/issues``, against one empty request to the same service."""
+    opened = listen("127.0.0.1", 0)
+    port = opened.getsockname()[1]
+    service = Service(Settings(data=folder / "visible", port=port))
+    service.ensure_owner()
+    running = InThread(service, opened)
+    running.start()
+    token = service.add_pass("token", 1, "bench", None)
+    connection = http.client.HTTPConnection("127.0.0.1", port)
+    headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}
+
+    def ask(method: str, path: str, body: str | None = None) -> Any:
+        connection.request(method, path, body, headers)
+        return json.loads(connection.getresponse().read())
+
+    key = ask("POST", "/api/apps", '{"name": "sailings"}')["key"]
+    obitus.watch(url=f"http://127.0.0.1:{port}", key=key, release="2.9.0")
+    waits = []
+    for i in range(20):
+        started = time.perf_counter()
+        try:
+            deep(5, {})
+        except ValueError as error:
+            error.args = (f"gangway {i}",)
+            obitus.record(error)
+        while ask("GET", "/api/issues?window=1h").get("failures_in_all") != i + 1:
+            pass
+        waits.append(time.perf_counter() - started)
+    obitus.stop()
+    empty = statistics.median(timed(lambda: ask("GET", "/health"), 50) for _ in range(3))
+    running.stop()
+    ours = statistics.median(waits)
+    row("raise to visible in /api/issues / GET /health", f"{ours * 1e3:.0f} ms", f"{empty * 1e3:.1f} ms", ours / empty)
+    print(f"{'':<4}slowest of {len(waits)}: {max(waits) * 1e3:.0f} ms (the sender gathers for 50 ms)")
+
+
+if __name__ == "__main__":
+    main()
