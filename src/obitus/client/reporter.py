@@ -129,12 +129,13 @@ class Reporter:
 
     def new_run(self, entry_point: str, *, trace_id: str | None = None) -> runs.RunState:
         """Return a new run; it joins the trace of the run around it, or the one given."""
-        around = runs.current.get()
-        now_ms, noise = self.clock_ms(), self.random_bytes(34)
-        if trace_id is None:
-            trace_id = around.trace_id if around is not None else noise[:16].hex()
         return runs.RunState(
-            str(uuid7(now_ms, noise[16:26])), entry_point, now_ms, trace_id, noise[26:34].hex(), self._timer()
+            entry_point,
+            self.clock_ms(),
+            self._timer(),
+            self.random_bytes,
+            trace_id=trace_id,
+            around=runs.current.get() if trace_id is None else None,
         )
 
     def flush(self, timeout_s: float) -> bool:

@@ -172,7 +172,8 @@ class Sender:
                     return
                 report = self._waiting.popleft()
             try:
-                text = json.dumps(self._redactor.report(report), ensure_ascii=False, allow_nan=False)
+                written = json.dumps(report, ensure_ascii=False, allow_nan=False)
+                text = json.dumps(self._redactor.report(report, written), ensure_ascii=False, allow_nan=False)
                 line = text.encode("utf-8", "replace") + b"\n"
             except Exception as error:
                 self.counts["dropped"] += 1

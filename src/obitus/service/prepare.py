@@ -89,7 +89,7 @@ class Preparer:
     def prepare(self, line: bytes, sender: Sender) -> Ready | Refusal:
         """Return the report in ``line``, ready to be written, or why it is refused. Never raises for bad input."""
         try:
-            line.decode("utf-8")
+            written = line.decode("utf-8")
         except UnicodeDecodeError as error:
             return Refusal("not-utf-8", f"Byte {error.start} of the line is no UTF-8. Send JSON in UTF-8.")
         read = _read(line)
@@ -113,7 +113,7 @@ class Preparer:
             time_ms = sender.received_ms
             if ahead_ms > SKEW_TO_CORRECT_MS:
                 notes.append("The time lies ahead of now; the time of arrival was taken instead.")
-        content = self._redactor.report(content)
+        content = self._redactor.report(content, written)
         content["time"] = to_text(time_ms)
         failure = _facts(report, content) if isinstance(report, FailureReport) else None
         tally = None
