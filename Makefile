@@ -57,13 +57,13 @@ clean: ## Remove what was built and installed
 	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq python3-venv >/dev/null; }
 	@echo "Installing Python packages …"
 	@$(PYTHON) -m venv .venv
-	@$(BIN)/pip install -q --disable-pip-version-check --require-hashes -r requirements/dev.txt
-	@$(BIN)/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@$(BIN)/pip install -qq --disable-pip-version-check --require-hashes -r requirements/dev.txt
+	@$(BIN)/pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@touch $@
 
 console/node_modules/ready: console/package-lock.json console/package.json
 	@echo "Installing the console's packages …"
-	@cd console && npm ci --silent
+	@cd console && npm ci --loglevel error
 	@touch $@
 
 $(CONSOLE): console/node_modules/ready $(CONSOLE_SOURCES)

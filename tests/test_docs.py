@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import json
 import re
 from pathlib import Path
 
@@ -35,6 +36,15 @@ def test_locks_have_hashes_and_no_addresses() -> None:
         for block in re.findall(r"^\S.*(?:\n .*)*", text, re.MULTILINE):
             assert "==" in block and "--hash=sha256:" in block, block[:80]
     assert '"resolved"' not in (ROOT / "console/package-lock.json").read_text("utf-8")
+
+
+def test_console_lock_names_every_platform() -> None:
+    """The lock holds every package that another one wants, those for other machines too: else `npm ci` refuses."""
+    packages = json.loads((ROOT / "console/package-lock.json").read_text("utf-8"))["packages"]
+    held = {place.rpartition("node_modules/")[2] for place in packages}
+    for place, package in packages.items():
+        wanted = {**package.get("dependencies", {}), **package.get("optionalDependencies", {})}
+        assert set(wanted) <= held, f"{place} wants {set(wanted) - held}"
 
 
 def test_every_refusal_of_a_line_is_listed() -> None:
