@@ -225,6 +225,7 @@ def test_keys_tokens_and_password(page: Page, running: Running) -> None:
     page.get_by_role("button", name="Set the password").click()
     expect(page.get_by_text("The password is set")).to_be_visible()
     page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
     page.get_by_label("Password").fill("the tide waits for nobody")
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("heading", name="Set-up")).to_be_visible()
