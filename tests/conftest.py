@@ -15,6 +15,7 @@ import urllib3
 from hypothesis import settings as hypothesis_settings
 
 import obitus
+from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
 from obitus.service.wiring import Service
@@ -100,10 +101,11 @@ def running(tmp_path: Path) -> Iterator[Running]:
 
 
 @pytest.fixture(autouse=True)
-def _client_is_off(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """No test leaves a reporter behind, or meets the settings of the shell it runs in."""
-    for name in ("OBITUS_URL", "OBITUS_KEY", "OBITUS_RELEASE", "OBITUS_ENVIRONMENT", "OBITUS_OFF", "OBITUS_TOKEN"):
+def _client_is_off(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> Iterator[None]:
+    """No test leaves a reporter behind, or meets the settings and the spool of the shell it runs in."""
+    for name in (*ENVIRONMENT_NAMES, "OBITUS_TOKEN"):
         monkeypatch.delenv(name, raising=False)
+    monkeypatch.setenv("OBITUS_SPOOL", str(tmp_path / "spool"))
     yield
     obitus.stop(timeout=0.2)
 

@@ -4,26 +4,48 @@
 
     obitus.watch()        # settings from OBITUS_URL, OBITUS_KEY, OBITUS_RELEASE
 
-From then on what nobody catches is reported: in the main thread, in threads, and in an ASGI app with
-``app.add_middleware(obitus.AsgiMiddleware)``. Nothing here ever raises into the app.
+From then on what nobody catches is reported: in the main thread, in threads, pools, tasks and child processes, and in
+web apps behind ``obitus.AsgiMiddleware`` or ``obitus.WsgiMiddleware``. Nothing here ever raises into the app.
 """
 
 from __future__ import annotations
 
 import atexit as _atexit
+import os as _os
+import sys as _sys
+from collections.abc import Callable as _Callable
 from collections.abc import Mapping as _Mapping
+from collections.abc import Sequence as _Sequence
 from typing import Any as _Any
 
+from obitus.client import runs as _runs
 from obitus.client import settings as _settings
 from obitus.client.integrations.asgi import AsgiMiddleware
+from obitus.client.integrations.wsgi import WsgiMiddleware
+from obitus.client.log import log as _log
 from obitus.client.reporter import Reporter as _Reporter
-from obitus.client.reporter import Run as _Run
-from obitus.client.sender import log as _log
+from obitus.client.trail import TRIM_AT as _TRIM_AT
+from obitus.client.work import Run as _Run
 
-__all__ = ["AsgiMiddleware", "attach", "flush", "mark", "record", "run", "stop", "watch"]
+__all__ = [
+    "AsgiMiddleware",
+    "WsgiMiddleware",
+    "attach",
+    "flush",
+    "mark",
+    "record",
+    "run",
+    "say",
+    "status",
+    "stop",
+    "watch",
+    "watched",
+]
 __version__ = "0.1.0"
 
 _EXIT_TIMEOUT_S = 2.0
+_PLAIN = frozenset({str, int, float, bool, type(None)})
+_MOST_CHARS = 1000
 _active: _Reporter | None = None
 
 
@@ -35,14 +57,62 @@ def watch(
     environment: str | None = None,
     off: bool | None = None,
     own: tuple[str, ...] = (),
+    logs: str | None = None,
+    breadcrumbs: str | None = None,
+    without: _Sequence[str] | None = None,
+    hide: _Sequence[str] | None = None,
+    edit: _Callable[[dict[str, _Any]], dict[str, _Any] | None] | None = None,
+    values: bool = True,
+    source: bool = True,
+    exits: bool = False,
+    failures_per_second: float = 50.0,
+    spool: str | _os.PathLike[str] | None = None,
+    spool_bytes: int = 64 * 1024 * 1024,
+    spool_hours: float = 168.0,
 ) -> None:
     """Start reporting. What is not given comes from the environment (``OBITUS_URL``, ``OBITUS_KEY``, …).
 
-    ``own`` names modules that are the app's own code although they are installed like libraries. Called again, it
-    starts anew with the new settings. With ``OBITUS_OFF=1``, or without an address or a key, nothing is ever reported.
+    Called again, it starts anew with the new settings. With ``OBITUS_OFF=1``, or without an address or a key, nothing
+    is ever reported.
+
+    - ``own``: modules that are the app's own code although they are installed like libraries.
+    - ``logs``, ``breadcrumbs``: from which severity log records are sent, or become breadcrumbs, by logger:
+      ``"WARN, sailings.fares=DEBUG, noisy=off"``.
+    - ``without``: kinds of breadcrumbs to leave out, such as ``["query"]``.
+    - ``hide``: redaction rules beside the default ones: ``["name vessel pin", "path request.body.json.card", "e-mail"]``.
+    - ``edit``: is given each report before it is redacted, and returns it, changed or not, or None to drop it.
+    - ``values``, ``source``: whether local values and source lines are sent.
+    - ``exits``: whether leaving with a non-zero status counts as a failure.
+    - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
+    - ``spool``, ``spool_bytes``, ``spool_hours``: where reports wait while the service is away, and how many for how long.
     """
     global _active
-    chosen = _settings.load(url=url, key=key, release=release, environment=environment, off=off, own=own)
+    try:
+        chosen = _settings.load(
+            url=url,
+            key=key,
+            release=release,
+            environment=environment,
+            off=off,
+            logs=logs,
+            breadcrumbs=breadcrumbs,
+            without=without,
+            hide=hide,
+            spool=spool,
+            own=own,
+            edit=edit,
+            values=values,
+            source=source,
+            exits=exits,
+            failures_per_second=failures_per_second,
+            spool_bytes=spool_bytes,
+            spool_hours=spool_hours,
+        )
+    except _settings.SettingTrouble as trouble:
+        # What was to be hidden is not known: then nothing may leave.
+        _log.warning("Obitus: nothing is reported. %s", trouble)
+        stop()
+        return
     if _active is not None:
         stop()
     if chosen.off:
@@ -50,7 +120,10 @@ def watch(
     if chosen.missing is not None:
         _log.warning("Obitus: %s is not set, so nothing is reported. Run `obitus check`.", chosen.missing)
         return
-    _use(_Reporter(chosen))
+    try:
+        _use(_Reporter(chosen))
+    except Exception as trouble:
+        _log.warning("Obitus: nothing is reported (%s: %s).", type(trouble).__name__, trouble)
 
 
 def record(error: BaseException | None = None, **attributes: _Any) -> str | None:
@@ -58,19 +131,35 @@ def record(error: BaseException | None = None, **attributes: _Any) -> str | None
     if _active is None:
         return None
     if error is None:
-        import sys
-
-        error = sys.exc_info()[1]
+        error = _sys.exc_info()[1]
         if error is None:
             _log.warning("Obitus: record() was called without an exception, and none is being handled.")
             return None
     return _active.record(error, handled=True, captured_by="record", attributes=attributes)
 
 
+def say(message: str, severity: str = "ERROR", **attributes: _Any) -> str | None:
+    """Report a message: from ERROR on as a failure with the stack that leads here, below it as a log record."""
+    if _active is None:
+        return None
+    return _active.say(message, severity, attributes, _sys._getframe(1))
+
+
 def mark(message: str, **data: _Any) -> None:
     """Leave a breadcrumb in the trail of the current run."""
-    if _active is not None:
-        _active.breadcrumb("mark", message, "INFO", data)
+    reporter = _active
+    if reporter is None:
+        return
+    for value in data.values():
+        if type(value) not in _PLAIN or (type(value) is str and len(value) > _MOST_CHARS):
+            reporter.breadcrumb("mark", message, "INFO", data)
+            return
+    if reporter.marks:
+        run = _runs.current.get()
+        trail = reporter.trail if run is None else run.trail
+        trail.append(("mark", reporter.now_ns(), "INFO", message, data))
+        if len(trail) > _TRIM_AT:
+            trail.trim()
 
 
 def attach(attributes: _Mapping[str, _Any] | None = None, /, **more: _Any) -> None:
@@ -84,6 +173,18 @@ def run(entry_point: str, **attributes: _Any) -> _Run:
     return _Run(entry_point, attributes, _reporter)
 
 
+def watched(connection: _Any) -> _Any:
+    """Return a DB-API connection (PEP 249) whose statements become breadcrumbs; use it in place of the one given."""
+    from obitus.client.integrations.databases import watched as wrap
+
+    return wrap(connection)
+
+
+def status() -> dict[str, _Any]:
+    """Return how reporting goes: whether it is on, what waits, what was sent, dropped and why, the latest trouble."""
+    return {"reporting": False} if _active is None else _active.status()
+
+
 def flush(timeout: float = 5.0) -> bool:
     """Wait up to ``timeout`` seconds until everything was sent; return whether it was."""
     return True if _active is None else _active.flush(timeout)
@@ -94,14 +195,19 @@ def stop(timeout: float = _EXIT_TIMEOUT_S) -> None:
     global _active
     reporter, _active = _active, None
     if reporter is not None:
-        _atexit.unregister(stop)
+        _atexit.unregister(_at_exit)
         reporter.stop(timeout)
+
+
+def _at_exit() -> None:
+    if _active is not None:
+        _active.last_words(_EXIT_TIMEOUT_S)
 
 
 def _use(reporter: _Reporter) -> None:
     global _active
     _active = reporter
-    _atexit.register(stop)
+    _atexit.register(_at_exit)
 
 
 def _reporter() -> _Reporter | None:

@@ -18,16 +18,16 @@ class Reported:
     def __init__(self, running: Running, key: str) -> None:
         self.running, self.key = running, key
 
-    def all(self) -> list[dict[str, Any]]:
-        """Wait for the sender, and return every report as it was kept, oldest first."""
-        assert obitus.flush(10)
-        rows = self.running.service.reader.rows("SELECT seq FROM evidence ORDER BY seq")
+    def all(self, kind: str = "failure") -> list[dict[str, Any]]:
+        """Wait for the sender, and return every report of a kind as it was kept, oldest first."""
+        assert obitus.flush(10), obitus.status()
+        rows = self.running.service.reader.rows("SELECT seq FROM reports WHERE kind = ? ORDER BY seq", (kind,))
         return [json.loads(self.running.service.evidence.read(row["seq"])) for row in rows]
 
-    def one(self) -> dict[str, Any]:
-        """Return the only report."""
-        found = self.all()
-        assert len(found) == 1, [report["exceptions"][0] for report in found]
+    def one(self, kind: str = "failure") -> dict[str, Any]:
+        """Return the only report of a kind."""
+        found = self.all(kind)
+        assert len(found) == 1, found
         return found[0]
 
 

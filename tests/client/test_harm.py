@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 import obitus
-from obitus.client.sender import MOST_ENCODED_BYTES, MOST_WAITING, Sender
+from obitus.client.sender import MOST_MEMORY_BYTES, MOST_WAITING, Sender
 from obitus.client.settings import load
 from obitus.core.redaction import Redactor
 from tests.conftest import Running, start
@@ -59,12 +59,12 @@ def test_switched_off_does_nothing(tmp_path: Path) -> None:
     """With OBITUS_OFF=1 no hook is set, no thread is started, and every call is a cheap nothing."""
     code = """
         import sys, threading, logging
-        before = (sys.excepthook, threading.excepthook, logging.Logger.handle)
+        before = (sys.excepthook, threading.excepthook, logging.Logger.callHandlers)
         import obitus
         obitus.watch()
         obitus.mark("x"); obitus.attach({"a": 1}); obitus.record(ValueError())
         with obitus.run("job"): pass
-        assert obitus.flush() and before == (sys.excepthook, threading.excepthook, logging.Logger.handle)
+        assert obitus.flush() and before == (sys.excepthook, threading.excepthook, logging.Logger.callHandlers)
         assert threading.active_count() == 1
     """
     ended = run_script(tmp_path, code, OBITUS_OFF="1", OBITUS_URL="http://127.0.0.1:9", OBITUS_KEY="okey_x")
@@ -83,11 +83,11 @@ def test_missing_settings_are_said_once(caplog: pytest.LogCaptureFixture) -> Non
 
 def test_hooks_are_taken_away_again(running: Running) -> None:
     """After stop() every hook is what it was; one that others put on top stays."""
-    before = (sys.excepthook, threading.excepthook, logging.Logger.handle)
+    before = (sys.excepthook, threading.excepthook, logging.Logger.callHandlers)
     obitus.watch(url=running.url, key=running.add_app())
     assert sys.excepthook is not before[0]
     obitus.stop()
-    assert (sys.excepthook, threading.excepthook, logging.Logger.handle) == before
+    assert (sys.excepthook, threading.excepthook, logging.Logger.callHandlers) == before
 
 
 def test_logging_can_still_be_configured(running: Running, tmp_path: Path) -> None:
@@ -121,9 +121,9 @@ def test_the_service_comes_back(tmp_path: Path, caplog: pytest.LogCaptureFixture
         thread.stop()
 
 
-def test_memory_is_bounded_while_the_service_is_away() -> None:
+def test_memory_is_bounded_without_a_spool() -> None:
     """However many reports come in, what waits is bounded by count and bytes, and the rest is counted."""
-    sender = Sender("http://127.0.0.1:9", "okey_x", Redactor())
+    sender = Sender(load(url="http://127.0.0.1:9", key="okey_x", spool="off"), Redactor())
     for i in range(4 * MOST_WAITING):
         sender.put({"kind": "failure", "n": i, "text": "x" * 20_000})
         if i % 100 == 0:
@@ -131,8 +131,8 @@ def test_memory_is_bounded_while_the_service_is_away() -> None:
     deadline = time.monotonic() + 20
     while sender._waiting and time.monotonic() < deadline:
         time.sleep(0.05)
-    assert sender._encoded_bytes <= MOST_ENCODED_BYTES and sender.counts["dropped"] > 0
-    assert sender.waiting + sender.counts["dropped"] == 4 * MOST_WAITING
+    assert sender._memory_bytes <= MOST_MEMORY_BYTES and sum(sender.dropped.values()) > 0
+    assert sender.waiting + sum(sender.dropped.values()) == 4 * MOST_WAITING
     sender.stop(0.1)
 
 

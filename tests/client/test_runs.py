@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import logging
 from typing import Any
 
@@ -11,7 +12,7 @@ import pytest
 from fastapi import FastAPI, HTTPException
 
 import obitus
-from obitus.client.runs import MOST_BREADCRUMBS
+from obitus.client.trail import MOST_BREADCRUMBS, MOST_TRAIL_CHARS
 from tests.client.conftest import Reported
 
 log = logging.getLogger("skerry.tests")
@@ -62,14 +63,20 @@ def test_a_decorator_makes_each_call_a_run(reported: Reported) -> None:
 
 
 def test_the_trail_is_bounded(reported: Reported) -> None:
-    """The oldest breadcrumbs go first, and are counted."""
+    """By count and by bytes: the oldest breadcrumbs go first, and are counted."""
     with pytest.raises(ValueError), obitus.run("job long"):
         for i in range(MOST_BREADCRUMBS + 50):
-            obitus.mark(f"step {i}", text="x" * 100_000)
+            obitus.mark(f"step {i}", text="pier")
         raise ValueError
-    report = reported.one()
+    with pytest.raises(KeyError), obitus.run("job bulky"):
+        for i in range(MOST_BREADCRUMBS):
+            obitus.mark(f"step {i}", text="x" * 100_000, more="y" * 990)
+        raise KeyError
+    report, bulky = reported.all()
     assert report["trail_left_out"] == 50 and len(report["trail"]) == MOST_BREADCRUMBS
     assert messages(report)[-1] == f"step {MOST_BREADCRUMBS + 49}"
+    assert len(json.dumps(bulky["trail"])) < 1.2 * MOST_TRAIL_CHARS and messages(bulky)[-1] == f"step {MOST_BREADCRUMBS - 1}"
+    assert bulky["trail_left_out"] + len(bulky["trail"]) == MOST_BREADCRUMBS
 
 
 def ferry() -> FastAPI:

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import linecache
+import os
 import site
 import sysconfig
+import threading
+import time
+from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
-from obitus.client.values import show
+from obitus.client.values import plain, show
 from obitus.core.frames import looks_like_library
 from obitus.core.redaction import Redactor
 
@@ -21,9 +25,20 @@ MOST_LOCALS_CHARS: Final = 120_000
 SOURCE_LINES: Final = 3
 MOST_SOURCE_LINE: Final = 300
 MOST_CACHED: Final = 4000
-
+TEXT_TIMEOUT_S: Final = 0.2
 
 _OUR_FOLDER: Final = __file__.rpartition("capture.py")[0]
+_STARTED_S: Final = time.time()
+
+# What the built-in types tell beyond their message.
+_DETAILS: Final[tuple[tuple[type[BaseException], tuple[str, ...]], ...]] = (
+    (SyntaxError, ("filename", "lineno", "offset", "text")),
+    (ImportError, ("name", "path")),
+    (OSError, ("errno", "filename", "filename2")),
+    (AttributeError, ("name",)),
+    (NameError, ("name",)),
+    (SystemExit, ("code",)),
+)
 
 
 def _library_folders() -> tuple[str, ...]:
@@ -39,11 +54,16 @@ def _library_folders() -> tuple[str, ...]:
 class Capture:
     """Turns exceptions into the report's form. Keeps what does not change about a place in the code, bounded."""
 
-    def __init__(self, redactor: Redactor, own: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self, redactor: Redactor, own: tuple[str, ...] = (), *, values: bool = True, source: bool = True
+    ) -> None:
         self._redactor = redactor
         self._own = own
+        self._values = values
+        self._source_wanted = source
         self._library_folders = _library_folders()
         self._places: dict[tuple[CodeType, int], dict[str, Any]] = {}
+        self._mute_types: set[type] = set()
 
     def chain(self, error: BaseException) -> list[dict[str, Any]]:
         """Return the exception chain, from the outermost to the root cause, members of groups included."""
@@ -61,57 +81,135 @@ class Capture:
                 link["relation"] = relation
             found.append(link)
             if isinstance(current, BaseExceptionGroup):
-                waiting += [(member, "member") for member in current.exceptions]
+                waiting += [(member, "member") for member in current.exceptions[:MOST_LINKS]]
             if current.__cause__ is not None:
                 waiting.insert(0, (current.__cause__, "cause"))
             elif current.__context__ is not None and not current.__suppress_context__:
                 waiting.insert(0, (current.__context__, "context"))
         return found
 
+    def stack(self, frame: FrameType | None) -> list[dict[str, Any]]:
+        """Return the frames from the outermost call down to ``frame``, without locals."""
+        found: deque[dict[str, Any]] = deque(maxlen=MOST_FRAMES)
+        while frame is not None and len(found) < MOST_FRAMES:
+            if not frame.f_code.co_filename.startswith(_OUR_FOLDER):
+                found.appendleft(dict(self._place(frame, frame.f_lineno)))
+            frame = frame.f_back
+        return list(found)
+
+    def message_of(self, error: BaseException) -> str:
+        """Return the exception's message. Its ``__str__`` may be the app's own: raise, hang, be huge, be no text."""
+        kind = type(error)
+        written_by: object = kind.__str__
+        if written_by in _PLAIN_STR and all(type(part) in _PLAIN_PARTS for part in error.args):
+            return _cut(str(error))
+        if kind in self._mute_types:
+            return f"[no message: {kind.__name__}.__str__ did not come back earlier]"
+        answer: list[str] = []
+
+        def ask() -> None:
+            try:
+                text = str(error)
+                answer.append(_cut(str.__str__(text)))
+            except BaseException as raised:
+                answer.append(f"[no message: {kind.__name__}.__str__ raised {type(raised).__name__}]")
+
+        if not _is_python(written_by) and all(type(part).__str__ in _PLAIN_PART_STR for part in error.args):
+            ask()
+            return answer[0]
+        # Code of the app runs here: in a thread of its own, so that one which never ends holds nothing up.
+        asking = threading.Thread(target=ask, name="obitus-text", daemon=True)
+        try:
+            asking.start()
+        except RuntimeError:
+            ask()
+        else:
+            asking.join(TEXT_TIMEOUT_S)
+        if not answer:
+            self._mute_types.add(kind)
+            return f"[no message: {kind.__name__}.__str__ did not come back]"
+        return answer[0]
+
     def _link(self, error: BaseException, room: list[int]) -> dict[str, Any]:
         frames, left_out = self._frames(error.__traceback__, room)
-        link: dict[str, Any] = {"type": type_name(type(error)), "message": message_of(error), "frames": frames}
+        link: dict[str, Any] = {"type": type_name(type(error)), "message": self.message_of(error), "frames": frames}
         if left_out:
             link["frames_left_out"] = left_out
         notes = getattr(error, "__notes__", None)
         if type(notes) is list and notes:
             link["notes"] = [note[:MOST_MESSAGE] for note in notes[:50] if type(note) is str]
+        detail = self._detail(error)
+        if detail:
+            link["detail"] = detail
+        if isinstance(error, SyntaxError):
+            self._add_syntax_frame(error, frames)
         return link
 
+    def _detail(self, error: BaseException) -> dict[str, Any]:
+        for kind, names in _DETAILS:
+            if isinstance(error, kind):
+                # The type's own descriptors: a property of the app's class of that name is not run.
+                found = {name: kind.__dict__[name].__get__(error) for name in names if name in kind.__dict__}
+                return {name: plain(value, self._redactor) for name, value in found.items() if value is not None}
+        return {}
+
+    def _add_syntax_frame(self, error: SyntaxError, frames: list[dict[str, Any]]) -> None:
+        """The place of a syntax error is where the text is wrong, not where somebody had it read."""
+        file, line = error.filename, error.lineno
+        if type(file) is not str or type(line) is not int:
+            return
+        frame: dict[str, Any] = {
+            "file": file[:2000],
+            "module": file.replace("\\", "/").rpartition("/")[2].removesuffix(".py")[:300],
+            "function": "<source>",
+            "line": max(0, line),
+            "own": self._is_own(file, ""),
+        }
+        if self._source_wanted and type(error.text) is str:
+            frame["source"] = {"line": self._source(error.text)}
+        frames.append(frame)
+
     def _frames(self, traceback: TracebackType | None, room: list[int]) -> tuple[list[dict[str, Any]], int]:
-        places: list[tuple[FrameType, int]] = []
+        start: list[tuple[FrameType, int]] = []
+        rest: deque[tuple[FrameType, int]] = deque(maxlen=MOST_FRAMES - FRAMES_KEPT_AT_START)
+        seen = 0
         while traceback is not None:
-            if not traceback.tb_frame.f_code.co_filename.startswith(_OUR_FOLDER):
-                places.append((traceback.tb_frame, traceback.tb_lineno))
+            frame = traceback.tb_frame
+            if not frame.f_code.co_filename.startswith(_OUR_FOLDER):
+                seen += 1
+                (start if seen <= FRAMES_KEPT_AT_START else rest).append((frame, traceback.tb_lineno))
             traceback = traceback.tb_next
-        left_out = max(0, len(places) - MOST_FRAMES)
-        if left_out:
-            places = places[:FRAMES_KEPT_AT_START] + places[FRAMES_KEPT_AT_START - MOST_FRAMES :]
+        places = [*start, *rest]
         frames: list[dict[str, Any]] = []
         # The innermost frames get their locals first: that is where it failed. Library code shows its locals only
         # where it raised: the rest is bulk, and holds much that nobody wants to see leave.
         for frame, line in reversed(places):
-            place = dict(self._place(frame, line))
-            if room[0] > 0 and (place["own"] or not frames):
+            place = self._place(frame, line)
+            if self._values and room[0] > 0 and (place["own"] or not frames):
                 values = self._locals(frame, room)
                 if values:
+                    place = place.copy()
                     place["locals"] = values
             frames.append(place)
         frames.reverse()
-        return frames, left_out
+        return frames, seen - len(places)
 
     def _locals(self, frame: FrameType, room: list[int]) -> dict[str, str]:
         shown: dict[str, str] = {}
+        held = frame.f_locals
         # A module's locals are its globals: mostly imports and functions, and much of it.
-        module_level = frame.f_locals is frame.f_globals
-        for name, value in list(frame.f_locals.items()):
+        module_level = held is frame.f_globals
+        left = room[0]
+        redactor = self._redactor
+        for name, value in list(held.items()) if module_level else held.items():
             if name.startswith("__") or (module_level and (callable(value) or type(value).__name__ == "module")):
                 continue
-            if len(shown) >= MOST_LOCALS or room[0] <= 0:
+            if len(shown) >= MOST_LOCALS or left <= 0:
                 break
-            text = show(value, self._redactor)
-            room[0] -= len(text) + len(name)
-            shown[name[:300]] = text
+            text = show(value, redactor)
+            left -= len(text) + len(name)
+            shown[name if len(name) <= 300 else name[:300]] = text
+        room[0] = left
         return shown
 
     def _place(self, frame: FrameType, line: int) -> dict[str, Any]:
@@ -130,11 +228,18 @@ class Capture:
             "file": file[:2000],
             "module": module[:300],
             "function": code.co_qualname[:300],
-            "line": line,
+            "line": max(0, line or 0),
             "own": self._is_own(file, module),
         }
+        if not self._source_wanted:
+            return place
         lines = linecache.getlines(file, frame.f_globals)
-        if 0 < line <= len(lines):
+        if not lines and not file.startswith("<"):
+            place["source_missing"] = "the file is not there any more, or cannot be read"
+        elif lines and _changed_since(code, file, lines):
+            place["source_missing"] = "the file was changed after the app had loaded it"
+            return place
+        if 0 < place["line"] <= len(lines):
             place["source"] = {"line": self._source(lines[line - 1])}
             if place["own"]:
                 place["source"]["before"] = [
@@ -158,13 +263,40 @@ def type_name(kind: type) -> str:
     return name.removeprefix("builtins.").removeprefix("__main__.")[:300]
 
 
-def message_of(error: BaseException) -> str:
-    """Return the exception's message. Its ``__str__`` is the app's own, so it may raise: then that is said instead."""
-    try:
-        text = str(error)
-    except Exception as raised:
-        return f"[no message: {type(error).__name__}.__str__ raised {type(raised).__name__}]"
+def _cut(text: str) -> str:
     return text if len(text) <= MOST_MESSAGE else text[: MOST_MESSAGE - 1] + "…"
+
+
+def _is_python(method: Any) -> bool:
+    return hasattr(method, "__code__")
+
+
+def _changed_since(code: CodeType, file: str, lines: list[str]) -> bool:
+    """Whether a file's lines are not those that run any more: looked at only where it was written after the start."""
+    try:
+        if os.stat(file).st_mtime <= _STARTED_S:  # noqa: PTH116 - on the app's thread, cheaper than a Path
+            return False
+        waiting = [compile("".join(lines), file, "exec", dont_inherit=True)]
+    except OSError:
+        # It may lie in an archive, which the loader can still read.
+        return False
+    except (SyntaxError, ValueError):
+        return True
+    while waiting:
+        found = waiting.pop()
+        if found.co_qualname == code.co_qualname and found.co_firstlineno == code.co_firstlineno:
+            return found.co_code != code.co_code
+        waiting += [inner for inner in found.co_consts if isinstance(inner, CodeType)]
+    return True
+
+
+_PLAIN_STR: Final[frozenset[object]] = frozenset(
+    {BaseException.__str__, KeyError.__str__, OSError.__str__, ImportError.__str__, SyntaxError.__str__}
+)
+_PLAIN_PARTS: Final = frozenset({str, int, float, bool, type(None)})
+_PLAIN_PART_STR: Final[frozenset[object]] = frozenset(
+    {kind.__str__ for kind in (object, str, int, float, bytes, BaseException)}
+)
 
 
 def _module_name(frame: FrameType) -> str:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import logging
 import sys
 import threading
-from types import TracebackType
+from types import ModuleType, TracebackType
 from typing import TYPE_CHECKING, Any
 
-from obitus.client.sender import sending
-from obitus.core.severity import from_python_level
+from obitus.client.imports import AfterImport
+from obitus.client.integrations import TABLE
+from obitus.client.log_records import watch_logging
+from obitus.client.patches import Patches
+from obitus.client.threads import watch_threads
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -20,58 +23,73 @@ class Hooks:
 
     def __init__(self, reporter: Reporter) -> None:
         self._reporter = reporter
-        self._main_before: Any = None
-        self._thread_before: Any = None
-        self._handle_before: Any = None
+        self._patches = Patches()
+        self._imports = AfterImport({name: self._installer(place) for name, place in TABLE.items()})
 
     def install(self) -> None:
         """Put the hooks in place."""
-        self._main_before, sys.excepthook = sys.excepthook, self._main
-        self._thread_before, threading.excepthook = threading.excepthook, self._thread
-        # Logger.handle sees every record that passed its logger's level. A handler on the root logger would make a
-        # later logging.basicConfig() of the app do nothing.
-        self._handle_before = before = logging.Logger.handle
-        reporter = self._reporter
-
-        def handle(logger: logging.Logger, record: logging.LogRecord) -> None:
-            _log_breadcrumb(reporter, record)
-            before(logger, record)
-
-        self._handle = handle
-        logging.Logger.handle = handle  # type: ignore[method-assign,assignment]
+        self._patches.put(sys, "excepthook", self._main)
+        self._patches.put(sys, "unraisablehook", self._unraisable)
+        self._patches.put(threading, "excepthook", self._thread)
+        watch_logging(self._reporter, self._patches, logging.Logger)
+        watch_threads(self._patches)
+        self._imports.begin()
 
     def remove(self) -> None:
         """Take away the hooks that are still ours; one that another library put on top of ours stays."""
-        if sys.excepthook == self._main:
-            sys.excepthook = self._main_before
-        if threading.excepthook == self._thread:
-            threading.excepthook = self._thread_before
-        if logging.Logger.handle is self._handle:
-            logging.Logger.handle = self._handle_before  # type: ignore[method-assign]
+        self._imports.end()
+        self._patches.remove()
 
-    def _main(self, kind: type[BaseException], error: BaseException, traceback: TracebackType | None) -> None:
-        if not issubclass(kind, KeyboardInterrupt | SystemExit):
-            self._reporter.record(error, handled=False, captured_by="main thread", severity="FATAL")
-        self._main_before(kind, error, traceback)
+    def _installer(self, place: str) -> Any:
+        def install(module: ModuleType) -> None:
+            from importlib import import_module
 
-    def _thread(self, args: threading.ExceptHookArgs) -> None:
-        if args.exc_value is not None and not issubclass(args.exc_type, SystemExit):
-            attributes = {"thread.name": args.thread.name} if args.thread is not None else {}
-            self._reporter.record(args.exc_value, handled=False, captured_by="thread", attributes=attributes)
-        self._thread_before(args)
+            name, _, function = place.partition(":")
+            getattr(import_module(name), function)(self._reporter, self._patches, module)
 
+        return install
 
-def _log_breadcrumb(reporter: Reporter, record: logging.LogRecord) -> None:
-    try:
-        if record.levelno < logging.INFO or record.name == "obitus" or getattr(sending, "now", False):
-            return
-        data: dict[str, Any] = {
-            "logger": record.name,
-            "code.file.path": record.pathname,
-            "code.line.number": record.lineno,
-            "code.function.name": record.funcName or "",
-        }
-        reporter.breadcrumb("log", record.getMessage(), from_python_level(record.levelno), data)
-    except Exception:
-        # A message whose arguments do not fit is the app's to complain about, not ours.
-        return
+    def _main(self, before: Any) -> Any:
+        reporter = self._reporter
+
+        def excepthook(kind: type[BaseException], error: BaseException, traceback: TracebackType | None) -> None:
+            if issubclass(kind, SystemExit):
+                wanted = reporter.settings.exits and getattr(error, "code", None) not in (None, 0)
+            else:
+                wanted = not issubclass(kind, KeyboardInterrupt)
+            if wanted:
+                reporter.record(error, handled=False, captured_by="main thread", severity="FATAL")
+                # The process ends with this: what it ends of has to be on disk before it is gone.
+                reporter.sender.secure()
+                reporter.tell_supervisor(error)
+            before(kind, error, traceback)
+
+        return excepthook
+
+    def _thread(self, before: Any) -> Any:
+        reporter = self._reporter
+
+        def excepthook(args: threading.ExceptHookArgs) -> None:
+            if args.exc_value is not None and not issubclass(args.exc_type, SystemExit):
+                attributes = {"thread.name": args.thread.name} if args.thread is not None else {}
+                reporter.record(args.exc_value, handled=False, captured_by="thread", attributes=attributes)
+            before(args)
+
+        return excepthook
+
+    def _unraisable(self, before: Any) -> Any:
+        reporter = self._reporter
+
+        def unraisablehook(args: Any) -> None:
+            # Finalizers, callbacks of weak references, exit handlers: places that nobody can catch anything from.
+            if args.exc_value is not None and not issubclass(args.exc_type, KeyboardInterrupt | SystemExit):
+                met_in = (
+                    type(args.object).__name__
+                    if not callable(args.object)
+                    else getattr(args.object, "__qualname__", "?")
+                )
+                attributes = {"code.function.name": str(met_in)[:300], "python.said": str(args.err_msg or "")[:300]}
+                reporter.record(args.exc_value, handled=False, captured_by="unraisable", attributes=attributes)
+            before(args)
+
+        return unraisablehook

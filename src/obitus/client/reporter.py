@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import functools
-import inspect
 import os
 import platform
 import socket
@@ -12,29 +10,42 @@ import threading
 import time
 import weakref
 from collections.abc import Callable, Mapping
-from contextlib import ContextDecorator
-from types import TracebackType
-from typing import Any, Final, TypeVar, cast
+from typing import Any, Final
 
 from obitus.client import runs
 from obitus.client.capture import Capture
 from obitus.client.hooks import Hooks
-from obitus.client.sender import Sender, log
+from obitus.client.keeper import Keeper
+from obitus.client.life import Life, Story, read_the_dead
+from obitus.client.log import is_ours, log
+from obitus.client.rate import Rate
+from obitus.client.sender import Sender
 from obitus.client.settings import Settings
+from obitus.client.tally import Tally
+from obitus.client.trail import TRIM_AT, Trail
 from obitus.client.values import plain
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 from obitus.core.redaction import Redactor
-from obitus.core.severity import SEVERITIES
-
-_Function = TypeVar("_Function", bound=Callable[..., Any])
+from obitus.core.severity import SEVERITIES, rank
 
 _REPORTED: Final = "__obitus_reported__"
+_SAID: Final = "Said"
+SUPERVISOR_FILE: Final = "OBITUS_RUN_FILE"
+BURST_S: Final = 4.0
+RUNS_PER_S: Final = 50.0
+LOGS_PER_S: Final = 200.0
+TALLY_EVERY_TICKS: Final = 20
+DROPPED_EVERY_TICKS: Final = 120
+STORY_AFTER_S: Final = 0.25
 
 
 def clock_ms() -> int:
     """Return the Unix time in milliseconds."""
     return time.time_ns() // 1_000_000
+
+
+_system_clock: Final = clock_ms
 
 
 class Reporter:
@@ -55,38 +66,41 @@ class Reporter:
             raise ValueError("a reporter needs an address and a key")
         self.settings = settings
         self.clock_ms = clock_ms
+        self.now_ns: Callable[[], int] = time.time_ns if clock_ms is _system_clock else lambda: clock_ms() * 1_000_000
         self.random_bytes = random_bytes
-        self._timer = timer
+        self.timer = timer
         self._says_time = says_time
-        self.redactor = Redactor()
-        self._capture = Capture(self.redactor, settings.own)
-        self._sender = Sender(settings.url, settings.key, self.redactor, says_time=says_time)
-        self._trail = runs.Trail()
+        self.redactor = Redactor(settings.hide)
+        self._capture = Capture(self.redactor, settings.own, values=settings.values, source=settings.source)
+        self.trail = Trail()
+        self.marks = "mark" not in settings.without
         self._attributes: dict[str, Any] = {}
-        self._process = {
-            "host.name": socket.gethostname()[:300],
-            "process.pid": os.getpid(),
-            "process.runtime.name": platform.python_implementation().lower(),
-            "process.runtime.version": platform.python_version(),
-            "process.command": (sys.argv[0] if sys.argv else "")[:300],
-        }
-        if settings.environment:
-            self._process["deployment.environment.name"] = settings.environment
-        self._process |= process or {}
+        self._process = self._describe_process(process or {})
+        self._stories = hooks and settings.spool is not None
+        self.ending = False
+        self._begin()
         self._hooks = Hooks(self) if hooks else None
         if self._hooks is not None:
             self._hooks.install()
         self._after_fork()
+        if self._stories:
+            self._begin_life()
 
-    @property
-    def counts(self) -> dict[str, int]:
-        """How many reports were sent, refused and dropped."""
-        return dict(self._sender.counts)
+    def _begin(self) -> None:
+        """Make what belongs to one process alone."""
+        self.sender = Sender(self.settings, self.redactor, says_time=self._says_time, before_flush=self.send_tallies)
+        burst = self.settings.failures_per_second * BURST_S
+        self._failure_rate = Rate(self.settings.failures_per_second, burst, self.timer)
+        self._run_rate = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, self.timer)
+        self._log_rate = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, self.timer)
+        self._tally = Tally()
+        self._open_runs: dict[int, runs.RunState] = {}
+        self._keeper = Keeper(self._tick)
+        self._ticks = 0
+        self._dropped_told: dict[str, int] = {}
+        self._life: Life | None = None
 
-    @property
-    def waiting(self) -> int:
-        """How many reports wait to be sent."""
-        return self._sender.waiting
+    # What the app tells
 
     def record(
         self,
@@ -96,12 +110,33 @@ class Reporter:
         captured_by: str,
         severity: str = "ERROR",
         attributes: Mapping[str, Any] | None = None,
+        run: runs.RunState | None = None,
     ) -> str | None:
         """Report an exception once, however often it is met on its way up; return the report's id."""
         try:
-            return self._record(error, handled, captured_by, severity, attributes)
+            return self._record(error, handled, captured_by, severity, attributes, run)
         except Exception as trouble:
             log.warning("Obitus: an exception could not be captured (%s: %s).", type(trouble).__name__, trouble)
+            return None
+
+    def say(self, message: str, severity: str, attributes: Mapping[str, Any], frame: Any) -> str | None:
+        """Report a message: a failure from ERROR on, a log record below it."""
+        try:
+            severity = severity.upper() if isinstance(severity, str) and severity.upper() in SEVERITIES else "ERROR"
+            self.breadcrumb("mark", message, severity, attributes)
+            if rank(severity) < rank("ERROR"):
+                where = {
+                    "code.file.path": frame.f_code.co_filename,
+                    "code.line.number": frame.f_lineno,
+                    "code.function.name": frame.f_code.co_qualname,
+                }
+                return self.log_record(str(message), severity, "obitus.say", where | dict(attributes))
+            if self._no_room(self._failure_rate):
+                return None
+            chain = [{"type": _SAID, "message": str(message)[:8000], "frames": self._capture.stack(frame)}]
+            return self._put_failure(chain, True, "say", severity, attributes, runs.current.get())
+        except Exception as trouble:
+            log.warning("Obitus: a message could not be reported (%s: %s).", type(trouble).__name__, trouble)
             return None
 
     def breadcrumb(
@@ -109,10 +144,15 @@ class Reporter:
     ) -> None:
         """Add a step to the trail of the current run, or of the process when there is none."""
         try:
+            if kind in self.settings.without:
+                return
             run = runs.current.get()
-            trail = self._trail if run is None else run.trail
-            held = {str(name)[:300]: plain(value, self.redactor) for name, value in data.items()} if data else {}
-            trail.add(kind, self.clock_ms(), severity if severity in SEVERITIES else "INFO", str(message), held)
+            trail = self.trail if run is None else run.trail
+            held = {str(name)[:300]: plain(value, self.redactor) for name, value in data.items()} if data else None
+            text = message if type(message) is str else str(message)
+            trail.append((kind, self.now_ns(), severity, text[:2000], held))
+            if len(trail) > TRIM_AT:
+                trail.trim()
         except Exception as trouble:
             log.warning("Obitus: a breadcrumb could not be kept (%s).", type(trouble).__name__)
 
@@ -120,33 +160,150 @@ class Reporter:
         """Put attributes on the current run, or on the process when there is none."""
         try:
             run = runs.current.get()
-            held = self._attributes if run is None else run.attributes
             for name, value in attributes.items():
-                if len(held) < runs.MOST_ATTRIBUTES or name in held:
-                    held[str(name)[:300]] = plain(value, self.redactor)
+                shown = plain(value, self.redactor)
+                if run is not None:
+                    run.attach(str(name), shown)
+                elif len(self._attributes) < runs.MOST_ATTRIBUTES or name in self._attributes:
+                    self._attributes[str(name)[:300]] = shown
         except Exception as trouble:
             log.warning("Obitus: attributes could not be attached (%s).", type(trouble).__name__)
 
-    def new_run(self, entry_point: str, *, trace_id: str | None = None) -> runs.RunState:
-        """Return a new run; it joins the trace of the run around it, or the one given."""
-        return runs.RunState(
+    def log_record(
+        self, message: str, severity: str, logger: str, attributes: Mapping[str, Any], template: str = ""
+    ) -> str | None:
+        """Send a structured log record; return the report's id, None where it was too much."""
+        if self._no_room(self._log_rate):
+            return None
+        run = runs.current.get()
+        report = self._report("log", severity, run, attributes)
+        report["logger"], report["message"] = logger[:300], message[:20_000]
+        if template and template != message:
+            report["template"] = template[:20_000]
+        if run is not None:
+            report["run"] = {"id": run.id, "entry_point": run.entry_point[:300] or "unnamed"}
+        return str(report["id"]) if self.sender.put(report) else None
+
+    # Runs
+
+    def new_run(
+        self, entry_point: str, *, trace_id: str | None = None, parent_span_id: str | None = None, lasting: bool = False
+    ) -> runs.RunState:
+        """Return a new run; it joins the trace of the run around it, or the one given. ``finish`` ends it.
+
+        A ``lasting`` one goes on as long as the process or a connection does: that it never ended tells nothing.
+        """
+        run = runs.RunState(
             entry_point,
             self.clock_ms(),
-            self._timer(),
+            self.timer(),
             self.random_bytes,
             trace_id=trace_id,
+            parent_span_id=parent_span_id,
             around=runs.current.get() if trace_id is None else None,
         )
+        if not lasting:
+            self._open_runs[id(run)] = run
+        self._keeper.ensure()
+        return run
+
+    def finish(self, run: runs.RunState, outcome: str, status: int | None = None) -> None:
+        """End a run: it is counted, and sent whole where it failed, was refused, was slow, or is one to compare with."""
+        try:
+            self._open_runs.pop(id(run), None)
+            run.outcome = outcome
+            ended_s = self.timer()
+            reason = self._tally.add(
+                run.entry_point, outcome, status, (ended_s - run.started_s) * 1000, self.clock_ms()
+            )
+            if reason is not None:
+                self._send_run(run, reason, ended_s)
+        except Exception as trouble:
+            log.warning("Obitus: a run could not be reported (%s: %s).", type(trouble).__name__, trouble)
+
+    def send_tallies(self) -> None:
+        """Queue what was counted since the last time."""
+        for tally in self._tally.take():
+            tally["id"] = str(uuid7(self.clock_ms(), self.random_bytes(10)))
+            if self.settings.release:
+                tally["release"] = self.settings.release[:300]
+            self.sender.put(tally)
+
+    # The end
 
     def flush(self, timeout_s: float) -> bool:
         """Wait until everything was sent; return whether it was."""
-        return self._sender.flush(timeout_s)
+        return self.sender.flush(timeout_s)
 
     def stop(self, timeout_s: float) -> None:
         """Take the hooks away, send what is queued, and end."""
         if self._hooks is not None:
             self._hooks.remove()
-        self._sender.stop(timeout_s)
+        self._keeper.stop()
+        self._tell_dropped()
+        self.sender.stop(timeout_s)
+        if self._life is not None:
+            self._life.end()
+            self._life = None
+
+    def last_words(self, timeout_s: float) -> None:
+        """The interpreter ends: send what is queued. What other exit handlers raise from now on is still caught."""
+        self.ending = True
+        self._tell_dropped()
+        if not self.sender.flush(timeout_s):
+            self.sender.secure()
+            waiting = self.sender.waiting
+            if waiting:
+                where = (
+                    f"wait in {self.settings.spool}; the next start sends them"
+                    if self.sender.spooled[0]
+                    else "are lost"
+                )
+                log.warning("Obitus: %d reports could not be sent before the end; they %s.", waiting, where)
+        if self._life is not None:
+            self._life.end()
+            self._life = None
+
+    def tell_supervisor(self, error: BaseException) -> None:
+        """Let ``obitus run`` around this process know that its end was reported: it need not report it again."""
+        place = os.environ.get(SUPERVISOR_FILE)
+        held = getattr(error, "__dict__", {}).get(_REPORTED)
+        if place and held is not None:
+            try:
+                with open(place, "a", encoding="ascii") as opened:  # noqa: PTH123
+                    opened.write(f"{held}\n")
+            except OSError:
+                return
+
+    def status(self) -> dict[str, Any]:
+        """Return how reporting goes."""
+        spooled, spooled_bytes = self.sender.spooled
+        return {
+            "reporting": True,
+            "url": self.settings.url,
+            "release": self.settings.release,
+            "waiting": self.sender.waiting,
+            "spool": str(self.settings.spool) if self.settings.spool is not None else None,
+            "spooled": spooled,
+            "spooled_bytes": spooled_bytes,
+            "sent": self.sender.sent,
+            "refused": self.sender.refused,
+            "dropped": dict(self.sender.dropped),
+            "last_sent": to_text(int(self.sender.sent_last_s * 1000)) if self.sender.sent_last_s else None,
+            "trouble": self.sender.sayings.latest,
+        }
+
+    # Inside
+
+    def _no_room(self, rate: Rate) -> bool:
+        """Whether nothing more can be taken at this moment; what is not taken is counted."""
+        if self.sender.full:
+            self.sender.drop("the queue is full")
+            return True
+        if not rate.allows():
+            self.sender.drop("too many at once")
+            return True
+        return False
 
     def _record(
         self,
@@ -155,113 +312,209 @@ class Reporter:
         captured_by: str,
         severity: str,
         attributes: Mapping[str, Any] | None,
+        run: runs.RunState | None,
     ) -> str | None:
         held = getattr(error, "__dict__", {})
-        if held.get(_REPORTED) is not None:
-            known: str = held[_REPORTED]
+        known: str | None = held.get(_REPORTED)
+        if known is not None or is_ours():
             return known
-        now_ms = self.clock_ms()
-        report_id = str(uuid7(now_ms, self.random_bytes(10)))
+        if self._no_room(self._failure_rate):
+            return None
+        report_id = self._put_failure(
+            self._capture.chain(error), handled, captured_by, severity, attributes, run or runs.current.get()
+        )
         try:
             error.__dict__[_REPORTED] = report_id
         except (AttributeError, TypeError):
             pass
-        run = runs.current.get()
-        trail = self._trail if run is None else run.trail
+        if self.ending:
+            # Nobody waits for the sender any more.
+            self.sender.secure()
+            self.sender.flush(0.5)
+        return report_id
+
+    def _put_failure(
+        self,
+        chain: list[dict[str, Any]],
+        handled: bool,
+        captured_by: str,
+        severity: str,
+        attributes: Mapping[str, Any] | None,
+        run: runs.RunState | None,
+    ) -> str:
         if run is not None and run.resolve is not None:
             run.resolve()
-        run_part = run.as_report(self._timer()) if run is not None else None
+        report = self._report("failure", severity, run, attributes or {})
+        trail, left_out = (self.trail if run is None else run.trail).as_report()
+        report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain, "trail": trail}
+        if left_out:
+            report["trail_left_out"] = left_out
+        if run is not None:
+            report["run"] = run.as_report(self.timer())
+            if run.request is not None:
+                report["request"] = dict(run.request)
+            if run.failure_ids is None:
+                run.failure_ids = []
+            run.failure_ids.append(report["id"])
+        self.breadcrumb("failure", f"{chain[0]['type']} was reported", "ERROR", {"failure.id": report["id"]})
+        self.sender.put(report)
+        return str(report["id"])
+
+    def _report(
+        self, kind: str, severity: str, run: runs.RunState | None, attributes: Mapping[str, Any]
+    ) -> dict[str, Any]:
+        """Return what every report has."""
+        now_ms = self.clock_ms()
         report: dict[str, Any] = {
-            "kind": "failure",
-            "id": report_id,
+            "kind": kind,
+            "id": str(uuid7(now_ms, self.random_bytes(10))),
             "time": to_text(now_ms),
             "severity": severity if severity in SEVERITIES else "ERROR",
-            "handled": handled,
-            "captured_by": captured_by,
-            "exceptions": self._capture.chain(error),
-            "trail": trail.as_report(),
-            "attributes": self._process
-            | {"thread.name": threading.current_thread().name}
-            | self._attributes
-            | (run.attributes if run is not None else {})
-            | {name: plain(value, self.redactor) for name, value in (attributes or {}).items()},
+            "attributes": self._process | {"thread.name": threading.current_thread().name} | self._attributes,
         }
-        if trail.left_out:
-            report["trail_left_out"] = trail.left_out
         if self.settings.release:
             report["release"] = self.settings.release[:300]
         if run is not None:
-            report["run"] = run_part
+            if run.attributes:
+                report["attributes"] |= run.attributes
             report["trace_id"], report["span_id"] = run.trace_id, run.span_id
+        if attributes:
+            report["attributes"] |= {str(name)[:300]: plain(value, self.redactor) for name, value in attributes.items()}
+        return report
+
+    def _send_run(self, run: runs.RunState, reason: str, ended_s: float) -> None:
+        if self._no_room(self._run_rate):
+            return
+        run.kept = reason
+        if run.resolve is not None:
+            run.resolve()
+        report = self._report("run", "INFO", run, {})
+        del report["severity"]
+        report["run"] = run.as_report(ended_s)
+        if run.failure_ids:
+            report["run"]["failures"] = run.failure_ids[:20]
+        if run.request is not None:
+            report["request"] = dict(run.request)
+        report["trail"], left_out = run.trail.as_report()
+        if left_out:
+            report["trail_left_out"] = left_out
+        self.sender.put(report)
+
+    def _describe_process(self, more: Mapping[str, Any]) -> dict[str, Any]:
+        found: dict[str, Any] = {
+            "host.name": socket.gethostname()[:300],
+            "process.pid": os.getpid(),
+            "process.runtime.name": platform.python_implementation().lower(),
+            "process.runtime.version": platform.python_version(),
+            "process.command": (sys.argv[0] if sys.argv else "")[:300],
+        }
+        if self.settings.environment:
+            found["deployment.environment.name"] = self.settings.environment
+        return found | dict(more)
+
+    def _tick(self) -> None:
+        self._ticks += 1
+        if self._ticks % TALLY_EVERY_TICKS == 0:
+            self.send_tallies()
+        if self._ticks % DROPPED_EVERY_TICKS == 0:
+            self._tell_dropped()
+        if self._life is not None:
+            self._life.tell(self._story())
+
+    def _tell_dropped(self) -> None:
+        """Report what was dropped since the last time, and why: a gap that nobody knows of misleads."""
+        dropped = dict(self.sender.dropped)
+        new = {why: count - self._dropped_told.get(why, 0) for why, count in dropped.items()}
+        new = {why: count for why, count in new.items() if count}
+        if not new:
+            return
+        self._dropped_told = dropped
+        said = ", ".join(f"{count:,} because {why}" for why, count in sorted(new.items()))
+        report = self._report("log", "WARN", None, {f"dropped.{why}": count for why, count in new.items()})
+        report |= {"logger": "obitus.client", "message": f"{sum(new.values()):,} reports were dropped: {said}."}
+        self.sender.put(report)
+
+    def _begin_life(self) -> None:
+        assert self.settings.spool_of_goal is not None
+        folder = self.settings.spool_of_goal / "lives"
+        try:
+            read_the_dead(folder, self._report_dead)
+            self._life = Life(folder)
+            self._life.begin()
+        except OSError as error:
+            self._life = None
+            self.sender.sayings.say("life", f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen.")
+
+    def _story(self) -> Story | None:
+        """Return the runs that have gone on for a while, in the form of a report, redacted as everything that is written."""
+        now_s = self.timer()
+        told = []
+        for run in list(self._open_runs.values()):
+            if now_s - run.started_s < STORY_AFTER_S:
+                continue
+            if run.resolve is not None:
+                run.resolve()
+            report = self._report("failure", "FATAL", run, {})
+            report["run"] = run.as_report(now_s)
+            report["trail"], left_out = run.trail.as_report()
+            if left_out:
+                report["trail_left_out"] = left_out
             if run.request is not None:
                 report["request"] = dict(run.request)
-        self.breadcrumb(
-            "failure", f"{report['exceptions'][0]['type']} was reported", "ERROR", {"failure.id": report_id}
-        )
-        self._sender.put(report)
-        return report_id
+            told.append(self.redactor.report(report))
+        return {"pid": os.getpid(), "runs": told} if told else None
+
+    def _report_dead(self, crash: str, story: Story) -> None:
+        """Report what an earlier process left that did not end as it should."""
+        from obitus.core.stacks import find_stacks
+
+        found = find_stacks(crash) if crash.strip() else []
+        chain: list[dict[str, Any]] = []
+        for link in found[-1].chain if found else ():
+            frames = [
+                {
+                    "function": f.function[:300],
+                    "module": f.module[:300],
+                    "file": f.file[:2000],
+                    "line": f.line,
+                    "own": f.own,
+                }
+                for f in link.frames
+            ]
+            chain.append({"type": link.type, "message": link.message, "frames": frames})
+        told = [run for run in story.get("runs", ()) if isinstance(run, dict)][:50]
+        for report in told or ([{}] if chain else []):
+            mine = self._report("failure", "FATAL", None, {})
+            # The release, process and time of the one that died count, not this one's.
+            report = mine | report | {"id": mine["id"]}
+            report |= {"kind": "failure", "handled": False, "captured_by": "next start", "severity": "FATAL"}
+            report["exceptions"] = chain or [
+                {
+                    "type": "Killed",
+                    "message": "the process ended without a word during "
+                    + str((report.get("run") or {}).get("entry_point", "a run")),
+                    "frames": [],
+                }
+            ]
+            self.sender.put(report)
 
     def _after_fork(self) -> None:
-        """A child forked here holds a dead thread and perhaps a held lock: it gets a sender of its own."""
+        """A child forked here holds dead threads and perhaps held locks: it gets all of that anew."""
         mine = weakref.ref(self)
 
         def renew() -> None:
             reporter = mine()
             if reporter is not None:
-                settings = reporter.settings
-                reporter._sender = Sender(
-                    settings.url or "", settings.key or "", reporter.redactor, says_time=reporter._says_time
-                )
-                reporter._process["process.pid"] = os.getpid()
+                reporter._renew()
 
         if hasattr(os, "register_at_fork"):
             os.register_at_fork(after_in_child=renew)
 
-
-class Run(ContextDecorator):
-    """A unit of work: ``with obitus.run("job nightly-manifest"):`` or the same as a decorator of a function."""
-
-    def __init__(
-        self, entry_point: str, attributes: Mapping[str, Any], reporter: Callable[[], Reporter | None]
-    ) -> None:
-        self._entry_point = entry_point
-        self._attributes = attributes
-        self._reporter = reporter
-        self._token: Any = None
-
-    def _recreate_cm(self) -> Run:
-        # Each call of a decorated function is a run of its own.
-        return Run(self._entry_point, self._attributes, self._reporter)
-
-    def __call__(self, function: _Function) -> _Function:
-        """Make each call of ``function`` a run; a coroutine function's run lasts until it is done."""
-        if not inspect.iscoroutinefunction(function):
-            return super().__call__(function)
-
-        @functools.wraps(function)
-        async def inside(*args: Any, **kwargs: Any) -> Any:
-            with self._recreate_cm():
-                return await function(*args, **kwargs)
-
-        return cast("_Function", inside)
-
-    def __enter__(self) -> None:
-        reporter = self._reporter()
-        if reporter is not None:
-            self._token = runs.current.set(reporter.new_run(self._entry_point))
-            if self._attributes:
-                reporter.attach(self._attributes)
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, traceback: TracebackType | None
-    ) -> None:
-        reporter, run = self._reporter(), runs.current.get()
-        if reporter is not None and run is not None and isinstance(error, Exception):
-            run.outcome = "failed"
-            reporter.record(error, handled=False, captured_by="run")
-        if self._token is not None:
-            try:
-                runs.current.reset(self._token)
-            except ValueError:
-                # A generator was closed in another context than it was started in.
-                runs.current.set(None)
+    def _renew(self) -> None:
+        self.sender.abandon()
+        if self._life is not None:
+            self._life.forget()
+        self._begin()
+        self._process["process.pid"] = os.getpid()
+        if self._stories:
+            self._begin_life()

@@ -1,43 +1,16 @@
-"""Runs and their trails. The current run travels in a context variable, so runs at the same time never mix."""
+"""Runs: one unit of work each. The current run travels in a context variable, so runs at the same time never mix."""
 
 from __future__ import annotations
 
 import contextvars
-from collections import deque
 from collections.abc import Callable
 from typing import Any, Final
 
+from obitus.client.trail import Trail
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 
-MOST_BREADCRUMBS: Final = 100
-MOST_BREADCRUMB_CHARS: Final = 2000
 MOST_ATTRIBUTES: Final = 100
-
-Crumb = tuple[str, int, str, str, dict[str, Any]]
-
-
-class Trail:
-    """The breadcrumbs of one run, in order; the oldest go when it is full."""
-
-    __slots__ = ("_crumbs", "left_out")
-
-    def __init__(self) -> None:
-        self._crumbs: deque[Crumb] = deque(maxlen=MOST_BREADCRUMBS)
-        self.left_out = 0
-
-    def add(self, kind: str, time_ms: int, severity: str, message: str, data: dict[str, Any]) -> None:
-        """Add one breadcrumb."""
-        if len(self._crumbs) == MOST_BREADCRUMBS:
-            self.left_out += 1
-        self._crumbs.append((kind, time_ms, severity, message[:MOST_BREADCRUMB_CHARS], data))
-
-    def as_report(self) -> list[dict[str, Any]]:
-        """Return the trail in the report's form."""
-        return [
-            {"kind": kind, "time": to_text(time_ms), "severity": severity, "message": message, "data": data}
-            for kind, time_ms, severity, message, data in list(self._crumbs)
-        ]
 
 
 class RunState:
@@ -51,11 +24,17 @@ class RunState:
         "_trace_id",
         "attributes",
         "entry_point",
+        "failure_ids",
+        "kept",
         "outcome",
+        "parent_span_id",
         "request",
         "resolve",
+        "route",
         "started_ms",
         "started_s",
+        "status",
+        "trace_state",
         "trail",
     )
 
@@ -67,17 +46,26 @@ class RunState:
         random_bytes: Callable[[int], bytes],
         *,
         trace_id: str | None = None,
+        parent_span_id: str | None = None,
         around: RunState | None = None,
     ) -> None:
         self.entry_point = entry_point
         self.started_ms = started_ms
         self.started_s = started_s
         self.trail = Trail()
-        self.attributes: dict[str, Any] = {}
+        self.attributes: dict[str, Any] | None = None
         self.request: dict[str, Any] | None = None
         self.outcome: str | None = None
+        self.status: int | None = None
+        self.kept: str | None = None
+        """Why the whole run is sent, in words."""
+        self.failure_ids: list[str] | None = None
         self.resolve: Callable[[], None] | None = None
         """Fills in what is known only once the app has begun, such as the route; called before each report."""
+        self.route: str | None = None
+        """The template of the route, where a framework has told it."""
+        self.parent_span_id = parent_span_id
+        self.trace_state: str | None = None
         self._random_bytes = random_bytes
         self._around = around
         self._trace_id = trace_id
@@ -105,16 +93,33 @@ class RunState:
             self._span_id = self._random_bytes(8).hex()
         return self._span_id
 
+    @property
+    def traceparent(self) -> str:
+        """What to pass on to whom it calls (W3C Trace Context, section 3.2)."""
+        return f"00-{self.trace_id}-{self.span_id}-01"
+
+    def attach(self, name: str, value: Any) -> None:
+        """Put an attribute on everything this run reports; beyond the bound new names are passed over."""
+        if self.attributes is None:
+            self.attributes = {}
+        if len(self.attributes) < MOST_ATTRIBUTES or name in self.attributes:
+            self.attributes[name[:300]] = value
+
     def as_report(self, now_s: float) -> dict[str, Any]:
         """Return the run in the report's form, with its duration until ``now_s`` by the timer it was started with."""
-        run = {
+        run: dict[str, Any] = {
             "id": self.id,
             "entry_point": self.entry_point[:300] or "unnamed",
             "started": to_text(self.started_ms),
             "duration_ms": round((now_s - self.started_s) * 1000, 3),
         }
+        parent = self.parent_span_id or (self._around.span_id if self._around is not None else None)
+        if parent is not None:
+            run["parent_span_id"] = parent
         if self.outcome is not None:
             run["outcome"] = self.outcome
+        if self.kept is not None:
+            run["kept"] = self.kept
         return run
 
 

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
-from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Final
+import tempfile
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Final
+
+from obitus.core.redaction_rules import Rule, RuleTrouble, parse_rules
+from obitus.core.severity import ThresholdTrouble, parse_thresholds
 
 ENVIRONMENT_NAMES: Final = {
     "OBITUS_URL": "Address of the service, e.g. http://127.0.0.1:8611.",
@@ -13,12 +19,21 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_RELEASE": "Version of this app, e.g. 2.9.0.",
     "OBITUS_ENVIRONMENT": "Environment this app believes it runs in; the key decides, this is kept as an attribute.",
     "OBITUS_OFF": "1, true, yes or on: report nothing at all.",
+    "OBITUS_LOGS": "From which severity log records are sent, by logger: `WARN, sailings.fares=DEBUG, noisy=off`. WARN.",
+    "OBITUS_BREADCRUMBS": "From which severity log records become breadcrumbs, by logger, in the same form. INFO.",
+    "OBITUS_WITHOUT": "Kinds of breadcrumbs to leave out: `http, query, log, process`.",
+    "OBITUS_HIDE": "Redaction rules of the team beside the default ones, one a line: `name vessel pin`, `e-mail`, …",
+    "OBITUS_SPOOL": "Folder where reports wait while the service is away; `off` keeps them in memory only.",
 }
+KINDS_TO_LEAVE_OUT: Final = ("http", "query", "log", "process", "mark", "failure")
+MIB: Final = 1024 * 1024
+
+Edit = Callable[[dict[str, Any]], dict[str, Any] | None]
 
 
 @dataclass(frozen=True)
 class Settings:
-    """Where to report to, and as what."""
+    """Where to report to, as what, and how much."""
 
     url: str | None
     key: str | None
@@ -27,6 +42,37 @@ class Settings:
     off: bool
     own: tuple[str, ...] = ()
     """Modules that are own code although they are installed like libraries."""
+    logs: Mapping[str, str] = field(default_factory=lambda: {"": "WARN"})
+    """From which severity a logger's records are sent as log reports."""
+    breadcrumbs: Mapping[str, str] = field(default_factory=lambda: {"": "INFO"})
+    """From which severity a logger's records become breadcrumbs."""
+    without: frozenset[str] = frozenset()
+    """Kinds of breadcrumbs that are not kept."""
+    hide: tuple[Rule, ...] = ()
+    """The team's redaction rules."""
+    edit: Edit | None = None
+    """May change a report before it is redacted and sent, or drop it by returning None."""
+    values: bool = True
+    """Whether local values are captured."""
+    source: bool = True
+    """Whether source lines are sent."""
+    exits: bool = False
+    """Whether leaving with a non-zero status (SystemExit) counts as a failure."""
+    failures_per_second: float = 50.0
+    """How many failures a second are captured whole for long; a burst of four seconds' worth goes beyond it."""
+    spool: Path | None = None
+    """Folder where reports wait while the service is away."""
+    spool_bytes: int = 64 * MIB
+    """Most bytes that wait there; the oldest go first."""
+    spool_hours: float = 7 * 24.0
+    """Longest time that they wait there."""
+
+    @property
+    def spool_of_goal(self) -> Path | None:
+        """The part of the spool for this service and key: another app's reports are none of this one's business."""
+        if self.spool is None:
+            return None
+        return self.spool / hashlib.sha256(f"{(self.url or '').rstrip('/')} {self.key}".encode()).hexdigest()[:20]
 
     @property
     def missing(self) -> str | None:
@@ -36,6 +82,10 @@ class Settings:
         return None if self.key else "OBITUS_KEY"
 
 
+class SettingTrouble(ValueError):
+    """Raised for a setting that cannot be understood; the message names it and says what to write."""
+
+
 def load(
     *,
     url: str | None = None,
@@ -43,10 +93,18 @@ def load(
     release: str | None = None,
     environment: str | None = None,
     off: bool | None = None,
-    own: tuple[str, ...] = (),
+    logs: str | None = None,
+    breadcrumbs: str | None = None,
+    without: Sequence[str] | None = None,
+    hide: Sequence[str] | None = None,
+    spool: str | os.PathLike[str] | None = None,
     environ: Mapping[str, str] | None = None,
+    **more: Any,
 ) -> Settings:
-    """Return the settings; what is not given comes from the environment."""
+    """Return the settings; what is not given comes from the environment. Raises SettingTrouble.
+
+    ``more`` are the fields of Settings that have no environment variable.
+    """
     found = os.environ if environ is None else environ
 
     def choose(given: str | None, name: str) -> str | None:
@@ -54,11 +112,42 @@ def load(
         return value.strip() or None if value else None
 
     switched_off = found.get("OBITUS_OFF", "").strip().lower() in ("1", "true", "yes", "on")
+    left_out = without if without is not None else (found.get("OBITUS_WITHOUT") or "").replace(",", " ").split()
+    unknown = [kind for kind in left_out if kind not in KINDS_TO_LEAVE_OUT]
+    if unknown:
+        raise SettingTrouble(f"OBITUS_WITHOUT: {unknown[0]!r} is none of {', '.join(KINDS_TO_LEAVE_OUT)}.")
+    try:
+        rules = parse_rules(
+            hide if hide is not None else filter(str.strip, (found.get("OBITUS_HIDE") or "").splitlines())
+        )
+        heard = parse_thresholds(choose(logs, "OBITUS_LOGS") or "", "WARN")
+        kept = parse_thresholds(choose(breadcrumbs, "OBITUS_BREADCRUMBS") or "", "INFO")
+    except (RuleTrouble, ThresholdTrouble) as trouble:
+        raise SettingTrouble(f"the settings of Obitus: {trouble}") from None
+    place = os.fspath(spool) if spool is not None else (found.get("OBITUS_SPOOL") or "")
     return Settings(
         url=choose(url, "OBITUS_URL"),
         key=choose(key, "OBITUS_KEY"),
         release=choose(release, "OBITUS_RELEASE"),
         environment=choose(environment, "OBITUS_ENVIRONMENT"),
         off=switched_off if off is None else off,
-        own=own,
+        logs=heard,
+        breadcrumbs=kept,
+        without=frozenset(left_out),
+        hide=rules,
+        spool=None
+        if place.strip().lower() == "off"
+        else Path(place.strip())
+        if place.strip()
+        else default_spool(found),
+        **more,
     )
+
+
+def default_spool(environ: Mapping[str, str]) -> Path:
+    """Return where reports wait when nothing else is said: the user's state folder, else the folder for temporary files."""
+    home = environ.get("XDG_STATE_HOME") or (environ.get("HOME") and environ["HOME"] + "/.local/state")
+    if home and Path(home).is_absolute():
+        return Path(home) / "obitus" / "spool"
+    user = os.getuid() if hasattr(os, "getuid") else "user"
+    return Path(tempfile.gettempdir()) / f"obitus-spool-{user}"

@@ -13,7 +13,7 @@ import fractions
 import pathlib
 import types
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from itertools import islice
 from typing import Any, Final
 
@@ -24,7 +24,7 @@ MOST_STRING: Final = 400
 MOST_ITEMS: Final = 12
 MOST_DEPTH: Final = 3
 
-_SAFE_REPR: Final = frozenset(
+_SAFE_REPR: Final[frozenset[type]] = frozenset(
     {
         bool,
         float,
@@ -46,7 +46,12 @@ _SAFE_REPR: Final = frozenset(
     }
 )
 _FUNCTIONS: Final = (types.FunctionType, types.BuiltinFunctionType, types.MethodType)
-_SEQUENCES: Final = ((list, "[", "]"), (tuple, "(", ")"), (set, "{", "}"), (frozenset, "frozenset({", "})"))
+_BRACKETS: Final[dict[type, tuple[str, str]]] = {
+    list: ("[", "]"),
+    tuple: ("(", ")"),
+    set: ("{", "}"),
+    frozenset: ("frozenset({", "})"),
+}
 
 
 def show(value: object, redactor: Redactor) -> str:
@@ -76,14 +81,11 @@ def plain(value: object, redactor: Redactor) -> Any:
 def _show(value: Any, redactor: Redactor, depth: int) -> str:
     # Not isinstance: for a class that is another it asks the value for its __class__, which may be the app's code.
     kind = type(value)
-    if kind is str:
-        return _string(value)
-    if kind is int:
-        return repr(value) if value.bit_length() < 4000 else f"<int of {value.bit_length()} bits>"
-    if kind in _SAFE_REPR:
-        return repr(value)
-    if kind in (bytes, bytearray):
-        return f"<{kind.__name__} of {len(value)}> {bytes(value[:40])!r}"
+    shown_by = _BY_TYPE.get(kind)
+    return shown_by(value, redactor, depth) if shown_by is not None else _show_other(value, kind, redactor, depth)
+
+
+def _show_other(value: Any, kind: type, redactor: Redactor, depth: int) -> str:
     if issubclass(kind, enum.Enum):
         return f"{kind.__name__}.{value._name_}"
     if issubclass(kind, type):
@@ -95,20 +97,35 @@ def _show(value: Any, redactor: Redactor, depth: int) -> str:
     if depth >= MOST_DEPTH:
         return f"<{kind.__name__}>"
     if issubclass(kind, dict):
-        return _mapping(value, kind, redactor, depth)
-    for base, opening, closing in _SEQUENCES:
+        return _mapping(value, redactor, depth)
+    for base, (opening, closing) in _BRACKETS.items():
         if issubclass(kind, base):
             return _sequence(value, base, opening, closing, redactor, depth)
     return _instance(value, kind, redactor, depth)
 
 
-def _string(value: str) -> str:
+def _string(value: str, _: Redactor, __: int) -> str:
     if len(value) <= MOST_STRING:
         return repr(value)
     return f"{value[:MOST_STRING]!r}… <{len(value)} characters>"
 
 
-def _mapping(value: dict[Any, Any], kind: type, redactor: Redactor, depth: int) -> str:
+def _number(value: int, _: Redactor, __: int) -> str:
+    return repr(value) if value.bit_length() < 4000 else f"<int of {value.bit_length()} bits>"
+
+
+def _octets(value: bytes | bytearray, _: Redactor, __: int) -> str:
+    return f"<{type(value).__name__} of {len(value)}> {bytes(value[:40])!r}"
+
+
+def _safe(value: object, _: Redactor, __: int) -> str:
+    return repr(value)
+
+
+def _mapping(value: dict[Any, Any], redactor: Redactor, depth: int) -> str:
+    kind = type(value)
+    if depth >= MOST_DEPTH:
+        return f"<{kind.__name__}>"
     shown = []
     for key, inner in islice(dict.items(value), MOST_ITEMS):
         rule = redactor.rule_for(key) if type(key) is str else None
@@ -119,6 +136,14 @@ def _mapping(value: dict[Any, Any], kind: type, redactor: Redactor, depth: int) 
         shown.append(f"… {more} more")
     text = "{" + ", ".join(shown) + "}"
     return text if kind is dict else f"{kind.__name__}({text})"
+
+
+def _plain_sequence(value: Any, redactor: Redactor, depth: int) -> str:
+    kind = type(value)
+    if depth >= MOST_DEPTH:
+        return f"<{kind.__name__}>"
+    opening, closing = _BRACKETS[kind]
+    return _sequence(value, kind, opening, closing, redactor, depth)
 
 
 def _sequence(value: Any, base: Any, opening: str, closing: str, redactor: Redactor, depth: int) -> str:
@@ -164,3 +189,14 @@ def _fields(value: object, kind: type) -> Iterator[tuple[str, object]]:
                     yield name, slot.__get__(value)
                 except AttributeError:
                     continue
+
+
+_BY_TYPE: Final[dict[type, Callable[[Any, Redactor, int], str]]] = {
+    str: _string,
+    int: _number,
+    bytes: _octets,
+    bytearray: _octets,
+    dict: _mapping,
+    **dict.fromkeys(_BRACKETS, _plain_sequence),
+    **dict.fromkeys(_SAFE_REPR, _safe),
+}

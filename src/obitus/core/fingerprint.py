@@ -2,7 +2,8 @@
 
 The recipe, version 1: the exception types of the chain, and of each exception the own frames' module and function
 (library frames where it has no own ones). Line numbers stay out, so that an edit above the fault does not make a new
-issue. A recursion counts once. The message counts only when there is not a single frame. Every part says why.
+issue. A recursion counts once. The message counts only when there is not a single frame, or when the app said it
+itself and nothing was raised. Every part says why.
 """
 
 from __future__ import annotations
@@ -17,6 +18,8 @@ from obitus.core.frames import ChainLink, Frame
 
 VERSION: Final = 1
 MOST_PARTS_SHOWN: Final = 60
+SAID: Final = "Said"
+"""The type of a failure that the app itself reported, with no exception."""
 
 _RECURSION_TYPES: Final = frozenset({"RecursionError", "StackOverflowError", "StackOverflowException"})
 _ENDLESS: Final = 3
@@ -52,7 +55,7 @@ def fingerprint(chain: Sequence[ChainLink]) -> Fingerprint:
         parts.append(Part("type", link.type, counted=True, reason=_type_reason(position, link, len(chain))))
         parts.extend(_frame_parts(link))
         if link.message:
-            parts.append(_message_part(link.message, counted=frameless))
+            parts.append(_message_part(link.message, frameless=frameless, said=link.type == SAID))
     hashed = hashlib.sha256(f"obitus fingerprint {VERSION}".encode())
     for part in parts:
         if part.counted:
@@ -128,9 +131,13 @@ def _collapse(places: list[str], *, endless: bool) -> tuple[list[str], int]:
     return kept, len(places) - len(kept)
 
 
-def _message_part(message: str, *, counted: bool) -> Part:
-    if counted:
-        reason = "there are no frames, so the message decides; numbers and ids in it do not"
+def _message_part(message: str, *, frameless: bool, said: bool) -> Part:
+    if frameless or said:
+        reason = (
+            "the app said this, nothing was raised: the words tell what it is; numbers and ids in them do not"
+            if said
+            else "there are no frames, so the message decides; numbers and ids in it do not"
+        )
         return Part("message", normalise_message(message), counted=True, reason=reason)
     reason = "left out: the stack says where it failed, and messages carry values that change"
     return Part("message", message[:200], counted=False, reason=reason)

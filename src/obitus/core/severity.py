@@ -1,10 +1,21 @@
-"""Severities, as OpenTelemetry's log data model names and numbers them (SeverityNumber, 1 to 24)."""
+"""Severities, as OpenTelemetry's log data model names and numbers them (SeverityNumber, 1 to 24), and who is heard.
+
+Standard library only: the client uses this too.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Final
 
 SEVERITIES: Final = ("TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL")
+OFF: Final = "off"
+
+_RANK: Final = {name: rank for rank, name in enumerate(SEVERITIES)} | {OFF: len(SEVERITIES)}
+
+
+class ThresholdTrouble(ValueError):
+    """Raised for thresholds that cannot be understood; says how they are written."""
 
 
 def from_python_level(level: int) -> str:
@@ -18,3 +29,48 @@ def from_python_level(level: int) -> str:
     if level >= 20:
         return "INFO"
     return "DEBUG" if level >= 10 else "TRACE"
+
+
+def rank(severity: str) -> int:
+    """Return a severity's place in the order, 0 for TRACE; unknown ones count as ERROR."""
+    return _RANK.get(severity, 4)
+
+
+class Thresholds:
+    """From which severity a logger is heard; a logger that is not named follows the nearest one above it."""
+
+    def __init__(self, by_logger: Mapping[str, str]) -> None:
+        self._by_logger = dict(by_logger)
+        self._known: dict[str, int] = {}
+
+    def hears(self, logger: str, severity: str) -> bool:
+        """Whether a record of that logger and severity is heard."""
+        try:
+            least = self._known[logger]
+        except KeyError:
+            least = self._look_up(logger)
+        return _RANK[severity] >= least
+
+    def _look_up(self, logger: str) -> int:
+        name = logger
+        while name and name not in self._by_logger:
+            name = name.rpartition(".")[0]
+        least = _RANK[self._by_logger.get(name, OFF)]
+        if len(self._known) < 5000:
+            self._known[logger] = least
+        return least
+
+
+def parse_thresholds(text: str, default: str) -> dict[str, str]:
+    """Read ``WARN, sailings.fares=DEBUG, noisy=off``; what stands alone is for every logger. Raises ThresholdTrouble."""
+    found = {"": default}
+    for part in filter(None, (part.strip() for part in text.replace(";", ",").split(","))):
+        name, equals, severity = part.rpartition("=")
+        severity = severity.strip()
+        severity = OFF if severity.lower() == OFF else severity.upper()
+        severity = {"WARNING": "WARN", "CRITICAL": "FATAL"}.get(severity, severity)
+        if severity not in _RANK or (equals and not name.strip()):
+            known = ", ".join(SEVERITIES)
+            raise ThresholdTrouble(f"{part[:80]!r} is no threshold. Write LOGGER=SEVERITY with one of {known}, or off.")
+        found[name.strip()] = severity
+    return found

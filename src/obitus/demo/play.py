@@ -92,7 +92,7 @@ async def _play(player: Player, acts: list[Act], clock: StoryClock) -> None:
 async def _breathe() -> None:
     """Let the sender keep up: the story is played faster than it happened."""
     reporter = obitus._reporter()
-    while reporter is not None and reporter.waiting > 200:  # noqa: ASYNC110 - a thread empties it, no event to await
+    while reporter is not None and reporter.sender.waiting > 200:  # noqa: ASYNC110 - a thread empties it, no event to await
         await asyncio.sleep(0.02)
 
 

@@ -42,6 +42,7 @@ class FramePart(_Part):
     line: Annotated[int, Field(ge=0, le=100_000_000)] | None = Field(default=None, description="Line, from 1.")
     own: bool | None = Field(default=None, description="Code of the app (true) or of a library (false).")
     source: Source | None = None
+    source_missing: Short = Field(default="", description="Why there are no source lines, where that is worth saying.")
     locals: Annotated[dict[Short, Long], Field(max_length=200)] | None = Field(
         default=None, description="Local values, each as text."
     )
@@ -53,6 +54,9 @@ class ExceptionPart(_Part):
     type: Short = Field(min_length=1, description="Type, with its module unless built in.")
     message: Long = ""
     notes: Annotated[list[Long], Field(max_length=50)] = []
+    detail: Annotated[dict[Short, JsonValue], Field(max_length=20)] = Field(
+        default={}, description="What its type tells beyond the message: `filename`, `lineno`, `errno`, …"
+    )
     relation: Literal["cause", "context", "member"] | None = Field(
         default=None,
         description="What it is to the one before it: its `cause`, the `context` it was raised in, "
@@ -84,6 +88,34 @@ class RunPart(_Part):
     started: AwareDatetime | None = None
     duration_ms: Annotated[float, Field(ge=0)] | None = Field(default=None, description="Milliseconds so far.")
     outcome: Outcome | None = None
+    parent_span_id: SpanId | None = Field(default=None, description="The span that called it (W3C Trace Context).")
+    kept: Short = Field(default="", description="Why the whole run was sent, in words.")
+    failures: Annotated[list[UUID], Field(max_length=50)] = Field(
+        default=[], description="Ids of the failures that were reported in it."
+    )
+
+
+class FilePart(_Part):
+    """A file that came with a form: named, not kept."""
+
+    name: Short = ""
+    file: Short = ""
+    type: Short = ""
+    bytes: Annotated[int, Field(ge=0)] = 0
+
+
+class BodyPart(_Part):
+    """A body, as far as it was kept. Binary ones have a type and a size only."""
+
+    type: Short = Field(default="", description="Its media type.")
+    bytes: Annotated[int, Field(ge=0)] = Field(default=0, description="How long it was.")
+    cut: bool = Field(default=False, description="Whether only its start was kept.")
+    json_: JsonValue = Field(default=None, alias="json", description="What it held, where it was JSON.")
+    form: Annotated[list[tuple[Short, Long]], Field(max_length=300)] | None = Field(
+        default=None, description="Its fields, where it was a form."
+    )
+    files: Annotated[list[FilePart], Field(max_length=300)] | None = None
+    text: Annotated[str, Field(max_length=70_000)] | None = None
 
 
 class RequestPart(_Part):
@@ -94,6 +126,11 @@ class RequestPart(_Part):
     url: Long = ""
     headers: Annotated[list[tuple[Short, Long]], Field(max_length=200)] = []
     client: Short = Field(default="", description="Address of the client.")
+    query: Annotated[list[tuple[Short, Long]], Field(max_length=300)] = Field(
+        default=[], description="Names and values of the query string, in order."
+    )
+    body: BodyPart | None = Field(default=None, description="The body as the handler received it.")
+    answer_body: BodyPart | None = Field(default=None, description="The answer's body, where that was asked for.")
     status: Annotated[int, Field(ge=0, le=999)] | None = None
 
 
@@ -142,6 +179,7 @@ class RunReport(_Report):
     run: RunPart
     request: RequestPart | None = None
     trail: Annotated[list[Breadcrumb], Field(max_length=500)] = []
+    trail_left_out: Annotated[int, Field(ge=0)] = 0
 
 
 class TallyReport(_Report):

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Awaitable, Callable, MutableMapping
-from typing import Any, Final
+from collections.abc import Awaitable, Callable, Collection, MutableMapping
+from typing import Any
 
 from obitus.client import runs
+from obitus.client.integrations import requests
+from obitus.client.integrations.requests import Body
 from obitus.client.reporter import Reporter
+from obitus.core.trace_context import MOST_STATE, read_traceparent
 
 Scope = MutableMapping[str, Any]
 Message = MutableMapping[str, Any]
@@ -15,25 +17,35 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
-MOST_HEADERS: Final = 60
-MOST_HEADER_CHARS: Final = 2000
-
-# W3C Trace Context, section 3.2: version, trace id, parent id, flags.
-_TRACEPARENT = re.compile(rb"(?!ff)[0-9a-f]{2}-(?!0{32})([0-9a-f]{32})-(?!0{16})([0-9a-f]{16})-[0-9a-f]{2}(?:-.*)?")
-# ``{call:int}`` is how some frameworks write ``{call}``.
-_CONVERTER = re.compile(r":\w+\}")
+_WANTED = frozenset(
+    (b"traceparent", b"tracestate", b"content-length", b"content-type", b"transfer-encoding", b"expect")
+)
 
 
 class AsgiMiddleware:
-    """Watches an ASGI app: ``app.add_middleware(obitus.AsgiMiddleware)``, or wrap the app in it."""
+    """Watches an ASGI app: ``app.add_middleware(obitus.AsgiMiddleware)``, or wrap the app in it.
 
-    def __init__(self, app: App) -> None:
+    ``user`` is given the scope and returns who asks; ``failed_statuses`` are those that count as failed (500 to 599);
+    of bodies up to ``body_bytes`` are kept, 0 keeps none; ``answer_body`` keeps the answer's too.
+    """
+
+    def __init__(
+        self,
+        app: App,
+        *,
+        user: Callable[[Scope], Any] | None = None,
+        failed_statuses: Collection[int] = requests.FAILED_STATUSES,
+        body_bytes: int = requests.MOST_BODY_BYTES,
+        answer_body: bool = False,
+    ) -> None:
         self._app = app
+        self._user = user
+        self._failed_statuses = failed_statuses
+        self._body_bytes = min(body_bytes, requests.MOST_BODY_BYTES)
+        self._answer_body = answer_body
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        from obitus import _reporter
-
-        reporter = _reporter()
+        reporter = _active()
         if reporter is None:
             await self._app(scope, receive, send)
         elif scope["type"] == "http":
@@ -42,59 +54,157 @@ class AsgiMiddleware:
             await self._other(reporter, scope, receive, send)
 
     async def _request(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
-        run = reporter.new_run(f"{scope['method']} …", trace_id=_trace_id(scope))
+        found = {name: value for name, value in scope["headers"] if name in _WANTED}
+        run = _new_run(reporter, f"{scope['method']} …", found)
+        token = runs.current.set(run)
         status = 0
+        body: Body | None = None
+        answer: Body | None = None
+        if b"content-length" in found or b"transfer-encoding" in found:
+            body = Body(found.get(b"content-type", b"").decode("latin-1"), self._body_bytes)
+            receive = await _holding(receive, body, found, self._body_bytes)
 
         async def watching_send(message: Message) -> None:
-            nonlocal status
-            if message["type"] == "http.response.start":
+            nonlocal status, answer
+            kind = message["type"]
+            if kind == "http.response.start":
                 status = message["status"]
+                if self._answer_body:
+                    types = [value for name, value in message.get("headers", ()) if name.lower() == b"content-type"]
+                    answer = Body(types[0].decode("latin-1") if types else "", self._body_bytes)
+            elif answer is not None and kind == "http.response.body":
+                answer.add(message.get("body", b""))
             await send(message)
 
         def resolve() -> None:
             # The framework puts the route into the scope on the way to the handler.
-            route = _route(scope)
+            route = run.route or _route(scope)
             run.entry_point = f"{scope['method']} {route or '(no route)'}"
-            run.request = _request_part(scope, route, status)
+            run.request = _request_part(scope, route, status, body, answer)
+            user = requests.ask_user(self._user, scope)
+            if user is not None:
+                run.attach("user.id", user)
+
+        run.resolve = resolve
+        outcome = "failed"
+        try:
+            await self._app(scope, receive, watching_send)
+            outcome = requests.outcome_of(status, self._failed_statuses)
+        except Exception as error:
+            run.outcome = "failed"
+            status = status or 500
+            reporter.record(error, handled=False, captured_by="asgi")
+            raise
+        except BaseException:
+            # Cancelled: the client went away, or the server is stopping.
+            outcome = "refused"
+            raise
+        finally:
+            _leave(token)
+            run.entry_point = f"{scope['method']} {run.route or _route(scope) or '(no route)'}"
+            reporter.finish(run, outcome, status or None)
+
+    async def _other(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
+        starting = scope["type"] == "lifespan"
+        found = {name: value for name, value in scope.get("headers", ()) if name in _WANTED}
+        run = _new_run(reporter, "start-up" if starting else f"{scope['type']} …", found, lasting=True)
+
+        def resolve() -> None:
+            if not starting:
+                route = run.route or _route(scope)
+                run.entry_point = f"{scope['type']} {route or '(no route)'}"
+                run.request = _request_part(scope, route, 0, None, None)
+                user = requests.ask_user(self._user, scope)
+                if user is not None:
+                    run.attach("user.id", user)
 
         run.resolve = resolve
         token = runs.current.set(run)
-        try:
-            await self._app(scope, receive, watching_send)
-        except Exception as error:
-            run.outcome = "failed"
-            reporter.record(error, handled=False, captured_by="asgi")
-            raise
-        finally:
-            runs.current.reset(token)
-
-    async def _other(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
-        entry_point = "start-up" if scope["type"] == "lifespan" else f"{scope['type']} {scope.get('path', '')}"
-        run = reporter.new_run(entry_point)
-        token = runs.current.set(run)
+        outcome = "failed"
         try:
             await self._app(scope, receive, send)
+            outcome = "ok"
         except Exception as error:
             run.outcome = "failed"
             reporter.record(error, handled=False, captured_by="asgi")
             raise
+        except BaseException:
+            outcome = "refused"
+            raise
         finally:
-            runs.current.reset(token)
+            _leave(token)
+            if not starting:
+                resolve()
+                reporter.finish(run, outcome)
 
 
-def _trace_id(scope: Scope) -> str | None:
-    for name, value in scope["headers"]:
-        if name == b"traceparent":
-            found = _TRACEPARENT.fullmatch(value.strip())
-            return found[1].decode() if found else None
-    return None
+def _active() -> Reporter | None:
+    import obitus
+
+    return obitus._reporter()
+
+
+def _leave(token: Any) -> None:
+    try:
+        runs.current.reset(token)
+    except ValueError:
+        # It ends in another context than it began in: a generator closed by the garbage collector, say.
+        runs.current.set(None)
+
+
+def _new_run(
+    reporter: Reporter, entry_point: str, found: dict[bytes, bytes], *, lasting: bool = False
+) -> runs.RunState:
+    given = found.get(b"traceparent")
+    trace = read_traceparent(given.decode("latin-1")) if given is not None else None
+    if trace is None:
+        return reporter.new_run(entry_point, lasting=lasting)
+    run = reporter.new_run(entry_point, trace_id=trace[0], parent_span_id=trace[1], lasting=lasting)
+    state = found.get(b"tracestate")
+    if state is not None and len(state) <= MOST_STATE:
+        run.trace_state = state.decode("latin-1")
+    return run
+
+
+async def _holding(receive: Receive, body: Body, found: dict[bytes, bytes], limit: int) -> Receive:
+    """Return a ``receive`` that the app reads the body from, and that keeps a copy of its start.
+
+    A short body is read before the app runs, so that it is there when the app dies. A long or streamed one is only
+    looked at as it passes, and so is one whose sender waits to be told to go on (RFC 9110, section 10.1.1).
+    """
+    length = found.get(b"content-length", b"")
+    early: list[Message] = []
+    if (
+        length.isdigit()
+        and requests.may_be_held(found.get(b"content-type", b"").decode("latin-1"), int(length), limit)
+        and b"expect" not in found
+    ):
+        while True:
+            message = await receive()
+            early.append(message)
+            if message["type"] != "http.request":
+                break
+            body.add(message.get("body", b""))
+            if not message.get("more_body", False):
+                break
+        early.reverse()
+
+    async def passing() -> Message:
+        if early:
+            return early.pop()
+        message = await receive()
+        if message["type"] == "http.request":
+            body.add(message.get("body", b""))
+        return message
+
+    return passing
 
 
 def _route(scope: Scope) -> str:
     """Return the route's template, as the framework names it or worked out from the path's parameters."""
     path = getattr(scope.get("route"), "path", None)
     if isinstance(path, str) and path:
-        return _CONVERTER.sub("}", str(scope.get("root_path", "")) + path)
+        return requests.braces(str(scope.get("root_path", "")) + path)
     if "endpoint" not in scope:
         return ""
     parts = str(scope.get("path", "")).split("/")
@@ -103,20 +213,26 @@ def _route(scope: Scope) -> str:
     return "/".join(parts)
 
 
-def _request_part(scope: Scope, route: str, status: int) -> dict[str, Any]:
+def _request_part(scope: Scope, route: str, status: int, body: Body | None, answer: Body | None) -> dict[str, Any]:
     headers = [
-        [name.decode("latin-1")[:300], value.decode("latin-1")[:MOST_HEADER_CHARS]]
-        for name, value in scope["headers"][:MOST_HEADERS]
+        [name.decode("latin-1")[:300], value.decode("latin-1")[: requests.MOST_HEADER_CHARS]]
+        for name, value in scope["headers"][: requests.MOST_HEADERS]
     ]
     host = next((value for name, value in headers if name == "host"), "")
     query = scope.get("query_string", b"").decode("latin-1")
     part: dict[str, Any] = {
-        "method": str(scope["method"])[:300],
+        "method": str(scope.get("method", ""))[:300],
         "route": route[:2000],
         "url": f"{scope.get('scheme', 'http')}://{host}{scope.get('path', '')}{'?' + query if query else ''}"[:8000],
         "headers": headers,
         "client": str((scope.get("client") or ("",))[0])[:300],
     }
+    if query:
+        part["query"] = requests.pairs(query[:8000])
     if status:
         part["status"] = status
+    for name, held in (("body", body), ("answer_body", answer)):
+        shown = held.as_report() if held is not None else None
+        if shown is not None:
+            part[name] = shown
     return part

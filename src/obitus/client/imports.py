@@ -1,0 +1,83 @@
+"""Doing something once a module has been imported, without importing it: the app's own import sets it off."""
+
+from __future__ import annotations
+
+import importlib.util
+import sys
+import threading
+from collections.abc import Callable, Sequence
+from importlib.machinery import ModuleSpec
+from types import ModuleType
+from typing import Any
+
+Installer = Callable[[ModuleType], None]
+
+
+class AfterImport:
+    """Stands first in ``sys.meta_path`` and looks out for a few modules; all others it passes by."""
+
+    def __init__(self, installers: dict[str, Installer]) -> None:
+        self._installers = installers
+        self._looking = threading.local()
+
+    def begin(self) -> None:
+        """Install for what was imported already, and look out for the rest."""
+        for name, install in self._installers.items():
+            module = sys.modules.get(name)
+            if module is not None and getattr(getattr(module, "__spec__", None), "_initializing", False) is not True:
+                _guarded(install, module)
+        sys.meta_path.insert(0, self)
+
+    def end(self) -> None:
+        """Look out no more."""
+        if self in sys.meta_path:
+            sys.meta_path.remove(self)
+
+    def find_spec(self, name: str, path: Sequence[str] | None, target: ModuleType | None = None) -> ModuleSpec | None:
+        """Return the module's own spec, with a loader that calls back; None for modules nobody waits for."""
+        install = self._installers.get(name)
+        if install is None or getattr(self._looking, "now", False):
+            return None
+        self._looking.now = True
+        try:
+            spec = importlib.util.find_spec(name)
+        except (ImportError, AttributeError, ValueError):
+            return None
+        finally:
+            self._looking.now = False
+        if spec is None or spec.loader is None or not hasattr(spec.loader, "exec_module"):
+            return None
+        spec.loader = _Loader(spec.loader, install)  # type: ignore[assignment]
+        return spec
+
+
+class _Loader:
+    """A module's own loader; once the module is there it steps back."""
+
+    def __init__(self, loader: Any, install: Installer) -> None:
+        self._loader = loader
+        self._install = install
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._loader, name)
+
+    def create_module(self, spec: ModuleSpec) -> ModuleType | None:
+        found: ModuleType | None = self._loader.create_module(spec)
+        return found
+
+    def exec_module(self, module: ModuleType) -> None:
+        if module.__spec__ is not None:
+            module.__spec__.loader = self._loader
+        module.__loader__ = self._loader
+        self._loader.exec_module(module)
+        _guarded(self._install, module)
+
+
+def _guarded(install: Installer, module: ModuleType) -> None:
+    try:
+        install(module)
+    except Exception as error:
+        from obitus.client.log import log
+
+        # A version of the library that is built differently: it goes unwatched, and the app goes on.
+        log.warning("Obitus: %s is not watched (%s: %s).", module.__name__, type(error).__name__, error)

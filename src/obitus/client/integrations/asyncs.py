@@ -1,0 +1,39 @@
+"""asyncio: what a loop's exception handler is given, tasks that nobody awaited among it."""
+
+from __future__ import annotations
+
+import contextvars
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client.patches import Patches
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+
+def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch every loop that is built on asyncio's own; another one's log records are caught by ``log_records``."""
+
+    def make(before: Any) -> Any:
+        def call_exception_handler(loop: Any, context: dict[str, Any]) -> None:
+            error = context.get("exception")
+            if isinstance(error, Exception):
+                attributes = {"asyncio.said": str(context.get("message", ""))[:300]}
+
+                def tell() -> None:
+                    reporter.record(error, handled=False, captured_by="asyncio", attributes=attributes)
+
+                # Nobody knows whose turn it is when a task is found abandoned: its own context counts, or none.
+                _context_of(context.get("task") or context.get("future")).run(tell)
+            before(loop, context)
+
+        return call_exception_handler
+
+    patches.put(module.BaseEventLoop, "call_exception_handler", make)
+
+
+def _context_of(task: Any) -> contextvars.Context:
+    look_up = getattr(task, "get_context", None)
+    found = look_up() if look_up is not None else None
+    return found.copy() if isinstance(found, contextvars.Context) else contextvars.Context()

@@ -1,0 +1,99 @@
+"""Celery, through its signals: each task is a run of the trace that gave it."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client import runs
+from obitus.client.integrations.http_clients import trace_headers
+from obitus.client.patches import Patches
+from obitus.core.trace_context import read_traceparent
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+_HELD = "_obitus_run"
+_GROUP = "obitus"
+
+
+def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Connect to the signals of publisher and worker."""
+    listeners = _Listeners(reporter)
+    for name in (
+        "before_task_publish",
+        "task_prerun",
+        "task_postrun",
+        "task_failure",
+        "task_retry",
+        "worker_process_shutdown",
+    ):
+        getattr(module, name).connect(getattr(listeners, name), weak=False, dispatch_uid=f"{_GROUP} {name}")
+
+
+class _Listeners:
+    def __init__(self, reporter: Reporter) -> None:
+        self._started_with = reporter
+
+    @property
+    def _reporter(self) -> Reporter | None:
+        import obitus
+
+        return obitus._reporter()
+
+    def before_task_publish(self, sender: Any = None, headers: Any = None, **_: Any) -> None:
+        reporter = self._reporter
+        if reporter is None or not isinstance(headers, dict):
+            return
+        for name, value in trace_headers().items():
+            headers.setdefault(name, value)
+        reporter.breadcrumb("process", f"task {sender} given away", "INFO", {"task.id": str(headers.get("id", ""))})
+
+    def task_prerun(self, task_id: Any = None, task: Any = None, **_: Any) -> None:
+        reporter = self._reporter
+        if reporter is None:
+            return
+        # Celery hands headers of the message on as attributes of the request.
+        given = getattr(task.request, "traceparent", None) or (task.request.headers or {}).get("traceparent")
+        trace = read_traceparent(given) if isinstance(given, str) else None
+        trace_id, parent = trace if trace is not None else (None, None)
+        run = reporter.new_run(f"job {task.name}", trace_id=trace_id, parent_span_id=parent)
+        run.attach("task.id", str(task_id)[:300])
+        run.attach("task.retries", int(task.request.retries or 0))
+        setattr(task.request, _HELD, (run, runs.current.set(run)))
+
+    def task_failure(self, task_id: Any = None, exception: Any = None, sender: Any = None, **_: Any) -> None:
+        reporter = self._reporter
+        if reporter is None or not isinstance(exception, Exception):
+            return
+        held = getattr(getattr(sender, "request", None), _HELD, None)
+        if held is not None:
+            held[0].outcome = "failed"
+        reporter.record(exception, handled=False, captured_by="celery", run=held[0] if held is not None else None)
+
+    def task_retry(self, request: Any = None, reason: Any = None, **_: Any) -> None:
+        reporter = self._reporter
+        held = getattr(request, _HELD, None)
+        if held is not None:
+            held[0].outcome = "failed"
+        if reporter is not None:
+            reporter.breadcrumb("mark", f"will be tried again: {type(reason).__name__}", "WARN")
+
+    def task_postrun(self, task: Any = None, state: Any = None, **_: Any) -> None:
+        reporter = self._reporter
+        held = getattr(task.request, _HELD, None)
+        if reporter is None or held is None:
+            return
+        run, token = held
+        delattr(task.request, _HELD)
+        try:
+            runs.current.reset(token)
+        except ValueError:
+            runs.current.set(None)
+        outcome = "refused" if state in ("REJECTED", "IGNORED", "REVOKED") else "ok"
+        reporter.finish(run, run.outcome or ("failed" if state in ("FAILURE", "RETRY") else outcome))
+
+    def worker_process_shutdown(self, **_: Any) -> None:
+        reporter = self._reporter
+        if reporter is not None:
+            reporter.last_words(2.0)

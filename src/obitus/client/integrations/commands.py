@@ -1,0 +1,59 @@
+"""Click and Typer: each command is a run. What its user got wrong is refused, not failed."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client import runs
+from obitus.client.patches import Patches
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+
+def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch the commands that do something; a group only passes on to one of them."""
+    refusing = tuple(
+        kind
+        for name in ("ClickException", "Abort")
+        if isinstance(kind := getattr(module, name, None) or getattr(_exceptions(module), name, None), type)
+    )
+    leaving = getattr(_exceptions(module), "Exit", None)
+
+    def make(before: Any) -> Any:
+        def invoke(command: Any, context: Any) -> Any:
+            if context.invoked_subcommand is not None or isinstance(command, module.Group):
+                return before(command, context)
+            run = reporter.new_run(f"command {context.command_path}"[:300])
+            token = runs.current.set(run)
+            outcome = "failed"
+            try:
+                answer = before(command, context)
+                outcome = "ok"
+                return answer
+            except Exception as error:
+                if refusing and isinstance(error, refusing):
+                    outcome = "refused"
+                elif leaving is not None and isinstance(error, leaving):
+                    outcome = "ok" if not getattr(error, "exit_code", 0) else "failed"
+                else:
+                    run.outcome = "failed"
+                    reporter.record(error, handled=False, captured_by="command", severity="FATAL")
+                raise
+            except SystemExit as error:
+                outcome = "ok" if error.code in (None, 0) else "failed"
+                raise
+            finally:
+                runs.current.reset(token)
+                reporter.finish(run, outcome)
+
+        return invoke
+
+    patches.put(module.Command, "invoke", make)
+
+
+def _exceptions(module: ModuleType) -> Any:
+    from importlib import import_module
+
+    return import_module(module.__name__.rpartition(".")[0] + ".exceptions")

@@ -1,0 +1,221 @@
+"""Database statements through the DB-API (PEP 249): their shape without values, how long they took, how many rows."""
+
+from __future__ import annotations
+
+import contextvars
+import sqlite3
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client.log import is_ours
+from obitus.client.patches import Patches
+from obitus.core.statements import shape, verb
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+# A library above the driver tells of its statements itself.
+_inside: contextvars.ContextVar[bool] = contextvars.ContextVar("obitus_query", default=False)
+SLOW_MS = 1000
+
+
+@contextmanager
+def quiet() -> Iterator[None]:
+    """Within this, statements leave no breadcrumbs."""
+    token = _inside.set(True)
+    try:
+        yield
+    finally:
+        _inside.reset(token)
+
+
+def tell(
+    reporter: Reporter,
+    statement: Any,
+    started_s: float,
+    *,
+    system: str = "",
+    rows: int | None = None,
+    times: int | None = None,
+    error: BaseException | None = None,
+) -> None:
+    """Leave the breadcrumb of one statement."""
+    if is_ours():
+        return
+    text = shape(statement) if isinstance(statement, str) else "?"
+    took_ms = round((time.perf_counter() - started_s) * 1000, 2)
+    data: dict[str, Any] = {"db.query.text": text, "duration_ms": took_ms}
+    if system:
+        data["db.system.name"] = system
+    if rows is not None and rows >= 0:
+        data["db.response.returned_rows"] = rows
+    if times is not None:
+        data["db.operation.batch.size"] = times
+    severity = "WARN" if took_ms >= SLOW_MS else "INFO"
+    if error is not None:
+        data["exception.type"], severity = type(error).__qualname__, "ERROR"
+    reporter.breadcrumb(
+        "query", f"{verb(text)} {'failed' if error is not None else f'in {took_ms} ms'}", severity, data
+    )
+
+
+def _measured(reporter: Reporter, system: str, statement: Any, act: Any, cursor: Any, times: int | None) -> Any:
+    if _inside.get():
+        return act()
+    started_s = time.perf_counter()
+    try:
+        answer = act()
+    except Exception as error:
+        tell(reporter, statement, started_s, system=system, times=times, error=error)
+        raise
+    rows = getattr(cursor, "rowcount", None)
+    tell(reporter, statement, started_s, system=system, rows=rows if isinstance(rows, int) else None, times=times)
+    return answer
+
+
+def _many(parameters: Any) -> int | None:
+    return len(parameters) if hasattr(parameters, "__len__") else None
+
+
+class WatchedCursor:
+    """A cursor of any driver; what it is asked to execute leaves a breadcrumb, all else goes straight to it."""
+
+    def __init__(self, cursor: Any, system: str) -> None:
+        self._obitus = (cursor, system)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.__dict__["_obitus"][0], name)
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        if name == "_obitus":
+            object.__setattr__(self, name, value)
+        else:
+            setattr(self._obitus[0], name, value)
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self._obitus[0])
+
+    def __enter__(self) -> WatchedCursor:
+        self._obitus[0].__enter__()
+        return self
+
+    def __exit__(self, *details: Any) -> Any:
+        return self._obitus[0].__exit__(*details)
+
+    def execute(self, statement: Any, *args: Any, **options: Any) -> Any:
+        return self._do("execute", statement, args, options, None)
+
+    def executemany(self, statement: Any, parameters: Any, *args: Any, **options: Any) -> Any:
+        return self._do("executemany", statement, (parameters, *args), options, _many(parameters))
+
+    def _do(self, name: str, statement: Any, args: Any, options: Any, times: int | None) -> Any:
+        cursor, system = self._obitus
+
+        def act() -> Any:
+            return getattr(cursor, name)(statement, *args, **options)
+
+        reporter = _reporter()
+        answer = act() if reporter is None else _measured(reporter, system, statement, act, cursor, times)
+        return self if answer is cursor else answer
+
+
+class WatchedConnection:
+    """A connection of any driver whose cursors are watched; all else goes straight to it."""
+
+    def __init__(self, connection: Any) -> None:
+        self._obitus = (connection, type(connection).__module__.split(".")[0])
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.__dict__["_obitus"][0], name)
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        if name == "_obitus":
+            object.__setattr__(self, name, value)
+        else:
+            setattr(self._obitus[0], name, value)
+
+    def __enter__(self) -> Any:
+        entered = self._obitus[0].__enter__()
+        return self if entered is self._obitus[0] else entered
+
+    def __exit__(self, *details: Any) -> Any:
+        return self._obitus[0].__exit__(*details)
+
+    def cursor(self, *args: Any, **options: Any) -> WatchedCursor:
+        connection, system = self._obitus
+        return WatchedCursor(connection.cursor(*args, **options), system)
+
+    def execute(self, statement: Any, *args: Any, **options: Any) -> Any:
+        # Not in the DB-API, but several drivers have it.
+        connection, system = self._obitus
+        return WatchedCursor(connection.cursor(), system).execute(statement, *args, **options)
+
+
+def watched(connection: Any) -> Any:
+    """Return a DB-API connection (PEP 249) whose statements become breadcrumbs; use it in place of the one given."""
+    return connection if isinstance(connection, WatchedConnection) else WatchedConnection(connection)
+
+
+def _reporter() -> Reporter | None:
+    import obitus
+
+    return obitus._reporter()
+
+
+class SqliteCursor(sqlite3.Cursor):
+    """A cursor of sqlite3 whose statements become breadcrumbs."""
+
+    def execute(self, statement: str, *args: Any) -> Any:
+        def act() -> Any:
+            return sqlite3.Cursor.execute(self, statement, *args)
+
+        reporter = _reporter()
+        return act() if reporter is None else _measured(reporter, "sqlite", statement, act, self, None)
+
+    def executemany(self, statement: str, parameters: Any) -> Any:
+        def act() -> Any:
+            return sqlite3.Cursor.executemany(self, statement, parameters)
+
+        reporter = _reporter()
+        return act() if reporter is None else _measured(reporter, "sqlite", statement, act, self, _many(parameters))
+
+    def executescript(self, script: str) -> Any:
+        def act() -> Any:
+            return sqlite3.Cursor.executescript(self, script)
+
+        reporter = _reporter()
+        return act() if reporter is None else _measured(reporter, "sqlite", script, act, self, None)
+
+
+class SqliteConnection(sqlite3.Connection):
+    """A connection of sqlite3 whose statements become breadcrumbs."""
+
+    def cursor(self, factory: Any = SqliteCursor) -> Any:
+        return super().cursor(factory)
+
+    def execute(self, statement: str, *args: Any) -> Any:
+        return self.cursor().execute(statement, *args)
+
+    def executemany(self, statement: str, parameters: Any) -> Any:
+        return self.cursor().executemany(statement, parameters)
+
+    def executescript(self, script: str) -> Any:
+        return self.cursor().executescript(script)
+
+
+def install_sqlite3(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Let ``sqlite3.connect`` return watched connections, unless the caller brings a factory."""
+
+    def make(before: Any) -> Any:
+        def connect(database: Any, *args: Any, **options: Any) -> Any:
+            if not is_ours() and len(args) < 5:
+                options.setdefault("factory", SqliteConnection)
+            return before(database, *args, **options)
+
+        return connect
+
+    patches.put(module, "connect", make)
+    patches.put(module.dbapi2, "connect", make)

@@ -1,0 +1,78 @@
+"""Pools: work belongs to the run that gave it, and an exception that nobody asks for is reported."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client import runs
+from obitus.client.patches import Patches
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+_HELD = "_obitus_unasked"
+
+
+class _Unasked:
+    """Goes when its future goes; if nobody asked for the exception by then, nobody ever will."""
+
+    __slots__ = ("asked", "error", "reporter", "run")
+
+    def __init__(self, reporter: Reporter, error: BaseException) -> None:
+        self.reporter, self.error, self.asked = reporter, error, False
+        self.run = runs.current.get()
+
+    def __del__(self) -> None:
+        if not self.asked:
+            self.reporter.record(self.error, handled=False, captured_by="pool", run=self.run)
+
+
+def install_futures(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch ``concurrent.futures.Future``, whatever pool fills it."""
+
+    def setting(before: Any) -> Any:
+        def set_exception(future: Any, exception: BaseException | None) -> None:
+            if isinstance(exception, Exception):
+                future.__dict__[_HELD] = _Unasked(reporter, exception)
+            before(future, exception)
+
+        return set_exception
+
+    def asking(before: Any) -> Any:
+        def ask(future: Any, timeout: float | None = None) -> Any:
+            try:
+                return before(future, timeout)
+            finally:
+                held = future.__dict__.get(_HELD)
+                if held is not None:
+                    held.asked = True
+
+        return ask
+
+    patches.put(module.Future, "set_exception", setting)
+    patches.put(module.Future, "result", asking)
+    patches.put(module.Future, "exception", asking)
+
+
+def install_thread_pools(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Let work belong to the run that gave it to a thread pool."""
+
+    def make(before: Any) -> Any:
+        def submit(pool: Any, function: Any, /, *args: Any, **kwargs: Any) -> Any:
+            run = runs.current.get()
+            if run is None:
+                return before(pool, function, *args, **kwargs)
+            return before(pool, _inside, run, function, *args, **kwargs)
+
+        return submit
+
+    patches.put(module.ThreadPoolExecutor, "submit", make)
+
+
+def _inside(run: runs.RunState, function: Any, /, *args: Any, **kwargs: Any) -> Any:
+    token = runs.current.set(run)
+    try:
+        return function(*args, **kwargs)
+    finally:
+        runs.current.reset(token)

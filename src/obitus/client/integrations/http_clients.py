@@ -1,0 +1,220 @@
+"""Outgoing HTTP: a breadcrumb for each call, and the trace passed on. urllib, urllib3 (and requests), httpx, aiohttp."""
+
+from __future__ import annotations
+
+import contextvars
+import time
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit, urlunsplit
+
+from obitus.client import runs
+from obitus.client.log import is_ours
+from obitus.client.patches import Patches
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+# One library is built on another (requests on urllib3), and retries call themselves: the outermost call counts.
+_inside: contextvars.ContextVar[bool] = contextvars.ContextVar("obitus_http", default=False)
+
+
+class _Call:
+    """One outgoing call while it goes on."""
+
+    __slots__ = ("_method", "_reporter", "_started_s", "_token", "_url")
+
+    def __init__(self, reporter: Reporter, method: Any, url: str) -> None:
+        self._reporter = reporter
+        self._method = str(method or "GET").upper()[:20]
+        self._url = url
+        self._started_s = time.perf_counter()
+        self._token: contextvars.Token[bool] | None = _inside.set(True)
+
+    def ended(self, status: int | None = None, error: BaseException | None = None) -> None:
+        """Leave the breadcrumb."""
+        self.leave()
+        took_ms = round((time.perf_counter() - self._started_s) * 1000, 1)
+        data: dict[str, Any] = {"http.request.method": self._method, "url.full": self._url, "duration_ms": took_ms}
+        parts = urlsplit(self._url)
+        bare = f"{parts.hostname or ''}{f':{parts.port}' if parts.port else ''}{parts.path}"
+        if error is not None:
+            data["exception.type"] = type(error).__qualname__
+            said, severity = f"no answer ({type(error).__name__})", "ERROR"
+        else:
+            data["http.response.status_code"] = status
+            said, severity = (
+                str(status),
+                "ERROR" if (status or 0) >= 500 else "WARN" if (status or 0) >= 400 else "INFO",
+            )
+        self._reporter.breadcrumb("http", f"{self._method} {bare} → {said}", severity, data)
+
+    def leave(self) -> None:
+        """The call is no longer the one that goes on in this context."""
+        if self._token is not None:
+            try:
+                _inside.reset(self._token)
+            except ValueError:
+                # It ends in another context than it began in.
+                _inside.set(False)
+            self._token = None
+
+
+def _begin(reporter: Reporter, method: Any, url: Any) -> _Call | None:
+    if _inside.get() or is_ours():
+        return None
+    return _Call(reporter, method, _without_user(str(url))[:2000])
+
+
+def _without_user(url: str) -> str:
+    try:
+        parts = urlsplit(url)
+        if "@" in parts.netloc:
+            return urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
+    except ValueError:
+        return "(an address that cannot be read)"
+    return url
+
+
+def trace_headers() -> dict[str, str]:
+    """Return what to pass on to whom the current run calls (W3C Trace Context)."""
+    run = runs.current.get()
+    if run is None:
+        return {}
+    found = {"traceparent": run.traceparent}
+    if run.trace_state:
+        found["tracestate"] = run.trace_state
+    return found
+
+
+def install_urllib3(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch urllib3's pools, and with them requests."""
+
+    def make(before: Any) -> Any:
+        def urlopen(
+            pool: Any, method: str, url: str, body: Any = None, headers: Any = None, *more: Any, **options: Any
+        ) -> Any:
+            port = f":{pool.port}" if pool.port and pool.port not in (80, 443) else ""
+            whole = url if "://" in url else f"{pool.scheme}://{pool.host}{port}{url}"
+            call = _begin(reporter, method, whole)
+            if call is None:
+                return before(pool, method, url, body, headers, *more, **options)
+            given = dict(pool.headers if headers is None else headers)
+            sent = {name: value for name, value in trace_headers().items() if not _has(given, name)}
+            try:
+                answer = before(pool, method, url, body, given | sent, *more, **options)
+            except BaseException as error:
+                call.ended(error=error)
+                raise
+            call.ended(answer.status)
+            return answer
+
+        return urlopen
+
+    patches.put(module.HTTPConnectionPool, "urlopen", make)
+
+
+def _has(headers: Any, name: str) -> bool:
+    return any(str(key).lower() == name for key in headers)
+
+
+def install_urllib(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch the standard library's own client."""
+
+    def make(before: Any) -> Any:
+        def do_open(handler: Any, http_class: Any, request: Any, **options: Any) -> Any:
+            call = _begin(reporter, request.get_method(), request.full_url)
+            if call is None:
+                return before(handler, http_class, request, **options)
+            for name, value in trace_headers().items():
+                # urllib writes the names of headers with one capital.
+                if not request.has_header(name.capitalize()):
+                    request.add_unredirected_header(name.capitalize(), value)
+            try:
+                answer = before(handler, http_class, request, **options)
+            except BaseException as error:
+                call.ended(error=error)
+                raise
+            call.ended(answer.status)
+            return answer
+
+        return do_open
+
+    patches.put(module.AbstractHTTPHandler, "do_open", make)
+
+
+def install_httpx(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch httpx, both ways."""
+
+    def make(before: Any) -> Any:
+        def send(client: Any, request: Any, **options: Any) -> Any:
+            call = _begin(reporter, request.method, request.url)
+            if call is None:
+                return before(client, request, **options)
+            _add(request.headers)
+            try:
+                answer = before(client, request, **options)
+            except BaseException as error:
+                call.ended(error=error)
+                raise
+            call.ended(answer.status_code)
+            return answer
+
+        return send
+
+    def make_async(before: Any) -> Any:
+        async def send(client: Any, request: Any, **options: Any) -> Any:
+            call = _begin(reporter, request.method, request.url)
+            if call is None:
+                return await before(client, request, **options)
+            _add(request.headers)
+            try:
+                answer = await before(client, request, **options)
+            except BaseException as error:
+                call.ended(error=error)
+                raise
+            call.ended(answer.status_code)
+            return answer
+
+        return send
+
+    patches.put(module.Client, "send", make)
+    patches.put(module.AsyncClient, "send", make_async)
+
+
+def _add(headers: Any) -> None:
+    for name, value in trace_headers().items():
+        if name not in headers:
+            headers[name] = value
+
+
+def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch aiohttp's client sessions."""
+
+    def make(before: Any) -> Any:
+        async def _request(session: Any, method: str, url: Any, **options: Any) -> Any:
+            whole = url
+            try:
+                whole = session._build_url(url)
+            except Exception:
+                # The call below says what is wrong with it, in its own words.
+                pass
+            call = _begin(reporter, method, whole)
+            if call is None:
+                return await before(session, method, url, **options)
+            added = trace_headers()
+            if added:
+                given: Any = options.get("headers")
+                pairs = list(given.items() if hasattr(given, "items") else given or ())
+                options["headers"] = pairs + [(n, v) for n, v in added.items() if not _has(dict(pairs), n)]
+            try:
+                answer = await before(session, method, url, **options)
+            except BaseException as error:
+                call.ended(error=error)
+                raise
+            call.ended(answer.status)
+            return answer
+
+        return _request
+
+    patches.put(module.ClientSession, "_request", make)

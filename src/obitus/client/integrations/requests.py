@@ -1,0 +1,133 @@
+"""What ASGI and WSGI requests have in common: bodies, addresses, outcomes, and how they stand in a report."""
+
+from __future__ import annotations
+
+import email.parser
+import json
+import re
+from collections.abc import Callable, Collection
+from typing import Any, Final
+from urllib.parse import parse_qsl
+
+from obitus.client.log import log
+
+MOST_BODY_BYTES: Final = 64 * 1024
+MOST_HEADERS: Final = 60
+MOST_HEADER_CHARS: Final = 2000
+MOST_FIELDS: Final = 200
+MOST_VALUE: Final = 2000
+FAILED_STATUSES: Final = range(500, 600)
+
+# ``{call:int}`` and ``<int:call>`` are how some frameworks write ``{call}``.
+_BRACES = re.compile(r"\{(\w+):[^{}]+\}")
+_ANGLES = re.compile(r"<(?:[^<>:]+(?:\([^)]*\))?:)?(\w+)>")
+_GROUPS = re.compile(r"\(\?P<(\w+)>(?:[^()]|\([^()]*\))*\)")
+
+
+def braces(route: str) -> str:
+    """Return a route's template with its parameters as ``{name}``, however the framework writes them."""
+    text = _ANGLES.sub(r"{\1}", _GROUPS.sub(r"{\1}", route))
+    return _BRACES.sub(r"{\1}", text).strip("^").removesuffix("$").removesuffix("\\Z")
+
+
+def outcome_of(status: int, failed: Collection[int]) -> str:
+    """Return the outcome that a status stands for: 4xx are refused unless the app says that they count as failed."""
+    if status in failed:
+        return "failed"
+    return "refused" if status >= 400 else "ok"
+
+
+def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
+    """Ask the app's own function who the user is. It may raise: then it is said in the log, and nobody is named."""
+    if user is None:
+        return None
+    try:
+        found = user(given)
+        return None if found is None else str(found)[:300]
+    except Exception as error:
+        log.warning("Obitus: the function that names the user raised %s: %s", type(error).__name__, error)
+        return None
+
+
+class Body:
+    """A body as it passes by: its first bytes up to a limit, and how many there were."""
+
+    __slots__ = ("_kept", "_limit", "_type", "total")
+
+    def __init__(self, content_type: str, limit: int) -> None:
+        self._type = content_type[:300]
+        self._limit = limit
+        self._kept = bytearray()
+        self.total = 0
+
+    def add(self, chunk: bytes) -> None:
+        """See some bytes pass."""
+        room = self._limit - len(self._kept)
+        if room > 0:
+            self._kept += chunk[:room]
+        self.total += len(chunk)
+
+    def as_report(self) -> dict[str, Any] | None:
+        """Return the body in the report's form; None when there was none."""
+        if not self.total:
+            return None
+        kind = self._type.partition(";")[0].strip().lower()
+        found: dict[str, Any] = {"type": self._type, "bytes": self.total}
+        cut = self.total > len(self._kept)
+        if cut:
+            found["cut"] = True
+        data = bytes(self._kept)
+        try:
+            if kind == "multipart/form-data":
+                found |= _multipart(self._type, data)
+            elif kind == "application/x-www-form-urlencoded":
+                found["form"] = pairs(data.decode("utf-8", "replace"))
+            elif is_json(kind) and not cut:
+                found["json"] = json.loads(data)
+            elif is_text(kind):
+                found["text"] = data.decode("utf-8", "replace")
+        except Exception:
+            # Not what it says it is: then its text tells more than nothing.
+            found["text"] = data.decode("utf-8", "replace")
+        return found
+
+
+def pairs(query: str) -> list[list[str]]:
+    """Return the names and values of a query string or a form, in order."""
+    found = parse_qsl(query, keep_blank_values=True, max_num_fields=10 * MOST_FIELDS)
+    return [[name[:300], value[:MOST_VALUE]] for name, value in found[:MOST_FIELDS]]
+
+
+def is_json(kind: str) -> bool:
+    """Whether a media type is JSON (RFC 6839: or ends in +json)."""
+    return kind == "application/json" or kind.endswith("+json")
+
+
+def is_text(kind: str) -> bool:
+    """Whether a media type can be shown as text."""
+    return kind.startswith("text/") or is_json(kind) or kind.endswith(("/xml", "+xml", "/javascript", "/x-ndjson"))
+
+
+def may_be_held(kind: str, length: int, limit: int) -> bool:
+    """Whether a body may be read before the app runs: short, and of a kind that is sent at one go."""
+    kind = kind.partition(";")[0].strip().lower()
+    form = kind in ("application/x-www-form-urlencoded", "multipart/form-data")
+    return 0 < length <= limit and (form or is_text(kind))
+
+
+def _multipart(content_type: str, data: bytes) -> dict[str, Any]:
+    """Return the fields of a form with files; files are named, not kept."""
+    head = b"Content-Type: " + content_type.encode("latin-1", "replace") + b"\r\n\r\n"
+    message = email.parser.BytesParser().parsebytes(head + data)
+    fields: list[list[str]] = []
+    files: list[dict[str, Any]] = []
+    parts = message.get_payload() if message.is_multipart() else []
+    for part in list(parts)[:MOST_FIELDS]:
+        name = str(part.get_param("name", "", header="content-disposition"))[:300]
+        content = part.get_payload(decode=True) or b""
+        file = part.get_filename()
+        if file is None:
+            fields.append([name, content.decode("utf-8", "replace")[:MOST_VALUE]])
+        else:
+            files.append({"name": name, "file": file[:300], "type": part.get_content_type(), "bytes": len(content)})
+    return {"form": fields, "files": files} if files else {"form": fields}

@@ -1,0 +1,71 @@
+"""Programs that the app starts: what was started, and how it ended."""
+
+from __future__ import annotations
+
+import os
+import time
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client.log import is_ours
+from obitus.client.patches import Patches
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+_STARTED = "_obitus_started"
+
+
+def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch ``subprocess.Popen``, which everything in that module is built on."""
+
+    def starting(before: Any) -> Any:
+        def __init__(process: Any, args: Any, *more: Any, **options: Any) -> None:
+            if is_ours():
+                before(process, args, *more, **options)
+                return
+            command = _command(args)
+            try:
+                before(process, args, *more, **options)
+            except Exception as error:
+                data = {"process.command_args": command, "exception.type": type(error).__name__}
+                reporter.breadcrumb("process", f"{_name(command)} could not be started", "ERROR", data)
+                raise
+            data = {"process.command_args": command, "process.pid": process.pid}
+            reporter.breadcrumb("process", f"{_name(command)} started", "INFO", data)
+            process.__dict__[_STARTED] = (time.perf_counter(), command)
+
+        return __init__
+
+    def ending(before: Any) -> Any:
+        def end(process: Any, *args: Any, **options: Any) -> Any:
+            answer = before(process, *args, **options)
+            status = process.returncode
+            started = process.__dict__.pop(_STARTED, None) if status is not None else None
+            if started is not None:
+                took_ms = round((time.perf_counter() - started[0]) * 1000, 1)
+                how = f"status {status}" if status >= 0 else f"signal {-status}"
+                data = {"process.exit.code": status, "duration_ms": took_ms}
+                severity = "INFO" if status == 0 else "WARN"
+                reporter.breadcrumb("process", f"{_name(started[1])} ended with {how}", severity, data)
+            return answer
+
+        return end
+
+    patches.put(module.Popen, "__init__", starting)
+    patches.put(module.Popen, "wait", ending)
+    patches.put(module.Popen, "poll", ending)
+
+
+def _command(args: Any) -> str:
+    """Return a command line as text. Redaction finds the secrets in it by the options they follow."""
+    if isinstance(args, str | bytes | os.PathLike):
+        return os.fsdecode(args)[:1000]
+    try:
+        return " ".join(os.fsdecode(part) for part in list(args)[:40])[:1000]
+    except TypeError:
+        return "?"
+
+
+def _name(command: str) -> str:
+    return command.split(" ", 1)[0].rpartition("/")[2][:100] or "a program"

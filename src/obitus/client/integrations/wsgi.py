@@ -1,0 +1,246 @@
+"""WSGI: one run for each request; what nobody caught becomes a failure. Works with any WSGI framework."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Collection, Iterable, Iterator
+from typing import Any
+
+from obitus.client import runs
+from obitus.client.integrations import requests
+from obitus.client.integrations.requests import Body
+from obitus.client.reporter import Reporter
+from obitus.core.trace_context import MOST_STATE, read_traceparent
+
+Environ = dict[str, Any]
+App = Callable[[Environ, Any], Iterable[bytes]]
+
+
+class WsgiMiddleware:
+    """Watches a WSGI app: ``app.wsgi_app = obitus.WsgiMiddleware(app.wsgi_app)``, or wrap the application in it.
+
+    ``user`` is given the environ and returns who asks; ``failed_statuses`` are those that count as failed (500 to
+    599); of bodies up to ``body_bytes`` are kept, 0 keeps none; ``answer_body`` keeps the answer's too.
+    """
+
+    def __init__(
+        self,
+        app: App,
+        *,
+        user: Callable[[Environ], Any] | None = None,
+        failed_statuses: Collection[int] = requests.FAILED_STATUSES,
+        body_bytes: int = requests.MOST_BODY_BYTES,
+        answer_body: bool = False,
+    ) -> None:
+        self._app = app
+        self._user = user
+        self._failed_statuses = failed_statuses
+        self._body_bytes = min(body_bytes, requests.MOST_BODY_BYTES)
+        self._answer_body = answer_body
+
+    def __call__(self, environ: Environ, start_response: Any) -> Iterable[bytes]:
+        import obitus
+
+        reporter = obitus._reporter()
+        if reporter is None:
+            return self._app(environ, start_response)
+        watch = _Watch(reporter, environ, self._body_bytes, self._user, self._failed_statuses)
+
+        def watching_start(status: str, headers: list[tuple[str, str]], *more: Any) -> Any:
+            watch.status = int(status[:3]) if status[:3].isdigit() else 0
+            if self._answer_body:
+                kind = next((value for name, value in headers if name.lower() == "content-type"), "")
+                watch.answer = Body(kind, self._body_bytes)
+            return start_response(status, headers, *more)
+
+        try:
+            answer = self._app(environ, watching_start)
+        except BaseException as error:
+            watch.failed(error)
+            raise
+        if isinstance(answer, list | tuple):
+            if watch.answer is not None:
+                for piece in answer:
+                    watch.answer.add(piece)
+            watch.end()
+            return answer
+        wrapper = environ.get("wsgi.file_wrapper")
+        if isinstance(wrapper, type) and isinstance(answer, wrapper):
+            # The server sends the file itself, without us in between.
+            watch.end()
+            return answer
+        return _Answer(answer, watch)
+
+
+class _Watch:
+    """One request while it goes on."""
+
+    def __init__(
+        self,
+        reporter: Reporter,
+        environ: Environ,
+        body_bytes: int,
+        user: Callable[[Environ], Any] | None,
+        failed_statuses: Collection[int],
+    ) -> None:
+        self._reporter, self._environ, self._user, self._failed_statuses = reporter, environ, user, failed_statuses
+        self.status = 0
+        self.answer: Body | None = None
+        self._ended = False
+        trace = read_traceparent(environ.get("HTTP_TRACEPARENT", ""))
+        trace_id, parent = trace if trace is not None else (None, None)
+        self.run = reporter.new_run(f"{environ.get('REQUEST_METHOD', '')} …", trace_id=trace_id, parent_span_id=parent)
+        state = environ.get("HTTP_TRACESTATE")
+        if trace_id is not None and state and len(state) <= MOST_STATE:
+            self.run.trace_state = state
+        self.run.resolve = self._resolve
+        self._token = runs.current.set(self.run)
+        self._body = _hold(environ, body_bytes)
+
+    def failed(self, error: BaseException) -> None:
+        """The app raised."""
+        if isinstance(error, Exception):
+            self.run.outcome = "failed"
+            self.status = self.status or 500
+            self._reporter.record(error, handled=False, captured_by="wsgi")
+        self.end("failed" if isinstance(error, Exception) else "refused")
+
+    def end(self, outcome: str | None = None) -> None:
+        """The answer is complete."""
+        if self._ended:
+            return
+        self._ended = True
+        try:
+            runs.current.reset(self._token)
+        except ValueError:
+            runs.current.set(None)
+        self.run.entry_point = f"{self._environ.get('REQUEST_METHOD', '')} {self._route() or '(no route)'}"
+        self._reporter.finish(
+            self.run, outcome or requests.outcome_of(self.status, self._failed_statuses), self.status or None
+        )
+
+    def _route(self) -> str:
+        if self.run.route is not None:
+            return self.run.route
+        # Where Flask and its kin leave the request.
+        rule = getattr(getattr(self._environ.get("werkzeug.request"), "url_rule", None), "rule", None)
+        return requests.braces(rule) if isinstance(rule, str) else ""
+
+    def _resolve(self) -> None:
+        environ, route = self._environ, self._route()
+        method = str(environ.get("REQUEST_METHOD", ""))
+        self.run.entry_point = f"{method} {route or '(no route)'}"
+        headers = [
+            [name[5:].replace("_", "-").lower()[:300], str(value)[: requests.MOST_HEADER_CHARS]]
+            for name, value in environ.items()
+            if name.startswith("HTTP_")
+        ][: requests.MOST_HEADERS]
+        headers += [[name, str(environ[key])[:300]] for name, key in _UNPREFIXED if environ.get(key)]
+        query = str(environ.get("QUERY_STRING", ""))
+        host = environ.get("HTTP_HOST") or environ.get("SERVER_NAME", "")
+        path = f"{environ.get('SCRIPT_NAME', '')}{environ.get('PATH_INFO', '')}".encode("latin-1", "replace").decode(
+            "utf-8", "replace"
+        )
+        part: dict[str, Any] = {
+            "method": method[:300],
+            "route": route[:2000],
+            "url": f"{environ.get('wsgi.url_scheme', 'http')}://{host}{path}{'?' + query if query else ''}"[:8000],
+            "headers": headers,
+            "client": str(environ.get("REMOTE_ADDR", ""))[:300],
+        }
+        if query:
+            part["query"] = requests.pairs(query[:8000])
+        if self.status:
+            part["status"] = self.status
+        for name, held in (("body", self._body), ("answer_body", self.answer)):
+            shown = held.as_report() if held is not None else None
+            if shown is not None:
+                part[name] = shown
+        self.run.request = part
+        user = requests.ask_user(self._user, environ)
+        if user is not None:
+            self.run.attach("user.id", user)
+
+
+_UNPREFIXED = (("content-type", "CONTENT_TYPE"), ("content-length", "CONTENT_LENGTH"))
+
+
+def _hold(environ: Environ, limit: int) -> Body | None:
+    """Keep a copy of the start of the body: a short one is read before the app runs, a long one as it passes."""
+    stream = environ.get("wsgi.input")
+    given = str(environ.get("CONTENT_LENGTH") or "")
+    if stream is None or not (given or environ.get("HTTP_TRANSFER_ENCODING")):
+        return None
+    kind = str(environ.get("CONTENT_TYPE", ""))
+    body = Body(kind, limit)
+    length = int(given) if given.isdigit() else 0
+    if requests.may_be_held(kind, length, limit) and "HTTP_EXPECT" not in environ:
+        read = stream.read(length)
+        body.add(read)
+        environ["wsgi.input"] = io.BytesIO(read)
+    elif length or environ.get("HTTP_TRANSFER_ENCODING"):
+        environ["wsgi.input"] = _Passing(stream, body)
+    return body
+
+
+class _Passing:
+    """An input stream that is looked at as the app reads it."""
+
+    def __init__(self, stream: Any, body: Body) -> None:
+        self._stream, self._body = stream, body
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+    def __iter__(self) -> Iterator[bytes]:
+        for line in self._stream:
+            yield self._seen(line)
+
+    def read(self, *args: Any) -> bytes:
+        return self._seen(self._stream.read(*args))
+
+    def readline(self, *args: Any) -> bytes:
+        return self._seen(self._stream.readline(*args))
+
+    def readlines(self, *args: Any) -> list[bytes]:
+        return [self._seen(line) for line in self._stream.readlines(*args)]
+
+    def _seen(self, data: bytes) -> bytes:
+        self._body.add(data)
+        return data
+
+
+class _Answer:
+    """The pieces of an answer; the run ends when the server closes it. What the app raises while it streams is seen."""
+
+    def __init__(self, pieces: Iterable[bytes], watch: _Watch) -> None:
+        self._inner = pieces
+        self._watch = watch
+        self._pieces = iter(pieces)
+
+    def __iter__(self) -> Iterator[bytes]:
+        return self
+
+    def __next__(self) -> bytes:
+        try:
+            piece = next(self._pieces)
+        except StopIteration:
+            raise
+        except BaseException as error:
+            self._watch.failed(error)
+            raise
+        if self._watch.answer is not None:
+            self._watch.answer.add(piece)
+        return piece
+
+    def close(self) -> None:
+        """Pass the close on, and end the run."""
+        try:
+            close = getattr(self._inner, "close", None)
+            if close is not None:
+                close()
+        except BaseException as error:
+            self._watch.failed(error)
+            raise
+        finally:
+            self._watch.end()

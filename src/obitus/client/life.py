@@ -1,0 +1,133 @@
+"""Hard ends: what a process that was killed, or whose interpreter crashed, leaves for the next start to report.
+
+While a process lives it holds a lock on ``<name>.life``. Beside it lie ``<name>.story``, the runs that go on at this
+moment with their trails, written anew about once a second while there are any, and ``<name>.crash``, where
+``faulthandler`` writes should the interpreter crash. A clean end removes all three. The next start finds those whose
+lock is free, and reports them.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import faulthandler
+import json
+import os
+import secrets
+from collections.abc import Callable
+from pathlib import Path
+from typing import IO, Any, Final
+
+from obitus.client.locks import open_locked
+
+MOST_LOOKED_AT: Final = 200
+MOST_STORY_BYTES: Final = 2_000_000
+
+Story = dict[str, Any]
+
+
+class Life:
+    """The marks of one living process in a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._name = f"{os.getpid()}-{secrets.token_hex(6)}"
+        self._lock: int | None = None
+        self._crash: IO[bytes] | None = None
+        self._told = False
+
+    def begin(self) -> None:
+        """Put the marks in place. Raises OSError where that cannot be done."""
+        self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self._lock = open_locked(self._path("life"), os.O_RDWR | os.O_CREAT | os.O_EXCL)
+        # One that is enabled already belongs to the app, or to whoever debugs it.
+        if not faulthandler.is_enabled():
+            descriptor = os.open(self._path("crash"), os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
+            self._crash = os.fdopen(descriptor, "wb", buffering=0)
+            faulthandler.enable(file=self._crash)
+
+    def tell(self, story: Story | None) -> None:
+        """Keep what goes on at this moment, already redacted; None when nothing does. Never raises."""
+        path = self._path("story")
+        try:
+            if story is None:
+                if self._told:
+                    path.unlink(missing_ok=True)
+                    self._told = False
+                return
+            partial = self._path("partial")
+            descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
+            with os.fdopen(descriptor, "w", encoding="utf-8", errors="replace") as opened:
+                json.dump(story, opened)
+            os.replace(partial, path)  # noqa: PTH105
+            self._told = True
+        except (OSError, ValueError, TypeError):
+            return
+
+    def end(self) -> None:
+        """Take the marks away: this process ends as it should."""
+        self._let_go(remove=True)
+
+    def forget(self) -> None:
+        """In a forked child: let go of the parent's marks without removing them."""
+        self._let_go(remove=False)
+
+    def _let_go(self, *, remove: bool) -> None:
+        if self._crash is not None:
+            faulthandler.disable()
+            self._crash.close()
+            self._crash = None
+        if remove:
+            for kind in ("story", "crash", "life"):
+                with contextlib.suppress(OSError):
+                    self._path(kind).unlink(missing_ok=True)
+        if self._lock is not None:
+            os.close(self._lock)
+            self._lock = None
+
+    def _path(self, kind: str) -> Path:
+        return self._folder / f"{self._name}.{kind}"
+
+
+def read_the_dead(folder: Path, report: Callable[[str, Story], None]) -> int:
+    """Pass on what processes that are gone left (what faulthandler wrote, their story); return how many there were.
+
+    Each is passed on before its marks are removed: a start that is killed too leaves them for the next one.
+    """
+    found = 0
+    try:
+        names = sorted(name for name in os.listdir(folder) if name.endswith(".life"))[:MOST_LOOKED_AT]  # noqa: PTH208
+    except OSError:
+        return 0
+    for name in names:
+        path = folder / name
+        try:
+            lock = open_locked(path)
+        except OSError:
+            continue
+        if lock is None:
+            continue
+        found += 1
+        try:
+            report(_read(path.with_suffix(".crash"))[-64_000:], _story(path.with_suffix(".story")))
+            for kind in (".story", ".crash", ".partial", ".life"):
+                with contextlib.suppress(OSError):
+                    path.with_suffix(kind).unlink(missing_ok=True)
+        finally:
+            os.close(lock)
+    return found
+
+
+def _read(path: Path) -> str:
+    try:
+        with path.open("rb") as opened:
+            return opened.read(MOST_STORY_BYTES).decode("utf-8", "replace")
+    except OSError:
+        return ""
+
+
+def _story(path: Path) -> Story:
+    try:
+        content = json.loads(_read(path))
+    except ValueError:
+        return {}
+    return content if isinstance(content, dict) else {}

@@ -1,0 +1,36 @@
+"""Putting a function in the place of another one, and taking it away again where it is still ours."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+_ABSENT = object()
+
+
+class Patches:
+    """What was replaced, in order, so that it can be put back."""
+
+    def __init__(self) -> None:
+        self._done: list[tuple[Any, str, Any, Any]] = []
+
+    def put(self, owner: Any, name: str, make: Callable[[Any], Any]) -> None:
+        """Replace ``owner.name`` by what ``make`` returns for what is there now."""
+        before = getattr(owner, name)
+        # An inherited method is put back by taking ours away, or the class would keep a copy of its parent's.
+        held = owner.__dict__.get(name, _ABSENT) if isinstance(owner, type) else before
+        after = make(before)
+        setattr(owner, name, after)
+        self._done.append((owner, name, held, after))
+
+    def remove(self) -> None:
+        """Put everything back that is still ours; what others put on top stays, and passes on to what was there."""
+        for owner, name, held, after in reversed(self._done):
+            there = owner.__dict__.get(name) if isinstance(owner, type) else getattr(owner, name, None)
+            # Methods are made anew at each look, and only compare equal.
+            if there is after or (not isinstance(owner, type) and there == after):
+                if held is _ABSENT:
+                    delattr(owner, name)
+                else:
+                    setattr(owner, name, held)
+        self._done.clear()

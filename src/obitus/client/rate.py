@@ -1,0 +1,27 @@
+"""A bound on how often something is done: so many a second for long, with a burst beyond it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+
+
+class Rate:
+    """A bucket of tokens that fills with time. Safe to use from several threads."""
+
+    def __init__(self, per_s: float, burst: float, timer: Callable[[], float]) -> None:
+        self._per_s, self._burst, self._timer = per_s, burst, timer
+        self._tokens = burst
+        self._at_s = timer()
+        self._lock = threading.Lock()
+
+    def allows(self) -> bool:
+        """Take a token; return whether there was one."""
+        with self._lock:
+            now_s = self._timer()
+            self._tokens = min(self._burst, self._tokens + max(0.0, now_s - self._at_s) * self._per_s)
+            self._at_s = now_s
+            if self._tokens < 1:
+                return False
+            self._tokens -= 1
+            return True

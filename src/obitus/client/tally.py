@@ -1,0 +1,110 @@
+"""Counting all runs, and choosing which are sent whole: failed, refused, slow ones, and a few healthy ones to compare with."""
+
+from __future__ import annotations
+
+import threading
+from bisect import bisect_left
+from typing import Any, Final
+
+from obitus.core.clock import HOUR_MS, to_text
+
+BUCKETS_MS: Final = (1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000)
+MOST_ENTRY_POINTS: Final = 1000
+HEALTHY_AN_HOUR: Final = 10
+SLOW_AN_HOUR: Final = 20
+RUNS_TO_JUDGE_SLOW: Final = 100
+SLOW_SHARE: Final = 0.01
+LEAST_SLOW_MS: Final = 20
+OTHER: Final = "(other entry points)"
+
+
+class _EntryPoint:
+    """What is known of one entry point: durations so far by bucket, and what was kept this hour."""
+
+    __slots__ = ("durations", "healthy", "hour", "kept", "next_kept", "runs", "slow", "slow_over")
+
+    def __init__(self) -> None:
+        self.durations = [0] * (len(BUCKETS_MS) + 1)
+        self.runs = 0
+        self.slow_over: int | None = None
+        self.hour = -1
+        self.healthy = self.kept = self.slow = 0
+        self.next_kept = 1
+
+
+class Tally:
+    """Counts runs per entry point, outcome, status and duration bucket. Safe to use from several threads."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._counts: dict[tuple[str, str, int | None, int], int] = {}
+        self._entry_points: dict[str, _EntryPoint] = {}
+        self._since_ms: int | None = None
+
+    def add(self, entry_point: str, outcome: str, status: int | None, duration_ms: float, now_ms: int) -> str | None:
+        """Count one run; return why it should be sent whole, in words, or None."""
+        bucket = bisect_left(BUCKETS_MS, duration_ms)
+        with self._lock:
+            known = self._entry_points.get(entry_point)
+            if known is None:
+                if len(self._entry_points) >= MOST_ENTRY_POINTS:
+                    entry_point = OTHER
+                known = self._entry_points.setdefault(entry_point, _EntryPoint())
+            if self._since_ms is None:
+                self._since_ms = now_ms
+            key = (entry_point, outcome, status, bucket)
+            self._counts[key] = self._counts.get(key, 0) + 1
+            if outcome != "ok":
+                return outcome
+            return _judge(known, bucket, duration_ms, now_ms)
+
+    def take(self) -> list[dict[str, Any]]:
+        """Return what was counted since the last time, in the form of tally reports without ids, and start anew."""
+        with self._lock:
+            counts, self._counts = self._counts, {}
+            since_ms, self._since_ms = self._since_ms, None
+        found = []
+        for (entry_point, outcome, status, bucket), runs in counts.items():
+            report: dict[str, Any] = {
+                "kind": "tally",
+                "time": to_text(since_ms or 0),
+                "entry_point": entry_point[:300] or "unnamed",
+                "outcome": outcome,
+                "runs": runs,
+            }
+            if status is not None:
+                report["status"] = status
+            if bucket < len(BUCKETS_MS):
+                report["duration_ms_below"] = BUCKETS_MS[bucket]
+            found.append(report)
+        return found
+
+
+def _judge(known: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> str | None:
+    hour = now_ms // HOUR_MS
+    if hour != known.hour:
+        known.hour, known.healthy, known.kept, known.slow, known.next_kept = hour, 0, 0, 0, 1
+    known.durations[bucket] += 1
+    known.runs += 1
+    if known.runs % RUNS_TO_JUDGE_SLOW == 0:
+        known.slow_over = _slow_bound(known)
+    if known.slow_over is not None and duration_ms > known.slow_over and known.slow < SLOW_AN_HOUR:
+        known.slow += 1
+        return f"slow: over {known.slow_over} ms, which 99 of 100 earlier runs of this entry point stayed under"
+    known.healthy += 1
+    # The 1st, 2nd, 4th, 8th … of an hour: few, spread over it, and the same ones for the same traffic.
+    if known.healthy == known.next_kept and known.kept < HEALTHY_AN_HOUR:
+        known.kept += 1
+        known.next_kept *= 2
+        return "healthy, to compare failing ones with"
+    return None
+
+
+def _slow_bound(known: _EntryPoint) -> int | None:
+    """Return the bucket bound that all but one in a hundred runs stay under; None where nothing is slow."""
+    over = 0
+    for place in range(len(BUCKETS_MS), 0, -1):
+        over += known.durations[place]
+        if over > known.runs * SLOW_SHARE:
+            return max(LEAST_SLOW_MS, BUCKETS_MS[place]) if place < len(BUCKETS_MS) else None
+    return LEAST_SLOW_MS

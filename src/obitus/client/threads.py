@@ -1,0 +1,36 @@
+"""The current run goes along into threads: what they do for a run belongs to its trail, and to no other one's."""
+
+from __future__ import annotations
+
+import threading
+from typing import Any
+
+from obitus.client import runs
+from obitus.client.patches import Patches
+
+
+def watch_threads(patches: Patches) -> None:
+    """Let a thread that is started inside a run belong to it."""
+
+    def make(before: Any) -> Any:
+        def start(thread: threading.Thread) -> None:
+            run = runs.current.get()
+            if run is not None:
+                _carry(thread, run)
+            before(thread)
+
+        return start
+
+    patches.put(threading.Thread, "start", make)
+
+
+def _carry(thread: threading.Thread, run: runs.RunState) -> None:
+    inner = thread.run
+
+    def carried() -> None:
+        # Without this the thread and its own method would hold each other.
+        thread.__dict__.pop("run", None)
+        runs.current.set(run)
+        inner()
+
+    thread.run = carried  # type: ignore[method-assign]

@@ -1,0 +1,104 @@
+"""What is hidden: the default rules, and how a team writes its own. Standard library only: the client uses this too.
+
+A team's rule is one line: ``name vessel pin``, ``pattern SK-\\d{4} as booking``, ``path request.body.card``, ``e-mail``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Final, Literal
+
+MOST_RULES: Final = 200
+MOST_RULE_CHARS: Final = 300
+
+# Each default rule: what the words of a name, written together, have to be for its value to be hidden.
+NAME_RULES: Final = {
+    "password": r"pass(?:word|wd|phrase|code)|pwd|(?:db|smtp|mail|user|ftp|proxy|basic|admin|root)pass",
+    "secret": r"secret|private|credentials?",
+    "token": r"token|jwt|bearer|csrf|xsrf",
+    "key": r"(?:api|access|auth|private|signing|encryption|reporting|obitus)key",
+    "authorisation": r"authori[sz]ation|proxyauthori[sz]ation",
+    "cookie": r"cookies?|setcookie",
+    "session": r"j?session(?:id|key|token)|phpsessid",
+    "card": r"cardnumber|cvv2?|cvc2?",
+}
+WORD_SPLIT: Final = re.compile(r"[^A-Za-z0-9]+|(?<=[a-z0-9])(?=[A-Z])")
+
+_RULE = re.compile(r"(?P<by>name|pattern|path)\s+(?P<what>\S.*?)(?:\s+as\s+(?P<label>[\w][\w .-]{0,39}))?\s*")
+_PATH_STEP = re.compile(r"[^.\s]{1,100}")
+MAIL_RULE: Final = "e-mail"
+
+
+class RuleTrouble(ValueError):
+    """Raised for a redaction rule that cannot be understood; says how rules are written."""
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule of a team. ``label`` stands in the place of what it hid."""
+
+    by: Literal["name", "pattern", "path", "e-mail"]
+    what: str
+    label: str
+
+    @property
+    def text(self) -> str:
+        """The rule as it is written."""
+        if self.by == "e-mail":
+            return MAIL_RULE
+        return f"{self.by} {self.what}" + (
+            f" as {self.label}" if self.label != _default_label(self.by, self.what) else ""
+        )
+
+
+def parse_rule(text: str) -> Rule:
+    """Return the rule that a line states; raises RuleTrouble."""
+    if text.strip() == MAIL_RULE:
+        return Rule("e-mail", "", MAIL_RULE)
+    found = _RULE.fullmatch(text.strip()) if len(text) <= MOST_RULE_CHARS else None
+    if found is None:
+        raise RuleTrouble(
+            f"{text[:80]!r} is no redaction rule. Write: name NAME, pattern REGEX, path FIELD.FIELD (each may end in "
+            f"“as LABEL”), or e-mail; at most {MOST_RULE_CHARS} characters."
+        )
+    by, what = found["by"], found["what"]
+    if by == "name" and not words_of(what):
+        raise RuleTrouble(f"{what!r} has no letter or digit, so it names nothing.")
+    if by == "path" and not all(_PATH_STEP.fullmatch(step) for step in what.split(".")):
+        raise RuleTrouble(f"{what!r} is no path. Write field.field; * stands for any one field.")
+    if by == "pattern":
+        try:
+            pattern = re.compile(what)
+        except re.error as error:
+            raise RuleTrouble(f"{what!r} is no regular expression: {error}.") from None
+        if pattern.fullmatch(""):
+            raise RuleTrouble(f"{what!r} matches nothing at all too, so it would hide between all letters.")
+    return Rule(by, what, found["label"] or _default_label(by, what))  # type: ignore[arg-type]
+
+
+def parse_rules(texts: Iterable[str]) -> tuple[Rule, ...]:
+    """Return the rules of several lines; raises RuleTrouble."""
+    rules = tuple(parse_rule(text) for text in texts)
+    if len(rules) > MOST_RULES:
+        raise RuleTrouble(f"{len(rules)} redaction rules; at most {MOST_RULES} are taken.")
+    return rules
+
+
+def words_of(name: str) -> list[str]:
+    """Return the words of a name in lower case: ``vesselPin`` and ``vessel_pin`` are the same two."""
+    return [word.lower() for word in WORD_SPLIT.split(name[:200]) if word]
+
+
+def passes_luhn(digits: str) -> bool:
+    """Whether a card number's check digit is right (ISO/IEC 7812-1, annex B)."""
+    total = 0
+    for place, digit in enumerate(reversed(digits)):
+        value = int(digit) * (1 + place % 2)
+        total += value - 9 if value > 9 else value
+    return total % 10 == 0
+
+
+def _default_label(by: str, what: str) -> str:
+    return "pattern" if by == "pattern" else what[:40]

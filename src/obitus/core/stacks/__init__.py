@@ -1,0 +1,40 @@
+"""From the text of a stack trace to an exception chain. One module a language; each offers a ``Reader``.
+
+Standard library only: the client uses this too, for programs that die without it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+from obitus.core.frames import ChainLink
+from obitus.core.stacks import python
+
+
+@dataclass(frozen=True, slots=True)
+class FoundStack:
+    """A stack trace found in text: its chain, its language, and which lines (from 0, end not included) it covers."""
+
+    language: str
+    chain: tuple[ChainLink, ...]
+    first_line: int
+    end_line: int
+
+
+Reader = Callable[[Sequence[str]], list[tuple[list[ChainLink], int, int]]]
+"""Given the lines of a text, returns each stack trace in it: its chain, its first line and the line after its last."""
+
+READERS: Final[dict[str, Reader]] = {"python": python.read}
+
+
+def find_stacks(text: str) -> list[FoundStack]:
+    """Return every stack trace in ``text``, in order of their first lines. Never raises for bad input."""
+    lines = text.splitlines()
+    found = [
+        FoundStack(language, tuple(chain), first, end)
+        for language, read in READERS.items()
+        for chain, first, end in read(lines)
+    ]
+    return sorted(found, key=lambda one: one.first_line)

@@ -1,0 +1,256 @@
+"""Python's stack traces, as ``traceback`` and ``faulthandler`` write them.
+
+Chained exceptions, notes, syntax errors, the caret lines of 3.11 and later, frames that repeat, and exception groups
+(each member follows the group) are read. Source: the printing code of CPython 3.11, ``Lib/traceback.py`` and
+``Python/traceback.c``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame, looks_like_library
+
+MOST_FRAMES: Final = 2000
+MOST_MESSAGE_LINES: Final = 200
+MOST_LINE: Final = 5000
+
+_HEADERS: Final = ("Traceback (most recent call last):", "Exception Group Traceback (most recent call last):")
+_CAUSE: Final = "The above exception was the direct cause of the following exception:"
+_CONTEXT: Final = "During handling of the above exception, another exception occurred:"
+_FRAME = re.compile(r'File "(?P<file>[^"\n]{1,2000})", line (?P<line>\d{1,9})(?:,? in (?P<function>.{1,500}))?')
+_REPEATED = re.compile(r"\[Previous line repeated \d+ more times?\]")
+_GUTTER = re.compile(r"^(?:\s*\+[-+]*[-\d\s]*-*\s?)?\s*(?:\|\s)*\|?\s?")
+_END = re.compile(r"(?P<type>[A-Za-z_][\w.]*(?:<locals>[\w.]*)*)(?:: (?P<message>.*))?$")
+_MEMBER = re.compile(r"\s*(?:\|\s)*\+-[+-]+ ?\d+ ?-+")
+_FATAL = re.compile(r"Fatal Python error: (?P<message>.+)$")
+_THREAD = re.compile(r"(?:Current thread|Thread) 0x[0-9a-f]+.*\(most recent call first\):")
+
+
+@dataclass
+class _Block:
+    """One exception as printed: frames, then its type and message."""
+
+    type: str
+    message: str
+    frames: list[Frame]
+    end: int
+    members: list[_Block] = field(default_factory=list)
+
+
+def read(lines: Sequence[str]) -> list[tuple[list[ChainLink], int, int]]:
+    """Return each stack trace in ``lines``: its chain, from the outermost to the root, its first line and its end."""
+    found: list[tuple[list[ChainLink], int, int]] = []
+    i = 0
+    while i < len(lines):
+        line = lines[i][:MOST_LINE]
+        if _header(line) is not None:
+            chain, end = _chain(lines, i)
+            if chain:
+                found.append((chain, i, end))
+            i = max(end, i + 1)
+            continue
+        fatal = _FATAL.search(line)
+        if fatal is not None:
+            chain, end = _fatal(lines, i, fatal["message"])
+            found.append((chain, i, end))
+            i = end
+            continue
+        if _is_bare_syntax_error(lines, i):
+            block = _block(lines, i, "")
+            if block is not None and block.type.endswith("Error"):
+                found.append(([ChainLink(block.type, block.message, block.frames)], i, block.end))
+                i = block.end
+                continue
+        i += 1
+    return found
+
+
+def _header(line: str) -> str | None:
+    """Return what stands before a header on its line (a log prefix, a group's gutter), or None."""
+    for header in _HEADERS:
+        if line.endswith(header) or line.rstrip().endswith(header):
+            return line[: line.index(header)]
+    return None
+
+
+def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
+    """Read one printed chain. It is printed root first; the outermost exception comes last."""
+    blocks: list[tuple[_Block, str | None]] = []
+    relation: str | None = None
+    i = first
+    while i < len(lines):
+        prefix = _header(lines[i][:MOST_LINE])
+        if prefix is None:
+            break
+        block = _block(lines, i + 1, prefix)
+        if block is None:
+            break
+        blocks.append((block, relation))
+        i = block.end
+        after = i
+        while after < len(lines) and after < i + 3 and not _bare(lines[after]):
+            after += 1
+        said = _bare(lines[after]) if after < len(lines) else ""
+        if said.endswith((_CAUSE, _CONTEXT)):
+            relation = "cause" if said.endswith(_CAUSE) else "context"
+            i = after + 1
+            while i < len(lines) and i < after + 3 and not _bare(lines[i]):
+                i += 1
+            continue
+        break
+    chain: list[ChainLink] = []
+    for place in range(len(blocks) - 1, -1, -1):
+        block, _ = blocks[place]
+        # What a block says of the one printed before it is that one's relation to it.
+        relation_here = blocks[place + 1][1] if place + 1 < len(blocks) else None
+        chain.append(ChainLink(block.type, block.message, block.frames, relation_here))
+        chain += [ChainLink(member.type, member.message, member.frames, "member") for member in block.members]
+    return chain, i
+
+
+def _bare(line: str) -> str:
+    """Return a line without indentation and the gutter that exception groups are drawn with."""
+    return _GUTTER.sub("", line[:MOST_LINE], count=1).strip()
+
+
+def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
+    """Read frames and the line with the type that ends them; None where the text is cut off before it."""
+    frames: list[Frame] = []
+    i = start
+    while i < len(lines) and len(frames) < MOST_FRAMES:
+        bare = _bare(lines[i])
+        found = _FRAME.search(bare)
+        if found is not None and bare.startswith("File "):
+            # A syntax error names its place without a function.
+            function = (found["function"] or "<source>").strip()
+            file = found["file"]
+            frames.append(Frame(function, _module_of(file), file, int(found["line"]), not looks_like_library(file)))
+            i += 1
+            continue
+        if not bare or _REPEATED.fullmatch(bare) or _is_detail(lines[i], bare, prefix):
+            i += 1
+            if not bare and i - start > 2 * MOST_FRAMES:
+                break
+            continue
+        break
+    if i >= len(lines):
+        # Cut off before the type: what is there still says where it failed.
+        return _Block("unknown (the text is cut off)", "", frames, i) if frames else None
+    ended = _END.match(_bare(lines[i]))
+    if ended is None:
+        return _Block("unknown (the text is cut off)", "", frames, i) if frames else None
+    message = [ended["message"] or ""]
+    i += 1
+    in_group = "|" in prefix or "+" in prefix
+    while i < len(lines) and len(message) < MOST_MESSAGE_LINES and _goes_on(lines, i, in_group=in_group):
+        message.append(_bare(lines[i]) if in_group else lines[i].rstrip()[:MOST_LINE])
+        i += 1
+    block = _Block(ended["type"], "\n".join(message).rstrip("\n"), frames, i)
+    if in_group or "Group" in block.type:
+        _members(lines, block)
+    return block
+
+
+def _is_detail(line: str, bare: str, prefix: str) -> bool:
+    """Whether a line belongs to a frame: its source, or the carets under it. These are indented deeper than a type."""
+    inner = line[:MOST_LINE]
+    if "|" in prefix or "+" in prefix or inner.lstrip().startswith(("|", "+")):
+        inner = inner.lstrip(" |+-0123456789") if not bare else inner.split("|", 1)[-1]
+        return inner.startswith("    ") or set(bare) <= set("^~ ")
+    return inner.startswith("    ") or (bool(bare) and set(bare) <= set("^~ "))
+
+
+def _goes_on(lines: Sequence[str], i: int, *, in_group: bool) -> bool:
+    """Whether a line still belongs to a message: up to an empty line, a new trace, or what looks like another log line."""
+    line = lines[i][:MOST_LINE]
+    bare = _bare(line)
+    if not bare or _header(line) is not None or _MEMBER.match(line) or _FRAME.search(line):
+        return False
+    if in_group:
+        return line.lstrip().startswith("|")
+    return not re.match(
+        r"\S*\d{1,4}[-:/.]\d{2}\b|\[|(?:TRACE|DEBUG|INFO|WARN|WARNING|ERROR|FATAL|CRITICAL)\b|\w+:\s+\S+:", line
+    )
+
+
+def _members(lines: Sequence[str], block: _Block) -> None:
+    """Read the members of an exception group, which stand behind it, framed by its gutter."""
+    i = block.end
+    while i < len(lines):
+        line = lines[i][:MOST_LINE]
+        if not line.lstrip().startswith(("|", "+")):
+            break
+        prefix = _header(line)
+        if prefix is not None:
+            member = _block(lines, i + 1, prefix if "|" in prefix else prefix + "|")
+            if member is None:
+                break
+            block.members.append(replace_members(member))
+            block.members += member.members
+            i = max(member.end, i + 1)
+            continue
+        i += 1
+    block.end = max(block.end, i)
+
+
+def replace_members(block: _Block) -> _Block:
+    """Return a block without its members, which were lifted out of it."""
+    return replace(block, members=[])
+
+
+def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLink], int]:
+    """Read what faulthandler writes: the current thread's frames come first, the innermost on top."""
+    frames: list[Frame] = []
+    threads = 0
+    i = first + 1
+    while i < len(lines) and i < first + MOST_FRAMES:
+        line = lines[i][:MOST_LINE].strip()
+        found = _FRAME.match(line)
+        if _THREAD.match(line):
+            threads += 1
+        elif found is not None:
+            if threads <= 1:
+                file = found["file"]
+                frames.append(
+                    Frame(
+                        (found["function"] or "").strip(),
+                        _module_of(file),
+                        file,
+                        int(found["line"]),
+                        not looks_like_library(file),
+                    )
+                )
+        elif (
+            line and line != "<no Python frame>" and not line.startswith(("Python runtime state", "Extension modules"))
+        ):
+            break
+        i += 1
+    frames.reverse()
+    return [ChainLink("FatalPythonError", message.strip(), frames)], i
+
+
+def _is_bare_syntax_error(lines: Sequence[str], i: int) -> bool:
+    """Whether a syntax error of the main program starts here: it is printed without a header."""
+    found = _FRAME.fullmatch(lines[i][:MOST_LINE].strip())
+    if found is None or found["function"] is not None:
+        return False
+    return any(
+        re.match(r"\w*(?:Syntax|Indentation|Tab)Error\b", lines[j]) for j in range(i + 1, min(i + 5, len(lines)))
+    )
+
+
+def _module_of(file: str) -> str:
+    """Return a module's name worked out from its file: the part behind the last folder that is no package is not known."""
+    if file.startswith("<"):
+        return ""
+    parts = file.replace("\\", "/").split("/")
+    name = parts[-1].removesuffix(".py")
+    for marker in ("site-packages", "dist-packages"):
+        if marker in parts:
+            inner = parts[parts.index(marker) + 1 : -1]
+            return ".".join([*inner, *([] if name == "__init__" else [name])])
+    return name
