@@ -5,35 +5,29 @@ The order alternates and the median of the rounds counts, so that a machine that
 
 from __future__ import annotations
 
-import asyncio
 import http.client
 import json
-import logging
 import os
 import platform
 import sqlite3
 import statistics
-import subprocess
 import sys
 import tempfile
 import threading
 import time
 import uuid
-from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import bare
-from obitus.client.reporter import Reporter
-from obitus.client.settings import load
+from bench import bare, client
+from bench.measuring import row, timed
 from obitus.service.formats import REPORT
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
 
-ROUNDS = 7
 BATCH = 50
 BATCHES = 60
 SENDERS = 4
@@ -46,145 +40,9 @@ def main() -> None:
     )
     print(f"{'row':<44}{'ours':>14}{'floor':>14}{'ratio':>9}")
     with tempfile.TemporaryDirectory() as folder:
-        recording(Path(folder))
-        healthy_request()
-        imports()
+        client.measure(Path(folder))
         intake(Path(folder))
         visible(Path(folder))
-
-
-def row(name: str, ours: str, floor: str, ratio: float) -> None:
-    """Print one row."""
-    print(f"{name:<44}{ours:>14}{floor:>14}{ratio:>9.2f}", flush=True)
-
-
-def in_turns(ours: Callable[[], float], floor: Callable[[], float]) -> tuple[float, float]:
-    """Return the median seconds of both, measured in alternating order."""
-    one, two = [], []
-    for i in range(ROUNDS):
-        for measure, found in ((ours, one), (floor, two)) if i % 2 else ((floor, two), (ours, one)):
-            found.append(measure())
-    return statistics.median(one), statistics.median(two)
-
-
-def timed(work: Callable[[], Any], times: int) -> float:
-    """Return the seconds that one piece of work takes, over ``times`` pieces."""
-    started = time.perf_counter()
-    for _ in range(times):
-        work()
-    return (time.perf_counter() - started) / times
-
-
-class Sink:
-    """Stands in for the sender: takes reports and forgets them, so that only the app's thread is measured."""
-
-    waiting = 0
-    counts: dict[str, int] = {}  # noqa: RUF012
-
-    def put(self, report: dict[str, Any]) -> bool:
-        return True
-
-    def flush(self, timeout_s: float) -> bool:
-        return True
-
-    def stop(self, timeout_s: float) -> None: ...
-
-
-def quiet_reporter(*, hooks: bool = False) -> Reporter:
-    """Return a reporter that captures all and sends nothing."""
-    reporter = Reporter(load(url="http://127.0.0.1:9", key="okey_x", off=False), hooks=hooks)
-    reporter._sender = Sink()  # type: ignore[assignment]
-    return reporter
-
-
-def deep(left: int, sailing: dict[str, Any]) -> None:
-    """Raise from 30 calls down, with a few locals in each."""
-    pier, passenger, places = "eastholm", f"p-{left}", [left, left + 1]  # noqa: F841
-    if left == 0:
-        raise ValueError("gangway is up")
-    deep(left - 1, sailing)
-
-
-def recording(folder: Path) -> None:
-    """Recording an exception of 30 frames against ``logging.exception`` to a file."""
-    reporter = quiet_reporter()
-    logger = logging.getLogger("bench")
-    logger.propagate = False
-    handler = logging.FileHandler(folder / "bench.log")
-    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
-    logger.addHandler(handler)
-
-    def failing(act: Callable[[BaseException], Any]) -> Callable[[], None]:
-        def once() -> None:
-            try:
-                deep(28, {"id": "SK-4711", "vessel": "Tern"})
-            except ValueError as error:
-                act(error)
-
-        return once
-
-    raising = statistics.median(timed(failing(lambda _: None), 300) for _ in range(ROUNDS))
-    ours, floor = in_turns(
-        lambda: timed(failing(lambda e: reporter.record(e, handled=True, captured_by="record")), 100) - raising,
-        lambda: timed(failing(lambda _: logger.exception("gangway")), 100) - raising,
-    )
-    row("record 30 frames / logging.exception to a file", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
-    logger.removeHandler(handler)
-    handler.close()
-
-
-def healthy_request() -> None:
-    """A healthy request through the middleware against the bare app, in process."""
-    from fastapi import FastAPI
-
-    def make(*, watched: bool) -> Any:
-        app = FastAPI()
-        if watched:
-            app.add_middleware(obitus.AsgiMiddleware)
-
-        @app.get("/sailings/{sailing_id}")
-        async def sailing(sailing_id: str) -> dict[str, str]:
-            return {"id": sailing_id}
-
-        return app
-
-    scope = {
-        "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": "GET", "scheme": "http",
-        "path": "/sailings/SK-1", "raw_path": b"/sailings/SK-1", "query_string": b"", "root_path": "",
-        "headers": [(b"host", b"ferry"), (b"accept", b"*/*")], "client": ("127.0.0.1", 1), "server": ("ferry", 80),
-    }  # fmt: skip
-
-    async def receive() -> dict[str, Any]:
-        return {"type": "http.request", "body": b"", "more_body": False}
-
-    async def send(_: Any) -> None: ...
-
-    async def ask(app: Any, times: int) -> float:
-        started = time.perf_counter()
-        for _ in range(times):
-            await app(dict(scope), receive, send)
-        return (time.perf_counter() - started) / times
-
-    bare_app, watched = make(watched=False), make(watched=True)
-    asyncio.run(ask(bare_app, 200))
-    asyncio.run(ask(watched, 200))
-    ours, floor = in_turns(lambda: asyncio.run(ask(watched, 1000)), lambda: asyncio.run(ask(bare_app, 1000)))
-    row("healthy request, switched off / bare app", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
-    obitus._use(quiet_reporter(hooks=True))
-    ours, floor = in_turns(lambda: asyncio.run(ask(watched, 1000)), lambda: asyncio.run(ask(bare_app, 1000)))
-    obitus.stop()
-    row("healthy request, watched / bare app", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
-
-
-def imports() -> None:
-    """``import obitus`` against ``import logging, urllib3``, each in a fresh interpreter, less the empty one."""
-
-    def start(code: str) -> float:
-        return timed(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3)
-
-    empty = statistics.median(start("pass") for _ in range(ROUNDS))
-    ours, floor = in_turns(lambda: start("import obitus") - empty, lambda: start("import logging, urllib3") - empty)
-    row("import obitus / import logging, urllib3", f"{ours * 1e3:.0f} ms", f"{floor * 1e3:.0f} ms", ours / floor)
 
 
 def report_of_8_kb(number: int) -> bytes:
@@ -292,7 +150,7 @@ def visible(folder: Path) -> None:
     for i in range(20):
         started = time.perf_counter()
         try:
-            deep(5, {})
+            client.deep(5, {})
         except ValueError as error:
             error.args = (f"gangway {i}",)
             obitus.record(error)

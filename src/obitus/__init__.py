@@ -47,6 +47,8 @@ _EXIT_TIMEOUT_S = 2.0
 _PLAIN = frozenset({str, int, float, bool, type(None)})
 _MOST_CHARS = 1000
 _active: _Reporter | None = None
+_marking: _Reporter | None = None
+_current_run = _runs.current.get
 
 
 def watch(
@@ -86,7 +88,6 @@ def watch(
     - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
     - ``spool``, ``spool_bytes``, ``spool_hours``: where reports wait while the service is away, and how many for how long.
     """
-    global _active
     try:
         chosen = _settings.load(
             url=url,
@@ -147,19 +148,20 @@ def say(message: str, severity: str = "ERROR", **attributes: _Any) -> str | None
 
 def mark(message: str, **data: _Any) -> None:
     """Leave a breadcrumb in the trail of the current run."""
-    reporter = _active
+    reporter = _marking
     if reporter is None:
         return
+    # Texts and numbers are kept as they are, and put into the report's form when there is a report: this has to be fast.
     for value in data.values():
-        if type(value) not in _PLAIN or (type(value) is str and len(value) > _MOST_CHARS):
+        kind = type(value)
+        if (len(value) > _MOST_CHARS) if kind is str else (kind not in _PLAIN):
             reporter.breadcrumb("mark", message, "INFO", data)
             return
-    if reporter.marks:
-        run = _runs.current.get()
-        trail = reporter.trail if run is None else run.trail
-        trail.append(("mark", reporter.now_ns(), "INFO", message, data))
-        if len(trail) > _TRIM_AT:
-            trail.trim()
+    run = _current_run()
+    trail = reporter.trail if run is None else run.trail
+    trail.append(("mark", reporter.now_ns(), "INFO", message, data))
+    if len(trail) > _TRIM_AT:
+        trail.trim()
 
 
 def attach(attributes: _Mapping[str, _Any] | None = None, /, **more: _Any) -> None:
@@ -192,8 +194,9 @@ def flush(timeout: float = 5.0) -> bool:
 
 def stop(timeout: float = _EXIT_TIMEOUT_S) -> None:
     """Send what is queued within ``timeout`` seconds, take all hooks away, and stop reporting."""
-    global _active
+    global _active, _marking
     reporter, _active = _active, None
+    _marking = None
     if reporter is not None:
         _atexit.unregister(_at_exit)
         reporter.stop(timeout)
@@ -205,8 +208,9 @@ def _at_exit() -> None:
 
 
 def _use(reporter: _Reporter) -> None:
-    global _active
+    global _active, _marking
     _active = reporter
+    _marking = reporter if "mark" not in reporter.settings.without else None
     _atexit.register(_at_exit)
 
 

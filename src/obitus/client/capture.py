@@ -12,7 +12,7 @@ from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
-from obitus.client.values import plain, show
+from obitus.client.values import MOST_STRING, plain, show
 from obitus.core.frames import looks_like_library
 from obitus.core.redaction import Redactor
 
@@ -62,7 +62,8 @@ class Capture:
         self._values = values
         self._source_wanted = source
         self._library_folders = _library_folders()
-        self._places: dict[tuple[CodeType, int], dict[str, Any]] = {}
+        # By the code's identity: hashing a code object looks at all that is in it. Each is held, so that no other takes its id.
+        self._places: dict[tuple[int, int], tuple[dict[str, Any], CodeType]] = {}
         self._mute_types: set[type] = set()
 
     def chain(self, error: BaseException) -> list[dict[str, Any]]:
@@ -181,12 +182,13 @@ class Capture:
             traceback = traceback.tb_next
         places = [*start, *rest]
         frames: list[dict[str, Any]] = []
+        known: dict[int, str] = {}
         # The innermost frames get their locals first: that is where it failed. Library code shows its locals only
         # where it raised: the rest is bulk, and holds much that nobody wants to see leave.
         for frame, line in reversed(places):
             place = self._place(frame, line)
             if self._values and room[0] > 0 and (place["own"] or not frames):
-                values = self._locals(frame, room)
+                values = self._locals(frame, room, known)
                 if values:
                     place = place.copy()
                     place["locals"] = values
@@ -194,32 +196,46 @@ class Capture:
         frames.reverse()
         return frames, seen - len(places)
 
-    def _locals(self, frame: FrameType, room: list[int]) -> dict[str, str]:
-        shown: dict[str, str] = {}
+    def _locals(self, frame: FrameType, room: list[int], known: dict[int, str]) -> dict[str, str]:
+        """Return a frame's local values as text. ``known`` holds what other frames of this stack showed already.
+
+        The same request, session or ``self`` is handed down from frame to frame: it is shown once, and nothing changes
+        it meanwhile, since all of a stack is looked at in one go.
+        """
         held = frame.f_locals
         # A module's locals are its globals: mostly imports and functions, and much of it.
-        module_level = held is frame.f_globals
+        items = [*held.items()] if held is not frame.f_globals else _of_module(held)
+        shown: dict[str, str] = {}
         left = room[0]
         redactor = self._redactor
-        for name, value in list(held.items()) if module_level else held.items():
-            if name.startswith("__") or (module_level and (callable(value) or type(value).__name__ == "module")):
+        for name, value in items:
+            if name[:2] == "__":
                 continue
-            if len(shown) >= MOST_LOCALS or left <= 0:
+            if left <= 0 or len(shown) >= MOST_LOCALS:
                 break
-            text = show(value, redactor)
+            kind = type(value)
+            if (kind is str and len(value) <= MOST_STRING) or kind is bool or value is None:
+                text = repr(value)
+            elif kind is str or kind is int:
+                text = show(value, redactor)
+            else:
+                key = id(value)
+                found = known.get(key)
+                text = known[key] = show(value, redactor) if found is None else found
             left -= len(text) + len(name)
             shown[name if len(name) <= 300 else name[:300]] = text
         room[0] = left
         return shown
 
     def _place(self, frame: FrameType, line: int) -> dict[str, Any]:
-        key = (frame.f_code, line)
+        code = frame.f_code
+        key = (id(code), line)
         known = self._places.get(key)
         if known is None:
             if len(self._places) >= MOST_CACHED:
                 self._places.clear()
-            known = self._places[key] = self._describe(frame, line)
-        return known
+            known = self._places[key] = (self._describe(frame, line), code)
+        return known[0]
 
     def _describe(self, frame: FrameType, line: int) -> dict[str, Any]:
         code, file = frame.f_code, frame.f_code.co_filename
@@ -255,6 +271,10 @@ class Capture:
         if any(module == name or module.startswith(name + ".") for name in self._own):
             return True
         return not (file.startswith(("<", *self._library_folders)) or looks_like_library(file))
+
+
+def _of_module(names: dict[str, Any]) -> list[tuple[str, Any]]:
+    return [(n, v) for n, v in list(names.items()) if not callable(v) and type(v).__name__ != "module"]
 
 
 def type_name(kind: type) -> str:

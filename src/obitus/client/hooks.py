@@ -58,10 +58,7 @@ class Hooks:
             else:
                 wanted = not issubclass(kind, KeyboardInterrupt)
             if wanted:
-                reporter.record(error, handled=False, captured_by="main thread", severity="FATAL")
-                # The process ends with this: what it ends of has to be on disk before it is gone.
-                reporter.sender.secure()
-                reporter.tell_supervisor(error)
+                reporter.record_end(error)
             before(kind, error, traceback)
 
         return excepthook

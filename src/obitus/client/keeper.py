@@ -19,16 +19,17 @@ class Keeper:
         self._stopping = threading.Event()
         self._thread: threading.Thread | None = None
         self._said = False
+        self.started = False
 
-    def ensure(self) -> None:
-        """Start the thread, unless it runs."""
-        if self._thread is None:
-            self._thread = threading.Thread(target=self._serve, name="obitus-keeper", daemon=True)
-            try:
-                self._thread.start()
-            except RuntimeError:
-                # The interpreter is shutting down and takes no more threads.
-                return
+    def start(self) -> None:
+        """Start the thread."""
+        self.started = True
+        self._thread = threading.Thread(target=self._serve, name="obitus-keeper", daemon=True)
+        try:
+            self._thread.start()
+        except RuntimeError:
+            # The interpreter is shutting down and takes no more threads.
+            self._thread = None
 
     def stop(self) -> None:
         """End the thread."""

@@ -12,7 +12,6 @@ import contextlib
 import faulthandler
 import json
 import os
-import secrets
 from collections.abc import Callable
 from pathlib import Path
 from typing import IO, Any, Final
@@ -30,7 +29,7 @@ class Life:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._name = f"{os.getpid()}-{secrets.token_hex(6)}"
+        self._name = f"{os.getpid()}-{os.urandom(6).hex()}"
         self._lock: int | None = None
         self._crash: IO[bytes] | None = None
         self._told = False

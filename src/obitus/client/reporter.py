@@ -22,7 +22,7 @@ from obitus.client.rate import Rate
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.tally import Tally
-from obitus.client.trail import TRIM_AT, Trail
+from obitus.client.trail import TRIM_AT, Trail, finish_trail
 from obitus.client.values import plain
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
@@ -73,7 +73,6 @@ class Reporter:
         self.redactor = Redactor(settings.hide)
         self._capture = Capture(self.redactor, settings.own, values=settings.values, source=settings.source)
         self.trail = Trail()
-        self.marks = "mark" not in settings.without
         self._attributes: dict[str, Any] = {}
         self._process = self._describe_process(process or {})
         self._stories = hooks and settings.spool is not None
@@ -198,13 +197,14 @@ class Reporter:
             self.clock_ms(),
             self.timer(),
             self.random_bytes,
-            trace_id=trace_id,
-            parent_span_id=parent_span_id,
-            around=runs.current.get() if trace_id is None else None,
+            trace_id,
+            parent_span_id,
+            runs.current.get() if trace_id is None else None,
         )
         if not lasting:
             self._open_runs[id(run)] = run
-        self._keeper.ensure()
+        if not self._keeper.started:
+            self._keeper.start()
         return run
 
     def finish(self, run: runs.RunState, outcome: str, status: int | None = None) -> None:
@@ -213,11 +213,12 @@ class Reporter:
             self._open_runs.pop(id(run), None)
             run.outcome = outcome
             ended_s = self.timer()
-            reason = self._tally.add(
-                run.entry_point, outcome, status, (ended_s - run.started_s) * 1000, self.clock_ms()
-            )
+            took_ms = (ended_s - run.started_s) * 1000
+            reason = self._tally.add(run.entry_point, outcome, status, took_ms, run.started_ms + int(took_ms))
             if reason is not None:
                 self._send_run(run, reason, ended_s)
+            # It leads back to the run: without this only the garbage collector would free either.
+            run.resolve = None
         except Exception as trouble:
             log.warning("Obitus: a run could not be reported (%s: %s).", type(trouble).__name__, trouble)
 
@@ -264,8 +265,11 @@ class Reporter:
             self._life.end()
             self._life = None
 
-    def tell_supervisor(self, error: BaseException) -> None:
-        """Let ``obitus run`` around this process know that its end was reported: it need not report it again."""
+    def record_end(self, error: BaseException) -> None:
+        """Report what the process ends of, and have it on disk before the process is gone."""
+        self.record(error, handled=False, captured_by="main thread", severity="FATAL")
+        self.sender.secure()
+        # ``obitus run`` around this process need not report its end again.
         place = os.environ.get(SUPERVISOR_FILE)
         held = getattr(error, "__dict__", {}).get(_REPORTED)
         if place and held is not None:
@@ -345,10 +349,8 @@ class Reporter:
         if run is not None and run.resolve is not None:
             run.resolve()
         report = self._report("failure", severity, run, attributes or {})
-        trail, left_out = (self.trail if run is None else run.trail).as_report()
-        report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain, "trail": trail}
-        if left_out:
-            report["trail_left_out"] = left_out
+        report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain}
+        report["trail"] = (self.trail if run is None else run.trail).now()
         if run is not None:
             report["run"] = run.as_report(self.timer())
             if run.request is not None:
@@ -395,9 +397,7 @@ class Reporter:
             report["run"]["failures"] = run.failure_ids[:20]
         if run.request is not None:
             report["request"] = dict(run.request)
-        report["trail"], left_out = run.trail.as_report()
-        if left_out:
-            report["trail_left_out"] = left_out
+        report["trail"] = run.trail.now()
         self.sender.put(report)
 
     def _describe_process(self, more: Mapping[str, Any]) -> dict[str, Any]:
@@ -456,9 +456,8 @@ class Reporter:
                 run.resolve()
             report = self._report("failure", "FATAL", run, {})
             report["run"] = run.as_report(now_s)
-            report["trail"], left_out = run.trail.as_report()
-            if left_out:
-                report["trail_left_out"] = left_out
+            report["trail"] = run.trail.now()
+            finish_trail(report)
             if run.request is not None:
                 report["request"] = dict(run.request)
             told.append(self.redactor.report(report))

@@ -16,27 +16,20 @@ MOST_ATTRIBUTES: Final = 100
 class RunState:
     """One run while it goes on. Its ids are made when somebody asks: most runs end well, and nobody does."""
 
-    __slots__ = (
-        "_around",
-        "_id",
-        "_random_bytes",
-        "_span_id",
-        "_trace_id",
-        "attributes",
-        "entry_point",
-        "failure_ids",
-        "kept",
-        "outcome",
-        "parent_span_id",
-        "request",
-        "resolve",
-        "route",
-        "started_ms",
-        "started_s",
-        "status",
-        "trace_state",
-        "trail",
-    )
+    # Most runs end well and need none of these: then the class's own stand for them.
+    attributes: dict[str, Any] | None = None
+    request: dict[str, Any] | None = None
+    outcome: str | None = None
+    kept: str | None = None
+    """Why the whole run is sent, in words."""
+    failure_ids: list[str] | None = None
+    resolve: Callable[[], None] | None = None
+    """Fills in what is known only once the app has begun, such as the route; called before each report."""
+    route: str | None = None
+    """The template of the route, where a framework has told it."""
+    trace_state: str | None = None
+    _id: str | None = None
+    _span_id: str | None = None
 
     def __init__(
         self,
@@ -44,33 +37,18 @@ class RunState:
         started_ms: int,
         started_s: float,
         random_bytes: Callable[[int], bytes],
-        *,
-        trace_id: str | None = None,
-        parent_span_id: str | None = None,
-        around: RunState | None = None,
+        trace_id: str | None,
+        parent_span_id: str | None,
+        around: RunState | None,
     ) -> None:
         self.entry_point = entry_point
         self.started_ms = started_ms
         self.started_s = started_s
         self.trail = Trail()
-        self.attributes: dict[str, Any] | None = None
-        self.request: dict[str, Any] | None = None
-        self.outcome: str | None = None
-        self.status: int | None = None
-        self.kept: str | None = None
-        """Why the whole run is sent, in words."""
-        self.failure_ids: list[str] | None = None
-        self.resolve: Callable[[], None] | None = None
-        """Fills in what is known only once the app has begun, such as the route; called before each report."""
-        self.route: str | None = None
-        """The template of the route, where a framework has told it."""
         self.parent_span_id = parent_span_id
-        self.trace_state: str | None = None
         self._random_bytes = random_bytes
         self._around = around
         self._trace_id = trace_id
-        self._id: str | None = None
-        self._span_id: str | None = None
 
     @property
     def id(self) -> str:

@@ -12,7 +12,7 @@ import json
 import random
 import threading
 import time
-from collections import Counter, deque
+from collections import deque
 from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, Final
@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any, Final
 from obitus.client.log import Sayings, log, ours
 from obitus.client.settings import Settings
 from obitus.client.spool import Spool
+from obitus.client.trail import finish_trail
 from obitus.core.redaction import Redactor
 
 if TYPE_CHECKING:
@@ -70,7 +71,7 @@ class Sender:
         self.sayings = Sayings()
         self.sent = 0
         self.refused = 0
-        self.dropped: Counter[str] = Counter()
+        self.dropped: dict[str, int] = {}
         self.sent_last_s: float | None = None
 
     @property
@@ -94,7 +95,7 @@ class Sender:
         """Queue a report; return whether there was room. Never waits for the network."""
         with self._changed:
             if self.full:
-                self.dropped["the queue is full"] += 1
+                self.drop("the queue is full")
                 return False
             self._waiting.append(report)
             self._ensure_thread()
@@ -103,9 +104,9 @@ class Sender:
         return True
 
     def drop(self, why: str, count: int = 1) -> None:
-        """Count reports that are not sent."""
-        with self._changed:
-            self.dropped[why] += count
+        """Count reports that are not sent. Takes no lock: one that cannot be afforded must cost nothing."""
+        dropped = self.dropped
+        dropped[why] = dropped[why] + count if why in dropped else count
 
     def secure(self) -> None:
         """Write everything that is queued to the spool at once, on this thread: the process is about to end."""
@@ -291,6 +292,7 @@ class Sender:
 
     def _encode(self, report: dict[str, Any]) -> bytes | None:
         """Return a report as it goes out, edited and redacted; None where it is dropped, which is counted."""
+        finish_trail(report)
         edit = self._settings.edit
         if edit is not None:
             try:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -149,5 +148,7 @@ def default_spool(environ: Mapping[str, str]) -> Path:
     home = environ.get("XDG_STATE_HOME") or (environ.get("HOME") and environ["HOME"] + "/.local/state")
     if home and Path(home).is_absolute():
         return Path(home) / "obitus" / "spool"
+    import tempfile
+
     user = os.getuid() if hasattr(os, "getuid") else "user"
     return Path(tempfile.gettempdir()) / f"obitus-spool-{user}"

@@ -9,7 +9,6 @@ reports carry their ids. Lines reach the operating system, not the platter: a ki
 from __future__ import annotations
 
 import os
-import secrets
 import time
 import zlib
 from collections.abc import Callable
@@ -56,7 +55,7 @@ class Spool:
         self._clock_s = clock_s
         self._segments: list[_Segment] = []
         self._active: _Segment | None = None
-        self._name = f"{os.getpid()}-{secrets.token_hex(6)}"
+        self._name = f"{os.getpid()}-{os.urandom(6).hex()}"
         self._count = 0
         self._others_bytes = 0
         self._peeked: tuple[_Segment, int, int] | None = None

@@ -29,20 +29,32 @@ class Trail(deque[Crumb]):
 
     def trim(self) -> None:
         """Drop the oldest ones beyond the bound."""
-        while len(self) > MOST_BREADCRUMBS:
-            try:
-                self.popleft()
-            except IndexError:
-                return
-            self._gone += 1
+        over = len(self) - MOST_BREADCRUMBS
+        pop = self.popleft
+        for _ in range(over):
+            pop()
+        if over > 0:
+            self._gone += over
+
+    def now(self) -> Snapshot:
+        """Return the trail as it is now, to be put into the report's form later, off the app's path."""
+        self.trim()
+        return Snapshot(tuple(self), self._gone)
+
+
+class Snapshot:
+    """A trail at one moment. What it holds never changes: breadcrumbs carry texts and numbers only."""
+
+    __slots__ = ("_crumbs", "_gone")
+
+    def __init__(self, crumbs: tuple[Crumb, ...], gone: int) -> None:
+        self._crumbs, self._gone = crumbs, gone
 
     def as_report(self) -> tuple[list[dict[str, Any]], int]:
         """Return the trail in the report's form, oldest first, and how many older ones are missing."""
-        self.trim()
         shown: list[dict[str, Any]] = []
         room = MOST_TRAIL_CHARS
-        crumbs = list(self)
-        for kind, time_ns, severity, message, data in reversed(crumbs):
+        for kind, time_ns, severity, message, data in reversed(self._crumbs):
             text = message if type(message) is str else str(message)
             if len(text) > MOST_MESSAGE:
                 text = text[: MOST_MESSAGE - 1] + "…"
@@ -61,7 +73,16 @@ class Trail(deque[Crumb]):
                 break
             shown.append(crumb)
         shown.reverse()
-        return shown, self._gone + len(crumbs) - len(shown)
+        return shown, self._gone + len(self._crumbs) - len(shown)
+
+
+def finish_trail(report: dict[str, Any]) -> None:
+    """Put a report's trail into its form, where it is still a snapshot."""
+    trail = report.get("trail")
+    if type(trail) is Snapshot:
+        report["trail"], left_out = trail.as_report()
+        if left_out:
+            report["trail_left_out"] = left_out
 
 
 TRIM_AT: Final = MOST_BREADCRUMBS + _SLACK

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Final
 
 HOUR_MS: Final = 3_600_000
@@ -15,8 +16,13 @@ _UNIT_MS: Final = {"m": 60_000, "min": 60_000, "h": HOUR_MS, "d": DAY_MS, "w": 7
 
 def to_text(time_ms: int) -> str:
     """Write a Unix time in milliseconds, e.g. ``2026-03-01T04:05:06.789Z``."""
-    whole = datetime.fromtimestamp(time_ms // 1000, UTC).strftime("%Y-%m-%dT%H:%M:%S")
-    return f"{whole}.{time_ms % 1000:03d}Z"
+    return f"{_second_text(time_ms // 1000)}.{time_ms % 1000:03d}Z"
+
+
+@lru_cache(64)
+def _second_text(second: int) -> str:
+    # Many times of one report lie in the same second.
+    return datetime.fromtimestamp(second, UTC).strftime("%Y-%m-%dT%H:%M:%S")
 
 
 def to_ms(moment: datetime) -> int:

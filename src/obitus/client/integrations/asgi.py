@@ -39,10 +39,10 @@ class AsgiMiddleware:
         answer_body: bool = False,
     ) -> None:
         self._app = app
-        self._user = user
-        self._failed_statuses = failed_statuses
-        self._body_bytes = min(body_bytes, requests.MOST_BODY_BYTES)
-        self._answer_body = answer_body
+        self.user = user
+        self.failed_statuses = failed_statuses
+        self.body_bytes = min(body_bytes, requests.MOST_BODY_BYTES)
+        self.answer_body = answer_body
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         reporter = _active()
@@ -55,44 +55,20 @@ class AsgiMiddleware:
 
     async def _request(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         found = {name: value for name, value in scope["headers"] if name in _WANTED}
-        run = _new_run(reporter, f"{scope['method']} …", found)
+        run = _new_run(reporter, "", found)
+        watch = _Watch(run, scope, send, self)
+        run.resolve = watch.resolve
         token = runs.current.set(run)
-        status = 0
-        body: Body | None = None
-        answer: Body | None = None
         if b"content-length" in found or b"transfer-encoding" in found:
-            body = Body(found.get(b"content-type", b"").decode("latin-1"), self._body_bytes)
-            receive = await _holding(receive, body, found, self._body_bytes)
-
-        async def watching_send(message: Message) -> None:
-            nonlocal status, answer
-            kind = message["type"]
-            if kind == "http.response.start":
-                status = message["status"]
-                if self._answer_body:
-                    types = [value for name, value in message.get("headers", ()) if name.lower() == b"content-type"]
-                    answer = Body(types[0].decode("latin-1") if types else "", self._body_bytes)
-            elif answer is not None and kind == "http.response.body":
-                answer.add(message.get("body", b""))
-            await send(message)
-
-        def resolve() -> None:
-            # The framework puts the route into the scope on the way to the handler.
-            route = run.route or _route(scope)
-            run.entry_point = f"{scope['method']} {route or '(no route)'}"
-            run.request = _request_part(scope, route, status, body, answer)
-            user = requests.ask_user(self._user, scope)
-            if user is not None:
-                run.attach("user.id", user)
-
-        run.resolve = resolve
+            watch.body = Body(found.get(b"content-type", b"").decode("latin-1"), self.body_bytes)
+            receive = await _holding(receive, watch.body, found, self.body_bytes)
         outcome = "failed"
         try:
-            await self._app(scope, receive, watching_send)
-            outcome = requests.outcome_of(status, self._failed_statuses)
+            await self._app(scope, receive, watch.send)
+            outcome = "ok" if watch.status < 400 else requests.outcome_of(watch.status, self.failed_statuses)
         except Exception as error:
             run.outcome = "failed"
-            status = status or 500
+            watch.status = watch.status or 500
             reporter.record(error, handled=False, captured_by="asgi")
             raise
         except BaseException:
@@ -102,7 +78,7 @@ class AsgiMiddleware:
         finally:
             _leave(token)
             run.entry_point = f"{scope['method']} {run.route or _route(scope) or '(no route)'}"
-            reporter.finish(run, outcome, status or None)
+            reporter.finish(run, outcome, watch.status or None)
 
     async def _other(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         starting = scope["type"] == "lifespan"
@@ -114,7 +90,7 @@ class AsgiMiddleware:
                 route = run.route or _route(scope)
                 run.entry_point = f"{scope['type']} {route or '(no route)'}"
                 run.request = _request_part(scope, route, 0, None, None)
-                user = requests.ask_user(self._user, scope)
+                user = requests.ask_user(self.user, scope)
                 if user is not None:
                     run.attach("user.id", user)
 
@@ -136,6 +112,39 @@ class AsgiMiddleware:
             if not starting:
                 resolve()
                 reporter.finish(run, outcome)
+
+
+class _Watch:
+    """One request while it goes on."""
+
+    __slots__ = ("_middleware", "_run", "_scope", "_send", "answer", "body", "status")
+
+    def __init__(self, run: runs.RunState, scope: Scope, send: Send, middleware: AsgiMiddleware) -> None:
+        self._run, self._scope, self._send, self._middleware = run, scope, send, middleware
+        self.status = 0
+        self.body: Body | None = None
+        self.answer: Body | None = None
+
+    def send(self, message: Message) -> Awaitable[None]:
+        """See the answer pass."""
+        if message["type"] == "http.response.start":
+            self.status = message["status"]
+            if self._middleware.answer_body:
+                types = [value for name, value in message.get("headers", ()) if name.lower() == b"content-type"]
+                self.answer = Body(types[0].decode("latin-1") if types else "", self._middleware.body_bytes)
+        elif self.answer is not None and message["type"] == "http.response.body":
+            self.answer.add(message.get("body", b""))
+        return self._send(message)
+
+    def resolve(self) -> None:
+        """Fill in what is known by now: the framework puts the route into the scope on the way to the handler."""
+        run, scope = self._run, self._scope
+        route = run.route or _route(scope)
+        run.entry_point = f"{scope['method']} {route or '(no route)'}"
+        run.request = _request_part(scope, route, self.status, self.body, self.answer)
+        user = requests.ask_user(self._middleware.user, scope)
+        if user is not None:
+            run.attach("user.id", user)
 
 
 def _active() -> Reporter | None:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import email.parser
 import json
 import re
 from collections.abc import Callable, Collection
+from functools import lru_cache
 from typing import Any, Final
 from urllib.parse import parse_qsl
 
@@ -24,6 +24,7 @@ _ANGLES = re.compile(r"<(?:[^<>:]+(?:\([^)]*\))?:)?(\w+)>")
 _GROUPS = re.compile(r"\(\?P<(\w+)>(?:[^()]|\([^()]*\))*\)")
 
 
+@lru_cache(2048)
 def braces(route: str) -> str:
     """Return a route's template with its parameters as ``{name}``, however the framework writes them."""
     text = _ANGLES.sub(r"{\1}", _GROUPS.sub(r"{\1}", route))
@@ -117,6 +118,8 @@ def may_be_held(kind: str, length: int, limit: int) -> bool:
 
 def _multipart(content_type: str, data: bytes) -> dict[str, Any]:
     """Return the fields of a form with files; files are named, not kept."""
+    import email.parser
+
     head = b"Content-Type: " + content_type.encode("latin-1", "replace") + b"\r\n\r\n"
     message = email.parser.BytesParser().parsebytes(head + data)
     fields: list[list[str]] = []

@@ -1,0 +1,246 @@
+"""What the client costs the app that it watches."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import statistics
+import subprocess
+import sys
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import obitus
+from bench.measuring import ROUNDS, in_turns, row, timed
+from obitus.client.reporter import Reporter
+from obitus.client.settings import load
+
+THREADS = 20
+THREADS_S = 5.0
+
+
+def measure(folder: Path) -> None:
+    """Measure every row of the client."""
+    recording(folder)
+    healthy_request()
+    breadcrumbs()
+    imports()
+    threads_while_away(folder)
+    memory(folder)
+
+
+class Sink:
+    """Stands in for the sender: takes reports and forgets them, so that only the app's thread is measured."""
+
+    full = False
+    dropped: dict[str, int] = {}  # noqa: RUF012
+    waiting = 0
+    spooled = (0, 0)
+
+    def put(self, report: dict[str, Any]) -> bool:
+        return True
+
+    def drop(self, why: str, count: int = 1) -> None: ...
+
+    def flush(self, timeout_s: float) -> bool:
+        return True
+
+    def stop(self, timeout_s: float) -> None: ...
+
+    def secure(self) -> None: ...
+
+
+def quiet_reporter(*, hooks: bool = False, values: bool = True) -> Reporter:
+    """Return a reporter that captures all and sends nothing."""
+    settings = load(url="http://127.0.0.1:9", key="okey_x", off=False, spool="off", values=values, failures_per_second=1e9)
+    reporter = Reporter(settings, hooks=hooks)
+    reporter.sender = Sink()  # type: ignore[assignment]
+    return reporter
+
+
+def deep(left: int, sailing: dict[str, Any]) -> None:
+    """Raise from 30 calls down, with a few locals in each."""
+    pier, passenger, places = "eastholm", f"p-{left}", [left, left + 1]  # noqa: F841
+    if left == 0:
+        raise ValueError("gangway is up")
+    deep(left - 1, sailing)
+
+
+def recording(folder: Path) -> None:
+    """Recording an exception of 30 frames against ``logging.exception`` to a file."""
+    logger = logging.getLogger("bench")
+    logger.propagate = False
+    handler = logging.FileHandler(folder / "bench.log")
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
+    logger.addHandler(handler)
+
+    def failing(act: Callable[[BaseException], Any]) -> Callable[[], None]:
+        def once() -> None:
+            try:
+                deep(28, {"id": "SK-4711", "vessel": "Tern"})
+            except ValueError as error:
+                act(error)
+
+        return once
+
+    raising = statistics.median(timed(failing(lambda _: None), 300) for _ in range(ROUNDS))
+    for name, values in (("", True), (", without locals", False)):
+        reporter = quiet_reporter(values=values)
+
+        def record(error: BaseException, reporter: Reporter = reporter) -> None:
+            reporter.record(error, handled=True, captured_by="record")
+
+        ours, floor = in_turns(
+            lambda record=record: timed(failing(record), 100) - raising,  # type: ignore[misc]
+            lambda: timed(failing(lambda _: logger.exception("gangway")), 100) - raising,
+        )
+        row(f"record 30 frames{name} / logging.exception to a file", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+    logger.removeHandler(handler)
+    handler.close()
+
+
+def healthy_request() -> None:
+    """A healthy request through the middleware against the bare app, in process."""
+    from fastapi import FastAPI
+
+    def make(*, watched: bool) -> Any:
+        app = FastAPI()
+        if watched:
+            app.add_middleware(obitus.AsgiMiddleware)
+
+        @app.get("/sailings/{sailing_id}")
+        async def sailing(sailing_id: str) -> dict[str, str]:
+            return {"id": sailing_id}
+
+        return app
+
+    scope = {
+        "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": "GET", "scheme": "http",
+        "path": "/sailings/SK-1", "raw_path": b"/sailings/SK-1", "query_string": b"", "root_path": "",
+        "headers": [(b"host", b"ferry"), (b"accept", b"*/*"), (b"user-agent", b"pierboard/1.4"), (b"accept-encoding", b"gzip")],
+        "client": ("127.0.0.1", 1), "server": ("ferry", 80),
+    }  # fmt: skip
+
+    async def receive() -> dict[str, Any]:
+        return {"type": "http.request", "body": b"", "more_body": False}
+
+    async def send(_: Any) -> None: ...
+
+    async def ask(app: Any, times: int) -> float:
+        started = time.perf_counter()
+        for _ in range(times):
+            await app(dict(scope), receive, send)
+        return (time.perf_counter() - started) / times
+
+    bare_app, watched = make(watched=False), make(watched=True)
+    asyncio.run(ask(bare_app, 500))
+    asyncio.run(ask(watched, 500))
+    ours, floor = in_turns(lambda: asyncio.run(ask(watched, 2000)), lambda: asyncio.run(ask(bare_app, 2000)))
+    row("healthy request, switched off / bare app", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+    obitus._use(quiet_reporter(hooks=True))
+    asyncio.run(ask(watched, 500))
+    ours, floor = in_turns(lambda: asyncio.run(ask(watched, 2000)), lambda: asyncio.run(ask(bare_app, 2000)))
+    obitus.stop()
+    row("healthy request, watched / bare app", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+
+
+def breadcrumbs() -> None:
+    """A breadcrumb inside a run against appending a tuple to a deque."""
+    obitus._use(quiet_reporter())
+    trail: deque[Any] = deque(maxlen=100)
+    append = trail.append
+    mark = obitus.mark
+
+    def marking() -> None:
+        for i in range(20_000):
+            mark("places counted", taken=i)
+
+    def appending() -> None:
+        for i in range(20_000):
+            append(("mark", "places counted", {"taken": i}))
+
+    with obitus.run("job bench"):
+        ours, floor = in_turns(lambda: timed(marking, 5) / 20_000, lambda: timed(appending, 5) / 20_000)
+    obitus.stop()
+    row("a breadcrumb / deque.append of a tuple", f"{ours * 1e9:.0f} ns", f"{floor * 1e9:.0f} ns", ours / floor)
+
+
+def imports() -> None:
+    """``import obitus`` against ``import logging, urllib3``, each in a fresh interpreter, less the empty one."""
+
+    def start(code: str) -> float:
+        return timed(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3)
+
+    empty = statistics.median(start("pass") for _ in range(ROUNDS))
+    ours, floor = in_turns(lambda: start("import obitus") - empty, lambda: start("import logging, urllib3") - empty)
+    row("import obitus / import logging, urllib3", f"{ours * 1e3:.0f} ms", f"{floor * 1e3:.0f} ms", ours / floor)
+
+
+def threads_while_away(folder: Path) -> None:
+    """Threads that raise and report without pause while the service is away, against the same with reporting off."""
+
+    def run(*, off: bool) -> float:
+        obitus.watch(url="http://127.0.0.1:9", key="okey_x", off=off, spool=folder / "away")
+        done = [0] * THREADS
+        ends = time.perf_counter() + THREADS_S
+
+        def work(place: int) -> None:
+            while time.perf_counter() < ends:
+                try:
+                    deep(20, {"id": "SK-4711"})
+                except ValueError as error:
+                    obitus.record(error)
+                done[place] += 1
+
+        threads = [threading.Thread(target=work, args=(place,)) for place in range(THREADS)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        logging.getLogger("obitus").setLevel(logging.CRITICAL)
+        obitus.stop(timeout=0.1)
+        return sum(done) / THREADS_S
+
+    ours = statistics.median(run(off=False) for _ in range(3))
+    floor = statistics.median(run(off=True) for _ in range(3))
+    row(f"{THREADS} threads raising, service away / reporting off", f"{ours:,.0f}/s", f"{floor:,.0f}/s", ours / floor)
+
+
+def memory(folder: Path) -> None:
+    """Memory after a million breadcrumbs and 100,000 recorded failures with the service away, against before."""
+    code = f"""
+import gc, obitus, sys
+sys.path.insert(0, {str(Path(__file__).parents[1])!r})
+from bench.client import deep
+def kept():
+    gc.collect()
+    with open("/proc/self/statm") as opened:
+        return int(opened.read().split()[1]) * 4096 / 1e6
+obitus.watch(url="http://127.0.0.1:9", key="okey_x", spool={str(folder / "memory")!r}, failures_per_second=1e9)
+def fail(times):
+    for i in range(times):
+        try:
+            deep(10, {{"id": i}})
+        except ValueError as error:
+            obitus.record(error)
+for i in range(1000):
+    obitus.mark("warm", n=i)
+fail(2000)
+obitus._active.sender.secure()
+before = kept()
+for i in range(1_000_000):
+    obitus.mark("step", n=i)
+marked = kept()
+fail(100_000)
+print(before, marked, kept(), obitus.status()["spooled_bytes"] / 1e6)
+obitus.stop(0.1)
+"""
+    said = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout.split()
+    before, marked, after, spooled = map(float, said)
+    row("memory after 1,000,000 breadcrumbs / before", f"{marked:.0f} MB", f"{before:.0f} MB", marked / before)
+    row("memory after 100,000 failures, service away / before", f"{after:.0f} MB", f"{before:.0f} MB", after / before)
+    print(f"{'':<4}{spooled:.0f} MB wait on disk; the bound is 64 MB")
