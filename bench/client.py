@@ -56,7 +56,9 @@ class Sink:
 
 def quiet_reporter(*, hooks: bool = False, values: bool = True) -> Reporter:
     """Return a reporter that captures all and sends nothing."""
-    settings = load(url="http://127.0.0.1:9", key="okey_x", off=False, spool="off", values=values, failures_per_second=1e9)
+    settings = load(
+        url="http://127.0.0.1:9", key="okey_x", off=False, spool="off", values=values, failures_per_second=1e9
+    )
     reporter = Reporter(settings, hooks=hooks)
     reporter.sender = Sink()  # type: ignore[assignment]
     return reporter
@@ -98,7 +100,12 @@ def recording(folder: Path) -> None:
             lambda record=record: timed(failing(record), 100) - raising,  # type: ignore[misc]
             lambda: timed(failing(lambda _: logger.exception("gangway")), 100) - raising,
         )
-        row(f"record 30 frames{name} / logging.exception to a file", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+        row(
+            f"record 30 frames{name} / logging.exception to a file",
+            f"{ours * 1e6:.0f} us",
+            f"{floor * 1e6:.0f} us",
+            ours / floor,
+        )
     logger.removeHandler(handler)
     handler.close()
 

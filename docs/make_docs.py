@@ -13,7 +13,7 @@ from obitus.cli.commands import EXIT_STATUSES, app
 from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.service.prepare import REFUSALS
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
-from obitus.store.database import statement_file
+from obitus.store.database import MIGRATIONS, statement_file
 
 FOLDER = Path(__file__).parent
 MADE = "<!-- Made by `make describe`. Do not edit. -->\n"
@@ -57,8 +57,9 @@ def problems() -> str:
 
 
 def schema() -> str:
-    """Return the store's schema as a page."""
-    return f"# What is kept, and where\n\n{MADE}\nOne SQLite file, `obitus.sqlite3`, in the data folder.\n\n```sql\n{statement_file('schema.sql')}```\n"
+    """Return the store's schema as a page: the first version and the steps since."""
+    text = "\n".join(statement_file(name) for name in MIGRATIONS)
+    return f"# What is kept, and where\n\n{MADE}\nOne SQLite file, `obitus.sqlite3`, in the data folder.\n\n```sql\n{text}```\n"
 
 
 PAGES = {"commands.md": commands, "problems.md": problems, "store.md": schema}

@@ -20,7 +20,17 @@ MAY_IMPORT = {
     "cli": {"core", "client", "service", "store", "demo"},
     "demo": {"core", "client", "service", "store", "cli"},
 }
-CORE_OF_THE_CLIENT = {"redaction", "redaction_rules", "frames", "ids", "clock", "severity", "stacks", "statements", "trace_context"}
+CORE_OF_THE_CLIENT = {
+    "redaction",
+    "redaction_rules",
+    "frames",
+    "ids",
+    "clock",
+    "severity",
+    "stacks",
+    "statements",
+    "trace_context",
+}
 
 
 def imports_of(path: Path) -> list[str]:

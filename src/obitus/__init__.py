@@ -67,7 +67,7 @@ def watch(
     values: bool = True,
     source: bool = True,
     exits: bool = False,
-    failures_per_second: float = 50.0,
+    failures_per_second: float = 25.0,
     spool: str | _os.PathLike[str] | None = None,
     spool_bytes: int = 64 * 1024 * 1024,
     spool_hours: float = 168.0,

@@ -75,7 +75,10 @@ def test_the_trail_is_bounded(reported: Reported) -> None:
     report, bulky = reported.all()
     assert report["trail_left_out"] == 50 and len(report["trail"]) == MOST_BREADCRUMBS
     assert messages(report)[-1] == f"step {MOST_BREADCRUMBS + 49}"
-    assert len(json.dumps(bulky["trail"])) < 1.2 * MOST_TRAIL_CHARS and messages(bulky)[-1] == f"step {MOST_BREADCRUMBS - 1}"
+    assert (
+        len(json.dumps(bulky["trail"])) < 1.2 * MOST_TRAIL_CHARS
+        and messages(bulky)[-1] == f"step {MOST_BREADCRUMBS - 1}"
+    )
     assert bulky["trail_left_out"] + len(bulky["trail"]) == MOST_BREADCRUMBS
 
 

@@ -415,6 +415,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/redaction-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Redaction rules in force
+         * @description Return the team's redaction rules. The default rules always hold.
+         */
+        get: operations["redaction_rules_api_redaction_rules_get"];
+        put?: never;
+        /**
+         * Put a rule in force
+         * @description Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is.
+         */
+        post: operations["add_api_redaction_rules_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/redaction-rules/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a rule would hide
+         * @description Tell what a rule would have hidden in the latest reports, without keeping it.
+         */
+        post: operations["preview_api_redaction_rules_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/redaction-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a rule
+         * @description Hide no more what the rule named. What it hid stays hidden: it was never kept.
+         */
+        delete: operations["end_api_redaction_rules__rule__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health": {
         parameters: {
             query?: never;
@@ -480,6 +544,13 @@ export interface components {
              * @description When its latest report arrived.
              */
             last_report?: string | null;
+            /** @description What is not right with its reports although they are taken: clock, filters. */
+            last_notice?: components["schemas"]["RefusalAnswer"] | null;
+            /**
+             * Last Stranger
+             * @description When a report last came with a key that no app has: perhaps this one's, mistyped.
+             */
+            last_stranger?: string | null;
             /** @description The latest refusal since the service started, to tell slow from misconfigured. */
             last_refusal?: components["schemas"]["RefusalAnswer"] | null;
             /**
@@ -497,6 +568,8 @@ export interface components {
         AppsAnswer: {
             /** Apps */
             apps: components["schemas"]["AppAnswer"][];
+            /** Kinds */
+            kinds: components["schemas"]["KindAnswer"][];
             /** Environments */
             environments: string[];
             /**
@@ -908,6 +981,16 @@ export interface components {
             revoked?: string | null;
         };
         /**
+         * KindAnswer
+         * @description A kind of app.
+         */
+        KindAnswer: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * LineVerdict
          * @description What became of one line.
          */
@@ -969,7 +1052,7 @@ export interface components {
              * @default fastapi
              * @enum {string}
              */
-            kind: "fastapi" | "script";
+            kind: "fastapi" | "flask" | "django" | "celery" | "script" | "command";
             /**
              * Environment
              * @description What its first key is for.
@@ -1010,6 +1093,28 @@ export interface components {
              * @description What OBITUS_URL has to be.
              */
             url: string;
+            /** Kind */
+            kind: string;
+            /**
+             * Settings
+             * @description The lines that set the app's environment in a shell.
+             */
+            settings: string;
+            /**
+             * Install
+             * @description What to install where the app lives.
+             */
+            install: string;
+            /**
+             * Steps
+             * @description What to paste, and where.
+             */
+            steps: components["schemas"]["StepAnswer"][];
+            /**
+             * Then
+             * @description How to see that it works.
+             */
+            then: string;
         };
         /**
          * NewPassword
@@ -1109,6 +1214,59 @@ export interface components {
             field?: string | null;
         };
         /**
+         * RedactionExample
+         * @description One value that a rule would hide.
+         */
+        RedactionExample: {
+            /**
+             * Place
+             * @description Where it stands in the report.
+             */
+            place: string;
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+        };
+        /**
+         * RedactionPreview
+         * @description What a redaction rule would have hidden in the latest reports.
+         */
+        RedactionPreview: {
+            /** Rule */
+            rule: string;
+            /** Reports Looked At */
+            reports_looked_at: number;
+            /** Reports Touched */
+            reports_touched: number;
+            /** Values Hidden */
+            values_hidden: number;
+            /** Examples */
+            examples: components["schemas"]["RedactionExample"][];
+        };
+        /**
+         * RedactionRuleAnswer
+         * @description A redaction rule of the team.
+         */
+        RedactionRuleAnswer: {
+            /** Id */
+            id: number;
+            /** Rule */
+            rule: string;
+            /** Person */
+            person: string;
+            /** Created */
+            created: string;
+        };
+        /**
+         * RedactionRulesAnswer
+         * @description The redaction rules in force.
+         */
+        RedactionRulesAnswer: {
+            /** Rules */
+            rules: components["schemas"]["RedactionRuleAnswer"][];
+        };
+        /**
          * RefusalAnswer
          * @description The latest report of an app that was refused.
          */
@@ -1154,6 +1312,17 @@ export interface components {
             lines: components["schemas"]["LineVerdict"][];
         };
         /**
+         * RuleOrder
+         * @description A redaction rule.
+         */
+        RuleOrder: {
+            /**
+             * Rule
+             * @description `name vessel pin`, `pattern SK-[0-9]{4} as booking`, `path request.body.json.card`, or `e-mail`.
+             */
+            rule: string;
+        };
+        /**
          * SettleOrder
          * @description In which release an issue is settled.
          */
@@ -1193,6 +1362,16 @@ export interface components {
             name: string;
             /** Token */
             token?: string | null;
+        };
+        /**
+         * StepAnswer
+         * @description One thing to do when an app is set up.
+         */
+        StepAnswer: {
+            /** Title */
+            title: string;
+            /** Lines */
+            lines: string;
         };
         /**
          * TokenAnswer
@@ -1261,6 +1440,8 @@ export interface operations {
             header?: {
                 /** @description What time the sender's clock shows as it sends, RFC 3339. With it, a wrong clock is corrected. */
                 "obitus-sent"?: string | null;
+                /** @description Version of the report format that the lines are written in; 1 when absent. */
+                "obitus-format"?: string | null;
             };
             path?: never;
             cookie?: never;
@@ -1281,7 +1462,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportsAnswer"];
                 };
             };
-            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says */
+            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says; `format-not-spoken`: This version of the report format is not spoken here */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2861,6 +3042,276 @@ export interface operations {
                 };
             };
             /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    redaction_rules_api_redaction_rules_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RedactionRulesAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_api_redaction_rules_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RedactionRuleAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `already-there`: It is there already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-rule`: This rule cannot be kept */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    preview_api_redaction_rules_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RedactionPreview"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-rule`: This rule cannot be kept */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    end_api_redaction_rules__rule__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
             403: {
                 headers: {
                     [name: string]: unknown;

@@ -5,6 +5,7 @@ export interface Frame {
 	file?: string;
 	line?: number | null;
 	own?: boolean | null;
+	source_missing?: string;
 	source?: { before?: string[]; line: string; after?: string[] } | null;
 	locals?: Record<string, string> | null;
 }
@@ -14,6 +15,7 @@ export interface Link {
 	message?: string;
 	relation?: 'cause' | 'context' | 'member' | null;
 	notes?: string[];
+	detail?: Record<string, unknown>;
 	frames?: Frame[];
 	frames_left_out?: number;
 }
@@ -26,6 +28,16 @@ export interface Crumb {
 	data?: Record<string, unknown>;
 }
 
+export interface Body {
+	type?: string;
+	bytes?: number;
+	cut?: boolean;
+	json?: unknown;
+	form?: [string, string][];
+	files?: { name: string; file: string; type: string; bytes: number }[];
+	text?: string;
+}
+
 export interface Report {
 	exceptions: Link[];
 	trail?: Crumb[];
@@ -33,7 +45,7 @@ export interface Report {
 	attributes?: Record<string, unknown>;
 	captured_by?: string;
 	run?: { entry_point: string; duration_ms?: number; outcome?: string };
-	request?: { method?: string; url?: string; route?: string; client?: string; status?: number; headers?: [string, string][] };
+	request?: { method?: string; url?: string; route?: string; client?: string; status?: number; headers?: [string, string][]; body?: Body; answer_body?: Body };
 }
 
 /** One stretch of frames: own ones one by one, library ones folded together. */

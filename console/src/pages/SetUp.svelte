@@ -1,22 +1,23 @@
 <script lang="ts">
-	import { api, asked, Trouble, type NewKey } from '../lib/api';
+	import { api, asked, Trouble, type AppKind, type NewKey } from '../lib/api';
 	import { Loader } from '../lib/loader.svelte';
 	import AppCard from '../parts/AppCard.svelte';
 	import FirstReport from '../parts/FirstReport.svelte';
+	import Hiding from '../parts/Hiding.svelte';
 	import Mine from '../parts/Mine.svelte';
 	import Told from '../parts/Told.svelte';
 
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
 	let name = $state('');
 	let environment = $state('production');
-	let kind = $state<'fastapi' | 'script'>('fastapi');
-	let made = $state.raw<NewKey & { kind: string }>();
+	let kind = $state<AppKind>('fastapi');
+	let made = $state.raw<NewKey>();
 	let said = $state('');
 
 	async function add(event: SubmitEvent) {
 		event.preventDefault();
 		try {
-			made = { ...(await asked(api.POST('/api/apps', { body: { name, environment, kind } }))), kind };
+			made = await asked(api.POST('/api/apps', { body: { name, environment, kind } }));
 			said = name = '';
 			apps.again();
 		} catch (error) {
@@ -41,14 +42,13 @@
 		<label class="flex flex-col gap-1">
 			<span class="text-quiet text-sm">Kind</span>
 			<select class="entry" bind:value={kind}>
-				<option value="fastapi">FastAPI, or another ASGI framework</option>
-				<option value="script">script, job or program</option>
+				{#each apps.value?.kinds ?? [] as one (one.name)}<option value={one.name}>{one.title}</option>{/each}
 			</select>
 		</label>
 		<button class="act">Add and make a key</button>
 	</form>
 	{#if said}<p role="alert" class="border-failed mt-3 border-l-4 pl-3">{said}</p>{/if}
-	{#if made}{#key made.id}<FirstReport key={made} kind={made.kind} />{/key}{/if}
+	{#if made}{#key made.id}<FirstReport key={made} />{/key}{/if}
 </section>
 
 <section aria-labelledby="apps-heading">
@@ -56,7 +56,7 @@
 	<Told value={apps.value} trouble={apps.trouble}>
 		{#snippet children(found)}
 			{#each found.apps as app (app.name)}
-				<AppCard {app} changed={() => apps.again()} newKey={(key) => (made = { ...key, kind: app.kind })} />
+				<AppCard {app} changed={() => apps.again()} newKey={(key) => (made = key)} />
 			{:else}
 				<p class="text-quiet">No app yet.</p>
 			{/each}
@@ -64,4 +64,5 @@
 	</Told>
 </section>
 
+<Hiding />
 <Mine />

@@ -1,6 +1,6 @@
 <script module lang="ts">
 	import type { Failure } from '../lib/api';
-	import type { Report } from '../lib/report';
+	import type { Body, Report } from '../lib/report';
 
 	/** Whom a failure met and where it ran: its request and its attributes. */
 	export interface AttributesProps {
@@ -12,6 +12,7 @@
 
 <script lang="ts">
 	import { countOf } from '../lib/words';
+	import Pairs from './Pairs.svelte';
 
 	let { failure, report, users }: AttributesProps = $props();
 	const rows = $derived(
@@ -22,25 +23,24 @@
 			['captured by', `${report.captured_by ?? ''}${failure.handled ? ', handled by the app' : ', unhandled'}`],
 			['trace id', failure.trace_id ?? ''],
 			...Object.entries(report.attributes ?? {}).map(([name, value]) => [name, String(value)])
-		].filter(([, value]) => value)
+		].filter(([, value]) => value) as [string, string][]
 	);
+	const bodies = $derived(
+		[['body', report.request?.body], ["answer's body", report.request?.answer_body]].filter(([, body]) => body) as [string, Body][]
+	);
+	const shown = (body: Body): [string, string][] => [
+		...(body.form ?? []),
+		...(body.files ?? []).map((file): [string, string] => [file.name, `${file.file}, ${file.type}, ${countOf(file.bytes, 'byte')}, not kept`]),
+		...(body.json != null ? [['json', JSON.stringify(body.json, null, 2)] as [string, string]] : []),
+		...(body.text ? [['text', body.text] as [string, string]] : [])
+	];
 </script>
 
 {#if users}<p class="mb-1">{countOf(users, 'user')} met it in its latest failures.</p>{/if}
-<dl class="grid grid-cols-[minmax(6rem,max-content)_1fr] gap-x-4 text-sm">
-	{#each rows as [name, value] (name)}
-		<dt class="text-quiet">{name}</dt>
-		<dd class="font-mono text-xs leading-5 wrap-anywhere">{value}</dd>
-	{/each}
-</dl>
+<Pairs pairs={rows} />
 {#if report.request?.headers?.length}
-	<details class="mt-1 text-sm">
-		<summary class="text-quiet cursor-pointer">{countOf(report.request.headers.length, 'header')}</summary>
-		<dl class="grid grid-cols-[minmax(6rem,max-content)_1fr] gap-x-4">
-			{#each report.request.headers as [name, value], i (i)}
-				<dt class="text-quiet">{name}</dt>
-				<dd class="font-mono text-xs leading-5 wrap-anywhere">{value}</dd>
-			{/each}
-		</dl>
-	</details>
+	<Pairs pairs={report.request.headers} summary={countOf(report.request.headers.length, 'header')} />
 {/if}
+{#each bodies as [name, body] (name)}
+	<Pairs pairs={shown(body)} summary={`${name}, ${body.type || 'of no type'}, ${countOf(body.bytes ?? 0, 'byte')}${body.cut ? ', only its start was kept' : ''}`} />
+{/each}

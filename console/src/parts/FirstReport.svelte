@@ -4,7 +4,6 @@
 	/** A new key with the lines to paste, waiting for the first report. */
 	export interface FirstReportProps {
 		key: NewKey;
-		kind: string;
 	}
 </script>
 
@@ -13,34 +12,41 @@
 	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
 	import { clock } from '../lib/words';
+	import Lines from './Lines.svelte';
 
-	let { key, kind }: FirstReportProps = $props();
+	let { key }: FirstReportProps = $props();
 	const made = Date.now();
 	const app = new Loader(() => asked(api.GET('/api/apps/{name}', { params: { path: { name: key.app } } })));
-	const arrived = $derived(app.value?.last_report && Date.parse(app.value.last_report) >= made - 2000 ? app.value.last_report : undefined);
-	const refused = $derived(app.value?.last_refusal && Date.parse(app.value.last_refusal.time) >= made - 2000 ? app.value.last_refusal : undefined);
-	const settings = $derived(`export OBITUS_URL=${key.url}\nexport OBITUS_KEY=${key.key}\nexport OBITUS_RELEASE=1.0.0`);
-	const lines = $derived(
-		kind === 'fastapi'
-			? 'import obitus\n\nobitus.watch()\napp.add_middleware(obitus.AsgiMiddleware)'
-			: 'import obitus\n\nobitus.watch()'
-	);
+	const since = (time: string | null | undefined) => (time && Date.parse(time) >= made - 2000 ? time : undefined);
+	const arrived = $derived(since(app.value?.last_report));
+	const refused = $derived(since(app.value?.last_refusal?.time) ? app.value?.last_refusal : undefined);
+	const notice = $derived(since(app.value?.last_notice?.time) ? app.value?.last_notice : undefined);
+	const stranger = $derived(since(app.value?.last_stranger));
 </script>
 
-<div class="bg-sheet border-accent mt-4 border p-4" aria-live="polite">
+<div class="bg-sheet border-accent mt-4 border p-4">
 	<h3 class="font-serif text-lg font-semibold">{key.app} in {key.environment}</h3>
 	<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>
-	<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-	<pre class="border-rule my-2 overflow-x-auto border p-2 font-mono text-xs" tabindex="0">{settings}</pre>
-	<p>Add to the app, as early as it can stand:</p>
-	<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-	<pre class="border-rule my-2 overflow-x-auto border p-2 font-mono text-xs" tabindex="0">{lines}</pre>
-	{#if arrived}
-		<p class="text-accent font-semibold">● The first report arrived at {clock(arrived)}. <a href={place.to('/issues')}>See the issues</a></p>
-	{:else if refused}
-		<p class="text-failed font-semibold">✕ Something arrived and was refused: {refused.reason}</p>
-	{:else}
-		<p class="font-semibold">○ Waiting for the first report … this turns by itself.</p>
-		<p class="text-quiet text-sm">Nothing? Run <code class="font-mono">obitus check</code> in the app's shell: it says what is wrong.</p>
-	{/if}
+	<Lines lines={key.settings} />
+	<p>Install the client there:</p>
+	<Lines lines={`pip install '${key.install}'`} />
+	{#each key.steps as step, i (i)}
+		<p>{step.title}:</p>
+		<Lines lines={step.lines} />
+	{/each}
+	<p>{key.then}</p>
+	<div aria-live="polite" class="mt-2">
+		{#if arrived}
+			<p class="text-accent font-semibold">● The first report arrived at {clock(arrived)}. <a href={place.to('/issues')}>See the issues</a></p>
+		{/if}
+		{#if notice}<p class="text-failed font-semibold">▲ {notice.reason}</p>{/if}
+		{#if refused}
+			<p class="text-failed font-semibold">✕ Something arrived and was refused: {refused.reason}</p>
+		{:else if !arrived && stranger}
+			<p class="text-failed font-semibold">✕ At {clock(stranger)} a report came with a key that no app has. Is OBITUS_KEY the one above?</p>
+		{:else if !arrived}
+			<p class="font-semibold">○ Waiting for the first report … this turns by itself.</p>
+			<p class="text-quiet text-sm">Nothing? Run <code class="font-mono">obitus check</code> in the app's shell: it says what is wrong.</p>
+		{/if}
+	</div>
 </div>

@@ -37,6 +37,7 @@
 			</ol>
 		</div>
 	{/if}
+	{#if frame.source_missing}<p class="text-quiet text-sm">No source lines: {frame.source_missing}.</p>{/if}
 	{#if locals.length}
 		<dl class="grid grid-cols-[minmax(4rem,max-content)_1fr] gap-x-3 font-mono text-xs leading-5">
 			{#each locals as [name, value] (name)}

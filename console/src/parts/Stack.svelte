@@ -24,6 +24,9 @@
 			<span class="text-failed font-semibold">{link.type}</span>{#if link.message}<span class="font-normal">: {link.message}</span>{/if}
 		</h3>
 		{#each link.notes ?? [] as note, n (n)}<p class="text-quiet text-sm">{note}</p>{/each}
+		{#if Object.keys(link.detail ?? {}).length}
+			<p class="text-quiet font-mono text-xs wrap-anywhere">{Object.entries(link.detail ?? {}).map(([name, value]) => `${name} = ${String(value).trim()}`).join(', ')}</p>
+		{/if}
 		{#if link.frames_left_out}<p class="text-quiet text-sm">{countOf(link.frames_left_out, 'frame')} in the middle not captured</p>{/if}
 		<ol class="border-rule border-l">
 			{#each stretches(link.frames ?? []) as stretch, s (s)}

@@ -190,12 +190,22 @@ def park(number: Number, url: Url = None, token: Token = None, as_json: Json = F
     _decide(number, "park", {}, url, token, as_json)
 
 
+@app.command("run", context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
+def run_command(
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND…", help="The program and its arguments.")],
+) -> None:
+    """Run any program, pass its output through, and report it when it ends badly. Ends with the program's status."""
+    from obitus.cli import running
+
+    raise typer.Exit(running.run(command, _client_settings()))
+
+
 @app.command("check")
 def check_command(
     as_json_: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,
 ) -> None:
     """Send a test report with this shell's settings and say precisely what is wrong."""
-    findings = check(client_settings.load())
+    findings = check(_client_settings())
     if as_json_:
         _print(as_json(findings))
     else:
@@ -211,7 +221,8 @@ def app_add(
     name: Annotated[str, typer.Argument(help="Lower case letters, digits and dashes.")],
     environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
     kind: Annotated[
-        Literal["fastapi", "script"], typer.Option("--kind", help="What the lines to paste are for.")
+        Literal["fastapi", "flask", "django", "celery", "script", "command"],
+        typer.Option("--kind", help="What the lines to paste are for."),
     ] = "fastapi",
     url: Url = None,
     token: Token = None,
@@ -219,7 +230,7 @@ def app_add(
 ) -> None:
     """Add an app; print its key once, and the lines to paste."""
     answer = api(url, token).post("/api/apps", {"name": name, "environment": environment, "kind": kind})
-    _print(answer) if as_json else show.new_key(answer, kind)
+    _print(answer) if as_json else show.new_key(answer)
 
 
 @app_group.command("list")
@@ -240,6 +251,13 @@ def _decide(
     else:
         last = show.safe(answer["history"][-1]["reason"]) if answer["history"] else ""
         show.console.print(Text(f"Issue {number}: ").append_text(show.state_text(answer["state"])).append(f". {last}"))
+
+
+def _client_settings() -> client_settings.Settings:
+    try:
+        return client_settings.load()
+    except client_settings.SettingTrouble as trouble:
+        raise UsageTrouble(str(trouble)) from trouble
 
 
 def _window(window: str) -> None:

@@ -126,20 +126,23 @@ def apps(answer: dict[str, Any], now_ms: int) -> None:
     console.print(table)
 
 
-def new_key(answer: dict[str, Any], kind: str) -> None:
+def new_key(answer: dict[str, Any]) -> None:
     """Print a new key once, with the lines to paste."""
     say(f"Reporting key for {answer['app']} in {answer['environment']}. It is shown this once; only its hash is kept.")
     heading("Set in the app's environment")
-    for line in (f"export OBITUS_URL={answer['url']}", f"export OBITUS_KEY={answer['key']}"):
-        console.print(Text("  " + line), soft_wrap=True)
-    heading("Add to the app")
-    lines = ["import obitus", "", "obitus.watch()"]
-    if kind == "fastapi":
-        lines.append("app.add_middleware(obitus.AsgiMiddleware)")
-    for line in lines:
-        console.print(Text("  " + line), soft_wrap=True)
+    _lines(answer["settings"])
+    heading("Install where it lives")
+    _lines(f"pip install '{answer['install']}'")
+    for step in answer["steps"]:
+        heading(safe(step["title"]))
+        _lines(step["lines"])
     console.print()
-    say("Then: obitus check", QUIET)
+    say(f"Then: obitus check. {safe(answer['then'])}", QUIET)
+
+
+def _lines(text: str) -> None:
+    for line in text.split("\n"):
+        console.print(Text("  " + safe(line)), soft_wrap=True)
 
 
 def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:

@@ -32,7 +32,7 @@ from obitus.core.severity import SEVERITIES, rank
 _REPORTED: Final = "__obitus_reported__"
 _SAID: Final = "Said"
 SUPERVISOR_FILE: Final = "OBITUS_RUN_FILE"
-BURST_S: Final = 4.0
+BURST_S: Final = 8.0
 RUNS_PER_S: Final = 50.0
 LOGS_PER_S: Final = 200.0
 TALLY_EVERY_TICKS: Final = 20
@@ -113,9 +113,22 @@ class Reporter:
     ) -> str | None:
         """Report an exception once, however often it is met on its way up; return the report's id."""
         try:
+            if self.timer() < self._failure_rate.closed_until_s:
+                # Where all threads fail without pause, this is what they spend their time in: it has to be short.
+                if _REPORTED not in error.__dict__:
+                    self.sender.drop("too many at once")
+                return error.__dict__.get(_REPORTED)
             return self._record(error, handled, captured_by, severity, attributes, run)
         except Exception as trouble:
             log.warning("Obitus: an exception could not be captured (%s: %s).", type(trouble).__name__, trouble)
+            return None
+
+    def record_chain(self, chain: list[dict[str, Any]], captured_by: str, attributes: Mapping[str, Any]) -> str | None:
+        """Report what another program died of, given in the report's form."""
+        try:
+            return self._put_failure(chain, False, captured_by, "FATAL", attributes, runs.current.get())
+        except Exception as trouble:
+            log.warning("Obitus: a failure could not be reported (%s: %s).", type(trouble).__name__, trouble)
             return None
 
     def say(self, message: str, severity: str, attributes: Mapping[str, Any], frame: Any) -> str | None:
@@ -346,6 +359,8 @@ class Reporter:
         attributes: Mapping[str, Any] | None,
         run: runs.RunState | None,
     ) -> str:
+        if not self._keeper.started:
+            self._keeper.start()
         if run is not None and run.resolve is not None:
             run.resolve()
         report = self._report("failure", severity, run, attributes or {})
@@ -416,7 +431,8 @@ class Reporter:
         self._ticks += 1
         if self._ticks % TALLY_EVERY_TICKS == 0:
             self.send_tallies()
-        if self._ticks % DROPPED_EVERY_TICKS == 0:
+        # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
+        if self._ticks % DROPPED_EVERY_TICKS == 0 or (self.sender.dropped and not self._dropped_told):
             self._tell_dropped()
         if self._life is not None:
             self._life.tell(self._story())

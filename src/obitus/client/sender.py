@@ -350,6 +350,7 @@ class Sender:
             "Authorization": f"Bearer {self._key}",
             "Content-Type": "application/x-ndjson",
             "Content-Encoding": "gzip",
+            "Obitus-Format": "1",
             "User-Agent": "obitus-python",
         }
         if self._says_time:
@@ -384,6 +385,10 @@ class Sender:
             self._count(body)
             return len(batch), 0
         detail = str(body.get("detail", "")) or f"status {status}"
+        if body.get("slug") == "format-not-spoken":
+            # The service may be brought up to date: until then what there is waits.
+            self._say("format", f"Obitus: nothing is reported: {detail}")
+            return 0, back_off
         if status in (413, 400) and body.get("slug"):
             if len(batch) > 1:
                 # Something in it does not pass: each goes alone, so that only that one is lost.

@@ -57,8 +57,8 @@ class Settings:
     """Whether source lines are sent."""
     exits: bool = False
     """Whether leaving with a non-zero status (SystemExit) counts as a failure."""
-    failures_per_second: float = 50.0
-    """How many failures a second are captured whole for long; a burst of four seconds' worth goes beyond it."""
+    failures_per_second: float = 25.0
+    """How many failures a second are captured whole for long; a burst of eight seconds' worth goes beyond it."""
     spool: Path | None = None
     """Folder where reports wait while the service is away."""
     spool_bytes: int = 64 * MIB

@@ -79,6 +79,7 @@ def reporting_key(service: Service, authorization: str) -> Row:
         )
     key = apps.key_with(service.reader, hash_of(secret))
     if key is None:
+        service.refuse("", "unknown-key", "A report came with a key that no app has.")
         raise Problem(
             "unknown-key", "No app has this reporting key. Compare OBITUS_KEY with Set-up, or make a new key."
         )

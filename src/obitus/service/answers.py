@@ -38,11 +38,64 @@ class AppAnswer(BaseModel):
     created: Time
     first_report: Time | None = Field(default=None, description="When its first report arrived.")
     last_report: Time | None = Field(default=None, description="When its latest report arrived.")
+    last_notice: RefusalAnswer | None = Field(
+        default=None, description="What is not right with its reports although they are taken: clock, filters."
+    )
+    last_stranger: Time | None = Field(
+        default=None, description="When a report last came with a key that no app has: perhaps this one's, mistyped."
+    )
     last_refusal: RefusalAnswer | None = Field(
         default=None, description="The latest refusal since the service started, to tell slow from misconfigured."
     )
     releases: list[str] = Field(description="Its releases, newest first.")
     keys: list[KeyAnswer]
+
+
+class StepAnswer(BaseModel):
+    """One thing to do when an app is set up."""
+
+    title: str
+    lines: str
+
+
+class KindAnswer(BaseModel):
+    """A kind of app."""
+
+    name: str
+    title: str
+
+
+class RedactionRuleAnswer(BaseModel):
+    """A redaction rule of the team."""
+
+    id: int
+    rule: str
+    person: str
+    created: Time
+
+
+class RedactionRulesAnswer(BaseModel):
+    """The redaction rules in force."""
+
+    rules: list[RedactionRuleAnswer]
+
+
+class RedactionExample(BaseModel):
+    """One value that a rule would hide."""
+
+    place: str = Field(description="Where it stands in the report.")
+    before: str
+    after: str
+
+
+class RedactionPreview(BaseModel):
+    """What a redaction rule would have hidden in the latest reports."""
+
+    rule: str
+    reports_looked_at: int
+    reports_touched: int
+    values_hidden: int
+    examples: list[RedactionExample]
 
 
 class NewKeyAnswer(BaseModel):
@@ -53,12 +106,18 @@ class NewKeyAnswer(BaseModel):
     environment: str
     key: str = Field(description="The key. It is not kept and cannot be shown again.")
     url: str = Field(description="What OBITUS_URL has to be.")
+    kind: str
+    settings: str = Field(description="The lines that set the app's environment in a shell.")
+    install: str = Field(description="What to install where the app lives.")
+    steps: list[StepAnswer] = Field(description="What to paste, and where.")
+    then: str = Field(description="How to see that it works.")
 
 
 class AppsAnswer(BaseModel):
     """All apps, and what the console's choosers offer."""
 
     apps: list[AppAnswer]
+    kinds: list[KindAnswer]
     environments: list[str]
     releases: list[str] = Field(description="Releases of all apps, newest first.")
 

@@ -8,6 +8,7 @@ from fastapi import APIRouter, Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
+from obitus.core.kinds import KINDS, settings_lines
 from obitus.service import answers, secrets, views
 from obitus.service.access import SignedIn, TheService, signed_in
 from obitus.service.problems import described
@@ -33,7 +34,9 @@ class NewApp(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     name: str = Field(pattern=NAME, max_length=60, description="Lower case letters, digits and dashes.")
-    kind: Literal["fastapi", "script"] = Field(default="fastapi", description="What the set-up page explains.")
+    kind: Literal["fastapi", "flask", "django", "celery", "script", "command"] = Field(
+        default="fastapi", description="What the set-up page explains."
+    )
     environment: str = Field(
         default="production", pattern=NAME, max_length=60, description="What its first key is for."
     )
@@ -62,6 +65,7 @@ def apps(service: TheService) -> answers.AppsAnswer:
             )
             for row in store.apps(service.reader)
         ],
+        kinds=[answers.KindAnswer(name=kind.name, title=kind.title) for kind in KINDS.values()],
         environments=store.environments(service.reader),
         releases=views.newest_first(releases),
     )
@@ -79,14 +83,14 @@ def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.New
     """Add an app with its first reporting key, which is shown this once."""
     now_ms = service.now_ms()
     app_id = service.writer.run(lambda c: store.add_app(c, order.name, order.kind, now_ms))
-    return _new_key(service, person, app_id, order.name, order.environment)
+    return _new_key(service, person, app_id, order.name, order.kind, order.environment)
 
 
 @router.post("/apps/{name}/keys", summary="Make a reporting key", status_code=201, responses=described("not-found"))
 def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey) -> answers.NewKeyAnswer:
     """Make another reporting key, which is shown this once."""
     row = store.app_named(service.reader, name)
-    return _new_key(service, person, row["id"], name, order.environment)
+    return _new_key(service, person, row["id"], name, row["kind"], order.environment)
 
 
 @router.delete("/apps/{name}/keys/{key}", summary="Revoke a reporting key", responses=described("not-found"))
@@ -101,24 +105,38 @@ def revoke(
     return answers.Done()
 
 
-def _new_key(service: Service, person: people.Person, app_id: int, app: str, environment: str) -> answers.NewKeyAnswer:
+def _new_key(
+    service: Service, person: people.Person, app_id: int, app: str, kind: str, environment: str
+) -> answers.NewKeyAnswer:
     key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), service.now_ms()
     key_id = service.writer.run(lambda c: store.add_key(c, app_id, environment, secrets.hash_of(key), key[-4:], now_ms))
     service.writer.run(lambda c: people.note_act(c, person.id, "made key", f"{app} {environment} {key_id}", now_ms))
-    return answers.NewKeyAnswer(app=app, id=key_id, environment=environment, key=key, url=service.settings.url)
+    url, explained = service.settings.url, KINDS[kind]
+    return answers.NewKeyAnswer(
+        app=app,
+        id=key_id,
+        environment=environment,
+        key=key,
+        url=url,
+        kind=kind,
+        settings=settings_lines(url, key),
+        install=explained.install,
+        steps=[answers.StepAnswer(title=step.title, lines=step.lines) for step in explained.steps],
+        then=explained.then,
+    )
 
 
 def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) -> answers.AppAnswer:
-    refusal = service.refusals.latest(row["name"])
+    stranger = service.refusals.latest("")
     return answers.AppAnswer(
         name=row["name"],
         kind=row["kind"],
         created=to_text(row["created_ms"]),
         first_report=_text(row["first_report_ms"]),
         last_report=_text(row["last_report_ms"]),
-        last_refusal=answers.RefusalAnswer(time=to_text(refusal[0]), slug=refusal[1], reason=refusal[2])
-        if refusal
-        else None,
+        last_refusal=_refusal(service.refusals.latest(row["name"])),
+        last_notice=_refusal(service.notices.latest(row["name"])),
+        last_stranger=to_text(stranger[0]) if stranger else None,
         releases=views.newest_first(releases),
         keys=[
             answers.KeyAnswer(
@@ -131,6 +149,12 @@ def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) ->
             for key in keys
         ],
     )
+
+
+def _refusal(found: tuple[int, str, str] | None) -> answers.RefusalAnswer | None:
+    if found is None:
+        return None
+    return answers.RefusalAnswer(time=to_text(found[0]), slug=found[1], reason=found[2])
 
 
 def _text(time_ms: int | None) -> str | None:

@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse, Response, StreamingResponse
 
 from obitus import __version__
 from obitus.core.clock import to_text
-from obitus.service import answers, api_apps, api_issues, api_people, console, reports
+from obitus.service import answers, api_apps, api_issues, api_people, api_rules, console, reports
 from obitus.service.access import TheService, signed_in
 from obitus.service.console import Guard
 from obitus.service.problems import Problem, add_handlers, described
@@ -76,7 +76,15 @@ def make_app(service: Service) -> FastAPI:
     )
     app.state.service = service
     app.add_middleware(Guard, settings=service.settings)
-    for part in (reports.router, api_issues.router, api_apps.router, api_people.router, router, console.router):
+    for part in (
+        reports.router,
+        api_issues.router,
+        api_apps.router,
+        api_people.router,
+        api_rules.router,
+        router,
+        console.router,
+    ):
         app.include_router(part)
     add_handlers(app)
     return app

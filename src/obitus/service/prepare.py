@@ -77,6 +77,8 @@ class Ready:
     prepared: Prepared
     id: str
     notes: list[str] = field(default_factory=list)
+    filtered: str | None = None
+    """What the sender says that it dropped, and why, in words."""
 
 
 class Preparer:
@@ -85,6 +87,10 @@ class Preparer:
     def __init__(self, evidence: Evidence, redactor: Redactor | None = None) -> None:
         self._evidence = evidence
         self._redactor = redactor or Redactor()
+
+    def use(self, redactor: Redactor) -> None:
+        """Redact with these rules from now on."""
+        self._redactor = redactor
 
     def prepare(self, line: bytes, sender: Sender) -> Ready | Refusal:
         """Return the report in ``line``, ready to be written, or why it is refused. Never raises for bad input."""
@@ -133,7 +139,7 @@ class Preparer:
             failure=failure,
             tally=tally,
         )
-        return Ready(prepared, report_id, notes)
+        return Ready(prepared, report_id, notes, _filtered(report, content))
 
 
 AnyReport = FailureReport | LogReport | RunReport | TallyReport
@@ -282,6 +288,12 @@ def _frame(frame: dict[str, Any]) -> Frame:
     if own is None:
         own = not looks_like_library(file)
     return Frame(frame["function"], frame.get("module", ""), file, frame.get("line"), own)
+
+
+def _filtered(report: AnyReport, content: dict[str, Any]) -> str | None:
+    if not isinstance(report, LogReport) or report.logger != "obitus.client":
+        return None
+    return str(content["message"])[:500] if any(name.startswith("dropped.") for name in report.attributes) else None
 
 
 def _plain(text: str) -> str:

@@ -48,6 +48,8 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "bad-field": (422, "A field of the request is not right"),
     "bad-cursor": (422, "The cursor is not one that was given out"),
     "bad-window": (422, "The window cannot be understood"),
+    "bad-rule": (422, "This rule cannot be kept"),
+    "format-not-spoken": (400, "This version of the report format is not spoken here"),
     "no-release": (422, "A release is needed to settle in"),
     "fault": (500, "Something broke inside the service"),
 }

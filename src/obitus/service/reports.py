@@ -27,6 +27,7 @@ from obitus.store.intake import Taken, take
 _log = logging.getLogger("obitus.service")
 
 router = APIRouter(tags=["reports"])
+CLOCK_OFF_MS = 5 * 60_000
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
 _REQUEST_BODY = {
     "requestBody": {
@@ -51,7 +52,7 @@ def schema() -> dict[str, Any]:
     responses=described(
         "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "body-too-large", "inflates-too-large",
         "body-too-slow", "body-cut-off", "encoding-broken", "encoding-not-spoken", "content-not-spoken",
-        "all-refused", "too-busy", "queue-full", "disk-full", "store-broken",
+        "all-refused", "format-not-spoken", "too-busy", "queue-full", "disk-full", "store-broken",
     ),
 )  # fmt: skip
 async def reports(
@@ -63,6 +64,9 @@ async def reports(
         Header(
             description="What time the sender's clock shows as it sends, RFC 3339. With it, a wrong clock is corrected."
         ),
+    ] = None,
+    obitus_format: Annotated[
+        str | None, Header(description="Version of the report format that the lines are written in; 1 when absent.")
     ] = None,
 ) -> Response:
     """Take a batch of reports, one a line.
@@ -77,8 +81,11 @@ async def reports(
     service.gate.enter()
     held = 0
     try:
+        _check_format(service, key, obitus_format)
         body, held = await read_body(request, service.settings.limits, service.gate)
         sender = _sender(key, service.now_ms(), obitus_sent)
+        if abs(sender.skew_ms) > CLOCK_OFF_MS:
+            service.notice(key["app"], "clock-off", _clock_said(sender.skew_ms))
         verdicts = await _take(service, body.lines, sender)
     finally:
         service.gate.leave(held)
@@ -94,6 +101,22 @@ async def reports(
     ]
     verdicts.sort(key=lambda verdict: verdict.line)
     return _answer(service, sender, verdicts, body.problem)
+
+
+def _check_format(service: Service, key: Row, given: str | None) -> None:
+    if given is None or given.strip() == str(formats.FORMAT_VERSION):
+        return
+    detail = (
+        f"The sender writes version {given[:20]!r} of the report format; this service reads {formats.FORMAT_VERSION}. "
+        "Bring the older of the two up to date."
+    )
+    service.refuse(key["app"], "format-not-spoken", detail)
+    raise Problem("format-not-spoken", detail)
+
+
+def _clock_said(skew_ms: int) -> str:
+    ahead = "behind" if skew_ms > 0 else "ahead"
+    return f"The app's clock is {abs(skew_ms) / 1000:,.0f} s {ahead}. Its times are corrected; set it all the same."
 
 
 def _sender(key: Row, now_ms: int, sent: str | None) -> Sender:
@@ -114,6 +137,9 @@ async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender
         return []
     outcomes = await asyncio.to_thread(_prepare, service, [line for _, line in lines], sender)
     ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
+    for one in ready:
+        if one.filtered is not None:
+            service.notice(sender.app, "filtered", one.filtered)
     taken = iter(await _write(service, ready, sender) if ready else [])
     verdicts = []
     for (number, _), outcome in zip(lines, outcomes, strict=True):

@@ -8,12 +8,14 @@ from collections import deque
 from typing import Final
 
 from obitus.core.clock import DAY_MS
+from obitus.core.redaction import Redactor
+from obitus.core.redaction_rules import parse_rule
 from obitus.service import secrets
 from obitus.service.bodies import Gate
 from obitus.service.live import Live
 from obitus.service.prepare import Preparer
 from obitus.service.settings import Settings
-from obitus.store import people
+from obitus.store import people, rules
 from obitus.store.database import Reader
 from obitus.store.evidence import Evidence, add_dictionary
 from obitus.store.writer import Writer
@@ -35,9 +37,11 @@ class Service:
         self.reader = Reader(settings.database)
         self.evidence = Evidence(self.reader)
         self.preparer = Preparer(self.evidence)
+        self.load_rules()
         self.live = Live()
         self.gate = Gate(settings.limits)
         self.refusals = Refusals()
+        self.notices = Refusals()
         self.failed_sign_ins: deque[int] = deque(maxlen=settings.limits.sign_in_attempts)
         self._stopping = threading.Event()
         self._keeper = threading.Thread(target=self._keep, name="obitus-keeper", daemon=True)
@@ -71,6 +75,16 @@ class Service:
             raise RuntimeError("the owner is made first")
         secret = self.add_pass("link", owner["id"], "sign-in link", LINK_LASTS_MS)
         return f"{self.settings.url}/sign-in#{secret}"
+
+    def load_rules(self) -> None:
+        """Let the team's redaction rules act on what comes in from now on."""
+        texts = [row["rule"] for row in rules.redaction_rules(self.reader)]
+        self.preparer.use(Redactor(parse_rule(text) for text in texts))
+
+    def notice(self, app: str, slug: str, reason: str) -> None:
+        """Remember something about an app's reports that is not right though they are taken."""
+        if self.notices.note(app, slug, reason, self.now_ms()):
+            self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
 
     def refuse(self, app: str, slug: str, reason: str) -> None:
         """Remember that an app's report was refused, and tell the set-up page, which may be waiting for it."""
@@ -114,10 +128,12 @@ class Refusals:
     def __init__(self) -> None:
         self._by_app: dict[str, tuple[int, str, str]] = {}
 
-    def note(self, app: str, slug: str, reason: str, now_ms: int) -> None:
-        """Remember the latest refusal of an app's reports."""
-        if len(self._by_app) < 1000 or app in self._by_app:
+    def note(self, app: str, slug: str, reason: str, now_ms: int) -> bool:
+        """Remember the latest refusal of an app's reports; return whether it is another one than the one before."""
+        before = self._by_app.get(app)
+        if len(self._by_app) < 1000 or before is not None:
             self._by_app[app] = (now_ms, slug, reason)
+        return before is None or before[1] != slug or now_ms - before[0] > 60_000
 
     def latest(self, app: str) -> tuple[int, str, str] | None:
         """Return (time, slug, reason) of the latest refusal."""

@@ -13,11 +13,11 @@ from typing import Any, Final
 
 from obitus.store import errors
 
-SCHEMA_VERSION: Final = 1
+SCHEMA_VERSION: Final = 2
 READ_LIMIT_S: Final = 10.0
 
-# Step n brings a file from version n to n + 1. The first one is the whole schema.
-_MIGRATIONS: Final = ("schema.sql",)
+# Step n brings a file from version n to n + 1. The first one is the whole schema of version 1.
+MIGRATIONS: Final = ("schema.sql", "migration_2.sql")
 
 Row = sqlite3.Row
 Params = Sequence[Any] | dict[str, Any]
@@ -78,7 +78,7 @@ def _migrate(connection: sqlite3.Connection, path: Path) -> None:
     for step in range(version, SCHEMA_VERSION):
         # The step and its mark are one transaction: a kill in between leaves the file as it was.
         connection.executescript(
-            f"BEGIN IMMEDIATE;\n{statement_file(_MIGRATIONS[step])}\nPRAGMA user_version = {step + 1};\nCOMMIT;"
+            f"BEGIN IMMEDIATE;\n{statement_file(MIGRATIONS[step])}\nPRAGMA user_version = {step + 1};\nCOMMIT;"
         )
 
 

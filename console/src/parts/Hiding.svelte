@@ -1,0 +1,48 @@
+<script lang="ts">
+	import { Hiding } from '../lib/hiding.svelte';
+	import { countOf, moment } from '../lib/words';
+
+	const hiding = new Hiding();
+	const submit = (event: SubmitEvent) => {
+		event.preventDefault();
+		return hiding.look();
+	};
+</script>
+
+<section aria-labelledby="hiding-heading">
+	<h2 id="hiding-heading" class="section">What is hidden</h2>
+	<p class="text-quiet text-sm">
+		Passwords, tokens, keys, cookies, sessions, cards and the like never leave an app, and are hidden here again. Rules of your own
+		act on every report that comes in: <code class="font-mono">name vessel pin</code>,
+		<code class="font-mono">path request.body.json.berth</code>, <code class="font-mono">pattern SK-[0-9]{'{4}'} as booking</code>,
+		<code class="font-mono">e-mail</code>.
+	</p>
+	<ul class="my-1 text-sm">
+		{#each hiding.rules.value?.rules ?? [] as rule (rule.id)}
+			<li class="flex flex-wrap gap-3 py-0.5">
+				<code class="font-mono wrap-anywhere">{rule.rule}</code><span class="text-quiet">{rule.person}, {moment(rule.created)}</span>
+				<button class="text-quiet cursor-pointer underline" onclick={() => hiding.end(rule.id)}>End {rule.rule}</button>
+			</li>
+		{/each}
+	</ul>
+	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={submit}>
+		<input class="entry font-mono" aria-label="A redaction rule" placeholder="name vessel pin" bind:value={hiding.draft} oninput={() => (hiding.preview = undefined)} required maxlength="300" />
+		<button class="act">See what it would hide</button>
+		{#if hiding.preview}<button type="button" class="act" onclick={hiding.keep}>Hide it from now on</button>{/if}
+	</form>
+	{#if hiding.preview}
+		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+			<p>
+				In the latest {countOf(hiding.preview.reports_looked_at, 'report')} it would have hidden {countOf(hiding.preview.values_hidden, 'value')},
+				in {countOf(hiding.preview.reports_touched, 'report')}.
+			</p>
+			<dl class="grid grid-cols-[minmax(6rem,max-content)_1fr] gap-x-4">
+				{#each hiding.preview.examples as example (example.place)}
+					<dt class="text-quiet">{example.place}</dt>
+					<dd class="font-mono text-xs leading-5 wrap-anywhere">{example.before} → {example.after}</dd>
+				{/each}
+			</dl>
+		</div>
+	{/if}
+	{#if hiding.said}<p role="alert" class="border-failed mt-2 border-l-4 pl-3 text-sm">{hiding.said}</p>{/if}
+</section>

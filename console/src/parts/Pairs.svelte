@@ -1,0 +1,27 @@
+<script module lang="ts">
+	/** Names and values, folded behind a summary where one is given. */
+	export interface PairsProps {
+		pairs: [string, string][];
+		summary?: string;
+	}
+</script>
+
+<script lang="ts">
+	let { pairs, summary }: PairsProps = $props();
+</script>
+
+{#snippet list()}
+	<dl class="grid grid-cols-[minmax(6rem,max-content)_1fr] gap-x-4 text-sm">
+		{#each pairs as [name, value], i (i)}
+			<dt class="text-quiet">{name}</dt>
+			<dd class="font-mono text-xs leading-5 whitespace-pre-wrap wrap-anywhere">{value}</dd>
+		{/each}
+	</dl>
+{/snippet}
+
+{#if !summary}{@render list()}{:else}
+	<details class="mt-1 text-sm">
+		<summary class="text-quiet cursor-pointer">{summary}</summary>
+		{@render list()}
+	</details>
+{/if}

@@ -1,0 +1,211 @@
+"""``obitus run -- COMMAND``: runs any program, passes its output through untouched, and reports it when it ends badly."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections import deque
+from collections.abc import Iterator
+from pathlib import Path
+from types import FrameType
+from typing import Any, Final
+
+from obitus.cli.errors import UsageTrouble
+from obitus.client import runs
+from obitus.client.reporter import SUPERVISOR_FILE, Reporter
+from obitus.client.settings import Settings
+from obitus.core.stacks import find_stacks
+
+KEPT_BYTES: Final = 64 * 1024
+LAST_LINES: Final = 60
+FLUSH_S: Final = 5.0
+_PASSED_ON: Final = ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGUSR1", "SIGUSR2", "SIGWINCH")
+_LEFT_ALONE: Final = ("SIGINT", "SIGTERM", "SIGHUP")
+
+
+class Tail:
+    """The last bytes of a stream that is passed through."""
+
+    def __init__(self) -> None:
+        self._pieces: deque[bytes] = deque()
+        self._size = 0
+
+    def add(self, piece: bytes) -> None:
+        """See some bytes pass."""
+        self._pieces.append(piece)
+        self._size += len(piece)
+        while self._size - len(self._pieces[0]) >= KEPT_BYTES:
+            self._size -= len(self._pieces.popleft())
+
+    def text(self) -> str:
+        """Return what was kept, as text."""
+        return b"".join(self._pieces)[-KEPT_BYTES:].decode("utf-8", "replace").replace("\r\n", "\n")
+
+
+def run(command: list[str], settings: Settings) -> int:
+    """Run a command, report it when it ends badly, and return the exit status to end with.
+
+    Signals are passed on to it. Raises UsageTrouble where there is no such program.
+    """
+    reporter = None if settings.off or settings.missing else Reporter(settings, hooks=False)
+    if not settings.off and settings.missing:
+        sys.stderr.write(f"obitus: {settings.missing} is not set, so nothing is reported. Run: obitus check\n")
+    descriptor, told_file = tempfile.mkstemp(prefix="obitus-run-")
+    os.close(descriptor)
+    try:
+        return _run(command, reporter, Path(told_file))
+    finally:
+        if reporter is not None:
+            reporter.stop(FLUSH_S)
+        Path(told_file).unlink(missing_ok=True)
+
+
+def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
+    name = Path(command[0]).name
+    run = reporter.new_run(f"command {name}"[:300]) if reporter is not None else None
+    environment = os.environ | {SUPERVISOR_FILE: str(told)}
+    if run is not None:
+        environment["TRACEPARENT"] = run.traceparent
+    started_s = time.monotonic()
+    tail = Tail()
+    try:
+        with _error_stream() as (ours, theirs):
+            process = subprocess.Popen(command, stderr=theirs, env=environment)  # noqa: S603 - that is what was asked for
+            os.close(theirs)
+            with _signals_to(process):
+                copier = threading.Thread(target=_copy, args=(ours, tail), daemon=True)
+                copier.start()
+                status = process.wait()
+                # A grandchild may hold the stream open for ever: what its parent wrote has arrived by then.
+                copier.join(1.0)
+    except OSError as error:
+        if reporter is not None and run is not None:
+            chain = [{"type": "CannotStart", "message": f"{name}: {error.strerror}", "frames": []}]
+            _report(reporter, run, command, chain, {}, "")
+            reporter.finish(run, "failed")
+        raise UsageTrouble(f"{command[0]} cannot be started: {error.strerror}.") from error
+    if reporter is None or run is None:
+        return _status_of(status)
+    asked_to_end = status < 0 and signal.Signals(-status).name in _LEFT_ALONE
+    if status == 0 or asked_to_end:
+        reporter.finish(run, "ok" if status == 0 else "refused")
+        return _status_of(status)
+    if not told.read_text("ascii", "replace").strip():
+        text = tail.text()
+        ended = f"signal {signal.Signals(-status).name}" if status < 0 else f"exit status {status}"
+        attributes = {
+            "process.exit.code": _status_of(status),
+            "process.end": ended,
+            "process.duration_ms": round((time.monotonic() - started_s) * 1000),
+            "process.environment_names": ", ".join(sorted(os.environ))[:1000],
+        }
+        _report(reporter, run, command, _chain(name, ended, text), attributes, text)
+    reporter.finish(run, "failed")
+    return _status_of(status)
+
+
+def _report(
+    reporter: Reporter,
+    run: runs.RunState,
+    command: list[str],
+    chain: list[dict[str, Any]],
+    attributes: dict[str, Any],
+    text: str,
+) -> None:
+    run.outcome = "failed"
+    token = runs.current.set(run)
+    try:
+        for line in [line for line in text.splitlines() if line.strip()][-LAST_LINES:]:
+            reporter.breadcrumb("log", line, "ERROR", {"log.iostream": "stderr"})
+        reporter.record_chain(chain, "obitus run", attributes | {"process.command": " ".join(command)[:1000]})
+    finally:
+        runs.current.reset(token)
+
+
+def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
+    """Return what the program died of: the last stack trace it wrote, else how it ended and its last words."""
+    found = find_stacks(text)
+    if found:
+        return [
+            {
+                "type": link.type[:300],
+                "message": link.message[:8000],
+                **({"relation": link.relation} if link.relation else {}),
+                "frames": [
+                    {
+                        "function": f.function[:300],
+                        "module": f.module[:300],
+                        "file": f.file[:2000],
+                        "line": f.line,
+                        "own": f.own,
+                    }
+                    for f in link.frames
+                ],
+            }
+            for link in found[-1].chain
+        ]
+    lines = [line.strip() for line in text.splitlines() if line.strip()]
+    said = f": {lines[-1][:1000]}" if lines else ""
+    return [{"type": ended, "message": f"{name} ended with {ended}{said}", "frames": []}]
+
+
+@contextlib.contextmanager
+def _error_stream() -> Iterator[tuple[int, int]]:
+    """Give a pair of descriptors, ours and the program's; a terminal where ours is one, so that it writes as it would."""
+    if os.isatty(2) and hasattr(os, "openpty"):
+        ours, theirs = os.openpty()
+        with contextlib.suppress(OSError, ImportError):
+            import fcntl
+            import termios
+
+            size = fcntl.ioctl(2, termios.TIOCGWINSZ, b"\0" * 8)
+            fcntl.ioctl(theirs, termios.TIOCSWINSZ, size)
+            modes = termios.tcgetattr(theirs)
+            # The real terminal turns line feeds into what it needs; twice would be once too often.
+            modes[1] &= ~termios.OPOST
+            termios.tcsetattr(theirs, termios.TCSANOW, modes)
+    else:
+        ours, theirs = os.pipe()
+    yield ours, theirs
+
+
+def _copy(ours: int, tail: Tail) -> None:
+    with contextlib.suppress(OSError):
+        while piece := os.read(ours, 65536):
+            tail.add(piece)
+            place = 0
+            while place < len(piece):
+                place += os.write(2, piece[place:])
+
+
+@contextlib.contextmanager
+def _signals_to(process: subprocess.Popen[bytes]) -> Iterator[None]:
+    """Pass signals on to the program meanwhile."""
+    before: dict[signal.Signals, Any] = {}
+
+    def pass_on(number: int, frame: FrameType | None) -> None:
+        # From a terminal the whole group gets an interrupt: the program has it already.
+        if not (number == signal.SIGINT and os.isatty(0)):
+            with contextlib.suppress(ProcessLookupError):
+                process.send_signal(number)
+
+    for name in _PASSED_ON:
+        number = getattr(signal, name, None)
+        if number is not None:
+            before[number] = signal.signal(number, pass_on)
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _status_of(status: int) -> int:
+    """Return the status as shells give it: 128 and the number of the signal."""
+    return 128 - status if status < 0 else status

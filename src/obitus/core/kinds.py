@@ -1,0 +1,108 @@
+"""Kinds of apps, and the exact lines that make each report. The set-up page, the command line and the guides show them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One thing to do: what, and the lines to paste."""
+
+    title: str
+    lines: str
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of app."""
+
+    name: str
+    title: str
+    install: str
+    """What to install where the app lives: the client alone, or with the command line."""
+    steps: tuple[Step, ...]
+    then: str
+    """How to see that it works."""
+
+
+_WATCH: Final = "import obitus\n\nobitus.watch()"
+
+KINDS: Final[dict[str, Kind]] = {
+    kind.name: kind
+    for kind in (
+        Kind(
+            "fastapi",
+            "FastAPI, or another ASGI framework",
+            "obitus",
+            (
+                Step("First lines of the module that makes the app", _WATCH),
+                Step("Where the app is made", "app = FastAPI()\napp.add_middleware(obitus.AsgiMiddleware)"),
+            ),
+            "Call a path whose handler raises.",
+        ),
+        Kind(
+            "flask",
+            "Flask, or another WSGI framework",
+            "obitus",
+            (
+                Step("First lines of the module that makes the app", _WATCH),
+                Step(
+                    "Where the app is made",
+                    "app = Flask(__name__)\napp.wsgi_app = obitus.WsgiMiddleware(app.wsgi_app)",
+                ),
+            ),
+            "Call a path whose view raises.",
+        ),
+        Kind(
+            "django",
+            "Django",
+            "obitus",
+            (
+                Step("First lines of manage.py, wsgi.py and asgi.py, before anything of Django is imported", _WATCH),
+                Step(
+                    "Last line of wsgi.py",
+                    "application = obitus.WsgiMiddleware(get_wsgi_application())",
+                ),
+                Step(
+                    "Last line of asgi.py, if you serve that way",
+                    "application = obitus.AsgiMiddleware(get_asgi_application())",
+                ),
+            ),
+            "Call a path whose view raises.",
+        ),
+        Kind(
+            "celery",
+            "Celery",
+            "obitus",
+            (Step("First lines of the module that makes the Celery app, and of whatever gives tasks", _WATCH),),
+            "Give away a task that raises.",
+        ),
+        Kind(
+            "script",
+            "a script, job or console program in Python",
+            "obitus",
+            (
+                Step("First lines of the program", _WATCH),
+                Step(
+                    "Around each unit of work, if it does several",
+                    'with obitus.run("job nightly-manifest"):\n    ...',
+                ),
+            ),
+            "Let it raise; its last report is on disk before it is gone.",
+        ),
+        Kind(
+            "command",
+            "any program, in any language",
+            "obitus[cli]",
+            (Step("In front of the command that starts it", "obitus run -- COMMAND ARGUMENT…"),),
+            "Let it end with a status other than 0.",
+        ),
+    )
+}
+
+
+def settings_lines(url: str, key: str, release: str = "1.0.0") -> str:
+    """Return the lines that set the app's environment in a shell."""
+    return f"export OBITUS_URL={url}\nexport OBITUS_KEY={key}\nexport OBITUS_RELEASE={release}"

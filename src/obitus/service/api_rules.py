@@ -1,0 +1,149 @@
+"""``/api/redaction-rules``: what the service hides beside the default rules, with a preview before a rule is kept."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections.abc import Iterator
+from typing import Annotated, Any, Final
+
+from fastapi import APIRouter, Depends, Path
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.clock import to_text
+from obitus.core.redaction import Redactor
+from obitus.core.redaction_rules import MOST_RULES, Rule, RuleTrouble, parse_rule
+from obitus.service import answers
+from obitus.service.access import SignedIn, TheService, signed_in
+from obitus.service.problems import Problem, described
+from obitus.service.wiring import Service
+from obitus.store import people
+from obitus.store import rules as store
+
+router = APIRouter(
+    prefix="/api/redaction-rules",
+    tags=["rules"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "store-broken"),
+)
+
+REPORTS_LOOKED_AT: Final = 300
+MOST_EXAMPLES: Final = 8
+SLOW_PATTERN_S: Final = 2.0
+# A pattern that takes long on one of these would hold up every report that comes in.
+_PROBES: Final = ("a" * 3000 + "!", "1" * 3000 + "!", " " * 3000 + "!", "ab " * 1000 + "!", "a@b." * 800 + "!")
+_TRY_PATTERN: Final = "import re, sys, json; p, t = json.load(sys.stdin); [re.sub(p, '', x) for x in t]"
+
+
+class RuleOrder(BaseModel):
+    """A redaction rule."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    rule: str = Field(
+        min_length=1,
+        max_length=300,
+        description="`name vessel pin`, `pattern SK-[0-9]{4} as booking`, `path request.body.json.card`, or `e-mail`.",
+    )
+
+
+@router.get("", summary="Redaction rules in force")
+def redaction_rules(service: TheService) -> answers.RedactionRulesAnswer:
+    """Return the team's redaction rules. The default rules always hold."""
+    return answers.RedactionRulesAnswer(
+        rules=[
+            answers.RedactionRuleAnswer(
+                id=row["id"], rule=row["rule"], person=row["person"], created=to_text(row["created_ms"])
+            )
+            for row in store.redaction_rules(service.reader)
+        ]
+    )
+
+
+@router.post("/preview", summary="What a rule would hide", responses=described("bad-rule"))
+def preview(service: TheService, order: RuleOrder) -> answers.RedactionPreview:
+    """Tell what a rule would have hidden in the latest reports, without keeping it."""
+    rule = _checked(order.rule)
+    redactor = Redactor((rule,))
+    touched, hidden = 0, 0
+    examples: list[answers.RedactionExample] = []
+    looked_at = store.latest_reports(service.reader, REPORTS_LOOKED_AT)
+    for seq in looked_at:
+        before = json.loads(service.evidence.read(seq))
+        after = redactor.report(json.loads(json.dumps(before)))
+        changed = list(_changes(before, after, ""))
+        touched += bool(changed)
+        hidden += len(changed)
+        for place, was, became in changed:
+            if len(examples) < MOST_EXAMPLES and not any(one.place == place for one in examples):
+                examples.append(answers.RedactionExample(place=place, before=was[:200], after=became[:200]))
+    return answers.RedactionPreview(
+        rule=rule.text,
+        reports_looked_at=len(looked_at),
+        reports_touched=touched,
+        values_hidden=hidden,
+        examples=examples,
+    )
+
+
+@router.post("", summary="Put a rule in force", status_code=201, responses=described("bad-rule", "already-there"))
+def add(service: TheService, person: SignedIn, order: RuleOrder) -> answers.RedactionRuleAnswer:
+    """Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is."""
+    rule = _checked(order.rule)
+    if len(store.redaction_rules(service.reader)) >= MOST_RULES:
+        raise Problem("bad-rule", f"There are {MOST_RULES} redaction rules already. End one first.", field="rule")
+    now_ms = service.now_ms()
+    rule_id = service.writer.run(lambda c: store.add_redaction_rule(c, rule.text, person.id, now_ms))
+    _done(service, person, "made redaction rule", rule.text, now_ms)
+    return answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
+
+
+@router.delete("/{rule}", summary="End a rule", responses=described("not-found"))
+def end(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
+    """Hide no more what the rule named. What it hid stays hidden: it was never kept."""
+    now_ms = service.now_ms()
+    text = service.writer.run(lambda c: store.end_redaction_rule(c, rule, now_ms))
+    _done(service, person, "ended redaction rule", text, now_ms)
+    return answers.Done()
+
+
+def _done(service: Service, person: people.Person, act: str, text: str, now_ms: int) -> None:
+    service.writer.run(lambda c: people.note_act(c, person.id, act, text, now_ms))
+    service.load_rules()
+
+
+def _checked(text: str) -> Rule:
+    try:
+        rule = parse_rule(text)
+    except RuleTrouble as trouble:
+        raise Problem("bad-rule", str(trouble), field="rule") from None
+    if rule.by == "pattern":
+        try:
+            subprocess.run(  # noqa: S603 - our own interpreter; the pattern is data
+                [sys.executable, "-I", "-c", _TRY_PATTERN],
+                input=json.dumps([rule.what, _PROBES]).encode(),
+                timeout=SLOW_PATTERN_S,
+                check=True,
+                capture_output=True,
+            )
+        except (subprocess.TimeoutExpired, subprocess.CalledProcessError):
+            raise Problem(
+                "bad-rule",
+                "This pattern takes too long on some texts, and would hold up every report. Avoid repeats inside repeats.",
+                field="rule",
+            ) from None
+    return rule
+
+
+def _changes(before: Any, after: Any, place: str) -> Iterator[tuple[str, str, str]]:
+    """Yield where two values of the same shape differ: the place, what was there, what is there now."""
+    if isinstance(before, dict) and isinstance(after, dict):
+        for key, value in before.items():
+            if key in after:
+                yield from _changes(value, after[key], f"{place}.{key}" if place else str(key))
+    elif isinstance(before, list) and isinstance(after, list):
+        for one, other in zip(before, after, strict=False):
+            yield from _changes(one, other, place)
+    elif before != after:
+        yield place, str(before), str(after)

@@ -1,0 +1,42 @@
+"""The team's rules: redaction rules so far."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from obitus.store.database import Reader, Row
+from obitus.store.errors import AlreadyThere, NotThere
+
+_IN_FORCE = """
+SELECT r.id, r.rule, people.name AS person, r.created_ms
+FROM redaction_rules r JOIN people ON people.id = r.person_id WHERE r.ended_ms IS NULL ORDER BY r.id"""
+_ADD = """
+INSERT INTO redaction_rules (rule, person_id, created_ms) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id"""
+_END = "UPDATE redaction_rules SET ended_ms = :now_ms WHERE id = :id AND ended_ms IS NULL RETURNING rule"
+_LATEST = "SELECT seq FROM reports ORDER BY seq DESC LIMIT ?"
+
+
+def redaction_rules(reader: Reader) -> list[Row]:
+    """Return the redaction rules in force (id, rule, person, created_ms), oldest first."""
+    return reader.rows(_IN_FORCE)
+
+
+def add_redaction_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:
+    """Put a rule in force and return its id; raises AlreadyThere."""
+    row = connection.execute(_ADD, (rule, person_id, now_ms)).fetchone()
+    if row is None:
+        raise AlreadyThere("this rule is in force already")
+    return int(row[0])
+
+
+def end_redaction_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int) -> str:
+    """End a rule and return its text; raises NotThere."""
+    row = connection.execute(_END, {"id": rule_id, "now_ms": now_ms}).fetchone()
+    if row is None:
+        raise NotThere(f"there is no redaction rule {rule_id} in force")
+    return str(row[0])
+
+
+def latest_reports(reader: Reader, most: int) -> list[int]:
+    """Return the sequence numbers of the latest reports, newest first."""
+    return [row["seq"] for row in reader.rows(_LATEST, (most,))]
