@@ -153,13 +153,22 @@ def test_start_up_failures(reported: Reported) -> None:
     """What kills an app before it serves anything is reported, with `start-up` as its entry point."""
 
     async def lifespan_app(scope: Any, receive: Any, send: Any) -> None:
+        await receive()
         raise KeyError("DATABASE")
 
-    async def start() -> None:
-        await obitus.AsgiMiddleware(lifespan_app)({"type": "lifespan"}, None, None)  # type: ignore[arg-type]
+    async def no_lifespan_app(scope: Any, receive: Any, send: Any) -> None:
+        raise ValueError("lifespan is not spoken here")
+
+    async def receive() -> dict[str, Any]:
+        return {"type": "lifespan.startup"}
+
+    async def start(app: Any) -> None:
+        await obitus.AsgiMiddleware(app)({"type": "lifespan"}, receive, None)  # type: ignore[arg-type]
 
     with pytest.raises(KeyError):
-        asyncio.run(start())
+        asyncio.run(start(lifespan_app))
+    with pytest.raises(ValueError, match="not spoken"):
+        asyncio.run(start(no_lifespan_app))
     assert reported.one()["run"]["entry_point"] == "start-up"
 
 

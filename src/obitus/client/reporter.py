@@ -92,7 +92,7 @@ class Reporter:
         self._failure_rate = Rate(self.settings.failures_per_second, burst, self.timer)
         self._run_rate = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, self.timer)
         self._log_rate = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, self.timer)
-        self._tally = Tally()
+        self._tally = Tally(self._new_id)
         self._open_runs: dict[int, runs.RunState] = {}
         self._keeper = Keeper(self._tick)
         self._ticks = 0
@@ -238,10 +238,15 @@ class Reporter:
     def send_tallies(self) -> None:
         """Queue what was counted since the last time."""
         for tally in self._tally.take():
-            tally["id"] = str(uuid7(self.clock_ms(), self.random_bytes(10)))
-            if self.settings.release:
-                tally["release"] = self.settings.release[:300]
-            self.sender.put(tally)
+            self.sender.put(self._released(tally))
+
+    def _released(self, report: dict[str, Any]) -> dict[str, Any]:
+        if self.settings.release:
+            report["release"] = self.settings.release[:300]
+        return report
+
+    def _new_id(self) -> str:
+        return str(uuid7(self.clock_ms(), self.random_bytes(10)))
 
     # The end
 
@@ -389,8 +394,7 @@ class Reporter:
             "severity": severity if severity in SEVERITIES else "ERROR",
             "attributes": self._process | {"thread.name": threading.current_thread().name} | self._attributes,
         }
-        if self.settings.release:
-            report["release"] = self.settings.release[:300]
+        self._released(report)
         if run is not None:
             if run.attributes:
                 report["attributes"] |= run.attributes
@@ -462,7 +466,10 @@ class Reporter:
             self.sender.sayings.say("life", f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen.")
 
     def _story(self) -> Story | None:
-        """Return the runs that have gone on for a while, in the form of a report, redacted as everything that is written."""
+        """Return the runs that have gone on for a while, and what was counted and is not sent yet.
+
+        In the form of reports, redacted as everything that is written.
+        """
         now_s = self.timer()
         told = []
         for run in list(self._open_runs.values()):
@@ -477,7 +484,8 @@ class Reporter:
             if run.request is not None:
                 report["request"] = dict(run.request)
             told.append(self.redactor.report(report))
-        return {"pid": os.getpid(), "runs": told} if told else None
+        tallies = [self.redactor.report(self._released(tally)) for tally in self._tally.look()]
+        return {"runs": told, "tallies": tallies} if told or tallies else None
 
     def _report_dead(self, crash: str, story: Story) -> None:
         """Report what an earlier process left that did not end as it should."""
@@ -512,6 +520,9 @@ class Reporter:
                 }
             ]
             self.sender.put(report)
+        for tally in story.get("tallies", ()):
+            if isinstance(tally, dict):
+                self.sender.put(tally)
 
     def _after_fork(self) -> None:
         """A child forked here holds dead threads and perhaps held locks: it gets all of that anew."""

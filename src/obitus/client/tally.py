@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from bisect import bisect_left
+from collections.abc import Callable
 from typing import Any, Final
 
 from obitus.core.clock import HOUR_MS, to_text
@@ -16,6 +17,9 @@ RUNS_TO_JUDGE_SLOW: Final = 100
 SLOW_SHARE: Final = 0.01
 LEAST_SLOW_MS: Final = 20
 OTHER: Final = "(other entry points)"
+
+
+_Key = tuple[str, str, int | None, int]
 
 
 class _EntryPoint:
@@ -33,11 +37,16 @@ class _EntryPoint:
 
 
 class Tally:
-    """Counts runs per entry point, outcome, status and duration bucket. Safe to use from several threads."""
+    """Counts runs per entry point, outcome, status and duration bucket. Safe to use from several threads.
 
-    def __init__(self) -> None:
+    ``new_id`` makes the id of a tally report; each has its own from its first count on.
+    """
+
+    def __init__(self, new_id: Callable[[], str]) -> None:
         self._lock = threading.Lock()
-        self._counts: dict[tuple[str, str, int | None, int], int] = {}
+        self._new_id = new_id
+        self._counts: dict[_Key, int] = {}
+        self._ids: dict[_Key, str] = {}
         self._entry_points: dict[str, _EntryPoint] = {}
         self._since_ms: int | None = None
 
@@ -59,14 +68,31 @@ class Tally:
             return _judge(known, bucket, duration_ms, now_ms)
 
     def take(self) -> list[dict[str, Any]]:
-        """Return what was counted since the last time, in the form of tally reports without ids, and start anew."""
+        """Return what was counted since the last time, in the form of tally reports, and start anew."""
         with self._lock:
-            counts, self._counts = self._counts, {}
-            since_ms, self._since_ms = self._since_ms, None
+            found = self._reports()
+            self._counts, self._ids, self._since_ms = {}, {}, None
+        return found
+
+    def look(self) -> list[dict[str, Any]]:
+        """Return what was counted since the last ``take``, and go on counting.
+
+        For the case that there will be no next one: reports of the same count carry the same id then and later, so
+        that whichever arrives first is the only one.
+        """
+        with self._lock:
+            return self._reports()
+
+    def _reports(self) -> list[dict[str, Any]]:
         found = []
-        for (entry_point, outcome, status, bucket), runs in counts.items():
+        since_ms = self._since_ms
+        for key, runs in self._counts.items():
+            entry_point, outcome, status, bucket = key
+            if key not in self._ids:
+                self._ids[key] = self._new_id()
             report: dict[str, Any] = {
                 "kind": "tally",
+                "id": self._ids[key],
                 "time": to_text(since_ms or 0),
                 "entry_point": entry_point[:300] or "unnamed",
                 "outcome": outcome,

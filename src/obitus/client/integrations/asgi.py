@@ -17,6 +17,7 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
+LAST_WORDS_S = 1.0
 _WANTED = frozenset(
     (b"traceparent", b"tracestate", b"content-length", b"content-type", b"transfer-encoding", b"expect")
 )
@@ -94,15 +95,24 @@ class AsgiMiddleware:
                 if user is not None:
                     run.attach("user.id", user)
 
+        spoke = False
+
+        async def listening() -> Message:
+            nonlocal spoke
+            spoke = True
+            return await receive()
+
         run.resolve = resolve
         token = runs.current.set(run)
         outcome = "failed"
         try:
-            await self._app(scope, receive, send)
+            await self._app(scope, listening, send)
             outcome = "ok"
         except Exception as error:
             run.outcome = "failed"
-            reporter.record(error, handled=False, captured_by="asgi")
+            # An app that does not speak this protocol says so by raising at once: servers take that for an answer.
+            if spoke or not starting:
+                reporter.record(error, handled=False, captured_by="asgi")
             raise
         except BaseException:
             outcome = "refused"
@@ -112,6 +122,11 @@ class AsgiMiddleware:
             if not starting:
                 resolve()
                 reporter.finish(run, outcome)
+        if starting and spoke:
+            # Servers that end by the signal they were sent leave no time at exit.
+            import asyncio
+
+            await asyncio.to_thread(reporter.flush, LAST_WORDS_S)
 
 
 class _Watch:

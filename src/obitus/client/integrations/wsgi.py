@@ -48,6 +48,8 @@ class WsgiMiddleware:
 
         def watching_start(status: str, headers: list[tuple[str, str]], *more: Any) -> Any:
             watch.status = int(status[:3]) if status[:3].isdigit() else 0
+            # Some frameworks forget the request as soon as it is answered.
+            watch.run.route = watch.route() or None
             if self._answer_body:
                 kind = next((value for name, value in headers if name.lower() == "content-type"), "")
                 watch.answer = Body(kind, self._body_bytes)
@@ -114,12 +116,12 @@ class _Watch:
             runs.current.reset(self._token)
         except ValueError:
             runs.current.set(None)
-        self.run.entry_point = f"{self._environ.get('REQUEST_METHOD', '')} {self._route() or '(no route)'}"
+        self.run.entry_point = f"{self._environ.get('REQUEST_METHOD', '')} {self.route() or '(no route)'}"
         self._reporter.finish(
             self.run, outcome or requests.outcome_of(self.status, self._failed_statuses), self.status or None
         )
 
-    def _route(self) -> str:
+    def route(self) -> str:
         if self.run.route is not None:
             return self.run.route
         # Where Flask and its kin leave the request.
@@ -127,7 +129,7 @@ class _Watch:
         return requests.braces(rule) if isinstance(rule, str) else ""
 
     def _resolve(self) -> None:
-        environ, route = self._environ, self._route()
+        environ, route = self._environ, self.route()
         method = str(environ.get("REQUEST_METHOD", ""))
         self.run.entry_point = f"{method} {route or '(no route)'}"
         headers = [

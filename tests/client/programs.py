@@ -1,0 +1,88 @@
+"""Programs of their own, watched through the environment, for tests that need a real process."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import textwrap
+import time
+from pathlib import Path
+
+import urllib3
+
+from tests.conftest import Running
+
+
+def environment_for(running: Running, key: str, **more: str) -> dict[str, str]:
+    """Return the environment of an app that reports to this service."""
+    return os.environ | {"OBITUS_URL": running.url, "OBITUS_KEY": key, "OBITUS_RELEASE": "2.9.0", "PYTHONDONTWRITEBYTECODE": "1"} | more  # fmt: skip
+
+
+def write(folder: Path, code: str, name: str = "boarding.py") -> Path:
+    """Write a program's file."""
+    path = folder / name
+    path.write_text(textwrap.dedent(code))
+    return path
+
+
+def run(
+    running: Running, key: str, folder: Path, code: str, *, timeout: float = 60, **more: str
+) -> subprocess.CompletedProcess[str]:
+    """Run a program to its end."""
+    script = write(folder, code)
+    return subprocess.run(
+        [sys.executable, str(script)],
+        env=environment_for(running, key, **more),
+        capture_output=True,
+        text=True,
+        timeout=timeout,
+        cwd=folder,
+    )
+
+
+def free_port() -> int:
+    """Return a port that nobody listens on."""
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        return int(taken.getsockname()[1])
+
+
+class Server:
+    """A server started with a command line, asked over real connections."""
+
+    def __init__(self, command: list[str], port: int, folder: Path, environment: dict[str, str]) -> None:
+        self.url = f"http://127.0.0.1:{port}"
+        self._log = (folder / "server.log").open("w+")
+        self.process = subprocess.Popen(
+            command, env=environment, cwd=folder, stdout=self._log, stderr=subprocess.STDOUT, start_new_session=True
+        )
+        # A server closes a connection on which a handler raised: each request gets one of its own.
+        self.http = urllib3.PoolManager(retries=False, timeout=20, headers={"Connection": "close"})
+        for _ in range(300):
+            try:
+                self.http.request("GET", self.url + "/up")
+                return
+            except urllib3.exceptions.HTTPError:
+                if self.process.poll() is not None:
+                    break
+                time.sleep(0.05)
+        raise AssertionError(self.log())
+
+    def log(self) -> str:
+        """Return what it wrote so far."""
+        return Path(self._log.name).read_text()
+
+    def stop(self, how: signal.Signals = signal.SIGTERM) -> None:
+        """Stop it, and what it started."""
+        if self.process.poll() is None:
+            self.process.send_signal(how)
+            try:
+                self.process.wait(15)
+            except subprocess.TimeoutExpired:
+                os.killpg(self.process.pid, signal.SIGKILL)
+                self.process.wait(5)
+        self.http.clear()
+        self._log.close()
