@@ -5,8 +5,8 @@ from __future__ import annotations
 import logging
 import sys
 import threading
-from types import ModuleType, TracebackType
-from typing import TYPE_CHECKING, Any
+from types import FrameType, ModuleType, TracebackType
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from obitus.client.imports import AfterImport
 from obitus.client.integrations import TABLE
@@ -16,6 +16,24 @@ from obitus.client.threads import watch_threads
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
+
+
+class _Leaving(SystemExit):
+    """What ``sys.exit`` raises with a status other than 0, where that counts as a failure.
+
+    The interpreter hands an exit to no hook. But when it has let go of this one, no frame is left below it; whoever
+    catches it and goes on still has one.
+    """
+
+    def __init__(self, status: Any, reporter: Reporter, frame: FrameType) -> None:
+        super().__init__(status)
+        self._reporter = reporter
+        self._frames = reporter.stack(frame)
+
+    def __del__(self) -> None:
+        if sys._getframe().f_back is None:
+            message = f"exit status {self.code}" if isinstance(self.code, int) else str(self.code)[:8000]
+            self._reporter.record_exit(message, self._frames)
 
 
 class Hooks:
@@ -31,6 +49,8 @@ class Hooks:
         self._patches.put(sys, "excepthook", self._main)
         self._patches.put(sys, "unraisablehook", self._unraisable)
         self._patches.put(threading, "excepthook", self._thread)
+        if self._reporter.settings.exits:
+            self._patches.put(sys, "exit", self._exit)
         watch_logging(self._reporter, self._patches, logging.Logger)
         watch_threads(self._patches)
         self._imports.begin()
@@ -53,15 +73,21 @@ class Hooks:
         reporter = self._reporter
 
         def excepthook(kind: type[BaseException], error: BaseException, traceback: TracebackType | None) -> None:
-            if issubclass(kind, SystemExit):
-                wanted = reporter.settings.exits and getattr(error, "code", None) not in (None, 0)
-            else:
-                wanted = not issubclass(kind, KeyboardInterrupt)
-            if wanted:
+            if not issubclass(kind, KeyboardInterrupt | SystemExit):
                 reporter.record_end(error)
             before(kind, error, traceback)
 
         return excepthook
+
+    def _exit(self, before: Any) -> Any:
+        reporter = self._reporter
+
+        def exit(status: Any = None, /) -> NoReturn:
+            if status in (None, 0) or threading.current_thread() is not threading.main_thread():
+                before(status)
+            raise _Leaving(status, reporter, sys._getframe(1))
+
+        return exit
 
     def _thread(self, before: Any) -> Any:
         reporter = self._reporter

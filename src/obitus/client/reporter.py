@@ -10,6 +10,7 @@ import threading
 import time
 import weakref
 from collections.abc import Callable, Mapping
+from types import FrameType
 from typing import Any, Final
 
 from obitus.client import runs
@@ -84,6 +85,7 @@ class Reporter:
         self._after_fork()
         if self._stories:
             self._begin_life()
+            self.sender.begin()
 
     def _begin(self) -> None:
         """Make what belongs to one process alone."""
@@ -279,6 +281,7 @@ class Reporter:
                     else "are lost"
                 )
                 log.warning("Obitus: %d reports could not be sent before the end; they %s.", waiting, where)
+        self.sender.tidy()
         if self._life is not None:
             self._life.end()
             self._life = None
@@ -296,6 +299,15 @@ class Reporter:
                     opened.write(f"{held}\n")
             except OSError:
                 return
+
+    def stack(self, frame: FrameType | None) -> list[dict[str, Any]]:
+        """Return the frames that lead to ``frame``, in the report's form."""
+        return self._capture.stack(frame)
+
+    def record_exit(self, message: str, frames: list[dict[str, Any]]) -> None:
+        """Report that the program left with a status other than 0."""
+        self.record_chain([{"type": "SystemExit", "message": message, "frames": frames}], "main thread", {})
+        self.sender.secure()
 
     def status(self) -> dict[str, Any]:
         """Return how reporting goes."""

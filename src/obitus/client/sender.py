@@ -91,6 +91,15 @@ class Sender:
         """Whether there is no room for one more: then nothing need be captured."""
         return len(self._waiting) >= MOST_WAITING or self._stopping
 
+    def begin(self) -> None:
+        """Start, so that what earlier processes left in the spool is sent without anything new to send."""
+        if self._settings.spool is not None:
+            with self._changed:
+                self._busy = True
+                self._ensure_thread()
+                if self._thread is None:
+                    self._busy = False
+
     def put(self, report: dict[str, Any]) -> bool:
         """Queue a report; return whether there was room. Never waits for the network."""
         with self._changed:
@@ -160,6 +169,12 @@ class Sender:
         if done and self._pool is not None:
             self._pool.clear()
 
+    def tidy(self) -> None:
+        """Leave nothing behind where nothing waits."""
+        with self._holding:
+            if self._spool is not None:
+                self._spool.tidy()
+
     def abandon(self) -> None:
         """In a forked child: let go of the parent's files; this sender is never used again."""
         if self._spool is not None:
@@ -206,6 +221,10 @@ class Sender:
     def _serve(self) -> None:
         ours.now = True
         failures = 0
+        self.open_spool()
+        with self._changed:
+            self._busy = False
+            self._changed.notify_all()
         while True:
             with self._changed:
                 while not (self.waiting or self._stopping):
@@ -214,6 +233,8 @@ class Sender:
                     return
                 self._busy = True
             try:
+                # To disk first: only then is there time to gather more.
+                self._encode_waiting()
                 if not self._hurry:
                     time.sleep(GATHER_S)
                 wait_s = self._step(failures)

@@ -138,6 +138,13 @@ class Spool:
         self._keep_bound()
         return sum(segment.lines for segment in adopted)
 
+    def tidy(self) -> None:
+        """Remove the active segment where nothing is left in it: the process may end without closing."""
+        active = self._active
+        if active is not None and active.lines == 0:
+            self._active = None
+            self._finish(active)
+
     def close(self) -> None:
         """Let go of every segment; what waits in them stays on disk for the next process."""
         for segment in self._segments:

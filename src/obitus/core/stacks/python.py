@@ -203,17 +203,18 @@ def replace_members(block: _Block) -> _Block:
 
 
 def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLink], int]:
-    """Read what faulthandler writes: the current thread's frames come first, the innermost on top."""
+    """Read what faulthandler writes: a stack for each thread, the innermost call on top; the current thread's counts."""
     frames: list[Frame] = []
-    threads = 0
+    threads, current = 0, True
     i = first + 1
     while i < len(lines) and i < first + MOST_FRAMES:
         line = lines[i][:MOST_LINE].strip()
         found = _FRAME.match(line)
         if _THREAD.match(line):
             threads += 1
+            current = line.startswith("Current thread") or (threads == 1 and "Current thread" not in "".join(lines[i:]))
         elif found is not None:
-            if threads <= 1:
+            if current:
                 file = found["file"]
                 frames.append(
                     Frame(
