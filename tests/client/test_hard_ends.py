@@ -103,8 +103,8 @@ def test_a_failure_that_ends_the_process_is_on_disk(running: Running, tmp_path: 
     assert [report["exceptions"][0]["message"] for report in failures(running, 1)] == ["gangway is up"]
 
 
-def test_kill_during_a_load_loses_at_most_the_last_moment(running: Running, tmp_path: Path) -> None:
-    """kill -9 of an app that reports without pause: what it had written arrives once, whole, with the next start."""
+def test_kill_during_a_load_loses_nothing_written(running: Running, tmp_path: Path) -> None:
+    """kill -9 of an app that reports without pause: all that was sent or on disk arrives once, with the next start."""
     key = running.add_app()
     code = """
         import obitus, sys
@@ -113,13 +113,17 @@ def test_kill_during_a_load_loses_at_most_the_last_moment(running: Running, tmp_
         while True:
             obitus.record(ValueError(str(i)))
             i += 1
-            if i % 1000 == 0: print(i, flush=True)
+            if i % 100 == 0:
+                status = obitus.status()
+                print(status["spooled"] + status["sent"], flush=True)
     """
     process = start(running, key, tmp_path, code)
     assert process.stdout is not None
     ends = time.monotonic() + 2
-    for _ in process.stdout:
-        if time.monotonic() > ends:
+    safe = 0
+    for line in process.stdout:
+        safe = int(line)
+        if time.monotonic() > ends and safe:
             break
     process.send_signal(signal.SIGKILL)
     process.wait()
@@ -127,4 +131,4 @@ def test_kill_during_a_load_loses_at_most_the_last_moment(running: Running, tmp_
     assert run(running, key, tmp_path, NEXT_START).returncode == 0
     rows = running.service.reader.rows("SELECT message FROM failures")
     numbers = sorted(int(row["message"]) for row in rows)
-    assert len(numbers) == len(set(numbers)) and len(numbers) > 200
+    assert len(numbers) == len(set(numbers)) and len(numbers) >= safe > 0

@@ -294,22 +294,27 @@ class Sender:
         return wait_s
 
     def _encode_waiting(self) -> None:
+        """Write what waits in the queue, as far as it waited when this began, to the spool or to memory."""
         with self._holding:
             self.open_spool()
-            lines: list[bytes] = []
-            while True:
-                with self._changed:
-                    if not self._waiting or len(lines) >= BATCH_REPORTS:
-                        more = bool(self._waiting)
+            left = len(self._waiting)
+            while left > 0:
+                lines: list[bytes] = []
+                size = 0
+                while left > 0 and len(lines) < BATCH_REPORTS and size < BATCH_BYTES:
+                    left -= 1
+                    try:
+                        # No lock: only threads that hold the other one take from this end.
+                        report = self._waiting.popleft()
+                    except IndexError:
+                        left = 0
                         break
-                    report = self._waiting.popleft()
-                line = self._encode(report)
-                if line is not None:
-                    lines.append(line)
-            if lines:
-                self._hold(lines)
-        if more:
-            self._encode_waiting()
+                    line = self._encode(report)
+                    if line is not None:
+                        lines.append(line)
+                        size += len(line)
+                if lines:
+                    self._hold(lines)
 
     def _encode(self, report: dict[str, Any]) -> bytes | None:
         """Return a report as it goes out, edited and redacted; None where it is dropped, which is counted."""

@@ -34,9 +34,9 @@ _KEY_BLOCK = re.compile(
 )
 _COOKIES = re.compile(r"(?i)\b((?:set-)?cookie[\"']?\s*:\s*)([^\r\n\"']+)")
 _QUERY = re.compile(r"(?<=[?&;])([\w.\-\[\]%]{1,80})=([^&;#\s\"'<>]+)")
-# ISO/IEC 7812: card numbers have 13 to 19 digits; the first one tells the kind of issuer. Times in milliseconds start
-# with 1, so they are none.
-_CARD = re.compile(r"(?<![\w.-])(?:3[0-9]|4[0-9]|5[0-9]|6[0-9]|2[2-7])(?:[ -]?\d){11,17}(?![\w-])")
+# ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
+# milliseconds start with 1, so they are none. The first digit stands first in the pattern: so it is searched for fastest.
+_CARD = re.compile(r"[2-6](?<![\w.-].)\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])")
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
 
 
