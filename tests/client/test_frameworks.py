@@ -169,7 +169,9 @@ class Watched:
 
     def post(self, path: str, body: Any, **headers: str) -> Any:
         data = body if isinstance(body, bytes) else json.dumps(body).encode()
-        sent = {"Content-Type": "application/json", "Connection": "close"} | {name.replace("_", "-"): value for name, value in headers.items()}
+        sent = {"Content-Type": "application/json", "Connection": "close"} | {
+            name.replace("_", "-"): value for name, value in headers.items()
+        }
         return self.server.http.request("POST", self.server.url + path, body=data, headers=sent)
 
     def reports(self, kind: str, wanted: int = 1) -> list[dict[str, Any]]:
@@ -181,7 +183,6 @@ class Watched:
                 return [json.loads(evidence.read(row["seq"])) for row in rows]
             time.sleep(0.05)
         raise AssertionError(f"{len(rows)} of {wanted} {kind} reports\n{self.server.log()}")
-
 
     def run_of(self, entry_point: str) -> dict[str, Any]:
         """Wait for a whole run of an entry point, and return it."""
@@ -231,7 +232,9 @@ def test_a_request_that_fails(watched: Watched) -> None:
     assert healthy["run"]["outcome"] == "ok" and "compare" in healthy["run"]["kept"]
 
 
-@pytest.mark.parametrize("watched", ["fastapi under uvicorn", "flask under gunicorn", "django under uvicorn"], indirect=True)
+@pytest.mark.parametrize(
+    "watched", ["fastapi under uvicorn", "flask under gunicorn", "django under uvicorn"], indirect=True
+)
 def test_refusals_are_runs_and_no_failures(watched: Watched) -> None:
     """A path that nobody serves, and a body that is refused, are runs with the outcome `refused`."""
     assert watched.server.http.request("GET", watched.server.url + "/nowhere").status == 404
@@ -252,12 +255,18 @@ def test_bodies_and_streams(watched: Watched) -> None:
     watched.post("/dies-unread/merrow", {"vehicle_height_m": 4.1})
     boundary = "tide"
     form = (
-        f'--{boundary}\r\nContent-Disposition: form-data; name="name"\r\n\r\nIda Moss\r\n'
-        f'--{boundary}\r\nContent-Disposition: form-data; name="scan"; filename="pass.png"\r\nContent-Type: image/png\r\n\r\n'
-    ).encode() + b"\x89PNG and more\r\n" + f"--{boundary}--\r\n".encode()
+        (
+            f'--{boundary}\r\nContent-Disposition: form-data; name="name"\r\n\r\nIda Moss\r\n'
+            f'--{boundary}\r\nContent-Disposition: form-data; name="scan"; filename="pass.png"\r\nContent-Type: image/png\r\n\r\n'
+        ).encode()
+        + b"\x89PNG and more\r\n"
+        + f"--{boundary}--\r\n".encode()
+    )
     watched.post("/form", form, Content_Type=f"multipart/form-data; boundary={boundary}")
-    assert watched.post("/upload", b"x" * 3_000_000, Content_Type="application/octet-stream").json() == {"bytes": 3_000_000}
-    with pytest.raises(Exception, match="IncompleteRead|Connection broken|ended prematurely|InvalidChunkLength"):
+    assert watched.post("/upload", b"x" * 3_000_000, Content_Type="application/octet-stream").json() == {
+        "bytes": 3_000_000
+    }
+    with pytest.raises(Exception, match=r"IncompleteRead|Connection broken|ended prematurely|InvalidChunkLength"):
         watched.server.http.request("GET", watched.server.url + "/stream/3")
     unread, formed, streamed = watched.reports("failure", 3)
     assert unread["request"]["body"]["json"] == {"vehicle_height_m": 4.1}
@@ -267,14 +276,18 @@ def test_bodies_and_streams(watched: Watched) -> None:
     assert "PNG and more" not in json.dumps(body)
     assert streamed["exceptions"][-1]["type"] == "OSError" or streamed["exceptions"][0]["type"] == "OSError"
     assert streamed["run"]["entry_point"] == "GET /stream/{count}"
-    assert watched.run_of("POST /upload")["request"]["body"] == {"type": "application/octet-stream", "bytes": 3_000_000, "cut": True}
+    assert watched.run_of("POST /upload")["request"]["body"] == {
+        "type": "application/octet-stream",
+        "bytes": 3_000_000,
+        "cut": True,
+    }
 
 
 @pytest.mark.parametrize("watched", ["flask under gunicorn"], indirect=True)
 def test_wsgi_streams(watched: Watched) -> None:
     """What is raised while an answer streams is caught in its run; a long upload passes through untouched."""
     assert watched.post("/upload", b"x" * 500_000, Content_Type="application/octet-stream").json() == {"bytes": 500_000}
-    with pytest.raises(Exception, match="IncompleteRead|Connection broken|ended prematurely|InvalidChunkLength"):
+    with pytest.raises(Exception, match=r"IncompleteRead|Connection broken|ended prematurely|InvalidChunkLength"):
         watched.server.http.request("GET", watched.server.url + "/stream/3")
     (report,) = watched.reports("failure")
     assert report["exceptions"][0]["message"] == "the tide took the rest"
@@ -288,7 +301,10 @@ def test_websockets_are_undisturbed(watched: Watched) -> None:
     import asyncio
 
     async def talk() -> str:
-        async with aiohttp.ClientSession() as session, session.ws_connect(watched.server.url + "/live/merrow") as socket:
+        async with (
+            aiohttp.ClientSession() as session,
+            session.ws_connect(watched.server.url + "/live/merrow") as socket,
+        ):
             await socket.send_str("high water?")
             said: str = (await socket.receive()).data
             return said

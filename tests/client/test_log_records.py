@@ -40,7 +40,10 @@ def test_a_log_report(reported: Reported) -> None:
 def test_thresholds_by_logger_name(running: Running) -> None:
     """Dotted names inherit; `off` silences; breadcrumbs have their own thresholds; no code is touched for it."""
     obitus.watch(
-        url=running.url, key=running.add_app(), logs="ERROR, skerry=DEBUG, skerry.noisy=off", breadcrumbs="WARN, skerry.fares=DEBUG"
+        url=running.url,
+        key=running.add_app(),
+        logs="ERROR, skerry=DEBUG, skerry.noisy=off",
+        breadcrumbs="WARN, skerry.fares=DEBUG",
     )
     reported = Reported(running, "")
     for name in ("skerry.fares", "skerry.fares.deep", "skerry.noisy", "skerry.noisy.deep", "elsewhere"):
@@ -49,12 +52,19 @@ def test_thresholds_by_logger_name(running: Running) -> None:
         logging.getLogger(name).warning("warned by %s", name)
     obitus.record(ValueError("x"))
     sent = [report["message"] for report in reported.all("log")]
-    assert sent == ["said by skerry.fares", "warned by skerry.fares", "said by skerry.fares.deep", "warned by skerry.fares.deep"]
+    assert sent == [
+        "said by skerry.fares",
+        "warned by skerry.fares",
+        "said by skerry.fares.deep",
+        "warned by skerry.fares.deep",
+    ]
     kept = [crumb["message"] for crumb in reported.one()["trail"] if crumb["kind"] == "log"]
     assert kept[:4] == sent and "warned by elsewhere" in kept and "said by elsewhere" not in kept
 
 
-@pytest.mark.parametrize("settings", [{"logs": "LOUD"}, {"breadcrumbs": "=INFO"}, {"without": ["all"]}, {"hide": ["nothing"]}])
+@pytest.mark.parametrize(
+    "settings", [{"logs": "LOUD"}, {"breadcrumbs": "=INFO"}, {"without": ["all"]}, {"hide": ["nothing"]}]
+)
 def test_settings_that_cannot_be_understood(caplog: pytest.LogCaptureFixture, settings: dict[str, Any]) -> None:
     """Nothing is reported then (what was to be hidden is not known), and the log says what to write."""
     obitus.watch(url="http://127.0.0.1:9", key="okey_x", **settings)
@@ -95,7 +105,11 @@ def test_say(reported: Reported) -> None:
     obitus.say("weights are missing", "FATAL")
     obitus.say("manifest is late", "WARN", minutes=7)
     first, second, third = reported.all()
-    assert first["exceptions"][0]["type"] == "Said" and first["handled"] is True and first["attributes"]["pier"] == "merrow"
+    assert (
+        first["exceptions"][0]["type"] == "Said"
+        and first["handled"] is True
+        and first["attributes"]["pier"] == "merrow"
+    )
     assert first["exceptions"][0]["frames"][-1]["function"] == "test_say" and third["severity"] == "FATAL"
     issues = {row["message"]: row["failures"] for row in reported.running.issues()}
     assert issues == {"manifest of SK-4712 is empty": 2, "weights are missing": 1}

@@ -31,9 +31,7 @@ def told(running: Running, wanted: int) -> dict[str, tuple[str, bool]]:
     found = failures(running, wanted)
     messages = [report["exceptions"][0]["message"] for report in found]
     assert len(messages) == len(set(messages)) == wanted, messages
-    return {
-        report["exceptions"][0]["message"]: (report["captured_by"], report["handled"]) for report in found
-    }
+    return {report["exceptions"][0]["message"]: (report["captured_by"], report["handled"]) for report in found}
 
 
 def test_threads_pools_and_finalizers(running: Running, tmp_path: Path) -> None:
@@ -89,7 +87,10 @@ def test_asyncio(running: Running, tmp_path: Path) -> None:
     found = told(running, 3)
     assert found["callback"] == ("asyncio", False) and found["nobody awaited"] == ("asyncio", False)
     group = next(report for report in failures(running, 3) if "Group" in report["exceptions"][0]["type"])
-    assert {(link["relation"], link["message"]) for link in group["exceptions"][1:]} == {("member", "first"), ("member", "second")}
+    assert {(link["relation"], link["message"]) for link in group["exceptions"][1:]} == {
+        ("member", "first"),
+        ("member", "second"),
+    }
 
 
 def test_uvloop(running: Running, tmp_path: Path) -> None:
@@ -143,7 +144,10 @@ def test_details_of_built_in_types(running: Running, tmp_path: Path) -> None:
     """
     run(running, running.add_app(), tmp_path, code)
     syntax, missing, system = failures(running, 3)
-    assert syntax["exceptions"][0]["detail"]["lineno"] == 1 and syntax["exceptions"][0]["frames"][-1]["file"] == "config.py"
+    assert (
+        syntax["exceptions"][0]["detail"]["lineno"] == 1
+        and syntax["exceptions"][0]["frames"][-1]["file"] == "config.py"
+    )
     assert syntax["exceptions"][0]["frames"][-1]["source"]["line"] == "berth = = 1"
     assert missing["exceptions"][0]["detail"] == {"name": "no_such_pier"}
     assert system["exceptions"][0]["detail"] == {"errno": 2, "filename": "/no/such/tide"}
@@ -191,7 +195,11 @@ def test_pytest_and_debugger_and_ipython_still_work(running: Running, tmp_path: 
     """A failing test fails as before, a debugger stops where it should, an interactive shell shows its traceback."""
     key = running.add_app()
     environment = environment_for(running, key, IPYTHONDIR=str(tmp_path))
-    write(tmp_path, "import obitus\nobitus.watch()\ndef test_one():\n    assert 1 == 2\ndef test_two():\n    pass\n", "test_it.py")
+    write(
+        tmp_path,
+        "import obitus\nobitus.watch()\ndef test_one():\n    assert 1 == 2\ndef test_two():\n    pass\n",
+        "test_it.py",
+    )
     pytest_run = subprocess.run(
         [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_it.py"], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
     )  # fmt: skip

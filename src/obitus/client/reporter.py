@@ -15,6 +15,7 @@ from typing import Any, Final
 
 from obitus.client import runs
 from obitus.client.capture import Capture
+from obitus.client.guard import guarded
 from obitus.client.hooks import Hooks
 from obitus.client.keeper import Keeper
 from obitus.client.life import Life, Story, read_the_dead
@@ -379,7 +380,7 @@ class Reporter:
         if not self._keeper.started:
             self._keeper.start()
         if run is not None and run.resolve is not None:
-            run.resolve()
+            guarded(run.resolve)()
         report = self._report("failure", severity, run, attributes or {})
         report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain}
         report["trail"] = (self.trail if run is None else run.trail).now()
@@ -420,7 +421,7 @@ class Reporter:
             return
         run.kept = reason
         if run.resolve is not None:
-            run.resolve()
+            guarded(run.resolve)()
         report = self._report("run", "INFO", run, {})
         del report["severity"]
         report["run"] = run.as_report(ended_s)
@@ -488,7 +489,7 @@ class Reporter:
             if now_s - run.started_s < STORY_AFTER_S:
                 continue
             if run.resolve is not None:
-                run.resolve()
+                guarded(run.resolve)()
             report = self._report("failure", "FATAL", run, {})
             report["run"] = run.as_report(now_s)
             report["trail"] = run.trail.now()

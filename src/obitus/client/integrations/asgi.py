@@ -6,6 +6,7 @@ from collections.abc import Awaitable, Callable, Collection, MutableMapping
 from typing import Any
 
 from obitus.client import runs
+from obitus.client.guard import guarded
 from obitus.client.integrations import requests
 from obitus.client.integrations.requests import Body
 from obitus.client.reporter import Reporter
@@ -57,6 +58,9 @@ class AsgiMiddleware:
     async def _request(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         found = {name: value for name, value in scope["headers"] if name in _WANTED}
         run = _new_run(reporter, "", found)
+        if run is None:
+            await self._app(scope, receive, send)
+            return
         watch = _Watch(run, scope, send, self)
         run.resolve = watch.resolve
         token = runs.current.set(run)
@@ -85,10 +89,13 @@ class AsgiMiddleware:
         starting = scope["type"] == "lifespan"
         found = {name: value for name, value in scope.get("headers", ()) if name in _WANTED}
         run = _new_run(reporter, "start-up" if starting else f"{scope['type']} …", found, lasting=True)
+        if run is None:
+            await self._app(scope, receive, send)
+            return
 
         def resolve() -> None:
             if not starting:
-                route = run.route or _route(scope)
+                route = run.route or _route(scope) or ""
                 run.entry_point = f"{scope['type']} {route or '(no route)'}"
                 run.request = _request_part(scope, route, 0, None, None)
                 user = requests.ask_user(self.user, scope)
@@ -120,7 +127,7 @@ class AsgiMiddleware:
         finally:
             _leave(token)
             if not starting:
-                resolve()
+                guarded(resolve)()
                 reporter.finish(run, outcome)
         if starting and spoke:
             # Servers that end by the signal they were sent leave no time at exit.
@@ -154,7 +161,7 @@ class _Watch:
     def resolve(self) -> None:
         """Fill in what is known by now: the framework puts the route into the scope on the way to the handler."""
         run, scope = self._run, self._scope
-        route = run.route or _route(scope)
+        route = run.route or _route(scope) or ""
         run.entry_point = f"{scope['method']} {route or '(no route)'}"
         run.request = _request_part(scope, route, self.status, self.body, self.answer)
         user = requests.ask_user(self._middleware.user, scope)
@@ -224,6 +231,7 @@ async def _holding(receive: Receive, body: Body, found: dict[bytes, bytes], limi
     return passing
 
 
+@guarded
 def _route(scope: Scope) -> str:
     """Return the route's template, as the framework names it or worked out from the path's parameters."""
     path = getattr(scope.get("route"), "path", None)

@@ -6,6 +6,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.guard import guarded
 from obitus.client.patches import Patches
 
 if TYPE_CHECKING:
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch the commands that do something; a group only passes on to one of them."""
+    """Watch the commands that do something."""
     refusing = tuple(
         kind
         for name in ("ClickException", "Abort")
@@ -21,11 +22,18 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     )
     leaving = getattr(_exceptions(module), "Exit", None)
 
+    @guarded
+    def begun(command: Any, context: Any) -> runs.RunState | None:
+        # A group only passes on to one of its commands.
+        if hasattr(command, "resolve_command"):
+            return None
+        return reporter.new_run(f"command {context.command_path}"[:300])
+
     def make(before: Any) -> Any:
         def invoke(command: Any, context: Any) -> Any:
-            if context.invoked_subcommand is not None or isinstance(command, module.Group):
+            run = begun(command, context)
+            if run is None:
                 return before(command, context)
-            run = reporter.new_run(f"command {context.command_path}"[:300])
             token = runs.current.set(run)
             outcome = "failed"
             try:

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 from obitus.core.statements import shape, verb
@@ -32,6 +33,7 @@ def quiet() -> Iterator[None]:
         _inside.reset(token)
 
 
+@guarded
 def tell(
     reporter: Reporter,
     statement: Any,

@@ -6,6 +6,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.guard import guarded
 from obitus.client.integrations.requests import braces
 from obitus.client.patches import Patches
 
@@ -16,12 +17,16 @@ if TYPE_CHECKING:
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch Django's base handler and its signal for exceptions."""
 
+    @guarded
+    def note_route(match: Any) -> None:
+        run = runs.current.get()
+        if run is not None and getattr(match, "route", None) is not None:
+            run.route = "/" + braces(str(match.route))
+
     def make(before: Any) -> Any:
         def resolve_request(handler: Any, request: Any) -> Any:
             match = before(handler, request)
-            run = runs.current.get()
-            if run is not None and getattr(match, "route", None) is not None:
-                run.route = "/" + braces(str(match.route))
+            note_route(match)
             return match
 
         return resolve_request

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit, urlunsplit
 
 from obitus.client import runs
+from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 
@@ -31,6 +32,7 @@ class _Call:
         self._started_s = time.perf_counter()
         self._token: contextvars.Token[bool] | None = _inside.set(True)
 
+    @guarded
     def ended(self, status: int | None = None, error: BaseException | None = None) -> None:
         """Leave the breadcrumb."""
         self.leave()
@@ -60,6 +62,7 @@ class _Call:
             self._token = None
 
 
+@guarded
 def _begin(reporter: Reporter, method: Any, url: Any) -> _Call | None:
     if _inside.get() or is_ours():
         return None
@@ -94,15 +97,11 @@ def install_urllib3(reporter: Reporter, patches: Patches, module: ModuleType) ->
         def urlopen(
             pool: Any, method: str, url: str, body: Any = None, headers: Any = None, *more: Any, **options: Any
         ) -> Any:
-            port = f":{pool.port}" if pool.port and pool.port not in (80, 443) else ""
-            whole = url if "://" in url else f"{pool.scheme}://{pool.host}{port}{url}"
-            call = _begin(reporter, method, whole)
+            call = _begin(reporter, method, _address(pool, url))
             if call is None:
                 return before(pool, method, url, body, headers, *more, **options)
-            given = dict(pool.headers if headers is None else headers)
-            sent = {name: value for name, value in trace_headers().items() if not _has(given, name)}
             try:
-                answer = before(pool, method, url, body, given | sent, *more, **options)
+                answer = before(pool, method, url, body, _joined(pool, headers) or headers, *more, **options)
             except BaseException as error:
                 call.ended(error=error)
                 raise
@@ -112,6 +111,19 @@ def install_urllib3(reporter: Reporter, patches: Patches, module: ModuleType) ->
         return urlopen
 
     patches.put(module.HTTPConnectionPool, "urlopen", make)
+
+
+def _address(pool: Any, url: Any) -> str:
+    if "://" in str(url):
+        return str(url)
+    port = f":{pool.port}" if pool.port and pool.port not in (80, 443) else ""
+    return f"{pool.scheme}://{pool.host}{port}{url}"
+
+
+@guarded
+def _joined(pool: Any, headers: Any) -> Any:
+    given = dict(pool.headers if headers is None else headers)
+    return given | {name: value for name, value in trace_headers().items() if not _has(given, name)}
 
 
 def _has(headers: Any, name: str) -> bool:
@@ -126,10 +138,7 @@ def install_urllib(reporter: Reporter, patches: Patches, module: ModuleType) -> 
             call = _begin(reporter, request.get_method(), request.full_url)
             if call is None:
                 return before(handler, http_class, request, **options)
-            for name, value in trace_headers().items():
-                # urllib writes the names of headers with one capital.
-                if not request.has_header(name.capitalize()):
-                    request.add_unredirected_header(name.capitalize(), value)
+            _add_to_urllib(request)
             try:
                 answer = before(handler, http_class, request, **options)
             except BaseException as error:
@@ -141,6 +150,14 @@ def install_urllib(reporter: Reporter, patches: Patches, module: ModuleType) -> 
         return do_open
 
     patches.put(module.AbstractHTTPHandler, "do_open", make)
+
+
+@guarded
+def _add_to_urllib(request: Any) -> None:
+    for name, value in trace_headers().items():
+        # urllib writes the names of headers with one capital.
+        if not request.has_header(name.capitalize()):
+            request.add_unredirected_header(name.capitalize(), value)
 
 
 def install_httpx(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
@@ -182,6 +199,7 @@ def install_httpx(reporter: Reporter, patches: Patches, module: ModuleType) -> N
     patches.put(module.AsyncClient, "send", make_async)
 
 
+@guarded
 def _add(headers: Any) -> None:
     for name, value in trace_headers().items():
         if name not in headers:
@@ -193,20 +211,10 @@ def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
     def make(before: Any) -> Any:
         async def _request(session: Any, method: str, url: Any, **options: Any) -> Any:
-            whole = url
-            try:
-                whole = session._build_url(url)
-            except Exception:
-                # The call below says what is wrong with it, in its own words.
-                pass
-            call = _begin(reporter, method, whole)
+            call = _begin(reporter, method, url if "://" in str(url) else f"{session._base_url or ''}{url}")
             if call is None:
                 return await before(session, method, url, **options)
-            added = trace_headers()
-            if added:
-                given: Any = options.get("headers")
-                pairs = list(given.items() if hasattr(given, "items") else given or ())
-                options["headers"] = pairs + [(n, v) for n, v in added.items() if not _has(dict(pairs), n)]
+            _add_to_options(options)
             try:
                 answer = await before(session, method, url, **options)
             except BaseException as error:
@@ -218,3 +226,12 @@ def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) ->
         return _request
 
     patches.put(module.ClientSession, "_request", make)
+
+
+@guarded
+def _add_to_options(options: dict[str, Any]) -> None:
+    added = trace_headers()
+    if added:
+        given: Any = options.get("headers")
+        pairs = list(given.items() if hasattr(given, "items") else given or ())
+        options["headers"] = pairs + [(n, v) for n, v in added.items() if not _has(dict(pairs), n)]

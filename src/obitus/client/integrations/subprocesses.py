@@ -7,6 +7,7 @@ import time
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 
@@ -19,35 +20,48 @@ _STARTED = "_obitus_started"
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch ``subprocess.Popen``, which everything in that module is built on."""
 
+    @guarded
+    def began(process: Any, args: Any, error: BaseException | None = None) -> None:
+        if is_ours():
+            return
+        command = _command(args)
+        data: dict[str, Any] = {"process.command_args": command}
+        if error is not None:
+            data["exception.type"] = type(error).__name__
+            reporter.breadcrumb("process", f"{_name(command)} could not be started", "ERROR", data)
+            return
+        data["process.pid"] = process.pid
+        reporter.breadcrumb("process", f"{_name(command)} started", "INFO", data)
+        process.__dict__[_STARTED] = (time.perf_counter(), command)
+
+    @guarded
+    def ended(process: Any) -> None:
+        status = process.returncode
+        started = process.__dict__.pop(_STARTED, None) if status is not None else None
+        if started is None:
+            return
+        took_ms = round((time.perf_counter() - started[0]) * 1000, 1)
+        how = f"status {status}" if status >= 0 else f"signal {-status}"
+        data = {"process.exit.code": status, "duration_ms": took_ms}
+        severity = "INFO" if status == 0 else "WARN"
+        reporter.breadcrumb("process", f"{_name(started[1])} ended with {how}", severity, data)
+
     def starting(before: Any) -> Any:
         def __init__(process: Any, args: Any, *more: Any, **options: Any) -> None:
-            if is_ours():
-                before(process, args, *more, **options)
-                return
-            command = _command(args)
             try:
                 before(process, args, *more, **options)
             except Exception as error:
-                data = {"process.command_args": command, "exception.type": type(error).__name__}
-                reporter.breadcrumb("process", f"{_name(command)} could not be started", "ERROR", data)
+                began(process, args, error)
                 raise
-            data = {"process.command_args": command, "process.pid": process.pid}
-            reporter.breadcrumb("process", f"{_name(command)} started", "INFO", data)
-            process.__dict__[_STARTED] = (time.perf_counter(), command)
+            began(process, args)
 
         return __init__
 
     def ending(before: Any) -> Any:
         def end(process: Any, *args: Any, **options: Any) -> Any:
             answer = before(process, *args, **options)
-            status = process.returncode
-            started = process.__dict__.pop(_STARTED, None) if status is not None else None
-            if started is not None:
-                took_ms = round((time.perf_counter() - started[0]) * 1000, 1)
-                how = f"status {status}" if status >= 0 else f"signal {-status}"
-                data = {"process.exit.code": status, "duration_ms": took_ms}
-                severity = "INFO" if status == 0 else "WARN"
-                reporter.breadcrumb("process", f"{_name(started[1])} ended with {how}", severity, data)
+            if process.returncode is not None:
+                ended(process)
             return answer
 
         return end

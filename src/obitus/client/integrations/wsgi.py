@@ -7,6 +7,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import Any
 
 from obitus.client import runs
+from obitus.client.guard import guarded
 from obitus.client.integrations import requests
 from obitus.client.integrations.requests import Body
 from obitus.client.reporter import Reporter
@@ -44,15 +45,12 @@ class WsgiMiddleware:
         reporter = obitus._reporter()
         if reporter is None:
             return self._app(environ, start_response)
-        watch = _Watch(reporter, environ, self._body_bytes, self._user, self._failed_statuses)
+        watch = guarded(_Watch)(reporter, environ, self._body_bytes, self._user, self._failed_statuses)
+        if watch is None:
+            return self._app(environ, start_response)
 
         def watching_start(status: str, headers: list[tuple[str, str]], *more: Any) -> Any:
-            watch.status = int(status[:3]) if status[:3].isdigit() else 0
-            # Some frameworks forget the request as soon as it is answered.
-            watch.run.route = watch.route() or None
-            if self._answer_body:
-                kind = next((value for name, value in headers if name.lower() == "content-type"), "")
-                watch.answer = Body(kind, self._body_bytes)
+            watch.begun(status, headers, self._body_bytes if self._answer_body else 0)
             return start_response(status, headers, *more)
 
         try:
@@ -99,6 +97,17 @@ class _Watch:
         self._token = runs.current.set(self.run)
         self._body = _hold(environ, body_bytes)
 
+    @guarded
+    def begun(self, status: str, headers: list[tuple[str, str]], answer_bytes: int) -> None:
+        """The answer begins."""
+        self.status = int(status[:3]) if status[:3].isdigit() else 0
+        # Some frameworks forget the request as soon as it is answered.
+        self.run.route = self.route() or None
+        if answer_bytes:
+            kind = next((value for name, value in headers if name.lower() == "content-type"), "")
+            self.answer = Body(kind, answer_bytes)
+
+    @guarded
     def failed(self, error: BaseException) -> None:
         """The app raised."""
         if isinstance(error, Exception):
@@ -107,6 +116,7 @@ class _Watch:
             self._reporter.record(error, handled=False, captured_by="wsgi")
         self.end("failed" if isinstance(error, Exception) else "refused")
 
+    @guarded
     def end(self, outcome: str | None = None) -> None:
         """The answer is complete."""
         if self._ended:
