@@ -1,0 +1,83 @@
+"""Celery with a real worker and a real queue: each task is a run of the trace that gave it."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.client.programs import environment_for, run, write
+from tests.conftest import Running
+
+APP = """
+    import obitus
+    obitus.watch()
+    from celery import Celery
+    app = Celery("gatekeeper", broker="filesystem://", broker_transport_options={
+        "data_folder_in": "queue", "data_folder_out": "queue", "control_folder": "control"})
+    app.conf.task_default_retry_delay = 0
+    app.conf.worker_hijack_root_logger = False
+
+    @app.task(name="gatekeeper.print_pass")
+    def print_pass(passenger):
+        obitus.mark(f"printing for {passenger}")
+        raise LookupError(passenger)
+
+    @app.task(name="gatekeeper.heartbeat")
+    def heartbeat(): return 1
+
+    @app.task(name="gatekeeper.flaky", bind=True, max_retries=1)
+    def flaky(self):
+        if self.request.retries == 0:
+            raise self.retry(countdown=0)
+"""
+GIVE = """
+    import obitus
+    import gatekeeper
+    with obitus.run("POST /passes"):
+        for name in ("p-101", "p-102"): gatekeeper.print_pass.delay(name)
+        gatekeeper.heartbeat.delay()
+        gatekeeper.flaky.delay()
+        print(obitus._runs.current.get().trace_id)
+"""
+
+
+@pytest.mark.parametrize("pool", ["solo", "prefork"])
+def test_tasks(running: Running, tmp_path: Path, pool: str) -> None:
+    """A task that raises is a failure of its own run, in the trace of whoever gave it; all tasks are counted."""
+    key = running.add_app()
+    for folder in ("queue", "control"):
+        (tmp_path / folder).mkdir()
+    write(tmp_path, APP, "gatekeeper.py")
+    given = run(running, key, tmp_path, GIVE, PYTHONPATH=str(tmp_path))
+    assert given.returncode == 0, given.stderr
+    trace = given.stdout.strip()
+    worker = subprocess.Popen(
+        [sys.executable, "-m", "celery", "-A", "gatekeeper", "worker", "-P", pool, "-c", "2", "-l", "WARNING", "--without-mingle", "--without-gossip"],
+        cwd=tmp_path, env=environment_for(running, key), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        for _ in range(400):
+            rows = running.service.reader.rows("SELECT SUM(runs) AS n FROM run_counts WHERE entry_point LIKE 'job %'")
+            if (rows[0]["n"] or 0) >= 5:
+                break
+            time.sleep(0.1)
+    finally:
+        worker.terminate()
+        worker.wait(30)
+    rows = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    counted = {(row["entry_point"], row["outcome"]): row["n"] for row in rows}
+    assert counted["job gatekeeper.print_pass", "failed"] == 2 and counted["job gatekeeper.heartbeat", "ok"] == 1
+    assert counted["job gatekeeper.flaky", "failed"] == 1 and counted["job gatekeeper.flaky", "ok"] == 1
+    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'failure' ORDER BY seq")
+    reports = [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+    assert sorted(report["exceptions"][0]["message"] for report in reports) == ["p-101", "p-102"]
+    for report in reports:
+        name = report["exceptions"][0]["message"]
+        assert report["captured_by"] == "celery" and report["handled"] is False
+        assert report["run"]["entry_point"] == "job gatekeeper.print_pass" and report["trace_id"] == trace
+        assert [crumb["message"] for crumb in report["trail"]] == [f"printing for {name}"]
