@@ -24,7 +24,7 @@ class Keeper:
     def start(self) -> None:
         """Start the thread."""
         self.started = True
-        self._thread = threading.Thread(target=self._serve, name="obitus-keeper", daemon=True)
+        self._thread = threading.Thread(target=self._serve, name="obitus-client-keeper", daemon=True)
         try:
             self._thread.start()
         except RuntimeError:

@@ -209,7 +209,7 @@ class Reporter:
         A ``lasting`` one goes on as long as the process or a connection does: that it never ended tells nothing.
         """
         run = runs.RunState(
-            entry_point,
+            entry_point if type(entry_point) is str else str(entry_point),
             self.clock_ms(),
             self.timer(),
             self.random_bytes,

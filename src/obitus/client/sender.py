@@ -211,7 +211,7 @@ class Sender:
 
     def _ensure_thread(self) -> None:
         if self._thread is None:
-            self._thread = threading.Thread(target=self._serve, name="obitus-sender", daemon=True)
+            self._thread = threading.Thread(target=self._serve, name="obitus-client-sender", daemon=True)
             try:
                 self._thread.start()
             except RuntimeError:

@@ -1,0 +1,120 @@
+"""``obitus run``: any program, its output untouched, its bad end reported."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from tests.client.programs import environment_for, write
+from tests.client.test_unhandled import failures
+from tests.conftest import Running
+
+
+def obitus_run(
+    running: Running, key: str, folder: Path, *command: str, **options: Any
+) -> subprocess.CompletedProcess[bytes]:
+    return subprocess.run(
+        [sys.executable, "-m", "obitus", "run", "--", *command],
+        env=environment_for(running, key, **options.pop("environment", {})),
+        cwd=folder,
+        capture_output=True,
+        timeout=60,
+        **options,
+    )
+
+
+def test_output_passes_through_untouched(running: Running, tmp_path: Path) -> None:
+    """Standard output, standard error, standard input and the status are the program's own; a good end is a counted run."""
+    code = "import sys; data = sys.stdin.buffer.read(); sys.stdout.buffer.write(data[::-1]); sys.stderr.buffer.write(b'\\xff\\x00 said\\n')"
+    ended = obitus_run(running, running.add_app(), tmp_path, sys.executable, "-c", code, input=b"\x00\xfetide")
+    assert (ended.returncode, ended.stdout, ended.stderr) == (0, b"edit\xfe\x00", b"\xff\x00 said\n")
+    assert failures(running, 0) == []
+    rows = running.service.reader.rows("SELECT entry_point, outcome FROM run_counts")
+    assert [tuple(row) for row in rows] == [(f"command {Path(sys.executable).name}", "ok")]
+
+
+def test_a_python_program_that_dies_at_start(running: Running, tmp_path: Path) -> None:
+    """Its stack trace is read into frames; its last words are the trail; names of the environment are told, values are not."""
+    write(tmp_path, "import json, sys\ndef load():\n    return json.loads(open('gate.json').read())\nprint('starting', file=sys.stderr)\nload()\n", "gate.py")  # fmt: skip
+    (tmp_path / "gate.json").write_text("{berth")
+    ended = obitus_run(running, running.add_app(), tmp_path, sys.executable, "gate.py", "--token", "hunter2-3f9a77", environment={"TIDE_URL": "hunter2-3f9a77"})  # fmt: skip
+    assert ended.returncode == 1 and b"JSONDecodeError" in ended.stderr
+    (report,) = failures(running, 1)
+    link = report["exceptions"][0]
+    assert link["type"] == "json.decoder.JSONDecodeError" and report["captured_by"] == "obitus run"
+    own = [frame["function"] for frame in link["frames"] if frame["own"]]
+    assert own == ["<module>", "load"] and link["frames"][-1]["own"] is False
+    assert report["trail"][0]["message"] == "starting" and report["attributes"]["process.exit.code"] == 1
+    assert "TIDE_URL" in report["attributes"]["process.environment_names"]
+    assert "hunter2" not in json.dumps(report) and report["run"]["duration_ms"] > 0
+    assert report["severity"] == "FATAL" and report["handled"] is False
+
+
+def test_a_program_in_any_language(running: Running, tmp_path: Path) -> None:
+    """Without a stack trace it is how it ended and what it said last; ids in that make no new issue."""
+    key = running.add_app()
+    for number in (4711, 4712):
+        ended = obitus_run(running, key, tmp_path, "sh", "-c", f"echo 'berth {number} is taken' >&2; exit 3")
+        assert ended.returncode == 3
+    (issue,) = running.issues()
+    assert issue["failures"] == 2 and issue["type"] == "exit status 3"
+    assert failures(running, 2)[1]["exceptions"][0]["message"] == "sh ended with exit status 3: berth 4712 is taken"
+
+
+def test_a_program_that_is_killed(running: Running, tmp_path: Path) -> None:
+    """A signal is named, and the status is what a shell would give; being asked to end is no failure."""
+    key = running.add_app()
+    assert obitus_run(running, key, tmp_path, "sh", "-c", "kill -SEGV $$").returncode == 128 + signal.SIGSEGV
+    assert failures(running, 1)[0]["exceptions"][0]["type"] == "signal SIGSEGV"
+    process = subprocess.Popen(
+        [sys.executable, "-m", "obitus", "run", "--", "sleep", "60"], env=environment_for(running, key), cwd=tmp_path
+    )
+    time.sleep(2)
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(20) == 128 + signal.SIGTERM
+    assert len(failures(running, 2)) == 1
+
+
+def test_a_watched_program_is_not_reported_twice(running: Running, tmp_path: Path) -> None:
+    """A program that reports its end itself is left to do so, in the same trace."""
+    write(tmp_path, "import obitus\nobitus.watch()\nraise ValueError('once')", "watched.py")
+    assert obitus_run(running, running.add_app(), tmp_path, sys.executable, "watched.py").returncode == 1
+    time.sleep(0.5)
+    (report,) = failures(running, 1)
+    assert report["captured_by"] == "main thread"
+
+
+def test_a_program_that_does_not_exist(running: Running, tmp_path: Path) -> None:
+    """It is said, reported, and ends with status 2."""
+    ended = obitus_run(running, running.add_app(), tmp_path, "no-such-gate")
+    assert ended.returncode == 2 and b"cannot be started: No such file" in ended.stderr
+    assert failures(running, 1)[0]["exceptions"][0]["type"] == "CannotStart"
+
+
+def test_without_settings_it_still_runs(tmp_path: Path, running: Running) -> None:
+    """Switched off, or with nothing set, the program runs as ever."""
+    ended = obitus_run(running, "", tmp_path, "sh", "-c", "exit 4", environment={"OBITUS_OFF": "1"})
+    assert (ended.returncode, ended.stderr) == (4, b"")
+
+
+def test_a_terminal_stays_a_terminal(running: Running, tmp_path: Path) -> None:
+    """Where standard error is a terminal, the program sees one, and writes as it would."""
+    ours, theirs = pty.openpty()
+    code = "import sys; sys.stderr.write(f'{sys.stderr.isatty()}\\n')"
+    process = subprocess.Popen(
+        [sys.executable, "-m", "obitus", "run", "--", sys.executable, "-c", code], env=environment_for(running, running.add_app()), cwd=tmp_path, stderr=theirs, stdin=subprocess.DEVNULL
+    )  # fmt: skip
+    os.close(theirs)
+    said = b""
+    while process.poll() is None and b"\n" not in said:
+        said += os.read(ours, 1000)
+    process.wait(20)
+    os.close(ours)
+    assert said == b"True\r\n"
