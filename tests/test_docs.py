@@ -22,7 +22,7 @@ def test_generated_pages_are_current() -> None:
 
 def test_links_lead_somewhere() -> None:
     """Every relative link of every page, pictures included, points at a file that is there."""
-    pages = [ROOT / "README.md", *(ROOT / "docs").glob("*.md"), ROOT / "requirements/README.md"]
+    pages = [ROOT / "README.md", *(ROOT / "docs").rglob("*.md"), ROOT / "requirements/README.md"]
     for page in pages:
         for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
             assert (page.parent / target).exists(), f"{page.name}: {target}"
@@ -45,6 +45,31 @@ def test_console_lock_names_every_platform() -> None:
     for place, package in packages.items():
         wanted = {**package.get("dependencies", {}), **package.get("optionalDependencies", {})}
         assert set(wanted) <= held, f"{place} wants {set(wanted) - held}"
+
+
+def test_guides_have_the_lines_that_set_up_shows() -> None:
+    """Each kind of app has a guide, and what it says to paste is what the Set-up page says."""
+    from obitus.core.kinds import KINDS
+
+    for kind in KINDS.values():
+        text = (ROOT / f"docs/guides/{kind.name}.md").read_text("utf-8")
+        assert all(step.lines in text and step.title in text for step in kind.steps), kind.name
+        assert kind.install in text and kind.then in text
+
+
+def test_settings_are_documented() -> None:
+    """Every variable of the client stands in the command reference, and every argument of watch() in its docstring."""
+    import inspect
+
+    import obitus
+    from obitus.client.settings import ENVIRONMENT_NAMES
+
+    commands = (ROOT / "docs/commands.md").read_text("utf-8")
+    assert all(f"`{name}`" in commands for name in ENVIRONMENT_NAMES)
+    words = inspect.getdoc(obitus.watch) or ""
+    from_environment = {name.removeprefix("OBITUS_").lower() for name in ENVIRONMENT_NAMES}
+    for name in inspect.signature(obitus.watch).parameters:
+        assert f"``{name}``" in words or name in from_environment, name
 
 
 def test_every_refusal_of_a_line_is_listed() -> None:

@@ -106,7 +106,7 @@ def test_add_an_app_and_use_its_lines(shell: Shell, running: Running, tmp_path: 
     text = shell.run("app", "add", "net-loft", "--kind", "script")
     lines = [line.strip() for line in text.splitlines()]
     settings = dict(line.removeprefix("export ").split("=", 1) for line in lines if line.startswith("export "))
-    assert set(settings) == {"OBITUS_URL", "OBITUS_KEY"}
+    assert set(settings) == {"OBITUS_URL", "OBITUS_KEY", "OBITUS_RELEASE"}
     program = "\n".join(line for line in lines if line.startswith(("import", "obitus.")))
     (tmp_path / "mend.py").write_text(f"{program}\nraise OSError('net is torn')\n")
     ended = subprocess.run(

@@ -106,7 +106,11 @@ def asgi(name: str, secret: str, shaped: str) -> None:
     async def ask() -> None:
         transport = httpx.ASGITransport(app, raise_app_exceptions=False)
         async with httpx.AsyncClient(transport=transport, base_url="http://ferry") as client:
-            head = {"cookie": f"sid={secret}", f"x-{name.replace('_', '-')}": secret, "authorization": f"Basic {secret}"}
+            head = {
+                "cookie": f"sid={secret}",
+                f"x-{name.replace('_', '-')}": secret,
+                "authorization": f"Basic {secret}",
+            }
             query = {name: secret}
             for kind, body in (
                 ("application/json", None), ("text/plain", "o " + shaped), ("application/x-www-form-urlencoded", f"o=1&{name}={secret}"),

@@ -202,12 +202,79 @@ def test_set_up_waits_and_turns(page: Page, running: Running, tmp_path: Path) ->
     running.send(settings["OBITUS_KEY"], b'{"kind": "poem"}')
     expect(page.get_by_text("Something arrived and was refused")).to_be_visible()
     script = tmp_path / "mend.py"
-    script.write_text(f"{shown[1]}\nraise OSError('the net is torn')\n")
+    script.write_text(f"{shown[2]}\nraise OSError('the net is torn')\n")
     subprocess.run([sys.executable, str(script)], env=os.environ | settings, capture_output=True, timeout=30)
     expect(page.get_by_text("The first report arrived")).to_be_visible(timeout=3000)
     assert axe(page) == []
     page.get_by_role("link", name="See the issues").click()
     expect(page.get_by_role("link", name="OSError in mend.<module>")).to_be_visible()
+
+
+@pytest.mark.parametrize(
+    ("kind", "line"), [("flask", "obitus.WsgiMiddleware"), ("command", "obitus run --"), ("django", "wsgi.py")]
+)
+def test_set_up_of_each_kind_says_what_is_wrong(page: Page, running: Running, kind: str, line: str) -> None:
+    """The lines are those of this kind; a key of nobody's, a clock that is off and a revoked key are each named."""
+    at(page, running, "/set-up")
+    page.get_by_label("Name: lower case").fill("net-loft")
+    page.get_by_label("Kind").select_option(kind)
+    page.get_by_role("button", name="Add and make a key").click()
+    expect(page.get_by_text(line).first).to_be_visible()
+    running.send("okey_" + "x" * 40, failure())
+    expect(page.get_by_text("a report came with a key that no app has")).to_be_visible()
+    key = re.findall(r"okey_\S+", page.locator("pre").first.text_content() or "")[0]
+    wrong = "2026-01-01T00:00:00Z"
+    running.send(key, failure(time=wrong), headers={"Obitus-Sent": wrong})
+    expect(page.get_by_text("The app's clock is")).to_be_visible()
+    expect(page.get_by_text("The first report arrived")).to_be_visible()
+    number = running.get("/api/apps/net-loft")["keys"][0]["id"]
+    running.ask("DELETE", f"/api/apps/net-loft/keys/{number}")
+    running.send(key, failure())
+    expect(page.get_by_text("Something arrived and was refused")).to_be_visible()
+    assert axe(page) == []
+
+
+def test_hide_a_name(page: Page, running: Running) -> None:
+    """A redaction rule is seen at work before it is kept, and can be ended."""
+    running.send(running.add_app(), failure(attributes={"vessel_pin": "7741"}))
+    at(page, running, "/set-up")
+    page.get_by_label("A redaction rule").fill("name vessel pin")
+    page.get_by_role("button", name="See what it would hide").click()
+    expect(page.get_by_text("it would have hidden 1 value")).to_be_visible()
+    expect(page.get_by_text("7741 → [hidden: vessel pin]")).to_be_visible()
+    assert axe(page) == []
+    page.get_by_role("button", name="Hide it from now on").click()
+    expect(page.get_by_role("button", name="End name vessel pin")).to_be_visible()
+    page.get_by_label("A redaction rule").fill("nonsense")
+    page.get_by_role("button", name="See what it would hide").click()
+    expect(page.get_by_role("alert")).to_contain_text("is no redaction rule")
+    page.get_by_role("button", name="End name vessel pin").click()
+    expect(page.get_by_role("button", name="End name vessel pin")).not_to_be_visible()
+    assert running.get("/api/redaction-rules")["rules"] == []
+
+
+def test_a_request_with_its_body(page: Page, running: Running) -> None:
+    """A captured body is there to be unfolded, as text and nothing else; what its type tells stands with the exception."""
+    body = {"type": "application/json", "bytes": 40, "json": {"height": "<img src=x onerror=alert(1)>"}}
+    files = {
+        "type": "multipart/form-data",
+        "bytes": 9,
+        "form": [["name", "Ida"]],
+        "files": [{"name": "scan", "file": "p.png", "type": "image/png", "bytes": 9}],
+    }
+    chain = raised_in("m", "f", "OSError", "no tide")
+    chain[0]["detail"] = {"errno": 2, "filename": "/no/such/tide"}
+    report = failure(
+        exceptions=chain, request={"method": "POST", "url": "http://ferry/x", "body": body, "answer_body": files}
+    )
+    assert running.send(running.add_app(), report).json()["taken"] == 1
+    at(page, running, "/issues/1")
+    page.get_by_text("body, application/json, 40 bytes").click()
+    expect(page.get_by_text("<img src=x onerror=alert(1)>")).to_be_visible()
+    page.get_by_text("answer's body, multipart/form-data").click()
+    expect(page.get_by_text("p.png, image/png, 9 bytes, not kept")).to_be_visible()
+    expect(page.get_by_text("errno = 2, filename = /no/such/tide")).to_be_visible()
+    assert axe(page) == []
 
 
 def test_keys_tokens_and_password(page: Page, running: Running) -> None:

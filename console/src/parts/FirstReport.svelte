@@ -19,7 +19,9 @@
 	const app = new Loader(() => asked(api.GET('/api/apps/{name}', { params: { path: { name: key.app } } })));
 	const since = (time: string | null | undefined) => (time && Date.parse(time) >= made - 2000 ? time : undefined);
 	const arrived = $derived(since(app.value?.last_report));
-	const refused = $derived(since(app.value?.last_refusal?.time) ? app.value?.last_refusal : undefined);
+	// What went wrong before the latest report arrived is over.
+	const open = (time: string | undefined) => since(time) && (!arrived || Date.parse(time ?? '') >= Date.parse(arrived));
+	const refused = $derived(open(app.value?.last_refusal?.time) ? app.value?.last_refusal : undefined);
 	const notice = $derived(since(app.value?.last_notice?.time) ? app.value?.last_notice : undefined);
 	const stranger = $derived(since(app.value?.last_stranger));
 </script>

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import os
+import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from typing import Any, Final
@@ -76,10 +77,40 @@ def _steps(settings: Settings) -> Iterator[Finding]:
         yield Finding("clock", False, said)
     yield Finding("clock", True, f"{abs(difference)} ms {ahead} the service's.")
     yield _send(pool, url, key, settings.release)
+    yield _spool(settings)
+    yield Finding(
+        "logs", True, f"Sent from {_thresholds(settings.logs)}; breadcrumbs from {_thresholds(settings.breadcrumbs)}."
+    )
     if settings.release:
         yield Finding("release", True, f"Reports name release {settings.release}.")
     else:
         yield Finding("release", True, "OBITUS_RELEASE is not set: regressions can only be judged by time.")
+
+
+def _spool(settings: Settings) -> Finding:
+    folder = settings.spool_of_goal
+    if folder is None:
+        return Finding("spool", True, "Off: reports wait in memory only while the service is away.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        waiting = sum(path.stat().st_size for path in folder.glob("*.reports"))
+        with tempfile.TemporaryFile(dir=folder):
+            pass
+    except OSError as error:
+        return Finding(
+            "spool", False, f"{folder} cannot be used ({error.strerror}). Set OBITUS_SPOOL to another folder."
+        )
+    said = (
+        f"{waiting:,} bytes of earlier reports wait in it; the app's next start sends them."
+        if waiting
+        else "Nothing waits in it."
+    )
+    return Finding("spool", True, f"{folder}. {said}")
+
+
+def _thresholds(by_logger: Mapping[str, str]) -> str:
+    others = ", ".join(f"{name} from {severity}" for name, severity in by_logger.items() if name)
+    return by_logger[""] + (f" ({others})" if others else "")
 
 
 def _health(pool: urllib3.PoolManager, url: str) -> tuple[dict[str, Any] | None, str]:
@@ -113,6 +144,7 @@ def _send(pool: urllib3.PoolManager, url: str, key: str, release: str | None) ->
     headers = {
         "Authorization": f"Bearer {key}",
         "Content-Type": "application/x-ndjson",
+        "Obitus-Format": "1",
         "Obitus-Sent": datetime.now(UTC).isoformat(timespec="milliseconds"),
     }
     started = time.perf_counter()

@@ -1,0 +1,98 @@
+"""The team's redaction rules: previewed on real reports, kept, acting on what comes in, ended, on record."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from tests.conftest import Running, failure
+
+
+def kept(running: Running) -> str:
+    rows = running.service.reader.rows("SELECT seq FROM evidence ORDER BY seq")
+    return "\n".join(running.service.evidence.read(row["seq"]).decode() for row in rows)
+
+
+def test_from_preview_to_end(running: Running) -> None:
+    """A preview keeps nothing and shows what would go; a rule acts on every later report; ended, it acts no more."""
+    key = running.add_app()
+    running.send(key, failure(attributes={"vessel_pin": "7741", "pier": "merrow"}))
+    seen = running.ask("POST", "/api/redaction-rules/preview", {"rule": "name vessel pin"}).json()
+    assert (seen["reports_looked_at"], seen["reports_touched"], seen["values_hidden"]) == (1, 1, 1)
+    assert seen["examples"] == [{"place": "attributes.vessel_pin", "before": "7741", "after": "[hidden: vessel pin]"}]
+    assert running.get("/api/redaction-rules")["rules"] == []
+    made = running.ask("POST", "/api/redaction-rules", {"rule": "name vessel pin"})
+    assert made.status == 201 and made.json()["person"] == "owner"
+    assert running.ask("POST", "/api/redaction-rules", {"rule": "name vessel pin"}).status == 409
+    running.send(key, failure(attributes={"vesselPin": "8852", "pier": "merrow"}))
+    assert "7741" in kept(running) and "8852" not in kept(running) and "[hidden: vessel pin]" in kept(running)
+    number = made.json()["id"]
+    assert running.ask("DELETE", f"/api/redaction-rules/{number}").status == 200
+    assert running.ask("DELETE", f"/api/redaction-rules/{number}").status == 404
+    running.send(key, failure(attributes={"vesselPin": "9963"}))
+    assert "9963" in kept(running)
+    acts = running.service.reader.rows("SELECT act, subject FROM acts WHERE act LIKE '%redaction%'")
+    assert [tuple(row) for row in acts] == [
+        ("made redaction rule", "name vessel pin"),
+        ("ended redaction rule", "name vessel pin"),
+    ]
+
+
+def test_rules_hold_after_a_restart(running: Running) -> None:
+    """What was put in force acts from the first report after a start."""
+    from obitus.service.settings import Settings
+    from obitus.service.wiring import Service
+
+    running.ask("POST", "/api/redaction-rules", {"rule": "path attributes.berth"})
+    other = Service(Settings(data=running.service.settings.data))
+    redactor = other.preparer._redactor
+    other.close()
+    assert redactor.report({"attributes": {"berth": {"n": 4}, "pier": "x"}}) == {"attributes": {"berth": "[hidden: attributes.berth]", "pier": "x"}}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("rule", "said"),
+    [
+        ("hide everything", "Write: name NAME"),
+        ("pattern [", "no regular expression"),
+        ("pattern a*", "matches nothing"),
+        ("pattern (a+)+$", "takes too long"),
+        ("name ...", "names nothing"),
+        ("path a..b", "is no path"),
+    ],
+)
+def test_rules_that_cannot_be_kept(running: Running, rule: str, said: str) -> None:
+    """Each says what is wrong with it and what to write; none is kept."""
+    for path in ("/api/redaction-rules", "/api/redaction-rules/preview"):
+        answer = running.ask("POST", path, {"rule": rule})
+        assert answer.status == 422 and answer.json()["slug"] == "bad-rule" and said in answer.json()["detail"]
+    assert running.get("/api/redaction-rules")["rules"] == []
+
+
+def test_a_rule_cannot_break_a_report(running: Running) -> None:
+    """A path that leads to what a report cannot be without hides nothing there, and no report is lost."""
+    key = running.add_app()
+    for path in (
+        "id",
+        "exceptions",
+        "*",
+        "exceptions.type",
+        "run",
+        "*.*",
+        "exceptions.frames.function",
+        "request.status",
+    ):
+        running.ask("POST", "/api/redaction-rules", {"rule": f"path {path}"})
+    report = failure(request={"method": "GET", "status": 500, "url": "/x"}, run={"entry_point": "GET /x"})
+    answer = running.send(key, report)
+    assert answer.status == 200 and answer.json()["taken"] == 1
+    assert running.issues()[0]["place"] == "sailings.tides.depth_at"
+    assert json.loads(kept(running))["request"]["status"] == 500
+
+
+def test_a_key_may_not_touch_rules(running: Running) -> None:
+    """Reporting keys report, and nothing else."""
+    key = running.add_app()
+    assert running.ask("GET", "/api/redaction-rules", token=key).status == 403
+    assert running.ask("POST", "/api/redaction-rules", {"rule": "e-mail"}, token=key).status == 403
