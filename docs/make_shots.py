@@ -19,8 +19,16 @@ COMMANDS = {
     "cli-issues": ["issues", "--limit", "6"],
     "cli-issue": ["issue", "{regressed}", "--window", "14d"],
     "cli-check": ["check"],
+    "cli-run": ["run", "--", "python3", "gate.py"],
+    "cli-app-add": ["app", "add", "quay-lights", "--kind", "flask"],
     "cli-app-list": ["app", "list"],
 }
+# A program that dies before it serves anything: its configuration is broken.
+GATE = """import configparser
+config = configparser.ConfigParser()
+config.read_string("[printer]\\nmodel = old")
+address = config["printer"]["address"]
+"""
 
 
 def main() -> None:
@@ -97,6 +105,10 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     page.get_by_text("Waiting for the first report").wait_for()
     page.wait_for_timeout(300)
     _take(page, "set-up", only)
+    page.get_by_label("A redaction rule").fill("name passenger")
+    page.get_by_role("button", name="See what it would hide").click()
+    page.get_by_text("it would have hidden").scroll_into_view_if_needed()
+    _take(page, "hiding", only)
     page.close()
     return number
 
@@ -106,6 +118,9 @@ def _terminals(browser: Browser, environment: dict[str, str], link: str, regress
     for name, command in COMMANDS.items():
         if only and name not in only:
             continue
+        folder = Path(tempfile.gettempdir()) / "skerry-gate"
+        folder.mkdir(exist_ok=True)
+        (folder / "gate.py").write_text(GATE)
         arguments = [part.format(regressed=regressed) for part in command]
         if name == "cli-check":
             made = subprocess.run(
@@ -117,10 +132,25 @@ def _terminals(browser: Browser, environment: dict[str, str], link: str, regress
             )
             key = re.search(r"okey_[\w-]+", made.stdout)
             assert key is not None
-            environment = {**environment, "OBITUS_URL": link.split("/sign-in")[0], "OBITUS_KEY": key[0]}
+            environment = {**environment, "OBITUS_URL": link.split("/sign-in")[0], "OBITUS_KEY": key[0], "OBITUS_SPOOL": "off"}
         shown = subprocess.run(
-            [sys.executable, "-m", "obitus", *arguments], env=environment, capture_output=True, text=True, check=False
+            [sys.executable, "-m", "obitus", *arguments],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
+            cwd=folder,
         )
+        if name == "cli-run":
+            # What came of it, as the next command shows it.
+            seen = subprocess.run(
+                [sys.executable, "-m", "obitus", "issues", "--app", "net-loft"],
+                env=environment,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            shown.stderr += f"$ obitus issues --app net-loft\n{seen.stdout}"
         console = Console(record=True, width=80, file=open(os.devnull, "w"), color_system="truecolor")
         console.print(Text.from_ansi(f"$ obitus {' '.join(arguments)}\n{shown.stdout}{shown.stderr}"))
         html = console.export_html(inline_styles=True)

@@ -28,16 +28,7 @@
 
 <div class="bg-sheet border-accent mt-4 border p-4">
 	<h3 class="font-serif text-lg font-semibold">{key.app} in {key.environment}</h3>
-	<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>
-	<Lines lines={key.settings} />
-	<p>Install the client there:</p>
-	<Lines lines={`pip install '${key.install}'`} />
-	{#each key.steps as step, i (i)}
-		<p>{step.title}:</p>
-		<Lines lines={step.lines} />
-	{/each}
-	<p>{key.then}</p>
-	<div aria-live="polite" class="mt-2">
+	<div aria-live="polite" class="mb-2">
 		{#if arrived}
 			<p class="text-accent font-semibold">● The first report arrived at {clock(arrived)}. <a href={place.to('/issues')}>See the issues</a></p>
 		{/if}
@@ -51,4 +42,13 @@
 			<p class="text-quiet text-sm">Nothing? Run <code class="font-mono">obitus check</code> in the app's shell: it says what is wrong.</p>
 		{/if}
 	</div>
+	<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>
+	<Lines lines={key.settings} />
+	<p>Install the client there:</p>
+	<Lines lines={`pip install '${key.install}'`} />
+	{#each key.steps as step, i (i)}
+		<p>{step.title}:</p>
+		<Lines lines={step.lines} />
+	{/each}
+	<p>{key.then}</p>
 </div>

@@ -84,7 +84,7 @@ def _steps(settings: Settings) -> Iterator[Finding]:
     if settings.release:
         yield Finding("release", True, f"Reports name release {settings.release}.")
     else:
-        yield Finding("release", True, "OBITUS_RELEASE is not set: regressions can only be judged by time.")
+        yield Finding("release", True, "OBITUS_RELEASE is not set: regressions are judged by time.")
 
 
 def _spool(settings: Settings) -> Finding:

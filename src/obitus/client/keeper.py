@@ -14,12 +14,12 @@ TICK_S: Final = 0.5
 class Keeper:
     """Calls ``tick`` every half second while there is something to look after. Started with the first run."""
 
-    def __init__(self, tick: Callable[[], None]) -> None:
+    def __init__(self, tick: Callable[[], None], *, wanted: bool = True) -> None:
         self._tick = tick
         self._stopping = threading.Event()
         self._thread: threading.Thread | None = None
         self._said = False
-        self.started = False
+        self.started = not wanted
 
     def start(self) -> None:
         """Start the thread."""

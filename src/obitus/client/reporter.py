@@ -63,6 +63,7 @@ class Reporter:
         process: Mapping[str, Any] | None = None,
         says_time: bool = True,
         hooks: bool = True,
+        keeps: bool = True,
     ) -> None:
         if settings.url is None or settings.key is None:
             raise ValueError("a reporter needs an address and a key")
@@ -72,6 +73,7 @@ class Reporter:
         self.random_bytes = random_bytes
         self.timer = timer
         self._says_time = says_time
+        self._keeps = keeps
         self.redactor = Redactor(settings.hide)
         self._capture = Capture(self.redactor, settings.own, values=settings.values, source=settings.source)
         self.trail = Trail()
@@ -97,7 +99,7 @@ class Reporter:
         self._log_rate = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, self.timer)
         self._tally = Tally(self._new_id)
         self._open_runs: dict[int, runs.RunState] = {}
-        self._keeper = Keeper(self._tick)
+        self._keeper = Keeper(self._tick, wanted=self._keeps)
         self._ticks = 0
         self._dropped_told: dict[str, int] = {}
         self._life: Life | None = None

@@ -17,6 +17,7 @@ MOST_DEPTH: Final = 60
 
 _NAME = re.compile("|".join(f"(?P<{rule}>{pattern})" for rule, pattern in NAME_RULES.items()))
 _KEYED: Final = "pass(?:word|wd|phrase)|pwd|secret|token|api[_-]?key|access[_-]?key|private[_-]?key|authorization|session[_-]?id|cvv|cvc"
+_KEYED_NAME = re.compile(_KEYED, re.IGNORECASE)
 # Whatever the patterns below can match holds one of these, in lower case. Looking for them is far cheaper than the
 # patterns: once over a whole report, then in each of its texts for those that were there.
 _HINTS: Final = (
@@ -265,7 +266,12 @@ class Redactor:
         if "[hidden" in value:
             return found[0]
         quote = value[0] if value[0] in "\"'" else ""
-        rule = self.rule_for(found["name"]) or "secret"
+        rule = self.rule_for(found["name"])
+        if rule is None:
+            # A team's word hides where it is a word; the default ones wherever they stand.
+            if _KEYED_NAME.search(found["name"]) is None:
+                return found[0]
+            rule = "secret"
         return f"{found['name']}{found['join']}{quote}{mark(rule)}{quote}"
 
     def _hide_parameter(self, found: re.Match[str]) -> str:

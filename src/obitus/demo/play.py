@@ -20,7 +20,7 @@ from typing import Any
 import obitus
 from obitus.client.reporter import Reporter
 from obitus.client.settings import load
-from obitus.core.clock import DAY_MS
+from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.demo.story import PLAYERS, SEED, Act, Player, acts_of
 
 
@@ -45,12 +45,13 @@ def main() -> None:
     clock = StoryClock(f"{SEED} clock {player}")
     obitus._use(
         Reporter(
-            load(release=player.release, own=("sailings", "gatekeeper")),
+            load(release=player.release, own=("sailings", "gatekeeper"), spool="off", failures_per_second=1e6),
             clock_ms=clock,
             timer=lambda: clock() / 1000,
             random_bytes=random.Random(f"{SEED} ids {player}").randbytes,
             process={"host.name": player.host, "process.pid": 4000 + int(sys.argv[1]), "process.command": player.app},
             says_time=False,
+            keeps=False,
         )
     )
     for line in sys.stdin:
@@ -71,12 +72,13 @@ def main() -> None:
 
 
 async def _play(player: Player, acts: list[Act], clock: StoryClock) -> None:
+    hours = [0]
     if player.app == "sailings":
         app = importlib.import_module("sailings.app").app
         for act in acts:
             clock.now_ms = act.time_ms
             await _request(app, act)
-            await _breathe()
+            await _breathe(hours, act.time_ms)
         return
     jobs = importlib.import_module("gatekeeper.jobs")
     for act in acts:
@@ -86,12 +88,15 @@ async def _play(player: Player, acts: list[Act], clock: StoryClock) -> None:
         except Exception as error:
             # A job runner goes on with the next job.
             logging.getLogger("gatekeeper.runner").warning("job failed: %s", type(error).__name__)
-        await _breathe()
+        await _breathe(hours, act.time_ms)
 
 
-async def _breathe() -> None:
-    """Let the sender keep up: the story is played faster than it happened."""
+async def _breathe(hours: list[int], now_ms: int) -> None:
+    """Let the sender keep up, and send what was counted once an hour: the story is played faster than it happened."""
     reporter = obitus._reporter()
+    if reporter is not None and hours[-1] != now_ms // HOUR_MS:
+        hours.append(now_ms // HOUR_MS)
+        reporter.send_tallies()
     while reporter is not None and reporter.sender.waiting > 200:  # noqa: ASYNC110 - a thread empties it, no event to await
         await asyncio.sleep(0.02)
 
