@@ -132,7 +132,12 @@ def _terminals(browser: Browser, environment: dict[str, str], link: str, regress
             )
             key = re.search(r"okey_[\w-]+", made.stdout)
             assert key is not None
-            environment = {**environment, "OBITUS_URL": link.split("/sign-in")[0], "OBITUS_KEY": key[0], "OBITUS_SPOOL": "off"}
+            environment = {
+                **environment,
+                "OBITUS_URL": link.split("/sign-in")[0],
+                "OBITUS_KEY": key[0],
+                "OBITUS_SPOOL": "off",
+            }
         shown = subprocess.run(
             [sys.executable, "-m", "obitus", *arguments],
             env=environment,

@@ -20,7 +20,7 @@ from obitus.cli.errors import UsageTrouble
 from obitus.client import runs
 from obitus.client.reporter import SUPERVISOR_FILE, Reporter
 from obitus.client.settings import Settings
-from obitus.core.stacks import find_stacks
+from obitus.core.stacks import find_stacks, report_form
 
 KEPT_BYTES: Final = 64 * 1024
 LAST_LINES: Final = 60
@@ -132,24 +132,7 @@ def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
     """Return what the program died of: the last stack trace it wrote, else how it ended and its last words."""
     found = find_stacks(text)
     if found:
-        return [
-            {
-                "type": link.type[:300],
-                "message": link.message[:8000],
-                **({"relation": link.relation} if link.relation else {}),
-                "frames": [
-                    {
-                        "function": f.function[:300],
-                        "module": f.module[:300],
-                        "file": f.file[:2000],
-                        "line": f.line,
-                        "own": f.own,
-                    }
-                    for f in link.frames
-                ],
-            }
-            for link in found[-1].chain
-        ]
+        return report_form(found[-1].chain)
     lines = [line.strip() for line in text.splitlines() if line.strip()]
     said = f": {lines[-1][:1000]}" if lines else ""
     return [{"type": ended, "message": f"{name} ended with {ended}{said}", "frames": []}]

@@ -69,7 +69,11 @@ def issues(answer: dict[str, Any], now_ms: int) -> None:
         said.append(course(row["over_time"], 24), style=FAILED if row["state"] == "regressed" else QUIET)
         console.print(said)
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
-        about = " · ".join(part for part in (row["app"], row["entry_point"], f"since {row['first_release'] or 'a release without a name'}") if part)
+        about = " · ".join(
+            part
+            for part in (row["app"], row["entry_point"], f"since {row['first_release'] or 'a release without a name'}")
+            if part
+        )
         console.print(Padding(Text(safe(about), style=QUIET), (0, 0, 1, 6)))
     shown, matching = len(answer["issues"]), answer["issues_in_all"]
     sums = f"{count_of(matching, 'issue')}, {count_of(answer['failures_in_all'], 'failure')}"

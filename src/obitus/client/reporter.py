@@ -18,13 +18,13 @@ from obitus.client.capture import Capture
 from obitus.client.guard import guarded
 from obitus.client.hooks import Hooks
 from obitus.client.keeper import Keeper
-from obitus.client.life import Life, Story, read_the_dead
 from obitus.client.log import is_ours, log
 from obitus.client.rate import Rate
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.tally import Tally
-from obitus.client.trail import TRIM_AT, Trail, finish_trail
+from obitus.client.trail import TRIM_AT, Trail
+from obitus.client.untold import Untold
 from obitus.client.values import plain
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
@@ -39,7 +39,6 @@ RUNS_PER_S: Final = 50.0
 LOGS_PER_S: Final = 200.0
 TALLY_EVERY_TICKS: Final = 20
 DROPPED_EVERY_TICKS: Final = 120
-STORY_AFTER_S: Final = 0.25
 
 
 def clock_ms() -> int:
@@ -87,7 +86,7 @@ class Reporter:
             self._hooks.install()
         self._after_fork()
         if self._stories:
-            self._begin_life()
+            self._untold.begin()
             self.sender.begin()
 
     def _begin(self) -> None:
@@ -97,12 +96,12 @@ class Reporter:
         self._failure_rate = Rate(self.settings.failures_per_second, burst, self.timer)
         self._run_rate = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, self.timer)
         self._log_rate = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, self.timer)
-        self._tally = Tally(self._new_id)
-        self._open_runs: dict[int, runs.RunState] = {}
+        self.tally = Tally(self._new_id)
+        self.open_runs: dict[int, runs.RunState] = {}
         self._keeper = Keeper(self._tick, wanted=self._keeps)
         self._ticks = 0
         self._dropped_told: dict[str, int] = {}
-        self._life: Life | None = None
+        self._untold = Untold(self)
 
     # What the app tells
 
@@ -193,7 +192,7 @@ class Reporter:
         if self._no_room(self._log_rate):
             return None
         run = runs.current.get()
-        report = self._report("log", severity, run, attributes)
+        report = self.new_report("log", severity, run, attributes)
         report["logger"], report["message"] = logger[:300], message[:20_000]
         if template and template != message:
             report["template"] = template[:20_000]
@@ -220,7 +219,7 @@ class Reporter:
             runs.current.get() if trace_id is None else None,
         )
         if not lasting:
-            self._open_runs[id(run)] = run
+            self.open_runs[id(run)] = run
         if not self._keeper.started:
             self._keeper.start()
         return run
@@ -228,11 +227,11 @@ class Reporter:
     def finish(self, run: runs.RunState, outcome: str, status: int | None = None) -> None:
         """End a run: it is counted, and sent whole where it failed, was refused, was slow, or is one to compare with."""
         try:
-            self._open_runs.pop(id(run), None)
+            self.open_runs.pop(id(run), None)
             run.outcome = outcome
             ended_s = self.timer()
             took_ms = (ended_s - run.started_s) * 1000
-            reason = self._tally.add(run.entry_point, outcome, status, took_ms, run.started_ms + int(took_ms))
+            reason = self.tally.add(run.entry_point, outcome, status, took_ms, run.started_ms + int(took_ms))
             if reason is not None:
                 self._send_run(run, reason, ended_s)
             # It leads back to the run: without this only the garbage collector would free either.
@@ -242,10 +241,10 @@ class Reporter:
 
     def send_tallies(self) -> None:
         """Queue what was counted since the last time."""
-        for tally in self._tally.take():
-            self.sender.put(self._released(tally))
+        for tally in self.tally.take():
+            self.sender.put(self.released(tally))
 
-    def _released(self, report: dict[str, Any]) -> dict[str, Any]:
+    def released(self, report: dict[str, Any]) -> dict[str, Any]:
         if self.settings.release:
             report["release"] = self.settings.release[:300]
         return report
@@ -266,9 +265,7 @@ class Reporter:
         self._keeper.stop()
         self._tell_dropped()
         self.sender.stop(timeout_s)
-        if self._life is not None:
-            self._life.end()
-            self._life = None
+        self._untold.end()
 
     def last_words(self, timeout_s: float) -> None:
         """The interpreter ends: send what is queued. What other exit handlers raise from now on is still caught."""
@@ -285,9 +282,7 @@ class Reporter:
                 )
                 log.warning("Obitus: %d reports could not be sent before the end; they %s.", waiting, where)
         self.sender.tidy()
-        if self._life is not None:
-            self._life.end()
-            self._life = None
+        self._untold.end()
 
     def record_end(self, error: BaseException) -> None:
         """Report what the process ends of, and have it on disk before the process is gone."""
@@ -383,7 +378,7 @@ class Reporter:
             self._keeper.start()
         if run is not None and run.resolve is not None:
             guarded(run.resolve)()
-        report = self._report("failure", severity, run, attributes or {})
+        report = self.new_report("failure", severity, run, attributes or {})
         report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain}
         report["trail"] = (self.trail if run is None else run.trail).now()
         if run is not None:
@@ -397,7 +392,7 @@ class Reporter:
         self.sender.put(report)
         return str(report["id"])
 
-    def _report(
+    def new_report(
         self, kind: str, severity: str, run: runs.RunState | None, attributes: Mapping[str, Any]
     ) -> dict[str, Any]:
         """Return what every report has."""
@@ -409,7 +404,7 @@ class Reporter:
             "severity": severity if severity in SEVERITIES else "ERROR",
             "attributes": self._process | {"thread.name": threading.current_thread().name} | self._attributes,
         }
-        self._released(report)
+        self.released(report)
         if run is not None:
             if run.attributes:
                 report["attributes"] |= run.attributes
@@ -424,7 +419,7 @@ class Reporter:
         run.kept = reason
         if run.resolve is not None:
             guarded(run.resolve)()
-        report = self._report("run", "INFO", run, {})
+        report = self.new_report("run", "INFO", run, {})
         del report["severity"]
         report["run"] = run.as_report(ended_s)
         if run.failure_ids:
@@ -453,8 +448,7 @@ class Reporter:
         # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
         if self._ticks % DROPPED_EVERY_TICKS == 0 or (self.sender.dropped and not self._dropped_told):
             self._tell_dropped()
-        if self._life is not None:
-            self._life.tell(self._story())
+        self._untold.keep()
 
     def _tell_dropped(self) -> None:
         """Report what was dropped since the last time, and why: a gap that nobody knows of misleads."""
@@ -465,79 +459,9 @@ class Reporter:
             return
         self._dropped_told = dropped
         said = ", ".join(f"{count:,} because {why}" for why, count in sorted(new.items()))
-        report = self._report("log", "WARN", None, {f"dropped.{why}": count for why, count in new.items()})
+        report = self.new_report("log", "WARN", None, {f"dropped.{why}": count for why, count in new.items()})
         report |= {"logger": "obitus.client", "message": f"{sum(new.values()):,} reports were dropped: {said}."}
         self.sender.put(report)
-
-    def _begin_life(self) -> None:
-        assert self.settings.spool_of_goal is not None
-        folder = self.settings.spool_of_goal / "lives"
-        try:
-            read_the_dead(folder, self._report_dead)
-            self._life = Life(folder)
-            self._life.begin()
-        except OSError as error:
-            self._life = None
-            self.sender.sayings.say("life", f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen.")
-
-    def _story(self) -> Story | None:
-        """Return the runs that have gone on for a while, and what was counted and is not sent yet.
-
-        In the form of reports, redacted as everything that is written.
-        """
-        now_s = self.timer()
-        told = []
-        for run in list(self._open_runs.values()):
-            if now_s - run.started_s < STORY_AFTER_S:
-                continue
-            if run.resolve is not None:
-                guarded(run.resolve)()
-            report = self._report("failure", "FATAL", run, {})
-            report["run"] = run.as_report(now_s)
-            report["trail"] = run.trail.now()
-            finish_trail(report)
-            if run.request is not None:
-                report["request"] = dict(run.request)
-            told.append(self.redactor.report(report))
-        tallies = [self.redactor.report(self._released(tally)) for tally in self._tally.look()]
-        return {"runs": told, "tallies": tallies} if told or tallies else None
-
-    def _report_dead(self, crash: str, story: Story) -> None:
-        """Report what an earlier process left that did not end as it should."""
-        from obitus.core.stacks import find_stacks
-
-        found = find_stacks(crash) if crash.strip() else []
-        chain: list[dict[str, Any]] = []
-        for link in found[-1].chain if found else ():
-            frames = [
-                {
-                    "function": f.function[:300],
-                    "module": f.module[:300],
-                    "file": f.file[:2000],
-                    "line": f.line,
-                    "own": f.own,
-                }
-                for f in link.frames
-            ]
-            chain.append({"type": link.type, "message": link.message, "frames": frames})
-        told = [run for run in story.get("runs", ()) if isinstance(run, dict)][:50]
-        for report in told or ([{}] if chain else []):
-            mine = self._report("failure", "FATAL", None, {})
-            # The release, process and time of the one that died count, not this one's.
-            report = mine | report | {"id": mine["id"]}
-            report |= {"kind": "failure", "handled": False, "captured_by": "next start", "severity": "FATAL"}
-            report["exceptions"] = chain or [
-                {
-                    "type": "Killed",
-                    "message": "the process ended without a word during "
-                    + str((report.get("run") or {}).get("entry_point", "a run")),
-                    "frames": [],
-                }
-            ]
-            self.sender.put(report)
-        for tally in story.get("tallies", ()):
-            if isinstance(tally, dict):
-                self.sender.put(tally)
 
     def _after_fork(self) -> None:
         """A child forked here holds dead threads and perhaps held locks: it gets all of that anew."""
@@ -553,9 +477,8 @@ class Reporter:
 
     def _renew(self) -> None:
         self.sender.abandon()
-        if self._life is not None:
-            self._life.forget()
+        self._untold.forget()
         self._begin()
         self._process["process.pid"] = os.getpid()
         if self._stories:
-            self._begin_life()
+            self._untold.begin()

@@ -39,7 +39,13 @@ class Trail(deque[Crumb]):
     def now(self) -> Snapshot:
         """Return the trail as it is now, to be put into the report's form later, off the app's path."""
         self.trim()
-        return Snapshot(tuple(self), self._gone)
+        for _ in range(5):
+            try:
+                return Snapshot(tuple(self), self._gone)
+            except RuntimeError:
+                # Another thread added a breadcrumb meanwhile.
+                continue
+        return Snapshot((), self._gone)
 
 
 class Snapshot:

@@ -169,10 +169,18 @@ class _Watch:
             run.attach("user.id", user)
 
 
-def _active() -> Reporter | None:
-    import obitus
+_client: Any = None
 
-    return obitus._reporter()
+
+def _active() -> Reporter | None:
+    global _client
+    if _client is None:
+        # Not at the top: that module imports this one. And not at each request: this runs for every one.
+        import obitus
+
+        _client = obitus
+    active: Reporter | None = _client._active
+    return active
 
 
 def _leave(token: Any) -> None:

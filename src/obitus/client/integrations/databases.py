@@ -82,11 +82,11 @@ def _many(parameters: Any) -> int | None:
     return len(parameters) if hasattr(parameters, "__len__") else None
 
 
-class WatchedCursor:
-    """A cursor of any driver; what it is asked to execute leaves a breadcrumb, all else goes straight to it."""
+class _Around:
+    """Stands around an object of a driver; what is not watched goes straight to it."""
 
-    def __init__(self, cursor: Any, system: str) -> None:
-        self._obitus = (cursor, system)
+    def __init__(self, inner: Any, system: str) -> None:
+        self._obitus = (inner, system)
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self.__dict__["_obitus"][0], name)
@@ -97,15 +97,19 @@ class WatchedCursor:
         else:
             setattr(self._obitus[0], name, value)
 
-    def __iter__(self) -> Iterator[Any]:
-        return iter(self._obitus[0])
-
-    def __enter__(self) -> WatchedCursor:
-        self._obitus[0].__enter__()
-        return self
+    def __enter__(self) -> Any:
+        entered = self._obitus[0].__enter__()
+        return self if entered is self._obitus[0] else entered
 
     def __exit__(self, *details: Any) -> Any:
         return self._obitus[0].__exit__(*details)
+
+
+class WatchedCursor(_Around):
+    """A cursor of any driver; what it is asked to execute leaves a breadcrumb."""
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self._obitus[0])
 
     def execute(self, statement: Any, *args: Any, **options: Any) -> Any:
         return self._do("execute", statement, args, options, None)
@@ -124,27 +128,8 @@ class WatchedCursor:
         return self if answer is cursor else answer
 
 
-class WatchedConnection:
-    """A connection of any driver whose cursors are watched; all else goes straight to it."""
-
-    def __init__(self, connection: Any) -> None:
-        self._obitus = (connection, type(connection).__module__.split(".")[0])
-
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self.__dict__["_obitus"][0], name)
-
-    def __setattr__(self, name: str, value: Any) -> None:
-        if name == "_obitus":
-            object.__setattr__(self, name, value)
-        else:
-            setattr(self._obitus[0], name, value)
-
-    def __enter__(self) -> Any:
-        entered = self._obitus[0].__enter__()
-        return self if entered is self._obitus[0] else entered
-
-    def __exit__(self, *details: Any) -> Any:
-        return self._obitus[0].__exit__(*details)
+class WatchedConnection(_Around):
+    """A connection of any driver whose cursors are watched."""
 
     def cursor(self, *args: Any, **options: Any) -> WatchedCursor:
         connection, system = self._obitus
@@ -152,13 +137,14 @@ class WatchedConnection:
 
     def execute(self, statement: Any, *args: Any, **options: Any) -> Any:
         # Not in the DB-API, but several drivers have it.
-        connection, system = self._obitus
-        return WatchedCursor(connection.cursor(), system).execute(statement, *args, **options)
+        return self.cursor().execute(statement, *args, **options)
 
 
 def watched(connection: Any) -> Any:
     """Return a DB-API connection (PEP 249) whose statements become breadcrumbs; use it in place of the one given."""
-    return connection if isinstance(connection, WatchedConnection) else WatchedConnection(connection)
+    if isinstance(connection, WatchedConnection):
+        return connection
+    return WatchedConnection(connection, type(connection).__module__.split(".")[0])
 
 
 def _reporter() -> Reporter | None:

@@ -23,19 +23,30 @@ _inside: contextvars.ContextVar[bool] = contextvars.ContextVar("obitus_http", de
 class _Call:
     """One outgoing call while it goes on."""
 
-    __slots__ = ("_method", "_reporter", "_started_s", "_token", "_url")
+    __slots__ = ("_method", "_reporter", "_started_s", "_token", "_url", "status")
 
     def __init__(self, reporter: Reporter, method: Any, url: str) -> None:
         self._reporter = reporter
         self._method = str(method or "GET").upper()[:20]
         self._url = url
         self._started_s = time.perf_counter()
-        self._token: contextvars.Token[bool] | None = _inside.set(True)
+        self._token = _inside.set(True)
+        self.status: int | None = None
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: Any, error: BaseException | None, traceback: Any) -> None:
+        try:
+            _inside.reset(self._token)
+        except ValueError:
+            # It ends in another context than it began in.
+            _inside.set(False)
+        self._tell(error)
 
     @guarded
-    def ended(self, status: int | None = None, error: BaseException | None = None) -> None:
-        """Leave the breadcrumb."""
-        self.leave()
+    def _tell(self, error: BaseException | None) -> None:
+        status = self.status
         took_ms = round((time.perf_counter() - self._started_s) * 1000, 1)
         data: dict[str, Any] = {"http.request.method": self._method, "url.full": self._url, "duration_ms": took_ms}
         parts = urlsplit(self._url)
@@ -50,16 +61,6 @@ class _Call:
                 "ERROR" if (status or 0) >= 500 else "WARN" if (status or 0) >= 400 else "INFO",
             )
         self._reporter.breadcrumb("http", f"{self._method} {bare} → {said}", severity, data)
-
-    def leave(self) -> None:
-        """The call is no longer the one that goes on in this context."""
-        if self._token is not None:
-            try:
-                _inside.reset(self._token)
-            except ValueError:
-                # It ends in another context than it began in.
-                _inside.set(False)
-            self._token = None
 
 
 @guarded
@@ -100,12 +101,9 @@ def install_urllib3(reporter: Reporter, patches: Patches, module: ModuleType) ->
             call = _begin(reporter, method, _address(pool, url))
             if call is None:
                 return before(pool, method, url, body, headers, *more, **options)
-            try:
+            with call:
                 answer = before(pool, method, url, body, _joined(pool, headers) or headers, *more, **options)
-            except BaseException as error:
-                call.ended(error=error)
-                raise
-            call.ended(answer.status)
+                call.status = answer.status
             return answer
 
         return urlopen
@@ -139,12 +137,9 @@ def install_urllib(reporter: Reporter, patches: Patches, module: ModuleType) -> 
             if call is None:
                 return before(handler, http_class, request, **options)
             _add_to_urllib(request)
-            try:
+            with call:
                 answer = before(handler, http_class, request, **options)
-            except BaseException as error:
-                call.ended(error=error)
-                raise
-            call.ended(answer.status)
+                call.status = answer.status
             return answer
 
         return do_open
@@ -169,12 +164,9 @@ def install_httpx(reporter: Reporter, patches: Patches, module: ModuleType) -> N
             if call is None:
                 return before(client, request, **options)
             _add(request.headers)
-            try:
+            with call:
                 answer = before(client, request, **options)
-            except BaseException as error:
-                call.ended(error=error)
-                raise
-            call.ended(answer.status_code)
+                call.status = answer.status_code
             return answer
 
         return send
@@ -185,12 +177,9 @@ def install_httpx(reporter: Reporter, patches: Patches, module: ModuleType) -> N
             if call is None:
                 return await before(client, request, **options)
             _add(request.headers)
-            try:
+            with call:
                 answer = await before(client, request, **options)
-            except BaseException as error:
-                call.ended(error=error)
-                raise
-            call.ended(answer.status_code)
+                call.status = answer.status_code
             return answer
 
         return send
@@ -215,12 +204,9 @@ def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) ->
             if call is None:
                 return await before(session, method, url, **options)
             _add_to_options(options)
-            try:
+            with call:
                 answer = await before(session, method, url, **options)
-            except BaseException as error:
-                call.ended(error=error)
-                raise
-            call.ended(answer.status)
+                call.status = answer.status
             return answer
 
         return _request

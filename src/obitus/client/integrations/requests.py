@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import Any, Final
 from urllib.parse import parse_qsl
 
-from obitus.client.log import log
+from obitus.client.log import is_ours, log
 
 MOST_BODY_BYTES: Final = 64 * 1024
 MOST_HEADERS: Final = 60
@@ -40,7 +40,8 @@ def outcome_of(status: int, failed: Collection[int]) -> str:
 
 def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
     """Ask the app's own function who the user is. It may raise: then it is said in the log, and nobody is named."""
-    if user is None:
+    if user is None or is_ours():
+        # On a thread of ours the app's function would not find what it goes by.
         return None
     try:
         found = user(given)

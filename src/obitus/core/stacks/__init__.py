@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 from obitus.core.frames import ChainLink
 from obitus.core.stacks import python
@@ -27,6 +27,27 @@ Reader = Callable[[Sequence[str]], list[tuple[list[ChainLink], int, int]]]
 """Given the lines of a text, returns each stack trace in it: its chain, its first line and the line after its last."""
 
 READERS: Final[dict[str, Reader]] = {"python": python.read}
+
+
+def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
+    """Return a chain as the ``exceptions`` of a report, within the format's bounds."""
+    found = []
+    for link in chain:
+        part: dict[str, Any] = {"type": link.type[:300], "message": link.message[:8000]}
+        if link.relation is not None:
+            part["relation"] = link.relation
+        part["frames"] = [
+            {
+                "function": frame.function[:300],
+                "module": frame.module[:300],
+                "file": frame.file[:2000],
+                "line": frame.line,
+                "own": frame.own,
+            }
+            for frame in link.frames
+        ]
+        found.append(part)
+    return found
 
 
 def find_stacks(text: str) -> list[FoundStack]:

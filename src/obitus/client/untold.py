@@ -1,0 +1,98 @@
+"""What a process could not tell any more: runs that never ended, crashes, counts. Kept while it lives, told by the next."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+from obitus.client.guard import guarded
+from obitus.client.life import Life, Story, read_the_dead
+from obitus.client.trail import finish_trail
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+STORY_AFTER_S: Final = 0.25
+MOST_RUNS: Final = 50
+
+
+class Untold:
+    """Keeps one reporter's story on disk, and reports what earlier processes left."""
+
+    def __init__(self, reporter: Reporter) -> None:
+        self._reporter = reporter
+        self._life: Life | None = None
+
+    def begin(self) -> None:
+        """Report what was left, and put the marks of this process in place. Says in the log where it cannot."""
+        goal = self._reporter.settings.spool_of_goal
+        if goal is None:
+            return
+        folder = goal / "lives"
+        try:
+            read_the_dead(folder, self._report)
+            life = Life(folder)
+            life.begin()
+            self._life = life
+        except OSError as error:
+            said = f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen."
+            self._reporter.sender.sayings.say("life", said)
+
+    def keep(self) -> None:
+        """Write down what goes on at this moment."""
+        if self._life is not None:
+            self._life.tell(self._story())
+
+    def end(self) -> None:
+        """This process ends as it should: nothing is left untold."""
+        if self._life is not None:
+            self._life.end()
+            self._life = None
+
+    def forget(self) -> None:
+        """In a forked child: let go of the parent's marks."""
+        if self._life is not None:
+            self._life.forget()
+
+    def _story(self) -> Story | None:
+        """Return the runs that have gone on for a while, and what was counted and is not sent yet.
+
+        In the form of reports, redacted as everything that is written.
+        """
+        reporter = self._reporter
+        now_s = reporter.timer()
+        told = []
+        for run in list(reporter.open_runs.values()):
+            if now_s - run.started_s < STORY_AFTER_S:
+                continue
+            if run.resolve is not None:
+                guarded(run.resolve)()
+            report = reporter.new_report("failure", "FATAL", run, {})
+            report["run"] = run.as_report(now_s)
+            report["trail"] = run.trail.now()
+            finish_trail(report)
+            if run.request is not None:
+                report["request"] = dict(run.request)
+            told.append(reporter.redactor.report(report))
+        tallies = [reporter.redactor.report(reporter.released(tally)) for tally in reporter.tally.look()]
+        return {"runs": told[:MOST_RUNS], "tallies": tallies} if told or tallies else None
+
+    def _report(self, crash: str, story: Story) -> None:
+        """Report what one process left: what faulthandler wrote, and its story."""
+        from obitus.core.stacks import find_stacks, report_form
+
+        reporter = self._reporter
+        found = find_stacks(crash) if crash.strip() else []
+        chain = report_form(found[-1].chain) if found else []
+        told = [run for run in story.get("runs", ()) if isinstance(run, dict)]
+        for left in told or ([{}] if chain else []):
+            # Id, release, process and time of the one that died count, not this one's: told twice, it is one report.
+            report = reporter.new_report("failure", "FATAL", None, {}) | left
+            report |= {"kind": "failure", "handled": False, "captured_by": "next start", "severity": "FATAL"}
+            during = (left.get("run") or {}).get("entry_point", "a run")
+            report["exceptions"] = chain or [
+                {"type": "Killed", "message": f"the process ended without a word during {during}", "frames": []}
+            ]
+            reporter.sender.put(report)
+        for tally in story.get("tallies", ()):
+            if isinstance(tally, dict):
+                reporter.sender.put(tally)
