@@ -153,6 +153,7 @@ class Watched:
     def __init__(self, running: Running, folder: Path, way: str) -> None:
         code, command, self.captured_by = WAYS[way]
         self._running, self._folder = running, folder
+        self.names_users = "user=" in code
         self._port = free_port()
         write(folder, code, "ferry.py")
         self._arguments = [sys.executable, *(part.format(port=self._port) for part in command)]
@@ -225,6 +226,7 @@ def test_a_request_that_fails(watched: Watched) -> None:
     assert request["body"]["json"] == order | {"password": "[hidden: password]"}
     assert "hunter2-3f9a77" not in json.dumps(report)
     assert [crumb["message"] for crumb in report["trail"] if crumb["kind"] == "mark"] == ["places counted"]
+    assert report["attributes"].get("user.id") == ("p-102" if watched.names_users else None)
     failed = watched.run_of("POST /sailings/{sailing_id}/boardings")
     assert failed["run"]["outcome"] == "failed" and failed["request"]["status"] == 500
     assert failed["run"]["failures"] == [report["id"]] and failed["run"]["kept"] == "failed"

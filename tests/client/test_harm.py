@@ -191,6 +191,25 @@ def test_strange_answers(
     assert "secret-key-that-stays-here" not in "".join(texts)
 
 
+def test_a_service_that_hangs(tmp_path: Path) -> None:
+    """One that takes connections and never answers holds nobody up: not the app, nor its end for more than two seconds."""
+    import socket
+
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        code = """
+            import obitus, time
+            obitus.watch()
+            started = time.perf_counter()
+            for i in range(50): obitus.record(ValueError(str(i)))
+            print(time.perf_counter() - started < 1.5)
+        """
+        started = time.perf_counter()
+        url = f"http://127.0.0.1:{silent.getsockname()[1]}"
+        ended = run_script(tmp_path, code, OBITUS_URL=url, OBITUS_KEY="okey_x")
+        assert ended.stdout == "True\n" and time.perf_counter() - started < 8
+        assert "the next start sends them" in ended.stderr
+
+
 def test_a_forked_child_reports_too(running: Running, tmp_path: Path) -> None:
     """A child forked after reports were sent has a sender of its own."""
     code = """

@@ -132,6 +132,28 @@ def test_a_refusal_is_no_failure(reported: Reported) -> None:
     assert reported.all() == []
 
 
+def test_which_statuses_count_as_failed(reported: Reported) -> None:
+    """The team says which; an answer's body is kept when that is asked for, and a body is not when it is not wanted."""
+    from starlette.responses import JSONResponse
+
+    async def app(scope: Any, receive: Any, send: Any) -> None:
+        await JSONResponse({"pier": "merrow"}, 409 if scope["path"] == "/taken" else 503)(scope, receive, send)
+
+    async def ask(**options: Any) -> None:
+        watched = obitus.AsgiMiddleware(app, failed_statuses=[409], **options)
+        async with httpx.AsyncClient(transport=httpx.ASGITransport(watched), base_url="http://ferry") as client:
+            await client.post("/taken", json={"berth": 7})
+            await client.post("/away")
+
+    asyncio.run(ask(answer_body=True))
+    asyncio.run(ask(body_bytes=0))
+    taken, away, bare, _ = reported.all("run")
+    assert (taken["run"]["outcome"], away["run"]["outcome"]) == ("failed", "refused")
+    assert taken["request"]["answer_body"]["json"] == {"pier": "merrow"}
+    assert taken["request"]["body"]["json"] == {"berth": 7}
+    assert "body" not in bare["request"] and "answer_body" not in bare["request"]
+
+
 def test_two_hundred_requests_at_once_never_mix(reported: Reported) -> None:
     """Each of two hundred concurrent requests has its own trail and its own user, threads included."""
 
