@@ -127,7 +127,7 @@ def watch(
         _log.warning("Obitus: nothing is reported (%s: %s).", type(trouble).__name__, trouble)
 
 
-def record(error: BaseException | None = None, **attributes: _Any) -> str | None:
+def record(error: BaseException | None = None, /, **attributes: _Any) -> str | None:
     """Report an exception that the app caught (the one being handled when none is given); return the report's id."""
     if _active is None:
         return None
@@ -139,14 +139,14 @@ def record(error: BaseException | None = None, **attributes: _Any) -> str | None
     return _active.record(error, handled=True, captured_by="record", attributes=attributes)
 
 
-def say(message: str, severity: str = "ERROR", **attributes: _Any) -> str | None:
+def say(message: str, /, severity: str = "ERROR", **attributes: _Any) -> str | None:
     """Report a message: from ERROR on as a failure with the stack that leads here, below it as a log record."""
     if _active is None:
         return None
     return _active.say(message, severity, attributes, _sys._getframe(1))
 
 
-def mark(message: str, **data: _Any) -> None:
+def mark(message: str, /, **data: _Any) -> None:
     """Leave a breadcrumb in the trail of the current run."""
     reporter = _marking
     if reporter is None:
@@ -170,7 +170,7 @@ def attach(attributes: _Mapping[str, _Any] | None = None, /, **more: _Any) -> No
         _active.attach({**(attributes or {}), **more})
 
 
-def run(entry_point: str, **attributes: _Any) -> _Run:
+def run(entry_point: str, /, **attributes: _Any) -> _Run:
     """Return a unit of work, to be used as ``with obitus.run("job nightly-manifest"):`` or as a decorator."""
     return _Run(entry_point, attributes, _reporter)
 

@@ -158,6 +158,8 @@ def test_surrogates_and_control_characters(reported: Reported) -> None:
         lambda: obitus.say(7, severity="LOUD"),  # type: ignore[arg-type]
         lambda: obitus.run(None).__enter__(),  # type: ignore[arg-type]
         lambda: obitus.flush(-1),
+        lambda: obitus.mark("x", message="y", error=1, entry_point="z"),
+        lambda: obitus.record(ValueError(), error="y", message="z"),
     ],
 )
 def test_wrong_calls_never_raise(reported: Reported, call: Any) -> None:

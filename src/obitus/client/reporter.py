@@ -448,6 +448,8 @@ class Reporter:
         # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
         if self._ticks % DROPPED_EVERY_TICKS == 0 or (self.sender.dropped and not self._dropped_told):
             self._tell_dropped()
+        if self._stories and not self._untold.begun:
+            self._untold.begin()
         self._untold.keep()
 
     def _tell_dropped(self) -> None:
@@ -479,6 +481,5 @@ class Reporter:
         self.sender.abandon()
         self._untold.forget()
         self._begin()
+        # Nothing more yet: most children that only become another program never come to report anything.
         self._process["process.pid"] = os.getpid()
-        if self._stories:
-            self._untold.begin()

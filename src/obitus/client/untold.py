@@ -21,9 +21,11 @@ class Untold:
     def __init__(self, reporter: Reporter) -> None:
         self._reporter = reporter
         self._life: Life | None = None
+        self.begun = False
 
     def begin(self) -> None:
         """Report what was left, and put the marks of this process in place. Says in the log where it cannot."""
+        self.begun = True
         goal = self._reporter.settings.spool_of_goal
         if goal is None:
             return
