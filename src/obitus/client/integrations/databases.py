@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextvars
 import sqlite3
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import ModuleType
@@ -48,7 +47,7 @@ def tell(
     if is_ours():
         return
     text = shape(statement) if isinstance(statement, str) else "?"
-    took_ms = round((time.perf_counter() - started_s) * 1000, 2)
+    took_ms = round((reporter.timer() - started_s) * 1000, 2)
     data: dict[str, Any] = {"db.query.text": text, "duration_ms": took_ms}
     if system:
         data["db.system.name"] = system
@@ -67,7 +66,7 @@ def tell(
 def _measured(reporter: Reporter, system: str, statement: Any, act: Any, cursor: Any, times: int | None) -> Any:
     if _inside.get():
         return act()
-    started_s = time.perf_counter()
+    started_s = reporter.timer()
     try:
         answer = act()
     except Exception as error:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextvars
-import time
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit, urlunsplit
@@ -29,7 +28,7 @@ class _Call:
         self._reporter = reporter
         self._method = str(method or "GET").upper()[:20]
         self._url = url
-        self._started_s = time.perf_counter()
+        self._started_s = reporter.timer()
         self._token = _inside.set(True)
         self.status: int | None = None
 
@@ -47,7 +46,7 @@ class _Call:
     @guarded
     def _tell(self, error: BaseException | None) -> None:
         status = self.status
-        took_ms = round((time.perf_counter() - self._started_s) * 1000, 1)
+        took_ms = round((self._reporter.timer() - self._started_s) * 1000, 1)
         data: dict[str, Any] = {"http.request.method": self._method, "url.full": self._url, "duration_ms": took_ms}
         parts = urlsplit(self._url)
         bare = f"{parts.hostname or ''}{f':{parts.port}' if parts.port else ''}{parts.path}"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
@@ -20,7 +19,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     from sqlalchemy import event  # the app has imported it: that is what brought us here
 
     def before(connection: Any, cursor: Any, statement: Any, parameters: Any, context: Any, executemany: bool) -> None:
-        connection.info.setdefault(_STARTED, []).append((time.perf_counter(), _inside.set(True)))
+        connection.info.setdefault(_STARTED, []).append((reporter.timer(), _inside.set(True)))
 
     def after(connection: Any, cursor: Any, statement: Any, parameters: Any, context: Any, executemany: bool) -> None:
         started_s = _take(connection)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import time
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
@@ -32,7 +31,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
             return
         data["process.pid"] = process.pid
         reporter.breadcrumb("process", f"{_name(command)} started", "INFO", data)
-        process.__dict__[_STARTED] = (time.perf_counter(), command)
+        process.__dict__[_STARTED] = (reporter.timer(), command)
 
     @guarded
     def ended(process: Any) -> None:
@@ -40,7 +39,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
         started = process.__dict__.pop(_STARTED, None) if status is not None else None
         if started is None:
             return
-        took_ms = round((time.perf_counter() - started[0]) * 1000, 1)
+        took_ms = round((reporter.timer() - started[0]) * 1000, 1)
         how = f"status {status}" if status >= 0 else f"signal {-status}"
         data = {"process.exit.code": status, "duration_ms": took_ms}
         severity = "INFO" if status == 0 else "WARN"

@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass
 
+from sailings import fleet
+
 NEXT_PIER = {
     "merrow": "eastholm",
     "eastholm": "gannet-stack",
@@ -24,7 +26,8 @@ def sailing(sailing_id):
     if number % 97 == 0:
         return None
     vessel = ("Tern", "Petrel", "Kittiwake")[number % 3]
-    return Sailing(sailing_id, vessel, places=62, taken=62 if number % 41 == 0 else number % 60, clearance_m=4.2)
+    places, clearance_m = fleet.vessel(vessel)
+    return Sailing(sailing_id, vessel, places, taken=places if number % 41 == 0 else number % 60, clearance_m=clearance_m)
 
 
 def connections(pier, to):
