@@ -162,12 +162,14 @@ def test_leaving_with_a_status(running: Running, tmp_path: Path) -> None:
         ("sys.exit('no config')", 1),
         ("try: sys.exit(4)\nexcept SystemExit: pass", 0),
         ("obitus.watch(); sys.exit(5)", 5),
+        ("with obitus.run('job x'): raise SystemExit(6)", 6),
+        ("with obitus.run('job x'): sys.exit(7)", 7),
     ):
         ended = run(running, key, tmp_path, f"import obitus, sys\nobitus.watch(exits=True)\n{code}")
         assert ended.returncode == status
     ended = run(running, key, tmp_path, "import obitus\nobitus.watch(exits=True)\nraise KeyboardInterrupt")
     assert ended.returncode != 0
-    assert set(told(running, 2)) == {"exit status 3", "no config"}
+    assert set(told(running, 4)) == {"exit status 3", "no config", "6", "7"}
 
 
 def test_hooks_of_others_still_run(running: Running, tmp_path: Path) -> None:

@@ -15,8 +15,10 @@
 	const report = $derived(failure.report as unknown as Report);
 	const loud = (severity: string | undefined) => severity === 'ERROR' || severity === 'FATAL';
 	const shape = (severity: string | undefined) => (loud(severity) ? '✕' : severity === 'WARN' ? '!' : '·');
+	// The message says these already.
+	const said = /^(code\..*|logger|db\.system\.name|http\.request\.method|http\.response\.status_code)$/;
 	function rest(crumb: Crumb): string {
-		const shown = Object.entries(crumb.data ?? {}).filter(([name]) => !name.startsWith('code.') && name !== 'logger');
+		const shown = Object.entries(crumb.data ?? {}).filter(([name]) => !said.test(name) && !(crumb.kind === 'query' && name === 'duration_ms'));
 		return shown.map(([name, value]) => `${name}=${String(value)}`).join(', ');
 	}
 </script>

@@ -25,6 +25,9 @@ _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]"
 
 console = Console(highlight=False, soft_wrap=False)
 
+# What the message of a breadcrumb says already.
+_SAID_ALREADY = frozenset({"logger", "db.system.name", "http.request.method", "http.response.status_code"})
+
 
 def safe(value: object) -> str:
     """Return text from a report without control codes and direction marks."""
@@ -198,8 +201,9 @@ def _trail(report: dict[str, Any], latest: dict[str, Any]) -> None:
     table.add_column(no_wrap=True)
     table.add_column(ratio=1, overflow="fold")
     for crumb in report.get("trail", []):
-        data = {name: value for name, value in crumb.get("data", {}).items() if not name.startswith("code.")}
-        data.pop("logger", None)
+        hidden = _SAID_ALREADY | ({"duration_ms"} if crumb["kind"] == "query" else set())
+        given = crumb.get("data", {}).items()
+        data = {name: value for name, value in given if name not in hidden and not name.startswith("code.")}
         extra = "  " + ", ".join(f"{safe(k)}={safe(v)}" for k, v in data.items()) if data else ""
         severity = crumb.get("severity", "INFO")
         message = Text(safe(crumb["message"])).append(_cut(extra, 160), style=QUIET)

@@ -31,7 +31,7 @@ class _Leaving(SystemExit):
         self._frames = reporter.stack(frame)
 
     def __del__(self) -> None:
-        if sys._getframe().f_back is None:
+        if sys._getframe().f_back is None and not self._reporter.knows(self):
             message = f"exit status {self.code}" if isinstance(self.code, int) else str(self.code)[:8000]
             self._reporter.record_exit(message, self._frames)
 

@@ -302,6 +302,10 @@ class Reporter:
         """Return the frames that lead to ``frame``, in the report's form."""
         return self._capture.stack(frame)
 
+    def knows(self, error: BaseException) -> bool:
+        """Whether an exception was reported already."""
+        return _REPORTED in error.__dict__
+
     def record_exit(self, message: str, frames: list[dict[str, Any]]) -> None:
         """Report that the program left with a status other than 0."""
         self.record_chain([{"type": "SystemExit", "message": message, "frames": frames}], "main thread", {})

@@ -80,6 +80,9 @@ class Run(ContextDecorator):
             reporter.record(error, handled=False, captured_by="run", run=run)
         elif isinstance(error, SystemExit):
             outcome = "ok" if error.code in (None, 0) else "failed"
+            if outcome == "failed" and reporter.settings.exits:
+                run.outcome = outcome
+                reporter.record(error, handled=False, captured_by="run", run=run)
         elif isinstance(error, KeyboardInterrupt) or type(error).__name__ == "CancelledError":
             outcome = "refused"
         try:

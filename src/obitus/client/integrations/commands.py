@@ -51,6 +51,8 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
                 raise
             except SystemExit as error:
                 outcome = "ok" if error.code in (None, 0) else "failed"
+                if outcome == "failed" and reporter.settings.exits:
+                    reporter.record(error, handled=False, captured_by="command", severity="FATAL")
                 raise
             finally:
                 runs.current.reset(token)
