@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from obitus.store import errors
-from obitus.store.database import SCHEMA_VERSION, Reader, open_for_writing, statement_file
+from obitus.store.database import MIGRATIONS, SCHEMA_VERSION, Reader, open_for_writing, statement_file
 from obitus.store.writer import Writer
 
 
@@ -112,10 +112,25 @@ def test_the_schema_is_made_once_and_explained(path: Path) -> None:
     tables = [row[0] for row in connection.execute("SELECT name FROM sqlite_schema WHERE type = 'table'")]
     connection.close()
     assert path.stat().st_mode & 0o077 == 0
-    text = statement_file("schema.sql")
+    text = "\n".join(statement_file(name) for name in MIGRATIONS)
     for table in tables:
         before = text.split(f"CREATE TABLE {table} ")[0].rstrip().splitlines()[-1]
         assert before.startswith("-- "), f"table {table} has no comment"
+
+
+def test_a_file_of_the_first_version_is_brought_up(path: Path) -> None:
+    """What an earlier release wrote is kept, and what came since is there."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    old = sqlite3.connect(path)
+    old.executescript(f"{statement_file(MIGRATIONS[0])}\nPRAGMA user_version = 1;")
+    old.execute("INSERT INTO apps (name, kind, created_ms) VALUES ('sailings', 'fastapi', 1)")
+    old.commit()
+    old.close()
+    connection = open_for_writing(path)
+    assert connection.execute("PRAGMA user_version").fetchone()[0] == SCHEMA_VERSION
+    assert [row["name"] for row in connection.execute("SELECT name FROM apps")] == ["sailings"]
+    assert connection.execute("SELECT COUNT(*) FROM redaction_rules").fetchone()[0] == 0
+    connection.close()
 
 
 def test_a_file_of_a_later_version_is_left_alone(path: Path) -> None:

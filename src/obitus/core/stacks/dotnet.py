@@ -1,0 +1,131 @@
+""".NET's and Mono's stack traces, as ``Exception.ToString`` writes them.
+
+Inner exceptions, rethrown ones, and the names that the compiler makes for async methods, lambdas and local functions,
+brought back to those in the source. Source: .NET's documentation of ``Exception.ToString`` and ``Environment.StackTrace``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut, starts_any
+
+_FRAME = re.compile(
+    r"^\s*at (?P<whole>[\w.`<>+|,$\[\]~?& -]{1,800}?) ?\((?P<arguments>[^\n]{0,2000}?)\)"
+    r"(?: \[0x[0-9a-f]+\])?(?: in (?P<file>[^\n]{1,1500}?):(?:line )?(?P<line>\d{1,9})\s*)?\s*$"
+)
+_HEADER = re.compile(
+    r"(?:^|[\s\]|>:-])(?P<type>(?:[A-Z]\w*\.)*[A-Z]\w*(?:Exception|Error)\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
+)
+_BREAKS: Final = ("--- End of stack trace from previous location", "--- End of inner exception stack trace ---")
+_ARROW: Final = "---> "
+_ASYNC = re.compile(r"[.+]<(?P<name>[\w.]+)>(?:d__\d+|c__Iterator\d+)(?:`\d+)?\.MoveNext$")
+_LAMBDA = re.compile(
+    r"(?:[.+]<>c(?:__DisplayClass[\d_]+)?(?:`\d+)?)?\.<(?P<name>[\w.]+)>[bg]__(?:(?P<local>\w+)\|)?[\d_]+$"
+)
+_ARITY = re.compile(r"`\d+|\[[\w`, ]*\]")
+LIBRARIES: Final = (
+    "System",
+    "Microsoft",
+    "Mono",
+    "MS",
+    "Interop",
+    "Newtonsoft",
+    "Npgsql",
+    "Internal",
+    "Windows",
+    "Xunit",
+    "NUnit",
+)
+
+
+def read(lines: Sequence[str]) -> Found:
+    """Return each stack trace in ``lines``."""
+    found: Found = []
+    i = 0
+    while i < len(lines):
+        if "at " not in lines[i] or _frame(lines[i]) is None or not _is_ours(lines, i):
+            i += 1
+            continue
+        first = _header_above(lines, i, found[-1][2] if found else 0)
+        if first is None:
+            i += 1
+            continue
+        names = _names(lines, first, i)
+        # The innermost exception's frames are printed first, each one's up to its end mark.
+        stacks: list[list[Frame]] = [[]]
+        while i < len(lines) and sum(map(len, stacks)) < MOST_FRAMES:
+            frame = _frame(lines[i])
+            text = lines[i].strip()
+            if frame is not None:
+                stacks[-1].append(frame)
+            elif text.startswith(_BREAKS[1]):
+                stacks.append([])
+            elif not text.startswith(_BREAKS[0]):
+                break
+            i += 1
+        chain = []
+        for place, (name, message) in enumerate(names):
+            from_end = len(names) - 1 - place
+            frames = stacks[from_end][::-1] if from_end < len(stacks) else []
+            chain.append(ChainLink(name, message, frames, "cause" if place else None))
+        found.append((chain, first, i))
+    return found
+
+
+def _is_ours(lines: Sequence[str], i: int) -> bool:
+    """Whether a frame is .NET's and not Java's or JavaScript's: these have no blank before ``in``, nor types as arguments."""
+    line = cut(lines[i])
+    found = _FRAME.match(line)
+    if found is None:
+        return False
+    return found["file"] is not None or not re.search(
+        r"\.(?:java|kt|scala|m?[jt]sx?)(?::\d+){0,2}$|^(?:Native Method|Unknown Source|native|<anonymous>)$|:\d+:\d+$",
+        found["arguments"],
+    )
+
+
+def _header_above(lines: Sequence[str], frame: int, floor: int) -> int | None:
+    best = None
+    for i in range(frame - 1, max(floor, frame - MOST_MESSAGE_LINES) - 1, -1):
+        line = cut(lines[i])
+        if _HEADER.search(line.split(_ARROW)[0].rstrip()) or _HEADER.search(line.split(_ARROW)[-1].rstrip()):
+            best = i
+            if not line.lstrip().startswith("--->"):
+                break
+        elif not line.strip():
+            break
+    return best
+
+
+def _names(lines: Sequence[str], first: int, frame: int) -> list[tuple[str, str]]:
+    """Return type and message of each exception, from the outermost; they stand before the first frame, behind arrows."""
+    text = "\n".join(cut(line) for line in lines[first:frame])
+    names = []
+    for part in text.split(_ARROW):
+        head, _, rest = part.strip().partition("\n")
+        found = _HEADER.search(head.strip()) or _HEADER.search(head.strip().split(" --- ")[0])
+        if found is not None:
+            message = (found["message"] or "") + ("\n" + rest if rest.strip() else "")
+            names.append((found["type"], message.strip()))
+    return names or [("unknown (the text is cut off)", "")]
+
+
+def _frame(text: str) -> Frame | None:
+    found = _FRAME.match(cut(text))
+    if found is None or "." not in found["whole"]:
+        return None
+    whole = readable(found["whole"].strip().removeprefix("async "))
+    owner, _, method = whole.rpartition(".")
+    own = not starts_any(owner, LIBRARIES)
+    return Frame(method, owner, found["file"] or "", int(found["line"]) if found["line"] else None, own)
+
+
+def readable(name: str) -> str:
+    """Return a method's name as the source has it: ``Gate.<Open>d__3.MoveNext`` is ``Gate.Open``."""
+    name = _ASYNC.sub(lambda found: "." + found["name"], name)
+    name = _LAMBDA.sub(lambda found: "." + (found["local"] or found["name"]), name)
+    return _ARITY.sub("", name).replace("+", ".")

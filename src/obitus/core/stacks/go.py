@@ -1,0 +1,99 @@
+"""Go's panics and fatal errors, as its runtime writes them: the goroutine that failed, innermost call first.
+
+Source: Go's documentation of package ``runtime`` (GOTRACEBACK) and ``runtime/debug.Stack``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
+
+_PANIC = re.compile(r"(?:^|[\s\]|:-])(?P<kind>panic|fatal error): (?P<message>.+)$")
+_GOROUTINE = re.compile(r"^goroutine \d+ (?:gp=\S+ m=\S+ (?:mp=\S+ )?)?\[(?P<state>[^\]]{1,100})\]:$")
+_CALL = re.compile(
+    r"^(?:created by )?(?P<name>[\w.~/%-]+\.(?:\(\*?[\w\[\].,… ]+\)\.)?[\w.\[\]…-]+?)(?:\(.*\))?(?: in goroutine \d+)?$"
+)
+_PLACE = re.compile(r"^\s+(?P<file>[^\n]{1,1500}?\.(?:go|s)):(?P<line>\d{1,9})(?: \+0x[0-9a-f]+)?")
+_CLOSURE = re.compile(r"(?:\.func\d+|\.gowrap\d+|\.\d+|-fm|-range\d+)+$")
+_GENERIC = re.compile(r"\[[^\]]*\]")
+_LIBRARY: Final = ("/usr/local/go/", "/usr/lib/go", "/go/pkg/mod/", "/goroot/", "/pkg/mod/", "_testmain.go", "/vendor/")
+
+
+def read(lines: Sequence[str]) -> Found:
+    """Return each panic in ``lines``, with the goroutine that is printed first."""
+    found: Found = []
+    i = 0
+    while i < len(lines):
+        goroutine = _GOROUTINE.match(lines[i].strip()) if lines[i].startswith("goroutine ") else None
+        if goroutine is None:
+            i += 1
+            continue
+        floor = found[-1][2] if found else 0
+        header, links = _panics(lines, i, floor)
+        frames, end = _frames(lines, i + 1)
+        if not frames:
+            i += 1
+            continue
+        if not links:
+            links = [("goroutine", goroutine["state"])]
+            header = i
+        # The panic that came last ended it; earlier ones were being handled by deferred calls.
+        chain = [
+            ChainLink(kind, message, frames if place == 0 else [], None if place == 0 else "context")
+            for place, (kind, message) in enumerate(reversed(links))
+        ]
+        while end < len(lines) and (not lines[end].strip() or _GOROUTINE.match(lines[end].strip())):
+            # Other goroutines stand behind it; they tell where the rest of the program was.
+            if lines[end].strip():
+                _, end = _frames(lines, end + 1)
+            else:
+                end += 1
+        found.append((chain, header, end))
+        i = end
+    return found
+
+
+def _panics(lines: Sequence[str], goroutine: int, floor: int) -> tuple[int, list[tuple[str, str]]]:
+    links: list[tuple[str, str]] = []
+    first = goroutine
+    for i in range(goroutine - 1, max(floor, goroutine - 40) - 1, -1):
+        line = cut(lines[i])
+        found = _PANIC.search(line)
+        if found is not None:
+            first = i
+            message = re.sub(r"( \[recovered(?:, repanicked)?\])+$", "", found["message"].strip())
+            kind = "runtime error" if message.startswith("runtime error: ") else found["kind"]
+            links.append((kind, message.removeprefix("runtime error: ")))
+        elif links and not line.strip():
+            break
+    links.reverse()
+    return first, links
+
+
+def _frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
+    frames: list[Frame] = []
+    while i + 1 < len(lines) and len(frames) < MOST_FRAMES:
+        call, place = _CALL.match(cut(lines[i]).strip()), _PLACE.match(cut(lines[i + 1]))
+        if lines[i].startswith("panic(") and place is not None:
+            frames.append(Frame("panic", "runtime", place["file"], int(place["line"]), own=False))
+        elif call is not None and place is not None:
+            frames.append(_frame(call["name"], place["file"], int(place["line"])))
+        else:
+            break
+        i += 2
+    frames.reverse()
+    return frames, i
+
+
+def _frame(name: str, file: str, line: int) -> Frame:
+    name = _CLOSURE.sub("", _GENERIC.sub("", name))
+    folder, slash, rest = name.rpartition("/")
+    package, _, function = rest.partition(".")
+    module = f"{folder}{slash}{package}".replace("%2e", ".")
+    standard = "." not in module.split("/")[0] and module != "main" and any(part in file for part in _LIBRARY)
+    own = not (standard or module == "runtime" or any(part in file for part in _LIBRARY))
+    return Frame(function.replace("(*", "").replace(")", "").replace("(", ""), module, file, line, own)

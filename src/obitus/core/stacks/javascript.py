@@ -1,0 +1,134 @@
+"""JavaScript's stack traces: V8's (Node, Chromium), and those of Firefox and Safari.
+
+Async frames, ``new``, aliases, code from ``eval``, the ``cause`` of an error as Node prints it, and members of an
+AggregateError. Sources: V8's documentation of its stack trace API; MDN on ``Error.prototype.stack``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame, looks_like_library
+from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
+
+_V8 = re.compile(
+    r"^\s*at (?:(?P<async>async )?(?P<function>(?:new )?[^()\n]{1,500}?)(?: \[as (?P<alias>[^\]]{1,200})\])? \()?"
+    r"(?P<place>(?:[a-zA-Z][\w+.-]*:)?[^\s():][^()\n]{0,2000}?|<anonymous>|native|node:[\w/]+)(?::(?P<line>\d{1,9}))?(?::(?P<column>\d{1,9}))?\)?$"
+)
+_EVAL = re.compile(
+    r"^\s*at (?:async )?(?P<function>[^()\n]{1,500}?) \(eval at .{0,2000}?\((?P<place>[^()\n]{1,2000}?):(?P<line>\d+):\d+\)(?:\)|,).*$"
+)
+_OTHER = re.compile(
+    r"^\s*(?P<function>[^@\s()]{0,300}(?:\([^()]{0,100}\))?)@(?P<place>[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
+)
+_HEADER = re.compile(
+    r"(?:^|[\s\]|:-])(?:Uncaught (?:\(in promise\) )?)?(?P<type>[A-Z][\w$]*(?:Error|Exception|Warning|Rejection)|Error)(?: \[\w+\])?(?::\s?(?P<message>.*))?$"
+)
+_CAUSE = re.compile(
+    r"^\s*\[(?P<how>cause|errors)\]: (?:\[)?(?:(?P<type>[A-Za-z_$][\w$]*)(?::\s?(?P<message>.*?))?)?(?:\s*\{)?$"
+)
+_MEMBER = re.compile(r"^\s*(?P<type>[A-Z][\w$]*Error)(?::\s?(?P<message>.*?))?$")
+_CODE_PLACE = re.compile(
+    r"(?::\d+){1,2}$|^(?:node:|file:|https?:|webpack|native$|<anonymous>$)|[\\/]|\.(?:m|c)?[jt]sx?\b"
+)
+
+
+def read(lines: Sequence[str]) -> Found:
+    """Return each stack trace in ``lines``."""
+    found: Found = []
+    i = 0
+    while i < len(lines):
+        frame = _frame(lines[i])
+        if frame is None:
+            i += 1
+            continue
+        floor = found[-1][2] if found else 0
+        header, match = _header_above(lines, i, floor)
+        message = [match["message"] or "", *lines[header + 1 : i]] if match else [""]
+        type_name = match["type"] if match else "unknown (the text is cut off)"
+        frames, end = _frames(lines, i)
+        chain = [ChainLink(type_name, "\n".join(message).strip(), frames)]
+        end = _inner(lines, end, chain)
+        found.append((chain, header, end))
+        i = end
+    return found
+
+
+def _frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
+    frames: list[Frame] = []
+    while i < len(lines) and len(frames) < MOST_FRAMES:
+        frame = _frame(lines[i])
+        if frame is None:
+            break
+        frames.append(frame)
+        i += 1
+    frames.reverse()
+    return frames, i
+
+
+def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:
+    """Read what Node prints in brackets behind an error: its cause, or the members of an aggregate."""
+    members = False
+    while i < len(lines):
+        line = cut(lines[i])
+        inner = _CAUSE.match(line)
+        member = _MEMBER.match(line) if members else None
+        match = inner if inner is not None and inner["type"] else member
+        if inner is not None and inner["how"] == "errors":
+            members = True
+        if match is None:
+            if (
+                inner is not None
+                or (members and re.fullmatch(r"\s*[\[\]{},]*", line))
+                or re.fullmatch(r"\s*[}\]]+,?", line)
+            ):
+                i += 1
+                continue
+            return i
+        frames, i = _frames(lines, i + 1)
+        relation = "member" if members else "cause"
+        chain.append(ChainLink(match["type"], (match["message"] or "").strip(), frames, relation))
+    return i
+
+
+def _header_above(lines: Sequence[str], frame: int, floor: int) -> tuple[int, re.Match[str] | None]:
+    for i in range(frame - 1, max(floor, frame - MOST_MESSAGE_LINES) - 1, -1):
+        line = cut(lines[i])
+        match = _HEADER.search(line)
+        if match is not None:
+            return i, match
+        if not line.strip():
+            break
+    return frame, None
+
+
+def _frame(text: str) -> Frame | None:
+    if "at " in text:
+        line = cut(text)
+        found = _EVAL.match(line) or _V8.match(line)
+        if found is None or not _CODE_PLACE.search(_whole_place(found)):
+            return None
+        name = found["function"] or "<anonymous>"
+    elif "@" in text:
+        found = _OTHER.match(cut(text))
+        if found is None:
+            return None
+        name = found["function"] or "<anonymous>"
+    else:
+        return None
+    place = found["place"]
+    own = not (
+        looks_like_library(place) or place.startswith(("internal/", "native", "<anonymous>", "chrome-extension:"))
+    )
+    return Frame(name.strip(), "", place, int(found["line"]) if found["line"] else None, own)
+
+
+def _whole_place(found: re.Match[str]) -> str:
+    place: str = found["place"]
+    # Java's frames look alike, but name a file without a folder and a line without a column.
+    column = found.groupdict().get("column")
+    if re.fullmatch(r"[\w$ -]+\.(?:java|kt|scala|groovy|clj)", place) or place in ("Native Method", "Unknown Source"):
+        return ""
+    return f"{place}:{found['line']}" if column or found["line"] else place

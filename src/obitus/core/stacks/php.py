@@ -1,0 +1,100 @@
+"""PHP's stack traces: of uncaught exceptions and of logged ones, with the previous ones.
+
+Source: PHP's manual on ``Throwable::getTraceAsString`` and uncaught exceptions.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
+
+_HEADER = re.compile(
+    r"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[A-Za-z_]\w*\\)*[A-Z]\w*)(?:: (?P<message>.*?))? in (?P<file>[^\n]{1,1500}?)(?::| on line )(?P<line>\d{1,9})\s*$"
+)
+_STACK: Final = ("Stack trace:", "[stacktrace]")
+_FRAME = re.compile(
+    r"^\s*#\d{1,5} (?:(?P<file>[^\n]{1,1500}?)\((?P<line>\d{1,9})\): |\[internal function\]: |(?P<main>\{main\}))(?P<call>.*)$"
+)
+_CALL = re.compile(r"^(?P<name>[\w\\{}:>$@/.-]+?(?:->|::)?[\w\\{}:$@/.-]*)\(")
+_LIBRARY: Final = ("/vendor/", "phar://", "/usr/share/php")
+
+
+def read(lines: Sequence[str]) -> Found:
+    """Return each stack trace in ``lines``."""
+    found: Found = []
+    i = 0
+    while i < len(lines):
+        if not any(mark in lines[i] for mark in _STACK):
+            i += 1
+            continue
+        blocks: list[tuple[str, str, list[Frame]]] = []
+        first = i
+        while i < len(lines) and any(mark in lines[i] for mark in _STACK):
+            floor = found[-1][2] if found else 0
+            header, match = _header_above(lines, i, max(floor, first if blocks else 0))
+            first = min(first, header)
+            frames, i = _frames(lines, i + 1, match)
+            message = "\n".join([match["message"] or "", *lines[header + 1 : i]][:1]) if match else ""
+            blocks.append((match["type"] if match else "unknown (the text is cut off)", message, frames))
+            after = i
+            while after < min(len(lines), i + MOST_MESSAGE_LINES) and not any(mark in lines[after] for mark in _STACK):
+                after += 1
+            follows = next((k for k in range(i, min(i + 2, len(lines))) if re.match(r"\s*Next ", lines[k])), None)
+            if follows is None or after >= min(len(lines), i + MOST_MESSAGE_LINES):
+                break
+            i = after
+        if i < len(lines) and re.match(r"\s*thrown in ", lines[i]):
+            i += 1
+        # The first one thrown is printed first; what came out stands last.
+        chain = [
+            ChainLink(kind, message.strip(), frames, "cause" if place else None)
+            for place, (kind, message, frames) in enumerate(reversed(blocks))
+        ]
+        found.append((chain, first, max(i, first + 1)))
+    return found
+
+
+def _header_above(lines: Sequence[str], stack: int, floor: int) -> tuple[int, re.Match[str] | None]:
+    for i in range(stack, max(floor, stack - MOST_MESSAGE_LINES) - 1, -1):
+        match = _HEADER.search(cut(lines[i]))
+        if match is not None:
+            return i, match
+    return stack, None
+
+
+def _frames(lines: Sequence[str], i: int, header: re.Match[str] | None) -> tuple[list[Frame], int]:
+    """Read the numbered frames. Each names whom it calls, and where from; so a function stands one frame further in."""
+    steps: list[tuple[str, int | None, str]] = []
+    if header is not None:
+        steps.append((header["file"], int(header["line"]), ""))
+    calls: list[str] = []
+    while i < len(lines) and len(steps) < MOST_FRAMES:
+        found = _FRAME.match(cut(lines[i]))
+        if found is None:
+            break
+        i += 1
+        if found["main"]:
+            continue
+        call = _CALL.match(found["call"])
+        calls.append(call["name"] if call else found["call"][:200])
+        steps.append((found["file"] or "", int(found["line"]) if found["line"] else None, ""))
+    frames = []
+    for place, (file, line, _) in enumerate(steps):
+        name = calls[place] if place < len(calls) else "{main}"
+        owner, method = _split(name)
+        own = bool(file) and not any(part in file for part in _LIBRARY)
+        frames.append(Frame(method, owner, file, line, own))
+    frames.reverse()
+    return frames, i
+
+
+def _split(name: str) -> tuple[str, str]:
+    for mark in ("->", "::"):
+        owner, found, method = name.rpartition(mark)
+        if found:
+            return owner, method
+    return "", name

@@ -1,0 +1,100 @@
+"""Ruby's backtraces, in both orders, with the ``cause`` of an exception.
+
+Source: Ruby's documentation of ``Exception#full_message``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
+
+_PLACE: Final = r"(?P<file>[^\s:][^:\n]{0,1000}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
+_HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*?) ?\((?P<type>[A-Z][\w:]*)\)\s*$")
+_OPEN_HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*)$")
+_FROM = re.compile(rf"^\s*(?:\d+: )?from {_PLACE}")
+_BARE = re.compile(rf"^\s*{_PLACE}\s*$")
+_NAMED = re.compile(
+    r"(?:^|[\s|\]])(?P<type>(?:[A-Z]\w*::)*[A-Z]\w*(?:Error|Exception|Interrupt|NotFound|Invalid|Timeout)?) \((?P<message>.*)\):\s*$"
+)
+_ORDERED: Final = "Traceback (most recent call last):"
+_LIBRARY = re.compile(
+    r"/(?:gems|rubygems|ruby/\d|lib/ruby)/|^<internal:|/bin/(?:bundle|rake|rails|ruby|irb|puma|rspec)$"
+)
+_BLOCK = re.compile(r"^(?:block (?:\(\d+ levels\) )?in |rescue in |ensure in )+")
+
+
+def read(lines: Sequence[str]) -> Found:
+    """Return each backtrace in ``lines``."""
+    found: Found = []
+    i = 0
+    while i < len(lines):
+        line = cut(lines[i])
+        if _ORDERED in line and i + 1 < len(lines) and _FROM.match(cut(lines[i + 1])):
+            chain, end = _outermost_first(lines, i + 1)
+        elif (header := _HEADER.search(line)) is not None and not _FROM.match(line):
+            chain, end = _innermost_first(lines, i, header)
+        elif (named := _NAMED.search(line)) is not None:
+            chain, end = _logged(lines, i, named)
+        else:
+            i += 1
+            continue
+        if not chain:
+            i += 1
+            continue
+        found.append((chain, i, end))
+        i = end
+    return found
+
+
+def _innermost_first(lines: Sequence[str], i: int, header: re.Match[str]) -> tuple[list[ChainLink], int]:
+    chain: list[ChainLink] = []
+    at: re.Match[str] | None = header
+    while at is not None:
+        frames = [_frame(at)]
+        i += 1
+        while i < len(lines) and len(frames) < MOST_FRAMES and (step := _FROM.match(cut(lines[i]))) is not None:
+            frames.append(_frame(step))
+            i += 1
+        frames.reverse()
+        chain.append(ChainLink(at["type"], at["message"], frames, "cause" if chain else None))
+        at = _HEADER.search(cut(lines[i])) if i < len(lines) else None
+    return chain, i
+
+
+def _outermost_first(lines: Sequence[str], i: int) -> tuple[list[ChainLink], int]:
+    frames: list[Frame] = []
+    while i < len(lines) and len(frames) < MOST_FRAMES and (step := _FROM.match(cut(lines[i]))) is not None:
+        frames.append(_frame(step))
+        i += 1
+    header = _HEADER.search(cut(lines[i])) if i < len(lines) else None
+    if header is None:
+        return [ChainLink("unknown (the text is cut off)", "", frames)] if frames else [], i
+    return [ChainLink(header["type"], header["message"], [*frames, _frame(header)])], i + 1
+
+
+def _logged(lines: Sequence[str], first: int, named: re.Match[str]) -> tuple[list[ChainLink], int]:
+    """Read what frameworks log: type and message on a line, then a place a line, innermost first."""
+    i = first + 1
+    while i < len(lines) and i <= first + 2 and not lines[i].strip():
+        i += 1
+    frames: list[Frame] = []
+    while (
+        i < len(lines)
+        and len(frames) < MOST_FRAMES
+        and (step := _BARE.match(cut(lines[i])) or _FROM.match(cut(lines[i])))
+    ):
+        frames.append(_frame(step))
+        i += 1
+    frames.reverse()
+    return ([ChainLink(named["type"], named["message"], frames)], i) if frames else ([], first)
+
+
+def _frame(found: re.Match[str]) -> Frame:
+    name = _BLOCK.sub("", found["function"])
+    # Since 3.4 the class stands before the method.
+    owner, _, method = name.replace("#", ".").rpartition(".")
+    return Frame(method or name, owner, found["file"], int(found["line"]), _LIBRARY.search(found["file"]) is None)

@@ -1,0 +1,88 @@
+"""Rust's panics, with the backtrace that RUST_BACKTRACE asks for: innermost frame first, places on lines of their own.
+
+Source: the documentation of ``std::backtrace`` and of the panic hook in ``std::panic``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
+
+_NEW = re.compile(
+    r"thread '(?P<thread>[^']{0,200})'(?: \(\d+\))? panicked at (?P<file>[^\n']{1,1000}?):(?P<line>\d+):\d+:\s*$"
+)
+_OLD = re.compile(
+    r"thread '(?P<thread>[^']{0,200})' panicked at '(?P<message>.*)', (?P<file>[^\n]{1,1000}?):(?P<line>\d+):\d+\s*$"
+)
+_FRAME = re.compile(r"^\s*\d{1,5}:\s+(?:0x[0-9a-f]+ - )?(?P<name>\S.*?)\s*$")
+_PLACE = re.compile(r"^\s+at (?P<file>[^\n]{1,1500}?):(?P<line>\d{1,9})(?::\d+)?\s*$")
+_HASH = re.compile(r"::h[0-9a-f]{16}$")
+_IMPL = re.compile(r"^<(?P<type>.+?) as .+?>::")
+_CLOSURE = re.compile(r"(?:::\{\{closure\}\}|::\{closure[^}]*\}|::\{\{impl\}\})+")
+_LIBRARY: Final = ("std::", "core::", "alloc::", "backtrace::", "rust_begin_unwind", "__rust", "rust_panic", "tokio::", "main::{", "_start", "__libc_start", "test::")  # fmt: skip
+_LIBRARY_PLACE: Final = ("/rustc/", "/.cargo/", "/rustlib/", "/cargo/registry/")
+
+
+def read(lines: Sequence[str]) -> Found:
+    """Return each panic in ``lines``."""
+    found: Found = []
+    i = 0
+    while i < len(lines):
+        line = cut(lines[i])
+        at = (_OLD.search(line) or _NEW.search(line)) if "panicked at" in line else None
+        if at is None:
+            i += 1
+            continue
+        first = i
+        i += 1
+        message = [at["message"]] if "message" in at.groupdict() else []
+        while i < len(lines) and len(message) < MOST_MESSAGE_LINES and not at.groupdict().get("message"):
+            if lines[i].startswith(("stack backtrace:", "note: ")) or not lines[i].strip() or "panicked at" in lines[i]:
+                break
+            message.append(cut(lines[i]))
+            i += 1
+        frames, i = _backtrace(lines, i)
+        if not frames:
+            # Without a backtrace the place of the panic is all there is.
+            frames = [Frame("<panic>", "", at["file"], int(at["line"]), _is_own("", at["file"]))]
+        found.append(([ChainLink("panic", "\n".join(message), frames)], first, i))
+    return found
+
+
+def _backtrace(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
+    start = i
+    while start < len(lines) and start < i + 3 and not lines[start].startswith("stack backtrace:"):
+        start += 1
+    if start >= len(lines) or not lines[start].startswith("stack backtrace:"):
+        return [], i
+    i = start + 1
+    frames: list[Frame] = []
+    while i < len(lines) and len(frames) < MOST_FRAMES:
+        call = _FRAME.match(cut(lines[i]))
+        if call is None:
+            break
+        i += 1
+        place = _PLACE.match(cut(lines[i])) if i < len(lines) else None
+        if place is not None:
+            i += 1
+        file = place["file"] if place else ""
+        name = readable(call["name"])
+        module, _, function = name.rpartition("::")
+        frames.append(Frame(function, module, file, int(place["line"]) if place else None, _is_own(name, file)))
+    while i < len(lines) and lines[i].startswith("note: "):
+        i += 1
+    frames.reverse()
+    return frames, i
+
+
+def readable(name: str) -> str:
+    """Return a function's path without the compiler's hash, closures and trait wrappings."""
+    return _CLOSURE.sub("", _IMPL.sub(lambda found: found["type"] + "::", _HASH.sub("", name)))
+
+
+def _is_own(name: str, file: str) -> bool:
+    return not (name.startswith(_LIBRARY) or any(part in file for part in _LIBRARY_PLACE))
