@@ -68,6 +68,22 @@ def test_a_program_in_any_language(running: Running, tmp_path: Path) -> None:
     assert failures(running, 2)[1]["exceptions"][0]["message"] == "sh ended with exit status 3: berth 4712 is taken"
 
 
+def test_a_stack_trace_of_another_language(running: Running, tmp_path: Path) -> None:
+    """What Node writes as it dies is read into frames, causes included, and decides the issue."""
+    (tmp_path / "gate.js").write_text(
+        "function berth(n) {\n  throw new RangeError('no berth ' + n);\n}\nberth(process.argv[2]);\n"
+    )
+    key = running.add_app()
+    for number in ("7", "8"):
+        assert obitus_run(running, key, tmp_path, "node", "gate.js", number).returncode == 1
+    (issue,) = running.issues()
+    assert (issue["failures"] == 2 and issue["title"] == "RangeError in berth") or issue["place"].endswith("berth"), (
+        issue
+    )
+    frame = failures(running, 2)[0]["exceptions"][0]["frames"][-1]
+    assert (frame["function"], frame["line"], frame["own"]) == ("berth", 2, True)
+
+
 def test_a_program_that_is_killed(running: Running, tmp_path: Path) -> None:
     """A signal is named, and the status is what a shell would give; being asked to end is no failure."""
     key = running.add_app()

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from obitus.core.frames import ChainLink
-from obitus.core.stacks import python
+from obitus.core.stacks import dotnet, go, java, javascript, perl, php, python, ruby, rust
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +26,17 @@ class FoundStack:
 Reader = Callable[[Sequence[str]], list[tuple[list[ChainLink], int, int]]]
 """Given the lines of a text, returns each stack trace in it: its chain, its first line and the line after its last."""
 
-READERS: Final[dict[str, Reader]] = {"python": python.read}
+READERS: Final[dict[str, Reader]] = {
+    "python": python.read,
+    "java": java.read,
+    "csharp": dotnet.read,
+    "javascript": javascript.read,
+    "go": go.read,
+    "ruby": ruby.read,
+    "php": php.read,
+    "rust": rust.read,
+    "perl": perl.read,
+}
 
 
 def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
@@ -58,4 +68,17 @@ def find_stacks(text: str) -> list[FoundStack]:
         for language, read in READERS.items()
         for chain, first, end in read(lines)
     ]
-    return sorted(found, key=lambda one: one.first_line)
+    found.sort(key=lambda one: (one.first_line, -one.end_line))
+    kept: list[FoundStack] = []
+    for one in found:
+        # Two languages may claim the same lines: the one that makes more of them has it.
+        if kept and one.first_line < kept[-1].end_line:
+            if _frames_of(one) > _frames_of(kept[-1]):
+                kept[-1] = one
+            continue
+        kept.append(one)
+    return kept
+
+
+def _frames_of(found: FoundStack) -> int:
+    return sum(len(link.frames) for link in found.chain)

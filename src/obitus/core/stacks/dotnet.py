@@ -18,7 +18,7 @@ _FRAME = re.compile(
     r"(?: \[0x[0-9a-f]+\])?(?: in (?P<file>[^\n]{1,1500}?):(?:line )?(?P<line>\d{1,9})\s*)?\s*$"
 )
 _HEADER = re.compile(
-    r"(?:^|[\s\]|>:-])(?P<type>(?:[A-Z]\w*\.)*[A-Z]\w*(?:Exception|Error)\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
+    r"(?:^|[\s\]|>:-])(?P<type>(?:(?:[A-Z]\w*\.)+[A-Z]\w*|[A-Z]\w*(?:Exception|Error))\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
 )
 _BREAKS: Final = ("--- End of stack trace from previous location", "--- End of inner exception stack trace ---")
 _ARROW: Final = "---> "
@@ -26,6 +26,7 @@ _ASYNC = re.compile(r"[.+]<(?P<name>[\w.]+)>(?:d__\d+|c__Iterator\d+)(?:`\d+)?\.
 _LAMBDA = re.compile(
     r"(?:[.+]<>c(?:__DisplayClass[\d_]+)?(?:`\d+)?)?\.<(?P<name>[\w.]+)>[bg]__(?:(?P<local>\w+)\|)?[\d_]+$"
 )
+_TOP_LEVEL = re.compile(r"<(\w+)>\$?$")
 _ARITY = re.compile(r"`\d+|\[[\w`, ]*\]")
 LIBRARIES: Final = (
     "System",
@@ -128,4 +129,4 @@ def readable(name: str) -> str:
     """Return a method's name as the source has it: ``Gate.<Open>d__3.MoveNext`` is ``Gate.Open``."""
     name = _ASYNC.sub(lambda found: "." + found["name"], name)
     name = _LAMBDA.sub(lambda found: "." + (found["local"] or found["name"]), name)
-    return _ARITY.sub("", name).replace("+", ".")
+    return _ARITY.sub("", _TOP_LEVEL.sub(r"\1", name)).replace("+", ".")

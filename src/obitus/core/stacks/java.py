@@ -21,7 +21,9 @@ _FRAME = re.compile(
 _TYPE: Final = (
     r"(?P<type>(?:[a-z_][\w$]*\.)+[A-Z][\w$]*|[A-Z][\w$]*(?:Exception|Error|Throwable))(?::\s?(?P<message>.*))?$"
 )
-_HEADER = re.compile(r"(?:Exception in thread \"[^\"]{0,300}\" |(?:^|[\s\]|:-]))" + _TYPE)
+_HEADER = re.compile(r"(?:^|[\s\]|:-])" + _TYPE)
+_UNCAUGHT = re.compile(r"Exception in thread \"[^\"]{0,300}\" (?P<type>[\w.$]+)(?::\s?(?P<message>.*))?$")
+_LAMBDA = re.compile(r"^lambda\$(\w+)\$\d+$")
 _INNER = re.compile(r"^(?P<indent>\s*)(?P<how>Caused by|Suppressed): (?:\[CIRCULAR REFERENCE: ?)?" + _TYPE)
 _MORE = re.compile(r"^\s*\.\.\. (\d{1,5}) (?:more|common frames omitted)")
 
@@ -65,7 +67,7 @@ def _header_above(lines: Sequence[str], frame: int, floor: int) -> tuple[int, re
     """Find the line with the type above the first frame: a message may have several lines between them."""
     for i in range(frame - 1, max(floor, frame - MOST_MESSAGE_LINES) - 1, -1):
         line = cut(lines[i])
-        match = _HEADER.search(line)
+        match = _UNCAUGHT.search(line) or _HEADER.search(line)
         if match is not None:
             return i, match
         if not line.strip():
@@ -127,7 +129,7 @@ def _frame(at: re.Match[str]) -> Frame:
     owner = at["owner"]
     line = int(at["line"]) if at["line"] else None
     own = not starts_any(owner, LIBRARIES) and at["file"] is not None
-    return Frame(at["method"], owner, at["file"] or "", line, own)
+    return Frame(_LAMBDA.sub(r"\1", at["method"]), owner, at["file"] or "", line, own)
 
 
 def _as_link(link: _Link) -> ChainLink:

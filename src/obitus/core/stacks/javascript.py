@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
 from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
@@ -106,7 +105,8 @@ def _header_above(lines: Sequence[str], frame: int, floor: int) -> tuple[int, re
 
 def _frame(text: str) -> Frame | None:
     if "at " in text:
-        line = cut(text)
+        # Node opens a bracket behind the last frame where an error holds more, and lists members with commas.
+        line = cut(text).rstrip().removesuffix(",").removesuffix(" {")
         found = _EVAL.match(line) or _V8.match(line)
         if found is None or not _CODE_PLACE.search(_whole_place(found)):
             return None

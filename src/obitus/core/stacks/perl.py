@@ -9,9 +9,7 @@ from typing import Final
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
 
-_HEADER = re.compile(
-    r"(?P<message>\S.*?) at (?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\.?(?:, <\w*> (?:line|chunk) \d+\.)?\s*$"
-)
+_PLACE = re.compile(r"(?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\.?(?:, <\w*> (?:line|chunk) \d+\.)?\s*$")
 _CALLED = re.compile(
     r"^\s+(?P<name>[\w:]+(?:\{[^}]*\})?|eval (?:\{\.\.\.\}|'.*'))(?:\(.*\))? called at (?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\s*$"
 )
@@ -28,10 +26,12 @@ def read(lines: Sequence[str]) -> Found:
         if " called at " not in lines[i] or _CALLED.match(cut(lines[i])) is None:
             i += 1
             continue
-        header = _HEADER.search(cut(lines[i - 1]))
+        message, at, rest = cut(lines[i - 1]).rpartition(" at ")
+        header = _PLACE.match(rest) if at and message.strip() else None
         if header is None:
             i += 1
             continue
+        message = message.strip()
         first = i - 1
         # Each line says who was called and from where: so a name belongs to the place on the line before it.
         places = [(header["file"], int(header["line"]))]
@@ -51,7 +51,7 @@ def read(lines: Sequence[str]) -> Found:
             owner, _, function = name.rpartition("::")
             frames.append(Frame(function, owner, file, line, _LIBRARY.search(file) is None))
         frames.reverse()
-        typed = _TYPE.match(header["message"])
-        link = ChainLink(typed["type"], typed["rest"], frames) if typed else ChainLink("die", header["message"], frames)
+        typed = _TYPE.match(message)
+        link = ChainLink(typed["type"], typed["rest"], frames) if typed else ChainLink("die", message, frames)
         found.append(([link], first, i))
     return found

@@ -14,7 +14,6 @@ from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
 
 _PLACE: Final = r"(?P<file>[^\s:][^:\n]{0,1000}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
 _HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*?) ?\((?P<type>[A-Z][\w:]*)\)\s*$")
-_OPEN_HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*)$")
 _FROM = re.compile(rf"^\s*(?:\d+: )?from {_PLACE}")
 _BARE = re.compile(rf"^\s*{_PLACE}\s*$")
 _NAMED = re.compile(
@@ -35,9 +34,9 @@ def read(lines: Sequence[str]) -> Found:
         line = cut(lines[i])
         if _ORDERED in line and i + 1 < len(lines) and _FROM.match(cut(lines[i + 1])):
             chain, end = _outermost_first(lines, i + 1)
-        elif (header := _HEADER.search(line)) is not None and not _FROM.match(line):
+        elif ":in " in line and (header := _HEADER.search(line)) is not None and not _FROM.match(line):
             chain, end = _innermost_first(lines, i, header)
-        elif (named := _NAMED.search(line)) is not None:
+        elif line.rstrip().endswith("):") and (named := _NAMED.search(line)) is not None:
             chain, end = _logged(lines, i, named)
         else:
             i += 1
