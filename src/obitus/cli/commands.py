@@ -200,6 +200,22 @@ def run_command(
     raise typer.Exit(running.run(command, _client_settings()))
 
 
+@app.command("fingerprint")
+def fingerprint_command(
+    file: Annotated[
+        Path, typer.Argument(help="NDJSON with exception.type, exception.message, exception.stacktrace; or text.")
+    ],
+) -> None:
+    """Say which records would be one issue: one line of JSON for each, in order. Needs no service."""
+    from obitus.cli import fingerprinting
+
+    try:
+        for answer in fingerprinting.answers(file):
+            sys.stdout.write(json.dumps(answer, ensure_ascii=False) + "\n")
+    except OSError as error:
+        raise UsageTrouble(f"{file} cannot be read: {error.strerror}.") from error
+
+
 @app.command("check")
 def check_command(
     as_json_: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,

@@ -14,8 +14,9 @@ import pydantic_core
 from pydantic import ValidationError
 
 from obitus.core.clock import DAY_MS, to_ms, to_text
-from obitus.core.fingerprint import fingerprint, place_of_fault
+from obitus.core.fingerprint import fingerprint
 from obitus.core.frames import ChainLink, Frame, looks_like_library
+from obitus.core.headline import headline_of
 from obitus.core.redaction import Redactor
 from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
 from obitus.store.evidence import Evidence
@@ -262,17 +263,15 @@ def _facts(report: FailureReport, content: dict[str, Any]) -> FailureFacts:
         for link in content["exceptions"]
     ]
     decided = fingerprint(chain)
-    fault = place_of_fault(chain)
-    # A member of a group does not replace the group's own name; a cause does tell what lies behind.
-    root = chain[-1].type if chain[-1].relation in ("cause", "context") and chain[-1].type != chain[0].type else ""
+    headline = headline_of(chain)
     user = content.get("attributes", {}).get("user.id")
     run = content.get("run")
     return FailureFacts(
         severity=report.severity,
         handled=report.handled,
-        type=_plain(chain[0].type),
-        cause=_plain(root),
-        place=_plain(fault.place) if fault else "",
+        type=_plain(headline.type),
+        cause=_plain(headline.cause),
+        place=_plain(headline.place),
         message=_plain(chain[0].message)[:1000],
         entry_point=_plain(run["entry_point"]) if run else "",
         user_id=_plain(str(user))[:300] if user is not None else None,

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 
 from obitus.core import releases as release_order
 from obitus.core.clock import HOUR_MS, to_text
+from obitus.core.headline import Headline
 from obitus.core.wording import ago, count_of
 from obitus.service import answers
 from obitus.service.wiring import Service
@@ -19,9 +20,7 @@ SLICES = 24
 
 def title_of(row: Row) -> str:
     """Return what people call an issue: type and place."""
-    cause = f", from {row['cause'].rpartition('.')[2]}" if row["cause"] else ""
-    place = f" in {row['place']}" if row["place"] else ""
-    return f"{row['type'].rpartition('.')[2]}{cause}{place}"
+    return Headline(row["type"], row["cause"], row["place"]).title
 
 
 def window_answer(window: store.Window) -> answers.WindowAnswer:

@@ -1,0 +1,77 @@
+"""``obitus fingerprint FILE``: which records would be one issue. Works alone, without a service."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import asdict, replace
+from itertools import chain
+from pathlib import Path
+from typing import Any
+
+from obitus.core.fingerprint import fingerprint, place_of_fault
+from obitus.core.frames import ChainLink
+from obitus.core.headline import headline_of
+from obitus.core.stacks import FoundStack, find_stacks
+
+
+def answers(path: Path) -> Iterator[dict[str, Any]]:
+    """Yield one answer for each record of a file, in order.
+
+    A record is a line of JSON with ``exception.type``, ``exception.message`` and ``exception.stacktrace``, as
+    OpenTelemetry names them. A file that does not begin with one is read as text, and each stack trace in it is a
+    record. A line that cannot be read keeps its place: its answer has no group, and says why. Raises OSError.
+    """
+    with path.open("r", encoding="utf-8", errors="replace") as opened:
+        lines = (line for line in opened if line.strip())
+        first = next(lines, "")
+        if isinstance(_parsed(first), dict):
+            for line in chain([first], lines):
+                yield _answer_to(line)
+            return
+    for found in find_stacks(path.read_text("utf-8", "replace")):
+        yield _answer(found)
+
+
+def _parsed(line: str) -> Any:
+    try:
+        return json.loads(line)
+    except (ValueError, RecursionError):
+        return None
+
+
+def _answer_to(line: str) -> dict[str, Any]:
+    record = _parsed(line)
+    if not isinstance(record, dict):
+        return {"group": None, "trouble": "the line is no JSON object"}
+    given = (record.get(f"exception.{name}") for name in ("type", "message", "stacktrace"))
+    kind, message, text = (value if isinstance(value, str) else "" for value in given)
+    if not (kind or message or text):
+        return {"group": None, "trouble": "the line has no exception.type, exception.message or exception.stacktrace"}
+    return _answer(_stack(kind, message, text))
+
+
+def _stack(kind: str, message: str, text: str) -> FoundStack:
+    found = find_stacks(text)
+    if found:
+        # What is said beside the text is what the sender knew; a text that is cut off may have lost it.
+        first = found[-1].chain[0]
+        if kind and first.type.startswith("unknown "):
+            return replace(found[-1], chain=(replace(first, type=kind, message=message), *found[-1].chain[1:]))
+        return found[-1]
+    return FoundStack("", (ChainLink(kind or "unknown", message or text[:8000]),), 0, 0)
+
+
+def _answer(found: FoundStack) -> dict[str, Any]:
+    decided = fingerprint(found.chain)
+    fault = place_of_fault(found.chain)
+    innermost = next((link.frames[-1] for link in reversed(found.chain) if link.frames), fault)
+    return {
+        "group": decided.text,
+        "issue_title": headline_of(found.chain).title,
+        "innermost": {"function": innermost.function, "file": innermost.file, "line": innermost.line}
+        if innermost
+        else None,
+        "language": found.language or None,
+        "parts": [asdict(part) for part in decided.parts],
+    }

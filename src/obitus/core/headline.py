@@ -1,0 +1,34 @@
+"""What people call an issue: the type that came out, the root cause behind it, and the place of the fault."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from obitus.core.fingerprint import place_of_fault
+from obitus.core.frames import ChainLink
+
+
+@dataclass(frozen=True, slots=True)
+class Headline:
+    """Type, cause (``""`` when it is the same) and place (``""`` when there is no frame) of an exception chain."""
+
+    type: str
+    cause: str
+    place: str
+
+    @property
+    def title(self) -> str:
+        """The issue's title: ``FareUnknown, from KeyError in sailings.fares.surcharge``."""
+        cause = f", from {self.cause.rpartition('.')[2]}" if self.cause else ""
+        place = f" in {self.place}" if self.place else ""
+        return f"{self.type.rpartition('.')[2]}{cause}{place}"
+
+
+def headline_of(chain: Sequence[ChainLink]) -> Headline:
+    """Return the headline of a chain, given from the outermost exception to its root cause."""
+    fault = place_of_fault(chain)
+    last = chain[-1]
+    # A member of a group does not replace the group's own name; a cause does tell what lies behind.
+    cause = last.type if last.relation in ("cause", "context") and last.type != chain[0].type else ""
+    return Headline(chain[0].type, cause, fault.place if fault else "")
