@@ -132,6 +132,32 @@ def test_a_refusal_is_no_failure(reported: Reported) -> None:
     assert reported.all() == []
 
 
+def test_a_client_that_goes_away(reported: Reported) -> None:
+    """Whoever leaves while the body arrives, or while the handler works, leaves no open run behind; it counts as refused."""
+
+    async def app(scope: Any, receive: Any, send: Any) -> None:
+        await asyncio.sleep(60)
+
+    async def ask(headers: list[tuple[bytes, bytes]]) -> None:
+        scope = {"type": "http", "method": "POST", "path": "/x", "headers": headers}
+
+        async def receive() -> dict[str, Any]:
+            await asyncio.sleep(60)
+            return {}
+
+        task = asyncio.create_task(obitus.AsgiMiddleware(app)(scope, receive, None))  # type: ignore[arg-type]
+        await asyncio.sleep(0.05)
+        task.cancel()
+        with pytest.raises(asyncio.CancelledError):
+            await task
+
+    asyncio.run(ask([]))
+    asyncio.run(ask([(b"content-length", b"10"), (b"content-type", b"application/json")]))
+    assert obitus._active is not None and obitus._active.open_runs == {}
+    tallies = reported.all("tally")
+    assert {tally["outcome"] for tally in tallies} == {"refused"} and sum(tally["runs"] for tally in tallies) == 2
+
+
 def test_which_statuses_count_as_failed(reported: Reported) -> None:
     """The team says which; an answer's body is kept when that is asked for, and a body is not when it is not wanted."""
     from starlette.responses import JSONResponse

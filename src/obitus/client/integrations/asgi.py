@@ -64,11 +64,11 @@ class AsgiMiddleware:
         watch = _Watch(run, scope, send, self)
         run.resolve = watch.resolve
         token = runs.current.set(run)
-        if b"content-length" in found or b"transfer-encoding" in found:
-            watch.body = Body(found.get(b"content-type", b"").decode("latin-1"), self.body_bytes)
-            receive = await _holding(receive, watch.body, found, self.body_bytes)
         outcome = "failed"
         try:
+            if b"content-length" in found or b"transfer-encoding" in found:
+                watch.body = Body(found.get(b"content-type", b"").decode("latin-1"), self.body_bytes)
+                receive = await _holding(receive, watch.body, found, self.body_bytes)
             await self._app(scope, receive, watch.send)
             outcome = "ok" if watch.status < 400 else requests.outcome_of(watch.status, self.failed_statuses)
         except Exception as error:
