@@ -105,6 +105,9 @@ def test_a_watched_program_is_not_reported_twice(running: Running, tmp_path: Pat
     time.sleep(0.5)
     (report,) = failures(running, 1)
     assert report["captured_by"] == "main thread"
+    (row,) = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'run'")
+    around = json.loads(running.service.evidence.read(row["seq"]))
+    assert around["trace_id"] == report["trace_id"] and around["run"]["outcome"] == "failed"
 
 
 def test_a_program_that_does_not_exist(running: Running, tmp_path: Path) -> None:

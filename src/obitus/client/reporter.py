@@ -30,6 +30,7 @@ from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 from obitus.core.redaction import Redactor
 from obitus.core.severity import SEVERITIES, rank
+from obitus.core.trace_context import read_traceparent
 
 _REPORTED: Final = "__obitus_reported__"
 _SAID: Final = "Said"
@@ -78,6 +79,7 @@ class Reporter:
         self.trail = Trail()
         self._attributes: dict[str, Any] = {}
         self._process = self._describe_process(process or {})
+        self._trace = read_traceparent(os.environ.get("TRACEPARENT", "")) if hooks else None
         self._stories = hooks and settings.spool is not None
         self.ending = False
         self._begin()
@@ -413,6 +415,9 @@ class Reporter:
             if run.attributes:
                 report["attributes"] |= run.attributes
             report["trace_id"], report["span_id"] = run.trace_id, run.span_id
+        elif self._trace is not None:
+            # Whoever started this process, such as ``obitus run``, has said which trace it belongs to.
+            report["trace_id"] = self._trace[0]
         if attributes:
             report["attributes"] |= {str(name)[:300]: plain(value, self.redactor) for name, value in attributes.items()}
         return report
