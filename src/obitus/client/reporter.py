@@ -105,8 +105,6 @@ class Reporter:
         self._dropped_told: dict[str, int] = {}
         self._untold = Untold(self)
 
-    # What the app tells
-
     def record(
         self,
         error: BaseException,
@@ -202,8 +200,6 @@ class Reporter:
             report["run"] = {"id": run.id, "entry_point": run.entry_point[:300] or "unnamed"}
         return str(report["id"]) if self.sender.put(report) else None
 
-    # Runs
-
     def new_run(
         self, entry_point: str, *, trace_id: str | None = None, parent_span_id: str | None = None, lasting: bool = False
     ) -> runs.RunState:
@@ -253,8 +249,6 @@ class Reporter:
 
     def _new_id(self) -> str:
         return str(uuid7(self.clock_ms(), self.random_bytes(10)))
-
-    # The end
 
     def flush(self, timeout_s: float) -> bool:
         """Wait until everything was sent; return whether it was."""
@@ -330,8 +324,6 @@ class Reporter:
             "last_sent": to_text(int(self.sender.sent_last_s * 1000)) if self.sender.sent_last_s else None,
             "trouble": self.sender.sayings.latest,
         }
-
-    # Inside
 
     def _no_room(self, rate: Rate) -> bool:
         """Whether nothing more can be taken at this moment; what is not taken is counted."""
