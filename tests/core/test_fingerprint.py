@@ -105,3 +105,23 @@ def test_library_paths_are_recognised() -> None:
     assert looks_like_library("/srv/.venv/lib/python3.11/site-packages/anyio/x.py")
     assert looks_like_library("/app/node_modules/left/index.js")
     assert not looks_like_library("/srv/sailings/fares.py")
+
+
+def test_where_an_app_lies_does_not_matter() -> None:
+    """Without a module a file counts by its name and folder: not by the way to it, nor by a version in that way."""
+    places = [
+        Frame("berth", file=file).place
+        for file in (
+            "/srv/a/quay/gate.js",
+            "/home/ida/quay/gate.js",
+            "C:\\apps\\quay\\gate.js",
+            "https://pier.example/quay/gate.js?v=3",
+        )
+    ]
+    assert set(places) == {"quay/gate.js.berth"}
+    assert (
+        Frame("berth", file="/deploys/2.9.0/gate.js").place
+        == Frame("berth", file="/deploys/3.0.0/gate.js").place
+        == "gate.js.berth"
+    )
+    assert Frame("berth", file="/srv/lights/gate.js").place != places[0] and Frame("berth").place == "berth"

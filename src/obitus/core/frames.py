@@ -28,8 +28,11 @@ class Frame:
 
     @property
     def place(self) -> str:
-        """The module (or, without one, the file) and the function, as people name it."""
-        room = self.module or self.file
+        """The module (or, without one, the file and its folder) and the function, as people name it.
+
+        Not the whole path: where an app lies differs from host to host, and from deploy to deploy.
+        """
+        room = self.module or _short_path(self.file)
         return f"{room}.{self.function}" if room else self.function
 
 
@@ -41,6 +44,13 @@ class ChainLink:
     message: str = ""
     frames: Sequence[Frame] = field(default_factory=tuple)
     relation: str | None = None
+
+
+def _short_path(file: str) -> str:
+    """Return a file's name with its folder; a folder with a digit in it may be a version, and is left out."""
+    folder, slash, name = file.partition("?")[0].replace("\\", "/").rpartition("/")
+    last = folder.rpartition("/")[2]
+    return f"{last}/{name}" if slash and last and not any(sign.isdigit() for sign in last) else name
 
 
 def looks_like_library(file: str) -> bool:
