@@ -133,6 +133,23 @@ def test_child_processes(running: Running, tmp_path: Path, method: str) -> None:
     assert told(running, 2) == {"function": ("process", False), "subclass": ("process", False)}
 
 
+def test_an_edit_that_cannot_come_along(running: Running, tmp_path: Path) -> None:
+    """A child that starts anew runs as ever; since what the team's edit would change must not go out, it reports nothing."""
+    code = """
+        import multiprocessing, obitus
+        def fail(text): raise ValueError(text)
+        if __name__ == "__main__":
+            obitus.watch(edit=lambda report: report)
+            child = multiprocessing.get_context("spawn").Process(target=fail, args=("child",))
+            child.start(); child.join()
+            assert child.exitcode == 1
+            obitus.record(KeyError("parent"))
+    """
+    ended = run(running, running.add_app(), tmp_path, code)
+    assert ended.returncode == 0, ended.stderr
+    assert set(told(running, 1)) == {"'parent'"}
+
+
 def test_details_of_built_in_types(running: Running, tmp_path: Path) -> None:
     """Syntax and import errors, and those of the system, say what they know; the wrong line is the innermost frame."""
     code = """

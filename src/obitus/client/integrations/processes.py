@@ -30,7 +30,7 @@ class _Passenger:
         except Exception:
             # A function that only exists in the parent cannot come along: the team's edit is left behind, and
             # what it would have changed must not go out unchanged.
-            settings = dataclasses.replace(settings, off=True)
+            settings = dataclasses.replace(settings, off=True, edit=None)
         return _begin_in_child, (settings,)
 
 
