@@ -243,6 +243,7 @@ class Reporter:
             self.sender.put(self.released(tally))
 
     def released(self, report: dict[str, Any]) -> dict[str, Any]:
+        """Put the release on a report, where one is set, and return it."""
         if self.settings.release:
             report["release"] = self.settings.release[:300]
         return report
@@ -267,16 +268,7 @@ class Reporter:
         """The interpreter ends: send what is queued. What other exit handlers raise from now on is still caught."""
         self.ending = True
         self._tell_dropped()
-        if not self.sender.flush(timeout_s):
-            self.sender.secure()
-            waiting = self.sender.waiting
-            if waiting:
-                where = (
-                    f"wait in {self.settings.spool}; the next start sends them"
-                    if self.sender.spooled[0]
-                    else "are lost"
-                )
-                log.warning("Obitus: %d reports could not be sent before the end; they %s.", waiting, where)
+        self.sender.wind_up(timeout_s)
         self.sender.tidy()
         self._untold.end()
 

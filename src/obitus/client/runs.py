@@ -102,3 +102,12 @@ class RunState:
 
 
 current: contextvars.ContextVar[RunState | None] = contextvars.ContextVar("obitus_run", default=None)
+
+
+def leave(token: contextvars.Token[RunState | None]) -> None:
+    """Make current again what was current before ``token`` was given out."""
+    try:
+        current.reset(token)
+    except ValueError:
+        # It ends in another context than it began in: a generator closed by the garbage collector, say.
+        current.set(None)

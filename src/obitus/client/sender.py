@@ -143,23 +143,28 @@ class Sender:
                 self._hurry = False
         return True
 
-    def stop(self, timeout_s: float) -> None:
-        """Send what is queued, within the time given, and end. What could not be sent waits in the spool."""
+    def wind_up(self, timeout_s: float) -> bool:
+        """Send what is queued, within the time given; write down and say what is left; return whether nothing is."""
         done = self.flush(timeout_s)
         if not done:
             self.secure()
-        with self._changed:
-            self._stopping = True
-            left = len(self._waiting) + len(self._memory)
-            kept = self._spool.waiting if self._spool is not None else 0
-            self._changed.notify_all()
-            thread = self._thread
+        left = len(self._waiting) + len(self._memory)
+        kept = self._spool.waiting if self._spool is not None else 0
         if left:
             log.warning("Obitus: %d reports could not be sent before the end.", left)
         if kept:
             log.warning(
                 "Obitus: %d reports wait in %s; the next start sends them.", kept, self._spool and self._spool.folder
             )
+        return done
+
+    def stop(self, timeout_s: float) -> None:
+        """Wind up, and end."""
+        done = self.wind_up(timeout_s)
+        with self._changed:
+            self._stopping = True
+            self._changed.notify_all()
+            thread = self._thread
         if thread is not None and thread is not threading.current_thread():
             thread.join(timeout_s if done else 0.5)
         with self._holding:

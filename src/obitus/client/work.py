@@ -85,9 +85,5 @@ class Run(ContextDecorator):
                 reporter.record(error, handled=False, captured_by="run", run=run)
         elif isinstance(error, KeyboardInterrupt) or type(error).__name__ == "CancelledError":
             outcome = "refused"
-        try:
-            runs.current.reset(token)
-        except ValueError:
-            # A generator was closed in another context than it was started in.
-            runs.current.set(None)
+        runs.leave(token)
         reporter.finish(run, outcome)

@@ -47,8 +47,6 @@ class Signs:
 
     hints: tuple[str, ...] = _HINTS
     cards: bool = True
-    patterns: tuple[int, ...] | None = None
-    """Which of the team's patterns match somewhere; None when that was not looked at."""
 
 
 ALL_SIGNS: Final = Signs()
@@ -97,12 +95,8 @@ class Redactor:
         lower = written.lower()
         if "\\u00" in lower:
             return Signs(self._hints)
-        return Signs(
-            tuple(hint for hint in self._hints if hint in lower),
-            _CARD.search(written) is not None,
-            # A pattern may hang on what stands around a text, which JSON changes: so these are always looked for.
-            None,
-        )
+        # A team's pattern may hang on what stands around a text, which JSON changes: these are always looked for.
+        return Signs(tuple(hint for hint in self._hints if hint in lower), _CARD.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
@@ -196,14 +190,12 @@ class Redactor:
 
     def _dict(self, value: dict[Any, Any], depth: int, signs: Signs, *, clean: bool) -> None:
         names = self._names
-        renamed = False
         for key, inner in value.items():
             # Most values are texts under a harmless name: they are passed by without a call.
             if inner is None or (clean and type(inner) is str and names.get(key, "") is None):
                 continue
             value[key] = self.value(inner, key, depth + 1, signs)
-            renamed = renamed or not clean
-        if renamed:
+        if not clean:
             # A secret may be a key too: what a form or a body held is the sender's choice.
             for key in [key for key in value if isinstance(key, str) and len(key) >= 8]:
                 shown = self.text(key, signs)

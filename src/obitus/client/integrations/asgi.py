@@ -70,7 +70,7 @@ class AsgiMiddleware:
                 watch.body = Body(found.get(b"content-type", b"").decode("latin-1"), self.body_bytes)
                 receive = await _holding(receive, watch.body, found, self.body_bytes)
             await self._app(scope, receive, watch.send)
-            outcome = "ok" if watch.status < 400 else requests.outcome_of(watch.status, self.failed_statuses)
+            outcome = requests.outcome_of(watch.status, self.failed_statuses)
         except Exception as error:
             run.outcome = "failed"
             watch.status = watch.status or 500
@@ -81,7 +81,7 @@ class AsgiMiddleware:
             outcome = "refused"
             raise
         finally:
-            _leave(token)
+            runs.leave(token)
             run.entry_point = f"{scope['method']} {run.route or _route(scope) or '(no route)'}"
             reporter.finish(run, outcome, watch.status or None)
 
@@ -125,7 +125,7 @@ class AsgiMiddleware:
             outcome = "refused"
             raise
         finally:
-            _leave(token)
+            runs.leave(token)
             if not starting:
                 guarded(resolve)()
                 reporter.finish(run, outcome)
@@ -183,14 +183,7 @@ def _active() -> Reporter | None:
     return active
 
 
-def _leave(token: Any) -> None:
-    try:
-        runs.current.reset(token)
-    except ValueError:
-        # It ends in another context than it began in: a generator closed by the garbage collector, say.
-        runs.current.set(None)
-
-
+@guarded
 def _new_run(
     reporter: Reporter, entry_point: str, found: dict[bytes, bytes], *, lasting: bool = False
 ) -> runs.RunState:

@@ -86,10 +86,7 @@ class _Listeners:
             return
         run, token = held
         delattr(task.request, _HELD)
-        try:
-            runs.current.reset(token)
-        except ValueError:
-            runs.current.set(None)
+        runs.leave(token)
         outcome = "refused" if state in ("REJECTED", "IGNORED", "REVOKED") else "ok"
         reporter.finish(run, run.outcome or ("failed" if state in ("FAILURE", "RETRY") else outcome))
 

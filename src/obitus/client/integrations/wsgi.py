@@ -122,10 +122,7 @@ class _Watch:
         if self._ended:
             return
         self._ended = True
-        try:
-            runs.current.reset(self._token)
-        except ValueError:
-            runs.current.set(None)
+        runs.leave(self._token)
         self.run.entry_point = f"{self._environ.get('REQUEST_METHOD', '')} {self.route() or '(no route)'}"
         self._reporter.finish(
             self.run, outcome or requests.outcome_of(self.status, self._failed_statuses), self.status or None

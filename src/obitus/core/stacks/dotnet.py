@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut, starts_any
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut, starts_any
 
 _FRAME = re.compile(
     r"^\s*at (?P<whole>[\w.`<>+|,$\[\]~?& -]{1,800}?) ?\((?P<arguments>[^\n]{0,2000}?)\)"
@@ -112,7 +112,7 @@ def _names(lines: Sequence[str], first: int, frame: int) -> list[tuple[str, str]
         if found is not None:
             message = (found["message"] or "") + ("\n" + rest if rest.strip() else "")
             names.append((found["type"], message.strip()))
-    return names or [("unknown (the text is cut off)", "")]
+    return names or [(CUT_OFF, "")]
 
 
 def _frame(text: str) -> Frame | None:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut, starts_any
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut, header_above, starts_any
 
 _FRAME = re.compile(
     r"^\s*at (?:[\w.@$-]*/){0,2}(?P<owner>[\w.$]+)\.(?P<method>[\w$<>-]+)"
@@ -57,27 +57,15 @@ def read(lines: Sequence[str]) -> Found:
         if "at " not in lines[i] or _FRAME.match(cut(lines[i])) is None:
             i += 1
             continue
-        header, match = _header_above(lines, first_frame, found[-1][2] if found else 0)
+        header, match = header_above(lines, first_frame, found[-1][2] if found else 0, _UNCAUGHT, _HEADER)
         links, i = _links(lines, header, match, first_frame)
         found.append(([_as_link(link) for link in links], header, i))
     return found
 
 
-def _header_above(lines: Sequence[str], frame: int, floor: int) -> tuple[int, re.Match[str] | None]:
-    """Find the line with the type above the first frame: a message may have several lines between them."""
-    for i in range(frame - 1, max(floor, frame - MOST_MESSAGE_LINES) - 1, -1):
-        line = cut(lines[i])
-        match = _UNCAUGHT.search(line) or _HEADER.search(line)
-        if match is not None:
-            return i, match
-        if not line.strip():
-            break
-    return frame, None
-
-
 def _links(lines: Sequence[str], header: int, match: re.Match[str] | None, frame: int) -> tuple[list[_Link], int]:
     current = _Link(
-        match["type"] if match else "unknown (the text is cut off)",
+        match["type"] if match else CUT_OFF,
         [match["message"] or "", *lines[header + 1 : frame]] if match else [""],
         None,
         -1,

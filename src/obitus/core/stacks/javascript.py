@@ -10,7 +10,7 @@ import re
 from collections.abc import Sequence
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
-from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut, header_above
 
 _V8 = re.compile(
     r"^\s*at (?:(?P<async>async )?(?P<function>(?:new )?[^()\n]{1,500}?)(?: \[as (?P<alias>[^\]]{1,200})\])? \()?"
@@ -44,9 +44,9 @@ def read(lines: Sequence[str]) -> Found:
             i += 1
             continue
         floor = found[-1][2] if found else 0
-        header, match = _header_above(lines, i, floor)
+        header, match = header_above(lines, i, floor, _HEADER)
         message = [match["message"] or "", *lines[header + 1 : i]] if match else [""]
-        type_name = match["type"] if match else "unknown (the text is cut off)"
+        type_name = match["type"] if match else CUT_OFF
         frames, end = _frames(lines, i)
         chain = [ChainLink(type_name, "\n".join(message).strip(), frames)]
         end = _inner(lines, end, chain)
@@ -90,17 +90,6 @@ def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:
         relation = "member" if members else "cause"
         chain.append(ChainLink(match["type"], (match["message"] or "").strip(), frames, relation))
     return i
-
-
-def _header_above(lines: Sequence[str], frame: int, floor: int) -> tuple[int, re.Match[str] | None]:
-    for i in range(frame - 1, max(floor, frame - MOST_MESSAGE_LINES) - 1, -1):
-        line = cut(lines[i])
-        match = _HEADER.search(line)
-        if match is not None:
-            return i, match
-        if not line.strip():
-            break
-    return frame, None
 
 
 def _frame(text: str) -> Frame | None:

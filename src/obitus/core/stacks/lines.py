@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Final
 
@@ -10,6 +11,9 @@ from obitus.core.frames import ChainLink
 MOST_LINE: Final = 5000
 MOST_FRAMES: Final = 2000
 MOST_MESSAGE_LINES: Final = 40
+
+CUT_OFF: Final = "unknown (the text is cut off)"
+"""Stands for the type where the text is cut off before it."""
 
 Found = list[tuple[list[ChainLink], int, int]]
 """Each stack trace: its chain from the outermost exception to the root cause, its first line, the line after its last."""
@@ -23,3 +27,20 @@ def cut(line: str) -> str:
 def starts_any(name: str, prefixes: Sequence[str]) -> bool:
     """Whether a dotted name lies in one of the packages."""
     return any(name == prefix or name.startswith(prefix + ".") for prefix in prefixes)
+
+
+def header_above(
+    lines: Sequence[str], frame: int, floor: int, *patterns: re.Pattern[str]
+) -> tuple[int, re.Match[str] | None]:
+    """Find the line with the type above the first frame: a message may have several lines between them.
+
+    Returns the frame's own line and None where there is none before an empty line, or ``floor``.
+    """
+    for i in range(frame - 1, max(floor, frame - MOST_MESSAGE_LINES) - 1, -1):
+        line = cut(lines[i])
+        match = next((found for pattern in patterns if (found := pattern.search(line)) is not None), None)
+        if match is not None:
+            return i, match
+        if not line.strip():
+            break
+    return frame, None

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
 
 _HEADER = re.compile(
     r"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[A-Za-z_]\w*\\)*[A-Z]\w*)(?:: (?P<message>.*?))? in (?P<file>[^\n]{1,1500}?)(?::| on line )(?P<line>\d{1,9})\s*$"
@@ -39,7 +39,7 @@ def read(lines: Sequence[str]) -> Found:
             first = min(first, header)
             frames, i = _frames(lines, i + 1, match)
             message = "\n".join([match["message"] or "", *lines[header + 1 : i]][:1]) if match else ""
-            blocks.append((match["type"] if match else "unknown (the text is cut off)", message, frames))
+            blocks.append((match["type"] if match else CUT_OFF, message, frames))
             after = i
             while after < min(len(lines), i + MOST_MESSAGE_LINES) and not any(mark in lines[after] for mark in _STACK):
                 after += 1

@@ -13,10 +13,9 @@ from dataclasses import dataclass, field, replace
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
 
-MOST_FRAMES: Final = 2000
 MOST_MESSAGE_LINES: Final = 200
-MOST_LINE: Final = 5000
 
 _HEADERS: Final = ("Traceback (most recent call last):", "Exception Group Traceback (most recent call last):")
 _CAUSE: Final = "The above exception was the direct cause of the following exception:"
@@ -41,12 +40,12 @@ class _Block:
     members: list[_Block] = field(default_factory=list)
 
 
-def read(lines: Sequence[str]) -> list[tuple[list[ChainLink], int, int]]:
+def read(lines: Sequence[str]) -> Found:
     """Return each stack trace in ``lines``: its chain, from the outermost to the root, its first line and its end."""
-    found: list[tuple[list[ChainLink], int, int]] = []
+    found: Found = []
     i = 0
     while i < len(lines):
-        line = lines[i][:MOST_LINE]
+        line = cut(lines[i])
         if _header(line) is not None:
             chain, end = _chain(lines, i)
             if chain:
@@ -83,7 +82,7 @@ def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
     relation: str | None = None
     i = first
     while i < len(lines):
-        prefix = _header(lines[i][:MOST_LINE])
+        prefix = _header(cut(lines[i]))
         if prefix is None:
             break
         block = _block(lines, i + 1, prefix)
@@ -114,7 +113,7 @@ def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
 
 def _bare(line: str) -> str:
     """Return a line without indentation and the gutter that exception groups are drawn with."""
-    return _GUTTER.sub("", line[:MOST_LINE], count=1).strip()
+    return _GUTTER.sub("", cut(line), count=1).strip()
 
 
 def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
@@ -139,15 +138,15 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
         break
     if i >= len(lines):
         # Cut off before the type: what is there still says where it failed.
-        return _Block("unknown (the text is cut off)", "", frames, i) if frames else None
+        return _Block(CUT_OFF, "", frames, i) if frames else None
     ended = _END.match(_bare(lines[i]))
     if ended is None:
-        return _Block("unknown (the text is cut off)", "", frames, i) if frames else None
+        return _Block(CUT_OFF, "", frames, i) if frames else None
     message = [ended["message"] or ""]
     i += 1
     in_group = "|" in prefix or "+" in prefix
     while i < len(lines) and len(message) < MOST_MESSAGE_LINES and _goes_on(lines, i, in_group=in_group):
-        message.append(_bare(lines[i]) if in_group else lines[i].rstrip()[:MOST_LINE])
+        message.append(_bare(lines[i]) if in_group else cut(lines[i].rstrip()))
         i += 1
     block = _Block(ended["type"], "\n".join(message).rstrip("\n"), frames, i)
     if in_group or "Group" in block.type:
@@ -157,7 +156,7 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
 
 def _is_detail(line: str, bare: str, prefix: str) -> bool:
     """Whether a line belongs to a frame: its source, or the carets under it. These are indented deeper than a type."""
-    inner = line[:MOST_LINE]
+    inner = cut(line)
     if "|" in prefix or "+" in prefix or inner.lstrip().startswith(("|", "+")):
         inner = inner.lstrip(" |+-0123456789") if not bare else inner.split("|", 1)[-1]
         return inner.startswith("    ") or set(bare) <= set("^~ ")
@@ -166,7 +165,7 @@ def _is_detail(line: str, bare: str, prefix: str) -> bool:
 
 def _goes_on(lines: Sequence[str], i: int, *, in_group: bool) -> bool:
     """Whether a line still belongs to a message: up to an empty line, a new trace, or what looks like another log line."""
-    line = lines[i][:MOST_LINE]
+    line = cut(lines[i])
     bare = _bare(line)
     if not bare or _header(line) is not None or _MEMBER.match(line) or _FRAME.search(line):
         return False
@@ -181,7 +180,7 @@ def _members(lines: Sequence[str], block: _Block) -> None:
     """Read the members of an exception group, which stand behind it, framed by its gutter."""
     i = block.end
     while i < len(lines):
-        line = lines[i][:MOST_LINE]
+        line = cut(lines[i])
         if not line.lstrip().startswith(("|", "+")):
             break
         prefix = _header(line)
@@ -189,17 +188,12 @@ def _members(lines: Sequence[str], block: _Block) -> None:
             member = _block(lines, i + 1, prefix if "|" in prefix else prefix + "|")
             if member is None:
                 break
-            block.members.append(replace_members(member))
-            block.members += member.members
+            # Its own members are lifted out of it, behind it.
+            block.members += [replace(member, members=[]), *member.members]
             i = max(member.end, i + 1)
             continue
         i += 1
     block.end = max(block.end, i)
-
-
-def replace_members(block: _Block) -> _Block:
-    """Return a block without its members, which were lifted out of it."""
-    return replace(block, members=[])
 
 
 def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLink], int]:
@@ -208,7 +202,7 @@ def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLi
     threads, current = 0, True
     i = first + 1
     while i < len(lines) and i < first + MOST_FRAMES:
-        line = lines[i][:MOST_LINE].strip()
+        line = cut(lines[i]).strip()
         found = _FRAME.match(line)
         if _THREAD.match(line):
             threads += 1
@@ -236,7 +230,7 @@ def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLi
 
 def _is_bare_syntax_error(lines: Sequence[str], i: int) -> bool:
     """Whether a syntax error of the main program starts here: it is printed without a header."""
-    found = _FRAME.fullmatch(lines[i][:MOST_LINE].strip())
+    found = _FRAME.fullmatch(cut(lines[i]).strip())
     if found is None or found["function"] is not None:
         return False
     return any(

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
 
 _PLACE: Final = r"(?P<file>[^\s:][^:\n]{0,1000}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
 _HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*?) ?\((?P<type>[A-Z][\w:]*)\)\s*$")
@@ -71,7 +71,7 @@ def _outermost_first(lines: Sequence[str], i: int) -> tuple[list[ChainLink], int
         i += 1
     header = _HEADER.search(cut(lines[i])) if i < len(lines) else None
     if header is None:
-        return [ChainLink("unknown (the text is cut off)", "", frames)] if frames else [], i
+        return [ChainLink(CUT_OFF, "", frames)] if frames else [], i
     return [ChainLink(header["type"], header["message"], [*frames, _frame(header)])], i + 1
 
 
