@@ -8,7 +8,11 @@ import socket
 import subprocess
 import sys
 import textwrap
+import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import urllib3
@@ -48,6 +52,19 @@ def free_port() -> int:
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
         return int(taken.getsockname()[1])
+
+
+@contextmanager
+def serving(handler: type[BaseHTTPRequestHandler]) -> Iterator[ThreadingHTTPServer]:
+    """Let a handler answer on loopback meanwhile."""
+    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    try:
+        yield server
+    finally:
+        server.shutdown()
+        server.server_close()
 
 
 class Server:

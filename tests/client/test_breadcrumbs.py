@@ -12,7 +12,7 @@ import urllib.error
 import urllib.request
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from typing import Any
 
 import aiohttp
@@ -24,6 +24,7 @@ import urllib3
 
 import obitus
 from tests.client.conftest import Reported
+from tests.client.programs import run, serving
 from tests.conftest import Running
 
 
@@ -46,13 +47,9 @@ class Tides(BaseHTTPRequestHandler):
 
 @pytest.fixture
 def tides() -> Iterator[str]:
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Tides)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
     Tides.seen = []
-    yield f"http://127.0.0.1:{server.server_port}"
-    server.shutdown()
-    server.server_close()
+    with serving(Tides) as server:
+        yield f"http://127.0.0.1:{server.server_port}"
 
 
 def by_urllib(url: str) -> None:
@@ -251,8 +248,6 @@ def test_work_in_pools_and_threads_belongs_to_its_run(reported: Reported) -> Non
 
 def test_commands(running: Running, tmp_path: Any) -> None:
     """A command of Click or Typer is a run; what its user got wrong is refused, what it died of has failed."""
-    from tests.client.programs import run
-
     key = running.add_app()
     for library in ("click", "typer"):
         lines = {

@@ -19,6 +19,7 @@ import obitus
 from obitus.client.sender import MOST_MEMORY_BYTES, MOST_WAITING, Sender
 from obitus.client.settings import load
 from obitus.core.redaction import Redactor
+from tests.client.programs import serving
 from tests.conftest import Running, start
 
 
@@ -156,12 +157,8 @@ class Stranger(BaseHTTPRequestHandler):
 
 @pytest.fixture
 def stranger() -> Iterator[ThreadingHTTPServer]:
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Stranger)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    yield server
-    server.shutdown()
-    server.server_close()
+    with serving(Stranger) as server:
+        yield server
 
 
 @pytest.mark.parametrize(

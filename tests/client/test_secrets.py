@@ -6,9 +6,8 @@ import gzip
 import logging
 import sqlite3
 import subprocess
-import threading
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import obitus
+from tests.client.programs import serving
 
 LETTERS = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 SECRETS = st.text(LETTERS, min_size=14, max_size=24).map(lambda text: "Zq" + text)
@@ -55,12 +55,8 @@ class Wire(BaseHTTPRequestHandler):
 
 @pytest.fixture
 def wire() -> Iterator[str]:
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Wire)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    yield f"http://127.0.0.1:{server.server_port}"
-    server.shutdown()
-    server.server_close()
+    with serving(Wire) as server:
+        yield f"http://127.0.0.1:{server.server_port}"
 
 
 log = logging.getLogger("skerry.secrets")

@@ -6,7 +6,6 @@ import json
 import os
 import re
 import signal
-import socket
 import subprocess
 import sys
 import threading
@@ -16,6 +15,7 @@ from pathlib import Path
 import urllib3
 
 from obitus.store.database import Reader
+from tests.client.programs import free_port
 from tests.conftest import failure, raised_in
 
 REPORTS = 5000
@@ -33,12 +33,6 @@ def serve(data: Path, port: int) -> subprocess.Popen[str]:
         except urllib3.exceptions.HTTPError:
             time.sleep(0.05)
     raise AssertionError("the service did not start")
-
-
-def free_port() -> int:
-    with socket.socket() as taken:
-        taken.bind(("127.0.0.1", 0))
-        return int(taken.getsockname()[1])
 
 
 def stop(service: subprocess.Popen[str], how: signal.Signals) -> None:

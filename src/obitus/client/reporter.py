@@ -127,33 +127,27 @@ class Reporter:
             log.warning("Obitus: an exception could not be captured (%s: %s).", type(trouble).__name__, trouble)
             return None
 
+    @guarded
     def record_chain(self, chain: list[dict[str, Any]], captured_by: str, attributes: Mapping[str, Any]) -> str | None:
         """Report what another program died of, given in the report's form."""
-        try:
-            return self._put_failure(chain, False, captured_by, "FATAL", attributes, runs.current.get())
-        except Exception as trouble:
-            log.warning("Obitus: a failure could not be reported (%s: %s).", type(trouble).__name__, trouble)
-            return None
+        return self._put_failure(chain, False, captured_by, "FATAL", attributes, runs.current.get())
 
+    @guarded
     def say(self, message: str, severity: str, attributes: Mapping[str, Any], frame: Any) -> str | None:
         """Report a message: a failure from ERROR on, a log record below it."""
-        try:
-            severity = severity.upper() if isinstance(severity, str) and severity.upper() in SEVERITIES else "ERROR"
-            self.breadcrumb("mark", message, severity, attributes)
-            if rank(severity) < rank("ERROR"):
-                where = {
-                    "code.file.path": frame.f_code.co_filename,
-                    "code.line.number": frame.f_lineno,
-                    "code.function.name": frame.f_code.co_qualname,
-                }
-                return self.log_record(str(message), severity, "obitus.say", where | dict(attributes))
-            if self._no_room(self._failure_rate):
-                return None
-            chain = [{"type": _SAID, "message": str(message)[:8000], "frames": self._capture.stack(frame)}]
-            return self._put_failure(chain, True, "say", severity, attributes, runs.current.get())
-        except Exception as trouble:
-            log.warning("Obitus: a message could not be reported (%s: %s).", type(trouble).__name__, trouble)
+        severity = severity.upper() if isinstance(severity, str) and severity.upper() in SEVERITIES else "ERROR"
+        self.breadcrumb("mark", message, severity, attributes)
+        if rank(severity) < rank("ERROR"):
+            where = {
+                "code.file.path": frame.f_code.co_filename,
+                "code.line.number": frame.f_lineno,
+                "code.function.name": frame.f_code.co_qualname,
+            }
+            return self.log_record(str(message), severity, "obitus.say", where | dict(attributes))
+        if self._no_room(self._failure_rate):
             return None
+        chain = [{"type": _SAID, "message": str(message)[:8000], "frames": self._capture.stack(frame)}]
+        return self._put_failure(chain, True, "say", severity, attributes, runs.current.get())
 
     def breadcrumb(
         self, kind: str, message: str, severity: str = "INFO", data: Mapping[str, Any] | None = None
