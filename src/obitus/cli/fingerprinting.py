@@ -9,8 +9,9 @@ from itertools import chain
 from pathlib import Path
 from typing import Any
 
-from obitus.core.fingerprint import fingerprint, place_of_fault
 from obitus.core.frames import ChainLink
+from obitus.core.grouping.fault import innermost
+from obitus.core.grouping.groups import Groups
 from obitus.core.headline import headline_of
 from obitus.core.stacks import FoundStack, find_stacks
 
@@ -22,15 +23,16 @@ def answers(path: Path) -> Iterator[dict[str, Any]]:
     OpenTelemetry names them. A file that does not begin with one is read as text, and each stack trace in it is a
     record. A line that cannot be read keeps its place: its answer has no group, and says why. Raises OSError.
     """
+    groups = Groups()
     with path.open("r", encoding="utf-8", errors="replace") as opened:
         lines = (line for line in opened if line.strip())
         first = next(lines, "")
         if isinstance(_parsed(first), dict):
             for line in chain([first], lines):
-                yield _answer_to(line)
+                yield _answer_to(line, groups)
             return
     for found in find_stacks(path.read_text("utf-8", "replace")):
-        yield _answer(found)
+        yield _answer(found, groups)
 
 
 def _parsed(line: str) -> Any:
@@ -40,7 +42,7 @@ def _parsed(line: str) -> Any:
         return None
 
 
-def _answer_to(line: str) -> dict[str, Any]:
+def _answer_to(line: str, groups: Groups) -> dict[str, Any]:
     record = _parsed(line)
     if not isinstance(record, dict):
         return {"group": None, "trouble": "the line is no JSON object"}
@@ -48,10 +50,11 @@ def _answer_to(line: str) -> dict[str, Any]:
     kind, message, text = (value if isinstance(value, str) else "" for value in given)
     if not (kind or message or text):
         return {"group": None, "trouble": "the line has no exception.type, exception.message or exception.stacktrace"}
-    return _answer(_stack(kind, message, text))
+    return _answer(read_stack(kind, message, text), groups)
 
 
-def _stack(kind: str, message: str, text: str) -> FoundStack:
+def read_stack(kind: str, message: str, text: str) -> FoundStack:
+    """Read what a record says of an exception; without a stack trace in its text, type and message are all there is."""
     found = find_stacks(text)
     if found:
         # What is said beside the text is what the sender knew; a text that is cut off may have lost it.
@@ -62,16 +65,19 @@ def _stack(kind: str, message: str, text: str) -> FoundStack:
     return FoundStack("", (ChainLink(kind or "unknown", message or text[:8000]),), 0, 0)
 
 
-def _answer(found: FoundStack) -> dict[str, Any]:
-    decided = fingerprint(found.chain)
-    fault = place_of_fault(found.chain)
-    innermost = next((link.frames[-1] for link in reversed(found.chain) if link.frames), fault)
-    return {
-        "group": decided.text,
-        "issue_title": headline_of(found.chain).title,
-        "innermost": {"function": innermost.function, "file": innermost.file, "line": innermost.line}
-        if innermost
-        else None,
+def _answer(found: FoundStack, groups: Groups) -> dict[str, Any]:
+    group, decided, choice = groups.add(found.chain)
+    inner = innermost(decided.fault.link)
+    answer: dict[str, Any] = {
+        "group": f"g{group}",
+        "issue_title": headline_of(found.chain, decided.fault).title,
+        "innermost": {"function": inner.function, "file": inner.file, "line": inner.line} if inner else None,
         "language": found.language or None,
+        "fingerprint": decided.text,
         "parts": [asdict(part) for part in decided.parts],
     }
+    if choice is not None and choice.joins is not None:
+        answer["joined"] = {"group": f"g{choice.joins.issue}", "because": choice.joins.verdict.reason}
+    if choice is not None and choice.perhaps:
+        answer["perhaps"] = [{"group": f"g{like.issue}", "because": like.verdict.reason} for like in choice.perhaps]
+    return answer

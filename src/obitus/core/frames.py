@@ -5,12 +5,24 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Final
 
 _LIBRARY_PLACE = re.compile(
-    r"[\\/](?:site-packages|dist-packages|node_modules|vendor)[\\/]"
-    r"|[\\/]lib[\\/]python\d(?:\.\d+)?[\\/]"
-    r"|^<frozen |^<string>$|^node:|[\\/]go[\\/]pkg[\\/]mod[\\/]"
+    r"[\\/](?:site-packages|dist-packages|node_modules|bower_components|vendor)[\\/]"
+    r"|[\\/]lib[\\/]python\d(?:\.\d+)?[\\/]|[\\/][Pp]ython\d*[\\/][Ll]ib[\\/]|python\d{1,3}\.zip[\\/]"
+    r"|^<frozen |^<string>$|^<(?:unknown|template|generated|__\w+__)\b|^<attrs |^<decorator-gen|^node:|^internal/|[\\/]go[\\/]pkg[\\/]mod[\\/]"
+)
+# The platform: what comes with the language itself. It is library code that is never blamed for a failure.
+_PLATFORM_PLACE = re.compile(
+    r"[\\/]lib[\\/]python\d(?:\.\d+)?[\\/](?!(?:site|dist)-packages[\\/])|[\\/][Pp]ython\d*[\\/][Ll]ib[\\/](?!site-packages[\\/])"
+    r"|python\d{1,3}\.zip[\\/]|^<frozen |^<string>$|^<(?:unknown|template|generated|__\w+__)\b|^<attrs |^<decorator-gen|^node:|^internal/|^native$|^<anonymous>$|^<internal:"
+    r"|[\\/]usr[\\/](?:local[\\/])?(?:lib[\\/])?go(?:-\d[\d.]*)?[\\/]src[\\/]|[\\/]rustc[\\/]|[\\/]rustlib[\\/]"
+    r"|[\\/]usr[\\/](?:share|lib(?:[\\/]\w+-linux-gnu)?)[\\/]perl|[\\/]lib[\\/]ruby[\\/](?!.*gems[\\/])"
+)
+_PLATFORM_MODULE = re.compile(
+    r"^(?:(?:java|javax|jdk|sun|com\.sun|kotlin|scala|System|Internal|Interop|runtime|reflect|std|core|alloc|Carp"
+    r"|rust_begin_unwind)(?:[./:]|$)|__rust|_start|__libc)"
 )
 
 RELATIONS: Final = ("cause", "context", "member")
@@ -25,6 +37,8 @@ class Frame:
     file: str = ""
     line: int | None = None
     own: bool = True
+    code: str = ""
+    """The source line, where it is known."""
 
     @property
     def place(self) -> str:
@@ -56,3 +70,11 @@ def _short_path(file: str) -> str:
 def looks_like_library(file: str) -> bool:
     """Guess from a path whether it is library code, for senders that do not say."""
     return _LIBRARY_PLACE.search(file) is not None
+
+
+@lru_cache(maxsize=8192)
+def is_platform(module: str, file: str) -> bool:
+    """Whether a library frame belongs to the language itself: its runtime and standard library."""
+    if file and _PLATFORM_PLACE.search(file) is not None:
+        return True
+    return bool(module) and _PLATFORM_MODULE.match(module) is not None

@@ -1,12 +1,12 @@
-"""What people call an issue: the type that came out, the root cause behind it, and the place of the fault."""
+"""What people call an issue: the type that came out, the cause behind it, and the place of the fault."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from obitus.core.fingerprint import place_of_fault
 from obitus.core.frames import ChainLink
+from obitus.core.grouping.fault import Fault, locate
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,10 +25,9 @@ class Headline:
         return f"{self.type.rpartition('.')[2]}{cause}{place}"
 
 
-def headline_of(chain: Sequence[ChainLink]) -> Headline:
+def headline_of(chain: Sequence[ChainLink], fault: Fault | None = None) -> Headline:
     """Return the headline of a chain, given from the outermost exception to its root cause."""
-    fault = place_of_fault(chain)
-    last = chain[-1]
+    found = fault or locate(chain)
     # A member of a group does not replace the group's own name; a cause does tell what lies behind.
-    cause = last.type if last.relation in ("cause", "context") and last.type != chain[0].type else ""
-    return Headline(chain[0].type, cause, fault.place if fault else "")
+    behind = found.link.relation in ("cause", "context") and found.link.type != chain[0].type
+    return Headline(chain[0].type, found.link.type if behind else "", found.site.place if found.site else "")

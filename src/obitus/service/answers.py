@@ -135,6 +135,7 @@ class FingerprintAnswer(BaseModel):
     """A fingerprint and why it is what it is."""
 
     fingerprint: str
+    joined: str = Field(default="", description="Why it belongs to the issue, when it did not begin it.")
     parts: list[PartAnswer]
 
 
@@ -159,6 +160,7 @@ class IssueRow(BaseModel):
     failures: int = Field(description="Failures inside the window and filter.")
     failures_in_all: int
     stragglers: int = Field(description="Failures from releases older than the one it was settled in.")
+    merged_into: int | None = Field(default=None, description="The issue that it was merged into.")
     over_time: list[int] = Field(description="Failures per slice of the window, oldest first.")
 
 
@@ -302,3 +304,119 @@ class HealthAnswer(BaseModel):
     reasons: list[str] = Field(description="Why it is not ready; empty when it is.")
     version: str
     time: Time
+
+
+class LikeAnswer(BaseModel):
+    """An issue that may be the same fault."""
+
+    number: int
+    title: str
+    state: StateName
+    failures_in_all: int
+    reason: str = Field(description="What is alike, and what differs, in words.")
+
+
+class LikesAnswer(BaseModel):
+    """The issues that may be the same fault as one, and those that somebody said are not."""
+
+    perhaps: list[LikeAnswer]
+    never: list[int] = Field(description="Issues that are never one with it, because somebody said so.")
+
+
+class GroupExample(BaseModel):
+    """Failures that would be one issue, and what they are called."""
+
+    title: str
+    failures: int
+    message: str
+
+
+class JoiningAnswer(BaseModel):
+    """Issues that would become one."""
+
+    issues: list[int]
+    into: int | None = Field(description="The issue they would be; absent for a new one.")
+    failures: int
+    example: GroupExample
+
+
+class PartingAnswer(BaseModel):
+    """An issue that would become several."""
+
+    issue: int
+    into: list[GroupExample]
+
+
+class RegroupPreview(BaseModel):
+    """What a rule, or grouping anew, would do to the latest failures."""
+
+    looked_at: int = Field(description="Failures looked at, the latest ones.")
+    matching: int = Field(description="Failures that the rule's condition holds for.")
+    moving: int = Field(description="Failures that would change their issue.")
+    joining: list[JoiningAnswer]
+    parting: list[PartingAnswer]
+
+
+class MergePreview(BaseModel):
+    """What merging two issues would make."""
+
+    issue: int
+    into: int
+    failures: int = Field(description="Failures that would move.")
+    failures_after: int = Field(description="Failures that the issue would have.")
+    reason: str = Field(description="What the two have in common, as far as it is seen.")
+    first_seen: Time
+    last_seen: Time
+    state: StateName = Field(description="The state it would have: that of the issue that is merged into.")
+
+
+class SplitPart(BaseModel):
+    """One issue that a split would make."""
+
+    value: str = Field(description="The values that its failures have.")
+    failures: int
+    message: str
+    fingerprints: list[str]
+
+
+class SplitPreview(BaseModel):
+    """What splitting an issue would make."""
+
+    issue: int
+    looked_at: int
+    parts: list[SplitPart] = Field(description="The largest stays; each other becomes an issue.")
+
+
+class GroupingRuleAnswer(BaseModel):
+    """A grouping rule of the team."""
+
+    id: int
+    rule: str
+    person: str
+    created: Time
+
+
+class GroupingRulesAnswer(BaseModel):
+    """The grouping rules in force."""
+
+    rules: list[GroupingRuleAnswer]
+
+
+class RegroupingAnswer(BaseModel):
+    """A merge, a split, or a regrouping of history."""
+
+    id: int
+    kind: Literal["merge", "split", "regroup"]
+    said: str
+    person: str
+    created: Time
+    state: Literal["running", "done", "undoing", "undone", "failed"]
+    moved: int
+    total: int
+    ended: Time | None = None
+
+
+class RegroupingsAnswer(BaseModel):
+    """The latest regroupings, newest first."""
+
+    regroupings: list[RegroupingAnswer]

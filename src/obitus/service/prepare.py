@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Final
 
@@ -14,12 +15,15 @@ import pydantic_core
 from pydantic import ValidationError
 
 from obitus.core.clock import DAY_MS, to_ms, to_text
-from obitus.core.fingerprint import fingerprint
 from obitus.core.frames import ChainLink, Frame, looks_like_library
-from obitus.core.headline import headline_of
+from obitus.core.grouping import first_recipe
+from obitus.core.grouping.recipe import Part
+from obitus.core.grouping.rules import GroupingRule, decide, value_of
+from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
 from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
 from obitus.store.evidence import Evidence
+from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, TallyFacts
 
 MOST_AGE_MS: Final = 366 * DAY_MS
@@ -88,10 +92,22 @@ class Preparer:
     def __init__(self, evidence: Evidence, redactor: Redactor | None = None) -> None:
         self._evidence = evidence
         self._redactor = redactor or Redactor()
+        self._rules: tuple[GroupingRule, ...] = ()
 
-    def use(self, redactor: Redactor) -> None:
-        """Redact with these rules from now on."""
-        self._redactor = redactor
+    def use(self, redactor: Redactor, rules: tuple[GroupingRule, ...] = ()) -> None:
+        """Redact and group with these rules from now on."""
+        self._redactor, self._rules = redactor, rules
+
+    @property
+    def rules(self) -> tuple[GroupingRule, ...]:
+        """The grouping rules in force."""
+        return self._rules
+
+    def with_rules(self, rules: Sequence[GroupingRule]) -> Preparer:
+        """Return a preparer that groups with these rules instead."""
+        other = Preparer(self._evidence, self._redactor)
+        other._rules = tuple(rules)
+        return other
 
     def prepare(self, line: bytes, sender: Sender) -> Ready | Refusal:
         """Return the report in ``line``, ready to be written, or why it is refused. Never raises for bad input."""
@@ -122,7 +138,7 @@ class Preparer:
                 notes.append("The time lies ahead of now; the time of arrival was taken instead.")
         content = self._redactor.report(content, written)
         content["time"] = to_text(time_ms)
-        failure = _facts(report, content) if isinstance(report, FailureReport) else None
+        failure = self._facts(report, content, sender) if isinstance(report, FailureReport) else None
         tally = None
         if isinstance(report, TallyReport):
             tally = TallyFacts(_plain(report.entry_point), report.outcome, report.runs)
@@ -141,6 +157,48 @@ class Preparer:
             tally=tally,
         )
         return Ready(prepared, report_id, notes, _filtered(report, content))
+
+    def decided(self, content: dict[str, Any], app: str, environment: str) -> tuple[Decided, Headline]:
+        """Return what the recipe and the rules make of a failure's content, and what people call it."""
+        chain = chain_of(content)
+        facts: dict[str, Any] = searched(content, chain, app, environment) if self._rules else {}
+        decided, together = decide(chain, facts, self._rules)
+
+        def value(name: str) -> str:
+            return str(value_of(name, chain, facts or searched(content, chain, app, environment)))[:200]
+
+        return (
+            Decided(
+                fingerprint=f"rule-{together.id}" if together else decided.text,
+                parts=lambda: (
+                    [Part("rule", together.text, counted=True, reason="a grouping rule keeps these together")]
+                    if together
+                    else decided.parts
+                ),
+                traits=None if together or decided.apart else decided.traits,
+                earlier=lambda: first_recipe.fingerprint(chain).text,
+                value_of=value,
+            ),
+            headline_of(chain, decided.fault),
+        )
+
+    def _facts(self, report: FailureReport, content: dict[str, Any], sender: Sender) -> FailureFacts:
+        """Return what the store keeps in columns. Texts come from the redacted content, never from the raw report."""
+        decided, headline = self.decided(content, sender.app, sender.environment)
+        user = content.get("attributes", {}).get("user.id")
+        run = content.get("run")
+        return FailureFacts(
+            severity=report.severity,
+            handled=report.handled,
+            type=_plain(headline.type),
+            cause=_plain(headline.cause),
+            place=_plain(headline.place),
+            message=_plain(content["exceptions"][0].get("message", ""))[:1000],
+            entry_point=_plain(run["entry_point"]) if run else "",
+            user_id=_plain(str(user))[:300] if user is not None else None,
+            trace_id=bytes.fromhex(report.trace_id) if report.trace_id else None,
+            decided=decided,
+        )
 
 
 AnyReport = FailureReport | LogReport | RunReport | TallyReport
@@ -251,9 +309,9 @@ def _refusal(error: ValidationError, content: dict[str, Any]) -> Refusal:
     return Refusal("field-wrong", f"{name}: {complaint['msg']}.", name, report_id)
 
 
-def _facts(report: FailureReport, content: dict[str, Any]) -> FailureFacts:
-    """Return what the store keeps in columns. Texts come from the redacted content, never from the raw report."""
-    chain = [
+def chain_of(content: dict[str, Any]) -> list[ChainLink]:
+    """Return the exception chain of a failure's content."""
+    return [
         ChainLink(
             type=link["type"],
             message=link.get("message", ""),
@@ -262,23 +320,27 @@ def _facts(report: FailureReport, content: dict[str, Any]) -> FailureFacts:
         )
         for link in content["exceptions"]
     ]
-    decided = fingerprint(chain)
-    headline = headline_of(chain)
-    user = content.get("attributes", {}).get("user.id")
+
+
+def searched(content: dict[str, Any], chain: list[ChainLink], app: str, environment: str) -> dict[str, Any]:
+    """Return what grouping rules ask about: fields, and attributes under their own names."""
     run = content.get("run")
-    return FailureFacts(
-        severity=report.severity,
-        handled=report.handled,
-        type=_plain(headline.type),
-        cause=_plain(headline.cause),
-        place=_plain(headline.place),
-        message=_plain(chain[0].message)[:1000],
-        entry_point=_plain(run["entry_point"]) if run else "",
-        user_id=_plain(str(user))[:300] if user is not None else None,
-        trace_id=bytes.fromhex(report.trace_id) if report.trace_id else None,
-        fingerprint=decided.text,
-        parts=decided.parts,
-    )
+    inner = chain[-1].frames[-1] if chain[-1].frames else None
+    return {
+        **content.get("attributes", {}),
+        "app": app,
+        "environment": environment,
+        "release": content.get("release") or "",
+        "severity": content.get("severity", "ERROR"),
+        "handled": content.get("handled", False),
+        "type": chain[0].type,
+        "cause": chain[-1].type,
+        "message": chain[0].message,
+        "function": inner.function if inner else "",
+        "module": inner.module if inner else "",
+        "file": inner.file if inner else "",
+        "entry_point": run["entry_point"] if run else "",
+    }
 
 
 def _frame(frame: dict[str, Any]) -> Frame:
@@ -286,7 +348,9 @@ def _frame(frame: dict[str, Any]) -> Frame:
     file = frame.get("file", "")
     if own is None:
         own = not looks_like_library(file)
-    return Frame(frame["function"], frame.get("module", ""), file, frame.get("line"), own)
+    source = frame.get("source")
+    code = source["line"].strip() if source else ""
+    return Frame(frame["function"], frame.get("module", ""), file, frame.get("line"), own, code)
 
 
 def _filtered(report: AnyReport, content: dict[str, Any]) -> str | None:

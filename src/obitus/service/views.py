@@ -45,7 +45,9 @@ def issue_answer(service: Service, number: int, window: store.Window) -> answers
         users=users,
         users_looked_at=looked_at,
         why=[
-            answers.FingerprintAnswer(fingerprint=found["fingerprint"], parts=json.loads(found["parts"]))
+            answers.FingerprintAnswer(
+                fingerprint=found["fingerprint"], joined=found["joined"], parts=json.loads(found["parts"])
+            )
             for found in store.fingerprints(service.reader, number)
         ],
         releases=_releases(service, row),
@@ -106,6 +108,7 @@ def _issue_fields(row: Row, failures: int, course: list[int]) -> dict[str, objec
         "failures": failures,
         "failures_in_all": row["failures_in_all"],
         "stragglers": row["stragglers"],
+        "merged_into": row["merged_into"],
         "over_time": course,
     }
 

@@ -8,12 +8,14 @@ from collections import deque
 from typing import Final
 
 from obitus.core.clock import DAY_MS
+from obitus.core.grouping.rules import parse_grouping_rule
 from obitus.core.redaction import Redactor
 from obitus.core.redaction_rules import parse_rule
 from obitus.service import secrets
 from obitus.service.bodies import Gate
 from obitus.service.live import Live
 from obitus.service.prepare import Preparer
+from obitus.service.regrouping import Regrouper
 from obitus.service.settings import Settings
 from obitus.store import people, rules
 from obitus.store.database import Reader
@@ -39,6 +41,7 @@ class Service:
         self.preparer = Preparer(self.evidence)
         self.load_rules()
         self.live = Live()
+        self.regrouper = Regrouper(self)
         self.gate = Gate(settings.limits)
         self.refusals = Refusals()
         self.notices = Refusals()
@@ -54,6 +57,7 @@ class Service:
     def close(self) -> None:
         """Stop."""
         self._stopping.set()
+        self.regrouper.close()
         self.live.close()
         self._keeper.join()
         self.writer.close()
@@ -77,9 +81,10 @@ class Service:
         return f"{self.settings.url}/sign-in#{secret}"
 
     def load_rules(self) -> None:
-        """Let the team's redaction rules act on what comes in from now on."""
+        """Let the team's redaction and grouping rules act on what comes in from now on."""
         texts = [row["rule"] for row in rules.redaction_rules(self.reader)]
-        self.preparer.use(Redactor(parse_rule(text) for text in texts))
+        grouping = tuple(parse_grouping_rule(row["rule"], row["id"]) for row in rules.grouping_rules(self.reader))
+        self.preparer.use(Redactor(parse_rule(text) for text in texts), grouping)
 
     def notice(self, app: str, slug: str, reason: str) -> None:
         """Remember something about an app's reports that is not right though they are taken."""

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Literal
 
 from obitus.core.clock import HOUR_MS
-from obitus.core.fingerprint import Part
 from obitus.core.lifecycle import State, judge_failure
+from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 
 _ADD_RELEASE = """
 INSERT INTO releases (app_id, version, first_ms) VALUES (:app_id, :version, :time_ms)
@@ -20,19 +19,17 @@ INSERT INTO reports (id, app_id, kind, environment, release_id, time_ms, receive
 VALUES (:id, :app_id, :kind, :environment, :release_id, :time_ms, :received_ms)
 ON CONFLICT (id, app_id) DO NOTHING RETURNING seq"""
 _ADD_EVIDENCE = "INSERT INTO evidence (seq, dictionary_id, body) VALUES (?, ?, ?)"
-_ISSUE_OF = "SELECT issue_id FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
 _ADD_ISSUE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
                     first_ms, last_ms, first_seq, last_seq, failures, stragglers)
 VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :received_ms,
         :time_ms, :time_ms, :seq, :seq, 0, 0) RETURNING id"""
-_ADD_FINGERPRINT = "INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts) VALUES (?, ?, ?, ?)"
 _STATE = "SELECT state, settled_in, settled_ms FROM issues WHERE id = ?"
 _ADD_FAILURE = """
 INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity, handled, message, entry_point,
-                      user_id, trace_id, verdict)
+                      user_id, trace_id, verdict, fingerprint)
 VALUES (:seq, :issue_id, :release_id, :environment, :time_ms, :severity, :handled, :message, :entry_point,
-        :user_id, :trace_id, :verdict)"""
+        :user_id, :trace_id, :verdict, :fingerprint)"""
 _ONE_MORE = """
 UPDATE issues SET
   failures = failures + 1,
@@ -70,8 +67,7 @@ class FailureFacts:
     entry_point: str
     user_id: str | None
     trace_id: bytes | None
-    fingerprint: str
-    parts: tuple[Part, ...]
+    decided: Decided
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,14 +162,23 @@ def _add_failure(
         "verdict": "",
         "straggler": 0,
     }
-    found = connection.execute(_ISSUE_OF, (report.app_id, facts.fingerprint)).fetchone()
-    new_issue = found is None
-    issue_id = int(connection.execute(_ADD_ISSUE, values).fetchone()[0]) if found is None else int(found[0])
-    if new_issue:
-        parts = json.dumps([asdict(part) for part in facts.parts], ensure_ascii=True)
-        connection.execute(_ADD_FINGERPRINT, (report.app_id, facts.fingerprint, issue_id, parts))
+    found = find(connection, report.app_id, facts.decided, report.received_ms)
+    new_issue = found.issue_id is None
+    if found.issue_id is not None:
+        issue_id = found.issue_id
+    else:
+        collecting = {"type": COLLECTING_TYPE, "cause": "", "place": ""} if found.collecting else {}
+        issue_id = int(connection.execute(_ADD_ISSUE, values | collecting).fetchone()[0])
         reason = f"First seen in {report.release or 'a release without a name'}, {report.environment}."
+        if found.collecting:
+            reason = (
+                f"The app brought more than {MOST_NEW_ISSUES} new issues in one minute; what came beyond is collected here. "
+                "A grouping rule can put it in order."
+            )
         connection.execute(_ADD_HISTORY, (issue_id, report.time_ms, None, "untriaged", reason, seq))
+    if not found.known:
+        add_fingerprint(connection, report.app_id, issue_id, seq, facts.decided, found)
+    values["fingerprint"] = found.fingerprint
     values["issue_id"] = issue_id
     issue = connection.execute(_STATE, (issue_id,)).fetchone()
     state: State = issue["state"]

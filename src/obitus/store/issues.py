@@ -42,6 +42,7 @@ _ISSUE_COLUMNS = """
 SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
   issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.stragglers, issues.app_id,
+  issues.merged_into,
   (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
    WHERE reports.seq = issues.first_seq) AS first_release,
   (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
@@ -82,7 +83,9 @@ SELECT releases.version, releases.first_ms, issue_counts.environment, SUM(issue_
 FROM issue_counts JOIN releases ON releases.id = issue_counts.release_id
 WHERE issue_counts.issue_id = ? GROUP BY releases.id, issue_counts.environment"""
 _RELEASES_OF = "SELECT version, first_ms FROM releases WHERE app_id = ?"
-_FINGERPRINTS = "SELECT fingerprint, parts FROM fingerprints WHERE issue_id = ? ORDER BY fingerprint"
+_FINGERPRINTS = """
+SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
+_FINGERPRINTS_OF = "SELECT seq, fingerprint FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
 _HISTORY = """
 SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, reports.id AS failure_id
 FROM issue_history h LEFT JOIN people ON people.id = h.person_id LEFT JOIN reports ON reports.seq = h.seq
@@ -206,6 +209,11 @@ def releases_of(reader: Reader, app_id: int) -> list[Row]:
 def fingerprints(reader: Reader, issue_id: int) -> list[Row]:
     """Return the fingerprints that lead to an issue, with the parts that explain them."""
     return reader.rows(_FINGERPRINTS, (issue_id,))
+
+
+def fingerprints_of_failures(reader: Reader, seqs: list[int]) -> dict[int, str]:
+    """Return the fingerprint that each of these failures came by."""
+    return {row["seq"]: row["fingerprint"] for row in reader.rows(_FINGERPRINTS_OF, (json.dumps(seqs),))}
 
 
 def history(reader: Reader, issue_id: int) -> list[Row]:

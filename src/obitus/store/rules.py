@@ -1,4 +1,4 @@
-"""The team's rules: redaction rules so far."""
+"""The team's rules: redaction rules and grouping rules."""
 
 from __future__ import annotations
 
@@ -40,3 +40,32 @@ def end_redaction_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int
 def latest_reports(reader: Reader, most: int) -> list[int]:
     """Return the sequence numbers of the latest reports, newest first."""
     return [row["seq"] for row in reader.rows(_LATEST, (most,))]
+
+
+_GROUPING_IN_FORCE = """
+SELECT r.id, r.rule, people.name AS person, r.created_ms
+FROM grouping_rules r JOIN people ON people.id = r.person_id WHERE r.ended_ms IS NULL ORDER BY r.id"""
+_ADD_GROUPING = """
+INSERT INTO grouping_rules (rule, person_id, created_ms) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id"""
+_END_GROUPING = "UPDATE grouping_rules SET ended_ms = :now_ms WHERE id = :id AND ended_ms IS NULL RETURNING rule"
+
+
+def grouping_rules(reader: Reader) -> list[Row]:
+    """Return the grouping rules in force (id, rule, person, created_ms), oldest first."""
+    return reader.rows(_GROUPING_IN_FORCE)
+
+
+def add_grouping_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:
+    """Put a grouping rule in force and return its id; raises AlreadyThere."""
+    row = connection.execute(_ADD_GROUPING, (rule, person_id, now_ms)).fetchone()
+    if row is None:
+        raise AlreadyThere("this rule is in force already")
+    return int(row[0])
+
+
+def end_grouping_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int) -> str:
+    """End a grouping rule and return its text; raises NotThere."""
+    row = connection.execute(_END_GROUPING, {"id": rule_id, "now_ms": now_ms}).fetchone()
+    if row is None:
+        raise NotThere(f"there is no grouping rule {rule_id} in force")
+    return str(row[0])

@@ -5,12 +5,23 @@ Standard library only: the client uses this too, for programs that die without i
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 from obitus.core.frames import ChainLink
 from obitus.core.stacks import dotnet, go, java, javascript, perl, php, python, ruby, rust
+from obitus.core.stacks.lines import CUT_OFF
+from obitus.core.stacks.prefixes import streams
+
+MOST_WRAPPED: Final = 1_000_000
+MOST_STRINGS: Final = 50
+_QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
+_WRAPPED_FRAME = re.compile(
+    r"\\n(?:\\t|\s)*(?:at |File |from |#\d|goroutine |\S+@|\d+: |\S+:\d+:in )|Traceback|called at|goroutine \d+ \[|panicked at"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +64,7 @@ def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
                 "file": frame.file[:2000],
                 "line": frame.line,
                 "own": frame.own,
+                **({"source": {"line": frame.code[:2000]}} if frame.code else {}),
             }
             for frame in link.frames
         ]
@@ -61,8 +73,37 @@ def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
 
 
 def find_stacks(text: str) -> list[FoundStack]:
-    """Return every stack trace in ``text``, in order of their first lines. Never raises for bad input."""
+    """Return every stack trace in ``text``, in order of their first lines. Never raises for bad input.
+
+    The text may be a log: with times, levels and threads before the lines, lines of others in between, or traces
+    wrapped into one line by JSON or by escapes.
+    """
     lines = text.splitlines()
+    found: list[FoundStack] = []
+    for stream in streams(lines):
+        texts = [line.text for line in stream]
+        for one in _find(texts):
+            end = stream[one.end_line - 1].number + 1
+            found.append(replace(one, first_line=stream[one.first_line].number, end_line=end))
+    return sorted([*_once(found), *_wrapped(lines)], key=lambda one: one.first_line)
+
+
+def _once(found: list[FoundStack]) -> list[FoundStack]:
+    """Of traces that were found in two ways of looking, keep the one that was read better."""
+    best: dict[tuple[str, int], FoundStack] = {}
+    for one in found:
+        for edge in (("first", one.first_line), ("end", one.end_line)):
+            known = best.get(edge)
+            if known is None or _worth(one) > _worth(known):
+                best[edge] = one
+    return [one for one in found if best["first", one.first_line] is one and best["end", one.end_line] is one]
+
+
+def _worth(one: FoundStack) -> tuple[bool, int]:
+    return one.chain[0].type != CUT_OFF, _frames_of(one)
+
+
+def _find(lines: Sequence[str]) -> list[FoundStack]:
     found = [
         FoundStack(language, tuple(chain), first, end)
         for language, read in READERS.items()
@@ -78,6 +119,47 @@ def find_stacks(text: str) -> list[FoundStack]:
             continue
         kept.append(one)
     return kept
+
+
+def _wrapped(lines: Sequence[str]) -> list[FoundStack]:
+    """Find traces that stand in one line, their line ends escaped: in JSON, or in a quoted value."""
+    found: list[FoundStack] = []
+    for number, line in enumerate(lines):
+        if "\\n" not in line or len(line) > MOST_WRAPPED or not _WRAPPED_FRAME.search(line):
+            continue
+        for inner in _texts_in(line):
+            found += [replace(one, first_line=number, end_line=number + 1) for one in _find(inner.splitlines())]
+    return found
+
+
+def _texts_in(line: str) -> list[str]:
+    start = line.find("{")
+    if start >= 0:
+        try:
+            value, _ = json.JSONDecoder().raw_decode(line, start)
+        except (ValueError, RecursionError):
+            pass
+        else:
+            return _strings(value)
+    quoted = [one for one in _QUOTED.findall(line) if "\\n" in one]
+    return [
+        text.replace("\\r", "").replace("\\n", "\n").replace("\\t", "\t").replace('\\"', '"')
+        for text in quoted or [line]
+    ]
+
+
+def _strings(value: Any) -> list[str]:
+    waiting: list[Any] = [value]
+    found: list[str] = []
+    while waiting and len(found) < MOST_STRINGS:
+        one = waiting.pop(0)
+        if isinstance(one, dict):
+            waiting += one.values()
+        elif isinstance(one, list):
+            waiting += one
+        elif isinstance(one, str) and "\n" in one:
+            found.append(one)
+    return found
 
 
 def _frames_of(found: FoundStack) -> int:

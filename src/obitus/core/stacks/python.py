@@ -38,6 +38,7 @@ class _Block:
     frames: list[Frame]
     end: int
     members: list[_Block] = field(default_factory=list)
+    relation: str = "member"
 
 
 def read(lines: Sequence[str]) -> Found:
@@ -107,7 +108,7 @@ def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
         # What a block says of the one printed before it is that one's relation to it.
         relation_here = blocks[place + 1][1] if place + 1 < len(blocks) else None
         chain.append(ChainLink(block.type, block.message, block.frames, relation_here))
-        chain += [ChainLink(member.type, member.message, member.frames, "member") for member in block.members]
+        chain += [ChainLink(member.type, member.message, member.frames, member.relation) for member in block.members]
     return chain, i
 
 
@@ -127,7 +128,10 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
             # A syntax error names its place without a function.
             function = (found["function"] or "<source>").strip()
             file = found["file"]
-            frames.append(Frame(function, _module_of(file), file, int(found["line"]), not looks_like_library(file)))
+            code = _code_below(lines, i, prefix)
+            frames.append(
+                Frame(function, _module_of(file), file, int(found["line"]), not looks_like_library(file), code)
+            )
             i += 1
             continue
         if not bare or _REPEATED.fullmatch(bare) or _is_detail(lines[i], bare, prefix):
@@ -149,9 +153,19 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
         message.append(_bare(lines[i]) if in_group else cut(lines[i].rstrip()))
         i += 1
     block = _Block(ended["type"], "\n".join(message).rstrip("\n"), frames, i)
-    if in_group or "Group" in block.type:
+    if start and cut(lines[start - 1]).rstrip().endswith(_HEADERS[1]):
         _members(lines, block)
     return block
+
+
+def _code_below(lines: Sequence[str], frame: int, prefix: str) -> str:
+    """Return the source line that stands below a frame, or ``""``; Python prints none where it cannot read the file."""
+    if frame + 1 >= len(lines):
+        return ""
+    bare = _bare(lines[frame + 1])
+    if not bare or bare.startswith("File ") or not _is_detail(lines[frame + 1], bare, prefix):
+        return ""
+    return "" if set(bare) <= set("^~ ") else bare[:300]
 
 
 def _is_detail(line: str, bare: str, prefix: str) -> bool:
@@ -177,22 +191,39 @@ def _goes_on(lines: Sequence[str], i: int, *, in_group: bool) -> bool:
 
 
 def _members(lines: Sequence[str], block: _Block) -> None:
-    """Read the members of an exception group, which stand behind it, framed by its gutter."""
+    """Read the members of an exception group, which stand behind it, framed by its gutter.
+
+    A member may have a chain of its own, root first as always; behind it stand what explains it, then its own members.
+    """
     i = block.end
+    explained: list[_Block] = []
+    relation: str | None = None
     while i < len(lines):
         line = cut(lines[i])
         if not line.lstrip().startswith(("|", "+")):
             break
         prefix = _header(line)
-        if prefix is not None:
-            member = _block(lines, i + 1, prefix if "|" in prefix else prefix + "|")
-            if member is None:
-                break
-            # Its own members are lifted out of it, behind it.
-            block.members += [replace(member, members=[]), *member.members]
-            i = max(member.end, i + 1)
+        if prefix is None:
+            said = _bare(line)
+            if said.endswith((_CAUSE, _CONTEXT)):
+                relation = "cause" if said.endswith(_CAUSE) else "context"
+            i += 1
             continue
-        i += 1
+        member = _block(lines, i + 1, prefix if "|" in prefix else prefix + "|")
+        if member is None:
+            break
+        if relation is not None and block.members:
+            # What was printed before it is what it came from, with all that belongs to that.
+            begins = next(k for k in range(len(block.members) - 1, -1, -1) if block.members[k].relation == "member")
+            explained = block.members[begins:]
+            explained[0] = replace(explained[0], relation=relation)
+            del block.members[begins:]
+        else:
+            explained = []
+        # Its own members are lifted out of it, behind it.
+        block.members += [replace(member, members=[], relation="member"), *explained, *member.members]
+        relation = None
+        i = max(member.end, i + 1)
     block.end = max(block.end, i)
 
 
@@ -244,8 +275,10 @@ def _module_of(file: str) -> str:
         return ""
     parts = file.replace("\\", "/").split("/")
     name = parts[-1].removesuffix(".py")
+    if name == "__init__" and len(parts) > 1:
+        name = parts[-2]
     for marker in ("site-packages", "dist-packages"):
         if marker in parts:
             inner = parts[parts.index(marker) + 1 : -1]
-            return ".".join([*inner, *([] if name == "__init__" else [name])])
+            return ".".join([*inner, *([] if parts[-1] == "__init__.py" else [name])])
     return name

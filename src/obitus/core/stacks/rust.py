@@ -49,8 +49,18 @@ def read(lines: Sequence[str]) -> Found:
         if not frames:
             # Without a backtrace the place of the panic is all there is.
             frames = [Frame("<panic>", "", at["file"], int(at["line"]), _is_own("", at["file"]))]
+        frames = _up_to(frames, at["file"], int(at["line"]))
         found.append(([ChainLink("panic", "\n".join(message), frames)], first, i))
     return found
+
+
+def _up_to(frames: list[Frame], file: str, line: int) -> list[Frame]:
+    """Leave out what the runtime runs below the place of the panic."""
+    name = file.rpartition("/")[2]
+    for at in range(len(frames) - 1, -1, -1):
+        if frames[at].line == line and frames[at].file.rpartition("/")[2] == name:
+            return frames[: at + 1]
+    return frames
 
 
 def _backtrace(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:

@@ -1,0 +1,202 @@
+"""``make bench-grouping``: how well failures are put together, beside other ways on the same records.
+
+B-cubed precision, recall and F1 (A. Bagga and B. Baldwin, 1998) and pairwise F1 against the planted faults. The
+baselines: the whole text; type and message; type and innermost function; type and all functions; and the
+position-dependent similarity with agglomerative clustering of Y. Dang, R. Wu, H. Zhang, D. Zhang and P. Nobel, ICSE 2012,
+whose three parameters are chosen on the tuning part.
+"""
+
+from __future__ import annotations
+
+import argparse
+import itertools
+import math
+import random
+import statistics
+from collections import Counter
+from collections.abc import Callable, Hashable, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from bench.corpus.keeping import corpus
+from bench.corpus.making import TEST, TUNING, Record
+from obitus.cli.fingerprinting import read_stack
+from obitus.core.frames import ChainLink
+from obitus.core.grouping.groups import Groups
+
+SHUFFLES = 5
+
+
+@dataclass(frozen=True)
+class Read:
+    """A record, read."""
+
+    record: Record
+    chain: tuple[ChainLink, ...]
+
+
+Way = Callable[[Sequence[Read]], list[Hashable]]
+
+
+@dataclass(frozen=True)
+class Score:
+    """How well groups match labels; each from 0 to 1."""
+
+    precision: float
+    recall: float
+    f1: float
+    pairs_f1: float
+
+
+def score(groups: Sequence[Hashable], labels: Sequence[Hashable]) -> Score:
+    """Return B-cubed precision, recall, F1 and pairwise F1."""
+    both = Counter(zip(groups, labels, strict=True))
+    by_group, by_label = Counter(groups), Counter(labels)
+    n = len(labels)
+    precision = sum(c * c / by_group[g] for (g, _), c in both.items()) / n
+    recall = sum(c * c / by_label[label] for (_, label), c in both.items()) / n
+    right = sum(math.comb(c, 2) for c in both.values())
+    said = sum(math.comb(c, 2) for c in by_group.values())
+    true = sum(math.comb(c, 2) for c in by_label.values())
+    return Score(
+        precision, recall, _f1(precision, recall), _f1(right / said if said else 1, right / true if true else 1)
+    )
+
+
+def _f1(precision: float, recall: float) -> float:
+    return 2 * precision * recall / (precision + recall) if precision + recall else 0.0
+
+
+def ours(reads: Sequence[Read]) -> list[Hashable]:
+    """Group as Obitus does, in order of arrival."""
+    groups = Groups()
+    return [groups.add(read.chain)[0] for read in reads]
+
+
+def exact(reads: Sequence[Read]) -> list[Hashable]:
+    """Group by the exact fingerprint alone."""
+    groups = Groups()
+    return [groups.add(read.chain)[1].text for read in reads]
+
+
+def _functions(read: Read) -> list[str]:
+    return [f"{frame.module}.{frame.function}" for frame in reversed(read.chain[-1].frames)]
+
+
+BASELINES: dict[str, Way] = {
+    "whole text": lambda reads: [r.record.stacktrace for r in reads],
+    "type and message": lambda reads: [(r.record.type, r.record.message) for r in reads],
+    "type and innermost function": lambda reads: [(r.record.type, *_functions(r)[:1]) for r in reads],
+    "type and all functions": lambda reads: [(r.record.type, *_functions(r)) for r in reads],
+}
+
+
+def positional(reads: Sequence[Read], c: float, o: float, d: float) -> list[Hashable]:
+    """Group by the position-dependent similarity of Dang and others, complete linkage, cut at distance ``d``."""
+    stacks = [tuple(_functions(read)) for read in reads]
+    distinct = sorted(set(stacks))
+    near: dict[tuple[int, int], float] = {}
+    for i, j in itertools.combinations(range(len(distinct)), 2):
+        if set(distinct[i]) & set(distinct[j]):
+            distance = 1 - _similarity(distinct[i], distinct[j], c, o)
+            if distance < d:
+                near[i, j] = distance
+    members = {i: {i} for i in range(len(distinct))}
+    of = dict(enumerate(range(len(distinct))))
+    for (i, j), _ in sorted(near.items(), key=lambda pair: (pair[1], pair[0])):
+        one, other = of[i], of[j]
+        if one == other or any((min(a, b), max(a, b)) not in near for a in members[one] for b in members[other]):
+            continue
+        members[one] |= members.pop(other)
+        for member in members[one]:
+            of[member] = one
+    index = {stack: i for i, stack in enumerate(distinct)}
+    return [of[index[stack]] for stack in stacks]
+
+
+def _similarity(one: tuple[str, ...], other: tuple[str, ...], c: float, o: float) -> float:
+    """Return formula 1 of the paper, by the dynamic programme of its formula 2; position 0 is the innermost frame."""
+    row = [0.0] * (len(other) + 1)
+    for i, mine in enumerate(one):
+        before = 0.0
+        for j, theirs in enumerate(other):
+            above = row[j + 1]
+            best = max(above, row[j])
+            if mine == theirs:
+                best = max(best, before + math.exp(-c * min(i, j) - o * abs(i - j)))
+            before = above
+            row[j + 1] = best
+    return row[-1] / sum(math.exp(-c * j) for j in range(min(len(one), len(other)))) if one and other else 0.0
+
+
+def read(records: Sequence[Record]) -> list[Read]:
+    """Read the stack text of each record as the command does."""
+    return [Read(r, read_stack(r.type, r.message, r.stacktrace).chain) for r in records]
+
+
+def measured(parts: dict[str, list[Read]], way: Way) -> Score:
+    """Group each app by itself, as the service does, and score all together."""
+    groups: list[Hashable] = []
+    labels: list[Hashable] = []
+    for app, reads in parts.items():
+        groups += [(app, group) for group in way(reads)]
+        labels += [(app, r.record.label) for r in reads]
+    return score(groups, labels)
+
+
+def tuned(parts: dict[str, list[Read]]) -> dict[str, float]:
+    """Choose the parameters of the position-dependent similarity: the best B-cubed F1 on the tuning part."""
+    choices = [{"c": c, "o": o, "d": d} for c in (0.0, 0.1, 0.5, 1.0, 2.0) for o in (0.0, 0.1, 0.5, 1.0) for d in (0.05, 0.2, 0.4, 0.6)]  # fmt: skip
+    some = {app: reads[:150] for app, reads in parts.items()}
+    return max(choices, key=lambda choice: measured(some, partial(positional, **choice)).f1)
+
+
+def steady(parts: dict[str, list[Read]]) -> float:
+    """Return how alike the groups are when the same failures come in another order: B-cubed F1 of the two, the mean."""
+    found = []
+    for seed in range(SHUFFLES):
+        groups: list[Hashable] = []
+        again: list[Hashable] = []
+        for app, reads in parts.items():
+            order = list(range(len(reads)))
+            random.Random(seed).shuffle(order)
+            shuffled = ours([reads[i] for i in order])
+            placed: dict[int, Hashable] = dict(zip(order, shuffled, strict=True))
+            groups += [(app, g) for g in ours(reads)]
+            again += [(app, placed[i]) for i in range(len(reads))]
+        found.append(score(groups, again).f1)
+    return statistics.mean(found)
+
+
+def main() -> None:
+    """Print the table for both parts."""
+    asked = argparse.ArgumentParser(description=__doc__)
+    asked.add_argument("--tuning-only", action="store_true")
+    only = asked.parse_args().tuning_only
+    tuning = {app: read(found) for app, found in corpus(TUNING).items()}
+    best = None if only else tuned(tuning)
+    parts = {"tuning": tuning} if only else {"tuning": tuning, "test": {a: read(r) for a, r in corpus(TEST).items()}}
+    for name, part in parts.items():
+        labels = {(app, r.record.label) for app, reads in part.items() for r in reads}
+        print(f"\n{name} part: {sum(map(len, part.values())):,} failures of {len(labels)} faults in {len(part)} apps")
+        print(f"{'':<44}{'precision':>10}{'recall':>8}{'F1':>8}{'pairs F1':>10}")
+        ways: dict[str, Way] = {"Obitus": ours, "  the exact fingerprint alone": exact, **BASELINES}
+        if best is not None:
+            ways["position-dependent, Dang and others 2012"] = partial(positional, **best)
+        for title, way in ways.items():
+            found = measured(part, way)
+            print(f"{title:<44}{found.precision:>10.3f}{found.recall:>8.3f}{found.f1:>8.3f}{found.pairs_f1:>10.3f}")
+        for kind in sorted({r.record.kind for reads in part.values() for r in reads}):
+            of_kind = measured({a: [r for r in reads if r.record.kind == kind] for a, reads in part.items()}, ours)
+            print(
+                f"{'  Obitus, faults: ' + kind:<44}{of_kind.precision:>10.3f}{of_kind.recall:>8.3f}{of_kind.f1:>8.3f}{of_kind.pairs_f1:>10.3f}"
+            )
+        print(
+            f"the same failures in another order: groups alike {steady(part):.3f} (B-cubed F1 of both, mean of {SHUFFLES})"
+        )
+    if best is not None:
+        print(f"\nparameters of the position-dependent similarity, chosen on the tuning part: {best}")
+
+
+if __name__ == "__main__":
+    main()

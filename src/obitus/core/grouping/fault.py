@@ -1,0 +1,333 @@
+"""Where the fault is: which exception of the chain counts, which frame, and whether somebody further out is to blame.
+
+Nobody can know from one stack who is to blame; these are the rules that people who read stacks go by, and each answers
+with its reason.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Final
+
+from obitus.core.frames import ChainLink, Frame, is_platform
+from obitus.core.grouping.messages import runtimes_own, template, words_of
+from obitus.core.grouping.names import COMPREHENSIONS, last_name, plain_function, plain_room, plain_type
+
+MOST_CALLERS: Final = 8
+MOST_MESSAGE: Final = 2000
+SAID: Final = "Said"
+"""The type of a failure that the app itself reported, with no exception."""
+_ENDLESS: Final = 3
+_RECURSION_TYPES: Final = frozenset(
+    {"RecursionError", "StackOverflowError", "StackOverflowException", "InsufficientExecutionStackException"}
+)
+_RECURSION_MESSAGES: Final = (
+    "Maximum call stack size exceeded",
+    "stack level too deep",
+    "too much recursion",
+    "stack overflow",
+)
+# Where a program or a thread starts, and what only passes a call on. Whoever is called from there is not told apart by it.
+_ENTRIES: Final = frozenset(
+    {"<module>", "main", "Main", "__main__", "{main}", "<main>", "<top (required)>", "(main program)", "_main", "run", "start", "<lambda>", "<anonymous>", "wrapper", "wrapped", "inner", "__call__", "dispatch", "execute"}
+)  # fmt: skip
+_HELPERS = re.compile(
+    r"^_*(?:fail|raise|throw|abort|die|bail|panic|must|assert|require|ensure|expect|enforce|precondition|invariant|unreachable|guard)"
+    r"(?:_\w*|[A-Z]\w*|!|\?)?$|(?:^|_)(?:fail|abort|die|bail|or_raise|or_fail|or_die)$|(?:OrThrow|OrFail|OrDie)$"
+)
+_RAISES = re.compile(r"^(?:raise|throw|die|croak|confess|panic!|panic)\b|^[\w.]*raise_from\(|^[\w.]*reraise\(")
+_SAYS_WHY = re.compile(
+    r"""^raise\s+[\w.]+\(\s*(?:\w{1,2}|_\(|[\w.]+\s*=\s*)?(?:["']|[frbFRB]{1,2}["'])|^raise\s+[\w.]+(?:\(\s*\))?(?:\s+from\s+\w+)?$"""
+)
+_INCOMPLETE = re.compile(r"[(\[{,\\]$")
+_PASSED_ON = re.compile(r"^raise$|^raise\s+[a-z_]\w*(?:\.\w+)*$|^raise\s+[\w.]+\([^\"']*\)")
+# Trouble of the world outside: no line of the library underneath is at fault.
+_OUTSIDE = re.compile(
+    r"(?:Timeout|TimedOut|Connection\w*|Socket|Network|SSL|Certificate|Protocol|BrokenPipe|Unreachable|ConnectFail\w*|DNS|UnknownHost|gaierror)(?:Error|Exception|Expired)?$"
+    r"|^(?:OSError|IOError|FileNotFoundError|PermissionError|IsADirectoryError|NotADirectoryError|FileExistsError|InterruptedError|BlockingIOError"
+    r"|IOException|FileNotFoundException|NoSuchFileException|AccessDeniedException|EOFError|EOFException|MemoryError|OutOfMemoryError|timeout|OperationalError)$"
+)
+# What happens to code by itself, without anybody raising it.
+_CRASHES: Final = frozenset(
+    {"AttributeError", "TypeError", "KeyError", "IndexError", "NameError", "UnboundLocalError", "ZeroDivisionError", "AssertionError",
+     "RecursionError", "ReferenceError", "RangeError", "NullPointerException", "ArrayIndexOutOfBoundsException",
+     "StringIndexOutOfBoundsException", "IndexOutOfBoundsException", "ClassCastException", "ArithmeticException", "NegativeArraySizeException",
+     "ArrayStoreException", "ConcurrentModificationException", "NullReferenceException", "IndexOutOfRangeException", "InvalidCastException",
+     "DivideByZeroException", "NoMethodError", "DivisionByZeroError", "FrozenError", "runtime error"}
+)  # fmt: skip
+_LITERAL = re.compile(r"""["']([A-Za-z_][\w.-]{2,60})["']""")
+_SLIPS: Final = frozenset({"NameError", "UnboundLocalError"})
+_RAISING = re.compile(
+    r"runtime\.|^(?:std|core|alloc)::(?:panicking|sys_common|sys|rt|result\.unwrap_failed|option\.(?:unwrap|expect)_failed|slice::index|intrinsics)"
+    r"|^__rustc\.|\.?(?:rust_begin_unwind|_*rust_\w+|rust_panic\w*)$|^Carp\.|^core\.panic"
+)
+_NO_VALUE = re.compile(r"\bNoneType\b|\b(?:null|nil|undefined)\b", re.IGNORECASE)
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """What was found: the exception that counts, the frame that counts, who called it, and what lies beneath."""
+
+    link: ChainLink
+    site: Frame | None
+    callers: tuple[Frame, ...]
+    """Own frames further out, the nearest first."""
+    beneath: tuple[Frame, ...]
+    """Library frames between the own frame and the raise, from the outside in; those of the language itself left out."""
+    in_library: bool
+    helper: int
+    """How many callers count, since the site only says what others found wrong."""
+    cycle: tuple[str, ...]
+    """The functions of an endless recursion, sorted."""
+    message_counts: bool
+    why_link: str
+    why_site: str
+    why_message: str
+
+
+def locate(chain: Sequence[ChainLink]) -> Fault:
+    """Find the fault of a chain that is given from the outermost exception to its root cause."""
+    position, why_link = _root(chain)
+    link = chain[position]
+    frames = link.frames
+    if position and not any(frame.own for frame in frames):
+        # Its own code stands in the exception that wraps it: the calls above the place where it was caught.
+        for outer in range(position - 1, -1, -1):
+            if any(frame.own for frame in chain[outer].frames):
+                frames = [*chain[outer].frames, *frames]
+                break
+    cycle = _cycle(link, frames)
+    if cycle:
+        site = next((f for f in reversed(frames) if _spot(f) in cycle), frames[-1])
+        why = "an endless recursion: the functions that call each other count; where it hit the limit is chance"
+        return Fault(
+            link, site, (), (), not site.own, 0, cycle, False, why_link, why, "left out: the recursion tells what it is"
+        )
+    at = len(frames) - 1
+    while at >= 0 and not frames[at].own:
+        at -= 1
+    beneath = tuple([f for f in frames[at + 1 :] if not is_platform(f.module, f.file)])
+    if at < 0:
+        return _without_own(link, frames, beneath, why_link)
+    site, outside = _enclosing(frames, at)
+    callers = _callers(frames, outside)
+    in_library, why_site = _blame(link, site, callers, beneath)
+    if in_library:
+        where, _ = _enclosing(beneath, len(beneath) - 1)
+        counts, why_message = _message(link, where)
+        return Fault(
+            link, where, tuple(reversed(beneath[:-1])), beneath, True, 0, (), counts, why_link, why_site, why_message
+        )
+    helper = 0
+    if not beneath:
+        helper = _helper_depth(link, site, callers)
+        if helper:
+            why_site = "own code that fails on behalf of its callers: so the caller counts too"
+        else:
+            helper = _named_by(link, site, callers)
+            if helper:
+                why_site = (
+                    "own code that works on what its caller names, and that was not right: so the caller counts too"
+                )
+    counts, why_message = _message(link, site, helper=helper)
+    return Fault(link, site, callers, beneath, False, helper, (), counts, why_link, why_site, why_message)
+
+
+def innermost(link: ChainLink) -> Frame | None:
+    """Return the frame that an exception was raised in, without what the language runs to raise it."""
+    for frame in reversed(link.frames):
+        if not _RAISING.match(f"{frame.module}.{frame.function}"):
+            return frame
+    return link.frames[-1] if link.frames else None
+
+
+def _without_own(link: ChainLink, frames: Sequence[Frame], beneath: tuple[Frame, ...], why_link: str) -> Fault:
+    if not frames:
+        said = "there are no frames, so the message decides; numbers, ids and quoted values in it do not"
+        return Fault(link, None, (), (), False, 0, (), True, why_link, "there are no frames", said)
+    inner = beneath or tuple(frames)
+    site, outside = _enclosing(inner, len(inner) - 1)
+    callers = tuple(reversed(inner[:outside]))[:MOST_CALLERS]
+    why = "library code, since there is no own code on this stack; the innermost that is not the language's own"
+    counts, why_message = _message(link, site)
+    return Fault(link, site, callers, inner, True, 0, (), counts, why_link, why, why_message)
+
+
+def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
+    """Return which exception counts: what lies behind those that only wrap it."""
+    at = 0
+    why = "the only exception" if len(chain) == 1 else "what came out; nothing behind it explains it"
+    while at + 1 < len(chain):
+        inner = chain[at + 1]
+        if inner.relation == "member":
+            if chain[at].relation == "member" and not plain_type(chain[at].type).endswith("Group"):
+                break
+            at, why = at + 1, "the first member of the group: the others may only follow from it"
+        elif not inner.frames and any(link.frames for link in chain):
+            break
+        elif inner.relation == "cause":
+            at, why = at + 1, "the root cause: what came out only wraps it"
+        elif inner.relation == "context" and _wraps(chain[at], inner):
+            at, why = at + 1, "what was being handled: what came out was raised in its place"
+        else:
+            # One that was only set aside stands between an exception and its cause where no code is shown.
+            behind = next((i for i in range(at + 2, len(chain)) if chain[i].relation == "cause"), None)
+            if behind is None or _shows_code(inner) or not chain[behind].frames:
+                break
+            at, why = behind, "the root cause: what came out only wraps it"
+    return at, why
+
+
+def _shows_code(link: ChainLink) -> bool:
+    return any(frame.code for frame in link.frames)
+
+
+def _wraps(outer: ChainLink, inner: ChainLink) -> bool:
+    """Whether an exception was raised on purpose by the function that caught the other.
+
+    One that happened to the code that handles the first (or deeper, in what it calls) is a fault of its own.
+    """
+    if not outer.frames or not inner.frames:
+        return False
+    raiser, catcher = outer.frames[-1], inner.frames[0]
+    if not raiser.code or not _RAISES.match(raiser.code.strip()):
+        return False
+    return raiser.function == catcher.function and raiser.file == catcher.file
+
+
+def _cycle(link: ChainLink, frames: Sequence[Frame]) -> tuple[str, ...]:
+    if plain_type(link.type) not in _RECURSION_TYPES and not any(said in link.message for said in _RECURSION_MESSAGES):
+        return ()
+    counts: dict[str, int] = {}
+    own: set[str] = set()
+    for frame in frames:
+        spot = _spot(frame)
+        counts[spot] = counts.get(spot, 0) + 1
+        if frame.own:
+            own.add(spot)
+    often = [spot for spot, seen in counts.items() if seen >= _ENDLESS]
+    if not often:
+        return ()
+    # What the cycle calls at its end shows up less often than the cycle itself.
+    most = max(counts[spot] for spot in often)
+    turning = sorted(spot for spot in often if counts[spot] * 2 >= most)
+    return tuple([spot for spot in turning if spot in own] or turning)
+
+
+def _spot(frame: Frame) -> str:
+    return spot_of(frame.module, frame.file, frame.function)
+
+
+def spot_of(module: str, file: str, function: str) -> str:
+    """Return room and function, brought to what stays the same."""
+    name = plain_function(function)
+    room = plain_room(module, file, name)
+    return f"{room}.{name}" if room else name
+
+
+def _enclosing(frames: Sequence[Frame], at: int) -> tuple[Frame, int]:
+    """Return the frame at a place, and where its callers begin; a comprehension belongs to the function it stands in."""
+    site = frames[at]
+    outside = at
+    while outside > 0 and frames[outside].function in COMPREHENSIONS and frames[outside - 1].file == site.file:
+        outside -= 1
+    if outside != at:
+        site = replace(site, function=frames[outside].function)
+    return site, outside
+
+
+def _callers(frames: Sequence[Frame], at: int) -> tuple[Frame, ...]:
+    found: list[Frame] = []
+    last = frames[at]
+    while at > 0 and len(found) < MOST_CALLERS:
+        at -= 1
+        frame = frames[at]
+        if not frame.own or (frame.function == last.function and frame.file == last.file):
+            continue
+        found.append(frame)
+        last = frame
+    return tuple(found)
+
+
+def _blame(link: ChainLink, site: Frame, callers: tuple[Frame, ...], beneath: tuple[Frame, ...]) -> tuple[bool, str]:
+    """Say whether library code beneath the own frame is to blame, and why."""
+    if not beneath:
+        return False, "own code, innermost on the stack"
+    kind = plain_type(link.type)
+    if _OUTSIDE.search(kind):
+        return False, "own code, innermost on the stack: what failed lies outside of the program"
+    inner = beneath[-1]
+    code = inner.code.strip()
+    # A name that does not exist is the library's own slip, even where it raised it once more.
+    crashed = kind in _SLIPS or (not _RAISES.match(code) if code else kind in _CRASHES)
+    entry_only = last_name(plain_function(site.function)) in _ENTRIES and not any(
+        last_name(plain_function(f.function)) not in _ENTRIES for f in callers
+    )
+    if entry_only:
+        return True, "library code: the own code on this stack only starts it, and does not tell two faults apart"
+    if not crashed:
+        return (
+            False,
+            "own code that calls a library: the library raised on purpose, so it was called with something wrong",
+        )
+    if len(beneath) == 1 and _NO_VALUE.search(link.message):
+        return False, "own code that calls a library: the call handed over nothing where a value was due"
+    return True, "library code: it crashed by itself, deep inside, which does not depend on who called it"
+
+
+def _helper_depth(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:
+    if not callers:
+        return 0
+    depth = 0
+    current = site
+    if _passes_on(link, site):
+        depth = 1
+        current = callers[0]
+    while depth < min(3, len(callers)) and _HELPERS.search(last_name(plain_function(current.function))):
+        depth += 1
+        current = callers[depth - 1]
+    return depth
+
+
+def _named_by(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:
+    """Return how far out the caller is whose own line names, as a literal, what the message says was not right."""
+    message = link.message
+    if not message or len(message) > MOST_MESSAGE or plain_type(link.type) in _SLIPS or runtimes_own(message):
+        return 0
+    for place, caller in enumerate(callers[:3], 1):
+        code = caller.code
+        if "'" not in code and '"' not in code:
+            continue
+        for named in _LITERAL.findall(code):
+            if named in message and named not in site.code and re.search(rf"(?<!\w){re.escape(named)}(?!\w)", message):
+                return place
+    return 0
+
+
+def _passes_on(link: ChainLink, site: Frame) -> bool:
+    """Whether a line raises what it was handed: then its message is somebody else's sentence, not a value."""
+    code = site.code.strip()
+    if not code or not _PASSED_ON.match(code) or _SAYS_WHY.match(code):
+        return False
+    return len(words_of(template(link.message))) >= 2 and not code.startswith(("raise self.", "raise cls."))
+
+
+def _message(link: ChainLink, site: Frame, *, helper: int = 0) -> tuple[bool, str]:
+    """Say whether the message counts, and why."""
+    if link.type == SAID:
+        return True, "the app said this, nothing was raised: the words tell what it is; numbers and ids in them do not"
+    code = site.code.strip()
+    if not code:
+        return True, "its fixed words count, since the line of code that failed is not known; values in it do not"
+    if runtimes_own(link.message) and "()" in link.message:
+        return True, "it counts: it names the function that could not be called this way"
+    if helper:
+        return True, "its fixed words count: this code raises for many reasons"
+    if _RAISES.match(code):
+        if _SAYS_WHY.match(code):
+            return False, "left out: the line that raised says it, and its values change"
+        if _INCOMPLETE.search(code) or len(words_of(template(link.message))) >= 2:
+            return True, "its fixed words count: the line that raised does not show them"
+    return False, "left out: the line that failed says where, and messages carry values that change"

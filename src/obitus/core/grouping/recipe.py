@@ -1,0 +1,225 @@
+"""The exact fingerprint, version 2: two failures with the same one are the same fault, without looking further.
+
+Counted: the type of the exception that counts, the function of the frame that counts, the code on its line (where it is
+not known, the fixed words of the message and the line), the callers of a helper, and what of a library raised. Left out:
+everything further out, and what wrapped it. ``likeness`` then finds out which fingerprints belong together.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from hashlib import blake2b
+from typing import Any, Final
+
+from obitus.core.frames import ChainLink, is_platform
+from obitus.core.grouping.fault import Fault, locate, spot_of
+from obitus.core.grouping.messages import runtimes_own, template
+from obitus.core.grouping.names import last_name, plain_function, plain_type
+from obitus.core.wording import count_of
+
+VERSION: Final = 2
+MOST_MESSAGE: Final = 500
+
+_SPACES = re.compile(r"\s+")
+_COMMENT = re.compile(r"\s+(?:#|//)\s.*$")
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One thing that was looked at: what it is, its value, whether it counted, and why."""
+
+    kind: str
+    value: str
+    counted: bool
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """What is kept of a failure to compare it with others. All of it is text that stays the same, save the lines."""
+
+    type: str
+    room: str
+    function: str
+    code: str
+    words: str
+    """The template of the message, where it counts or may count."""
+    line: int | None
+    in_library: bool
+    raised_in: str
+    """The library's function that raised, '' when own code did."""
+    callers: tuple[tuple[str, int | None], ...]
+    """Function and line of the nearest callers, in the room of the site with their place in full."""
+    caller_code: str
+    helper: int
+    message_counts: bool
+
+    @property
+    def spot(self) -> str:
+        """Room and function."""
+        return f"{self.room}.{self.function}" if self.room else self.function
+
+
+class Fingerprint:
+    """The decision: equal ``text`` in one app means one issue. ``parts`` explain it, ``traits`` compare it."""
+
+    def __init__(self, chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = ()) -> None:
+        self._chain = chain
+        self.apart = tuple(apart)
+        """Attributes and values that a rule keeps failures apart by."""
+        self.fault = locate(chain)
+        self.traits = _traits(self.fault)
+        self.text = _text(self.traits, self.apart)
+
+    @cached_property
+    def parts(self) -> tuple[Part, ...]:
+        """What counted and what did not, each with its reason."""
+        return tuple(_parts(self._chain, self.fault, self.traits, self.apart))
+
+
+def fingerprint(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = ()) -> Fingerprint:
+    """Return the fingerprint of an exception chain, given from the outermost exception to its root cause."""
+    return Fingerprint(chain, apart)
+
+
+@lru_cache(maxsize=8192)
+def plain_code(code: str) -> str:
+    """Return a line of code without what an editor changes: spaces, trailing comments, the kind of quotes."""
+    return _SPACES.sub("", _COMMENT.sub("", code)).replace('"', "'").rstrip(",;")[:300]
+
+
+def _traits(fault: Fault) -> Traits:
+    link, site = fault.link, fault.site
+    kind = plain_type(link.type)
+    if site is None:
+        return Traits(kind, "", "", "", template(link.message), None, False, "", (), "", 0, True)
+    if fault.cycle:
+        return Traits(kind, "", " ⇄ ".join(fault.cycle)[:1000], "", "", None, fault.in_library, "", (), "", 0, False)
+    spot = spot_of(site.module, site.file, site.function)
+    function = plain_function(site.function)
+    room = spot[: -len(function) - 1] if len(spot) > len(function) else ""
+    code = plain_code(site.code)
+    helper = fault.helper
+    callers = fault.callers
+    # A caller's line tells in which build a frame of the same file stood: that shows whether lines have drifted.
+    near = tuple([(spot_of(f.module, f.file, f.function), f.line) for f in callers])
+    raised_in = ""
+    if fault.beneath and not fault.in_library:
+        inner = fault.beneath[-1]
+        raised_in = last_name(plain_function(inner.function))
+    return Traits(
+        kind,
+        room,
+        function,
+        code,
+        template(link.message) if link.message else "",
+        site.line,
+        fault.in_library,
+        raised_in,
+        near,
+        "|".join([plain_code(f.code) for f in callers[:helper]]) if helper else "",
+        helper,
+        fault.message_counts,
+    )
+
+
+def _text(traits: Traits, apart: tuple[tuple[str, str], ...]) -> str:
+    said = [traits.type, traits.room, traits.function, traits.code, traits.raised_in]
+    if traits.message_counts:
+        said.append(traits.words)
+    if not traits.code:
+        said.append(str(traits.line))
+    if traits.helper:
+        said += [spot for spot, _ in traits.callers[: traits.helper]]
+        said.append(traits.caller_code)
+    for name, value in apart:
+        said += [name, value]
+    hashed = blake2b("\0".join(said).encode("utf-8", "surrogatepass"), digest_size=16, person=b"obitus-v2")
+    return f"{VERSION}-{hashed.hexdigest()}"
+
+
+def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tuple[tuple[str, str], ...]) -> list[Part]:
+    parts = [Part("type", traits.type, counted=True, reason=fault.why_link)]
+    parts += [
+        Part("type", plain_type(link.type), counted=False, reason=_beside(link, chain))
+        for link in chain
+        if link is not fault.link
+    ][:8]
+    if fault.cycle:
+        parts += [Part("recursion", spot, counted=True, reason=fault.why_site) for spot in fault.cycle]
+    elif fault.site is not None:
+        parts.append(Part("function", traits.spot, counted=True, reason=fault.why_site))
+        if traits.code:
+            reason = "the code on the line that failed; its number is left out, since it moves with every edit"
+            parts.append(Part("code", fault.site.code.strip()[:300], counted=True, reason=reason))
+        elif traits.line is not None:
+            reason = "tells two places in one function apart within one build; an issue outlives a change of it"
+            parts.append(Part("line", str(traits.line), counted=True, reason=reason))
+    for spot, _ in traits.callers[: traits.helper]:
+        parts.append(Part("caller", spot, counted=True, reason="who called the helper: that is where the reason lies"))
+    if traits.raised_in:
+        reason = "what in the library raised: a call can be wrong for several reasons"
+        parts.append(Part("raised in", traits.raised_in, counted=True, reason=reason))
+    if traits.message_counts:
+        parts.append(Part("message", traits.words[:MOST_MESSAGE], counted=True, reason=fault.why_message))
+    elif fault.link.message:
+        parts.append(Part("message", fault.link.message[:200], counted=False, reason=fault.why_message))
+    parts += [Part("attribute", f"{n}={v}", counted=True, reason="a rule keeps these apart") for n, v in apart]
+    parts += _left_out(fault, traits)
+    return parts
+
+
+def _beside(link: ChainLink, chain: Sequence[ChainLink]) -> str:
+    if link is chain[0]:
+        return (
+            "left out: it wraps what counts"
+            if len(chain) > 1 and chain[1].relation != "member"
+            else "left out: the group's own name"
+        )
+    return (
+        "left out: another member of the group"
+        if link.relation == "member"
+        else "left out: it does not tell where the fault is"
+    )
+
+
+def _left_out(fault: Fault, traits: Traits) -> list[Part]:
+    parts = []
+    further = traits.callers[traits.helper :]
+    if further:
+        shown = ", ".join(spot for spot, _ in further[:3]) + (", …" if len(further) > 3 else "")
+        parts.append(
+            Part("callers", shown, counted=False, reason="left out: the same fault is reached along many paths")
+        )
+    library = [frame for frame in fault.link.frames if not frame.own]
+    platform = sum(is_platform(frame.module, frame.file) for frame in library)
+    others = len(library) - platform
+    if others and not fault.in_library:
+        reason = "left out: library code on the way does not tell two faults of the app apart"
+        parts.append(Part("frames", count_of(others, "library frame"), counted=False, reason=reason))
+    if platform:
+        reason = "left out: the language's own code is never at fault"
+        parts.append(
+            Part("frames", count_of(platform, "frame") + " of the language itself", counted=False, reason=reason)
+        )
+    return parts
+
+
+def as_text(traits: Traits) -> list[Any]:
+    """Return traits as a list that JSON can hold; ``from_text`` reads it."""
+    return [getattr(traits, name) for name in Traits.__slots__]
+
+
+def from_text(values: Sequence[Any]) -> Traits:
+    """Return the traits that ``as_text`` wrote."""
+    named = dict(zip(Traits.__slots__, values, strict=True))
+    named["callers"] = tuple((spot, line) for spot, line in named["callers"])
+    return Traits(**named)
+
+
+def runtime_said(traits: Traits) -> bool:
+    """Whether the language's runtime wrote the message."""
+    return runtimes_own(traits.words)

@@ -1,0 +1,130 @@
+"""Grouping rules: a condition in the search language, and what to do with the failures that match it.
+
+Written on one line: ``CONDITION -> together``, ``-> apart by user.id, caller``, ``-> ignore frames */middleware.py``,
+``-> own code skerry.*``, ``-> library code legacy.*``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from fnmatch import translate
+from typing import Any, Final, Literal
+
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.grouping.messages import template
+from obitus.core.grouping.names import plain_function
+from obitus.core.grouping.recipe import Fingerprint, fingerprint
+from obitus.core.search import Search, SearchTrouble, parse
+
+Action = Literal["together", "apart", "ignore", "own", "library"]
+MOST_VALUE: Final = 200
+MOST_NAMES: Final = 5
+_ACTIONS: Final[dict[str, Action]] = {
+    "together": "together",
+    "apart by": "apart",
+    "ignore frames": "ignore",
+    "own code": "own",
+    "library code": "library",
+}
+HOW: Final = (
+    "Write CONDITION -> together | apart by NAME, … | ignore frames PATTERN | own code PATTERN | library code PATTERN."
+)
+
+
+class GroupingRuleTrouble(ValueError):
+    """The text is no grouping rule; the message says what to write instead."""
+
+
+@dataclass(frozen=True, slots=True)
+class GroupingRule:
+    """A rule that was understood."""
+
+    id: int
+    text: str
+    condition: Search
+    action: Action
+    names: tuple[str, ...] = ()
+    """What failures are kept apart by."""
+    pattern: re.Pattern[str] | None = None
+    """Which frames, by place or file."""
+
+
+def parse_grouping_rule(text: str, rule_id: int = 0) -> GroupingRule:
+    """Understand a rule; raises GroupingRuleTrouble."""
+    condition_text, arrow, action_text = text.rpartition("->")
+    if not arrow:
+        raise GroupingRuleTrouble(f"There is no arrow. {HOW}")
+    try:
+        condition = parse(condition_text)
+    except SearchTrouble as trouble:
+        raise GroupingRuleTrouble(f"The condition: {trouble}") from None
+    said = " ".join(action_text.split())
+    name = next((start for start in _ACTIONS if said == start or said.startswith(start + " ")), None)
+    if name is None:
+        raise GroupingRuleTrouble(f"{said[:60]!r} is nothing that a rule does. {HOW}")
+    action = _ACTIONS[name]
+    rest = said.removeprefix(name).strip()
+    plain = f"{condition.text} -> {said}"
+    if action == "together":
+        if rest:
+            raise GroupingRuleTrouble(f"Nothing stands behind `together`. {HOW}")
+        return GroupingRule(rule_id, plain, condition, action)
+    if action == "apart":
+        names = tuple(part.strip() for part in rest.split(",") if part.strip())
+        if not names or len(names) > MOST_NAMES:
+            raise GroupingRuleTrouble(f"Name one to {MOST_NAMES} attributes to keep apart by. {HOW}")
+        return GroupingRule(rule_id, plain, condition, action, names)
+    if not rest or len(rest) > MOST_VALUE or rest.count("*") > 4:
+        raise GroupingRuleTrouble(
+            f"Name the frames by a pattern with at most four stars: skerry.fares.* or */wrappers.py. {HOW}"
+        )
+    return GroupingRule(rule_id, plain, condition, action, (), re.compile(translate(rest)))
+
+
+def decide(
+    chain: Sequence[ChainLink], facts: Mapping[str, Any], rules: Sequence[GroupingRule]
+) -> tuple[Fingerprint, GroupingRule | None]:
+    """Return the fingerprint under the rules, and the rule that keeps the failure together with others, if one does."""
+    apart: list[tuple[str, str]] = []
+    together = None
+    matching = [rule for rule in rules if rule.condition.holds(facts)] if rules else []
+    for rule in matching:
+        if rule.pattern is not None:
+            chain = [replace(link, frames=_frames(link.frames, rule)) for link in chain]
+        elif rule.action == "apart":
+            apart += [(name, str(value_of(name, chain, facts))[:MOST_VALUE]) for name in rule.names]
+        else:
+            together = together or rule
+    return fingerprint(chain, apart), together
+
+
+def value_of(name: str, chain: Sequence[ChainLink], facts: Mapping[str, Any]) -> Any:
+    """Return what failures can be told apart by: an attribute, or ``message``, ``caller``, ``line``, ``type`` of what counts."""
+    if name in ("message", "caller", "line"):
+        decided = fingerprint(chain)
+        if name == "message":
+            return template(decided.fault.link.message)
+        if name == "line":
+            return decided.fault.site.line if decided.fault.site else ""
+        return plain_function(decided.fault.callers[0].function) if decided.fault.callers else ""
+    return facts.get(name, "")
+
+
+def _frames(frames: Sequence[Frame], rule: GroupingRule) -> list[Frame]:
+    pattern = rule.pattern
+    assert pattern is not None
+    if rule.action == "ignore":
+        kept = [frame for frame in frames if not _matches(frame, pattern)]
+        return kept or list(frames)
+    own = rule.action == "own"
+    return [replace(frame, own=own) if _matches(frame, pattern) else frame for frame in frames]
+
+
+def _matches(frame: Frame, pattern: re.Pattern[str]) -> bool:
+    return (
+        pattern.match(frame.place) is not None
+        or pattern.match(frame.file) is not None
+        or pattern.match(frame.module) is not None
+    )

@@ -1,0 +1,143 @@
+"""What log writers put before a line: time, level, thread, logger, the name of a container. Taken off, a stack trace shows.
+
+A line's *stream* is what tells whose it is where several write into one file: the container, the thread, the process.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+MOST_LOOKED_AT: Final = 400
+
+_TIME: Final = (
+    r"\d{4}[-/.]\d{2}[-/.]\d{2}(?:[T ]\d{2}:\d{2}(?::\d{2}(?:[.,]\d{1,9})?)?)?(?: ?(?:Z|UTC|GMT|[+-]\d{2}:?\d{2}))?"
+    r"|\d{1,2}[/-](?:\w{3}|\d{2})[/-]\d{2,4}[: T]\d{2}:\d{2}:\d{2}(?:[.,]\d{1,9})?(?: [+-]\d{4})?"
+    r"|(?:[A-Z][a-z]{2},? )?[A-Z][a-z]{2} {1,2}\d{1,2}(?:,? \d{4},?)? \d{2}:\d{2}:\d{2}(?:[.,]\d{1,9})?(?: \d{4})?"
+    r"|\d{2}:\d{2}:\d{2}(?:[.,]\d{1,9})?|\d{10}(?:\.\d{1,9}|\d{3})?(?=[ \t\]])"
+)
+LEVELS: Final = (
+    "TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|SEVERE|CRITICAL|CRIT|FATAL|ALERT|EMERG|FINE|FINER|FINEST|CONFIG|ERR"
+)
+_STREAM: Final = r"(?P<box>[\w.-]{1,60}(?: {1,30})?\|[ ]?)?"
+_TOKEN: Final = (
+    rf"\[[^\]\n]{{0,120}}\]|\([^)\n]{{0,80}}\)|<[^>\n]{{0,80}}>|(?:{LEVELS}|{LEVELS.lower()})(?![\w.]):?"
+    r"|(?:std(?:out|err) [FP])|\d{1,9}(?=[ \t])|-{1,3}(?=[ \t])|\|"
+    r"|[a-z_][a-z0-9_.-]{0,79}(?:\[\d+\])?:(?=[ \t]|$)|[a-z][\w.$-]{0,79}\[\d+\]:?|[a-z_][a-z0-9_.-]{2,79}(?= - )"
+    r"|[a-z][\w.-]{0,60}(?= [\w./-]{1,60}(?:\[\d+\])?: )"
+)
+_PREFIX = re.compile(
+    rf"{_STREAM}(?P<time>[\[(<]?(?:{_TIME})[\])>]?)(?P<tokens>(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
+)
+_LEVEL_FIRST = re.compile(
+    rf"{_STREAM}(?P<time>)(?P<tokens>(?:\[?(?:{LEVELS})\]?:?)(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
+)
+_BOX_ONLY = re.compile(r"(?P<box>[\w.-]{1,60} {0,30}\| )(?P<time>)(?P<tokens>)")
+_LEVEL = re.compile(rf"(?<![\w.])({LEVELS})(?![\w.])", re.IGNORECASE)
+_WHOSE = re.compile(r"\[[^\]]*\]|\([^)]*\)|\d{2,9}")
+_STACK_PART = re.compile(
+    r"\s*(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
+)
+_DIGITS = re.compile(r"\d+")
+_ENDS_A_TRACE = re.compile(
+    r"(?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Timeout|Group)\b(?:: |$)|[A-Za-z_][\w.]*: "
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Plain:
+    """A line without its prefix, where it stood, and whether it had a prefix."""
+
+    text: str
+    number: int
+    fresh: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Prefix:
+    """What stood before a line."""
+
+    time: str
+    level: str
+    box: str
+    stream: str
+    length: int
+
+
+def prefix_of(line: str) -> Prefix | None:
+    """Return what stands before a log line, or None where it starts with neither time nor level."""
+    head = line[:MOST_LOOKED_AT]
+    if not head or head[0] in " \t":
+        return None
+    found = _PREFIX.match(head) or _LEVEL_FIRST.match(head) or _BOX_ONLY.match(head)
+    if found is None:
+        return None
+    tokens = found["tokens"]
+    box = (found["box"] or "").strip(" |")
+    level = _LEVEL.search(tokens)
+    whose = (
+        ""
+        if not tokens
+        else " ".join(part for part in _WHOSE.findall(tokens) if not _LEVEL.fullmatch(part.strip("[]()")))
+    )
+    return Prefix(
+        found["time"].strip("[]()<>"),
+        level[1].upper() if level else "",
+        box,
+        f"{box}/{whose}",
+        found.end(),
+    )
+
+
+def streams(lines: Sequence[str]) -> list[list[Plain]]:
+    """Return the lines of each stream, ready to be searched for stack traces.
+
+    Where frames bear prefixes, these are taken off, and tell the streams apart. Where frames bear none, the text stays as
+    it is, but for lines of others in the middle of a trace. In a log that has both, both are given: who searches them
+    finds some traces twice, once whole.
+    """
+    prefixes = [prefix_of(line) for line in lines]
+    if not any(prefixes):
+        return [[Plain(line, number, fresh=False) for number, line in enumerate(lines)]]
+    bearing = any(p and _STACK_PART.match(line, p.length) for line, p in zip(lines, prefixes, strict=True))
+    found = [_as_written(lines, prefixes)]
+    return [*found, *_taken_off(lines, prefixes)] if bearing else found
+
+
+def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[list[Plain]]:
+    by_stream: dict[str, list[Plain]] = {}
+    looks: dict[str, str] = {}
+    current = ""
+    for number, (line, prefix) in enumerate(zip(lines, prefixes, strict=True)):
+        if prefix is not None:
+            current = prefix.stream
+        mine = by_stream.setdefault(current, [])
+        text = line if prefix is None else line[prefix.length :]
+        if prefix is not None:
+            look = _DIGITS.sub("0", line[: prefix.length])
+            if look != looks.get(current) and text[:1] not in (" ", "\t") and not _STACK_PART.match(text):
+                # Another logger or level: whatever came before it has ended.
+                mine.append(Plain("", number, fresh=True))
+            looks[current] = look
+        mine.append(Plain(text, number, fresh=prefix is not None))
+    return list(by_stream.values())
+
+
+def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[Plain]:
+    """Leave out lines that were written into the middle of a stack trace which itself bears no prefixes."""
+    all_lines = [Plain(line, n, p is not None) for n, (line, p) in enumerate(zip(lines, prefixes, strict=True))]
+    kept: list[Plain] = []
+    for at, line in enumerate(all_lines):
+        if line.fresh and kept and _indented(kept[-1]):
+            follows = next((other for other in all_lines[at + 1 : at + 8] if not other.fresh), None)
+            python = not kept[-1].text.lstrip().startswith("at ")
+            if follows is not None and (_indented(follows) or (python and _ENDS_A_TRACE.match(follows.text))):
+                continue
+        kept.append(line)
+    return kept
+
+
+def _indented(line: Plain) -> bool:
+    return not line.fresh and line.text[:1] in (" ", "\t") and bool(line.text.strip())

@@ -1,0 +1,408 @@
+"""``/api``: why failures are one issue and what may be the same; merge, split, grouping rules; each with a preview."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Any, Final
+
+from fastapi import APIRouter, Depends, Path
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.clock import to_text
+from obitus.core.grouping.likeness import compare
+from obitus.core.grouping.recipe import from_text
+from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, parse_grouping_rule
+from obitus.service import answers, views
+from obitus.service.access import SignedIn, TheService, signed_in
+from obitus.service.api_issues import Number
+from obitus.service.problems import Problem, described
+from obitus.service.regrouping import Group, Plan, joins_of, parts_of
+from obitus.service.wiring import Service
+from obitus.store import apps, people
+from obitus.store import grouping as store
+from obitus.store import issues as store_issues
+from obitus.store import regrouping as store_regrouping
+from obitus.store import rules as store_rules
+from obitus.store.database import Row
+
+router = APIRouter(
+    prefix="/api",
+    tags=["grouping"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "not-found", "store-broken"),
+)
+MOST_RULES: Final = 100
+MOST_LISTED: Final = 50
+
+
+class MergeOrder(BaseModel):
+    """Which issue another one is merged into."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    into: int = Field(ge=1, le=2**62, description="The number of the issue that stays.")
+
+
+class SplitOrder(BaseModel):
+    """How an issue is parted: by attributes, or by taking fingerprints out."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    by: list[Annotated[str, Field(min_length=1, max_length=100)]] = Field(
+        default=[],
+        max_length=5,
+        description="Attributes, or `message`, `caller`, `line`: each set of values is an issue.",
+    )
+    fingerprints: list[Annotated[str, Field(min_length=3, max_length=100)]] = Field(
+        default=[], max_length=50, description="Fingerprints that become an issue of their own."
+    )
+
+
+class NeverOrder(BaseModel):
+    """Which issue another one is never one with."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    other: int = Field(ge=1, le=2**62)
+
+
+class GroupingRuleOrder(BaseModel):
+    """A grouping rule."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    rule: str = Field(
+        min_length=1,
+        max_length=1000,
+        description="`CONDITION -> together`, `… -> apart by user.id`, `… -> ignore frames */wrappers.py`.",
+    )
+
+
+class RegroupOrder(BaseModel):
+    """Whose history is grouped anew."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    app: str = Field(min_length=1, max_length=100)
+
+
+@router.get("/issues/{number}/perhaps", summary="Issues that may be the same fault")
+def perhaps(service: TheService, number: Number) -> answers.LikesAnswer:
+    """Return the nearest other issues, with what is alike and what differs."""
+    store_issues.issue(service.reader, number)
+    found = []
+    for issue, reason in store.perhaps(service.reader, number):
+        row = store_issues.issue(service.reader, issue)
+        if row["merged_into"] is None:
+            found.append(
+                answers.LikeAnswer(
+                    number=issue,
+                    title=views.title_of(row),
+                    state=row["state"],
+                    failures_in_all=row["failures_in_all"],
+                    reason=reason,
+                )
+            )
+    return answers.LikesAnswer(perhaps=found, never=store.never_with(service.reader, number))
+
+
+@router.post("/issues/{number}/merge/preview", summary="What merging would make", responses=described("bad-merge"))
+def merge_preview(service: TheService, number: Number, order: MergeOrder) -> answers.MergePreview:
+    """Tell what merging an issue into another one would make."""
+    issue, into = _both(service, number, order.into)
+    return answers.MergePreview(
+        issue=number,
+        into=order.into,
+        failures=issue["failures_in_all"],
+        failures_after=issue["failures_in_all"] + into["failures_in_all"],
+        reason=_in_common(service, number, order.into),
+        first_seen=to_text(min(issue["first_ms"], into["first_ms"])),
+        last_seen=to_text(max(issue["last_ms"], into["last_ms"])),
+        state=into["state"],
+    )
+
+
+@router.post(
+    "/issues/{number}/merge",
+    summary="Merge an issue into another",
+    status_code=202,
+    responses=described("bad-merge", "foreign-origin"),
+)
+def merge(service: TheService, person: SignedIn, number: Number, order: MergeOrder) -> answers.RegroupingAnswer:
+    """Move all failures of an issue to another; what comes later by its fingerprints goes there too. Can be undone."""
+    issue, into = _both(service, number, order.into)
+    return _regrouping(service, service.regrouper.merge(issue, into, person.id, person.name))
+
+
+@router.post("/issues/{number}/split/preview", summary="What splitting would make", responses=described("bad-split"))
+def split_preview(service: TheService, number: Number, order: SplitOrder) -> answers.SplitPreview:
+    """Tell which issues a split would make of the latest failures."""
+    issue = store_issues.issue(service.reader, number)
+    _check_split(service, issue, order)
+    parts: list[answers.SplitPart] = []
+    if order.by:
+        found = service.regrouper.split_values(issue, order.by)
+        for value, seqs in sorted(found.items(), key=lambda part: (-len(part[1]), part[0]))[:MOST_LISTED]:
+            parts.append(_part(service, " / ".join(value), seqs, []))
+        return answers.SplitPreview(issue=number, looked_at=sum(map(len, found.values())), parts=parts)
+    seqs = store_regrouping.seqs_of(service.reader, number, 0, 2000)
+    came_by = store_issues.fingerprints_of_failures(service.reader, seqs)
+    out = [seq for seq in seqs if came_by[seq] in order.fingerprints]
+    stays = [seq for seq in seqs if came_by[seq] not in order.fingerprints]
+    known = [row["fingerprint"] for row in store_regrouping.fingerprints_of(service.reader, number)]
+    parts = [
+        _part(service, "stays", stays, [f for f in known if f not in order.fingerprints]),
+        _part(service, "new issue", out, order.fingerprints),
+    ]
+    return answers.SplitPreview(issue=number, looked_at=len(seqs), parts=parts)
+
+
+@router.post(
+    "/issues/{number}/split",
+    summary="Split an issue",
+    status_code=202,
+    responses=described("bad-split", "foreign-origin"),
+)
+def split(service: TheService, person: SignedIn, number: Number, order: SplitOrder) -> answers.RegroupingAnswer:
+    """Part an issue, now and for what comes. Can be undone."""
+    issue = store_issues.issue(service.reader, number)
+    _check_split(service, issue, order)
+    return _regrouping(service, service.regrouper.split(issue, order.by, order.fingerprints, person.id, person.name))
+
+
+@router.post(
+    "/issues/{number}/never-together",
+    summary="Say that two issues are never one",
+    responses=described("bad-merge", "foreign-origin"),
+)
+def never_together(service: TheService, person: SignedIn, number: Number, order: NeverOrder) -> answers.Done:
+    """Suggest them no more, and keep them apart when history is regrouped."""
+    _both(service, number, order.other)
+    now_ms = service.now_ms()
+
+    def act(connection: Any) -> None:
+        store.add_never(connection, number, order.other, person.id, now_ms)
+        for one, other in ((number, order.other), (order.other, number)):
+            store_regrouping.note(
+                connection, one, person.id, f"{person.name} said that it is never one with issue {other}.", now_ms
+            )
+
+    service.writer.run(act)
+    return answers.Done()
+
+
+@router.get("/grouping-rules", summary="Grouping rules in force")
+def grouping_rules(service: TheService) -> answers.GroupingRulesAnswer:
+    """Return the team's grouping rules."""
+    return answers.GroupingRulesAnswer(
+        rules=[
+            answers.GroupingRuleAnswer(
+                id=row["id"], rule=row["rule"], person=row["person"], created=to_text(row["created_ms"])
+            )
+            for row in store_rules.grouping_rules(service.reader)
+        ]
+    )
+
+
+@router.post("/grouping-rules/preview", summary="What a grouping rule would do", responses=described("bad-rule"))
+def rule_preview(service: TheService, order: GroupingRuleOrder) -> answers.RegroupPreview:
+    """Tell which issues would join or part under a rule, on the latest failures of each app."""
+    rule = _checked(order.rule)
+    rules = [*service.preparer.rules, rule]
+    answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
+    for app in apps.apps(service.reader):
+        now = service.regrouper.plan(app["id"], app["name"])
+        then = service.regrouper.plan(app["id"], app["name"], rules)
+        answer.matching += then.matching
+        _add(answer, then, {_look(group) for group in now.groups})
+    return answer
+
+
+@router.post(
+    "/grouping-rules",
+    summary="Put a grouping rule in force",
+    status_code=201,
+    responses=described("bad-rule", "already-there", "foreign-origin"),
+)
+def add_rule(service: TheService, person: SignedIn, order: GroupingRuleOrder) -> answers.GroupingRuleAnswer:
+    """Group by a rule from now on. What is kept stays where it is until history is regrouped."""
+    rule = _checked(order.rule)
+    if len(store_rules.grouping_rules(service.reader)) >= MOST_RULES:
+        raise Problem("bad-rule", f"There are {MOST_RULES} grouping rules already. End one first.", field="rule")
+    now_ms = service.now_ms()
+    rule_id = service.writer.run(lambda c: store_rules.add_grouping_rule(c, rule.text, person.id, now_ms))
+    service.writer.run(lambda c: people.note_act(c, person.id, "made grouping rule", rule.text, now_ms))
+    service.load_rules()
+    return answers.GroupingRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
+
+
+@router.delete("/grouping-rules/{rule}", summary="End a grouping rule", responses=described("foreign-origin"))
+def end_rule(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
+    """Group without a rule from now on."""
+    now_ms = service.now_ms()
+    text = service.writer.run(lambda c: store_rules.end_grouping_rule(c, rule, now_ms))
+    service.writer.run(lambda c: people.note_act(c, person.id, "ended grouping rule", text, now_ms))
+    service.load_rules()
+    return answers.Done()
+
+
+@router.post("/regroupings/preview", summary="What grouping history anew would do")
+def regroup_preview(service: TheService, order: RegroupOrder) -> answers.RegroupPreview:
+    """Tell which issues of an app would join or part if its latest failures were grouped anew."""
+    app = apps.app_named(service.reader, order.app)
+    answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
+    _add(answer, service.regrouper.plan(app["id"], app["name"]), set())
+    answer.matching = answer.looked_at
+    return answer
+
+
+@router.post(
+    "/regroupings", summary="Group an app's history anew", status_code=202, responses=described("foreign-origin")
+)
+def regroup(service: TheService, person: SignedIn, order: RegroupOrder) -> answers.RegroupingAnswer:
+    """Group all failures of an app by the recipe and the rules in force. Shows progress, and can be undone."""
+    app = apps.app_named(service.reader, order.app)
+    return _regrouping(service, service.regrouper.regroup(app["id"], app["name"], person.id, person.name))
+
+
+@router.get("/regroupings", summary="Merges, splits and regroupings")
+def regroupings(service: TheService) -> answers.RegroupingsAnswer:
+    """Return the latest, newest first."""
+    rows = store_regrouping.regroupings(service.reader, MOST_LISTED)
+    return answers.RegroupingsAnswer(regroupings=[_regrouping_answer(row) for row in rows])
+
+
+@router.get("/regroupings/{regrouping}", summary="One regrouping, with its progress")
+def regrouping(service: TheService, regrouping: Annotated[int, Path(ge=1, le=2**62)]) -> answers.RegroupingAnswer:
+    """Return how far it is."""
+    return _regrouping(service, regrouping)
+
+
+@router.post(
+    "/regroupings/{regrouping}/undo",
+    summary="Undo a regrouping",
+    status_code=202,
+    responses=described("bad-undo", "foreign-origin"),
+)
+def undo(
+    service: TheService, person: SignedIn, regrouping: Annotated[int, Path(ge=1, le=2**62)]
+) -> answers.RegroupingAnswer:
+    """Bring back what it moved, and what came since by the fingerprints that it led elsewhere."""
+    row = store_regrouping.regrouping(service.reader, regrouping)
+    if row["state"] not in ("done", "failed"):
+        raise Problem(
+            "bad-undo", f"Regrouping {regrouping} is {row['state']}; only one that is done or failed can be undone."
+        )
+    service.regrouper.undo(regrouping, person.id, person.name)
+    return _regrouping(service, regrouping)
+
+
+def _both(service: Service, number: int, other: int) -> tuple[Row, Row]:
+    if number == other:
+        raise Problem("bad-merge", "An issue is one with itself already. Name another one.")
+    issue, into = store_issues.issue(service.reader, number), store_issues.issue(service.reader, other)
+    if issue["app_id"] != into["app_id"]:
+        raise Problem(
+            "bad-merge",
+            f"Issue {number} is of {issue['app']}, issue {other} of {into['app']}; issues are merged within one app.",
+        )
+    for row in (issue, into):
+        if row["merged_into"] is not None:
+            raise Problem("bad-merge", f"Issue {row['id']} was merged into issue {row['merged_into']}. Name that one.")
+    if other in store.never_with(service.reader, number):
+        raise Problem("bad-merge", f"Somebody said that issues {number} and {other} are never one.")
+    return issue, into
+
+
+def _check_split(service: Service, issue: Row, order: SplitOrder) -> None:
+    if bool(order.by) == bool(order.fingerprints):
+        raise Problem("bad-split", "Say either `by` which attributes, or which `fingerprints` are taken out.")
+    if issue["merged_into"] is not None:
+        raise Problem(
+            "bad-split",
+            f"Issue {issue['id']} was merged into issue {issue['merged_into']}. Undo that, or split that one.",
+        )
+    if order.fingerprints:
+        known = {row["fingerprint"] for row in store_regrouping.fingerprints_of(service.reader, issue["id"])}
+        unknown = [f for f in order.fingerprints if f not in known]
+        if unknown:
+            raise Problem(
+                "bad-split",
+                f"{unknown[0]} does not lead to issue {issue['id']}. `obitus why {issue['id']}` lists those that do.",
+            )
+        if known <= set(order.fingerprints):
+            raise Problem(
+                "bad-split", "These are all its fingerprints: nothing would stay. Leave one, or split by an attribute."
+            )
+
+
+def _in_common(service: Service, number: int, other: int) -> str:
+    best = (-1.0, "Nothing that is kept of them is alike; merging them is your word alone.")
+    sql = "SELECT traits FROM fingerprints WHERE issue_id = ? AND traits IS NOT NULL LIMIT 20"
+    for mine in service.reader.rows(sql, (number,)):
+        for theirs in service.reader.rows(sql, (other,)):
+            verdict = compare(from_text(json.loads(mine["traits"])), from_text(json.loads(theirs["traits"])))
+            strength = verdict.strength + (verdict.kind == "same")
+            if verdict.reason and strength > best[0]:
+                best = (strength, verdict.reason[0].upper() + verdict.reason[1:] + ".")
+    return best[1]
+
+
+def _part(service: Service, value: str, seqs: list[int], fingerprints: list[str]) -> answers.SplitPart:
+    message = str(store_issues.failure_with_seq(service.reader, seqs[-1])["message"])[:200] if seqs else ""
+    return answers.SplitPart(value=value[:300], failures=len(seqs), message=message, fingerprints=fingerprints)
+
+
+def _checked(text: str) -> GroupingRule:
+    try:
+        return parse_grouping_rule(text)
+    except GroupingRuleTrouble as trouble:
+        raise Problem("bad-rule", str(trouble), field="rule") from None
+
+
+def _look(group: Group) -> frozenset[tuple[int, int]]:
+    return frozenset(group.by_issue.items())
+
+
+def _add(answer: answers.RegroupPreview, plan: Plan, known: set[frozenset[tuple[int, int]]]) -> None:
+    """Add a plan to a preview, but for what would be grouped like that without the rule too."""
+    answer.looked_at += plan.looked_at
+    changed = [place for place, group in enumerate(plan.groups) if _look(group) not in known]
+    plan = Plan([plan.groups[i] for i in changed], plan.looked_at, [plan.target[i] for i in changed])
+    answer.moving += plan.moving
+    for group, target in joins_of(plan):
+        answer.joining.append(
+            answers.JoiningAnswer(
+                issues=sorted(group.by_issue),
+                into=target,
+                failures=sum(group.by_issue.values()),
+                example=_example(group),
+            )
+        )
+    for issue, groups in parts_of(plan).items():
+        answer.parting.append(
+            answers.PartingAnswer(issue=issue, into=[_example(group) for group in groups[:MOST_LISTED]])
+        )
+
+
+def _example(group: Group) -> answers.GroupExample:
+    title = group.headline.title if group.headline else ""
+    return answers.GroupExample(title=title, failures=sum(group.by_issue.values()), message=group.message)
+
+
+def _regrouping(service: Service, number: int) -> answers.RegroupingAnswer:
+    return _regrouping_answer(store_regrouping.regrouping(service.reader, number))
+
+
+def _regrouping_answer(row: Row) -> answers.RegroupingAnswer:
+    return answers.RegroupingAnswer(
+        id=row["id"],
+        kind=row["kind"],
+        said=row["said"],
+        person=row["person"],
+        created=to_text(row["created_ms"]),
+        state=row["state"],
+        moved=row["moved"],
+        total=row["total"],
+        ended=to_text(row["ended_ms"]) if row["ended_ms"] is not None else None,
+    )

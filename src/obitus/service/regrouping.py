@@ -1,0 +1,382 @@
+"""Merging, splitting and regrouping: first a preview on the real history, then a job whose progress shows, then perhaps undo."""
+
+from __future__ import annotations
+
+import json
+import logging
+import threading
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+from obitus.core.grouping.groups import Groups
+from obitus.core.grouping.rules import GroupingRule
+from obitus.core.headline import Headline
+from obitus.core.wording import count_of
+from obitus.service.prepare import chain_of, searched
+from obitus.store import grouping as store_grouping
+from obitus.store import issues as store_issues
+from obitus.store import regrouping as store
+from obitus.store.database import Row
+from obitus.store.grouping import Decided, apart_text
+from obitus.store.regrouping import Move
+
+if TYPE_CHECKING:
+    from obitus.service.wiring import Service
+
+_log = logging.getLogger("obitus.service")
+MOST_LOOKED_AT: Final = 2000
+MOST_SHOWN: Final = 20
+MOST_VALUES: Final = 50
+_LATEST_OF_APP: Final = """
+SELECT f.seq, f.issue_id, r.environment FROM failures f JOIN reports r ON r.seq = f.seq
+WHERE r.app_id = :app_id AND f.seq > :after ORDER BY f.seq LIMIT :most"""
+_STARTS_AT: Final = """
+SELECT COALESCE(MIN(seq), 0) AS seq, COUNT(*) AS n FROM (
+  SELECT f.seq FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ? ORDER BY f.seq DESC LIMIT ?)"""
+_COUNT_OF_APP: Final = "SELECT COUNT(*) AS n FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ?"
+
+
+@dataclass
+class Group:
+    """Failures that would be one issue: how many came from which issue now, and what they are called."""
+
+    by_issue: Counter[int] = field(default_factory=Counter)
+    seqs: list[tuple[int, int]] = field(default_factory=list)
+    headline: Headline | None = None
+    message: str = ""
+    fingerprints: dict[str, Decided] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a regrouping would do: groups, how many failures were looked at, and which issue each group goes to."""
+
+    groups: list[Group]
+    looked_at: int
+    target: list[int | None]
+    """For each group the issue that it becomes; None stands for a new one."""
+    matching: int = 0
+    """How many failures the last rule's condition holds for."""
+
+    @property
+    def moving(self) -> int:
+        """How many failures would change their issue."""
+        return sum(
+            sum(n for issue, n in g.by_issue.items() if issue != t)
+            for g, t in zip(self.groups, self.target, strict=True)
+        )
+
+
+class Regrouper:
+    """Plans and carries out regroupings, one at a time, in a thread of its own."""
+
+    def __init__(self, service: Service) -> None:
+        self._service = service
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix="obitus-regroup")
+        self._stopping = threading.Event()
+
+    def close(self) -> None:
+        """Stop after the step that is under way; what was moved stays moved and can be undone."""
+        self._stopping.set()
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def plan(
+        self, app_id: int, app: str, rules: Sequence[GroupingRule] | None = None, most: int | None = MOST_LOOKED_AT
+    ) -> Plan:
+        """Group an app's history anew (the latest ``most`` failures) under these rules, or those in force."""
+        preparer = self._service.preparer if rules is None else self._service.preparer.with_rules(rules)
+        groups: dict[int, Group] = {}
+        together = Groups()
+        looked_at = matching = 0
+        for row, content in self._history(app_id, most):
+            looked_at += 1
+            if rules and rules[-1].condition.holds(searched(content, chain_of(content), app, row["environment"])):
+                matching += 1
+            decided, headline = preparer.decided(content, app, row["environment"])
+            number, _ = together.place(decided.fingerprint, decided.traits)
+            group = groups.setdefault(number, Group())
+            group.by_issue[row["issue_id"]] += 1
+            group.seqs.append((row["seq"], row["issue_id"]))
+            group.fingerprints.setdefault(decided.fingerprint, decided)
+            if group.headline is None:
+                group.headline = headline
+                group.message = str(content["exceptions"][0].get("message", ""))[:200]
+        found = list(groups.values())
+        return Plan(found, looked_at, _targets(found, self._never()), matching)
+
+    def _never(self) -> set[tuple[int, int]]:
+        rows = self._service.reader.rows("SELECT issue_id, other_id FROM never_together")
+        return {(row["issue_id"], row["other_id"]) for row in rows}
+
+    def _history(self, app_id: int, most: int | None) -> Iterator[tuple[Row, dict[str, Any]]]:
+        reader = self._service.reader
+        after = 0
+        if most is not None:
+            after = int(reader.one(_STARTS_AT, (app_id, most))["seq"]) - 1
+        while True:
+            rows = reader.rows(_LATEST_OF_APP, {"app_id": app_id, "after": after, "most": 500})
+            for row in rows:
+                yield row, json.loads(self._service.evidence.read(row["seq"]))
+            if len(rows) < 500:
+                return
+            after = rows[-1]["seq"]
+
+    def split_values(
+        self, issue: Row, names: Sequence[str], most: int = MOST_LOOKED_AT
+    ) -> dict[tuple[str, ...], list[int]]:
+        """Return an issue's latest failures by the values of these attributes."""
+        found: dict[tuple[str, ...], list[int]] = defaultdict(list)
+        rows = self._service.reader.rows(
+            "SELECT seq, environment FROM failures WHERE issue_id = ? ORDER BY seq DESC LIMIT ?", (issue["id"], most)
+        )
+        for row in rows:
+            content = json.loads(self._service.evidence.read(row["seq"]))
+            decided, _ = self._service.preparer.decided(content, issue["app"], row["environment"])
+            found[tuple(decided.value_of(name) for name in names)].append(row["seq"])
+        return found
+
+    def merge(self, issue: Row, into: Row, person_id: int, person: str) -> int:
+        """Move all failures of an issue to another, and let its fingerprints lead there."""
+        service, now_ms = self._service, self._service.now_ms()
+        said = f"{person} merged issue {issue['id']} into issue {into['id']}."
+
+        def begin(connection: Any) -> int:
+            number = store.begin(connection, "merge", said, person_id, issue["failures_in_all"], now_ms)
+            store.lead_all(connection, number, issue["id"], into["id"], f"{person} merged it")
+            store.merged_into(connection, issue["id"], into["id"])
+            for one in (issue["id"], into["id"]):
+                store.note(connection, one, person_id, said, now_ms)
+            return number
+
+        number: int = service.writer.run(begin)
+        self._pool.submit(self._guarded, number, lambda: self._move_all(number, issue["id"], into["id"]))
+        return number
+
+    def split(self, issue: Row, names: Sequence[str], fingerprints: Sequence[str], person_id: int, person: str) -> int:
+        """Part an issue: by the values of attributes, or by taking some of its fingerprints out."""
+        how = f"by {', '.join(names)}" if names else f"by {count_of(len(fingerprints), 'fingerprint')}"
+        said = f"{person} split issue {issue['id']} {how}."
+        now_ms = self._service.now_ms()
+
+        def begin(connection: Any) -> int:
+            number = store.begin(connection, "split", said, person_id, issue["failures_in_all"], now_ms)
+            store.note(connection, issue["id"], person_id, said, now_ms)
+            return number
+
+        number: int = self._service.writer.run(begin)
+        act = (
+            (lambda: self._split_by_values(number, issue, names))
+            if names
+            else (lambda: self._split_out(number, issue, fingerprints))
+        )
+        self._pool.submit(self._guarded, number, act)
+        return number
+
+    def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
+        """Group all of an app's history anew with the recipe and the rules in force."""
+        total = int(self._service.reader.one(_COUNT_OF_APP, (app_id,))["n"])
+        now_ms = self._service.now_ms()
+        said = f"{person} regrouped the history of {app}."
+        number: int = self._service.writer.run(lambda c: store.begin(c, "regroup", said, person_id, total, now_ms))
+        self._pool.submit(self._guarded, number, lambda: self._regroup(number, app_id, app, person_id, said))
+        return number
+
+    def undo(self, number: int, person_id: int, person: str) -> None:
+        """Bring back what a regrouping moved, and what came since by the fingerprints that it led elsewhere."""
+        now_ms = self._service.now_ms()
+        self._service.writer.run(lambda c: store.end(c, number, "undoing", now_ms))
+        self._pool.submit(self._guarded, number, lambda: self._undo(number, person_id, person), "undone")
+
+    def wait(self) -> None:
+        """Wait until everything that was ordered is done."""
+        self._pool.submit(lambda: None).result()
+
+    def _guarded(self, number: int, act: Any, state: str = "done") -> None:
+        try:
+            act()
+        except Exception:
+            _log.exception("regrouping %d broke; what it moved can be undone", number)
+            state = "failed"
+        now_ms = self._service.now_ms()
+        self._service.writer.run(lambda c: store.end(c, number, state, now_ms))
+        self._service.live.publish_from_thread({"type": "regrouping", "regrouping": number})
+
+    def _move_all(self, number: int, from_issue: int, to_issue: int) -> None:
+        while not self._stopping.is_set():
+            seqs = store.seqs_of(self._service.reader, from_issue, 0, store.MOST_IN_ONE_STEP)
+            if not seqs:
+                break
+            self._move(number, [Move(seq, from_issue, to_issue) for seq in seqs])
+        self._sum_up([from_issue, to_issue])
+
+    def _move(self, number: int, moves: list[Move], *, keep: bool = True) -> None:
+        for start in range(0, len(moves), store.MOST_IN_ONE_STEP):
+            step = moves[start : start + store.MOST_IN_ONE_STEP]
+            self._service.writer.run(lambda c, step=step: store.move(c, number, step, keep=keep))  # type: ignore[misc]
+
+    def _sum_up(self, issues: Sequence[int]) -> None:
+        self._service.writer.run(lambda c: store.sum_up(c, issues))
+        for issue in issues:
+            self._service.live.publish_from_thread({"type": "issue", "issue": issue})
+
+    def _split_by_values(self, number: int, issue: Row, names: Sequence[str]) -> None:
+        service = self._service
+        values = self.split_values(issue, names, most=10_000_000)
+        # The largest part stays; the others become issues of their own.
+        parts = sorted(values.items(), key=lambda part: (-len(part[1]), part[0]))
+        fingerprints = [
+            (row["app_id"], row["fingerprint"]) for row in store.fingerprints_of(service.reader, issue["id"])
+        ]
+        said = ", ".join(names)
+
+        def arrange(connection: Any) -> list[int]:
+            targets = []
+            now_ms = service.now_ms()
+            for app_id, fingerprint in fingerprints:
+                store.keep_apart(connection, number, app_id, fingerprint, names)
+            for place, (value, _) in enumerate(parts[:MOST_VALUES]):
+                target = issue["id"] if place == 0 else store.new_issue_like(connection, issue["id"], now_ms)
+                targets.append(target)
+                shown = " / ".join(value)[:100]
+                for app_id, fingerprint in fingerprints:
+                    text = apart_text(fingerprint, value)
+                    store.add_apart(
+                        connection, number, app_id, fingerprint, text, target, f"kept apart by {said}: {shown}"
+                    )
+            return targets
+
+        targets: list[int] = service.writer.run(arrange)
+        for target, (_, seqs) in zip(targets, parts, strict=False):
+            if target != issue["id"]:
+                self._move(number, [Move(seq, issue["id"], target) for seq in seqs])
+        self._sum_up(targets)
+
+    def _split_out(self, number: int, issue: Row, fingerprints: Sequence[str]) -> None:
+        service = self._service
+        wanted = set(fingerprints)
+
+        def arrange(connection: Any) -> int:
+            target = store.new_issue_like(connection, issue["id"], service.now_ms())
+            for fingerprint in fingerprints:
+                store.lead(
+                    connection, number, issue["app_id"], fingerprint, target, f"split out of issue {issue['id']}"
+                )
+            return target
+
+        target: int = service.writer.run(arrange)
+        after = 0
+        latest: dict[str, Any] | None = None
+        while not self._stopping.is_set():
+            seqs = store.seqs_of(service.reader, issue["id"], after, store.MOST_IN_ONE_STEP)
+            if not seqs:
+                break
+            after = seqs[-1]
+            kept = store_issues.fingerprints_of_failures(service.reader, seqs)
+            moves = [Move(seq, issue["id"], target) for seq in seqs if kept.get(seq) in wanted]
+            self._move(number, moves)
+            if moves:
+                latest = json.loads(service.evidence.read(moves[-1].seq))
+        if latest is not None:
+            _, headline = service.preparer.decided(latest, issue["app"], "")
+            service.writer.run(lambda c: store.name_issue(c, target, headline.type, headline.cause, headline.place))
+        self._sum_up([issue["id"], target])
+
+    def _regroup(self, number: int, app_id: int, app: str, person_id: int, said: str) -> None:
+        service = self._service
+        plan = self.plan(app_id, app, most=None)
+        touched: set[int] = set()
+        for group, target in zip(plan.groups, plan.target, strict=True):
+            goes_to = self._arrange(number, app_id, group, target)
+            moves = [Move(seq, issue, goes_to) for seq, issue in group.seqs if issue != goes_to]
+            self._move(number, moves)
+            if moves:
+                touched |= {goes_to, *(move.from_issue for move in moves)}
+        self._sum_up(sorted(touched))
+        now_ms = service.now_ms()
+        for issue in touched:
+            service.writer.run(lambda c, issue=issue: store.note(c, issue, person_id, said, now_ms))  # type: ignore[misc]
+
+    def _arrange(self, number: int, app_id: int, group: Group, target: int | None) -> int:
+        service = self._service
+
+        def arrange(connection: Any) -> int:
+            goes_to = target
+            if goes_to is None:
+                goes_to = store.new_issue_like(connection, next(iter(group.by_issue)), service.now_ms())
+                if group.headline is not None:
+                    store.name_issue(
+                        connection, goes_to, group.headline.type, group.headline.cause, group.headline.place
+                    )
+            for text, decided in group.fingerprints.items():
+                found = store_grouping.Found(goes_to, text, known=False, joined="regrouped")
+                store_grouping.add_fingerprint(connection, app_id, goes_to, group.seqs[0][0], decided, found)
+                store.lead(connection, number, app_id, text, goes_to, "regrouped")
+            return goes_to
+
+        answer: int = service.writer.run(arrange)
+        return answer
+
+    def _undo(self, number: int, person_id: int, person: str) -> None:
+        service = self._service
+        touched = store.touched_by(service.reader, number)
+        led: list[tuple[str, int, int]] = service.writer.run(lambda c: store.lead_back(c, number))
+        after = 0
+        while rows := store.moves_of(service.reader, number, after):
+            self._move(number, [Move(row["seq"], row["to_issue"], row["from_issue"]) for row in rows], keep=False)
+            after = rows[-1]["seq"]
+        for fingerprint, was, back in led:
+            # What came since then follows its fingerprint.
+            while was != back and (seqs := store.seqs_with(service.reader, was, fingerprint)):
+                self._move(number, [Move(seq, was, back) for seq in seqs], keep=False)
+                touched = [*touched, was, back]
+        now_ms = service.now_ms()
+
+        def finish(connection: Any) -> None:
+            for issue in sorted(set(touched)):
+                store.merged_into(connection, issue, None)
+                store.note(connection, issue, person_id, f"{person} undid regrouping {number}.", now_ms)
+
+        service.writer.run(finish)
+        self._sum_up(sorted(set(touched)))
+
+
+def _targets(groups: list[Group], never: set[tuple[int, int]]) -> list[int | None]:
+    """Give each group the issue that most of its failures are in; an issue goes to one group only, the one with most of it."""
+    wishes = sorted(
+        ((count, -issue, place) for place, group in enumerate(groups) for issue, count in group.by_issue.items()),
+        reverse=True,
+    )
+    target: list[int | None] = [None] * len(groups)
+    taken: set[int] = set()
+    for _, minus, place in wishes:
+        issue = -minus
+        if target[place] is None and issue not in taken:
+            target[place] = issue
+            taken.add(issue)
+    for place, group in enumerate(groups):
+        goes_to = target[place]
+        if goes_to is not None:
+            # What people said is never one stays where it is.
+            apart = {i for i in group.by_issue if (min(i, goes_to), max(i, goes_to)) in never}
+            group.seqs = [(seq, issue) for seq, issue in group.seqs if issue not in apart]
+            for issue in apart:
+                del group.by_issue[issue]
+    return target
+
+
+def joins_of(plan: Plan) -> list[tuple[Group, int | None]]:
+    """Return the groups that several issues would join, the largest first."""
+    found = [(g, t) for g, t in zip(plan.groups, plan.target, strict=True) if len(g.by_issue) > 1]
+    return sorted(found, key=lambda one: -sum(one[0].by_issue.values()))[:MOST_SHOWN]
+
+
+def parts_of(plan: Plan) -> dict[int, list[Group]]:
+    """Return the issues that would part, with the groups that their failures would go to."""
+    spread: dict[int, list[Group]] = defaultdict(list)
+    for group in plan.groups:
+        for issue in group.by_issue:
+            spread[issue].append(group)
+    return dict([(issue, groups) for issue, groups in sorted(spread.items()) if len(groups) > 1][:MOST_SHOWN])

@@ -1,0 +1,170 @@
+"""Finding the issue of a failure: by its exact fingerprint, by an earlier version's, or by likeness to known ones."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass, field
+from hashlib import blake2b
+from typing import Final
+
+from obitus.core.grouping.groups import MOST_COMPARED, Candidate, Choice, choose
+from obitus.core.grouping.likeness import keys_of
+from obitus.core.grouping.recipe import Part, Traits, as_text, from_text
+from obitus.store.database import Reader, Row
+
+MOST_NEW_ISSUES: Final = 200
+"""New issues that one app may bring in one minute; what comes beyond goes to its collecting issue."""
+COLLECTING: Final = "collecting"
+COLLECTING_TYPE: Final = "Too many new issues"
+MINUTE_MS: Final = 60_000
+
+_ISSUE_OF = "SELECT issue_id, apart_by FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
+_HAS_EARLIER = "SELECT 1 FROM fingerprints WHERE app_id = ? AND fingerprint >= '1-' AND fingerprint < '2' LIMIT 1"
+_ADD = """
+INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts, traits, joined, apart_by) VALUES (?, ?, ?, ?, ?, ?, ?)
+ON CONFLICT DO NOTHING"""
+_ADD_KEY = "INSERT OR IGNORE INTO fingerprint_keys (app_id, key, seq, fingerprint) VALUES (?, ?, ?, ?)"
+_WITH_KEY = """
+SELECT f.fingerprint, f.issue_id, f.traits FROM (
+  SELECT fingerprint FROM fingerprint_keys WHERE app_id = ? AND key = ? ORDER BY seq DESC LIMIT ?) k
+JOIN fingerprints f ON f.app_id = ? AND f.fingerprint = k.fingerprint WHERE f.traits IS NOT NULL"""
+_MADE = """
+INSERT INTO new_issues (app_id, minute, made) VALUES (?, ?, 1)
+ON CONFLICT DO UPDATE SET made = made + 1 RETURNING made"""
+_NEVER = """
+SELECT CASE WHEN issue_id = :id THEN other_id ELSE issue_id END AS other
+FROM never_together WHERE issue_id = :id OR other_id = :id"""
+_TRAITS_OF = "SELECT app_id, fingerprint, traits FROM fingerprints WHERE issue_id = ? AND traits IS NOT NULL LIMIT ?"
+_ADD_NEVER = """
+INSERT INTO never_together (issue_id, other_id, person_id, created_ms) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"""
+MOST_FINGERPRINTS: Final = 50
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """What the recipe made of a failure, and what the store needs to find its issue."""
+
+    fingerprint: str
+    parts: Callable[[], Sequence[Part]]
+    traits: Traits | None
+    """Absent where a rule decides: then nothing is compared."""
+    earlier: Callable[[], str] = field(default=lambda: "")
+    """The fingerprint that the version before would have given."""
+    value_of: Callable[[str], str] = field(default=lambda _: "")
+    """A value of the failure that a split keeps apart by."""
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """The issue of a failure (None: a new one), the fingerprint that led there, and how."""
+
+    issue_id: int | None
+    fingerprint: str
+    known: bool
+    joined: str = ""
+    collecting: bool = False
+
+
+def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received_ms: int) -> Found:
+    """Find the issue that a failure belongs to. Runs on the writer, in the transaction that writes the failure."""
+    text = decided.fingerprint
+    row = connection.execute(_ISSUE_OF, (app_id, text)).fetchone()
+    if row is not None and row[1] is not None:
+        text = apart_text(text, [decided.value_of(name) for name in json.loads(row[1])])
+        row = connection.execute(_ISSUE_OF, (app_id, text)).fetchone()
+        if row is None:
+            return _new(connection, app_id, text, received_ms)
+    if row is not None:
+        return Found(int(row[0]), text, known=True)
+    if connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
+        row = connection.execute(_ISSUE_OF, (app_id, decided.earlier())).fetchone()
+        if row is not None:
+            return Found(
+                int(row[0]),
+                text,
+                known=False,
+                joined="an earlier version of the recipe put it here; a new version splits no issue",
+            )
+    if decided.traits is not None:
+        choice = choose(decided.traits, candidates(connection.execute, app_id, decided.traits))
+        if choice.joins is not None:
+            return Found(choice.joins.issue, text, known=False, joined=choice.joins.verdict.reason)
+    return _new(connection, app_id, text, received_ms)
+
+
+def _new(connection: sqlite3.Connection, app_id: int, text: str, received_ms: int) -> Found:
+    made = connection.execute(_MADE, (app_id, received_ms // MINUTE_MS)).fetchone()[0]
+    if made <= MOST_NEW_ISSUES:
+        return Found(None, text, known=False)
+    row = connection.execute(_ISSUE_OF, (app_id, COLLECTING)).fetchone()
+    return Found(int(row[0]) if row else None, COLLECTING, known=row is not None, collecting=True)
+
+
+def apart_text(fingerprint: str, values: Sequence[str]) -> str:
+    """Return the fingerprint of failures that a split keeps apart by these values."""
+    hashed = blake2b("\0".join(values).encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
+    return f"{fingerprint}/{hashed}"
+
+
+def candidates(
+    execute: Callable[..., sqlite3.Cursor] | Callable[..., list[Row]], app_id: int, traits: Traits
+) -> list[Candidate]:
+    """Return the known fingerprints that share something with these traits; a bounded number, the newest."""
+    found: dict[str, Candidate] = {}
+    for key in keys_of(traits):
+        for row in execute(_WITH_KEY, (app_id, key, MOST_COMPARED, app_id)):
+            if row["fingerprint"] not in found:
+                found[row["fingerprint"]] = Candidate(
+                    row["issue_id"], row["fingerprint"], from_text(json.loads(row["traits"]))
+                )
+    return list(found.values())
+
+
+def add_fingerprint(
+    connection: sqlite3.Connection, app_id: int, issue_id: int, seq: int, decided: Decided, found: Found
+) -> None:
+    """Keep a fingerprint that is new, with what explains it and what it is found by."""
+    parts = [] if found.collecting else [asdict(part) for part in decided.parts()]
+    traits = None if decided.traits is None or found.collecting or "/" in found.fingerprint else decided.traits
+    connection.execute(
+        _ADD,
+        (
+            app_id,
+            found.fingerprint,
+            issue_id,
+            json.dumps(parts, ensure_ascii=True),
+            json.dumps(as_text(traits), ensure_ascii=True) if traits is not None else None,
+            found.joined,
+            None,
+        ),
+    )
+    if traits is not None:
+        connection.executemany(_ADD_KEY, [(app_id, key, seq, found.fingerprint) for key in keys_of(traits)])
+
+
+def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:
+    """Return the issues that may be the same fault as this one, the likeliest first, each with the reason."""
+    best: dict[int, tuple[float, str]] = {}
+    never = {row["other"] for row in reader.rows(_NEVER, {"id": issue_id})}
+    for row in reader.rows(_TRAITS_OF, (issue_id, MOST_FINGERPRINTS)):
+        traits = from_text(json.loads(row["traits"]))
+        others = [c for c in candidates(reader.rows, row["app_id"], traits) if c.issue != issue_id]
+        choice: Choice = choose(traits, others, never)
+        for like in (*([choice.joins] if choice.joins else []), *choice.perhaps):
+            strength = like.verdict.strength + (like.verdict.kind == "same")
+            if strength > best.get(like.issue, (0.0, ""))[0]:
+                best[like.issue] = (strength, like.verdict.reason)
+    ordered = sorted(best.items(), key=lambda one: (-one[1][0], one[0]))
+    return [(issue, reason) for issue, (_, reason) in ordered[:5]]
+
+
+def never_with(reader: Reader, issue_id: int) -> list[int]:
+    """Return the issues that somebody said are never one with this."""
+    return sorted(row["other"] for row in reader.rows(_NEVER, {"id": issue_id}))
+
+
+def add_never(connection: sqlite3.Connection, issue_id: int, other_id: int, person_id: int, now_ms: int) -> None:
+    """Keep that two issues are never one. Runs on the writer."""
+    connection.execute(_ADD_NEVER, (min(issue_id, other_id), max(issue_id, other_id), person_id, now_ms))

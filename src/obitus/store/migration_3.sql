@@ -1,0 +1,76 @@
+-- Version 3 (2026-11): fingerprints that are compared; merging, splitting and regrouping that can be undone; grouping rules.
+
+ALTER TABLE fingerprints ADD COLUMN traits TEXT;             -- JSON: what it is compared by; absent for those of version 1
+ALTER TABLE fingerprints ADD COLUMN joined TEXT NOT NULL DEFAULT '';  -- why it belongs to its issue, when it did not begin it
+ALTER TABLE fingerprints ADD COLUMN apart_by TEXT;           -- JSON: attributes that its failures are kept apart by
+ALTER TABLE failures ADD COLUMN fingerprint TEXT NOT NULL DEFAULT '';  -- '' for those taken by version 2 and earlier
+ALTER TABLE issues ADD COLUMN merged_into INTEGER REFERENCES issues (id);
+
+-- What fingerprints are found by when another one is new: a number for each thing that two may share.
+CREATE TABLE fingerprint_keys (
+  app_id       INTEGER NOT NULL REFERENCES apps (id),
+  key          INTEGER NOT NULL,             -- a hash of what is shared
+  seq          INTEGER NOT NULL,             -- the failure that brought the fingerprint: the newest are looked at
+  fingerprint  TEXT NOT NULL,
+  PRIMARY KEY (app_id, key, seq)
+) STRICT, WITHOUT ROWID;
+
+-- New issues per app and minute: beyond a limit, failures go to one collecting issue.
+CREATE TABLE new_issues (
+  app_id  INTEGER NOT NULL REFERENCES apps (id),
+  minute  INTEGER NOT NULL,                  -- Unix minutes, by arrival
+  made    INTEGER NOT NULL,
+  PRIMARY KEY (app_id, minute)
+) STRICT, WITHOUT ROWID;
+
+-- Two issues that somebody said are never one.
+CREATE TABLE never_together (
+  issue_id    INTEGER NOT NULL REFERENCES issues (id),  -- the lower number
+  other_id    INTEGER NOT NULL REFERENCES issues (id),
+  person_id   INTEGER NOT NULL REFERENCES people (id),
+  created_ms  INTEGER NOT NULL,
+  PRIMARY KEY (issue_id, other_id)
+) STRICT, WITHOUT ROWID;
+
+-- A grouping rule of the team: a condition, and what to do with the failures that match it.
+CREATE TABLE grouping_rules (
+  id          INTEGER PRIMARY KEY,
+  rule        TEXT NOT NULL,                 -- CONDITION -> together | apart by … | ignore frames … | own code … | library code …
+  person_id   INTEGER NOT NULL REFERENCES people (id),
+  created_ms  INTEGER NOT NULL,
+  ended_ms    INTEGER
+) STRICT;
+CREATE UNIQUE INDEX grouping_rules_in_force ON grouping_rules (rule) WHERE ended_ms IS NULL;
+
+-- A moving of failures from issue to issue: a merge, a split, or a regrouping of history. Can be undone.
+CREATE TABLE regroupings (
+  id          INTEGER PRIMARY KEY,
+  kind        TEXT NOT NULL CHECK (kind IN ('merge', 'split', 'regroup')),
+  said        TEXT NOT NULL,                 -- in words
+  person_id   INTEGER NOT NULL REFERENCES people (id),
+  created_ms  INTEGER NOT NULL,
+  state       TEXT NOT NULL CHECK (state IN ('running', 'done', 'undoing', 'undone', 'failed')),
+  moved       INTEGER NOT NULL,              -- failures moved so far
+  total       INTEGER NOT NULL,              -- failures to look at, or to move
+  ended_ms    INTEGER
+) STRICT;
+
+-- Which failures a regrouping moved.
+CREATE TABLE regrouped (
+  regrouping_id  INTEGER NOT NULL REFERENCES regroupings (id),
+  seq            INTEGER NOT NULL,
+  from_issue     INTEGER NOT NULL,
+  to_issue       INTEGER NOT NULL,
+  PRIMARY KEY (regrouping_id, seq)
+) STRICT, WITHOUT ROWID;
+
+-- Which fingerprints a regrouping led elsewhere, and what it kept apart.
+CREATE TABLE regrouped_fingerprints (
+  regrouping_id  INTEGER NOT NULL REFERENCES regroupings (id),
+  app_id         INTEGER NOT NULL,
+  fingerprint    TEXT NOT NULL,
+  from_issue     INTEGER,                    -- absent when the regrouping made the fingerprint
+  to_issue       INTEGER NOT NULL,
+  apart_before   TEXT,
+  PRIMARY KEY (regrouping_id, app_id, fingerprint)
+) STRICT, WITHOUT ROWID;

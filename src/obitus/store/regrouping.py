@@ -1,0 +1,239 @@
+"""Moving failures from issue to issue, a bounded number in one commit, so that each step can be undone.
+
+A merge, a split and a regrouping of history are all this: which failures went where is kept, and so is which
+fingerprint led where before.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final, Literal
+
+from obitus.store.database import Reader, Row
+from obitus.store.errors import NotThere
+
+MOST_IN_ONE_STEP: Final = 2000
+Kind = Literal["merge", "split", "regroup"]
+
+_BEGIN = """
+INSERT INTO regroupings (kind, said, person_id, created_ms, state, moved, total)
+VALUES (:kind, :said, :person_id, :now_ms, 'running', 0, :total) RETURNING id"""
+_PROGRESS = "UPDATE regroupings SET moved = moved + :moved WHERE id = :id"
+_END = "UPDATE regroupings SET state = :state, ended_ms = :now_ms WHERE id = :id"
+_ONE = """
+SELECT r.id, r.kind, r.said, people.name AS person, r.created_ms, r.state, r.moved, r.total, r.ended_ms
+FROM regroupings r JOIN people ON people.id = r.person_id"""
+_NUMBERED = f"{_ONE} WHERE r.id = ?"
+_LATEST = f"{_ONE} ORDER BY r.id DESC LIMIT ?"
+_KEEP_MOVE = "INSERT OR IGNORE INTO regrouped (regrouping_id, seq, from_issue, to_issue) VALUES (?, ?, ?, ?)"
+_KEEP_FINGERPRINT = """
+INSERT OR IGNORE INTO regrouped_fingerprints (regrouping_id, app_id, fingerprint, from_issue, to_issue, apart_before)
+VALUES (?, ?, ?, ?, ?, ?)"""
+_OUT = """
+UPDATE issue_counts SET failures = failures - 1 WHERE (issue_id, release_id, environment, hour) =
+  (SELECT issue_id, release_id, environment, time_ms / 3600000 FROM failures WHERE seq = ?)"""
+_EMPTY = "DELETE FROM issue_counts WHERE issue_id = ? AND failures <= 0"
+_MOVE = "UPDATE failures SET issue_id = ? WHERE seq = ?"
+_IN = """
+INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures)
+SELECT issue_id, release_id, environment, time_ms / 3600000, 1 FROM failures WHERE seq = ?
+ON CONFLICT DO UPDATE SET failures = failures + 1"""
+_SUMS = """
+UPDATE issues SET
+  failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
+  stragglers = (SELECT COUNT(*) FROM failures WHERE issue_id = :id AND verdict LIKE 'Straggler:%'),
+  first_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_seq),
+  last_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_seq),
+  first_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_ms),
+  last_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_ms),
+  message = COALESCE((SELECT message FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), message),
+  entry_point = COALESCE((SELECT entry_point FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), entry_point)
+WHERE id = :id"""
+_NEW_LIKE = """
+INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms,
+                    first_ms, last_ms, first_seq, last_seq, failures, stragglers)
+SELECT app_id, type, cause, place, message, entry_point, 'untriaged', :now_ms, NULL, NULL,
+       first_ms, last_ms, first_seq, last_seq, 0, 0 FROM issues WHERE id = :id RETURNING id"""
+_NAMED = "UPDATE issues SET type = ?, cause = ?, place = ? WHERE id = ?"
+_LEAD = "UPDATE fingerprints SET issue_id = :to_issue, joined = :joined WHERE app_id = :app_id AND fingerprint = :fingerprint"
+_APART = "UPDATE fingerprints SET apart_by = ? WHERE app_id = ? AND fingerprint = ?"
+_ADD_APART = """
+INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts, traits, joined, apart_by)
+SELECT app_id, :text, :to_issue, parts, NULL, :joined, NULL FROM fingerprints
+WHERE app_id = :app_id AND fingerprint = :fingerprint ON CONFLICT DO UPDATE SET issue_id = excluded.issue_id"""
+_FINGERPRINTS = "SELECT app_id, fingerprint, issue_id, apart_by FROM fingerprints WHERE issue_id = ?"
+_ONE_FINGERPRINT = (
+    "SELECT app_id, fingerprint, issue_id, apart_by FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
+)
+_MERGED = "UPDATE issues SET merged_into = ? WHERE id = ?"
+_HISTORY = """
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
+SELECT id, :now_ms, :person_id, state, state, :reason FROM issues WHERE id = :id"""
+_SEQS = "SELECT seq FROM failures WHERE issue_id = ? AND seq > ? ORDER BY seq LIMIT ?"
+_MOVES = "SELECT seq, from_issue, to_issue FROM regrouped WHERE regrouping_id = ? AND seq > ? ORDER BY seq LIMIT ?"
+_LED = (
+    "SELECT app_id, fingerprint, from_issue, to_issue, apart_before FROM regrouped_fingerprints WHERE regrouping_id = ?"
+)
+_SINCE = "SELECT seq FROM failures WHERE issue_id = ? AND fingerprint = ? ORDER BY seq LIMIT ?"
+_FORGET = "DELETE FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
+_TOUCHED = "SELECT DISTINCT from_issue AS id FROM regrouped WHERE regrouping_id = :id UNION SELECT DISTINCT to_issue FROM regrouped WHERE regrouping_id = :id"
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """One failure that goes to another issue."""
+
+    seq: int
+    from_issue: int
+    to_issue: int
+
+
+def begin(connection: sqlite3.Connection, kind: Kind, said: str, person_id: int, total: int, now_ms: int) -> int:
+    """Begin a regrouping and return its number."""
+    values = {"kind": kind, "said": said, "person_id": person_id, "total": total, "now_ms": now_ms}
+    return int(connection.execute(_BEGIN, values).fetchone()[0])
+
+
+def end(connection: sqlite3.Connection, regrouping: int, state: str, now_ms: int) -> None:
+    """End a regrouping: ``done``, ``undone`` or ``failed``."""
+    connection.execute(_END, {"id": regrouping, "state": state, "now_ms": now_ms})
+
+
+def regrouping(reader: Reader, number: int) -> Row:
+    """Return one regrouping; raises NotThere."""
+    return reader.one(_NUMBERED, (number,), what=f"regrouping {number}")
+
+
+def regroupings(reader: Reader, most: int) -> list[Row]:
+    """Return the latest regroupings, newest first."""
+    return reader.rows(_LATEST, (most,))
+
+
+def seqs_of(reader: Reader, issue_id: int, after: int, most: int) -> list[int]:
+    """Return failures of an issue with numbers above ``after``, in order."""
+    return [row["seq"] for row in reader.rows(_SEQS, (issue_id, after, most))]
+
+
+def new_issue_like(connection: sqlite3.Connection, issue_id: int, now_ms: int) -> int:
+    """Make an issue with another one's name and no failures yet; raises NotThere."""
+    row = connection.execute(_NEW_LIKE, {"id": issue_id, "now_ms": now_ms}).fetchone()
+    if row is None:
+        raise NotThere(f"there is no issue {issue_id}")
+    return int(row[0])
+
+
+def name_issue(connection: sqlite3.Connection, issue_id: int, kind: str, cause: str, place: str) -> None:
+    """Give an issue its type, cause and place."""
+    connection.execute(_NAMED, (kind, cause, place, issue_id))
+
+
+def move(connection: sqlite3.Connection, number: int, moves: Sequence[Move], *, keep: bool = True) -> None:
+    """Move failures, with their counts, and keep where they came from."""
+    touched: set[int] = set()
+    for one in moves:
+        connection.execute(_OUT, (one.seq,))
+        connection.execute(_MOVE, (one.to_issue, one.seq))
+        connection.execute(_IN, (one.seq,))
+        if keep:
+            connection.execute(_KEEP_MOVE, (number, one.seq, one.from_issue, one.to_issue))
+        touched |= {one.from_issue, one.to_issue}
+    for issue_id in touched:
+        connection.execute(_EMPTY, (issue_id,))
+    connection.execute(_PROGRESS, {"id": number, "moved": len(moves)})
+
+
+def sum_up(connection: sqlite3.Connection, issue_ids: Sequence[int]) -> None:
+    """Count issues anew after failures were moved."""
+    for issue_id in issue_ids:
+        connection.execute(_SUMS, {"id": issue_id})
+
+
+def lead(
+    connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, to_issue: int, joined: str
+) -> None:
+    """Let a fingerprint lead to another issue from now on."""
+    row = connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)).fetchone()
+    if row is None or row["issue_id"] == to_issue:
+        return
+    connection.execute(_KEEP_FINGERPRINT, (number, app_id, fingerprint, row["issue_id"], to_issue, row["apart_by"]))
+    connection.execute(_LEAD, {"app_id": app_id, "fingerprint": fingerprint, "to_issue": to_issue, "joined": joined})
+
+
+def lead_all(connection: sqlite3.Connection, number: int, from_issue: int, to_issue: int, joined: str) -> None:
+    """Let all fingerprints of an issue lead to another one."""
+    for row in connection.execute(_FINGERPRINTS, (from_issue,)).fetchall():
+        lead(connection, number, row["app_id"], row["fingerprint"], to_issue, joined)
+
+
+def keep_apart(
+    connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, names: Sequence[str]
+) -> None:
+    """Tell failures of a fingerprint apart by attributes from now on."""
+    row = connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)).fetchone()
+    if row is not None:
+        connection.execute(
+            _KEEP_FINGERPRINT, (number, app_id, fingerprint, row["issue_id"], row["issue_id"], row["apart_by"])
+        )
+        connection.execute(_APART, (json.dumps(list(names)), app_id, fingerprint))
+
+
+def add_apart(
+    connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, text: str, to_issue: int, joined: str
+) -> None:
+    """Add the fingerprint of those failures that have one set of values."""
+    values = {"app_id": app_id, "fingerprint": fingerprint, "text": text, "to_issue": to_issue, "joined": joined}
+    connection.execute(_ADD_APART, values)
+    connection.execute(_KEEP_FINGERPRINT, (number, app_id, text, None, to_issue, None))
+
+
+def merged_into(connection: sqlite3.Connection, issue_id: int, into: int | None) -> None:
+    """Say that an issue lives on in another one, or does not any more."""
+    connection.execute(_MERGED, (into, issue_id))
+
+
+def note(connection: sqlite3.Connection, issue_id: int, person_id: int, reason: str, now_ms: int) -> None:
+    """Put what was done on the history of an issue; its state stays."""
+    connection.execute(_HISTORY, {"id": issue_id, "person_id": person_id, "reason": reason, "now_ms": now_ms})
+
+
+def fingerprints_of(reader: Reader, issue_id: int) -> list[Row]:
+    """Return (app_id, fingerprint, issue_id, apart_by) of all that leads to an issue."""
+    return reader.rows(_FINGERPRINTS, (issue_id,))
+
+
+def moves_of(reader: Reader, number: int, after: int) -> list[Row]:
+    """Return what a regrouping moved, a step's worth with numbers above ``after``."""
+    return reader.rows(_MOVES, (number, after, MOST_IN_ONE_STEP))
+
+
+def touched_by(reader: Reader, number: int) -> list[int]:
+    """Return the issues that a regrouping took failures from or gave them to."""
+    return [row["id"] for row in reader.rows(_TOUCHED, {"id": number})]
+
+
+def lead_back(connection: sqlite3.Connection, number: int) -> list[tuple[str, int, int]]:
+    """Undo what a regrouping did to fingerprints; return (fingerprint, the issue it led to, the issue it leads to again)."""
+    back: list[tuple[str, int, int]] = []
+    led = connection.execute(_LED, (number,)).fetchall()
+    home = {(row["app_id"], row["fingerprint"]): row["from_issue"] for row in led if row["from_issue"] is not None}
+    for row in led:
+        key = (row["app_id"], row["fingerprint"])
+        if row["from_issue"] is None:
+            connection.execute(_FORGET, key)
+            origin = home.get((row["app_id"], row["fingerprint"].partition("/")[0]), row["to_issue"])
+            back.append((row["fingerprint"], row["to_issue"], origin))
+            continue
+        connection.execute(
+            _LEAD, {"app_id": key[0], "fingerprint": key[1], "to_issue": row["from_issue"], "joined": ""}
+        )
+        connection.execute(_APART, (row["apart_before"], *key))
+        back.append((row["fingerprint"], row["to_issue"], row["from_issue"]))
+    return back
+
+
+def seqs_with(reader: Reader, issue_id: int, fingerprint: str) -> list[int]:
+    """Return a step's worth of an issue's failures that came by one fingerprint."""
+    return [row["seq"] for row in reader.rows(_SINCE, (issue_id, fingerprint, MOST_IN_ONE_STEP))]

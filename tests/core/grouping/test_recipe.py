@@ -1,0 +1,223 @@
+"""The fingerprint: what makes two failures one issue, and what it says of that."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.grouping import first_recipe
+from obitus.core.grouping.groups import Groups
+from obitus.core.grouping.likeness import compare, keys_of
+from obitus.core.grouping.messages import likeness, template
+from obitus.core.grouping.names import plain_function, plain_room, plain_type
+from obitus.core.grouping.recipe import as_text, fingerprint, from_text, plain_code
+
+NAMES = st.text("abcdef_", min_size=1, max_size=6)
+CODE = st.sampled_from(
+    ["", "return fares[kind]", "raise FareUnknown(kind)", "raise ValueError('no such pier')", "go()"]
+)
+FRAMES = st.builds(Frame, function=NAMES, module=NAMES, file=NAMES, line=st.integers(1, 999), own=st.booleans(), code=CODE)  # fmt: skip
+LINKS = st.builds(
+    ChainLink,
+    type=st.sampled_from(["ValueError", "KeyError", "skerry.FareUnknown", "Said", "RecursionError"]),
+    message=st.text(max_size=30),
+    frames=st.lists(FRAMES, max_size=8),
+    relation=st.sampled_from([None, "cause", "context", "member"]),
+)
+CHAINS = st.lists(LINKS, min_size=1, max_size=4)
+
+
+def stack(*frames: Frame, kind: str = "ValueError", message: str = "") -> list[ChainLink]:
+    return [ChainLink(kind, message, list(frames))]
+
+
+def own(function: str, code: str = "", line: int = 1, module: str = "fares") -> Frame:
+    return Frame(function, module, f"/srv/{module}.py", line, own=True, code=code)
+
+
+def library(function: str, code: str = "", module: str = "tides.levels") -> Frame:
+    return Frame(function, module, f"/srv/venv/lib/python3.11/site-packages/{module}.py", 9, own=False, code=code)
+
+
+def same(one: list[ChainLink], other: list[ChainLink]) -> bool:
+    groups = Groups()
+    return groups.add(one)[0] == groups.add(other)[0]
+
+
+@given(CHAINS)
+def test_never_raises_and_every_part_says_why(chain: list[ChainLink]) -> None:
+    """Whatever a chain holds, there is a fingerprint, and each part of it has its reason."""
+    decided = fingerprint(chain)
+    assert decided.parts and all(part.reason for part in decided.parts)
+    assert decided.text == fingerprint(list(chain)).text
+    assert from_text(as_text(decided.traits)) == decided.traits
+
+
+@given(CHAINS, CHAINS)
+def test_comparing_is_symmetric(one: list[ChainLink], other: list[ChainLink]) -> None:
+    """Two fingerprints are as alike one way round as the other; each is sure to be like itself or not compared."""
+    mine, others = fingerprint(one).traits, fingerprint(other).traits
+    assert compare(mine, others) == compare(others, mine)
+    if compare(mine, others).kind == "same":
+        assert set(keys_of(mine)) & set(keys_of(others)), "what is the same must be found by a key"
+
+
+@given(st.lists(CHAINS, min_size=2, max_size=12))
+def test_the_same_order_gives_the_same_groups(chains: list[list[ChainLink]]) -> None:
+    """Nothing but the failures themselves and their order decides."""
+    first, second = Groups(), Groups()
+    assert [first.add(chain)[0] for chain in chains] == [second.add(chain)[0] for chain in chains]
+
+
+def test_the_way_there_does_not_count() -> None:
+    """One fault reached along many paths, by other frameworks, is one issue."""
+    at = own("quote", "return FARES[kind]")
+    assert same(stack(own("web", module="app"), library("serve"), at), stack(own("nightly", module="jobs"), at))
+
+
+def test_lines_drift() -> None:
+    """An edit above the fault leaves the issue whole, with its code known or not."""
+    for code in ("return FARES[kind]", ""):
+        before, after = own("quote", code, 12), own("quote", code, 40)
+        assert same(stack(own("main", "", 90), before), stack(own("main", "", 118), after))
+
+
+def test_two_faults_in_one_function() -> None:
+    """Another line of code in the same function is another fault; so is another sentence where no code is known."""
+    assert not same(stack(own("quote", "return FARES[kind]")), stack(own("quote", "return ZONES[pier]")))
+    assert not same(
+        stack(own("quote", "", 12), message="no fare for 3 adults"),
+        stack(own("quote", "", 40), message="pier 7 is shut"),
+    )
+
+
+def test_no_code_and_no_words_in_one_build() -> None:
+    """Where a frame further down in the file stands still, another line is another place; else it has moved."""
+    one = stack(own("berth", "", 12), kind="NullPointerException")
+    still = [Frame("main", "fares", "", 90)]
+    moved = [Frame("main", "fares", "", 99)]
+    at = own("berth", "", 20)
+    first = [replace(one[0], frames=[*still, own("berth", "", 12)])]
+    assert not same(first, [replace(one[0], frames=[*still, at])])
+    assert same(first, [replace(one[0], frames=[*moved, at])])
+
+
+def test_values_in_messages_do_not_count() -> None:
+    """Ids, numbers, quoted values, paths, dates and hosts are values; the sentence is what stays."""
+    one = template(
+        "passenger p-102 at 10.0.0.7:8080 on 2026-11-25T10:00:01Z lost '/srv/x y' for https://a.example/b?c=1"
+    )
+    other = template("passenger p-9 at 10.1.2.3:80 on 2025-01-01T00:00:00Z lost '/tmp/z' for https://q.example/")
+    assert one == other == "passenger # at # on # lost # for #"
+    assert template("Cannot read properties of undefined (reading 'fare')").endswith("(reading 'fare')")
+    assert template("can't open 'a' or 'b'") == "can't open # or #"
+
+
+def test_a_helper_that_raises_for_many_reasons() -> None:
+    """Two faults behind one helper are two; one of them is one, whatever its values."""
+
+    def refused(caller: str, message: str) -> list[ChainLink]:
+        calls = [
+            own(caller, f"require(height, '{caller}')"),
+            own("require", "refuse(reason)"),
+            own("refuse", "raise Refused(reason)"),
+        ]
+        return [ChainLink("Refused", message, calls)]
+
+    assert same(refused("board", "no more than 3 m, not 4"), refused("board", "no more than 3 m, not 12"))
+    assert not same(refused("board", "no more than 3 m, not 4"), refused("weigh", "no more than 3 t, not 4"))
+    assert not same(refused("board", "no more than 3 m, not 4"), refused("board", "the pier is shut today"))
+
+
+def test_misuse_of_a_library_is_its_callers() -> None:
+    """A library that raises on purpose was called wrong: each caller is a fault. One that crashed is one fault."""
+    raising = library("parse", "raise ValueError('no time')")
+    assert not same(stack(own("posted", "parse(a)"), raising), stack(own("tide", "parse(b)"), raising))
+    crash = [library("read", "self.step()"), library("step", "return self.levels[7]")]
+    assert same(
+        stack(own("posted", "read(a)"), *crash, kind="KeyError"), stack(own("tide", "read(b)"), *crash, kind="KeyError")
+    )
+
+
+def test_what_wraps_a_fault_does_not_count() -> None:
+    """The root cause counts, not who wrapped it; a crash inside a handler is a fault of its own."""
+    root = ChainLink("KeyError", "'lorry'", [own("board", "quote()"), own("quote", "return FARES[kind]")], "cause")
+    wrapped = [ChainLink("BoardingFailed", "7", [own("web", "raise BoardingFailed(7) from error")]), root]
+    assert same(wrapped, [ChainLink("JobFailed", "", [own("job", "raise JobFailed from error")]), root])
+    assert same(wrapped, [replace(root, relation=None)])
+    handling = ChainLink("AttributeError", "no x", [own("board", "log.eror(7)")])
+    context = replace(root, relation="context")
+    assert not same([handling, context], [replace(root, relation=None)])
+    raised = ChainLink("BoardingFailed", "7", [own("board", "raise BoardingFailed(7)")])
+    assert same([raised, context], [replace(root, relation=None)])
+
+
+def test_recursion_and_groups() -> None:
+    """However deep an endless recursion went, it is one issue; a group is known by its first member."""
+
+    def deep(times: int, extra: str) -> list[ChainLink]:
+        return [ChainLink("RecursionError", "", [own("main"), *[own("up"), own("down")] * times, own(extra)])]
+
+    assert same(deep(300, "len"), deep(400, "up"))
+    member = ChainLink("KeyError", "'a'", [own("quote", "return FARES[kind]")], "member")
+    assert same(
+        [ChainLink("ExceptionGroup", "2"), member, replace(member, type="OSError")], [replace(member, relation=None)]
+    )
+
+
+def test_moved_code() -> None:
+    """A function in another file, and a part taken out into a helper, stay the same issue."""
+    line = "return tide_tables[hour % 24].level"
+    assert same(stack(own("board"), own("level", line)), stack(own("board"), own("level", line, module="tides")))
+    assert same(stack(own("board", line)), stack(own("board", "return _level(hour)"), own("_level", line)))
+
+
+@pytest.mark.parametrize(
+    ("given_name", "wanted"),
+    [
+        ("lambda$open$3", "open"), ("quote.<locals>.<listcomp>", "quote"), ("Object.open", "open"), ("new Gate", "Gate"),
+        ("async berth", "berth"), ("open$default", "open"), ("block (2 levels) in berth", "berth"), ("main.Open.func1", "main.Open"),
+        ("{closure}", "<anonymous>"), ("_callee2$", "<anonymous>"), ("gate::open::{{closure}}", "gate::open"),
+    ],
+)  # fmt: skip
+def test_names_as_people_say_them(given_name: str, wanted: str) -> None:
+    """What compilers and loaders add to a name is taken away."""
+    assert plain_function(given_name) == wanted
+
+
+def test_rooms_and_types() -> None:
+    """Build hashes, versions and the folders of a host are no part of a place."""
+    assert (
+        plain_room("", "/home/odd/app/dist/gate-BxK9s2d1.js")
+        == plain_room("", "/srv/dist/gate-a81bc81b.js")
+        == "dist/gate.js"
+    )
+    assert plain_room("org.skerry.Gate$$EnhancerBySpringCGLIB$$a1b2c3", "") == "org.skerry.Gate"
+    assert plain_room("", "/srv/releases/20261125/gate.py") == "gate.py"
+    assert (
+        plain_type("skerry::GangwayUp")
+        == plain_type("Skerry\\GangwayUp")
+        == plain_type("org.Gate$GangwayUp")
+        == "GangwayUp"
+    )
+    assert plain_code('return  fares["lorry"]  # dear') == "returnfares['lorry']"
+
+
+def test_words_alike() -> None:
+    """Likeness counts the words in the same order, not the values."""
+    assert likeness("no berth #", "no berth #") == 1.0
+    assert 0 < likeness("no such vessel Maren", "no such vessel Tern Sound") < 1
+    assert likeness("a b", "") == 0.0
+
+
+def test_the_first_recipe_stays_as_it_was() -> None:
+    """Fingerprints of version 1 can be made anew, so that its issues are found again."""
+    assert (
+        first_recipe.fingerprint(stack(own("a"), own("b"))).text
+        == "1-" + first_recipe.fingerprint(stack(own("a"), own("b"))).text[2:]
+    )
+    assert first_recipe.fingerprint(stack(own("a"))).text != first_recipe.fingerprint(stack(own("b"))).text
