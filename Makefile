@@ -1,6 +1,7 @@
 # Obitus. `make` alone lists the targets.
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
+TELEMETRY_JS := tests/service/telemetry_js/node_modules/ready
 CONSOLE := src/obitus/service/console_files/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/svelte.config.js
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
@@ -16,7 +17,7 @@ setup: .venv/ready $(CONSOLE) ## Install everything and build the console
 demo: setup ## Run the service with the ferry line's two weeks in it, and print one link
 	@$(BIN)/obitus demo
 
-test: setup chromium lint ## Run linters and all tests
+test: setup chromium lint $(TELEMETRY_JS) ## Run linters and all tests
 	@$(BIN)/python -m pytest
 
 lint: setup ## Check style and types: ruff, mypy, svelte-check
@@ -64,6 +65,10 @@ clean: ## Remove what was built and installed
 console/node_modules/ready: console/package-lock.json console/package.json
 	@echo "Installing the console's packages …"
 	@cd console && npm ci --loglevel error
+	@touch $@
+
+$(TELEMETRY_JS): tests/service/telemetry_js/package-lock.json
+	@cd tests/service/telemetry_js && npm ci --loglevel error
 	@touch $@
 
 $(CONSOLE): console/node_modules/ready $(CONSOLE_SOURCES)

@@ -20,9 +20,9 @@ from functools import partial
 
 from bench.corpus.keeping import corpus
 from bench.corpus.making import TEST, TUNING, Record
-from obitus.cli.fingerprinting import read_stack
 from obitus.core.frames import ChainLink
 from obitus.core.grouping.groups import Groups
+from obitus.core.stacks import stack_of
 
 SHUFFLES = 5
 
@@ -131,7 +131,7 @@ def _similarity(one: tuple[str, ...], other: tuple[str, ...], c: float, o: float
 
 def read(records: Sequence[Record]) -> list[Read]:
     """Read the stack text of each record as the command does."""
-    return [Read(r, read_stack(r.type, r.message, r.stacktrace).chain) for r in records]
+    return [Read(r, stack_of(r.type, r.message, r.stacktrace).chain) for r in records]
 
 
 def measured(parts: dict[str, list[Read]], way: Way) -> Score:

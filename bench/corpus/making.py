@@ -231,7 +231,7 @@ def _moved_text(source: str, path: Path, layout: _Layout) -> str | None:
 def _misuses(app: str, root: Path) -> Iterator[Record]:
     first = _Layout(root / "1", app, copied=False)
     second = _Layout(root / "2", app, copied=False)
-    names = [node for node in _names_of(first.module)]
+    names = _names_of(first.module)
     _move(second)
     for name in names:
         for number, layout in enumerate((first, second), 1):

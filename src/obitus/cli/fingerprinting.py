@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from itertools import chain
 from pathlib import Path
 from typing import Any
 
-from obitus.core.frames import ChainLink
 from obitus.core.grouping.fault import innermost
 from obitus.core.grouping.groups import Groups
 from obitus.core.headline import headline_of
-from obitus.core.stacks import FoundStack, find_stacks
+from obitus.core.stacks import FoundStack, find_stacks, stack_of
 
 
 def answers(path: Path) -> Iterator[dict[str, Any]]:
@@ -50,19 +49,7 @@ def _answer_to(line: str, groups: Groups) -> dict[str, Any]:
     kind, message, text = (value if isinstance(value, str) else "" for value in given)
     if not (kind or message or text):
         return {"group": None, "trouble": "the line has no exception.type, exception.message or exception.stacktrace"}
-    return _answer(read_stack(kind, message, text), groups)
-
-
-def read_stack(kind: str, message: str, text: str) -> FoundStack:
-    """Read what a record says of an exception; without a stack trace in its text, type and message are all there is."""
-    found = find_stacks(text)
-    if found:
-        # What is said beside the text is what the sender knew; a text that is cut off may have lost it.
-        first = found[-1].chain[0]
-        if kind and first.type.startswith("unknown "):
-            return replace(found[-1], chain=(replace(first, type=kind, message=message), *found[-1].chain[1:]))
-        return found[-1]
-    return FoundStack("", (ChainLink(kind or "unknown", message or text[:8000]),), 0, 0)
+    return _answer(stack_of(kind, message, text), groups)
 
 
 def _answer(found: FoundStack, groups: Groups) -> dict[str, Any]:

@@ -99,10 +99,27 @@ KINDS: Final[dict[str, Kind]] = {
             (Step("In front of the command that starts it", "obitus run -- COMMAND ARGUMENT…"),),
             "Let it end with a status other than 0.",
         ),
+        Kind(
+            "opentelemetry",
+            "anything that speaks OpenTelemetry",
+            "",
+            (
+                Step(
+                    "Where its exporter is set up; nothing of Obitus is installed",
+                    "OTEL_LOGS_EXPORTER=otlp\nOTEL_TRACES_EXPORTER=otlp",
+                ),
+            ),
+            "Let a span or a log record carry an exception.",
+        ),
     )
 }
 
 
-def settings_lines(url: str, key: str, release: str = "1.0.0") -> str:
+def settings_lines(url: str, key: str, release: str = "1.0.0", kind: str = "") -> str:
     """Return the lines that set the app's environment in a shell."""
+    if kind == "opentelemetry":
+        return (
+            f"export OTEL_EXPORTER_OTLP_ENDPOINT={url}\nexport OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf\n"
+            f'export OTEL_EXPORTER_OTLP_HEADERS="Authorization=Bearer%20{key}"\nexport OTEL_RESOURCE_ATTRIBUTES=service.version={release}'
+        )
     return f"export OBITUS_URL={url}\nexport OBITUS_KEY={key}\nexport OBITUS_RELEASE={release}"

@@ -20,6 +20,7 @@ class KeyAnswer(BaseModel):
     hint: str = Field(description="Its last four signs.")
     created: Time
     revoked: Time | None = None
+    makes_apps: bool = Field(default=False, description="Whether it may report for apps that its senders name.")
 
 
 class RefusalAnswer(BaseModel):

@@ -34,7 +34,7 @@ class NewApp(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     name: str = Field(pattern=NAME, max_length=60, description="Lower case letters, digits and dashes.")
-    kind: Literal["fastapi", "flask", "django", "celery", "script", "command"] = Field(
+    kind: Literal["fastapi", "flask", "django", "celery", "script", "command", "opentelemetry"] = Field(
         default="fastapi", description="What the set-up page explains."
     )
     environment: str = Field(
@@ -48,6 +48,11 @@ class NewKey(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     environment: str = Field(default="production", pattern=NAME, max_length=60, description="What the key is for.")
+    makes_apps: bool = Field(
+        default=False,
+        description="Whether OpenTelemetry senders with it may report for the apps and environments that they name, "
+        "new ones included.",
+    )
 
 
 @router.get("/apps", summary="All apps")
@@ -90,7 +95,7 @@ def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.New
 def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey) -> answers.NewKeyAnswer:
     """Make another reporting key, which is shown this once."""
     row = store.app_named(service.reader, name)
-    return _new_key(service, person, row["id"], name, row["kind"], order.environment)
+    return _new_key(service, person, row["id"], name, row["kind"], order.environment, makes_apps=order.makes_apps)
 
 
 @router.delete("/apps/{name}/keys/{key}", summary="Revoke a reporting key", responses=described("not-found"))
@@ -106,10 +111,19 @@ def revoke(
 
 
 def _new_key(
-    service: Service, person: people.Person, app_id: int, app: str, kind: str, environment: str
+    service: Service,
+    person: people.Person,
+    app_id: int,
+    app: str,
+    kind: str,
+    environment: str,
+    *,
+    makes_apps: bool = False,
 ) -> answers.NewKeyAnswer:
     key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), service.now_ms()
-    key_id = service.writer.run(lambda c: store.add_key(c, app_id, environment, secrets.hash_of(key), key[-4:], now_ms))
+    key_id = service.writer.run(
+        lambda c: store.add_key(c, app_id, environment, secrets.hash_of(key), key[-4:], now_ms, makes_apps=makes_apps)
+    )
     service.writer.run(lambda c: people.note_act(c, person.id, "made key", f"{app} {environment} {key_id}", now_ms))
     url, explained = service.settings.url, KINDS[kind]
     return answers.NewKeyAnswer(
@@ -119,7 +133,7 @@ def _new_key(
         key=key,
         url=url,
         kind=kind,
-        settings=settings_lines(url, key),
+        settings=settings_lines(url, key, kind=kind),
         install=explained.install,
         steps=[answers.StepAnswer(title=step.title, lines=step.lines) for step in explained.steps],
         then=explained.then,
@@ -145,6 +159,7 @@ def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) ->
                 hint=key["hint"],
                 created=to_text(key["created_ms"]),
                 revoked=_text(key["revoked_ms"]),
+                makes_apps=bool(key["makes_apps"]),
             )
             for key in keys
         ],

@@ -11,7 +11,17 @@ from fastapi.responses import JSONResponse, Response, StreamingResponse
 
 from obitus import __version__
 from obitus.core.clock import to_text
-from obitus.service import answers, api_apps, api_grouping, api_issues, api_people, api_rules, console, reports
+from obitus.service import (
+    answers,
+    api_apps,
+    api_grouping,
+    api_issues,
+    api_people,
+    api_rules,
+    console,
+    reports,
+    telemetry,
+)
 from obitus.service.access import TheService, signed_in
 from obitus.service.console import Guard
 from obitus.service.problems import Problem, add_handlers, described
@@ -78,6 +88,7 @@ def make_app(service: Service) -> FastAPI:
     app.add_middleware(Guard, settings=service.settings)
     for part in (
         reports.router,
+        telemetry.router,
         api_issues.router,
         api_apps.router,
         api_people.router,

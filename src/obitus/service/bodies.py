@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -50,6 +50,10 @@ class Gate:
         if self._bytes + count > self._limits.in_flight_bytes:
             raise Problem("too-busy", "Too many bytes at once. Send again in a second.", retry_after_s=1)
         self._bytes += count
+
+    def forget(self, count: int) -> None:
+        """Forget bytes that are held no more, of a request that goes on."""
+        self._bytes -= count
 
     def leave(self, count: int) -> None:
         """Forget a request that is done, with the bytes it held."""
@@ -164,8 +168,36 @@ async def read_body(request: Request, limits: Limits, gate: Gate) -> tuple[Body,
 
     What ends it early (too large, broken, cut off) is in ``problem``; whole lines that came before are kept.
     """
-    body, held = Body(), 0
+    body = Body()
     splitter = _Splitter(body, limits)
+    held, body.problem = await _stream(request, limits, gate, splitter.feed)
+    if body.problem is None:
+        try:
+            splitter.end_line()
+        except Problem as problem:
+            body.problem = problem
+    splitter.drop_line()
+    return body, held
+
+
+async def read_whole(request: Request, limits: Limits, gate: Gate) -> tuple[bytes, int]:
+    """Read a request's body in one piece, inflated; return it and how many bytes were counted at the gate.
+
+    Raises the problem that ended it early; nothing stays counted then.
+    """
+    pieces: list[bytes] = []
+    held, problem = await _stream(request, limits, gate, pieces.append)
+    if problem is not None:
+        gate.forget(held)
+        raise problem
+    return b"".join(pieces), held
+
+
+async def _stream(
+    request: Request, limits: Limits, gate: Gate, feed: Callable[[bytes], object]
+) -> tuple[int, Problem | None]:
+    """Feed a body, inflated, piece by piece; return how many bytes the gate counted, and what ended it early."""
+    held = 0
     try:
         inflater = _inflater(request)
         announced = request.headers.get("content-length", "")
@@ -188,23 +220,19 @@ async def read_body(request: Request, limits: Limits, gate: Gate) -> tuple[Body,
                         )
                     gate.add(len(piece))
                     held += len(piece)
-                    splitter.feed(piece)
+                    feed(piece)
         if not inflater.complete():
             raise Problem("body-cut-off", "The compressed body stops half-way. Send it again, whole.")
-        splitter.end_line()
     except Problem as problem:
-        body.problem = problem
-        splitter.drop_line()
+        return held, problem
     except TimeoutError:
-        body.problem = Problem(
-            "body-too-slow", f"A body may take up to {limits.body_seconds:g} s. Send smaller batches."
-        )
+        return held, Problem("body-too-slow", f"A body may take up to {limits.body_seconds:g} s. Send smaller batches.")
     except ClientDisconnect:
-        body.problem = Problem("body-cut-off", "The connection ended before the body did. Send it again, whole.")
+        return held, Problem("body-cut-off", "The connection ended before the body did. Send it again, whole.")
     except (zlib.error, zstandard.ZstdError) as error:
         detail = f"The body is not the {request.headers.get('content-encoding')} it says it is: {error}."
-        body.problem = Problem("encoding-broken", detail)
-    return body, held
+        return held, Problem("encoding-broken", detail)
+    return held, None
 
 
 def _inflater(request: Request) -> _Inflater:

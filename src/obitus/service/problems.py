@@ -33,6 +33,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "encoding-broken": (400, "The body is not compressed the way it says"),
     "encoding-not-spoken": (415, "This compression is not spoken here"),
     "content-not-spoken": (415, "This content type is not spoken here"),
+    "not-otlp": (400, "The body is no OTLP export"),
     "all-refused": (422, "Every line was refused"),
     "too-busy": (429, "Too much at once"),
     "queue-full": (429, "Too much at once"),

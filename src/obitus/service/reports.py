@@ -135,12 +135,12 @@ async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender
     """Prepare and write all lines; return a verdict for each."""
     if not lines:
         return []
-    outcomes = await asyncio.to_thread(_prepare, service, [line for _, line in lines], sender)
+    outcomes = await asyncio.to_thread(prepare_all, service, [line for _, line in lines], sender)
     ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
     for one in ready:
         if one.filtered is not None:
             service.notice(sender.app, "filtered", one.filtered)
-    taken = iter(await _write(service, ready, sender) if ready else [])
+    taken = iter(await write(service, ready, sender) if ready else [])
     verdicts = []
     for (number, _), outcome in zip(lines, outcomes, strict=True):
         if isinstance(outcome, Refusal):
@@ -175,7 +175,8 @@ async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender
     return verdicts
 
 
-def _prepare(service: Service, lines: list[bytes], sender: Sender) -> list[Ready | Refusal]:
+def prepare_all(service: Service, lines: list[bytes], sender: Sender) -> list[Ready | Refusal]:
+    """Prepare each line; one that breaks us is refused alone."""
     outcomes: list[Ready | Refusal] = []
     for line in lines:
         try:
@@ -187,7 +188,10 @@ def _prepare(service: Service, lines: list[bytes], sender: Sender) -> list[Ready
     return outcomes
 
 
-async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
+async def write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
+    """Write prepared reports and tell the live stream; return what became of each."""
+    if not ready:
+        return []
     prepared = [one.prepared for one in ready]
     try:
         taken = await asyncio.wrap_future(service.writer.submit(lambda c: take(c, prepared)))
@@ -198,7 +202,7 @@ async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> li
         results: list[Taken | StoreError] = []
         for one in ready:
             try:
-                results += await _write(service, [one], sender)
+                results += await write(service, [one], sender)
             except StoreBroken as error:
                 results.append(error)
         return results

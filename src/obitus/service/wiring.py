@@ -11,6 +11,7 @@ from obitus.core.clock import DAY_MS
 from obitus.core.grouping.rules import parse_grouping_rule
 from obitus.core.redaction import Redactor
 from obitus.core.redaction_rules import parse_rule
+from obitus.core.telemetry import Steps
 from obitus.service import secrets
 from obitus.service.bodies import Gate
 from obitus.service.live import Live
@@ -42,6 +43,7 @@ class Service:
         self.load_rules()
         self.live = Live()
         self.regrouper = Regrouper(self)
+        self.steps = Steps()
         self.gate = Gate(settings.limits)
         self.refusals = Refusals()
         self.notices = Refusals()

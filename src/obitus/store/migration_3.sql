@@ -5,6 +5,7 @@ ALTER TABLE fingerprints ADD COLUMN joined TEXT NOT NULL DEFAULT '';  -- why it 
 ALTER TABLE fingerprints ADD COLUMN apart_by TEXT;           -- JSON: attributes that its failures are kept apart by
 ALTER TABLE failures ADD COLUMN fingerprint TEXT NOT NULL DEFAULT '';  -- '' for those taken by version 2 and earlier
 ALTER TABLE issues ADD COLUMN merged_into INTEGER REFERENCES issues (id);
+ALTER TABLE reporting_keys ADD COLUMN makes_apps INTEGER NOT NULL DEFAULT 0;  -- may report for apps that it names, and make them
 
 -- What fingerprints are found by when another one is new: a number for each thing that two may share.
 CREATE TABLE fingerprint_keys (

@@ -261,7 +261,8 @@ def _blame(link: ChainLink, site: Frame, callers: tuple[Frame, ...], beneath: tu
     inner = beneath[-1]
     code = inner.code.strip()
     # A name that does not exist is the library's own slip, even where it raised it once more.
-    crashed = kind in _SLIPS or (not _RAISES.match(code) if code else kind in _CRASHES)
+    # And a type of somebody's own making is only ever raised on purpose.
+    crashed = kind in _SLIPS or ("." not in link.type and not _RAISES.match(code) if code else kind in _CRASHES)
     entry_only = last_name(plain_function(site.function)) in _ENTRIES and not any(
         last_name(plain_function(f.function)) not in _ENTRIES for f in callers
     )

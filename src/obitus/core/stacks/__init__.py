@@ -103,6 +103,18 @@ def _worth(one: FoundStack) -> tuple[bool, int]:
     return one.chain[0].type != CUT_OFF, _frames_of(one)
 
 
+def stack_of(kind: str, message: str, text: str) -> FoundStack:
+    """Return what a record says of an exception; without a stack trace in its text, type and message are all there is."""
+    found = find_stacks(text)
+    if not found:
+        return FoundStack("", (ChainLink(kind or "unknown", message or text[:8000]),), 0, 0)
+    first = found[-1].chain[0]
+    # What is said beside the text is what the sender knew; a text that is cut off may have lost it.
+    if kind and first.type == CUT_OFF:
+        return replace(found[-1], chain=(replace(first, type=kind, message=message), *found[-1].chain[1:]))
+    return found[-1]
+
+
 def _find(lines: Sequence[str]) -> list[FoundStack]:
     found = [
         FoundStack(language, tuple(chain), first, end)

@@ -1,0 +1,470 @@
+"""From OpenTelemetry's log records and spans to reports. Pure: what was kept of earlier spans is handed in.
+
+Exceptions on log records and on spans become failures, other log records become logs; server and consumer spans become
+runs, and the calls they made their steps. Sources: the OpenTelemetry protocol 1.x in its JSON form, and its semantic
+conventions for exceptions, HTTP, databases and messaging.
+"""
+
+from __future__ import annotations
+
+import json
+from collections import OrderedDict, defaultdict
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from hashlib import blake2b
+from typing import Any, Final
+
+from obitus.core.ids import uuid7
+from obitus.core.stacks import report_form, stack_of
+
+MOST_TRACES: Final = 2000
+MOST_STEPS: Final = 100
+MOST_ATTRIBUTES: Final = 200
+MOST_TEXT: Final = 8000
+_SEVERITIES: Final = ("TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL")
+_TEXTS: Final = {"WARNING": "WARN", "CRITICAL": "FATAL", "NOTICE": "INFO", "ERR": "ERROR", "INFORMATION": "INFO"}
+_KINDS: Final = {"SPAN_KIND_INTERNAL": 1, "SPAN_KIND_SERVER": 2, "SPAN_KIND_CLIENT": 3, "SPAN_KIND_PRODUCER": 4, "SPAN_KIND_CONSUMER": 5}  # fmt: skip
+_SERVER, _CLIENT, _PRODUCER, _CONSUMER = 2, 3, 4, 5
+_OWN_NAMES: Final = ("service.name", "service.version", "deployment.environment.name", "deployment.environment")
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Who sent it, as the resource says: service name, version and environment, ``""`` where it does not say."""
+
+    app: str
+    release: str
+    environment: str
+
+
+@dataclass(frozen=True, slots=True)
+class Translated:
+    """Reports of one source, each with the number of the record it was made of; and the records that make none, with why."""
+
+    source: Source
+    reports: list[tuple[int, dict[str, Any]]]
+    refused: list[tuple[int, str]]
+
+
+@dataclass
+class Steps:
+    """The latest steps of traces whose own span has not come yet. Bounded; the oldest trace is forgotten first."""
+
+    by_trace: OrderedDict[str, list[dict[str, Any]]] = field(default_factory=OrderedDict)
+
+    def add(self, trace: str, step: dict[str, Any]) -> None:
+        """Remember a step."""
+        steps = self.by_trace.setdefault(trace, [])
+        self.by_trace.move_to_end(trace)
+        if len(steps) < MOST_STEPS and step not in steps:
+            steps.append(step)
+        while len(self.by_trace) > MOST_TRACES:
+            self.by_trace.popitem(last=False)
+
+    def of(self, trace: str) -> list[dict[str, Any]]:
+        """Return the steps of a trace so far, in order of time."""
+        return sorted(self.by_trace.get(trace, []), key=lambda step: str(step["time"]))
+
+
+class Untranslatable(ValueError):
+    """One record cannot be read; the message says why."""
+
+
+def logs(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Translated]:
+    """Translate an export of logs (the JSON form of ExportLogsServiceRequest)."""
+    number = 0
+    for resource_logs in _list(payload, "resourceLogs"):
+        source, shared = _source(resource_logs)
+        found = Translated(source, [], [])
+        seen: dict[bytes, int] = defaultdict(int)
+        for scope_logs in _list(resource_logs, "scopeLogs"):
+            scope = _dict(scope_logs, "scope")
+            for record in _list(scope_logs, "logRecords"):
+                number += 1
+                try:
+                    found.reports.append(
+                        (number, _log(record, str(scope.get("name", "")), shared, source, now_ms, seen, steps))
+                    )
+                except (ValueError, TypeError, OverflowError) as error:
+                    found.refused.append((number, str(error)[:200]))
+        yield found
+
+
+def traces(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Translated]:
+    """Translate an export of spans (the JSON form of ExportTraceServiceRequest)."""
+    number = 0
+    for resource_spans in _list(payload, "resourceSpans"):
+        source, shared = _source(resource_spans)
+        found = Translated(source, [], [])
+        spans: list[tuple[int, Mapping[str, Any]]] = []
+        for scope_spans in _list(resource_spans, "scopeSpans"):
+            for span in _list(scope_spans, "spans"):
+                number += 1
+                spans.append((number, span))
+        runs: dict[str, dict[str, Any]] = {}
+        told: list[tuple[int, _Span]] = []
+        for place, raw in spans:
+            try:
+                span = _Span(raw)
+            except (ValueError, TypeError, OverflowError) as error:
+                found.refused.append((place, str(error)[:200]))
+                continue
+            told.append((place, span))
+            if span.kind in (_CLIENT, _PRODUCER):
+                steps.add(span.trace, _step(span))
+            if span.is_run:
+                runs[span.trace] = _run_part(span)
+        for place, span in told:
+            try:
+                found.reports.extend([(place, report) for report in _of_span(span, runs, shared, source, steps)])
+            except (ValueError, TypeError, OverflowError) as error:
+                found.refused.append((place, str(error)[:200]))
+        found.reports.extend(_tallies(told, source))
+        yield found
+
+
+class _Span:
+    """One span, its fields read and bounded; raises ValueError for what cannot be."""
+
+    def __init__(self, raw: Mapping[str, Any]) -> None:
+        trace, span = _hex(raw.get("traceId"), 32), _hex(raw.get("spanId"), 16)
+        if trace is None or span is None:
+            raise Untranslatable("a span needs a traceId of 32 and a spanId of 16 hexadecimal digits")
+        self.trace, self.id = trace, span
+        self.parent = _hex(raw.get("parentSpanId"), 16)
+        kind = raw.get("kind", 0)
+        self.kind = _KINDS.get(kind, 0) if isinstance(kind, str) else int(kind)
+        self.name = str(raw.get("name", ""))[:300]
+        self.start_ns = _nanoseconds(raw.get("startTimeUnixNano"))
+        self.end_ns = _nanoseconds(raw.get("endTimeUnixNano")) or self.start_ns
+        if not self.start_ns:
+            raise Untranslatable("a span needs a startTimeUnixNano")
+        self.attributes = _attributes(raw.get("attributes"))
+        status = _dict(raw, "status")
+        self.failed = status.get("code") in (2, "STATUS_CODE_ERROR")
+        self.status_message = str(status.get("message", ""))[:MOST_TEXT]
+        self.events = _list(raw, "events")
+
+    @property
+    def is_run(self) -> bool:
+        return self.kind in (_SERVER, _CONSUMER)
+
+    @property
+    def duration_ms(self) -> float:
+        return max(0.0, (self.end_ns - self.start_ns) / 1e6)
+
+    @property
+    def status(self) -> int | None:
+        value = self.attributes.get("http.response.status_code", self.attributes.get("http.status_code"))
+        return value if isinstance(value, int) and 0 <= value <= 999 else None
+
+    @property
+    def outcome(self) -> str:
+        status = self.status
+        if self.failed or (status is not None and status >= 500):
+            return "failed"
+        return "refused" if status is not None and status >= 400 else "ok"
+
+    @property
+    def entry_point(self) -> str:
+        method = self.attributes.get("http.request.method", self.attributes.get("http.method"))
+        route = self.attributes.get("http.route")
+        if method and route:
+            return f"{method} {route}"[:300]
+        if self.kind == _CONSUMER:
+            name = self.attributes.get("messaging.destination.name") or self.name
+            return f"job {name}"[:300]
+        return self.name or (str(method) if method else "without a name")
+
+
+def _of_span(
+    span: _Span, runs: Mapping[str, dict[str, Any]], shared: dict[str, Any], source: Source, steps: Steps
+) -> Iterator[dict[str, Any]]:
+    failures = []
+    for event in span.events:
+        attributes = _attributes(event.get("attributes"))
+        if event.get("name") != "exception" and "exception.type" not in attributes:
+            continue
+        time_ns = _nanoseconds(event.get("timeUnixNano")) or span.end_ns
+        report = _failure(attributes, time_ns // 1_000_000, shared | span.attributes, source, span.trace, span.id)
+        escaped = attributes.get("exception.escaped")
+        report["handled"] = not span.failed if escaped is None else escaped in (False, "false", "False")
+        report["captured_by"] = "OpenTelemetry span"
+        report["trail"] = steps.of(span.trace)
+        if span.trace in runs:
+            report["run"] = runs[span.trace]
+        failures.append(report)
+        yield report
+    if span.is_run:
+        run = _run_part(span) | {"outcome": span.outcome, "failures": [f["id"] for f in failures][:50]}
+        if not run["failures"]:
+            del run["failures"]
+        if span.parent:
+            run["parent_span_id"] = span.parent
+        request: dict[str, Any] = {
+            name: value
+            for name, value in (
+                ("method", span.attributes.get("http.request.method")),
+                ("route", span.attributes.get("http.route")),
+                ("url", span.attributes.get("url.full") or span.attributes.get("url.path")),
+                ("client", span.attributes.get("client.address")),
+            )
+            if isinstance(value, str) and value
+        }
+        if span.status is not None:
+            request["status"] = span.status
+        yield {
+            "kind": "run",
+            "id": run["id"],
+            "time": _time(span.start_ns // 1_000_000),
+            "attributes": _bounded(shared | span.attributes),
+            "trace_id": span.trace,
+            "span_id": span.id,
+            "run": run,
+            "trail": steps.of(span.trace),
+            **({"request": request} if request else {}),
+            **({"release": source.release} if source.release else {}),
+        }
+
+
+def _run_part(span: _Span) -> dict[str, Any]:
+    return {
+        "id": _id(span.start_ns // 1_000_000, "run", span.trace, span.id),
+        "entry_point": span.entry_point,
+        "started": _time(span.start_ns // 1_000_000),
+        "duration_ms": span.duration_ms,
+    }
+
+
+def _step(span: _Span) -> dict[str, Any]:
+    attributes = span.attributes
+    if "db.system.name" in attributes or "db.system" in attributes:
+        kind = "query"
+        message = attributes.get("db.query.text") or attributes.get("db.statement") or span.name
+    elif any(
+        name in attributes for name in ("http.request.method", "http.method", "url.full", "http.url", "rpc.system")
+    ):
+        kind = "http"
+        address = attributes.get("url.full") or attributes.get("http.url") or ""
+        message = f"{attributes.get('http.request.method', '')} {address}".strip() or span.name
+    else:
+        kind, message = "mark", span.name
+    data: dict[str, Any] = {"duration_ms": round(span.duration_ms, 3), "span_id": span.id}
+    if span.status is not None:
+        data["status"] = span.status
+    if span.status_message:
+        data["trouble"] = span.status_message[:300]
+    return {
+        "kind": kind,
+        "time": _time(span.start_ns // 1_000_000),
+        "severity": "ERROR" if span.failed else "INFO",
+        "message": str(message)[:2000],
+        "data": data,
+    }
+
+
+def _tallies(told: list[tuple[int, _Span]], source: Source) -> list[tuple[int, dict[str, Any]]]:
+    """Count the runs of one export, so that traffic is counted as it is for the client's own runs.
+
+    Their ids come from the spans counted: the same export sent again counts nothing twice.
+    """
+    groups: dict[tuple[str, str, int | None, int], list[_Span]] = defaultdict(list)
+    first: dict[tuple[str, str, int | None, int], int] = {}
+    for place, span in told:
+        if span.is_run:
+            key = (span.entry_point, span.outcome, span.status, span.start_ns // 3_600_000_000_000)
+            groups[key].append(span)
+            first.setdefault(key, place)
+    found = []
+    for key, spans in groups.items():
+        entry_point, outcome, status, hour = key
+        report: dict[str, Any] = {
+            "kind": "tally",
+            "id": _id(
+                hour * 3_600_000,
+                "tally",
+                entry_point,
+                outcome,
+                str(status),
+                *sorted(span.trace + span.id for span in spans),
+            ),
+            "time": _time(min(span.start_ns for span in spans) // 1_000_000),
+            "entry_point": entry_point,
+            "outcome": outcome,
+            "runs": len(spans),
+        }
+        if status is not None:
+            report["status"] = status
+        if source.release:
+            report["release"] = source.release
+        found.append((first[key], report))
+    return found
+
+
+def _log(
+    record: Mapping[str, Any],
+    scope: str,
+    shared: dict[str, Any],
+    source: Source,
+    now_ms: int,
+    seen: dict[bytes, int],
+    steps: Steps,
+) -> dict[str, Any]:
+    attributes = _attributes(record.get("attributes"))
+    time_ns = (
+        _nanoseconds(record.get("timeUnixNano"))
+        or _nanoseconds(record.get("observedTimeUnixNano"))
+        or now_ms * 1_000_000
+    )
+    time_ms = time_ns // 1_000_000
+    trace, span = _hex(record.get("traceId"), 32), _hex(record.get("spanId"), 16)
+    severity = _severity(record)
+    body = _value(record.get("body"))
+    message = body if isinstance(body, str) else "" if body is None else json.dumps(body, ensure_ascii=False)
+    if any(name in attributes for name in ("exception.type", "exception.message", "exception.stacktrace")):
+        report = _failure(attributes, time_ms, shared | attributes, source, trace, span)
+        report["severity"] = severity if severity in ("WARN", "ERROR", "FATAL") else "ERROR"
+        report["handled"] = severity != "FATAL"
+        report["captured_by"] = f"OpenTelemetry log {scope}"[:300].strip()
+        report["trail"] = [] if trace is None else steps.of(trace)
+        if message:
+            report["attributes"]["log.message"] = message[:2000]
+        return report
+    content = f"{severity}\0{scope}\0{message}\0{json.dumps(attributes, sort_keys=True, default=str)}"
+    digest = blake2b(f"{time_ns}\0{trace}\0{span}\0{content}".encode("utf-8", "surrogatepass"), digest_size=16).digest()
+    # The very same record twice in one export was logged twice.
+    seen[digest] += 1
+    report = {
+        "kind": "log",
+        "id": _id(time_ms, digest.hex(), source.app, str(seen[digest])),
+        "time": _time(time_ms),
+        "severity": severity,
+        "logger": scope[:300],
+        "message": message[:MOST_TEXT],
+        "attributes": _bounded(shared | attributes),
+    }
+    return _placed(report, source, trace, span)
+
+
+def _failure(
+    attributes: Mapping[str, Any],
+    time_ms: int,
+    shared: dict[str, Any],
+    source: Source,
+    trace: str | None,
+    span: str | None,
+) -> dict[str, Any]:
+    kind, message, text = (str(attributes.get(f"exception.{name}") or "") for name in ("type", "message", "stacktrace"))
+    found = stack_of(kind[:300], message[:MOST_TEXT], text)
+    # A trace records one exception on every span that it passes through, and perhaps in a log: it is one failure.
+    parts = [trace, kind, message] if trace is not None else [str(time_ms), kind, message, text]
+    report: dict[str, Any] = {
+        "kind": "failure",
+        "id": _id(0 if trace is not None else time_ms, "failure", source.app, *(part or "" for part in parts)),
+        "time": _time(time_ms),
+        "severity": "ERROR",
+        "exceptions": report_form(found.chain),
+        "attributes": _bounded({n: v for n, v in shared.items() if not n.startswith("exception.")}),
+    }
+    return _placed(report, source, trace, span)
+
+
+def _placed(report: dict[str, Any], source: Source, trace: str | None, span: str | None) -> dict[str, Any]:
+    if trace is not None:
+        report["trace_id"] = trace
+    if span is not None:
+        report["span_id"] = span
+    if source.release:
+        report["release"] = source.release
+    return report
+
+
+def _source(resource_part: Mapping[str, Any]) -> tuple[Source, dict[str, Any]]:
+    attributes = _attributes(_dict(resource_part, "resource").get("attributes"))
+    environment = attributes.get("deployment.environment.name") or attributes.get("deployment.environment") or ""
+    source = Source(
+        str(attributes.get("service.name") or "")[:100],
+        str(attributes.get("service.version") or "")[:300],
+        str(environment)[:100],
+    )
+    # What every process says of itself (its command line, its runtime) is little worth on each record.
+    shared = {n: v for n, v in attributes.items() if n not in _OWN_NAMES or n == "service.name"}
+    return source, dict(list(shared.items())[:60])
+
+
+def _attributes(raw: Any) -> dict[str, Any]:
+    if not isinstance(raw, list):
+        return {}
+    return {
+        str(one["key"])[:300]: _value(one.get("value"))
+        for one in raw[:MOST_ATTRIBUTES]
+        if isinstance(one, dict) and "key" in one
+    }
+
+
+def _bounded(attributes: dict[str, Any]) -> dict[str, Any]:
+    return {n: v[:MOST_TEXT] if isinstance(v, str) else v for n, v in list(attributes.items())[:MOST_ATTRIBUTES]}
+
+
+def _value(raw: Any, deep: int = 0) -> Any:
+    if not isinstance(raw, dict) or deep > 8:
+        return None
+    if "intValue" in raw:
+        return int(raw["intValue"])
+    for name in ("stringValue", "boolValue", "doubleValue", "bytesValue"):
+        if name in raw:
+            return raw[name]
+    if "arrayValue" in raw:
+        return [_value(one, deep + 1) for one in _list(raw["arrayValue"], "values")[:MOST_ATTRIBUTES]]
+    if "kvlistValue" in raw:
+        return {
+            str(one.get("key"))[:300]: _value(one.get("value"), deep + 1)
+            for one in _list(raw["kvlistValue"], "values")[:MOST_ATTRIBUTES]
+        }
+    return None
+
+
+def _severity(record: Mapping[str, Any]) -> str:
+    number = record.get("severityNumber", 0)
+    if isinstance(number, str):
+        name = number.removeprefix("SEVERITY_NUMBER_").rstrip("234")
+        return name if name in _SEVERITIES else "INFO"
+    if 1 <= int(number) <= 24:
+        return _SEVERITIES[(int(number) - 1) // 4]
+    text = str(record.get("severityText", "")).upper()
+    text = _TEXTS.get(text, text)
+    return text if text in _SEVERITIES else "INFO"
+
+
+def _hex(value: Any, digits: int) -> str | None:
+    text = str(value or "").lower()
+    if len(text) != digits or not text.strip("0") or text.strip("0123456789abcdef"):
+        return None
+    return text
+
+
+def _nanoseconds(value: Any) -> int:
+    number = int(value or 0)
+    if not 0 <= number < 2**63:
+        raise Untranslatable(f"{number} is no time in nanoseconds")
+    return number
+
+
+def _time(time_ms: int) -> str:
+    return datetime.fromtimestamp(time_ms / 1000, UTC).isoformat(timespec="milliseconds")
+
+
+def _id(time_ms: int, *parts: str) -> str:
+    hashed = blake2b("\0".join(parts).encode("utf-8", "surrogatepass"), digest_size=10)
+    return str(uuid7(time_ms, hashed.digest()))
+
+
+def _list(holder: Any, name: str) -> list[Any]:
+    value = holder.get(name) if isinstance(holder, Mapping) else None
+    return [one for one in value if isinstance(one, Mapping)] if isinstance(value, list) else []
+
+
+def _dict(holder: Mapping[str, Any], name: str) -> Mapping[str, Any]:
+    value = holder.get(name)
+    return value if isinstance(value, Mapping) else {}

@@ -1,0 +1,237 @@
+"""``POST /v1/logs`` and ``/v1/traces``: OTLP/HTTP, protobuf and JSON, with a reporting key as bearer token.
+
+Source: the OpenTelemetry protocol specification 1.x, OTLP/HTTP: encodings, partial success, which answers are retried.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import json
+import re
+from collections.abc import Callable, Iterator
+from typing import Annotated, Any, Final, Literal
+
+from fastapi import APIRouter, Request, Security
+from fastapi.responses import Response
+from fastapi.security.http import HTTPAuthorizationCredentials
+from google.protobuf.json_format import MessageToDict
+from google.protobuf.message import DecodeError, Message
+from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest, ExportLogsServiceResponse
+from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import (
+    ExportTraceServiceRequest,
+    ExportTraceServiceResponse,
+)
+
+from obitus.core import telemetry
+from obitus.core.telemetry import Source, Translated
+from obitus.service.access import TheService, reporting_key, reporting_key_scheme
+from obitus.service.bodies import read_whole
+from obitus.service.prepare import Ready, Refusal, Sender
+from obitus.service.problems import Problem, described
+from obitus.service.reports import prepare_all, write
+from obitus.service.wiring import Service
+from obitus.store import apps
+from obitus.store.database import Row
+from obitus.store.errors import AlreadyThere, StoreError
+
+router = APIRouter(prefix="/v1", tags=["OpenTelemetry"])
+Signal = Literal["logs", "traces"]
+
+_PROTOBUF: Final = "application/x-protobuf"
+_MESSAGES: Final[dict[Signal, tuple[type[Message], type[Message], str]]] = {
+    "logs": (ExportLogsServiceRequest, ExportLogsServiceResponse, "rejectedLogRecords"),
+    "traces": (ExportTraceServiceRequest, ExportTraceServiceResponse, "rejectedSpans"),
+}
+_TRANSLATE: Final[dict[Signal, Callable[..., Iterator[Translated]]]] = {
+    "logs": telemetry.logs,
+    "traces": telemetry.traces,
+}
+_REQUEST_BODY = {
+    "requestBody": {
+        "required": True,
+        "content": {
+            _PROTOBUF: {"schema": {"type": "string", "format": "binary"}},
+            "application/json": {"schema": {"type": "object"}},
+        },
+    }
+}
+_PROBLEMS = described(
+    "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "body-too-large", "inflates-too-large", "body-too-slow",
+    "body-cut-off", "encoding-broken", "encoding-not-spoken", "content-not-spoken", "not-otlp", "too-busy", "queue-full",
+    "disk-full", "store-broken",
+)  # fmt: skip
+# The codes of google.rpc.Status that go with an HTTP status.
+_CODES: Final = {400: 3, 401: 16, 403: 7, 408: 4, 413: 3, 415: 3, 429: 8, 507: 8}
+_APP_NAME = re.compile(r"[^a-z0-9]+")
+
+
+@router.post(
+    "/logs",
+    summary="Send OpenTelemetry log records",
+    openapi_extra=_REQUEST_BODY,
+    responses=_PROBLEMS,
+    response_class=Response,
+)
+async def logs(
+    request: Request,
+    service: TheService,
+    _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
+) -> Response:
+    """Take an export of logs: exceptions become failures, everything else log records."""
+    return await _export(request, service, "logs")
+
+
+@router.post(
+    "/traces",
+    summary="Send OpenTelemetry spans",
+    openapi_extra=_REQUEST_BODY,
+    responses=_PROBLEMS,
+    response_class=Response,
+)
+async def traces(
+    request: Request,
+    service: TheService,
+    _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
+) -> Response:
+    """Take an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps."""
+    return await _export(request, service, "traces")
+
+
+async def _export(request: Request, service: Service, signal: Signal) -> Response:
+    media = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    try:
+        if media not in (_PROTOBUF, "application/json"):
+            raise Problem("content-not-spoken", f"{media!r} is not spoken here. Send {_PROTOBUF} or application/json.")
+        key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
+        service.gate.enter()
+        held = 0
+        try:
+            body, held = await read_whole(request, service.settings.limits, service.gate)
+            translated = await asyncio.to_thread(_read, service, signal, media, body)
+            rejected, reasons = await _take(service, key, translated)
+        finally:
+            service.gate.leave(held)
+    except Problem as problem:
+        return _refused(problem, media)
+    answer: dict[str, Any] = {}
+    if rejected:
+        service.refuse(key["app"], "not-otlp", reasons)
+        answer = {"partialSuccess": {_MESSAGES[signal][2]: str(rejected), "errorMessage": reasons}}
+    if media == _PROTOBUF:
+        response = _MESSAGES[signal][1]()
+        if rejected:
+            name = "rejected_log_records" if signal == "logs" else "rejected_spans"
+            setattr(response.partial_success, name, rejected)
+            response.partial_success.error_message = reasons
+        return Response(response.SerializeToString(), media_type=_PROTOBUF)
+    return Response(json.dumps(answer), media_type="application/json")
+
+
+def _read(service: Service, signal: Signal, media: str, body: bytes) -> list[Translated]:
+    try:
+        if media == _PROTOBUF:
+            message = _MESSAGES[signal][0]()
+            message.ParseFromString(body)
+            payload = MessageToDict(message, use_integers_for_enums=True)
+            _ids_in_hex(payload)
+        else:
+            payload = json.loads(body or b"{}")
+    except (DecodeError, ValueError, RecursionError) as error:
+        raise Problem(
+            "not-otlp", f"The body cannot be read as an OTLP export of {signal}: {str(error)[:200]}."
+        ) from None
+    if not isinstance(payload, dict):
+        raise Problem("not-otlp", "An OTLP export in JSON is an object.")
+    return list(_TRANSLATE[signal](payload, service.now_ms(), service.steps))
+
+
+def _ids_in_hex(payload: Any) -> None:
+    """Bring ids, which protobuf's own JSON form writes in base64, to hexadecimal digits, as OTLP's JSON form has them."""
+    waiting = [payload]
+    while waiting:
+        holder = waiting.pop()
+        if isinstance(holder, list):
+            waiting += holder
+        elif isinstance(holder, dict):
+            for name, value in holder.items():
+                if name in ("traceId", "spanId", "parentSpanId") and isinstance(value, str):
+                    holder[name] = base64.b64decode(value).hex()
+                elif isinstance(value, dict | list) and name not in ("attributes", "body"):
+                    waiting.append(value)
+
+
+async def _take(service: Service, key: Row, translated: list[Translated]) -> tuple[int, str]:
+    """Write everything; return how many records were rejected, and why."""
+    rejected: set[int] = set()
+    reasons: list[str] = []
+    for part in translated:
+        for number, reason in part.refused:
+            rejected.add(number)
+            reasons.append(f"record {number}: {reason}")
+        if not part.reports:
+            continue
+        sender = await asyncio.to_thread(_sender, service, key, part.source)
+        lines = [
+            json.dumps(report, ensure_ascii=False, default=str).encode("utf-8", "replace") for _, report in part.reports
+        ]
+        outcomes = await asyncio.to_thread(prepare_all, service, lines, sender)
+        taken = iter(await write(service, [one for one in outcomes if isinstance(one, Ready)], sender))
+        for (number, _), outcome in zip(part.reports, outcomes, strict=True):
+            result = next(taken) if isinstance(outcome, Ready) else None
+            trouble = (
+                outcome.reason
+                if isinstance(outcome, Refusal)
+                else str(result)
+                if isinstance(result, StoreError)
+                else None
+            )
+            if trouble is not None:
+                rejected.add(number)
+                reasons.append(f"record {number}: {trouble}")
+    return len(rejected), "; ".join(reasons[:5])[:1000]
+
+
+def _sender(service: Service, key: Row, source: Source) -> Sender:
+    """Return whose reports these are: the key's app; or, if the key may make apps, the app and environment that they name."""
+    app_id, app, environment = key["app_id"], key["app"], key["environment"]
+    if key["makes_apps"]:
+        environment = source.environment or environment
+        name = _APP_NAME.sub("-", source.app.lower()).strip("-")[:60]
+        if name and name != app:
+            app_id, app = _app_named(service, name), name
+    return Sender(app_id, app, environment, service.now_ms())
+
+
+def _app_named(service: Service, name: str) -> int:
+    for row in apps.apps(service.reader):
+        if row["name"] == name:
+            return int(row["id"])
+    now_ms = service.now_ms()
+    try:
+        return service.writer.run(lambda c: apps.add_app(c, name, "opentelemetry", now_ms))
+    except AlreadyThere:
+        return int(apps.app_named(service.reader, name)["id"])
+
+
+def _refused(problem: Problem, media: str) -> Response:
+    """Answer with a google.rpc.Status in the sender's own encoding, as the protocol asks."""
+    response = problem.response()
+    status = response.status_code
+    code, message = _CODES.get(status, 13), f"{problem.slug}: {problem.detail}"
+    headers = {
+        name: value for name, value in response.headers.items() if name.lower() in ("retry-after", "www-authenticate")
+    }
+    if media == _PROTOBUF:
+        text = message.encode()
+        body = b"\x08" + bytes([code]) + b"\x12" + _varint(len(text)) + text
+        return Response(body, status, headers, media_type=_PROTOBUF)
+    return Response(json.dumps({"code": code, "message": message}), status, headers, media_type="application/json")
+
+
+def _varint(number: int) -> bytes:
+    out = bytearray()
+    while number > 0x7F:
+        out.append(number & 0x7F | 0x80)
+        number >>= 7
+    return bytes([*out, number])

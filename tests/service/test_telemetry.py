@@ -1,0 +1,210 @@
+"""OpenTelemetry in: the real SDKs for Python and JavaScript as senders, and bodies that no SDK would send."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import logging
+import subprocess
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from opentelemetry.exporter.otlp.proto.http import Compression
+from opentelemetry.exporter.otlp.proto.http._log_exporter import OTLPLogExporter
+from opentelemetry.exporter.otlp.proto.http.trace_exporter import OTLPSpanExporter
+from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import (
+    ExportTraceServiceRequest,
+    ExportTraceServiceResponse,
+)
+from opentelemetry.sdk._logs import LoggerProvider, LoggingHandler
+from opentelemetry.sdk._logs.export import BatchLogRecordProcessor
+from opentelemetry.sdk.resources import Resource
+from opentelemetry.sdk.trace import TracerProvider
+from opentelemetry.sdk.trace.export import SimpleSpanProcessor
+from opentelemetry.trace import SpanKind
+
+from obitus.core import telemetry
+from tests.conftest import Running
+
+SENDER = Path(__file__).parent / "telemetry_js/send.mjs"
+TRACE = "5b8efff798038103d269b633813fc60c"
+
+
+def quote(fares: dict[str, int], kind: str) -> int:
+    return fares[kind]
+
+
+def reports(running: Running, kind: str) -> list[dict[str, Any]]:
+    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = ? ORDER BY seq", (kind,))
+    return [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+
+
+def export(running: Running, key: str, body: bytes | str, path: str = "/v1/traces", **headers: str) -> Any:
+    sent = {"Authorization": f"Bearer {key}", "Content-Type": "application/json"} | {
+        n.replace("_", "-"): v for n, v in headers.items()
+    }
+    return running.http.request("POST", running.url + path, body=body, headers=sent)
+
+
+def spans(*made: dict[str, Any], **resource: str) -> str:
+    attributes = [{"key": name.replace("_", "."), "value": {"stringValue": value}} for name, value in resource.items()]
+    return json.dumps(
+        {"resourceSpans": [{"resource": {"attributes": attributes}, "scopeSpans": [{"spans": list(made)}]}]}
+    )
+
+
+def span(**fields: Any) -> dict[str, Any]:
+    now = time.time_ns()
+    return {"traceId": TRACE, "spanId": "eee19b7ec3c1b174", "name": "GET /quote", "kind": 2, "startTimeUnixNano": str(now - 5_000_000), "endTimeUnixNano": str(now)} | fields  # fmt: skip
+
+
+def test_the_python_sdk(running: Running) -> None:
+    """A span's exception is a failure with its stack, the span a run with its calls as steps, a log record a log."""
+    key = running.add_app()
+    headers, kinds = {"Authorization": f"Bearer {key}"}, ("lorry", "horse")
+    resource = Resource.create({"service.name": "sailings", "service.version": "3.0.0"})
+    tracers = TracerProvider(resource=resource)
+    tracers.add_span_processor(
+        SimpleSpanProcessor(OTLPSpanExporter(f"{running.url}/v1/traces", headers=headers, compression=Compression.Gzip))
+    )
+    tracer = tracers.get_tracer("sailings")
+    attributes = {"http.request.method": "GET", "http.route": "/quote/{kind}", "http.response.status_code": 500}
+    with pytest.raises(KeyError), tracer.start_as_current_span("GET", kind=SpanKind.SERVER, attributes=attributes):
+        with tracer.start_as_current_span(
+            "SELECT fares",
+            kind=SpanKind.CLIENT,
+            attributes={"db.system.name": "sqlite", "db.query.text": "SELECT * FROM fares"},
+        ):
+            pass
+        with tracer.start_as_current_span("inner"):
+            quote({}, kinds[0])
+    loggers = LoggerProvider(resource=resource)
+    loggers.add_log_record_processor(
+        BatchLogRecordProcessor(OTLPLogExporter(f"{running.url}/v1/logs", headers=headers))
+    )
+    logger = logging.Logger("sailings.fares")
+    with pytest.warns(DeprecationWarning):
+        logger.addHandler(LoggingHandler(logger_provider=loggers))
+    logger.warning("tide is %s m", 3)
+    try:
+        quote({}, kinds[1])
+    except KeyError:
+        logger.exception("no fare")
+    loggers.force_flush()
+    tracers.shutdown()
+    loggers.shutdown()  # type: ignore[no-untyped-call]
+    (issue,) = running.issues()
+    assert (issue["type"], issue["failures"]) == ("KeyError", 2) and issue["place"].endswith("quote"), issue
+    from_span, from_log = reports(running, "failure")
+    assert (
+        from_span["exceptions"][0]["frames"][-1]["source"]["line"] == "return fares[kind]" and not from_span["handled"]
+    )
+    assert (
+        from_span["release"] == "3.0.0" and from_log["handled"] and from_log["attributes"]["log.message"] == "no fare"
+    )
+    (run,) = reports(running, "run")
+    assert (run["run"]["entry_point"], run["run"]["outcome"], run["request"]["status"]) == (
+        "GET /quote/{kind}",
+        "failed",
+        500,
+    )
+    assert [(step["kind"], step["message"]) for step in run["trail"]] == [("query", "SELECT * FROM fares")]
+    (log,) = reports(running, "log")
+    assert (log["severity"], log["message"], log["logger"]) == ("WARN", "tide is 3 m", "sailings.fares")
+    assert running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 1
+
+
+@pytest.mark.parametrize("form", ["json", "proto"])
+def test_the_javascript_sdk(running: Running, form: str) -> None:
+    """The same from JavaScript, in both encodings; a key that may make apps puts it where the resource says."""
+    running.add_app()
+    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "makes_apps": True}).json()
+    subprocess.run(["node", SENDER, running.url, made["key"], form], check=True, timeout=60)
+    names = {
+        (row["app"], row["type"], row["place"].rpartition(".")[2]) for row in running.issues(environment="staging")
+    }
+    assert ("pierboard", "TypeError", "level") in names and len(names) == 2, names
+    (run,) = reports(running, "run")
+    assert run["run"]["entry_point"] == "GET /board/{pier}" and [step["kind"] for step in run["trail"]] == ["http"]
+    assert run["release"] == "3.1.0" and run["attributes"]["user.id"] == "p-7"
+    assert [log["message"] for log in reports(running, "log")] == ["the board shows yesterday"]
+
+
+def test_sending_again_adds_nothing(running: Running) -> None:
+    """A sender that missed the answer sends the same export again."""
+    event = {"name": "exception", "attributes": [{"key": "exception.type", "value": {"stringValue": "TideError"}}]}
+    body, key = spans(span(events=[event])), running.add_app()
+    for _ in range(2):
+        assert export(running, key, body).json() == {}
+    counted = running.service.reader.rows("SELECT kind, COUNT(*) AS n FROM reports GROUP BY kind ORDER BY kind")
+    assert [(row["kind"], row["n"]) for row in counted] == [("failure", 1), ("run", 1), ("tally", 1)]
+
+
+def test_a_key_without_that_right_makes_no_apps(running: Running) -> None:
+    """What names another app is taken for the key's own app and environment, and says what it was called."""
+    key = running.add_app()
+    assert (
+        export(running, key, spans(span(), service_name="gatekeeper", deployment_environment_name="lab")).status == 200
+    )
+    (run,) = reports(running, "run")
+    assert run["attributes"]["service.name"] == "gatekeeper"
+    assert [app["name"] for app in running.get("/api/apps")["apps"]] == ["sailings"]
+    assert running.service.reader.one("SELECT environment FROM reports LIMIT 1")["environment"] == "production"
+
+
+def test_partial_success(running: Running) -> None:
+    """What cannot be read is counted and said; the rest is kept."""
+    key = running.add_app()
+    answer = export(
+        running, key, spans(span(), span(traceId="nonsense"), span(spanId="aaa19b7ec3c1b174", startTimeUnixNano="-5"))
+    )
+    assert answer.status == 200 and answer.json()["partialSuccess"]["rejectedSpans"] == "2"
+    assert "record 2" in answer.json()["partialSuccess"]["errorMessage"] and len(reports(running, "run")) == 1
+    message = ExportTraceServiceRequest()
+    message.resource_spans.add().scope_spans.add().spans.add(trace_id=b"short", span_id=b"12345678")
+    answer = export(running, key, message.SerializeToString(), Content_Type="application/x-protobuf")
+    told = ExportTraceServiceResponse.FromString(answer.data)
+    assert told.partial_success.rejected_spans == 1 and told.partial_success.error_message
+
+
+def test_bad_bodies(running: Running) -> None:
+    """Broken, cut off, huge or lying bodies get a status message in the sender's own encoding, and nothing is held."""
+    key = running.add_app()
+    proto = {"Content_Type": "application/x-protobuf"}
+    # Field 1, two gigabytes announced, ten bytes sent.
+    assert export(running, key, b"\x0a\xff\xff\xff\xff\x07" + b"x" * 10, **proto).status == 400
+    broken = export(running, key, "{")
+    assert broken.status == 400 and broken.json()["code"] == 3 and "not-otlp" in broken.json()["message"]
+    assert export(running, key, "[" * 100_000).status == 400
+    assert export(running, key, json.dumps({"resourceSpans": 7})).json() == {}
+    bomb = gzip.compress(b" " * (40 * 1024 * 1024))
+    assert export(running, key, bomb, Content_Encoding="gzip").status == 413
+    assert export(running, key, gzip.compress(spans(span()).encode())[:-9], Content_Encoding="gzip").status == 400
+    assert export(running, key, "{}", Content_Type="text/html").status == 415
+    denied = export(running, "okey_wrong", b"", **proto)
+    assert (
+        denied.status == 401
+        and denied.headers["content-type"] == "application/x-protobuf"
+        and b"unknown-key" in denied.data
+    )
+    assert export(running, key, b"", "/v1/logs", **proto).status == 200
+    assert running.service.gate._bytes == 0 and running.service.gate._requests == 0
+
+
+JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=8), lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["spans", "scopeSpans", "resource", "attributes", "key", "value", "stringValue", "intValue", "traceId", "events", "status", "body", "logRecords", "scopeLogs"]), inner, max_size=4), max_leaves=20)  # fmt: skip
+
+
+@given(JSON)
+def test_any_shape_is_survived(shape: Any) -> None:
+    """Whatever stands where the protocol wants lists and objects, translating ends with records or refusals."""
+    for translate, name in ((telemetry.traces, "resourceSpans"), (telemetry.logs, "resourceLogs")):
+        for wrapped in (
+            {name: shape},
+            {name: [shape]},
+            {name: [{"scopeSpans": [{"spans": [shape]}], "scopeLogs": [{"logRecords": [shape]}]}]},
+        ):
+            list(translate(wrapped, 1_700_000_000_000, telemetry.Steps()))
