@@ -189,7 +189,8 @@ def _of_span(
         time_ns = _nanoseconds(event.get("timeUnixNano")) or span.end_ns
         report = _failure(attributes, time_ns // 1_000_000, shared | span.attributes, source, span.trace, span.id)
         escaped = attributes.get("exception.escaped")
-        report["handled"] = not span.failed if escaped is None else escaped in (False, "false", "False")
+        # SDKs say that it did not escape also where they end the span with an error because of it.
+        report["handled"] = not span.failed and escaped not in (True, "true", "True")
         report["captured_by"] = "OpenTelemetry span"
         report["trail"] = steps.of(span.trace)
         if span.trace in runs:
