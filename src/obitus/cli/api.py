@@ -31,6 +31,10 @@ class Api:
         """Return the answer to a request that changes something; raises a CliError."""
         return self._ask("POST", path, body)
 
+    def delete(self, path: str) -> Any:
+        """Return the answer to a request that ends something; raises a CliError."""
+        return self._ask("DELETE", path, None)
+
     def _ask(self, method: str, path: str, body: Mapping[str, Any] | None) -> Any:
         headers = {"Accept": "application/json", "User-Agent": "obitus-cli"}
         if self.login.token:

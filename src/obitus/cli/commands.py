@@ -146,7 +146,7 @@ def issues(
         "cursor": cursor,
     }
     answer = api(url, token).get("/api/issues", query)
-    _print(answer) if as_json else show.issues(answer, _now_ms())
+    print_json(answer) if as_json else show.issues(answer, _now_ms())
 
 
 @app.command()
@@ -161,7 +161,7 @@ def issue(
     """Show one issue as a report: what failed, where, what led up to it, since when, why it is one."""
     _window(window)
     answer = api(url, token).get(f"/api/issues/{number}", {"window": window})
-    _print(answer) if as_json else show.issue(answer, _now_ms(), all_frames=all_frames)
+    print_json(answer) if as_json else show.issue(answer, _now_ms(), all_frames=all_frames)
 
 
 @app.command()
@@ -223,7 +223,7 @@ def check_command(
     """Send a test report with this shell's settings and say precisely what is wrong."""
     findings = check(_client_settings())
     if as_json_:
-        _print(as_json(findings))
+        print_json(as_json(findings))
     else:
         for finding in findings:
             mark, style = ("right", show.ACCENT) if finding.right else ("WRONG", show.FAILED)
@@ -237,7 +237,7 @@ def app_add(
     name: Annotated[str, typer.Argument(help="Lower case letters, digits and dashes.")],
     environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
     kind: Annotated[
-        Literal["fastapi", "flask", "django", "celery", "script", "command"],
+        Literal["fastapi", "flask", "django", "celery", "script", "command", "opentelemetry"],
         typer.Option("--kind", help="What the lines to paste are for."),
     ] = "fastapi",
     url: Url = None,
@@ -246,14 +246,14 @@ def app_add(
 ) -> None:
     """Add an app; print its key once, and the lines to paste."""
     answer = api(url, token).post("/api/apps", {"name": name, "environment": environment, "kind": kind})
-    _print(answer) if as_json else show.new_key(answer)
+    print_json(answer) if as_json else show.new_key(answer)
 
 
 @app_group.command("list")
 def app_list(url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """List apps, their releases and keys."""
     answer = api(url, token).get("/api/apps")
-    _print(answer) if as_json else show.apps(answer, _now_ms())
+    print_json(answer) if as_json else show.apps(answer, _now_ms())
 
 
 def _decide(
@@ -263,7 +263,7 @@ def _decide(
     asked.post(f"/api/issues/{number}/{decision}", body)
     answer = asked.get(f"/api/issues/{number}")
     if as_json:
-        _print(answer)
+        print_json(answer)
     else:
         last = show.safe(answer["history"][-1]["reason"]) if answer["history"] else ""
         show.console.print(Text(f"Issue {number}: ").append_text(show.state_text(answer["state"])).append(f". {last}"))
@@ -281,9 +281,13 @@ def _window(window: str) -> None:
         raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
 
 
-def _print(answer: Any) -> None:
+def print_json(answer: Any) -> None:
     sys.stdout.write(json.dumps(answer, indent=2, ensure_ascii=False) + "\n")
 
 
 def _now_ms() -> int:
     return time.time_ns() // 1_000_000
+
+
+# They hang their commands onto the app above.
+from obitus.cli import grouping_commands, read_command  # noqa: E402, F401

@@ -1,0 +1,161 @@
+"""``obitus read``: the command itself, its progress bar, and what it says in the end."""
+
+from __future__ import annotations
+
+import os
+import sys
+from contextlib import ExitStack, suppress
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
+from rich.text import Text
+
+from obitus.cli import reading, show
+from obitus.cli.commands import Json, app, print_json
+from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.sending import Sending
+from obitus.client import settings as client_settings
+from obitus.core.wording import count_of
+
+_FORMS = {"auto": "auto", "log": "log", "common": "common", "combined": "common", "w3c": "w3c"}
+
+
+@app.command("read")
+def read(
+    files: Annotated[
+        list[str], typer.Argument(metavar="FILE…", help="Files, patterns, packed files (.gz), or - for standard input.")
+    ],
+    form: Annotated[
+        str,
+        typer.Option(
+            "--format", help="auto, log, common, combined or w3c: what the files are, when it is not recognised."
+        ),
+    ] = "auto",
+    zone: Annotated[
+        str | None,
+        typer.Option("--zone", help="Time zone of times that bear none: UTC, Europe/Oslo; else this machine's."),
+    ] = None,
+    release: Annotated[str | None, typer.Option("--release", help="Release that the files tell of.")] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be made; send nothing.")] = False,
+    follow: Annotated[bool, typer.Option("--follow", help="Go on reading as the files grow, until Ctrl-C.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Read log files and access logs: stack traces become failures, requests become runs.
+
+    Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds what is new.
+    """
+    if form not in _FORMS:
+        raise UsageTrouble(f"--format: {form} is none of {', '.join(_FORMS)}.")
+    options = reading.Options(_FORMS[form], reading.zone_of(zone), release, dry_run, follow)  # type: ignore[arg-type]
+    settings = client_settings.load()
+    sending = None
+    if not dry_run:
+        if settings.off:
+            raise UsageTrouble("OBITUS_OFF is set: reporting is switched off. Unset it, or use --dry-run.")
+        if not settings.url or not settings.key:
+            raise UsageTrouble(
+                f"{settings.missing} is not set. Set it to the app's, or use --dry-run. `obitus app add` makes a key."
+            )
+        sending = Sending(settings.url, settings.key)
+    names = reading.files_of(files)
+    marks = reading.Marks(f"{settings.url} {settings.key}")
+    with ExitStack() as stack:
+        progress = stack.enter_context(
+            Progress(
+                TextColumn("{task.description}"),
+                BarColumn(),
+                DownloadColumn(),
+                TimeRemainingColumn(),
+                console=Console(stderr=True),
+                disable=not sys.stderr.isatty(),
+                transient=True,
+            )
+        )
+        task = progress.add_task("reading", total=sum(os.path.getsize(name) for name in names if name != "-") or None)  # noqa: PTH202
+        this = reading.Reading(options, sending, marks, lambda step: progress.advance(task, step))
+
+        def begin(name: str) -> Any:
+            progress.update(task, description=show.safe(name)[-30:])
+            opened, size, written_ms = reading.open_file(name, stack)
+            return this.read(name, opened, size, written_ms)
+
+        more = {name: begin(name) for name in names}
+        if follow:
+            show.say(f"Read {count_of(this.outcome.files, 'file')}; going on as they grow. Ctrl-C ends it.")
+            with suppress(KeyboardInterrupt):
+                reading.follow(names, more, begin, lambda: False)
+        this.close()
+    if as_json:
+        print_json(_as_json(this.outcome, sending))
+    else:
+        _tell(this.outcome, sending, dry_run=dry_run)
+    if sending is not None and sending.refused:
+        raise typer.Exit(CliError.status)
+
+
+def _as_json(outcome: reading.Outcome, sending: Sending | None) -> dict[str, Any]:
+    answer: dict[str, Any] = {
+        "files": outcome.forms,
+        "lines": outcome.lines,
+        "bytes": outcome.bytes,
+        "failures": outcome.failures,
+        "issues": [{"title": title.rpartition(" (")[0], "failures": n} for title, n in outcome.issues.most_common()],
+        "runs": outcome.runs,
+        "outcomes": dict(outcome.outcomes),
+        "runs_told": outcome.runs_told,
+        "unreadable": outcome.unreadable,
+        "cut_off": outcome.cut_off,
+        "examples": outcome.examples,
+    }
+    if sending is not None:
+        answer |= {
+            "taken": sending.taken,
+            "already_there": sending.already_there,
+            "refused": sending.refused,
+            "reasons": sending.reasons,
+        }
+    return answer
+
+
+def _tell(outcome: reading.Outcome, sending: Sending | None, *, dry_run: bool) -> None:
+    forms = {"log": "log files", "common": "access logs (common or combined)", "w3c": "access logs (W3C extended)"}
+    kinds = ", ".join(
+        f"{sum(f == form for f in outcome.forms.values())} {said}"
+        for form, said in forms.items()
+        if form in outcome.forms.values()
+    )
+    show.say(f"Read {count_of(outcome.lines, 'line')} of {count_of(outcome.files, 'file')}: {kinds or 'nothing'}.")
+    would = "would be made" if dry_run else "found"
+    if outcome.failures:
+        show.heading(f"{count_of(outcome.failures, 'failure')} {would}, {count_of(len(outcome.issues), 'issue')}")
+        for title, times in outcome.issues.most_common(reading.MOST_NAMED):
+            show.console.print(
+                Text(f"{times:>7,}  ").append(show.safe(title.rpartition(" (")[0])), overflow="ellipsis", no_wrap=True
+            )
+        if len(outcome.issues) > reading.MOST_NAMED:
+            show.say(f"         and {len(outcome.issues) - reading.MOST_NAMED:,} more issues", show.QUIET)
+        if outcome.cut_off:
+            show.say(f"{outcome.cut_off:,} of them are cut off: the file does not say what was raised.", show.QUIET)
+    if outcome.runs:
+        show.heading(f"{count_of(outcome.runs, 'run')} {would}")
+        for name in ("ok", "refused", "failed"):
+            if outcome.outcomes[name]:
+                show.say(f"{outcome.outcomes[name]:>7,}  {name}", show.FAILED if name == "failed" else "")
+        show.say(f"The {outcome.runs_told:,} that did not go well are told whole; all are counted.", show.QUIET)
+    if outcome.unreadable:
+        show.heading(f"{count_of(outcome.unreadable, 'line')} could not be read")
+        for example in outcome.examples:
+            show.console.print(Text("         " + show.safe(example)), overflow="ellipsis", no_wrap=True)
+        show.say("If the format was taken for another, say it with --format.", show.QUIET)
+    if sending is not None:
+        show.say()
+        known = f"; {sending.already_there:,} were there already" if sending.already_there else ""
+        show.say(f"{count_of(sending.taken, 'report')} taken{known}.")
+        if not sending.taken and not sending.already_there and outcome.known_before:
+            show.say("Nothing is new since the last reading.", show.QUIET)
+        if sending.refused:
+            show.say(f"{sending.refused:,} were refused: {show.safe('; '.join(sending.reasons))}", show.FAILED)
+    elif not (outcome.failures or outcome.runs):
+        show.say("No stack trace and no request was found in it.")

@@ -1,0 +1,462 @@
+"""``obitus read FILE…``: log files that are on disk already, and access logs, become reports."""
+
+from __future__ import annotations
+
+import glob
+import gzip
+import hashlib
+import io
+import json
+import os
+import sys
+import time
+from collections import Counter
+from collections.abc import Callable
+from concurrent.futures import Executor, ProcessPoolExecutor
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, tzinfo
+from functools import partial
+from pathlib import Path
+from typing import IO, Any, Final, Literal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from obitus.cli.errors import UsageTrouble
+from obitus.cli.sending import Sending
+from obitus.core.grouping.groups import Groups
+from obitus.core.headline import headline_of
+from obitus.core.ids import uuid7
+from obitus.core.log_files import access
+from obitus.core.log_files.access import Counts, Request
+from obitus.core.log_files.stacks import Found, Scanner
+from obitus.core.log_files.times import time_of
+from obitus.core.stacks import report_form
+from obitus.core.stacks.lines import CUT_OFF
+from obitus.core.stacks.prefixes import prefix_of
+
+Form = Literal["auto", "log", "common", "w3c"]
+BLOCK_BYTES: Final = 2 * 1024 * 1024
+HEAD_BYTES: Final = 1024
+MANY_BYTES: Final = 24 * 1024 * 1024
+POLL_S: Final = 0.5
+MOST_EXAMPLES: Final = 5
+MOST_NAMED: Final = 20
+
+
+@dataclass
+class Outcome:
+    """What was read, and what became of it."""
+
+    files: int = 0
+    lines: int = 0
+    bytes: int = 0
+    failures: int = 0
+    runs: int = 0
+    runs_told: int = 0
+    unreadable: int = 0
+    cut_off: int = 0
+    known_before: int = 0
+    """Bytes that an earlier reading had read already."""
+    examples: list[str] = field(default_factory=list)
+    issues: Counter[str] = field(default_factory=Counter)
+    refused: list[str] = field(default_factory=list)
+    forms: dict[str, str] = field(default_factory=dict)
+    outcomes: Counter[str] = field(default_factory=Counter)
+
+
+@dataclass(frozen=True)
+class Options:
+    """How files are read."""
+
+    form: Form
+    zone: tzinfo
+    release: str | None
+    dry_run: bool
+    follow: bool
+
+
+class Reading:
+    """One call of the command: files read in turn, reports sent, and how far each file was read kept."""
+
+    def __init__(
+        self, options: Options, sending: Sending | None, marks: Marks, progress: Callable[[int], None]
+    ) -> None:
+        self.options = options
+        self.outcome = Outcome()
+        self._sending = sending
+        self._marks = marks
+        self._progress = progress
+        self._groups = Groups()
+        self._titles: dict[int, str] = {}
+        self._pool: Executor | None = None
+        self._stack = ExitStack()
+
+    def close(self) -> None:
+        """Send what is left."""
+        if self._sending is not None:
+            self._sending.flush()
+        self._stack.close()
+
+    def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], bool]:
+        """Read one file from where an earlier reading stopped; return what reads on when it has grown."""
+        head = opened.read(HEAD_BYTES)
+        identity = hashlib.blake2b(head, digest_size=10).hexdigest()
+        form = self._form(name, head, opened)
+        if form is None:
+            return lambda: False
+        start = 0 if self.options.dry_run else self._marks.place_of(identity, size)
+        self.outcome.files += 1
+        self.outcome.forms[name] = form
+        self.outcome.known_before += start
+        self._progress(start)
+        read = (
+            _LogFile(self, identity, start, written_ms)
+            if form == "log"
+            else _AccessFile(self, form, identity, start, written_ms)
+        )
+        rest = _from(head, opened, start)
+
+        def on(*, end: bool = True) -> bool:
+            any_read = False
+            while block := rest(BLOCK_BYTES):
+                any_read = True
+                self.outcome.bytes += len(block)
+                read.feed(block)
+                self._progress(len(block))
+            if any_read or end:
+                read.feed(b"", end=True)
+                self._settle(identity, read.settled)
+            return any_read
+
+        if form != "log" and size > MANY_BYTES and (os.cpu_count() or 1) > 1 and self._pool is None:
+            self._pool = self._stack.enter_context(ProcessPoolExecutor(os.cpu_count()))
+        on()
+        return on
+
+    @property
+    def pool(self) -> Executor | None:
+        """Other processes that help with a large access log."""
+        return self._pool
+
+    def _form(self, name: str, head: bytes, opened: IO[bytes]) -> str | None:
+        if self.options.form != "auto":
+            return self.options.form
+        if head.count(b"\0") > len(head) // 4:
+            self._unreadable(f"{name}: holds bytes that are no text")
+            return None
+        return access.recognise(head if len(head) < HEAD_BYTES else head[: head.rfind(b"\n") + 1] or head) or "log"
+
+    def _unreadable(self, what: str) -> None:
+        self.outcome.unreadable += 1
+        if len(self.outcome.examples) < MOST_EXAMPLES:
+            self.outcome.examples.append(what)
+
+    def _settle(self, identity: str, place: int) -> None:
+        if self.options.dry_run:
+            return
+        if self._sending is not None:
+            self._sending.flush()
+        self._marks.set(identity, place)
+
+    def send(self, report: dict[str, Any]) -> None:
+        """Send one report, or only count it."""
+        if self.options.release:
+            report["release"] = self.options.release
+        if self._sending is not None:
+            self._sending.add(report)
+
+    def failure(self, found: Found, identity: str, written_ms: int) -> None:
+        """Make a failure of a stack trace, with the lines before it as what led up to it."""
+        time_ms = time_of(found.time, self.options.zone, written_ms) if found.time else None
+        when = min(time_ms if time_ms is not None else written_ms, int(time.time() * 1000))
+        chain = found.stack.chain
+        self.outcome.failures += 1
+        self.outcome.cut_off += chain[0].type == CUT_OFF
+        group, decided, _ = self._groups.add(chain)
+        title = self._titles.setdefault(group, headline_of(chain, decided.fault).title)
+        self.outcome.issues[f"{title} (g{group})"] += 1
+        trail = []
+        for line in found.before:
+            prefix = prefix_of(line)
+            at = time_of(prefix.time, self.options.zone, written_ms) if prefix is not None and prefix.time else None
+            trail.append(
+                {
+                    "kind": "log",
+                    "time": _text(min(at if at is not None else when, when)),
+                    "severity": _severity(prefix.level if prefix else ""),
+                    "message": line[prefix.length if prefix else 0 :][:2000],
+                }
+            )
+        severity = _severity(found.level)
+        self.send(
+            {
+                "kind": "failure",
+                "id": _id(0, identity, found.offset, found.text),
+                "time": _text(when),
+                "severity": severity if severity in ("WARN", "ERROR", "FATAL") else "ERROR",
+                "handled": True,
+                "captured_by": "log file",
+                "exceptions": report_form(chain),
+                "trail": trail,
+                "attributes": {"log.file.language": found.stack.language},
+            }
+        )
+
+    def counts(self, counts: Counts, identity: str, base: int, end: int, written_ms: int) -> None:
+        """Make tallies of what an access log's piece holds, and whole runs of what did not go well."""
+        self.outcome.lines += counts.lines
+        self.outcome.unreadable += counts.unreadable
+        self.outcome.examples = (self.outcome.examples + counts.examples)[:MOST_EXAMPLES]
+        runs = counts.runs
+        self.outcome.runs_told += len(counts.told)
+        if self._sending is not None:
+            for place, told in counts.told:
+                request = access.read_line(told, self.options.zone, written_ms) if isinstance(told, bytes) else told
+                if request is not None:
+                    self._run(request, identity, base + place)
+        for (hour, point, status), times in runs.items():
+            outcome = access.outcome_of(status)
+            self.outcome.runs += times
+            self.outcome.outcomes[outcome] += times
+            if self._sending is None:
+                continue
+            self.send(
+                {
+                    "kind": "tally",
+                    "id": _id(hour, identity, base, f"{end} {point} {status} {hour}"),
+                    "time": _text(hour),
+                    "entry_point": point,
+                    "outcome": outcome,
+                    "status": status,
+                    "runs": times,
+                }
+            )
+
+    def _run(self, request: Request, identity: str, offset: int) -> None:
+        report_id = _id(request.time_ms, identity, offset, f"{request.method} {request.target} {request.status}")
+        given = {
+            "http.request.method": request.method,
+            "url.path": request.target,
+            "http.response.status_code": request.status,
+            "http.response.detail_code": request.detail,
+            "client.address": request.client,
+            "user.id": request.user,
+            "user_agent.original": request.agent,
+            "http.request.header.referer": request.referrer,
+            "http.response.body.size": request.bytes,
+        }
+        run: dict[str, Any] = {
+            "id": report_id,
+            "entry_point": request.entry_point,
+            "started": _text(request.time_ms),
+            "outcome": request.outcome,
+            "kept": "it did not go well",
+        }
+        if request.duration_ms is not None:
+            run["duration_ms"] = request.duration_ms
+        self.send(
+            {
+                "kind": "run",
+                "id": report_id,
+                "time": _text(request.time_ms),
+                "attributes": {name: value for name, value in given.items() if value not in ("", None)},
+                "run": run,
+                "request": {
+                    "method": request.method[:300],
+                    "url": request.target,
+                    "status": request.status,
+                    "client": request.client,
+                },
+            }
+        )
+
+
+class _LogFile:
+    def __init__(self, reading: Reading, identity: str, start: int, written_ms: int) -> None:
+        self._reading, self._identity, self._written_ms = reading, identity, written_ms
+        self._scanner = Scanner(start)
+        self._seen = 0
+
+    @property
+    def settled(self) -> int:
+        return self._scanner.settled
+
+    def feed(self, block: bytes, *, end: bool = False) -> None:
+        for found in self._scanner.feed(block, end=end):
+            self._reading.failure(found, self._identity, self._written_ms)
+        self._reading.outcome.lines += self._scanner.lines - self._seen
+        self._seen = self._scanner.lines
+
+
+class _AccessFile:
+    def __init__(self, reading: Reading, form: str, identity: str, start: int, written_ms: int) -> None:
+        self._reading, self._identity = reading, identity
+        self._w3c = access.W3c() if form == "w3c" else None
+        self._zone, self._written_ms = reading.options.zone, written_ms
+        self._rest = b""
+        self.settled = start
+        self._waiting: list[tuple[Any, int, int]] = []
+
+    def feed(self, block: bytes, *, end: bool = False) -> None:
+        data = self._rest + block
+        cut = data.rfind(b"\n") + 1
+        if end and len(data) > 2 * BLOCK_BYTES:
+            cut = len(data)
+        piece, self._rest = data[:cut], data[cut:]
+        if piece:
+            base, self.settled = self.settled, self.settled + len(piece)
+            pool = self._reading.pool
+            if self._w3c is not None:
+                self._reading.counts(self._w3c.read(piece), self._identity, base, self.settled, self._written_ms)
+            elif pool is None:
+                self._reading.counts(
+                    access.read_common(piece, self._zone, self._written_ms),
+                    self._identity,
+                    base,
+                    self.settled,
+                    self._written_ms,
+                )
+            else:
+                self._waiting.append(
+                    (pool.submit(access.read_common, piece, self._zone, self._written_ms), base, self.settled)
+                )
+        while self._waiting and (end or len(self._waiting) > 3):
+            future, base, settled = self._waiting.pop(0)
+            self._reading.counts(future.result(), self._identity, base, settled, self._written_ms)
+
+
+class Marks:
+    """How far each file was read, by its first bytes and where it was sent; kept beside the user's other state."""
+
+    def __init__(self, target: str) -> None:
+        root = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state")
+        self._path = root / "obitus" / f"read-{hashlib.blake2b(target.encode(), digest_size=8).hexdigest()}.json"
+        try:
+            self._places: dict[str, int] = json.loads(self._path.read_text("ascii"))
+        except (OSError, ValueError):
+            self._places = {}
+
+    def place_of(self, identity: str, size: int) -> int:
+        """Return where to read on; a file that is shorter now is another one."""
+        place = self._places.get(identity, 0)
+        return place if isinstance(place, int) and 0 <= place <= size else 0
+
+    def set(self, identity: str, place: int) -> None:
+        """Keep how far a file was read. The file is replaced in one step."""
+        self._places[identity] = place
+        try:
+            self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            beside = self._path.with_suffix(".new")
+            beside.write_text(json.dumps(self._places), "ascii")
+            beside.replace(self._path)
+        except OSError:
+            # Then the same lines are sent again next time, with the same ids.
+            pass
+
+
+def files_of(names: list[str]) -> list[str]:
+    """Return the files that names and patterns stand for; raises UsageTrouble where one stands for none."""
+    found: list[str] = []
+    for name in names:
+        matching = [name] if name == "-" or Path(name).exists() else sorted(glob.glob(name, recursive=True))  # noqa: PTH207 - the user's pattern
+        if not matching:
+            raise UsageTrouble(f"{name}: there is no such file, and no file that matches it.")
+        found += [one for one in matching if one == "-" or Path(one).is_file()]
+    return list(dict.fromkeys(found))
+
+
+def zone_of(name: str | None) -> tzinfo:
+    """Return the zone of times that bear none: by name, or this machine's own."""
+    if name is None:
+        return datetime.now().astimezone().tzinfo or UTC
+    try:
+        return UTC if name.upper() in ("UTC", "Z") else ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise UsageTrouble(f"{name} is no time zone. Say UTC, or a name like Europe/Oslo.") from None
+
+
+def open_file(name: str, stack: ExitStack) -> tuple[IO[bytes], int, int]:
+    """Open a file, standard input (``-``) or what gzip packed; return it, its size inflated (or a guess), and when it was written."""
+    if name == "-":
+        return sys.stdin.buffer, 2**62, int(time.time() * 1000)
+    path = Path(name)
+    try:
+        opened: IO[bytes] = stack.enter_context(path.open("rb"))
+        status = path.stat()
+        packed = opened.read(2) == b"\x1f\x8b"
+        opened.seek(0)
+    except OSError as error:
+        raise UsageTrouble(f"{name} cannot be read: {error.strerror}.") from error
+    if packed:
+        return io.BufferedReader(gzip.GzipFile(fileobj=opened)), 2**62, int(status.st_mtime * 1000)
+    return opened, status.st_size, int(status.st_mtime * 1000)
+
+
+def follow(
+    names: list[str],
+    more: dict[str, Callable[[], bool]],
+    again: Callable[[str], Callable[[], bool]],
+    stop: Callable[[], bool],
+) -> None:
+    """Read on as files grow, until ``stop`` says so; a file that was replaced by a new one is begun anew."""
+    known = {name: _which(name) for name in names if name != "-"}
+    while not stop():
+        for name, which in known.items():
+            now = _which(name)
+            if now is not None and which is not None and (now[0] != which[0] or now[1] < which[1]):
+                more[name]()
+                more[name] = again(name)
+            else:
+                more[name]()
+            known[name] = now or which
+        time.sleep(POLL_S)
+
+
+def _which(name: str) -> tuple[int, int] | None:
+    try:
+        status = Path(name).stat()
+    except OSError:
+        return None
+    return status.st_ino, status.st_size
+
+
+def _from(head: bytes, opened: IO[bytes], start: int) -> Callable[[int], bytes]:
+    """Return what reads on from a place, the bytes that were read already included."""
+    if start >= len(head):
+        if opened.seekable():
+            opened.seek(start)
+        else:
+            left = start - len(head)
+            while left and (piece := opened.read(min(left, BLOCK_BYTES))):
+                left -= len(piece)
+        return partial(_read_some, opened)
+    waiting = [head[start:]]
+
+    def read(most: int) -> bytes:
+        return waiting.pop() + _read_some(opened, most) if waiting else _read_some(opened, most)
+
+    return read
+
+
+def _read_some(opened: IO[bytes], most: int) -> bytes:
+    try:
+        return opened.read(most) or b""
+    except (EOFError, gzip.BadGzipFile, OSError) as error:
+        if isinstance(error, EOFError | gzip.BadGzipFile):
+            # A packed file that stops half-way: what came before was read.
+            return b""
+        raise UsageTrouble(f"reading stopped: {error.strerror}.") from error
+
+
+def _id(time_ms: int, identity: str, offset: int, text: str) -> str:
+    hashed = hashlib.blake2b(f"{identity}\0{offset}\0{text}".encode("utf-8", "surrogatepass"), digest_size=10)
+    return str(uuid7(time_ms, hashed.digest()))
+
+
+def _text(time_ms: int) -> str:
+    return datetime.fromtimestamp(time_ms / 1000, UTC).isoformat(timespec="milliseconds")
+
+
+def _severity(level: str) -> str:
+    return {"WARNING": "WARN", "CRITICAL": "FATAL", "CRIT": "FATAL", "SEVERE": "ERROR", "ERR": "ERROR", "ALERT": "FATAL", "EMERG": "FATAL",
+            "NOTICE": "INFO", "CONFIG": "DEBUG", "FINE": "DEBUG", "FINER": "TRACE", "FINEST": "TRACE", "": "INFO"}.get(level, level)  # fmt: skip

@@ -1,0 +1,93 @@
+"""Sending reports from the command line: in batches, again where the service is busy, with what it refused counted."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import time
+from datetime import UTC, datetime
+from typing import Any, Final
+
+import urllib3
+
+from obitus.cli.errors import NotAllowed, Refused, Unreachable
+
+BATCH_REPORTS: Final = 500
+BATCH_BYTES: Final = 4 * 1024 * 1024
+TRIES: Final = 6
+MOST_REASONS: Final = 5
+
+
+class Sending:
+    """One service and reporting key. What ``add`` was given is on the service's disk when ``flush`` comes back."""
+
+    def __init__(self, url: str, key: str) -> None:
+        self._url = url.rstrip("/")
+        self._key = key
+        self._pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(60.0))
+        self._lines: list[bytes] = []
+        self._bytes = 0
+        self.taken = 0
+        self.already_there = 0
+        self.refused = 0
+        self.reasons: list[str] = []
+
+    def add(self, report: dict[str, Any]) -> None:
+        """Send a report with its batch; raises a CliError where the service cannot take it."""
+        line = json.dumps(report, ensure_ascii=False).encode("utf-8", "replace")
+        self._lines.append(line)
+        self._bytes += len(line)
+        if len(self._lines) >= BATCH_REPORTS or self._bytes >= BATCH_BYTES:
+            self.flush()
+
+    def flush(self) -> None:
+        """Send what waits."""
+        if not self._lines:
+            return
+        body = gzip.compress(b"\n".join(self._lines), 1)
+        self._lines, self._bytes = [], 0
+        for turn in range(TRIES):
+            try:
+                answer = self._pool.request(
+                    "POST",
+                    f"{self._url}/reports",
+                    body=body,
+                    headers={
+                        "Authorization": f"Bearer {self._key}",
+                        "Content-Type": "application/x-ndjson",
+                        "Content-Encoding": "gzip",
+                        "Obitus-Sent": datetime.now(UTC).isoformat(),
+                    },
+                )
+            except (urllib3.exceptions.HTTPError, ValueError) as error:
+                trouble = f"{self._url} cannot be reached: {getattr(error, 'reason', None) or error}"
+            else:
+                if answer.status in (200, 422):
+                    self._count(json.loads(answer.data))
+                    return
+                if answer.status in (401, 403):
+                    raise NotAllowed(str(_detail(answer)))
+                trouble = _detail(answer)
+                if answer.status not in (429, 500, 502, 503, 504, 507):
+                    raise Refused(trouble)
+            time.sleep(min(8.0, 0.25 * 2**turn))
+        raise Unreachable(f"{trouble}. What came before was taken; read again to go on.")
+
+    def _count(self, answer: dict[str, Any]) -> None:
+        self.taken += answer.get("taken", 0)
+        self.already_there += answer.get("already_there", 0)
+        self.refused += answer.get("refused", 0)
+        for line in answer.get("lines", ()):
+            if (
+                line["verdict"] == "refused"
+                and len(self.reasons) < MOST_REASONS
+                and line.get("reason") not in self.reasons
+            ):
+                self.reasons.append(str(line.get("reason")))
+
+
+def _detail(answer: urllib3.BaseHTTPResponse) -> str:
+    try:
+        return str(json.loads(answer.data).get("detail"))
+    except (ValueError, AttributeError):
+        return f"the service answered with status {answer.status}"

@@ -1,0 +1,150 @@
+"""Finding stack traces in a log file of any size: block by block, at a steady rate, in flat memory.
+
+Most of a log holds no trace. So a block is first looked through for the few byte patterns that a trace cannot be without;
+only what stands around one is split into lines and read.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Final
+
+from obitus.core.stacks import FoundStack, find_stacks
+from obitus.core.stacks.prefixes import prefix_of
+
+BEFORE: Final = 24
+"""Lines looked at before a line that may belong to a trace: its header, and what led up to it."""
+BEHIND: Final = 10
+"""Lines looked at behind it: the rest of a message."""
+LINES_BEFORE: Final = 20
+"""Log lines that are told with a trace, as what led up to it."""
+MOST_CARRIED: Final = 1024 * 1024
+MOST_LINE: Final = 16 * 1024
+
+# Lines of a trace are indented, or numbered; where a prefix stands before each, or JSON wraps it, the indent stands
+# inside the line. (A pattern that begins with one byte is as fast as a search for it.)
+_CONTINUED: Final = re.compile(rb"\n[\t #]")
+_INSIDE: Final = (b"  at ", b"\tat ", b"\\tat ", b"  File ", b": #0 ", b":in ", b"goroutine ", b"panicked at")
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A stack trace, where it begins in the file (bytes), the lines before it, and what the lines say of its time."""
+
+    stack: FoundStack
+    offset: int
+    text: str
+    before: tuple[str, ...]
+    time: str
+    """As written; ``""`` where no line near it bears one."""
+    level: str
+
+
+class Scanner:
+    """Takes blocks of a file, in order; gives the traces. What may go on in the next block is kept until then."""
+
+    def __init__(self, offset: int = 0) -> None:
+        self._rest = b""
+        self._offset = offset
+        """Where ``_rest`` begins in the file."""
+        self._last_time = ""
+        self.lines = 0
+
+    @property
+    def settled(self) -> int:
+        """The place up to which everything was told: reading may go on from here."""
+        return self._offset
+
+    def feed(self, block: bytes, *, end: bool = False) -> Iterator[Found]:
+        """Yield the traces that are whole by now. At the end of the file, those that stand at its end too."""
+        self.lines += block.count(b"\n")
+        data = self._rest + block
+        cut = len(data) if end else data.rfind(b"\n") + 1
+        if cut == 0 and len(data) > MOST_CARRIED:
+            cut = len(data)
+        whole, self._rest = data[:cut], data[cut:]
+        keep_from = cut
+        for first, last in self._regions(whole):
+            start, stop = _line_start(whole, first, BEFORE), _line_end(whole, last, BEHIND)
+            if stop >= len(whole) and not end and len(whole) - start < MOST_CARRIED:
+                # It may go on in the next block.
+                keep_from = start
+                break
+            yield from self._read(whole, start, stop)
+        if keep_from < cut:
+            self._rest = whole[keep_from:] + self._rest
+        self._offset += keep_from
+
+    def _regions(self, data: bytes) -> Iterator[tuple[int, int]]:
+        """Yield where signs of traces stand, those near each other as one."""
+        places = [found.start() for found in _CONTINUED.finditer(data)]
+        for sign in _INSIDE:
+            at = data.find(sign)
+            while at >= 0:
+                places.append(at)
+                # The rest of the line is the same trace's, or none's.
+                after = data.find(b"\n", at + 1)
+                if after < 0:
+                    break
+                at = data.find(sign, after)
+        if data[:1] in (b" ", b"\t"):
+            places.append(0)
+        if not places:
+            return
+        places.sort()
+        first = last = places[0]
+        for place in places[1:]:
+            if place - last > 200 and data.count(b"\n", last, place) > BEFORE + BEHIND:
+                yield first, last
+                first = place
+            last = place
+        yield first, last
+
+    def _read(self, data: bytes, start: int, stop: int) -> Iterator[Found]:
+        raw = data[start:stop].split(b"\n")
+        lines = [line[:MOST_LINE].decode("utf-8", "replace").rstrip("\r").replace("\0", "") for line in raw]
+        if not any(lines):
+            return
+        text = "\n".join("".join(line.splitlines()) if line else line for line in lines)
+        lines = text.split("\n")
+        ends = 0
+        for stack in find_stacks(text):
+            offset = self._offset + start + sum(len(line) + 1 for line in raw[: stack.first_line])
+            time, level = self._time(lines, stack.first_line)
+            before = [
+                line for line in lines[max(ends, stack.first_line - LINES_BEFORE) : stack.first_line] if line.strip()
+            ]
+            ends = stack.end_line
+            yield Found(stack, offset, "\n".join(lines[stack.first_line : stack.end_line]), tuple(before), time, level)
+
+    def _time(self, lines: list[str], first: int) -> tuple[str, str]:
+        level = ""
+        for at in range(first, max(-1, first - BEFORE), -1):
+            prefix = prefix_of(lines[at])
+            if prefix is None:
+                continue
+            level = level or prefix.level
+            if prefix.time:
+                self._last_time = prefix.time
+                return prefix.time, level
+        return self._last_time, level
+
+
+def _line_start(data: bytes, at: int, lines: int) -> int:
+    for _ in range(lines + 1):
+        before = data.rfind(b"\n", 0, at)
+        if before < 0:
+            return 0
+        at = before
+    return at + 1
+
+
+def _line_end(data: bytes, at: int, lines: int) -> int:
+    for _ in range(lines + 1):
+        after = data.find(b"\n", at + 1)
+        if after < 0:
+            return len(data)
+        at = after
+    return at
