@@ -12,7 +12,7 @@ import sys
 import time
 from collections import Counter
 from collections.abc import Callable
-from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures import ProcessPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
@@ -38,6 +38,12 @@ Form = Literal["auto", "log", "common", "w3c"]
 BLOCK_BYTES: Final = 2 * 1024 * 1024
 HEAD_BYTES: Final = 1024
 MANY_BYTES: Final = 24 * 1024 * 1024
+"""From how many bytes on several processes read a file."""
+PART_BYTES: Final = 4 * 1024 * 1024
+OVERLAP_BYTES: Final = 256 * 1024
+"""What a part of a log file is read beyond its ends: the longest trace that may lie across them."""
+PACKED: Final = 2**62
+"""Stands for a size that is not known."""
 POLL_S: Final = 0.5
 MOST_EXAMPLES: Final = 5
 MOST_NAMED: Final = 20
@@ -88,14 +94,11 @@ class Reading:
         self._progress = progress
         self._groups = Groups()
         self._titles: dict[int, str] = {}
-        self._pool: Executor | None = None
-        self._stack = ExitStack()
 
     def close(self) -> None:
         """Send what is left."""
         if self._sending is not None:
             self._sending.flush()
-        self._stack.close()
 
     def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], bool]:
         """Read one file from where an earlier reading stopped; return what reads on when it has grown."""
@@ -114,6 +117,14 @@ class Reading:
             if form == "log"
             else _AccessFile(self, form, identity, start, written_ms)
         )
+        if form != "w3c" and size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
+            start = self._by_several(name, form, identity, start, size, written_ms)
+            self._settle(identity, start)
+            read = (
+                _LogFile(self, identity, start, written_ms)
+                if form == "log"
+                else _AccessFile(self, form, identity, start, written_ms)
+            )
         rest = _from(head, opened, start)
 
         def on(*, end: bool = True) -> bool:
@@ -128,15 +139,35 @@ class Reading:
                 self._settle(identity, read.settled)
             return any_read
 
-        if form != "log" and size > MANY_BYTES and (os.cpu_count() or 1) > 1 and self._pool is None:
-            self._pool = self._stack.enter_context(ProcessPoolExecutor(os.cpu_count()))
         on()
         return on
 
-    @property
-    def pool(self) -> Executor | None:
-        """Other processes that help with a large access log."""
-        return self._pool
+    def _by_several(self, name: str, form: str, identity: str, start: int, size: int, written_ms: int) -> int:
+        """Let several processes read the bulk of a large file, in order; return where it goes on."""
+        with ProcessPoolExecutor(os.cpu_count()) as pool, Path(name).open("rb") as opened:
+            waiting: list[tuple[Any, int, int]] = []
+            while size - start > MANY_BYTES // 2 or waiting:
+                while size - start > MANY_BYTES // 2 and len(waiting) < 4:
+                    opened.seek(start + PART_BYTES)
+                    end = opened.tell() + len(opened.readline(access.MOST_LINE))
+                    if form == "log":
+                        waiting.append((pool.submit(stacks_between, name, start, end), start, end))
+                    else:
+                        waiting.append(
+                            (pool.submit(requests_between, name, start, end, self.options.zone, written_ms), start, end)
+                        )
+                    start = end
+                future, first, end = waiting.pop(0)
+                if form == "log":
+                    lines, found = future.result()
+                    self.outcome.lines += lines
+                    for one in found:
+                        self.failure(one, identity, written_ms)
+                else:
+                    self.counts(future.result(), identity, first, end, written_ms)
+                self.outcome.bytes += end - first
+                self._progress(end - first)
+        return start
 
     def _form(self, name: str, head: bytes, opened: IO[bytes]) -> str | None:
         if self.options.form != "auto":
@@ -271,6 +302,27 @@ class Reading:
         )
 
 
+def stacks_between(name: str, start: int, end: int) -> tuple[int, list[Found]]:
+    """Return how many lines a part of a log file has, and the traces that begin in it; these may end behind it."""
+    with Path(name).open("rb") as opened:
+        first = max(0, start - OVERLAP_BYTES)
+        opened.seek(first)
+        before = opened.read(start - first)
+        part = opened.read(end - start)
+        behind = opened.read(OVERLAP_BYTES)
+    cut = before.find(b"\n") + 1 if first else 0
+    scanner = Scanner(first + cut)
+    found = list(scanner.feed(before[cut:] + part + behind[: behind.rfind(b"\n") + 1], end=True))
+    return part.count(b"\n"), [one for one in found if start <= one.offset < end]
+
+
+def requests_between(name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Counts:
+    """Return what a part of an access log holds."""
+    with Path(name).open("rb") as opened:
+        opened.seek(start)
+        return access.read_common(opened.read(end - start), zone, written_ms)
+
+
 class _LogFile:
     def __init__(self, reading: Reading, identity: str, start: int, written_ms: int) -> None:
         self._reading, self._identity, self._written_ms = reading, identity, written_ms
@@ -295,7 +347,6 @@ class _AccessFile:
         self._zone, self._written_ms = reading.options.zone, written_ms
         self._rest = b""
         self.settled = start
-        self._waiting: list[tuple[Any, int, int]] = []
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         data = self._rest + block
@@ -305,24 +356,12 @@ class _AccessFile:
         piece, self._rest = data[:cut], data[cut:]
         if piece:
             base, self.settled = self.settled, self.settled + len(piece)
-            pool = self._reading.pool
-            if self._w3c is not None:
-                self._reading.counts(self._w3c.read(piece), self._identity, base, self.settled, self._written_ms)
-            elif pool is None:
-                self._reading.counts(
-                    access.read_common(piece, self._zone, self._written_ms),
-                    self._identity,
-                    base,
-                    self.settled,
-                    self._written_ms,
-                )
-            else:
-                self._waiting.append(
-                    (pool.submit(access.read_common, piece, self._zone, self._written_ms), base, self.settled)
-                )
-        while self._waiting and (end or len(self._waiting) > 3):
-            future, base, settled = self._waiting.pop(0)
-            self._reading.counts(future.result(), self._identity, base, settled, self._written_ms)
+            counts = (
+                self._w3c.read(piece)
+                if self._w3c is not None
+                else access.read_common(piece, self._zone, self._written_ms)
+            )
+            self._reading.counts(counts, self._identity, base, self.settled, self._written_ms)
 
 
 class Marks:
@@ -378,7 +417,7 @@ def zone_of(name: str | None) -> tzinfo:
 def open_file(name: str, stack: ExitStack) -> tuple[IO[bytes], int, int]:
     """Open a file, standard input (``-``) or what gzip packed; return it, its size inflated (or a guess), and when it was written."""
     if name == "-":
-        return sys.stdin.buffer, 2**62, int(time.time() * 1000)
+        return sys.stdin.buffer, PACKED, int(time.time() * 1000)
     path = Path(name)
     try:
         opened: IO[bytes] = stack.enter_context(path.open("rb"))
@@ -388,7 +427,7 @@ def open_file(name: str, stack: ExitStack) -> tuple[IO[bytes], int, int]:
     except OSError as error:
         raise UsageTrouble(f"{name} cannot be read: {error.strerror}.") from error
     if packed:
-        return io.BufferedReader(gzip.GzipFile(fileobj=opened)), 2**62, int(status.st_mtime * 1000)
+        return io.BufferedReader(gzip.GzipFile(fileobj=opened)), PACKED, int(status.st_mtime * 1000)
     return opened, status.st_size, int(status.st_mtime * 1000)
 
 

@@ -19,6 +19,7 @@ from obitus.core.log_files.times import time_of
 
 Form = Literal["common", "w3c"]
 MOST_EXAMPLES: Final = 5
+MOST_LINE: Final = 64 * 1024
 MOST_REMEMBERED: Final = 100_000
 
 _COMMON = re.compile(
