@@ -10,6 +10,7 @@ import json
 import os
 import sys
 import time
+import zlib
 from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
@@ -37,6 +38,7 @@ from obitus.core.stacks.prefixes import prefix_of
 Form = Literal["auto", "log", "common", "w3c"]
 BLOCK_BYTES: Final = 2 * 1024 * 1024
 HEAD_BYTES: Final = 1024
+STEP_BYTES: Final = 256 * 1024
 MANY_BYTES: Final = 24 * 1024 * 1024
 """From how many bytes on several processes read a file."""
 PART_BYTES: Final = 4 * 1024 * 1024
@@ -102,7 +104,7 @@ class Reading:
 
     def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], bool]:
         """Read one file from where an earlier reading stopped; return what reads on when it has grown."""
-        head = opened.read(HEAD_BYTES)
+        head = _read_some(opened, HEAD_BYTES)
         identity = hashlib.blake2b(head, digest_size=10).hexdigest()
         form = self._form(name, head, opened)
         if form is None:
@@ -478,13 +480,18 @@ def _from(head: bytes, opened: IO[bytes], start: int) -> Callable[[int], bytes]:
 
 
 def _read_some(opened: IO[bytes], most: int) -> bytes:
+    """Read up to ``most`` bytes; of a packed file that stops half-way, what comes before its end."""
+    pieces: list[bytes] = []
+    left = most
     try:
-        return opened.read(most) or b""
-    except (EOFError, gzip.BadGzipFile, OSError) as error:
-        if isinstance(error, EOFError | gzip.BadGzipFile):
-            # A packed file that stops half-way: what came before was read.
-            return b""
+        while left > 0 and (piece := opened.read1(min(left, STEP_BYTES))):  # type: ignore[attr-defined]
+            pieces.append(piece)
+            left -= len(piece)
+    except (EOFError, gzip.BadGzipFile, zlib.error):
+        pass
+    except OSError as error:
         raise UsageTrouble(f"reading stopped: {error.strerror}.") from error
+    return b"".join(pieces)
 
 
 def _id(time_ms: int, identity: str, offset: int, text: str) -> str:

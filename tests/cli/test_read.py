@@ -1,0 +1,266 @@
+"""``obitus read``: log files with stack traces, and access logs in three formats, into a real service."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from obitus.cli.reading import zone_of
+from obitus.core.log_files import access
+from obitus.core.log_files.stacks import Scanner
+from obitus.core.log_files.times import time_of
+from tests.conftest import Running
+
+TEXTS = Path(__file__).parents[1] / "core/stacks/texts"
+JAVA = """\
+java.lang.IllegalStateException: gate 7 is shut
+\tat org.skerry.Gate.open(Gate.java:12)
+\tat org.skerry.Quay.run(Quay.java:40)
+"""
+
+
+@pytest.fixture
+def key(running: Running, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> str:
+    made = running.add_app()
+    monkeypatch.setenv("OBITUS_URL", running.url)
+    monkeypatch.setenv("OBITUS_KEY", made)
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    monkeypatch.setenv("COLUMNS", "200")
+    return made
+
+
+def read(*arguments: Any, given: bytes | None = None, status: int = 0) -> dict[str, Any]:
+    command = [sys.executable, "-m", "obitus", "read", "--json", *map(str, arguments)]
+    ended = subprocess.run(command, capture_output=True, input=given)
+    assert ended.returncode == status, ended.stderr.decode()
+    answer: dict[str, Any] = json.loads(ended.stdout) if ended.stdout else {"said": ended.stderr.decode()}
+    return answer
+
+
+def today(clock: str) -> str:
+    return time.strftime("%Y-%m-%d ", time.gmtime(time.time() - 86400)) + clock
+
+
+def log(lines: int = 30) -> str:
+    before = "".join(
+        f"{today(f'10:00:{i:02d},000')} INFO [main] org.skerry.Gate - passenger p-{i} boarded\n" for i in range(lines)
+    )
+    return f"{before}{today('10:01:00,250')} ERROR [main] org.skerry.Gate - could not open\n{JAVA}{today('10:01:01,000')} INFO [main] next\n"
+
+
+def test_a_log_becomes_failures_with_what_led_up_to_them(running: Running, key: str, tmp_path: Path) -> None:
+    """The time, the severity and the lines before a trace come along; the zone is the one that is named."""
+    path = tmp_path / "gate.log"
+    path.write_text(log())
+    told = read("--zone", "Europe/Oslo", "--release", "3.0.0", path)
+    assert (told["failures"], told["taken"], told["unreadable"]) == (1, 1, 0) and told["files"] == {str(path): "log"}
+    (issue,) = running.issues()
+    failure = running.get(f"/api/issues/{issue['number']}")["latest"]
+    assert (issue["title"], failure["release"], failure["severity"]) == (
+        "IllegalStateException in org.skerry.Gate.open",
+        "3.0.0",
+        "ERROR",
+    )
+    # Oslo is one or two hours ahead of UTC.
+    assert failure["time"][11:] in ("09:01:00.250Z", "08:01:00.250Z")
+    assert (
+        failure["report"]["trail"][-1]["message"].endswith("could not open") and len(failure["report"]["trail"]) == 20
+    )
+
+
+def test_reading_again_adds_nothing_and_a_grown_file_what_is_new(running: Running, key: str, tmp_path: Path) -> None:
+    """Also under another name, packed, or when it was forgotten how far the file was read."""
+    path = tmp_path / "gate.log"
+    path.write_text(log())
+    assert read(path)["taken"] == 1 and read(path)["taken"] == 0
+    rotated = tmp_path / "gate.log.1.gz"
+    rotated.write_bytes(gzip.compress(path.read_bytes()))
+    assert read(rotated)["taken"] == 0
+    for kept in (tmp_path / "state/obitus").glob("read-*"):
+        kept.unlink()
+    again = read(path)
+    assert (again["taken"], again["already_there"]) == (0, 1)
+    with path.open("a") as grown:
+        grown.write(log(3).replace("Gate.open", "Gate.close"))
+    assert read(path)["taken"] == 1
+    assert sum(issue["failures"] for issue in running.issues()) == 2
+
+
+def test_patterns_standard_input_and_a_dry_run(running: Running, key: str, tmp_path: Path) -> None:
+    """Several files by a pattern; standard input; a dry run sends nothing and says what it would; no file is an error."""
+    for name in ("java", "go", "perl"):
+        (tmp_path / f"{name}.log").write_text((TEXTS / f"{name}.txt").read_text())
+    dry = read("--dry-run", tmp_path / "*.log")
+    assert dry["failures"] == 3 and "taken" not in dry and len(dry["issues"]) == 3 and running.issues() == []
+    assert read("-", given=log().encode())["taken"] == 1
+    assert "no such file" in read(tmp_path / "none*.log", status=2)["said"]
+    assert "none of" in read("--format", "xml", tmp_path / "java.log", status=2)["said"]
+    assert "no time zone" in read("--zone", "Mars/Base", tmp_path / "java.log", status=2)["said"]
+
+
+COMMON = (
+    '10.0.0.{i} - - [{day}:10:{i:02d}:00 +0200] "GET /sailings/SK-47{i:02d}/boardings?seat={i} HTTP/1.1" {status} 512'
+)
+AGENT = ' "https://pier.example/" "Mozilla/5.0 \\"pier\\""'
+
+
+def access_log(agent: str = "", lines: int = 20) -> str:
+    day = time.strftime("%d/%b/%Y", time.gmtime(time.time() - 86400))
+    return "".join(
+        COMMON.format(i=i, day=day, status=503 if i == 7 else 404 if i == 9 else 304 if i == 3 else 200) + agent + "\n"
+        for i in range(lines)
+    )
+
+
+@pytest.mark.parametrize("agent", ["", AGENT], ids=["common", "combined"])
+def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, agent: str) -> None:
+    """All are counted by entry point and outcome; those that did not go well are told whole; what is no request is shown."""
+    path = tmp_path / "access.log"
+    path.write_text(access_log(agent) + "not a request at all\n")
+    told = read(path)
+    assert (told["runs"], told["runs_told"], told["unreadable"]) == (20, 2, 1) and told["examples"] == [
+        "not a request at all"
+    ]
+    assert told["outcomes"] == {"ok": 18, "failed": 1, "refused": 1} and told["files"] == {str(path): "common"}
+    counted = running.service.reader.rows(
+        "SELECT entry_point, outcome, hour, SUM(runs) AS n FROM run_counts GROUP BY 1, 2, 3"
+    )
+    assert {(row["entry_point"], row["outcome"], row["n"]) for row in counted} == {("GET /sailings/{id}/boardings", o, n) for o, n in (("ok", 18), ("failed", 1), ("refused", 1))}  # fmt: skip
+    assert {row["hour"] % 24 for row in counted} == {8}, "times are UTC, whatever the log's offset"
+    seqs = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'run' ORDER BY time_ms")
+    failed = json.loads(running.service.evidence.read(seqs[0]["seq"]))
+    assert failed["attributes"]["http.response.status_code"] == 503 and failed["request"]["url"].endswith("seat=7")
+    assert (failed["attributes"].get("user_agent.original") is not None) is bool(agent)
+    again = read(path)
+    assert again["taken"] == 0 and again["runs"] == 0
+    with path.open("a") as grown:
+        grown.write(access_log(agent, 3))
+    assert read(path)["runs"] == 3
+    assert running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 23
+
+
+W3C = """\
+#Software: a web server
+#Date: {day} 23:59:58
+#Fields: date time s-ip cs-method cs-uri-stem cs-uri-query s-port cs-username c-ip cs(User-Agent) sc-status sc-substatus sc-win32-status time-taken
+{day} 23:59:58 10.0.0.1 GET /gates/7 - 443 - 10.0.0.9 Mozilla/5.0+(pier) 200 0 0 15
+{day} 23:59:59 10.0.0.1 POST /gates/7 - 443 odd 10.0.0.9 Mozilla/5.0+(pier) 500 19 5 31
+#Fields: date time cs-method cs-uri-stem sc-status
+{day} 23:59:59 GET /gates/8 404
+{day} cut off
+"""
+
+
+def test_the_extended_format_with_its_fields(running: Running, key: str, tmp_path: Path) -> None:
+    """The field header rules, also where it changes; times are UTC; the sub-status is told: below the app it says why."""
+    path = tmp_path / "u_ex.log"
+    path.write_text(W3C.format(day=time.strftime("%Y-%m-%d", time.gmtime(time.time() - 86400))).replace("\n", "\r\n"))
+    told = read(path)
+    assert (told["runs"], told["runs_told"], told["unreadable"]) == (3, 2, 1) and told["files"] == {str(path): "w3c"}
+    seq = running.service.reader.one("SELECT MIN(seq) AS seq FROM reports WHERE kind = 'run'")["seq"]
+    run = json.loads(running.service.evidence.read(seq))
+    assert run["attributes"]["http.response.detail_code"] == "500.19.5" and run["attributes"]["user.id"] == "odd"
+    assert (
+        run["run"]["duration_ms"] == 31
+        and run["run"]["entry_point"] == "POST /gates/{id}"
+        and "23:59:59" in run["time"]
+    )
+
+
+def test_following(running: Running, key: str, tmp_path: Path) -> None:
+    """What is written to a file later arrives, also after it was replaced by a new one; Ctrl-C ends it well."""
+    path = tmp_path / "gate.log"
+    path.write_text("up\n")
+    process = subprocess.Popen(
+        [sys.executable, "-u", "-m", "obitus", "read", "--follow", str(path)], stdout=subprocess.PIPE, text=True
+    )
+    try:
+        assert process.stdout is not None and "going on" in process.stdout.readline()
+        for function in ("open", "close"):
+            if function == "close":
+                os.replace(path, tmp_path / "gate.log.1")
+            with path.open("a") as grown:
+                grown.write(log(2).replace("Gate.open", f"Gate.{function}"))
+            ends = time.monotonic() + 20
+            while not any(issue["place"].endswith(function) for issue in running.issues()):
+                assert time.monotonic() < ends, f"{function} did not arrive"
+                time.sleep(0.1)
+    finally:
+        process.send_signal(signal.SIGINT)
+        assert process.wait(20) == 0
+    with process.stdout:
+        assert "2 failures found" in process.stdout.read()
+
+
+def test_bad_files(running: Running, key: str, tmp_path: Path) -> None:
+    """NUL bytes, a megabyte on one line, control and direction signs, a packed file cut off, two stacks interleaved."""
+    (tmp_path / "nul.log").write_bytes(b"\0" * 100_000)
+    (tmp_path / "long.log").write_bytes(b"x" * 1_000_000 + b"\n" + JAVA.encode())
+    (tmp_path / "signs.log").write_text(JAVA.replace("gate 7", "gate \u202e7\x1b[31m\x07"))
+    (tmp_path / "cut.log.gz").write_bytes(gzip.compress((log(3) + log(40) * 90).encode())[:-20])
+    other = JAVA.replace("Gate", "Tide").splitlines()
+    (tmp_path / "two.log").write_text(
+        "\n".join(line for pair in zip(JAVA.splitlines(), other, strict=True) for line in pair)
+    )
+    (tmp_path / "empty.log").write_text("")
+    told = read(tmp_path / "*.log", tmp_path / "cut.log.gz")
+    assert told["unreadable"] == 1 and "no text" in told["examples"][0] and told["failures"] >= 4
+    assert all("\x1b" not in issue["message"] or issue["message"] for issue in running.issues())
+    gone = subprocess.run([sys.executable, "-m", "obitus", "read", str(tmp_path / "two.log")], capture_output=True, text=True, env=os.environ | {"OBITUS_KEY": "okey_wrong"})  # fmt: skip
+    assert gone.returncode == 4 and "No app has this reporting key" in gone.stderr
+
+
+@given(st.lists(st.sampled_from([*JAVA.splitlines(), "", "Traceback (most recent call last):", '  File "a.py", line 1, in f', "    go()", "KeyError: 'x'", "x" * 300, "2026-01-02 03:04:05 INFO [a] b", "\t... 2 more", "goroutine 1 [running]:"]), max_size=60), st.integers(1, 400))  # fmt: skip
+def test_blocks_make_no_difference(lines: list[str], size: int) -> None:
+    """Wherever a file is cut into blocks, the same traces are found at the same places."""
+    data = "\n".join(lines).encode()
+
+    def found(blocks: list[bytes]) -> list[tuple[int, str]]:
+        scanner = Scanner()
+        told = [(one.offset, one.stack.chain[0].type) for block in blocks for one in scanner.feed(block)]
+        return told + [(one.offset, one.stack.chain[0].type) for one in scanner.feed(b"", end=True)]
+
+    assert found([data[i : i + size] for i in range(0, len(data), size)]) == found([data])
+
+
+@given(st.binary(max_size=400))
+def test_any_bytes_are_survived(data: bytes) -> None:
+    """Whatever stands in a file, reading it ends."""
+    scanner = Scanner()
+    list(scanner.feed(data))
+    list(scanner.feed(b"", end=True))
+    access.recognise(data)
+    counts = access.read_common(data, zone_of("UTC"), 0)
+    assert sum(counts.runs.values()) + counts.unreadable <= counts.lines + 1
+    access.W3c(["date", "time", "sc-status"]).read(data)
+
+
+@pytest.mark.parametrize(
+    ("text", "wanted"),
+    [
+        ("2026-11-25T10:00:01.250Z", "2026-11-25T10:00:01.250"), ("2026-11-25 10:00:01,250", "2026-11-25T08:00:01.250"),
+        ("25/Nov/2026:10:00:01 +0100", "2026-11-25T09:00:01.000"), ("Nov  5 10:00:01", "2026-11-05T08:00:01.000"),
+        ("Dec 24 10:00:01", "2025-12-24T08:00:01.000"), ("1764064801", "2025-11-25T10:00:01.000"), ("1764064801250", "2025-11-25T10:00:01.250"),
+        ("10:00:01", "2026-11-25T08:00:01.000"), ("23:00:00", "2026-11-24T21:00:00.000"), ("Wed Nov 25 10:00:01 2026", "2026-11-25T08:00:01.000"),
+        ("2026-13-45 99:99:99", None), ("yesterday", None),
+    ],
+)  # fmt: skip
+def test_times(text: str, wanted: str | None) -> None:
+    """The forms that log writers use; without a zone in the one that is named, without a year the latest such day."""
+    from datetime import UTC, datetime, timedelta, timezone
+
+    about = datetime(2026, 11, 25, 12, tzinfo=UTC)
+    found = time_of(text, timezone(timedelta(hours=2)), int(about.timestamp() * 1000))
+    said = None if found is None else datetime.fromtimestamp(found / 1000, UTC).isoformat(timespec="milliseconds")[:-6]
+    assert said == wanted
