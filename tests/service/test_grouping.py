@@ -1,0 +1,231 @@
+"""Grouping in the service: joined by likeness, suggested, merged, split, kept apart, ruled, regrouped and undone."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from obitus.core.grouping import first_recipe
+from obitus.store import grouping as store
+from tests.conftest import Running, failure, start
+
+
+def raised(function: str, code: str = "", *, kind: str = "ValueError", message: str = "", line: int = 7, callers: list[tuple[str, str]] | None = None, **more: Any) -> dict[str, Any]:  # fmt: skip
+    def frame(name: str, text: str, at: int) -> dict[str, Any]:
+        return {
+            "function": name,
+            "module": "fares",
+            "file": "/srv/fares.py",
+            "line": at,
+            "own": True,
+            **({"source": {"line": text}} if text else {}),
+        }
+
+    frames = [*(frame(name, text, 90) for name, text in callers or [("main", "")]), frame(function, code, line)]
+    return failure(exceptions=[{"type": kind, "message": message, "frames": frames}], **more)
+
+
+def numbers(running: Running, *reports: dict[str, Any], key: str) -> list[int]:
+    answer = running.send(key, *reports)
+    assert answer.status == 200, answer.data
+    return [line["issue"] for line in answer.json()["lines"]]
+
+
+def done(running: Running, answer: Any) -> dict[str, Any]:
+    assert answer.status == 202, answer.data
+    number = answer.json()["id"]
+    ends = time.monotonic() + 20
+    while (told := running.get(f"/api/regroupings/{number}"))["state"] in ("running", "undoing"):
+        assert time.monotonic() < ends
+        time.sleep(0.02)
+    return dict(told)
+
+
+def counts(running: Running) -> dict[int, int]:
+    found = {issue["number"]: issue["failures"] for issue in running.issues()}
+    for number, failures in found.items():
+        whole = running.get(f"/api/issues/{number}?window=14d")
+        assert (
+            whole["failures_in_all"]
+            == failures
+            == len(running.get(f"/api/issues/{number}/failures?window=14d&limit=200")["failures"])
+        )
+    return found
+
+
+def test_joined_by_likeness_and_why(running: Running) -> None:
+    """A line that has moved joins its issue and says why; what is only near is suggested."""
+    key = running.add_app()
+    one, moved, other = numbers(running, raised("quote", line=7, message="no fare for 3"), raised("quote", line=40, message="no fare for 4"), raised("quote", line=60, message="pier 7 is shut today"), key=key)  # fmt: skip
+    assert one == moved != other
+    whole = running.get(f"/api/issues/{one}")
+    assert [found["joined"] for found in whole["why"]] == [
+        "",
+        "the same type and words in the same function; the line has moved",
+    ]
+    assert any(part["counted"] and part["reason"] for part in whole["why"][0]["parts"])
+    (like,) = running.get(f"/api/issues/{one}/perhaps")["perhaps"]
+    assert like["number"] == other and "another line" in like["reason"]
+
+
+def test_merge_and_undo(running: Running) -> None:
+    """A merge moves failures and what comes later; undone, both are as they were, and what came since goes home."""
+    key = running.add_app()
+    a, b = numbers(running, raised("quote", "return fares[kind]"), raised("weigh", "return loads[deck]"), key=key)
+    numbers(running, raised("quote", "return fares[kind]"), key=key)
+    preview = running.ask("POST", f"/api/issues/{a}/merge/preview", {"into": b}).json()
+    assert (preview["failures"], preview["failures_after"], preview["state"]) == (2, 3, "untriaged") and preview[
+        "reason"
+    ]
+    merged = done(running, running.ask("POST", f"/api/issues/{a}/merge", {"into": b}))
+    assert merged["state"] == "done" and merged["moved"] == 2 and counts(running) == {b: 3}
+    assert numbers(running, raised("quote", "return fares[kind]"), key=key) == [b]
+    assert running.get(f"/api/issues/{a}")["merged_into"] == b
+    assert "merged issue" in running.get(f"/api/issues/{b}")["history"][-1]["reason"]
+    undone = done(running, running.ask("POST", f"/api/regroupings/{merged['id']}/undo", {}))
+    assert undone["state"] == "undone" and counts(running) == {a: 3, b: 1}
+    assert numbers(running, raised("quote", "return fares[kind]"), key=key) == [a]
+    again = running.ask("POST", f"/api/regroupings/{merged['id']}/undo", {})
+    assert (again.status, again.json()["slug"]) == (409, "bad-undo")
+
+
+def test_split_by_an_attribute(running: Running) -> None:
+    """Each value becomes an issue, now and for what comes; undone, all is one again."""
+    key = running.add_app()
+    piers = ["eastholm"] * 3 + ["merrow"] * 2
+    (number, *_) = numbers(running, *(raised("quote", "go()", attributes={"pier": pier}) for pier in piers), key=key)
+    preview = running.ask("POST", f"/api/issues/{number}/split/preview", {"by": ["pier"]}).json()
+    assert [(part["value"], part["failures"]) for part in preview["parts"]] == [("eastholm", 3), ("merrow", 2)]
+    parted = done(running, running.ask("POST", f"/api/issues/{number}/split", {"by": ["pier"]}))
+    found = counts(running)
+    (new,) = set(found) - {number}
+    assert found == {number: 3, new: 2}
+    east, merrow, third = numbers(running, *(raised("quote", "go()", attributes={"pier": pier}) for pier in ("eastholm", "merrow", "gannet")), key=key)  # fmt: skip
+    assert (east, merrow) == (number, new) and third not in (number, new)
+    done(running, running.ask("POST", f"/api/regroupings/{parted['id']}/undo", {}))
+    assert counts(running)[number] == 7
+    assert numbers(running, raised("quote", "go()", attributes={"pier": "merrow"}), key=key) == [number]
+
+
+def test_split_by_fingerprint_and_by_message(running: Running) -> None:
+    """A fingerprint that was joined can be taken out; a part that did not count can part an issue."""
+    key = running.add_app()
+    number, joined = numbers(running, raised("quote", line=7, message="no fare for 3"), raised("quote", line=40, message="no fare for 4"), key=key)  # fmt: skip
+    assert number == joined
+    out = running.get(f"/api/issues/{number}")["why"][1]["fingerprint"]
+    preview = running.ask("POST", f"/api/issues/{number}/split/preview", {"fingerprints": [out]}).json()
+    assert [part["failures"] for part in preview["parts"]] == [1, 1]
+    done(running, running.ask("POST", f"/api/issues/{number}/split", {"fingerprints": [out]}))
+    assert sorted(counts(running).values()) == [1, 1]
+    assert numbers(running, raised("quote", line=40, message="no fare for 9"), key=key) != [number]
+    (said, *_) = numbers(
+        running,
+        *(raised("board", "raise Refused('x')", message=text) for text in ("pier shut", "no crew aboard")),
+        key=key,
+    )
+    preview = running.ask("POST", f"/api/issues/{said}/split/preview", {"by": ["message"]}).json()
+    assert {part["value"] for part in preview["parts"]} == {"pier shut", "no crew aboard"}
+    for order in ({}, {"by": ["a"], "fingerprints": [out]}, {"fingerprints": ["2-none"]}):
+        refused = running.ask("POST", f"/api/issues/{number}/split", order)
+        assert (refused.status, refused.json()["slug"]) == (422, "bad-split")
+
+
+def test_never_together(running: Running) -> None:
+    """What people said is never one is suggested no more, and cannot be merged."""
+    key = running.add_app()
+    a, b = numbers(
+        running, raised("quote", "return fares[kind]"), raised("quote", "return fares[kind] + fares[pier]"), key=key
+    )
+    assert running.get(f"/api/issues/{a}/perhaps")["perhaps"]
+    assert running.ask("POST", f"/api/issues/{a}/never-together", {"other": b}).status == 200
+    assert running.get(f"/api/issues/{b}/perhaps") == {"perhaps": [], "never": [a]}
+    refused = running.ask("POST", f"/api/issues/{b}/merge", {"into": a})
+    assert (refused.status, refused.json()["slug"]) == (422, "bad-merge")
+    assert running.ask("POST", f"/api/issues/{a}/merge", {"into": a}).status == 422
+    assert running.ask("POST", f"/api/issues/{a}/merge", {"into": 99}).status == 404
+
+
+def test_rules_with_preview_then_history(running: Running) -> None:
+    """A rule shows what it would do, acts on what comes, and on history once it is regrouped; undone, all is back."""
+    key = running.add_app()
+    reports = [
+        raised(f, f"return {f}[7]", kind="KeyError", attributes={"deck": deck})
+        for f in ("quote", "weigh")
+        for deck in ("a", "b")
+    ]
+    a, _, b, _ = numbers(running, *reports, key=key)
+    assert a != b
+    together = {"rule": "type=KeyError app=sailings -> together"}
+    preview = running.ask("POST", "/api/grouping-rules/preview", together).json()
+    assert (preview["looked_at"], preview["matching"], preview["moving"]) == (4, 4, 2) and preview["joining"][0][
+        "issues"
+    ] == [a, b]
+    apart = running.ask("POST", "/api/grouping-rules/preview", {"rule": "type~Key -> apart by deck"}).json()
+    assert sorted(parting["issue"] for parting in apart["parting"]) == [a, b] and apart["moving"] == 2
+    made = running.ask("POST", "/api/grouping-rules", together)
+    assert made.status == 201 and running.ask("POST", "/api/grouping-rules", together).status == 409
+    (new,) = numbers(running, raised("load", "return load[7]", kind="KeyError"), key=key)
+    assert new not in (a, b) and running.get(f"/api/issues/{new}")["why"][0]["parts"][0]["kind"] == "rule"
+    assert running.ask("POST", "/api/regroupings/preview", {"app": "sailings"}).json()["moving"] == 3
+    regrouped = done(running, running.ask("POST", "/api/regroupings", {"app": "sailings"}))
+    assert list(counts(running).values()) == [5] and regrouped["moved"] == 3
+    done(running, running.ask("POST", f"/api/regroupings/{regrouped['id']}/undo", {}))
+    assert counts(running) == {a: 2, b: 2, new: 1}
+    assert running.ask("DELETE", f"/api/grouping-rules/{made.json()['id']}").status == 200
+    assert running.get("/api/grouping-rules")["rules"] == []
+    assert numbers(running, reports[0] | {"id": failure()["id"]}, key=key) == [a]
+
+
+def test_rules_on_frames(running: Running) -> None:
+    """Frames can be left out, and code told to be the app's own or a library's; what is no rule is explained."""
+    key = running.add_app()
+    for rule in ("app=sailings -> ignore frames fares.guard", "app=sailings -> library code fares.helper"):
+        assert running.ask("POST", "/api/grouping-rules", {"rule": rule}).status == 201
+    within = [("main", ""), ("quote", "return guard(7)")]
+    guarded, bare = numbers(
+        running, raised("guard", "raise Refused(x)", callers=within), raised("quote", "return guard(7)"), key=key
+    )
+    assert guarded == bare
+    for text, said in (("type=A", "no arrow"), ("-> together", "empty"), ("a=1 -> sort", "nothing that a rule does"), ("(a=1 -> together", "not closed"), ("severity>LOUD -> together", "no severity"), ("a=1 -> apart by", "Name one")):  # fmt: skip
+        refused = running.ask("POST", "/api/grouping-rules", {"rule": text})
+        assert refused.status == 422 and said in refused.json()["detail"], refused.json()
+
+
+def test_a_flood_of_new_issues_is_collected(running: Running) -> None:
+    """Beyond a limit of new issues a minute, failures go to one issue that says so; known issues are not touched."""
+    key = running.add_app()
+    (known,) = numbers(running, raised("quote", "return fares[kind]"), key=key)
+    flood = [
+        raised(f"f_{chr(97 + i % 26)}{chr(97 + i // 26)}", f"raise E{i}()", kind=f"E{i}")
+        for i in range(store.MOST_NEW_ISSUES + 40)
+    ]
+    told = numbers(running, *flood, key=key)
+    collecting = told[-1]
+    assert told.count(collecting) == 41 and len(set(told)) == store.MOST_NEW_ISSUES
+    whole = running.get(f"/api/issues/{collecting}")
+    assert whole["type"] == store.COLLECTING_TYPE and "new issues in one minute" in whole["history"][0]["reason"]
+    assert numbers(running, raised("quote", "return fares[kind]"), key=key) == [known]
+    running.clock.ahead_ms = 61_000
+    (later,) = numbers(running, flood[-1] | {"id": failure()["id"]}, key=key)
+    assert later not in (collecting, known)
+
+
+def test_an_older_recipe_splits_nothing(tmp_path: Any) -> None:
+    """An issue that an older version of the recipe began goes on under the new one."""
+    thread, running = start(tmp_path / "data")
+    try:
+        key = running.add_app()
+        report = raised("quote", "return fares[kind]", line=7)
+        (number,) = numbers(running, report, key=key)
+        from obitus.service.prepare import chain_of
+
+        older = first_recipe.fingerprint(chain_of(report)).text
+        running.service.writer.run(lambda c: c.execute("DELETE FROM fingerprint_keys"))
+        running.service.writer.run(
+            lambda c: c.execute("UPDATE fingerprints SET fingerprint = ?, traits = NULL", (older,))
+        )
+        assert numbers(running, report | {"id": failure()["id"]}, key=key) == [number]
+        assert "earlier version" in running.get(f"/api/issues/{number}")["why"][-1]["joined"]
+    finally:
+        running.http.clear()
+        thread.stop()
