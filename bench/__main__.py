@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import bare, client
+from bench import bare, client, finding
 from bench.measuring import row, timed
 from obitus.service.formats import REPORT
 from obitus.service.run import InThread, listen
@@ -41,6 +41,7 @@ def main() -> None:
     print(f"{'row':<44}{'ours':>14}{'floor':>14}{'ratio':>9}")
     with tempfile.TemporaryDirectory() as folder:
         client.measure(Path(folder))
+        finding.measure(Path(folder), report_of_8_kb(1))
         intake(Path(folder))
         visible(Path(folder))
 

@@ -21,7 +21,9 @@ COMMANDS = {
     "cli-check": ["check"],
     "cli-run": ["run", "--", "python3", "gate.py"],
     "cli-app-add": ["app", "add", "quay-lights", "--kind", "flask"],
-    "cli-app-list": ["app", "list"],
+    "cli-why": ["why", "{regressed}"],
+    "cli-rules": ["rules", "try", "app=gatekeeper type=ValueError -> together"],
+    "cli-read": ["read", "--dry-run", "gate.log", "access.log"],
 }
 # A program that dies before it serves anything: its configuration is broken.
 GATE = """import configparser
@@ -29,6 +31,24 @@ config = configparser.ConfigParser()
 config.read_string("[printer]\\nmodel = old")
 address = config["printer"]["address"]
 """
+
+GATE_LOG = """2026-11-24 06:58:12,004 INFO  [gate-2] skerry.Gate - berth 14 is free
+2026-11-24 06:58:12,120 ERROR [gate-2] skerry.Gate - pass p-118 was not let through
+skerry.GangwayUp: gangway 3 is up
+\tat skerry.Gangway.cross(Gangway.java:41)
+\tat skerry.Gate.open(Gate.java:88)
+Caused by: java.lang.NullPointerException: Cannot invoke "skerry.Tide.level()" because "tide" is null
+\tat skerry.Gangway.slope(Gangway.java:57)
+\t... 2 more
+2026-11-24 06:58:13,551 ERROR [board] pier.board: Traceback (most recent call last):
+2026-11-24 06:58:13,551 ERROR [board] pier.board:   File "/srv/pierboard/board.py", line 31, in draw
+2026-11-24 06:58:13,551 ERROR [board] pier.board:     hour = rows[pier]["hour"]
+2026-11-24 06:58:13,551 ERROR [board] pier.board: KeyError: 'merrow'
+"""
+ACCESS_LOG = "".join(
+    f'10.0.0.{i % 9} - - [24/Nov/2026:07:{i % 60:02d}:00 +0000] "GET /sailings/SK-{4700 + i}/berths HTTP/1.1" {503 if i % 31 == 7 else 200} 512\n'
+    for i in range(240)
+)
 
 
 def main() -> None:
@@ -93,6 +113,20 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     page.wait_for_timeout(300)
     _take(page, "issue", only)
     _take(page, "issue-whole", only, whole=True)
+    page.goto(f"{base}/issues?window=14d")
+    page.get_by_role("link", name=re.compile("manifests.field")).first.click()
+    page.get_by_role("button", name=re.compile("Merge with")).first.click()
+    page.get_by_text("would go to issue").scroll_into_view_if_needed()
+    page.wait_for_timeout(300)
+    _take(page, "correcting", only)
+    page.goto(f"{base}/set-up/rules")
+    page.get_by_label("A grouping rule").fill("app=gatekeeper type=ValueError -> together")
+    page.get_by_role("button", name="See what it would do").click()
+    page.get_by_text("would change their issue").wait_for()
+    _take(page, "rules", only)
+    page.goto(f"{base}/issues/{number}?window=14d")
+    page.get_by_role("heading", name="Where").wait_for()
+    page.wait_for_timeout(300)
     page.evaluate("document.documentElement.dataset.desk = 'night'")
     _take(page, "issue-night", only)
     page.set_viewport_size({"width": 390, "height": 800})
@@ -121,6 +155,8 @@ def _terminals(browser: Browser, environment: dict[str, str], link: str, regress
         folder = Path(tempfile.gettempdir()) / "skerry-gate"
         folder.mkdir(exist_ok=True)
         (folder / "gate.py").write_text(GATE)
+        (folder / "gate.log").write_text(GATE_LOG)
+        (folder / "access.log").write_text(ACCESS_LOG + "gate 7 was painted\n")
         arguments = [part.format(regressed=regressed) for part in command]
         if name == "cli-check":
             made = subprocess.run(

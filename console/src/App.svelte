@@ -9,6 +9,7 @@
 	import Desk from './pages/Desk.svelte';
 	import IssuePage from './pages/Issue.svelte';
 	import Issues from './pages/Issues.svelte';
+	import Rules from './pages/Rules.svelte';
 	import SetUp from './pages/SetUp.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
@@ -20,6 +21,7 @@
 		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
 		{ key: '2', does: 'Issues', run: () => place.go(place.to('/issues')) },
 		{ key: '3', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
+		{ key: '4', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
 		{ key: '?', does: 'This list', run: () => (help = true) }
 	]);
@@ -36,6 +38,8 @@
 			{#key issue}<IssuePage number={Number(issue)} />{/key}
 		{:else if place.path === '/issues'}
 			<Issues />
+		{:else if place.path === '/set-up/rules'}
+			<Rules />
 		{:else if place.path.startsWith('/set-up')}
 			<SetUp />
 		{:else}

@@ -222,7 +222,7 @@ def test_an_older_recipe_splits_nothing(tmp_path: Any) -> None:
         older = first_recipe.fingerprint(chain_of(report)).text
         running.service.writer.run(lambda c: c.execute("DELETE FROM fingerprint_keys"))
         running.service.writer.run(
-            lambda c: c.execute("UPDATE fingerprints SET fingerprint = ?, traits = NULL", (older,))
+            lambda c: c.execute("UPDATE fingerprints SET fingerprint = ?, traits_id = NULL", (older,))
         )
         assert numbers(running, report | {"id": failure()["id"]}, key=key) == [number]
         assert "earlier version" in running.get(f"/api/issues/{number}")["why"][-1]["joined"]

@@ -47,6 +47,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send OpenTelemetry log records
+         * @description Take an export of logs: exceptions become failures, everything else log records.
+         */
+        post: operations["logs_v1_logs_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send OpenTelemetry spans
+         * @description Take an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps.
+         */
+        post: operations["traces_v1_traces_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/desk": {
         parameters: {
             query?: never;
@@ -479,6 +519,274 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/issues/{number}/perhaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Issues that may be the same fault
+         * @description Return the nearest other issues, with what is alike and what differs.
+         */
+        get: operations["perhaps_api_issues__number__perhaps_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/merge/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What merging would make
+         * @description Tell what merging an issue into another one would make.
+         */
+        post: operations["merge_preview_api_issues__number__merge_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Merge an issue into another
+         * @description Move all failures of an issue to another; what comes later by its fingerprints goes there too. Can be undone.
+         */
+        post: operations["merge_api_issues__number__merge_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/split/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What splitting would make
+         * @description Tell which issues a split would make of the latest failures.
+         */
+        post: operations["split_preview_api_issues__number__split_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Split an issue
+         * @description Part an issue, now and for what comes. Can be undone.
+         */
+        post: operations["split_api_issues__number__split_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/never-together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that two issues are never one
+         * @description Suggest them no more, and keep them apart when history is regrouped.
+         */
+        post: operations["never_together_api_issues__number__never_together_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grouping-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Grouping rules in force
+         * @description Return the team's grouping rules.
+         */
+        get: operations["grouping_rules_api_grouping_rules_get"];
+        put?: never;
+        /**
+         * Put a grouping rule in force
+         * @description Group by a rule from now on. What is kept stays where it is until history is regrouped.
+         */
+        post: operations["add_rule_api_grouping_rules_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grouping-rules/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a grouping rule would do
+         * @description Tell which issues would join or part under a rule, on the latest failures of each app.
+         */
+        post: operations["rule_preview_api_grouping_rules_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/grouping-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a grouping rule
+         * @description Group without a rule from now on.
+         */
+        delete: operations["end_rule_api_grouping_rules__rule__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/regroupings/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What grouping history anew would do
+         * @description Tell which issues of an app would join or part if its latest failures were grouped anew.
+         */
+        post: operations["regroup_preview_api_regroupings_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/regroupings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Merges, splits and regroupings
+         * @description Return the latest, newest first.
+         */
+        get: operations["regroupings_api_regroupings_get"];
+        put?: never;
+        /**
+         * Group an app's history anew
+         * @description Group all failures of an app by the recipe and the rules in force. Shows progress, and can be undone.
+         */
+        post: operations["regroup_api_regroupings_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/regroupings/{regrouping}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One regrouping, with its progress
+         * @description Return how far it is.
+         */
+        get: operations["regrouping_api_regroupings__regrouping__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/regroupings/{regrouping}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a regrouping
+         * @description Bring back what it moved, and what came since by the fingerprints that it led elsewhere.
+         */
+        post: operations["undo_api_regroupings__regrouping__undo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health": {
         parameters: {
             query?: never;
@@ -723,8 +1031,59 @@ export interface components {
         FingerprintAnswer: {
             /** Fingerprint */
             fingerprint: string;
+            /**
+             * Joined
+             * @description Why it belongs to the issue, when it did not begin it.
+             * @default
+             */
+            joined: string;
             /** Parts */
             parts: components["schemas"]["PartAnswer"][];
+        };
+        /**
+         * GroupExample
+         * @description Failures that would be one issue, and what they are called.
+         */
+        GroupExample: {
+            /** Title */
+            title: string;
+            /** Failures */
+            failures: number;
+            /** Message */
+            message: string;
+        };
+        /**
+         * GroupingRuleAnswer
+         * @description A grouping rule of the team.
+         */
+        GroupingRuleAnswer: {
+            /** Id */
+            id: number;
+            /** Rule */
+            rule: string;
+            /** Person */
+            person: string;
+            /** Created */
+            created: string;
+        };
+        /**
+         * GroupingRuleOrder
+         * @description A grouping rule.
+         */
+        GroupingRuleOrder: {
+            /**
+             * Rule
+             * @description `CONDITION -> together`, `… -> apart by user.id`, `… -> ignore frames *\/wrappers.py`.
+             */
+            rule: string;
+        };
+        /**
+         * GroupingRulesAnswer
+         * @description The grouping rules in force.
+         */
+        GroupingRulesAnswer: {
+            /** Rules */
+            rules: components["schemas"]["GroupingRuleAnswer"][];
         };
         /**
          * HealthAnswer
@@ -835,6 +1194,11 @@ export interface components {
              */
             stragglers: number;
             /**
+             * Merged Into
+             * @description The issue that it was merged into.
+             */
+            merged_into?: number | null;
+            /**
              * Over Time
              * @description Failures per slice of the window, oldest first.
              */
@@ -932,6 +1296,11 @@ export interface components {
              */
             stragglers: number;
             /**
+             * Merged Into
+             * @description The issue that it was merged into.
+             */
+            merged_into?: number | null;
+            /**
              * Over Time
              * @description Failures per slice of the window, oldest first.
              */
@@ -962,6 +1331,22 @@ export interface components {
             next?: string | null;
         };
         /**
+         * JoiningAnswer
+         * @description Issues that would become one.
+         */
+        JoiningAnswer: {
+            /** Issues */
+            issues: number[];
+            /**
+             * Into
+             * @description The issue they would be; absent for a new one.
+             */
+            into: number | null;
+            /** Failures */
+            failures: number;
+            example: components["schemas"]["GroupExample"];
+        };
+        /**
          * KeyAnswer
          * @description A reporting key, without the key.
          */
@@ -979,6 +1364,12 @@ export interface components {
             created: string;
             /** Revoked */
             revoked?: string | null;
+            /**
+             * Makes Apps
+             * @description Whether it may report for apps that its senders name.
+             * @default false
+             */
+            makes_apps: boolean;
         };
         /**
          * KindAnswer
@@ -989,6 +1380,41 @@ export interface components {
             name: string;
             /** Title */
             title: string;
+        };
+        /**
+         * LikeAnswer
+         * @description An issue that may be the same fault.
+         */
+        LikeAnswer: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
+            /** Failures In All */
+            failures_in_all: number;
+            /**
+             * Reason
+             * @description What is alike, and what differs, in words.
+             */
+            reason: string;
+        };
+        /**
+         * LikesAnswer
+         * @description The issues that may be the same fault as one, and those that somebody said are not.
+         */
+        LikesAnswer: {
+            /** Perhaps */
+            perhaps: components["schemas"]["LikeAnswer"][];
+            /**
+             * Never
+             * @description Issues that are never one with it, because somebody said so.
+             */
+            never: number[];
         };
         /**
          * LineVerdict
@@ -1037,6 +1463,60 @@ export interface components {
             notes?: string[] | null;
         };
         /**
+         * MergeOrder
+         * @description Which issue another one is merged into.
+         */
+        MergeOrder: {
+            /**
+             * Into
+             * @description The number of the issue that stays.
+             */
+            into: number;
+        };
+        /**
+         * MergePreview
+         * @description What merging two issues would make.
+         */
+        MergePreview: {
+            /** Issue */
+            issue: number;
+            /** Into */
+            into: number;
+            /**
+             * Failures
+             * @description Failures that would move.
+             */
+            failures: number;
+            /**
+             * Failures After
+             * @description Failures that the issue would have.
+             */
+            failures_after: number;
+            /**
+             * Reason
+             * @description What the two have in common, as far as it is seen.
+             */
+            reason: string;
+            /** First Seen */
+            first_seen: string;
+            /** Last Seen */
+            last_seen: string;
+            /**
+             * State
+             * @description The state it would have: that of the issue that is merged into.
+             * @enum {string}
+             */
+            state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
+        };
+        /**
+         * NeverOrder
+         * @description Which issue another one is never one with.
+         */
+        NeverOrder: {
+            /** Other */
+            other: number;
+        };
+        /**
          * NewApp
          * @description An app to add.
          */
@@ -1052,7 +1532,7 @@ export interface components {
              * @default fastapi
              * @enum {string}
              */
-            kind: "fastapi" | "flask" | "django" | "celery" | "script" | "command";
+            kind: "fastapi" | "flask" | "django" | "celery" | "script" | "command" | "opentelemetry";
             /**
              * Environment
              * @description What its first key is for.
@@ -1071,6 +1551,12 @@ export interface components {
              * @default production
              */
             environment: string;
+            /**
+             * Makes Apps
+             * @description Whether OpenTelemetry senders with it may report for the apps and environments that they name, new ones included.
+             * @default false
+             */
+            makes_apps: boolean;
         };
         /**
          * NewKeyAnswer
@@ -1164,6 +1650,16 @@ export interface components {
             counted: boolean;
             /** Reason */
             reason: string;
+        };
+        /**
+         * PartingAnswer
+         * @description An issue that would become several.
+         */
+        PartingAnswer: {
+            /** Issue */
+            issue: number;
+            /** Into */
+            into: components["schemas"]["GroupExample"][];
         };
         /**
          * PersonAnswer
@@ -1279,6 +1775,77 @@ export interface components {
             reason: string;
         };
         /**
+         * RegroupOrder
+         * @description Whose history is grouped anew.
+         */
+        RegroupOrder: {
+            /** App */
+            app: string;
+        };
+        /**
+         * RegroupPreview
+         * @description What a rule, or grouping anew, would do to the latest failures.
+         */
+        RegroupPreview: {
+            /**
+             * Looked At
+             * @description Failures looked at, the latest ones.
+             */
+            looked_at: number;
+            /**
+             * Matching
+             * @description Failures that the rule's condition holds for.
+             */
+            matching: number;
+            /**
+             * Moving
+             * @description Failures that would change their issue.
+             */
+            moving: number;
+            /** Joining */
+            joining: components["schemas"]["JoiningAnswer"][];
+            /** Parting */
+            parting: components["schemas"]["PartingAnswer"][];
+        };
+        /**
+         * RegroupingAnswer
+         * @description A merge, a split, or a regrouping of history.
+         */
+        RegroupingAnswer: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "merge" | "split" | "regroup";
+            /** Said */
+            said: string;
+            /** Person */
+            person: string;
+            /** Created */
+            created: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "running" | "done" | "undoing" | "undone" | "failed";
+            /** Moved */
+            moved: number;
+            /** Total */
+            total: number;
+            /** Ended */
+            ended?: string | null;
+        };
+        /**
+         * RegroupingsAnswer
+         * @description The latest regroupings, newest first.
+         */
+        RegroupingsAnswer: {
+            /** Regroupings */
+            regroupings: components["schemas"]["RegroupingAnswer"][];
+        };
+        /**
          * ReleaseCount
          * @description Failures of an issue in one release.
          */
@@ -1362,6 +1929,56 @@ export interface components {
             name: string;
             /** Token */
             token?: string | null;
+        };
+        /**
+         * SplitOrder
+         * @description How an issue is parted: by attributes, or by taking fingerprints out.
+         */
+        SplitOrder: {
+            /**
+             * By
+             * @description Attributes, or `message`, `caller`, `line`: each set of values is an issue.
+             * @default []
+             */
+            by: string[];
+            /**
+             * Fingerprints
+             * @description Fingerprints that become an issue of their own.
+             * @default []
+             */
+            fingerprints: string[];
+        };
+        /**
+         * SplitPart
+         * @description One issue that a split would make.
+         */
+        SplitPart: {
+            /**
+             * Value
+             * @description The values that its failures have.
+             */
+            value: string;
+            /** Failures */
+            failures: number;
+            /** Message */
+            message: string;
+            /** Fingerprints */
+            fingerprints: string[];
+        };
+        /**
+         * SplitPreview
+         * @description What splitting an issue would make.
+         */
+        SplitPreview: {
+            /** Issue */
+            issue: number;
+            /** Looked At */
+            looked_at: number;
+            /**
+             * Parts
+             * @description The largest stays; each other becomes an issue.
+             */
+            parts: components["schemas"]["SplitPart"][];
         };
         /**
          * StepAnswer
@@ -1524,6 +2141,232 @@ export interface operations {
             };
             /** @description `all-refused`: Every line was refused */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    logs_v1_logs_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-protobuf": string;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says; `not-otlp`: The body is no OTLP export */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-a-reporting-key`: Only a reporting key may send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-slow`: The body took too long to arrive */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `encoding-not-spoken`: This compression is not spoken here; `content-not-spoken`: This content type is not spoken here */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    traces_v1_traces_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-protobuf": string;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says; `not-otlp`: The body is no OTLP export */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-a-reporting-key`: Only a reporting key may send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-slow`: The body took too long to arrive */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `encoding-not-spoken`: This compression is not spoken here; `content-not-spoken`: This content type is not spoken here */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3323,6 +4166,1136 @@ export interface operations {
             };
             /** @description `not-found`: There is no such thing */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    perhaps_api_issues__number__perhaps_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LikesAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    merge_preview_api_issues__number__merge_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MergePreview"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-merge`: These issues cannot be merged */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    merge_api_issues__number__merge_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-merge`: These issues cannot be merged */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    split_preview_api_issues__number__split_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SplitOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SplitPreview"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-split`: This issue cannot be split like that */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    split_api_issues__number__split_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SplitOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-split`: This issue cannot be split like that */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    never_together_api_issues__number__never_together_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NeverOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-merge`: These issues cannot be merged */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    grouping_rules_api_grouping_rules_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupingRulesAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_rule_api_grouping_rules_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupingRuleOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupingRuleAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `already-there`: It is there already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-rule`: This rule cannot be kept */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    rule_preview_api_grouping_rules_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupingRuleOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupPreview"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-rule`: This rule cannot be kept */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    end_rule_api_grouping_rules__rule__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    regroup_preview_api_regroupings_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegroupOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupPreview"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    regroupings_api_regroupings_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupingsAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    regroup_api_regroupings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegroupOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    regrouping_api_regroupings__regrouping__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                regrouping: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    undo_api_regroupings__regrouping__undo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                regrouping: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-undo`: This cannot be undone */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -13,6 +13,11 @@ export type AppKind = components['schemas']['NewApp']['kind'];
 export type RedactionPreview = components['schemas']['RedactionPreview'];
 export type ReleaseCount = components['schemas']['ReleaseCount'];
 export type Fingerprint = components['schemas']['FingerprintAnswer'];
+export type Likes = components['schemas']['LikesAnswer'];
+export type MergePreview = components['schemas']['MergePreview'];
+export type SplitPreview = components['schemas']['SplitPreview'];
+export type RegroupPreview = components['schemas']['RegroupPreview'];
+export type Regrouping = components['schemas']['RegroupingAnswer'];
 export type State = IssueRow['state'];
 
 export const api = createClient<paths>({ baseUrl: '' });

@@ -7,6 +7,7 @@
 	import { place } from '../lib/place.svelte';
 	import type { Report } from '../lib/report';
 	import { ago, countOf, moment } from '../lib/words';
+	import Correcting from '../parts/Correcting.svelte';
 	import Attributes from '../parts/Attributes.svelte';
 	import Lane from '../parts/Lane.svelte';
 	import SettleDialog from '../parts/SettleDialog.svelte';
@@ -47,6 +48,11 @@
 	{#snippet children(issue)}
 		<p class="text-quiet mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{issue.title}</h1>
+		{#if issue.merged_into}
+			<p class="border-accent mt-1 border-l-4 pl-3">
+				It was merged into <a href={place.to(`/issues/${issue.merged_into}`)}>issue {issue.merged_into}</a>, where its failures are now.
+			</p>
+		{/if}
 
 		<h2 class="section">What failed</h2>
 		<p class="text-lg wrap-anywhere">{issue.what_failed}</p>
@@ -99,8 +105,9 @@
 			<Attributes {failure} {report} users={issue.users} />
 		{/if}
 
-		<h2 class="section">Why this is one issue</h2>
+		<h2 class="section">Why together</h2>
 		<Why why={issue.why} />
+		<Correcting {number} why={issue.why} names={Object.keys(report?.attributes ?? {})} />
 		<SettleDialog
 			bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
 			title={issue.title}

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { api, asked, Trouble, type AppKind, type NewKey } from '../lib/api';
 	import { Loader } from '../lib/loader.svelte';
+	import { place } from '../lib/place.svelte';
 	import AppCard from '../parts/AppCard.svelte';
 	import FirstReport from '../parts/FirstReport.svelte';
 	import Hiding from '../parts/Hiding.svelte';
@@ -62,6 +63,13 @@
 			{/each}
 		{/snippet}
 	</Told>
+</section>
+
+<section aria-labelledby="grouping-heading">
+	<h2 id="grouping-heading" class="section">What is one issue</h2>
+	<p class="text-sm">
+		Obitus groups by where the fault is. <a href={place.to('/set-up/rules')}>Grouping rules</a> correct it, and history can be grouped anew.
+	</p>
 </section>
 
 <Hiding />

@@ -31,7 +31,7 @@
 	const make = (event: SubmitEvent) => {
 		event.preventDefault();
 		return attempt(async () => {
-			newKey(await asked(api.POST('/api/apps/{name}/keys', { params: { path: { name: app.name } }, body: { environment } })));
+			newKey(await asked(api.POST('/api/apps/{name}/keys', { params: { path: { name: app.name } }, body: { environment, makes_apps: false } })));
 			environment = '';
 			scrollTo(0, 0);
 		});

@@ -11,7 +11,8 @@
 	let { why }: WhyProps = $props();
 </script>
 
-{#each why as found (found.fingerprint)}
+{#each why as found, turn (found.fingerprint)}
+	{#if turn}<p class="mt-3 text-sm">Another fingerprint leads here: {found.joined || 'it did from the start'}.</p>{/if}
 	<table class="w-full text-sm">
 		<caption class="text-quiet pb-1 text-left">Fingerprint <code class="font-mono text-xs">{found.fingerprint}</code></caption>
 		<thead><tr class="text-quiet text-left"><th class="pr-3 font-normal">Counts</th><th class="pr-3 font-normal">Part</th><th class="font-normal">Reason</th></tr></thead>

@@ -249,6 +249,24 @@ def app_add(
     print_json(answer) if as_json else show.new_key(answer)
 
 
+@app_group.command("key")
+def app_key(
+    name: Annotated[str, typer.Argument(help="The app.")],
+    environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
+    makes_apps: Annotated[
+        bool,
+        typer.Option("--makes-apps", help="OpenTelemetry senders with it may report for the apps that they name."),
+    ] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Make another reporting key of an app; print it once."""
+    order = {"environment": environment, "makes_apps": makes_apps}
+    answer = api(url, token).post(f"/api/apps/{name}/keys", order)
+    print_json(answer) if as_json else show.new_key(answer)
+
+
 @app_group.command("list")
 def app_list(url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """List apps, their releases and keys."""
@@ -282,6 +300,7 @@ def _window(window: str) -> None:
 
 
 def print_json(answer: Any) -> None:
+    """Print an answer as JSON."""
     sys.stdout.write(json.dumps(answer, indent=2, ensure_ascii=False) + "\n")
 
 

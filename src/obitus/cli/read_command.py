@@ -120,12 +120,13 @@ def _as_json(outcome: reading.Outcome, sending: Sending | None) -> dict[str, Any
 
 
 def _tell(outcome: reading.Outcome, sending: Sending | None, *, dry_run: bool) -> None:
-    forms = {"log": "log files", "common": "access logs (common or combined)", "w3c": "access logs (W3C extended)"}
-    kinds = ", ".join(
-        f"{sum(f == form for f in outcome.forms.values())} {said}"
-        for form, said in forms.items()
-        if form in outcome.forms.values()
-    )
+    forms = {
+        "log": ("log file", "log files"),
+        "common": ("access log (common or combined)", "access logs (common or combined)"),
+        "w3c": ("access log (W3C extended)", "access logs (W3C extended)"),
+    }
+    counted = {form: sum(one == form for one in outcome.forms.values()) for form in forms}
+    kinds = ", ".join(count_of(times, *forms[form]) for form, times in counted.items() if times)
     show.say(f"Read {count_of(outcome.lines, 'line')} of {count_of(outcome.files, 'file')}: {kinds or 'nothing'}.")
     would = "would be made" if dry_run else "found"
     if outcome.failures:
@@ -157,5 +158,7 @@ def _tell(outcome: reading.Outcome, sending: Sending | None, *, dry_run: bool) -
             show.say("Nothing is new since the last reading.", show.QUIET)
         if sending.refused:
             show.say(f"{sending.refused:,} were refused: {show.safe('; '.join(sending.reasons))}", show.FAILED)
-    elif not (outcome.failures or outcome.runs):
+    elif outcome.failures or outcome.runs:
+        show.say("Send it: the same command without --dry-run.")
+    else:
         show.say("No stack trace and no request was found in it.")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Annotated, Any, Final
 
 from fastapi import APIRouter, Depends, Path
@@ -10,7 +9,6 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
 from obitus.core.grouping.likeness import compare
-from obitus.core.grouping.recipe import from_text
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, parse_grouping_rule
 from obitus.service import answers, views
 from obitus.service.access import SignedIn, TheService, signed_in
@@ -338,10 +336,9 @@ def _check_split(service: Service, issue: Row, order: SplitOrder) -> None:
 
 def _in_common(service: Service, number: int, other: int) -> str:
     best = (-1.0, "Nothing that is kept of them is alike; merging them is your word alone.")
-    sql = "SELECT traits FROM fingerprints WHERE issue_id = ? AND traits IS NOT NULL LIMIT 20"
-    for mine in service.reader.rows(sql, (number,)):
-        for theirs in service.reader.rows(sql, (other,)):
-            verdict = compare(from_text(json.loads(mine["traits"])), from_text(json.loads(theirs["traits"])))
+    for mine in store.traits_of(service.reader, number):
+        for theirs in store.traits_of(service.reader, other):
+            verdict = compare(mine, theirs)
             strength = verdict.strength + (verdict.kind == "same")
             if verdict.reason and strength > best[0]:
                 best = (strength, verdict.reason[0].upper() + verdict.reason[1:] + ".")

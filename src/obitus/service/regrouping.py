@@ -312,7 +312,7 @@ class Regrouper:
                     )
             for text, decided in group.fingerprints.items():
                 found = store_grouping.Found(goes_to, text, known=False, joined="regrouped")
-                store_grouping.add_fingerprint(connection, app_id, goes_to, group.seqs[0][0], decided, found)
+                store_grouping.add_fingerprint(connection, app_id, goes_to, decided, found)
                 store.lead(connection, number, app_id, text, goes_to, "regrouped")
             return goes_to
 

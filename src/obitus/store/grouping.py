@@ -20,23 +20,29 @@ COLLECTING: Final = "collecting"
 COLLECTING_TYPE: Final = "Too many new issues"
 MINUTE_MS: Final = 60_000
 
-_ISSUE_OF = "SELECT issue_id, apart_by FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
+_ISSUE_OF = """
+SELECT issue_id, apart_by FROM fingerprints INDEXED BY fingerprints_lead WHERE app_id = ? AND fingerprint = ?"""
 _HAS_EARLIER = "SELECT 1 FROM fingerprints WHERE app_id = ? AND fingerprint >= '1-' AND fingerprint < '2' LIMIT 1"
 _ADD = """
-INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts, traits, joined, apart_by) VALUES (?, ?, ?, ?, ?, ?, ?)
+INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts, traits_id, joined) VALUES (?, ?, ?, ?, ?, ?)
 ON CONFLICT DO NOTHING"""
-_ADD_KEY = "INSERT OR IGNORE INTO fingerprint_keys (app_id, key, seq, fingerprint) VALUES (?, ?, ?, ?)"
+_ADD_TRAITS = "INSERT INTO fingerprint_traits (fingerprint, traits) VALUES (?, ?) RETURNING id"
+_KNOWN = "SELECT 1 FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
+_ADD_KEY = "INSERT OR IGNORE INTO fingerprint_keys (app_id, key, traits_id) VALUES (?, ?, ?)"
 _WITH_KEY = """
-SELECT f.fingerprint, f.issue_id, f.traits FROM (
-  SELECT fingerprint FROM fingerprint_keys WHERE app_id = ? AND key = ? ORDER BY seq DESC LIMIT ?) k
-JOIN fingerprints f ON f.app_id = ? AND f.fingerprint = k.fingerprint WHERE f.traits IS NOT NULL"""
+SELECT t.fingerprint, f.issue_id, t.traits FROM (
+  SELECT traits_id FROM fingerprint_keys WHERE app_id = :app_id AND key = :key ORDER BY traits_id DESC LIMIT :most) k
+JOIN fingerprint_traits t ON t.id = k.traits_id
+JOIN fingerprints f INDEXED BY fingerprints_lead ON f.app_id = :app_id AND f.fingerprint = t.fingerprint"""
 _MADE = """
 INSERT INTO new_issues (app_id, minute, made) VALUES (?, ?, 1)
 ON CONFLICT DO UPDATE SET made = made + 1 RETURNING made"""
 _NEVER = """
 SELECT CASE WHEN issue_id = :id THEN other_id ELSE issue_id END AS other
 FROM never_together WHERE issue_id = :id OR other_id = :id"""
-_TRAITS_OF = "SELECT app_id, fingerprint, traits FROM fingerprints WHERE issue_id = ? AND traits IS NOT NULL LIMIT ?"
+_TRAITS_OF = """
+SELECT f.app_id, f.fingerprint, t.traits FROM fingerprints f JOIN fingerprint_traits t ON t.id = f.traits_id
+WHERE f.issue_id = ? LIMIT ?"""
 _ADD_NEVER = """
 INSERT INTO never_together (issue_id, other_id, person_id, created_ms) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"""
 MOST_FINGERPRINTS: Final = 50
@@ -114,7 +120,7 @@ def candidates(
     """Return the known fingerprints that share something with these traits; a bounded number, the newest."""
     found: dict[str, Candidate] = {}
     for key in keys_of(traits):
-        for row in execute(_WITH_KEY, (app_id, key, MOST_COMPARED, app_id)):
+        for row in execute(_WITH_KEY, {"app_id": app_id, "key": key, "most": MOST_COMPARED}):
             if row["fingerprint"] not in found:
                 found[row["fingerprint"]] = Candidate(
                     row["issue_id"], row["fingerprint"], from_text(json.loads(row["traits"]))
@@ -122,26 +128,23 @@ def candidates(
     return list(found.values())
 
 
-def add_fingerprint(
-    connection: sqlite3.Connection, app_id: int, issue_id: int, seq: int, decided: Decided, found: Found
-) -> None:
-    """Keep a fingerprint that is new, with what explains it and what it is found by."""
+def add_fingerprint(connection: sqlite3.Connection, app_id: int, issue_id: int, decided: Decided, found: Found) -> None:
+    """Keep a fingerprint that is new, with what explains it and what it is found by; one that is known changes nothing."""
+    if connection.execute(_KNOWN, (app_id, found.fingerprint)).fetchone() is not None:
+        return
     parts = [] if found.collecting else [asdict(part) for part in decided.parts()]
-    traits = None if decided.traits is None or found.collecting or "/" in found.fingerprint else decided.traits
-    connection.execute(
-        _ADD,
-        (
-            app_id,
-            found.fingerprint,
-            issue_id,
-            json.dumps(parts, ensure_ascii=True),
-            json.dumps(as_text(traits), ensure_ascii=True) if traits is not None else None,
-            found.joined,
-            None,
-        ),
-    )
-    if traits is not None:
-        connection.executemany(_ADD_KEY, [(app_id, key, seq, found.fingerprint) for key in keys_of(traits)])
+    traits_id = None
+    if decided.traits is not None and not found.collecting and "/" not in found.fingerprint:
+        text = json.dumps(as_text(decided.traits), ensure_ascii=True)
+        traits_id = connection.execute(_ADD_TRAITS, (found.fingerprint, text)).fetchone()[0]
+        connection.executemany(_ADD_KEY, [(app_id, key, traits_id) for key in keys_of(decided.traits)])
+    shown = json.dumps(parts, ensure_ascii=True)
+    connection.execute(_ADD, (app_id, found.fingerprint, issue_id, shown, traits_id, found.joined))
+
+
+def traits_of(reader: Reader, issue_id: int) -> list[Traits]:
+    """Return what the fingerprints of an issue are compared by."""
+    return [from_text(json.loads(row["traits"])) for row in reader.rows(_TRAITS_OF, (issue_id, MOST_FINGERPRINTS))]
 
 
 def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:

@@ -177,7 +177,7 @@ def _add_failure(
             )
         connection.execute(_ADD_HISTORY, (issue_id, report.time_ms, None, "untriaged", reason, seq))
     if not found.known:
-        add_fingerprint(connection, report.app_id, issue_id, seq, facts.decided, found)
+        add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
     values["fingerprint"] = found.fingerprint
     values["issue_id"] = issue_id
     issue = connection.execute(_STATE, (issue_id,)).fetchone()

@@ -1,19 +1,27 @@
 -- Version 3 (2026-11): fingerprints that are compared; merging, splitting and regrouping that can be undone; grouping rules.
 
-ALTER TABLE fingerprints ADD COLUMN traits TEXT;             -- JSON: what it is compared by; absent for those of version 1
+ALTER TABLE fingerprints ADD COLUMN traits_id INTEGER;       -- what it is compared by; absent where nothing is compared
 ALTER TABLE fingerprints ADD COLUMN joined TEXT NOT NULL DEFAULT '';  -- why it belongs to its issue, when it did not begin it
 ALTER TABLE fingerprints ADD COLUMN apart_by TEXT;           -- JSON: attributes that its failures are kept apart by
+-- Where a fingerprint leads, without the explanations: small enough to stay in memory however many there are.
+CREATE INDEX fingerprints_lead ON fingerprints (app_id, fingerprint, issue_id, apart_by);
 ALTER TABLE failures ADD COLUMN fingerprint TEXT NOT NULL DEFAULT '';  -- '' for those taken by version 2 and earlier
 ALTER TABLE issues ADD COLUMN merged_into INTEGER REFERENCES issues (id);
 ALTER TABLE reporting_keys ADD COLUMN makes_apps INTEGER NOT NULL DEFAULT 0;  -- may report for apps that it names, and make them
 
+-- What a fingerprint is compared by. In the order they came: those looked at together, the newest, lie together.
+CREATE TABLE fingerprint_traits (
+  id           INTEGER PRIMARY KEY,
+  fingerprint  TEXT NOT NULL,
+  traits       TEXT NOT NULL                 -- JSON
+) STRICT;
+
 -- What fingerprints are found by when another one is new: a number for each thing that two may share.
 CREATE TABLE fingerprint_keys (
-  app_id       INTEGER NOT NULL REFERENCES apps (id),
-  key          INTEGER NOT NULL,             -- a hash of what is shared
-  seq          INTEGER NOT NULL,             -- the failure that brought the fingerprint: the newest are looked at
-  fingerprint  TEXT NOT NULL,
-  PRIMARY KEY (app_id, key, seq)
+  app_id     INTEGER NOT NULL REFERENCES apps (id),
+  key        INTEGER NOT NULL,               -- a hash of what is shared
+  traits_id  INTEGER NOT NULL REFERENCES fingerprint_traits (id),
+  PRIMARY KEY (app_id, key, traits_id)
 ) STRICT, WITHOUT ROWID;
 
 -- New issues per app and minute: beyond a limit, failures go to one collecting issue.

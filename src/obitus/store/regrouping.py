@@ -61,8 +61,8 @@ _NAMED = "UPDATE issues SET type = ?, cause = ?, place = ? WHERE id = ?"
 _LEAD = "UPDATE fingerprints SET issue_id = :to_issue, joined = :joined WHERE app_id = :app_id AND fingerprint = :fingerprint"
 _APART = "UPDATE fingerprints SET apart_by = ? WHERE app_id = ? AND fingerprint = ?"
 _ADD_APART = """
-INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts, traits, joined, apart_by)
-SELECT app_id, :text, :to_issue, parts, NULL, :joined, NULL FROM fingerprints
+INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts, joined)
+SELECT app_id, :text, :to_issue, parts, :joined FROM fingerprints
 WHERE app_id = :app_id AND fingerprint = :fingerprint ON CONFLICT DO UPDATE SET issue_id = excluded.issue_id"""
 _FINGERPRINTS = "SELECT app_id, fingerprint, issue_id, apart_by FROM fingerprints WHERE issue_id = ?"
 _ONE_FINGERPRINT = (

@@ -244,7 +244,9 @@ def _callers(frames: Sequence[Frame], at: int) -> tuple[Frame, ...]:
     while at > 0 and len(found) < MOST_CALLERS:
         at -= 1
         frame = frames[at]
-        if not frame.own or (frame.function == last.function and frame.file == last.file):
+        if not frame.own or (
+            frame.file == last.file and plain_function(frame.function) == plain_function(last.function)
+        ):
             continue
         found.append(frame)
         last = frame

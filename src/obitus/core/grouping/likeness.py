@@ -176,7 +176,9 @@ def _helpers(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
     moved = bool(one.caller_code) and one.caller_code == other.caller_code and named[0] == named[1]
     if not moved and (not mine or [spot for spot, _ in mine] != [spot for spot, _ in others]):
         return Verdict(
-            "perhaps" if same_spot and told >= ALIKE_IN_ONE_FUNCTION else "apart",
+            "perhaps"
+            if same_spot and (told >= ALIKE_IN_ONE_FUNCTION or (one.code and one.code == other.code))
+            else "apart",
             0.3,
             "the same helper, called from elsewhere",
         )

@@ -71,8 +71,12 @@ class Fingerprint:
         self.apart = tuple(apart)
         """Attributes and values that a rule keeps failures apart by."""
         self.fault = locate(chain)
-        self.traits = _traits(self.fault)
-        self.text = _text(self.traits, self.apart)
+        self.text = _text(_traits(self.fault, self.fault.helper), self.apart)
+
+    @cached_property
+    def traits(self) -> Traits:
+        """What it is compared with others by."""
+        return _traits(self.fault)
 
     @cached_property
     def parts(self) -> tuple[Part, ...]:
@@ -91,7 +95,7 @@ def plain_code(code: str) -> str:
     return _SPACES.sub("", _COMMENT.sub("", code)).replace('"', "'").rstrip(",;")[:300]
 
 
-def _traits(fault: Fault) -> Traits:
+def _traits(fault: Fault, most_callers: int | None = None) -> Traits:
     link, site = fault.link, fault.site
     kind = plain_type(link.type)
     if site is None:
@@ -105,7 +109,7 @@ def _traits(fault: Fault) -> Traits:
     helper = fault.helper
     callers = fault.callers
     # A caller's line tells in which build a frame of the same file stood: that shows whether lines have drifted.
-    near = tuple([(spot_of(f.module, f.file, f.function), f.line) for f in callers])
+    near = tuple([(spot_of(f.module, f.file, f.function), f.line) for f in callers[:most_callers]])
     raised_in = ""
     if fault.beneath and not fault.in_library:
         inner = fault.beneath[-1]

@@ -28,6 +28,8 @@ _COMMON = re.compile(
 )
 # Most requests are answered with 200: these are counted as fast as it can be had, by method and path alone.
 _PLAIN = re.compile(rb'"([A-Z]++ [^ ?"\n]*+)[^"\n]*+" 200 [^\n]*+')
+_REQUEST = re.compile(rb'"([A-Z]++ [^ ?"\n]*+)')
+_NOT_WELL = re.compile(rb'" [45]\d\d ')
 _OTHERS = re.compile(rb'" (?!200 )\d\d\d ')
 _QUICK_BY_HOUR = re.compile(rb' \[(\d\d/\w{3}/\d{4}:\d\d)[^"\n]*+"([A-Z]++ [^ ?"\n]*+)[^"\n]*+" (\d\d\d) [^\n]*+')
 _HOUR = re.compile(rb' \[(\d\d/\w{3}/\d{4}:\d\d)[^"\n]*+"([A-Z]++ [^ ?"\n]*+)[^"\n]*+" (\d\d\d) [^\n]*+')
@@ -113,7 +115,7 @@ def read_common(piece: bytes, zone: tzinfo, about_ms: int) -> Counts:
     """Read whole lines of a log in the common or the combined format."""
     counts = Counts(lines=piece.count(b"\n") + (not piece.endswith(b"\n") and bool(piece)))
     counted = 0
-    for hour, part in _hours(piece, counts.lines):
+    for base, hour, part in _hours(piece, counts.lines):
         start = time_of(hour.decode() + ":00:00", UTC, about_ms)
         if start is None:
             break
@@ -124,59 +126,58 @@ def read_common(piece: bytes, zone: tzinfo, about_ms: int) -> Counts:
         for point, times in sums.items():
             counted += times
             counts.runs[start, point, 200] += times
+        counted += _others(counts, part, base, start)
     if not counted:
         # Several hours in no order, or nothing that went well: each line tells its own hour.
         for (hour, request, status), times in Counter(_QUICK_BY_HOUR.findall(piece)).items():
             start = time_of(hour.decode() + ":00:00", UTC, about_ms)
-            if start is not None and status == b"200":
+            if start is not None:
                 counted += times
-                counts.runs[start, _point_of(request), 200] += times
-    counted += _others(counts, piece, about_ms)
+                counts.runs[start, _point_of(request), int(status)] += times
+        for found in _NOT_WELL.finditer(piece):
+            first = piece.rfind(b"\n", 0, found.start()) + 1
+            end = piece.find(b"\n", found.start())
+            counts.told.append((first, piece[first : end if end >= 0 else len(piece)]))
     _in_zone(counts, piece, about_ms, zone)
     if counted < counts.lines:
         _rest(counts, piece, zone, about_ms)
     return counts
 
 
-def _others(counts: Counts, piece: bytes, about_ms: int) -> int:
-    """Count the requests that were answered with anything but 200, and keep the lines of those that did not go well."""
+def _others(counts: Counts, part: bytes, base: int, start: int) -> int:
+    """Count the requests of one hour that were answered with anything but 200, and keep the lines of those that did not go well."""
     counted = 0
-    hours: dict[bytes, int | None] = {}
-    for found in _OTHERS.finditer(piece):
-        first = piece.rfind(b"\n", 0, found.start()) + 1
-        end = piece.find(b"\n", found.start())
-        line = piece[first : end if end >= 0 else len(piece)]
-        quick = _QUICK_BY_HOUR.search(line)
-        if quick is None or quick[3] == b"200":
+    runs = counts.runs
+    for found in _OTHERS.finditer(part):
+        at = found.start()
+        request = _REQUEST.match(part, part.rfind(b'"', 0, at))
+        if request is None:
             continue
-        hour = quick[1]
-        if hour not in hours:
-            hours[hour] = time_of(hour.decode() + ":00:00", UTC, about_ms)
-        start = hours[hour]
-        if start is None:
-            continue
+        status = int(part[at + 2 : at + 5])
         counted += 1
-        counts.runs[start, _POINTS.get(quick[2]) or _point_of(quick[2]), int(quick[3])] += 1
-        if quick[3] >= b"400":
-            counts.told.append((first, line))
+        asked = request[1]
+        runs[start, _POINTS.get(asked) or _point_of(asked), status] += 1
+        if status >= 400:
+            first, end = part.rfind(b"\n", 0, at) + 1, part.find(b"\n", at)
+            counts.told.append((base + first, part[first : end if end >= 0 else len(part)]))
     return counted
 
 
-def _hours(piece: bytes, lines: int) -> list[tuple[bytes, bytes]]:
-    """Part a piece by hour, as written. Most hold one, or two that meet in the middle; for others there is no part."""
-    first = _HOUR.search(piece)
-    if first is None:
-        return []
-    if piece.count(b" [" + first[1] + b":") == lines:
-        return [(first[1], piece)]
-    last = _HOUR.search(piece, max(0, piece.rfind(b"\n", 0, len(piece) - 1)))
-    if last is None or last[1] == first[1]:
-        return []
-    cut = piece.rfind(b"\n", 0, piece.find(b" [" + last[1] + b":")) + 1
-    before, behind = piece[:cut], piece[cut:]
-    if before.count(b" [" + first[1] + b":") + behind.count(b" [" + last[1] + b":") != lines:
-        return []
-    return [(first[1], before), (last[1], behind)]
+def _hours(piece: bytes, lines: int) -> list[tuple[int, bytes, bytes]]:
+    """Part a piece by hour, as written: where each part begins, its hour, its lines. None where the hours are in no order."""
+    parts: list[tuple[int, bytes, bytes]] = []
+    base = counted = 0
+    while (first := _HOUR.search(piece, base)) is not None:
+        mark = b" [" + first[1] + b":"
+        end = piece.find(b"\n", piece.rfind(mark)) + 1 or len(piece)
+        part = piece[base:end]
+        inside = part.count(mark)
+        if inside != part.count(b"\n") + (not part.endswith(b"\n")):
+            return []
+        parts.append((base, first[1], part))
+        counted += inside
+        base = end
+    return parts if counted == lines else []
 
 
 _POINTS: dict[bytes, str] = {}

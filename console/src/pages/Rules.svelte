@@ -1,0 +1,109 @@
+<script lang="ts">
+	import { api, asked } from '../lib/api';
+	import { Ruling } from '../lib/grouping.svelte';
+	import { Loader } from '../lib/loader.svelte';
+	import { place } from '../lib/place.svelte';
+	import { moment } from '../lib/words';
+	import Progress from '../parts/Progress.svelte';
+	import Regrouped from '../parts/Regrouped.svelte';
+
+	const ruling = new Ruling();
+	const rules = new Loader(() => asked(api.GET('/api/grouping-rules')));
+	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const done = new Loader(() => asked(api.GET('/api/regroupings')));
+	let app = $state('');
+	const look = (event: SubmitEvent) => {
+		event.preventDefault();
+		return ruling.look();
+	};
+	const lookAnew = (event: SubmitEvent) => {
+		event.preventDefault();
+		return ruling.lookAnew(app);
+	};
+	const then = async (act: Promise<void>) => {
+		await act;
+		rules.again();
+		done.again();
+	};
+</script>
+
+<p class="text-quiet mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
+<h1 class="font-serif text-2xl font-semibold">Grouping rules</h1>
+<p class="max-w-3xl">
+	A rule is a condition and what to do with the failures that match it. It acts on what comes; what is there already moves when
+	history is grouped anew.
+</p>
+
+<section aria-labelledby="force-heading">
+	<h2 id="force-heading" class="section">In force</h2>
+	<ul class="text-sm">
+		{#each rules.value?.rules ?? [] as rule (rule.id)}
+			<li class="flex flex-wrap gap-3 py-0.5">
+				<code class="font-mono wrap-anywhere">{rule.rule}</code><span class="text-quiet">{rule.person}, {moment(rule.created)}</span>
+				<button class="text-quiet cursor-pointer underline" onclick={() => then(ruling.end(rule.id))}>End rule {rule.id}</button>
+			</li>
+		{:else}
+			<li class="text-quiet">{rules.trouble?.message ?? 'None. Obitus groups by where the fault is.'}</li>
+		{/each}
+	</ul>
+</section>
+
+<section aria-labelledby="new-heading">
+	<h2 id="new-heading" class="section">A new rule</h2>
+	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={look}>
+		<input
+			class="entry min-w-0 grow font-mono"
+			aria-label="A grouping rule"
+			placeholder="app=gatekeeper type=KeyError -> apart by caller"
+			bind:value={ruling.draft}
+			oninput={() => (ruling.preview = undefined)}
+			required
+			maxlength="1000"
+		/>
+		<button class="act">See what it would do</button>
+		{#if ruling.preview}<button type="button" class="act" onclick={() => then(ruling.keep())}>Put it in force</button>{/if}
+	</form>
+	<dl class="text-quiet mt-2 grid grid-cols-[max-content_1fr] gap-x-4 text-sm">
+		<dt class="font-mono text-xs leading-5">-> together</dt><dd>all that match are one issue</dd>
+		<dt class="font-mono text-xs leading-5">-> apart by user.id, caller</dt><dd>an issue for each value; also message, line, any attribute</dd>
+		<dt class="font-mono text-xs leading-5">-> ignore frames */wrappers.py</dt><dd>these frames are not looked at</dd>
+		<dt class="font-mono text-xs leading-5">-> own code skerry.*</dt><dd>these frames are the app's own; or: library code</dd>
+	</dl>
+	{#if ruling.preview}<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm"><Regrouped preview={ruling.preview} /></div>{/if}
+</section>
+
+<section aria-labelledby="anew-heading">
+	<h2 id="anew-heading" class="section">Group history anew</h2>
+	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={lookAnew}>
+		<label>
+			All failures of
+			<select class="entry" required bind:value={app}>
+				<option value="" disabled>choose an app</option>
+				{#each apps.value?.apps ?? [] as one (one.name)}<option>{one.name}</option>{/each}
+			</select>
+		</label>
+		<button class="act">See what would change</button>
+	</form>
+	{#if ruling.anew}
+		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+			<Regrouped preview={ruling.anew.preview} />
+			{#if ruling.anew.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}>Group {ruling.anew.app} anew</button>{/if}
+		</div>
+	{/if}
+	<Progress of={ruling} />
+</section>
+
+<section aria-labelledby="done-heading">
+	<h2 id="done-heading" class="section">What was done</h2>
+	<ol class="text-sm">
+		{#each done.value?.regroupings ?? [] as one (one.id)}
+			<li class="flex flex-wrap gap-x-3 py-0.5">
+				<time class="text-quiet" datetime={one.created}>{moment(one.created)}</time>
+				<span>{one.said}</span><span class="text-quiet">{one.moved.toLocaleString('en')} failures, {one.state}</span>
+				{#if one.state === 'done' || one.state === 'failed'}<button class="text-quiet cursor-pointer underline" onclick={() => then(ruling.undo(one.id))}>Undo {one.id}</button>{/if}
+			</li>
+		{:else}
+			<li class="text-quiet">Nothing was merged, split or grouped anew.</li>
+		{/each}
+	</ol>
+</section>

@@ -1,0 +1,95 @@
+<script module lang="ts">
+	import type { Fingerprint } from '../lib/api';
+
+	/** Correcting the grouping of one issue: what may be the same, merging, splitting, each with a look before the step. */
+	export interface CorrectingProps {
+		number: number;
+		why: Fingerprint[];
+		/** Names of attributes that it can be split by. */
+		names: string[];
+	}
+</script>
+
+<script lang="ts">
+	import { api, asked } from '../lib/api';
+	import { Correction } from '../lib/grouping.svelte';
+	import { Loader } from '../lib/loader.svelte';
+	import { place } from '../lib/place.svelte';
+	import { countOf, moment } from '../lib/words';
+	import Progress from './Progress.svelte';
+
+	let { number, why, names }: CorrectingProps = $props();
+	const likes = new Loader(() => asked(api.GET('/api/issues/{number}/perhaps', { params: { path: { number } } })));
+	// svelte-ignore state_referenced_locally
+	const correction = new Correction(number);
+	let other = $state('');
+	const merge = (event: SubmitEvent) => {
+		event.preventDefault();
+		return correction.lookAtMerge(Number(other));
+	};
+	const split = (event: SubmitEvent) => {
+		event.preventDefault();
+		return correction.lookAtSplit();
+	};
+</script>
+
+<h2 class="section">Perhaps the same as</h2>
+<ul class="text-sm">
+	{#each likes.value?.perhaps ?? [] as like (like.number)}
+		<li class="border-rule flex flex-wrap items-baseline gap-x-3 border-t py-1">
+			<a class="wrap-anywhere" href={place.to(`/issues/${like.number}`)}>{like.number} · {like.title}</a>
+			<span class="text-quiet">{countOf(like.failures_in_all, 'failure')}, {like.state}; {like.reason}</span>
+			<span class="ml-auto flex gap-2">
+				<button class="act" onclick={() => correction.lookAtMerge(like.number)}>Merge with {like.number} …</button>
+				<button class="act" onclick={() => correction.never(like.number).then(() => likes.again())}>Never one</button>
+			</span>
+		</li>
+	{:else}
+		<li class="text-quiet">{likes.trouble?.message ?? 'No other issue is near it.'}</li>
+	{/each}
+</ul>
+{#if likes.value?.never.length}<p class="text-quiet text-sm">Never one with issue {likes.value.never.join(', ')}, somebody said.</p>{/if}
+
+<div class="mt-3 flex flex-wrap gap-x-8 gap-y-2 text-sm">
+	<form class="flex items-center gap-2" onsubmit={merge}>
+		<label>Merge into issue <input class="entry w-20" inputmode="numeric" pattern="[0-9]+" required bind:value={other} /></label>
+		<button class="act">See what that makes</button>
+	</form>
+	<form class="flex items-center gap-2" onsubmit={split}>
+		<label>
+			Split by
+			<select class="entry" required bind:value={correction.by}>
+				<option value="" disabled>choose</option>
+				{#each ['caller', 'message', 'line', 'entry_point', 'environment', 'release', ...names] as name (name)}<option>{name}</option>{/each}
+				{#if why.length > 1}{#each why as found (found.fingerprint)}<option value={`fingerprint ${found.fingerprint}`}>fingerprint {found.fingerprint.slice(0, 10)}…</option>{/each}{/if}
+			</select>
+		</label>
+		<button class="act">See what that makes</button>
+	</form>
+	<a class="self-center" href={place.to('/set-up/rules')}>Grouping rules</a>
+</div>
+
+{#if correction.merging}
+	<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+		<p>
+			{countOf(correction.merging.failures, 'failure')} would go to issue {correction.merging.into}, which then has {correction.merging.failures_after.toLocaleString('en')}
+			and stays {correction.merging.state}. Seen from {moment(correction.merging.first_seen)} to {moment(correction.merging.last_seen)}.
+		</p>
+		<p class="text-quiet">{correction.merging.reason}</p>
+		<button class="act mt-1" onclick={correction.merge}>Merge into {correction.merging.into}</button>
+		<button class="act mt-1" onclick={() => (correction.merging = undefined)}>Leave it</button>
+	</div>
+{/if}
+{#if correction.splitting}
+	<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+		<p>The latest {countOf(correction.splitting.looked_at, 'failure')} would be {countOf(correction.splitting.parts.length, 'issue')}; the largest stays this one.</p>
+		<ul>
+			{#each correction.splitting.parts as part, i (i)}
+				<li class="wrap-anywhere"><b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.value || '(no value)'} <span class="text-quiet font-mono text-xs">{part.message}</span></li>
+			{/each}
+		</ul>
+		{#if correction.splitting.parts.length > 1}<button class="act mt-1" onclick={correction.split}>Split it</button>{:else}<p>Nothing would part. Try something else.</p>{/if}
+		<button class="act mt-1" onclick={() => (correction.splitting = undefined)}>Leave it</button>
+	</div>
+{/if}
+<Progress of={correction} />
