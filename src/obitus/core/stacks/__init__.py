@@ -85,7 +85,10 @@ def find_stacks(text: str) -> list[FoundStack]:
         for one in _find(texts):
             end = stream[one.end_line - 1].number + 1
             found.append(replace(one, first_line=stream[one.first_line].number, end_line=end))
-    return sorted([*_once(found), *_wrapped(lines)], key=lambda one: one.first_line)
+    wrapped = _wrapped(lines)
+    taken = {one.first_line for one in wrapped}
+    whole = [one for one in _once(found) if one.first_line not in taken]
+    return sorted([*whole, *wrapped], key=lambda one: one.first_line)
 
 
 def _once(found: list[FoundStack]) -> list[FoundStack]:
@@ -94,9 +97,19 @@ def _once(found: list[FoundStack]) -> list[FoundStack]:
     for one in found:
         for edge in (("first", one.first_line), ("end", one.end_line)):
             known = best.get(edge)
-            if known is None or _worth(one) > _worth(known):
+            if known is None or _worth(one) >= _worth(known):
                 best[edge] = one
-    return [one for one in found if best["first", one.first_line] is one and best["end", one.end_line] is one]
+    kept = [one for one in found if best["first", one.first_line] is one and best["end", one.end_line] is one]
+    return _without_repeats(sorted(kept, key=lambda one: one.first_line))
+
+
+def _without_repeats(found: list[FoundStack]) -> list[FoundStack]:
+    """Some runtimes write what ended them twice, one right behind the other."""
+    return [
+        one
+        for place, one in enumerate(found)
+        if not place or one.first_line - found[place - 1].end_line > 1 or one.chain != found[place - 1].chain
+    ]
 
 
 def _worth(one: FoundStack) -> tuple[bool, int]:
@@ -140,7 +153,10 @@ def _wrapped(lines: Sequence[str]) -> list[FoundStack]:
         if "\\n" not in line or len(line) > MOST_WRAPPED or not _WRAPPED_FRAME.search(line):
             continue
         for inner in _texts_in(line):
-            found += [replace(one, first_line=number, end_line=number + 1) for one in _find(inner.splitlines())]
+            found += [
+                replace(one, first_line=number, end_line=number + 1)
+                for one in _without_repeats(_find(inner.splitlines()))
+            ]
     return found
 
 

@@ -24,7 +24,7 @@ _BREAKS: Final = ("--- End of stack trace from previous location", "--- End of i
 _ARROW: Final = "---> "
 _ASYNC = re.compile(r"[.+]<(?P<name>[\w.]+)>(?:d__\d+|c__Iterator\d+)(?:`\d+)?\.MoveNext$")
 _LAMBDA = re.compile(
-    r"(?:[.+]<>c(?:__DisplayClass[\d_]+)?(?:`\d+)?)?\.<(?P<name>[\w.]+)>[bg]__(?:(?P<local>\w+)\|)?[\d_]+$"
+    r"(?:[.+]<>c(?:__DisplayClass[\d_]+)?(?:`\d+)?)?\.<(?P<name>[\w.]+)>[bgm]__(?:(?P<local>\w+)\|)?[\d_]+$"
 )
 _TOP_LEVEL = re.compile(r"<(\w+)>\$?$")
 _ARITY = re.compile(r"`\d+|\[[\w`, ]*\]")

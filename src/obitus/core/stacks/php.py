@@ -96,5 +96,6 @@ def _split(name: str) -> tuple[str, str]:
     for mark in ("->", "::"):
         owner, found, method = name.rpartition(mark)
         if found:
-            return owner, method
-    return "", name
+            return owner, method.rpartition("\\")[2]
+    room, _, function = name.rpartition("\\")
+    return room, function

@@ -7,18 +7,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
 
-_PLACE: Final = r"(?P<file>[^\s:][^:\n]{0,1000}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
+_PLACE: Final = r"(?P<file>[^\s:|][^:|\n]{0,1000}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
 _HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*?) ?\((?P<type>[A-Z][\w:]*)\)\s*$")
 _FROM = re.compile(rf"^\s*(?:\d+: )?from {_PLACE}")
 _BARE = re.compile(rf"^\s*{_PLACE}\s*$")
 _NAMED = re.compile(
     r"(?:^|[\s|\]])(?P<type>(?:[A-Z]\w*::)*[A-Z]\w*(?:Error|Exception|Interrupt|NotFound|Invalid|Timeout)?) \((?P<message>.*)\):\s*$"
 )
+MOST_SNIPPET: Final = 8
 _ORDERED: Final = "Traceback (most recent call last):"
 _LIBRARY = re.compile(
     r"/(?:gems|rubygems|ruby/\d|lib/ruby)/|^<internal:|/bin/(?:bundle|rake|rails|ruby|irb|puma|rspec)$"
@@ -53,8 +55,8 @@ def _innermost_first(lines: Sequence[str], i: int, header: re.Match[str]) -> tup
     chain: list[ChainLink] = []
     at: re.Match[str] | None = header
     while at is not None:
-        frames = [_frame(at)]
-        i += 1
+        i, code = _behind_snippet(lines, i + 1)
+        frames = [replace(_frame(at), code=code)]
         while i < len(lines) and len(frames) < MOST_FRAMES and (step := _FROM.match(cut(lines[i]))) is not None:
             frames.append(_frame(step))
             i += 1
@@ -62,6 +64,23 @@ def _innermost_first(lines: Sequence[str], i: int, header: re.Match[str]) -> tup
         chain.append(ChainLink(at["type"], at["message"], frames, "cause" if chain else None))
         at = _HEADER.search(cut(lines[i])) if i < len(lines) else None
     return chain, i
+
+
+def _behind_snippet(lines: Sequence[str], i: int) -> tuple[int, str]:
+    """Return where the places go on, and the code that failed where it stands behind the message, marked by carets (since 3.1).
+
+    A message may have several lines.
+    """
+    code = ""
+    for after in range(i, min(i + MOST_SNIPPET, len(lines))):
+        line = cut(lines[after])
+        if _FROM.match(line):
+            return after, code
+        if _HEADER.search(line):
+            break
+        if line.strip() and not line.strip(" ^") and after > i:
+            code = lines[after - 1].strip()[:300]
+    return i, ""
 
 
 def _outermost_first(lines: Sequence[str], i: int) -> tuple[list[ChainLink], int]:
