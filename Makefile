@@ -7,10 +7,10 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test lint bench shots describe lock wheel chromium clean
+.PHONY: help setup demo test lint bench bench-grouping shots describe lock wheel chromium clean
 
 help: ## List the targets
-	@grep -E '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
+	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
 
 setup: .venv/ready $(CONSOLE) ## Install everything and build the console
 
@@ -25,6 +25,9 @@ lint: setup ## Check style and types: ruff, mypy, svelte-check
 	@$(BIN)/ruff format --check -q .
 	@$(BIN)/mypy
 	@cd console && npm run -s check
+
+bench-grouping: setup ## Measure how well failures are grouped, on planted faults
+	@$(BIN)/python -m bench.grouping
 
 bench: setup ## Measure speed, as ratios against floors taken in the same run
 	@$(BIN)/python -m bench

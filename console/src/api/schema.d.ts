@@ -924,6 +924,19 @@ export interface components {
             done: boolean;
         };
         /**
+         * ExportAnswer
+         * @description What became of an export; empty where everything was taken.
+         */
+        ExportAnswer: {
+            /**
+             * Partialsuccess
+             * @description How many records were rejected, and why.
+             */
+            partialSuccess?: {
+                [key: string]: string;
+            } | null;
+        };
+        /**
          * FailureAnswer
          * @description One failure, whole.
          */
@@ -1981,6 +1994,22 @@ export interface components {
             parts: components["schemas"]["SplitPart"][];
         };
         /**
+         * StatusAnswer
+         * @description What went wrong, as OTLP has it: a google.rpc.Status.
+         */
+        StatusAnswer: {
+            /**
+             * Code
+             * @description A code of google.rpc.Code.
+             */
+            code: number;
+            /**
+             * Message
+             * @description The slug of the problem, and what to do.
+             */
+            message: string;
+        };
+        /**
          * StepAnswer
          * @description One thing to do when an app is set up.
          */
@@ -2200,96 +2229,89 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["ExportAnswer"];
+                };
             };
-            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says; `not-otlp`: The body is no OTLP export */
+            /** @description A status message, in the encoding of the request. */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            /** @description A status message, in the encoding of the request. */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `not-a-reporting-key`: Only a reporting key may send reports */
+            /** @description A status message, in the encoding of the request. */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `body-too-slow`: The body took too long to arrive */
+            /** @description A status message, in the encoding of the request. */
             408: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            /** @description A status message, in the encoding of the request. */
             413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `encoding-not-spoken`: This compression is not spoken here; `content-not-spoken`: This content type is not spoken here */
+            /** @description A status message, in the encoding of the request. */
             415: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            /** @description A status message, in the encoding of the request. */
             429: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description A status message, in the encoding of the request. */
             500: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `disk-full`: The disk is full */
+            /** @description A status message, in the encoding of the request. */
             507: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
         };
@@ -2313,96 +2335,89 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["ExportAnswer"];
+                };
             };
-            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says; `not-otlp`: The body is no OTLP export */
+            /** @description A status message, in the encoding of the request. */
             400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            /** @description A status message, in the encoding of the request. */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `not-a-reporting-key`: Only a reporting key may send reports */
+            /** @description A status message, in the encoding of the request. */
             403: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `body-too-slow`: The body took too long to arrive */
+            /** @description A status message, in the encoding of the request. */
             408: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            /** @description A status message, in the encoding of the request. */
             413: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `encoding-not-spoken`: This compression is not spoken here; `content-not-spoken`: This content type is not spoken here */
+            /** @description A status message, in the encoding of the request. */
             415: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            /** @description A status message, in the encoding of the request. */
             429: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description A status message, in the encoding of the request. */
             500: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
-            /** @description `disk-full`: The disk is full */
+            /** @description A status message, in the encoding of the request. */
             507: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
         };

@@ -22,13 +22,14 @@ from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import (
     ExportTraceServiceRequest,
     ExportTraceServiceResponse,
 )
+from pydantic import BaseModel, Field
 
 from obitus.core import telemetry
 from obitus.core.telemetry import Source, Translated
 from obitus.service.access import TheService, reporting_key, reporting_key_scheme
 from obitus.service.bodies import read_whole
 from obitus.service.prepare import Ready, Refusal, Sender
-from obitus.service.problems import Problem, described
+from obitus.service.problems import Problem
 from obitus.service.reports import prepare_all, write
 from obitus.service.wiring import Service
 from obitus.store import apps
@@ -56,11 +57,30 @@ _REQUEST_BODY = {
         },
     }
 }
-_PROBLEMS = described(
-    "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "body-too-large", "inflates-too-large", "body-too-slow",
-    "body-cut-off", "encoding-broken", "encoding-not-spoken", "content-not-spoken", "not-otlp", "too-busy", "queue-full",
-    "disk-full", "store-broken",
-)  # fmt: skip
+
+
+class StatusAnswer(BaseModel):
+    """What went wrong, as OTLP has it: a google.rpc.Status."""
+
+    code: int = Field(description="A code of google.rpc.Code.")
+    message: str = Field(description="The slug of the problem, and what to do.")
+
+
+class ExportAnswer(BaseModel):
+    """What became of an export; empty where everything was taken."""
+
+    partialSuccess: dict[str, str] | None = Field(
+        default=None, description="How many records were rejected, and why."
+    )
+
+
+_ANSWERS: Final[dict[int | str, dict[str, Any]]] = {
+    200: {"model": ExportAnswer},
+    **{
+        status: {"model": StatusAnswer, "description": "A status message, in the encoding of the request."}
+        for status in (400, 401, 403, 408, 413, 415, 429, 500, 507)
+    },
+}
 # The codes of google.rpc.Status that go with an HTTP status.
 _CODES: Final = {400: 3, 401: 16, 403: 7, 408: 4, 413: 3, 415: 3, 429: 8, 507: 8}
 _APP_NAME = re.compile(r"[^a-z0-9]+")
@@ -70,7 +90,7 @@ _APP_NAME = re.compile(r"[^a-z0-9]+")
     "/logs",
     summary="Send OpenTelemetry log records",
     openapi_extra=_REQUEST_BODY,
-    responses=_PROBLEMS,
+    responses=_ANSWERS,
     response_class=Response,
 )
 async def logs(
@@ -86,7 +106,7 @@ async def logs(
     "/traces",
     summary="Send OpenTelemetry spans",
     openapi_extra=_REQUEST_BODY,
-    responses=_PROBLEMS,
+    responses=_ANSWERS,
     response_class=Response,
 )
 async def traces(
