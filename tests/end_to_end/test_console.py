@@ -253,6 +253,76 @@ def test_hide_a_name(page: Page, running: Running) -> None:
     assert running.get("/api/redaction-rules")["rules"] == []
 
 
+def two_faults(running: Running) -> None:
+    """Two issues that are near each other, the first with failures of two piers."""
+    key = running.add_app()
+
+    def raised(code: str, pier: str) -> dict[str, Any]:
+        frame = {
+            "function": "quote",
+            "module": "fares",
+            "file": "/srv/fares.py",
+            "line": 7,
+            "own": True,
+            "source": {"line": code},
+        }
+        return failure(
+            exceptions=[{"type": "KeyError", "message": "'x'", "frames": [frame]}], attributes={"pier": pier}
+        )
+
+    running.send(
+        key,
+        *(raised("return fares[kind]", pier) for pier in ("eastholm", "eastholm", "merrow")),
+        raised("return fares[pier]", "merrow"),
+    )
+
+
+def test_merge_split_and_undo(page: Page, running: Running) -> None:
+    """What may be the same is shown with the reason; a step is looked at first, its progress told, and undone."""
+    two_faults(running)
+    at(page, running, "/issues/1")
+    expect(page.get_by_role("heading", name="Why together")).to_be_visible()
+    expect(page.get_by_text("the same type in the same function, on another line of code")).to_be_visible()
+    page.get_by_role("button", name="Merge with 2").click()
+    expect(page.get_by_text("3 failures would go to issue 2, which then has 4")).to_be_visible()
+    page.get_by_role("button", name="Merge into 2").click()
+    expect(page.get_by_text("3 failures moved")).to_be_visible()
+    expect(page.get_by_text("It was merged into issue 2")).to_be_visible()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("Undone:")).to_be_visible()
+    expect(page.get_by_text("It was merged into")).to_have_count(0)
+    page.get_by_label("Split by").select_option("pier")
+    page.get_by_role("button", name="See what that makes").last.click()
+    expect(page.get_by_text("2 · eastholm")).to_be_visible()
+    page.get_by_role("button", name="Split it").click()
+    expect(page.get_by_text("1 failure moved")).to_be_visible()
+    page.get_by_role("button", name="Never one").first.click()
+    expect(page.get_by_text("are never one")).to_be_visible()
+    assert axe(page) == []
+
+
+def test_grouping_rules(page: Page, running: Running) -> None:
+    """A rule shows what it would do before it is in force; history moves when it is grouped anew."""
+    two_faults(running)
+    at(page, running, "/set-up/rules")
+    draft = page.get_by_label("A grouping rule")
+    draft.fill("type=KeyError")
+    page.get_by_role("button", name="See what it would do").click()
+    expect(page.get_by_role("alert")).to_contain_text("There is no arrow")
+    draft.fill("type=KeyError -> together")
+    page.get_by_role("button", name="See what it would do").click()
+    expect(page.get_by_text("4 match and 1 would change their issue")).to_be_visible()
+    page.get_by_role("button", name="Put it in force").click()
+    expect(page.get_by_role("button", name="End rule 1")).to_be_visible()
+    page.get_by_label("All failures of").select_option("sailings")
+    page.get_by_role("button", name="See what would change").click()
+    page.get_by_role("button", name="Group sailings anew").click()
+    expect(page.get_by_role("button", name="Undo 1")).to_be_visible()
+    assert axe(page) == []
+    page.get_by_role("button", name="End rule 1").click()
+    expect(page.get_by_text("Obitus groups by where the fault is")).to_be_visible()
+
+
 def test_a_request_with_its_body(page: Page, running: Running) -> None:
     """A captured body is there to be unfolded, as text and nothing else; what its type tells stands with the exception."""
     body = {"type": "application/json", "bytes": 40, "json": {"height": "<img src=x onerror=alert(1)>"}}
@@ -299,7 +369,7 @@ def test_keys_tokens_and_password(page: Page, running: Running) -> None:
 
 
 @pytest.mark.parametrize("light", ["day", "night"])
-@pytest.mark.parametrize("path", ["/", "/issues", "/issues/1", "/set-up", "/issues/99", "/issues?text=nothing"])
+@pytest.mark.parametrize("path", ["/", "/issues", "/issues/1", "/set-up", "/set-up/rules", "/issues/99", "/issues?text=nothing"])
 def test_everybody_can_use_it(page: Page, running: Running, path: str, light: str) -> None:
     """Axe finds nothing wrong on any page, by day or by night, nor does a narrow screen scroll sideways."""
     fill(running)
