@@ -16,8 +16,9 @@ MOST_RULE_CHARS: Final = 300
 # Each default rule: what the words of a name, written together, have to be for its value to be hidden.
 NAME_RULES: Final = {
     "password": r"pass(?:word|wd|phrase|code)|pwd|(?:db|smtp|mail|user|ftp|proxy|basic|admin|root)pass",
-    "secret": r"secret|private|credentials?",
-    "token": r"token|jwt|bearer|csrf|xsrf",
+    "secret": r"(?:client|app|api|shared|consumer)?secret|private|credentials?",
+    # Header names reach an app in lower case: what was two words is one then.
+    "token": r"(?:access|refresh|id|auth|api|bearer|session|user|client|csrf|xsrf|oauth)?token|jwt|bearer|csrf|xsrf",
     "key": r"(?:api|access|auth|private|signing|encryption|reporting|obitus)key",
     "authorisation": r"authori[sz]ation|proxyauthori[sz]ation",
     "cookie": r"cookies?|setcookie",

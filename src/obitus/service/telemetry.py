@@ -69,9 +69,7 @@ class StatusAnswer(BaseModel):
 class ExportAnswer(BaseModel):
     """What became of an export; empty where everything was taken."""
 
-    partialSuccess: dict[str, str] | None = Field(
-        default=None, description="How many records were rejected, and why."
-    )
+    partialSuccess: dict[str, str] | None = Field(default=None, description="How many records were rejected, and why.")
 
 
 _ANSWERS: Final[dict[int | str, dict[str, Any]]] = {

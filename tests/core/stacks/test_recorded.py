@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.grouping.fault import innermost, locate
-from obitus.core.stacks import FoundStack, find_stacks
+from obitus.core.stacks import FoundStack, find_stacks, stack_of
 
 RECORDED = [json.loads(line) for line in (Path(__file__).parent / "recorded.ndjson").read_text("utf-8").splitlines()]
 
@@ -92,6 +92,25 @@ def test_two_processes_interleaved(two: list[dict[str, Any]], draw: Any) -> None
     find_stacks("\n".join(mixed))
     told = [innermost(locate(found.chain).link) for found in find_stacks("\n".join(named))]
     assert all(innermost(locate(last(one["text"]).chain).link) in told for one in two)
+
+
+@pytest.mark.parametrize(
+    ("text", "language", "function"),
+    [
+        ('  File "/srv/fares.py", line 3, in quote\n    return fares[kind]\n', "python", "quote"),
+        ("/srv/gate.rb:3:in `open'\n/srv/gate.rb:9:in `<main>'", "ruby", "open"),
+        ("#0 /srv/gate.php(9): Gate->open(7)\n#1 {main}", "php", "open"),
+        ("    at open (/srv/gate.js:3:9)\n    at /srv/gate.js:9:1", "javascript", "open"),
+        ("\tat skerry.Gate.open(Gate.java:3)\n\tat skerry.Gate.main(Gate.java:9)", "java", "open"),
+        ("goroutine 7 [running]:\nmain.open(0x7)\n\t/srv/gate.go:3 +0x1d\n", "go", "open"),
+    ],
+)
+def test_frames_alone(text: str, language: str, function: str) -> None:
+    """Senders that give type and message apart may send the frames alone; what they gave is the type."""
+    found = stack_of("GangwayUp", "pier 7", text)
+    inner = innermost(found.chain[0])
+    assert found.language == language and inner is not None and inner.function == function
+    assert (found.chain[0].type, found.chain[0].message) == ("GangwayUp", "pier 7")
 
 
 def test_python_as_it_runs_here(tmp_path: Path) -> None:

@@ -26,7 +26,7 @@ MOST_LINE: Final = 16 * 1024
 # Lines of a trace are indented, or numbered; where a prefix stands before each, or JSON wraps it, the indent stands
 # inside the line. (A pattern that begins with one byte is as fast as a search for it.)
 _CONTINUED: Final = re.compile(rb"\n[\t #]")
-_INSIDE: Final = (b"  at ", b"\tat ", b"\\tat ", b"  File ", b": #0 ", b":in ", b"goroutine ", b"panicked at")
+_INSIDE: Final = (b"@http", b"  at ", b"\tat ", b"\\tat ", b"  File ", b": #0 ", b":in ", b"goroutine ", b"panicked at")
 
 
 @dataclass(frozen=True, slots=True)

@@ -118,14 +118,26 @@ def _worth(one: FoundStack) -> tuple[bool, int]:
 
 def stack_of(kind: str, message: str, text: str) -> FoundStack:
     """Return what a record says of an exception; without a stack trace in its text, type and message are all there is."""
-    found = find_stacks(text)
+    found = find_stacks(text) or _bare_frames(kind or "Error", text)
     if not found:
         return FoundStack("", (ChainLink(kind or "unknown", message or text[:8000]),), 0, 0)
     first = found[-1].chain[0]
-    # What is said beside the text is what the sender knew; a text that is cut off may have lost it.
-    if kind and first.type == CUT_OFF:
-        return replace(found[-1], chain=(replace(first, type=kind, message=message), *found[-1].chain[1:]))
+    # What is said beside the text is what the sender knew; frames alone, or a text that is cut off, do not say it.
+    if kind and (first.type in (CUT_OFF, "goroutine") or not first.message):
+        said = replace(first, type=kind if first.type in (CUT_OFF, "goroutine") else first.type, message=message)
+        return replace(found[-1], chain=(said, *found[-1].chain[1:]))
     return found[-1]
+
+
+def _bare_frames(kind: str, text: str) -> list[FoundStack]:
+    """Read frames that stand alone, without the line that says what was raised: some senders cut it away."""
+    headers = {"python": "Traceback (most recent call last):", "ruby": f"{kind}Error ():", "php": "Stack trace:"}
+    for language, header in headers.items():
+        found = [one for one in _find([header, *text.splitlines()]) if one.language == language and _frames_of(one)]
+        if found:
+            chain = (replace(found[-1].chain[0], type=CUT_OFF, message=""), *found[-1].chain[1:])
+            return [replace(found[-1], chain=chain)]
+    return []
 
 
 def _find(lines: Sequence[str]) -> list[FoundStack]:
