@@ -229,3 +229,22 @@ def test_an_older_recipe_splits_nothing(tmp_path: Any) -> None:
     finally:
         running.http.clear()
         thread.stop()
+
+
+def test_a_regrouping_that_was_killed_can_be_undone(tmp_path: Any) -> None:
+    """What was under way when the service ended is told as failed, and undone brings all back."""
+    thread, running = start(tmp_path / "data")
+    key = running.add_app()
+    a, b = numbers(running, raised("quote", "return fares[kind]"), raised("weigh", "return loads[deck]"), key=key)
+    merged = done(running, running.ask("POST", f"/api/issues/{a}/merge", {"into": b}))
+    running.service.writer.run(lambda c: c.execute("UPDATE regroupings SET state = 'running'"))
+    running.http.clear()
+    thread.stop()
+    thread, running = start(tmp_path / "data")
+    try:
+        assert running.get(f"/api/regroupings/{merged['id']}")["state"] == "failed"
+        done(running, running.ask("POST", f"/api/regroupings/{merged['id']}/undo", {}))
+        assert counts(running) == {a: 1, b: 1}
+    finally:
+        running.http.clear()
+        thread.stop()

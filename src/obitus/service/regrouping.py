@@ -77,6 +77,8 @@ class Regrouper:
         self._service = service
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="obitus-regroup")
         self._stopping = threading.Event()
+        now_ms = service.now_ms()
+        service.writer.run(lambda c: store.abandon(c, now_ms))
 
     def close(self) -> None:
         """Stop after the step that is under way; what was moved stays moved and can be undone."""

@@ -23,6 +23,7 @@ INSERT INTO regroupings (kind, said, person_id, created_ms, state, moved, total)
 VALUES (:kind, :said, :person_id, :now_ms, 'running', 0, :total) RETURNING id"""
 _PROGRESS = "UPDATE regroupings SET moved = moved + :moved WHERE id = :id"
 _END = "UPDATE regroupings SET state = :state, ended_ms = :now_ms WHERE id = :id"
+_ABANDON = "UPDATE regroupings SET state = 'failed', ended_ms = ? WHERE state IN ('running', 'undoing')"
 _ONE = """
 SELECT r.id, r.kind, r.said, people.name AS person, r.created_ms, r.state, r.moved, r.total, r.ended_ms
 FROM regroupings r JOIN people ON people.id = r.person_id"""
@@ -100,6 +101,11 @@ def begin(connection: sqlite3.Connection, kind: Kind, said: str, person_id: int,
 def end(connection: sqlite3.Connection, regrouping: int, state: str, now_ms: int) -> None:
     """End a regrouping: ``done``, ``undone`` or ``failed``."""
     connection.execute(_END, {"id": regrouping, "state": state, "now_ms": now_ms})
+
+
+def abandon(connection: sqlite3.Connection, now_ms: int) -> None:
+    """Mark as failed what was under way when the service ended: each step of it is whole, and it can be undone."""
+    connection.execute(_ABANDON, (now_ms,))
 
 
 def regrouping(reader: Reader, number: int) -> Row:
