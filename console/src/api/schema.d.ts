@@ -1167,7 +1167,7 @@ export interface components {
             cause: string;
             /**
              * Place
-             * @description Innermost own frame.
+             * @description Where the fault is: module and function.
              */
             place: string;
             /**
@@ -1269,7 +1269,7 @@ export interface components {
             cause: string;
             /**
              * Place
-             * @description Innermost own frame.
+             * @description Where the fault is: module and function.
              */
             place: string;
             /**

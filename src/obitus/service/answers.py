@@ -148,7 +148,7 @@ class IssueRow(BaseModel):
     title: str = Field(description="Type and place in one line.")
     type: str
     cause: str = Field(description="Type of the root cause, empty when it is the same.")
-    place: str = Field(description="Innermost own frame.")
+    place: str = Field(description="Where the fault is: module and function.")
     message: str = Field(description="Message of the latest failure.")
     entry_point: str
     state: StateName
