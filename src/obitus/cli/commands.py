@@ -6,6 +6,7 @@ import json
 import os
 import sys
 import time
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -19,7 +20,7 @@ from obitus.cli.check import as_json, check
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.login import Login, write
 from obitus.client import settings as client_settings
-from obitus.core.clock import span_ms
+from obitus.core.clock import span_ms, to_ms
 
 EXIT_STATUSES = """Exit status: 0 all well; 1 what was asked for did not hold; 2 the command cannot be understood;
 3 the service cannot be reached; 4 not allowed; 5 no such thing; 6 the service refused."""
@@ -90,13 +91,17 @@ def demo(
     data: Annotated[Path, typer.Option("--data", help="Folder for the demo's records; made anew.")] = Path("demo-data"),
     port: Annotated[int, typer.Option("--port", min=0, max=65535, help="Port to listen on.")] = 8612,
     load_only: Annotated[bool, typer.Option("--load-only", help="Load the data and end.")] = False,
+    until: Annotated[
+        datetime | None, typer.Option("--until", help="When the two weeks end, in UTC; now, when it is not given.")
+    ] = None,
 ) -> None:
     """Run the service with two weeks of a made-up ferry line's failures in it."""
     try:
         from obitus.demo import show_demo
     except ImportError as error:
         raise UsageTrouble(f"the demo needs the service ({error.name}). Run: pip install 'obitus[server]'") from error
-    show_demo.run(data, port, load_only=load_only)
+    until_ms = to_ms(until.replace(tzinfo=UTC)) if until is not None else None
+    show_demo.run(data, port, load_only=load_only, until_ms=until_ms)
 
 
 @app.command()

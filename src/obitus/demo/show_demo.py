@@ -37,8 +37,11 @@ class _Clock:
         return self.story_ms if self.story_ms is not None else system_clock_ms()
 
 
-def run(data: Path, port: int, *, load_only: bool) -> None:
-    """Make the demo's records anew, play the story into them through the real client, and serve them."""
+def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) -> None:
+    """Make the demo's records anew, play the story into them through the real client, and serve them.
+
+    The story ends at ``until_ms`` (Unix, milliseconds), or now. Ended at the same time, it is the same to the last id.
+    """
     _empty(data)
     try:
         opened = listen("127.0.0.1", port)
@@ -50,7 +53,7 @@ def run(data: Path, port: int, *, load_only: bool) -> None:
     running = InThread(service, opened)
     running.start()
     try:
-        _Story(service, data, clock).play()
+        _Story(service, data, clock, until_ms or system_clock_ms()).play()
         clock.story_ms = None
         token = service.add_pass("token", 1, "demo command line", None)
         login = write(Login(service.settings.url, token), data / "login.json")
@@ -71,11 +74,11 @@ def run(data: Path, port: int, *, load_only: bool) -> None:
 class _Story:
     """Plays the days one after another; at the end of each, people decide on what they see."""
 
-    def __init__(self, service: Service, data: Path, clock: _Clock) -> None:
+    def __init__(self, service: Service, data: Path, clock: _Clock, until_ms: int) -> None:
         self._service, self._clock = service, clock
         self._deploys = data / "deploys"
         # The story ends a minute ago, so that nothing in it lies ahead.
-        self._start_ms = (system_clock_ms() // 60_000 - 1) * 60_000 - DAYS * DAY_MS
+        self._start_ms = (until_ms // 60_000 - 1) * 60_000 - DAYS * DAY_MS
         self._http = urllib3.PoolManager(retries=False)
         self._token = ""
         self._keys: dict[tuple[str, str], str] = {}
