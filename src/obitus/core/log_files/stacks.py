@@ -24,9 +24,9 @@ MOST_CARRIED: Final = 1024 * 1024
 MOST_LINE: Final = 16 * 1024
 
 # Lines of a trace are indented, or numbered; where a prefix stands before each, or JSON wraps it, the indent stands
-# inside the line. (A pattern that begins with one byte is as fast as a search for it.)
-_CONTINUED: Final = re.compile(rb"\n[\t #]")
-_INSIDE: Final = (b"@http", b"  at ", b"\tat ", b"\\tat ", b"  File ", b": #0 ", b":in ", b"goroutine ", b"panicked at")
+# inside the line. A pattern of one rare byte and a set is several times as fast as a search for a text.
+_RARE: Final = tuple(map(re.compile, (rb"\n[\t #]", rb"\t[a]t ", rb"\\[t]at ", rb"@[h]ttp", rb"#[0] ")))
+_INSIDE: Final = (b"  at ", b"  File ", b":in ", b"goroutine ", b"panicked at")
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +79,7 @@ class Scanner:
 
     def _regions(self, data: bytes) -> Iterator[tuple[int, int]]:
         """Yield where signs of traces stand, those near each other as one."""
-        places = [found.start() for found in _CONTINUED.finditer(data)]
+        places = [found.start() for sign in _RARE for found in sign.finditer(data)]
         for sign in _INSIDE:
             at = data.find(sign)
             while at >= 0:
