@@ -44,8 +44,10 @@
 	</div>
 	<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>
 	<Lines lines={key.settings} />
-	<p>Install the client there:</p>
-	<Lines lines={`pip install '${key.install}'`} />
+	{#if key.install}
+		<p>Install the client there:</p>
+		<Lines lines={`pip install '${key.install}'`} />
+	{/if}
 	{#each key.steps as step, i (i)}
 		<p>{step.title}:</p>
 		<Lines lines={step.lines} />

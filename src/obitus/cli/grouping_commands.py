@@ -50,7 +50,7 @@ def why(number: Number, url: Url = None, token: Token = None, as_json: Json = Fa
             show.console.print(
                 mark.append(f"{part['kind']}: ", style="").append(show.safe(part["value"])[:200], style="bold")
             )
-            show.console.print(Text("           " + show.safe(part["reason"]), style=show.QUIET))
+            show.inset(Text(show.safe(part["reason"]), style=show.QUIET), 11)
     show.say(f"  fingerprint {issue['why'][0]['fingerprint']}" if issue["why"] else "", show.QUIET)
     show.heading("Perhaps the same as")
     if not likes["perhaps"]:
@@ -61,7 +61,7 @@ def why(number: Number, url: Url = None, token: Token = None, as_json: Json = Fa
             .append(show.safe(like["title"]), style="bold")
             .append(f"  {like['failures_in_all']:,}×")
         )
-        show.say(f"         {show.safe(like['reason'])}", show.QUIET)
+        show.inset(Text(show.safe(like["reason"]), style=show.QUIET), 9)
     if likes["perhaps"]:
         show.say(
             f"  Merge: obitus merge {number} {likes['perhaps'][0]['number']}. Or: obitus never-together {number} {likes['perhaps'][0]['number']}",

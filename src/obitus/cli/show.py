@@ -115,7 +115,7 @@ def issue(answer: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
         for (kind, counted, reason), parts in groupby(found["parts"], lambda p: (p["kind"], p["counted"], p["reason"])):
             values = " → ".join(_cut(safe(part["value"]), 120) for part in parts)
             _para(f"{'counts' if counted else 'left out'}: {kind} {values}", "" if counted else QUIET)
-            _inset(Text(reason, style=QUIET), 6)
+            inset(Text(reason, style=QUIET), 6)
 
 
 def apps(answer: dict[str, Any], now_ms: int) -> None:
@@ -138,13 +138,14 @@ def new_key(answer: dict[str, Any]) -> None:
     say(f"Reporting key for {answer['app']} in {answer['environment']}. It is shown this once; only its hash is kept.")
     heading("Set in the app's environment")
     _lines(answer["settings"])
-    heading("Install where it lives")
-    _lines(f"pip install '{answer['install']}'")
+    if answer["install"]:
+        heading("Install where it lives")
+        _lines(f"pip install '{answer['install']}'")
     for step in answer["steps"]:
         heading(safe(step["title"]))
         _lines(step["lines"])
     console.print()
-    say(f"Then: obitus check. {safe(answer['then'])}", QUIET)
+    say(f"Then: {'obitus check. ' if answer['install'] else ''}{safe(answer['then'])}", QUIET)
 
 
 def _lines(text: str) -> None:
@@ -156,7 +157,7 @@ def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:
     how = {"cause": "caused by ", "context": "raised while handling ", "member": "with the member "}
     said = Text().append("" if first else how.get(link.get("relation", ""), "then "), style=QUIET)
     said.append(safe(link["type"]), style=f"bold {FAILED}").append(f": {safe(link.get('message', ''))[:300]}")
-    _inset(said, 2)
+    inset(said, 2)
     hidden = 0
     frames = link.get("frames", [])
     any_own = any(frame.get("own", True) for frame in frames)
@@ -178,16 +179,17 @@ def _hidden(count: int) -> int:
 def _frame(frame: dict[str, Any]) -> None:
     place = safe(f"{frame.get('module') or frame.get('file', '')}.{frame['function']}")
     file = safe(f"{frame.get('file', '')}:{frame.get('line', '?')}")
-    _inset(Text(place, style="bold"), 4)
-    _inset(Text(file, style=QUIET), 6)
+    inset(Text(place, style="bold"), 4)
+    inset(Text(file, style=QUIET), 6)
     source = frame.get("source")
     if source:
-        _inset(Text(f"→ {safe(source['line']).strip()}"), 6)
+        inset(Text(f"→ {safe(source['line']).strip()}"), 6)
     for name, value in list((frame.get("locals") or {}).items())[:8]:
-        _inset(Text(f"{safe(name)} = {_cut(safe(value), 200)}", style=QUIET), 8)
+        inset(Text(f"{safe(name)} = {_cut(safe(value), 200)}", style=QUIET), 8)
 
 
-def _inset(text: Text, columns: int) -> None:
+def inset(text: Text, columns: int) -> None:
+    """Print text that is wrapped inside of a left margin."""
     console.print(Padding(text, (0, 0, 0, columns)))
 
 
@@ -243,7 +245,7 @@ def _lane(releases: list[dict[str, Any]]) -> None:
 
 
 def _para(text: str, style: str = "") -> None:
-    _inset(Text(text, style=style), 2)
+    inset(Text(text, style=style), 2)
 
 
 def _cut(text: str, most: int) -> str:
