@@ -35,7 +35,8 @@ def test_locks_have_hashes_and_no_addresses() -> None:
         assert "://" not in text
         for block in re.findall(r"^\S.*(?:\n .*)*", text, re.MULTILINE):
             assert "==" in block and "--hash=sha256:" in block, block[:80]
-    assert '"resolved"' not in (ROOT / "console/package-lock.json").read_text("utf-8")
+    for place in ("console", "tests/service/telemetry_js"):
+        assert '"resolved"' not in (ROOT / place / "package-lock.json").read_text("utf-8")
 
 
 def test_console_lock_names_every_platform() -> None:

@@ -10,9 +10,10 @@ from __future__ import annotations
 import json
 from collections import OrderedDict, defaultdict
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from hashlib import blake2b
+from threading import Lock
 from typing import Any, Final
 
 from obitus.core.ids import uuid7
@@ -47,24 +48,30 @@ class Translated:
     refused: list[tuple[int, str]]
 
 
-@dataclass
 class Steps:
-    """The latest steps of traces whose own span has not come yet. Bounded; the oldest trace is forgotten first."""
+    """The latest steps of traces whose own span has not come yet. Bounded; the oldest trace is forgotten first.
 
-    by_trace: OrderedDict[str, list[dict[str, Any]]] = field(default_factory=OrderedDict)
+    Each service has its own of a trace. Safe to use from several threads.
+    """
 
-    def add(self, trace: str, step: dict[str, Any]) -> None:
+    def __init__(self) -> None:
+        self._by_trace: OrderedDict[tuple[str, str], list[dict[str, Any]]] = OrderedDict()
+        self._lock = Lock()
+
+    def add(self, app: str, trace: str, step: dict[str, Any]) -> None:
         """Remember a step."""
-        steps = self.by_trace.setdefault(trace, [])
-        self.by_trace.move_to_end(trace)
-        if len(steps) < MOST_STEPS and step not in steps:
-            steps.append(step)
-        while len(self.by_trace) > MOST_TRACES:
-            self.by_trace.popitem(last=False)
+        with self._lock:
+            steps = self._by_trace.setdefault((app, trace), [])
+            self._by_trace.move_to_end((app, trace))
+            if len(steps) < MOST_STEPS and step not in steps:
+                steps.append(step)
+            while len(self._by_trace) > MOST_TRACES:
+                self._by_trace.popitem(last=False)
 
-    def of(self, trace: str) -> list[dict[str, Any]]:
+    def of(self, app: str, trace: str) -> list[dict[str, Any]]:
         """Return the steps of a trace so far, in order of time."""
-        return sorted(self.by_trace.get(trace, []), key=lambda step: str(step["time"]))
+        with self._lock:
+            return sorted(self._by_trace.get((app, trace), ()), key=lambda step: str(step["time"]))
 
 
 class Untranslatable(ValueError):
@@ -112,7 +119,7 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Tr
                 continue
             told.append((place, span))
             if span.kind in (_CLIENT, _PRODUCER):
-                steps.add(span.trace, _step(span))
+                steps.add(source.app, span.trace, _step(span))
             if span.is_run:
                 runs[span.trace] = _run_part(span)
         for place, span in told:
@@ -192,7 +199,7 @@ def _of_span(
         # SDKs say that it did not escape also where they end the span with an error because of it.
         report["handled"] = not span.failed and escaped not in (True, "true", "True")
         report["captured_by"] = "OpenTelemetry span"
-        report["trail"] = steps.of(span.trace)
+        report["trail"] = steps.of(source.app, span.trace)
         if span.trace in runs:
             report["run"] = runs[span.trace]
         failures.append(report)
@@ -223,7 +230,7 @@ def _of_span(
             "trace_id": span.trace,
             "span_id": span.id,
             "run": run,
-            "trail": steps.of(span.trace),
+            "trail": steps.of(source.app, span.trace),
             **({"request": request} if request else {}),
             **({"release": source.release} if source.release else {}),
         }
@@ -328,7 +335,7 @@ def _log(
         report["severity"] = severity if severity in ("WARN", "ERROR", "FATAL") else "ERROR"
         report["handled"] = severity != "FATAL"
         report["captured_by"] = f"OpenTelemetry log {scope}"[:300].strip()
-        report["trail"] = [] if trace is None else steps.of(trace)
+        report["trail"] = [] if trace is None else steps.of(source.app, trace)
         if message:
             report["attributes"]["log.message"] = message[:2000]
         return report
