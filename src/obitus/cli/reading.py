@@ -41,9 +41,10 @@ HEAD_BYTES: Final = 1024
 STEP_BYTES: Final = 256 * 1024
 MANY_BYTES: Final = 24 * 1024 * 1024
 """From how many bytes on several processes read a file."""
-PART_BYTES: Final = 4 * 1024 * 1024
-OVERLAP_BYTES: Final = 256 * 1024
-"""What a part of a log file is read beyond its ends: the longest trace that may lie across them."""
+PART_BYTES: Final = 8 * 1024 * 1024
+BEFORE_BYTES: Final = 32 * 1024
+BEHIND_BYTES: Final = 256 * 1024
+"""What a part of a log file is read beyond its ends: what led up to a trace, and the longest trace that may lie across."""
 PACKED: Final = 2**62
 """Stands for a size that is not known."""
 POLL_S: Final = 0.5
@@ -307,15 +308,13 @@ class Reading:
 def stacks_between(name: str, start: int, end: int) -> tuple[int, list[Found]]:
     """Return how many lines a part of a log file has, and the traces that begin in it; these may end behind it."""
     with Path(name).open("rb") as opened:
-        first = max(0, start - OVERLAP_BYTES)
+        first = max(0, start - BEFORE_BYTES)
         opened.seek(first)
-        before = opened.read(start - first)
-        part = opened.read(end - start)
-        behind = opened.read(OVERLAP_BYTES)
-    cut = before.find(b"\n") + 1 if first else 0
+        data = opened.read(end + BEHIND_BYTES - first)
+    cut = data.find(b"\n") + 1 if first else 0
     scanner = Scanner(first + cut)
-    found = list(scanner.feed(before[cut:] + part + behind[: behind.rfind(b"\n") + 1], end=True))
-    return part.count(b"\n"), [one for one in found if start <= one.offset < end]
+    found = list(scanner.feed(data[cut:] if cut else data, end=True))
+    return data.count(b"\n", start - first, end - first), [one for one in found if start <= one.offset < end]
 
 
 def requests_between(name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Counts:
@@ -329,7 +328,6 @@ class _LogFile:
     def __init__(self, reading: Reading, identity: str, start: int, written_ms: int) -> None:
         self._reading, self._identity, self._written_ms = reading, identity, written_ms
         self._scanner = Scanner(start)
-        self._seen = 0
 
     @property
     def settled(self) -> int:
@@ -338,8 +336,7 @@ class _LogFile:
     def feed(self, block: bytes, *, end: bool = False) -> None:
         for found in self._scanner.feed(block, end=end):
             self._reading.failure(found, self._identity, self._written_ms)
-        self._reading.outcome.lines += self._scanner.lines - self._seen
-        self._seen = self._scanner.lines
+        self._reading.outcome.lines += block.count(b"\n")
 
 
 class _AccessFile:

@@ -50,7 +50,6 @@ class Scanner:
         self._offset = offset
         """Where ``_rest`` begins in the file."""
         self._last_time = ""
-        self.lines = 0
 
     @property
     def settled(self) -> int:
@@ -59,7 +58,6 @@ class Scanner:
 
     def feed(self, block: bytes, *, end: bool = False) -> Iterator[Found]:
         """Yield the traces that are whole by now. At the end of the file, those that stand at its end too."""
-        self.lines += block.count(b"\n")
         data = self._rest + block
         cut = len(data) if end else data.rfind(b"\n") + 1
         if cut == 0 and len(data) > MOST_CARRIED:
