@@ -219,7 +219,7 @@ def test_an_older_recipe_splits_nothing(tmp_path: Any) -> None:
         (number,) = numbers(running, report, key=key)
         from obitus.service.prepare import chain_of
 
-        older = first_recipe.fingerprint(chain_of(report)).text
+        older = first_recipe.fingerprint(chain_of(report))
         running.service.writer.run(lambda c: c.execute("DELETE FROM fingerprint_keys"))
         running.service.writer.run(
             lambda c: c.execute("UPDATE fingerprints SET fingerprint = ?, traits_id = NULL", (older,))

@@ -5,20 +5,23 @@ from __future__ import annotations
 import os
 import sys
 from contextlib import ExitStack, suppress
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Final
 
 import typer
 from rich.console import Console
-from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.text import Text
 
-from obitus.cli import reading, show
+from obitus.cli import show
 from obitus.cli.commands import Json, app, print_json
 from obitus.cli.errors import CliError, UsageTrouble
-from obitus.cli.sending import Sending
 from obitus.client import settings as client_settings
 from obitus.core.wording import count_of
 
+if TYPE_CHECKING:
+    from obitus.cli.reading import Outcome
+    from obitus.cli.sending import Sending
+
+MOST_NAMED: Final = 20
 _FORMS = {"auto": "auto", "log": "log", "common": "common", "combined": "common", "w3c": "w3c"}
 
 
@@ -46,9 +49,15 @@ def read(
 
     Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds what is new.
     """
+    # What reads files is much to load, and no other command needs it.
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
+
+    from obitus.cli import reading
+    from obitus.cli.sending import Sending
+
     if form not in _FORMS:
         raise UsageTrouble(f"--format: {form} is none of {', '.join(_FORMS)}.")
-    options = reading.Options(_FORMS[form], reading.zone_of(zone), release, dry_run, follow)  # type: ignore[arg-type]
+    options = reading.Options(_FORMS[form], reading.zone_of(zone), release, dry_run)  # type: ignore[arg-type]
     settings = client_settings.load()
     sending = None
     if not dry_run:
@@ -95,7 +104,7 @@ def read(
         raise typer.Exit(CliError.status)
 
 
-def _as_json(outcome: reading.Outcome, sending: Sending | None) -> dict[str, Any]:
+def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
     answer: dict[str, Any] = {
         "files": outcome.forms,
         "lines": outcome.lines,
@@ -119,7 +128,7 @@ def _as_json(outcome: reading.Outcome, sending: Sending | None) -> dict[str, Any
     return answer
 
 
-def _tell(outcome: reading.Outcome, sending: Sending | None, *, dry_run: bool) -> None:
+def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
     forms = {
         "log": ("log file", "log files"),
         "common": ("access log (common or combined)", "access logs (common or combined)"),
@@ -131,12 +140,12 @@ def _tell(outcome: reading.Outcome, sending: Sending | None, *, dry_run: bool) -
     would = "would be made" if dry_run else "found"
     if outcome.failures:
         show.heading(f"{count_of(outcome.failures, 'failure')} {would}, {count_of(len(outcome.issues), 'issue')}")
-        for title, times in outcome.issues.most_common(reading.MOST_NAMED):
+        for title, times in outcome.issues.most_common(MOST_NAMED):
             show.console.print(
                 Text(f"{times:>7,}  ").append(show.safe(title.rpartition(" (")[0])), overflow="ellipsis", no_wrap=True
             )
-        if len(outcome.issues) > reading.MOST_NAMED:
-            show.say(f"         and {len(outcome.issues) - reading.MOST_NAMED:,} more issues", show.QUIET)
+        if len(outcome.issues) > MOST_NAMED:
+            show.say(f"         and {len(outcome.issues) - MOST_NAMED:,} more issues", show.QUIET)
         if outcome.cut_off:
             show.say(f"{outcome.cut_off:,} of them are cut off: the file does not say what was raised.", show.QUIET)
     if outcome.runs:

@@ -24,9 +24,10 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.sending import Sending
+from obitus.core.clock import to_text
 from obitus.core.grouping.groups import Groups
 from obitus.core.headline import headline_of
-from obitus.core.ids import uuid7
+from obitus.core.ids import derived_id
 from obitus.core.log_files import access
 from obitus.core.log_files.access import Counts, Request
 from obitus.core.log_files.stacks import Found, Scanner
@@ -49,7 +50,6 @@ PACKED: Final = 2**62
 """Stands for a size that is not known."""
 POLL_S: Final = 0.5
 MOST_EXAMPLES: Final = 5
-MOST_NAMED: Final = 20
 
 
 @dataclass
@@ -68,7 +68,6 @@ class Outcome:
     """Bytes that an earlier reading had read already."""
     examples: list[str] = field(default_factory=list)
     issues: Counter[str] = field(default_factory=Counter)
-    refused: list[str] = field(default_factory=list)
     forms: dict[str, str] = field(default_factory=dict)
     outcomes: Counter[str] = field(default_factory=Counter)
 
@@ -81,7 +80,6 @@ class Options:
     zone: tzinfo
     release: str | None
     dry_run: bool
-    follow: bool
 
 
 class Reading:
@@ -103,44 +101,35 @@ class Reading:
         if self._sending is not None:
             self._sending.flush()
 
-    def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], bool]:
+    def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], None]:
         """Read one file from where an earlier reading stopped; return what reads on when it has grown."""
         head = _read_some(opened, HEAD_BYTES)
         identity = hashlib.blake2b(head, digest_size=10).hexdigest()
-        form = self._form(name, head, opened)
+        form = self._form(name, head)
         if form is None:
-            return lambda: False
+            return lambda: None
         start = 0 if self.options.dry_run else self._marks.place_of(identity, size)
         self.outcome.files += 1
         self.outcome.forms[name] = form
         self.outcome.known_before += start
         self._progress(start)
+        if form != "w3c" and size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
+            start = self._by_several(name, form, identity, start, size, written_ms)
+            self._settle(identity, start)
         read = (
             _LogFile(self, identity, start, written_ms)
             if form == "log"
             else _AccessFile(self, form, identity, start, written_ms)
         )
-        if form != "w3c" and size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
-            start = self._by_several(name, form, identity, start, size, written_ms)
-            self._settle(identity, start)
-            read = (
-                _LogFile(self, identity, start, written_ms)
-                if form == "log"
-                else _AccessFile(self, form, identity, start, written_ms)
-            )
         rest = _from(head, opened, start)
 
-        def on(*, end: bool = True) -> bool:
-            any_read = False
+        def on() -> None:
             while block := rest(BLOCK_BYTES):
-                any_read = True
                 self.outcome.bytes += len(block)
                 read.feed(block)
                 self._progress(len(block))
-            if any_read or end:
-                read.feed(b"", end=True)
-                self._settle(identity, read.settled)
-            return any_read
+            read.feed(b"", end=True)
+            self._settle(identity, read.settled)
 
         on()
         return on
@@ -172,7 +161,7 @@ class Reading:
                 self._progress(end - first)
         return start
 
-    def _form(self, name: str, head: bytes, opened: IO[bytes]) -> str | None:
+    def _form(self, name: str, head: bytes) -> str | None:
         if self.options.form != "auto":
             return self.options.form
         if head.count(b"\0") > len(head) // 4:
@@ -216,7 +205,7 @@ class Reading:
             trail.append(
                 {
                     "kind": "log",
-                    "time": _text(min(at if at is not None else when, when)),
+                    "time": to_text(min(at if at is not None else when, when)),
                     "severity": _severity(prefix.level if prefix else ""),
                     "message": line[prefix.length if prefix else 0 :][:2000],
                 }
@@ -225,8 +214,8 @@ class Reading:
         self.send(
             {
                 "kind": "failure",
-                "id": _id(0, identity, found.offset, found.text),
-                "time": _text(when),
+                "id": derived_id(0, identity, found.offset, found.text),
+                "time": to_text(when),
                 "severity": severity if severity in ("WARN", "ERROR", "FATAL") else "ERROR",
                 "handled": True,
                 "captured_by": "log file",
@@ -241,14 +230,13 @@ class Reading:
         self.outcome.lines += counts.lines
         self.outcome.unreadable += counts.unreadable
         self.outcome.examples = (self.outcome.examples + counts.examples)[:MOST_EXAMPLES]
-        runs = counts.runs
         self.outcome.runs_told += len(counts.told)
         if self._sending is not None:
             for place, told in counts.told:
                 request = access.read_line(told, self.options.zone, written_ms) if isinstance(told, bytes) else told
                 if request is not None:
                     self._run(request, identity, base + place)
-        for (hour, point, status), times in runs.items():
+        for (hour, point, status), times in counts.runs.items():
             outcome = access.outcome_of(status)
             self.outcome.runs += times
             self.outcome.outcomes[outcome] += times
@@ -257,8 +245,8 @@ class Reading:
             self.send(
                 {
                     "kind": "tally",
-                    "id": _id(hour, identity, base, f"{end} {point} {status} {hour}"),
-                    "time": _text(hour),
+                    "id": derived_id(hour, identity, base, f"{end} {point} {status} {hour}"),
+                    "time": to_text(hour),
                     "entry_point": point,
                     "outcome": outcome,
                     "status": status,
@@ -267,7 +255,7 @@ class Reading:
             )
 
     def _run(self, request: Request, identity: str, offset: int) -> None:
-        report_id = _id(request.time_ms, identity, offset, f"{request.method} {request.target} {request.status}")
+        report_id = derived_id(request.time_ms, identity, offset, f"{request.method} {request.target} {request.status}")
         given = {
             "http.request.method": request.method,
             "url.path": request.target,
@@ -282,7 +270,7 @@ class Reading:
         run: dict[str, Any] = {
             "id": report_id,
             "entry_point": request.entry_point,
-            "started": _text(request.time_ms),
+            "started": to_text(request.time_ms),
             "outcome": request.outcome,
             "kept": "it did not go well",
         }
@@ -292,7 +280,7 @@ class Reading:
             {
                 "kind": "run",
                 "id": report_id,
-                "time": _text(request.time_ms),
+                "time": to_text(request.time_ms),
                 "attributes": {name: value for name, value in given.items() if value not in ("", None)},
                 "run": run,
                 "request": {
@@ -380,7 +368,9 @@ class Marks:
         return place if isinstance(place, int) and 0 <= place <= size else 0
 
     def set(self, identity: str, place: int) -> None:
-        """Keep how far a file was read. The file is replaced in one step."""
+        """Keep how far a file was read, where that is news. The file is replaced in one step."""
+        if self._places.get(identity) == place:
+            return
         self._places[identity] = place
         try:
             self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -432,8 +422,8 @@ def open_file(name: str, stack: ExitStack) -> tuple[IO[bytes], int, int]:
 
 def follow(
     names: list[str],
-    more: dict[str, Callable[[], bool]],
-    again: Callable[[str], Callable[[], bool]],
+    more: dict[str, Callable[[], None]],
+    again: Callable[[str], Callable[[], None]],
     stop: Callable[[], bool],
 ) -> None:
     """Read on as files grow, until ``stop`` says so; a file that was replaced by a new one is begun anew."""
@@ -489,15 +479,6 @@ def _read_some(opened: IO[bytes], most: int) -> bytes:
     except OSError as error:
         raise UsageTrouble(f"reading stopped: {error.strerror}.") from error
     return b"".join(pieces)
-
-
-def _id(time_ms: int, identity: str, offset: int, text: str) -> str:
-    hashed = hashlib.blake2b(f"{identity}\0{offset}\0{text}".encode("utf-8", "surrogatepass"), digest_size=10)
-    return str(uuid7(time_ms, hashed.digest()))
-
-
-def _text(time_ms: int) -> str:
-    return datetime.fromtimestamp(time_ms / 1000, UTC).isoformat(timespec="milliseconds")
 
 
 def _severity(level: str) -> str:

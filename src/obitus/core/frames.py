@@ -46,7 +46,7 @@ class Frame:
 
         Not the whole path: where an app lies differs from host to host, and from deploy to deploy.
         """
-        room = self.module or _short_path(self.file)
+        room = self.module or short_path(self.file)
         return f"{room}.{self.function}" if room else self.function
 
 
@@ -60,7 +60,7 @@ class ChainLink:
     relation: str | None = None
 
 
-def _short_path(file: str) -> str:
+def short_path(file: str) -> str:
     """Return a file's name with its folder; a folder with a digit in it may be a version, and is left out."""
     folder, slash, name = file.partition("?")[0].replace("\\", "/").rpartition("/")
     last = folder.rpartition("/")[2]

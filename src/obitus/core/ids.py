@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from hashlib import blake2b
 
 
 def uuid7(time_ms: int, random_bytes: bytes) -> uuid.UUID:
@@ -13,6 +14,12 @@ def uuid7(time_ms: int, random_bytes: bytes) -> uuid.UUID:
     value = value & ~(0xF << 76) | 0x7 << 76
     value = value & ~(0x3 << 62) | 0x2 << 62
     return uuid.UUID(int=value)
+
+
+def derived_id(time_ms: int, *parts: object) -> str:
+    """Make an id that follows from what it names: the same time and parts give the same id again."""
+    text = "\0".join(map(str, parts))
+    return str(uuid7(time_ms, blake2b(text.encode("utf-8", "surrogatepass"), digest_size=10).digest()))
 
 
 def time_ms_of(report_id: uuid.UUID) -> int:

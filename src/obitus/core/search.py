@@ -11,9 +11,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
+from obitus.core.severity import SEVERITIES
+
 MOST_SIGNS: Final = 2000
 MOST_DEEP: Final = 30
-SEVERITIES: Final = ("TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL")
 _TOKEN = re.compile(
     r"""\s*(?:(?P<bracket>[()])
     | (?P<field>[A-Za-z_][\w.\-]*)\s*(?P<op>!=|>=|<=|=|>|<|~)\s*(?P<value>"(?:[^"\\]|\\.)*"|[^\s()]+)

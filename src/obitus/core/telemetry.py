@@ -11,19 +11,19 @@ import json
 from collections import OrderedDict, defaultdict
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from hashlib import blake2b
 from threading import Lock
 from typing import Any, Final
 
-from obitus.core.ids import uuid7
+from obitus.core.clock import HOUR_MS, to_text
+from obitus.core.ids import derived_id
+from obitus.core.severity import SEVERITIES
 from obitus.core.stacks import report_form, stack_of
 
 MOST_TRACES: Final = 2000
 MOST_STEPS: Final = 100
 MOST_ATTRIBUTES: Final = 200
 MOST_TEXT: Final = 8000
-_SEVERITIES: Final = ("TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL")
 _TEXTS: Final = {"WARNING": "WARN", "CRITICAL": "FATAL", "NOTICE": "INFO", "ERR": "ERROR", "INFORMATION": "INFO"}
 _KINDS: Final = {"SPAN_KIND_INTERNAL": 1, "SPAN_KIND_SERVER": 2, "SPAN_KIND_CLIENT": 3, "SPAN_KIND_PRODUCER": 4, "SPAN_KIND_CONSUMER": 5}  # fmt: skip
 _SERVER, _CLIENT, _PRODUCER, _CONSUMER = 2, 3, 4, 5
@@ -225,7 +225,7 @@ def _of_span(
         yield {
             "kind": "run",
             "id": run["id"],
-            "time": _time(span.start_ns // 1_000_000),
+            "time": to_text(span.start_ns // 1_000_000),
             "attributes": _bounded(shared | span.attributes),
             "trace_id": span.trace,
             "span_id": span.id,
@@ -238,9 +238,9 @@ def _of_span(
 
 def _run_part(span: _Span) -> dict[str, Any]:
     return {
-        "id": _id(span.start_ns // 1_000_000, "run", span.trace, span.id),
+        "id": derived_id(span.start_ns // 1_000_000, "run", span.trace, span.id),
         "entry_point": span.entry_point,
-        "started": _time(span.start_ns // 1_000_000),
+        "started": to_text(span.start_ns // 1_000_000),
         "duration_ms": span.duration_ms,
     }
 
@@ -265,7 +265,7 @@ def _step(span: _Span) -> dict[str, Any]:
         data["trouble"] = span.status_message[:300]
     return {
         "kind": kind,
-        "time": _time(span.start_ns // 1_000_000),
+        "time": to_text(span.start_ns // 1_000_000),
         "severity": "ERROR" if span.failed else "INFO",
         "message": str(message)[:2000],
         "data": data,
@@ -281,7 +281,7 @@ def _tallies(told: list[tuple[int, _Span]], source: Source) -> list[tuple[int, d
     first: dict[tuple[str, str, int | None, int], int] = {}
     for place, span in told:
         if span.is_run:
-            key = (span.entry_point, span.outcome, span.status, span.start_ns // 3_600_000_000_000)
+            key = (span.entry_point, span.outcome, span.status, span.start_ns // 1_000_000 // HOUR_MS)
             groups[key].append(span)
             first.setdefault(key, place)
     found = []
@@ -289,15 +289,15 @@ def _tallies(told: list[tuple[int, _Span]], source: Source) -> list[tuple[int, d
         entry_point, outcome, status, hour = key
         report: dict[str, Any] = {
             "kind": "tally",
-            "id": _id(
-                hour * 3_600_000,
+            "id": derived_id(
+                hour * HOUR_MS,
                 "tally",
                 entry_point,
                 outcome,
                 str(status),
                 *sorted(span.trace + span.id for span in spans),
             ),
-            "time": _time(min(span.start_ns for span in spans) // 1_000_000),
+            "time": to_text(min(span.start_ns for span in spans) // 1_000_000),
             "entry_point": entry_point,
             "outcome": outcome,
             "runs": len(spans),
@@ -345,8 +345,8 @@ def _log(
     seen[digest] += 1
     report = {
         "kind": "log",
-        "id": _id(time_ms, digest.hex(), source.app, str(seen[digest])),
-        "time": _time(time_ms),
+        "id": derived_id(time_ms, digest.hex(), source.app, str(seen[digest])),
+        "time": to_text(time_ms),
         "severity": severity,
         "logger": scope[:300],
         "message": message[:MOST_TEXT],
@@ -369,8 +369,8 @@ def _failure(
     parts = [trace, kind, message] if trace is not None else [str(time_ms), kind, message, text]
     report: dict[str, Any] = {
         "kind": "failure",
-        "id": _id(0 if trace is not None else time_ms, "failure", source.app, *(part or "" for part in parts)),
-        "time": _time(time_ms),
+        "id": derived_id(0 if trace is not None else time_ms, "failure", source.app, *(part or "" for part in parts)),
+        "time": to_text(time_ms),
         "severity": "ERROR",
         "exceptions": report_form(found.chain),
         "attributes": _bounded({n: v for n, v in shared.items() if not n.startswith("exception.")}),
@@ -437,12 +437,12 @@ def _severity(record: Mapping[str, Any]) -> str:
     number = record.get("severityNumber", 0)
     if isinstance(number, str):
         name = number.removeprefix("SEVERITY_NUMBER_").rstrip("234")
-        return name if name in _SEVERITIES else "INFO"
+        return name if name in SEVERITIES else "INFO"
     if 1 <= int(number) <= 24:
-        return _SEVERITIES[(int(number) - 1) // 4]
+        return SEVERITIES[(int(number) - 1) // 4]
     text = str(record.get("severityText", "")).upper()
     text = _TEXTS.get(text, text)
-    return text if text in _SEVERITIES else "INFO"
+    return text if text in SEVERITIES else "INFO"
 
 
 def _hex(value: Any, digits: int) -> str | None:
@@ -457,15 +457,6 @@ def _nanoseconds(value: Any) -> int:
     if not 0 <= number < 2**63:
         raise Untranslatable(f"{number} is no time in nanoseconds")
     return number
-
-
-def _time(time_ms: int) -> str:
-    return datetime.fromtimestamp(time_ms / 1000, UTC).isoformat(timespec="milliseconds")
-
-
-def _id(time_ms: int, *parts: str) -> str:
-    hashed = blake2b("\0".join(parts).encode("utf-8", "surrogatepass"), digest_size=10)
-    return str(uuid7(time_ms, hashed.digest()))
 
 
 def _list(holder: Any, name: str) -> list[Any]:

@@ -14,7 +14,7 @@ from obitus.service import answers, views
 from obitus.service.access import SignedIn, TheService, signed_in
 from obitus.service.api_issues import Number
 from obitus.service.problems import Problem, described
-from obitus.service.regrouping import Group, Plan, joins_of, parts_of
+from obitus.service.regrouping import MOST_LOOKED_AT, Group, Plan, joins_of, parts_of
 from obitus.service.wiring import Service
 from obitus.store import apps, people
 from obitus.store import grouping as store
@@ -143,7 +143,7 @@ def split_preview(service: TheService, number: Number, order: SplitOrder) -> ans
         for value, seqs in sorted(found.items(), key=lambda part: (-len(part[1]), part[0]))[:MOST_LISTED]:
             parts.append(_part(service, " / ".join(value), seqs, []))
         return answers.SplitPreview(issue=number, looked_at=sum(map(len, found.values())), parts=parts)
-    seqs = store_regrouping.seqs_of(service.reader, number, 0, 2000)
+    seqs = store_regrouping.seqs_of(service.reader, number, 0, MOST_LOOKED_AT)
     came_by = store_issues.fingerprints_of_failures(service.reader, seqs)
     out = [seq for seq in seqs if came_by[seq] in order.fingerprints]
     stays = [seq for seq in seqs if came_by[seq] not in order.fingerprints]

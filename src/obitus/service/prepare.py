@@ -176,7 +176,7 @@ class Preparer:
                     else decided.parts
                 ),
                 traits=None if together or decided.apart else decided.traits,
-                earlier=lambda: first_recipe.fingerprint(chain).text,
+                earlier=lambda: first_recipe.fingerprint(chain),
                 value_of=value,
             ),
             headline_of(chain, decided.fault),

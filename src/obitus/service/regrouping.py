@@ -30,13 +30,6 @@ _log = logging.getLogger("obitus.service")
 MOST_LOOKED_AT: Final = 2000
 MOST_SHOWN: Final = 20
 MOST_VALUES: Final = 50
-_LATEST_OF_APP: Final = """
-SELECT f.seq, f.issue_id, r.environment FROM failures f JOIN reports r ON r.seq = f.seq
-WHERE r.app_id = :app_id AND f.seq > :after ORDER BY f.seq LIMIT :most"""
-_STARTS_AT: Final = """
-SELECT COALESCE(MIN(seq), 0) AS seq, COUNT(*) AS n FROM (
-  SELECT f.seq FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ? ORDER BY f.seq DESC LIMIT ?)"""
-_COUNT_OF_APP: Final = "SELECT COUNT(*) AS n FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ?"
 
 
 @dataclass
@@ -107,34 +100,18 @@ class Regrouper:
                 group.headline = headline
                 group.message = str(content["exceptions"][0].get("message", ""))[:200]
         found = list(groups.values())
-        return Plan(found, looked_at, _targets(found, self._never()), matching)
-
-    def _never(self) -> set[tuple[int, int]]:
-        rows = self._service.reader.rows("SELECT issue_id, other_id FROM never_together")
-        return {(row["issue_id"], row["other_id"]) for row in rows}
+        return Plan(found, looked_at, _targets(found, store_grouping.never_pairs(self._service.reader)), matching)
 
     def _history(self, app_id: int, most: int | None) -> Iterator[tuple[Row, dict[str, Any]]]:
-        reader = self._service.reader
-        after = 0
-        if most is not None:
-            after = int(reader.one(_STARTS_AT, (app_id, most))["seq"]) - 1
-        while True:
-            rows = reader.rows(_LATEST_OF_APP, {"app_id": app_id, "after": after, "most": 500})
-            for row in rows:
-                yield row, json.loads(self._service.evidence.read(row["seq"]))
-            if len(rows) < 500:
-                return
-            after = rows[-1]["seq"]
+        for row in store.history(self._service.reader, app_id, most):
+            yield row, json.loads(self._service.evidence.read(row["seq"]))
 
     def split_values(
         self, issue: Row, names: Sequence[str], most: int = MOST_LOOKED_AT
     ) -> dict[tuple[str, ...], list[int]]:
         """Return an issue's latest failures by the values of these attributes."""
         found: dict[tuple[str, ...], list[int]] = defaultdict(list)
-        rows = self._service.reader.rows(
-            "SELECT seq, environment FROM failures WHERE issue_id = ? ORDER BY seq DESC LIMIT ?", (issue["id"], most)
-        )
-        for row in rows:
+        for row in store.latest_of(self._service.reader, issue["id"], most):
             content = json.loads(self._service.evidence.read(row["seq"]))
             decided, _ = self._service.preparer.decided(content, issue["app"], row["environment"])
             found[tuple(decided.value_of(name) for name in names)].append(row["seq"])
@@ -179,7 +156,7 @@ class Regrouper:
 
     def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
         """Group all of an app's history anew with the recipe and the rules in force."""
-        total = int(self._service.reader.one(_COUNT_OF_APP, (app_id,))["n"])
+        total = store.failures_of_app(self._service.reader, app_id)
         now_ms = self._service.now_ms()
         said = f"{person} regrouped the history of {app}."
         number: int = self._service.writer.run(lambda c: store.begin(c, "regroup", said, person_id, total, now_ms))
@@ -191,10 +168,6 @@ class Regrouper:
         now_ms = self._service.now_ms()
         self._service.writer.run(lambda c: store.end(c, number, "undoing", now_ms))
         self._pool.submit(self._guarded, number, lambda: self._undo(number, person_id, person), "undone")
-
-    def wait(self) -> None:
-        """Wait until everything that was ordered is done."""
-        self._pool.submit(lambda: None).result()
 
     def _guarded(self, number: int, act: Any, state: str = "done") -> None:
         try:

@@ -140,7 +140,7 @@ async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender
     for one in ready:
         if one.filtered is not None:
             service.notice(sender.app, "filtered", one.filtered)
-    taken = iter(await write(service, ready, sender) if ready else [])
+    taken = iter(await write(service, ready, sender))
     verdicts = []
     for (number, _), outcome in zip(lines, outcomes, strict=True):
         if isinstance(outcome, Refusal):

@@ -40,6 +40,7 @@ ON CONFLICT DO UPDATE SET made = made + 1 RETURNING made"""
 _NEVER = """
 SELECT CASE WHEN issue_id = :id THEN other_id ELSE issue_id END AS other
 FROM never_together WHERE issue_id = :id OR other_id = :id"""
+_NEVER_PAIRS = "SELECT issue_id, other_id FROM never_together"
 _TRAITS_OF = """
 SELECT f.app_id, f.fingerprint, t.traits FROM fingerprints f JOIN fingerprint_traits t ON t.id = f.traits_id
 WHERE f.issue_id = ? LIMIT ?"""
@@ -166,6 +167,11 @@ def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:
 def never_with(reader: Reader, issue_id: int) -> list[int]:
     """Return the issues that somebody said are never one with this."""
     return sorted(row["other"] for row in reader.rows(_NEVER, {"id": issue_id}))
+
+
+def never_pairs(reader: Reader) -> set[tuple[int, int]]:
+    """Return all pairs of issues that are never one, the lower number first."""
+    return {(row["issue_id"], row["other_id"]) for row in reader.rows(_NEVER_PAIRS)}
 
 
 def add_never(connection: sqlite3.Connection, issue_id: int, other_id: int, person_id: int, now_ms: int) -> None:

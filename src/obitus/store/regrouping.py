@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
@@ -82,6 +82,15 @@ _SINCE = "SELECT seq FROM failures WHERE issue_id = ? AND fingerprint = ? ORDER 
 _FORGET = "DELETE FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
 _TOUCHED = "SELECT DISTINCT from_issue AS id FROM regrouped WHERE regrouping_id = :id UNION SELECT DISTINCT to_issue FROM regrouped WHERE regrouping_id = :id"
 
+_HISTORY_OF = """
+SELECT f.seq, f.issue_id, r.environment FROM failures f JOIN reports r ON r.seq = f.seq
+WHERE r.app_id = :app_id AND f.seq > :after ORDER BY f.seq LIMIT :most"""
+_STARTS_AT = """
+SELECT COALESCE(MIN(seq), 0) AS seq FROM (
+  SELECT f.seq FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ? ORDER BY f.seq DESC LIMIT ?)"""
+_COUNT_OF_APP = "SELECT COUNT(*) AS n FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ?"
+_LATEST_OF = "SELECT seq, environment FROM failures WHERE issue_id = ? ORDER BY seq DESC LIMIT ?"
+
 
 @dataclass(frozen=True, slots=True)
 class Move:
@@ -121,6 +130,24 @@ def regroupings(reader: Reader, most: int) -> list[Row]:
 def seqs_of(reader: Reader, issue_id: int, after: int, most: int) -> list[int]:
     """Return failures of an issue with numbers above ``after``, in order."""
     return [row["seq"] for row in reader.rows(_SEQS, (issue_id, after, most))]
+
+
+def history(reader: Reader, app_id: int, most: int | None) -> Iterator[Row]:
+    """Yield (seq, issue_id, environment) of an app's failures in the order they came: the latest ``most``, or all."""
+    after = 0 if most is None else int(reader.one(_STARTS_AT, (app_id, most))["seq"]) - 1
+    while rows := reader.rows(_HISTORY_OF, {"app_id": app_id, "after": after, "most": MOST_IN_ONE_STEP}):
+        yield from rows
+        after = rows[-1]["seq"]
+
+
+def failures_of_app(reader: Reader, app_id: int) -> int:
+    """Return how many failures an app has."""
+    return int(reader.one(_COUNT_OF_APP, (app_id,))["n"])
+
+
+def latest_of(reader: Reader, issue_id: int, most: int) -> list[Row]:
+    """Return (seq, environment) of an issue's latest failures, the latest first."""
+    return reader.rows(_LATEST_OF, (issue_id, most))
 
 
 def new_issue_like(connection: sqlite3.Connection, issue_id: int, now_ms: int) -> int:

@@ -58,7 +58,8 @@ _CRASHES: Final = frozenset(
      "DivideByZeroException", "NoMethodError", "DivisionByZeroError", "FrozenError", "runtime error"}
 )  # fmt: skip
 _LITERAL = re.compile(r"""["']([A-Za-z_][\w.-]{2,60})["']""")
-_SLIPS: Final = frozenset({"NameError", "UnboundLocalError"})
+SLIPS: Final = frozenset({"NameError", "UnboundLocalError"})
+"""A name that does not exist: whoever wrote the line is at fault."""
 _RAISING = re.compile(
     r"runtime\.|^(?:std|core|alloc)::(?:panicking|sys_common|sys|rt|result\.unwrap_failed|option\.(?:unwrap|expect)_failed|slice::index|intrinsics)"
     r"|^__rustc\.|\.?(?:rust_begin_unwind|_*rust_\w+|rust_panic\w*)$|^Carp\.|^core\.panic"
@@ -264,7 +265,7 @@ def _blame(link: ChainLink, site: Frame, callers: tuple[Frame, ...], beneath: tu
     code = inner.code.strip()
     # A name that does not exist is the library's own slip, even where it raised it once more.
     # And a type of somebody's own making is only ever raised on purpose.
-    crashed = kind in _SLIPS or ("." not in link.type and not _RAISES.match(code) if code else kind in _CRASHES)
+    crashed = kind in SLIPS or ("." not in link.type and not _RAISES.match(code) if code else kind in _CRASHES)
     entry_only = last_name(plain_function(site.function)) in _ENTRIES and not any(
         last_name(plain_function(f.function)) not in _ENTRIES for f in callers
     )
@@ -297,7 +298,7 @@ def _helper_depth(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> i
 def _named_by(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:
     """Return how far out the caller is whose own line names, as a literal, what the message says was not right."""
     message = link.message
-    if not message or len(message) > MOST_MESSAGE or plain_type(link.type) in _SLIPS or runtimes_own(message):
+    if not message or len(message) > MOST_MESSAGE or plain_type(link.type) in SLIPS or runtimes_own(message):
         return 0
     for place, caller in enumerate(callers[:3], 1):
         code = caller.code

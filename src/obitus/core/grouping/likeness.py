@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from hashlib import blake2b
 from typing import Final, Literal
 
+from obitus.core.grouping.fault import SLIPS
 from obitus.core.grouping.messages import likeness, words_of
 from obitus.core.grouping.names import last_name
 from obitus.core.grouping.recipe import Traits, runtime_said
@@ -29,7 +30,6 @@ _ANY_CALL = re.compile(
 # Two ways in which one wrong value makes one line crash.
 _SIBLINGS: Final = (frozenset({"AttributeError", "TypeError"}), frozenset({"KeyError", "IndexError"}))
 
-_SLIPS: Final = frozenset({"NameError", "UnboundLocalError"})
 
 Kind = Literal["same", "perhaps", "apart"]
 
@@ -124,7 +124,7 @@ def _one_line_of_code(one: Traits, other: Traits, alike: float) -> Verdict:
 
 def _other_code(one: Traits, other: Traits, alike: float) -> Verdict:
     close = _code_alike(one.code, other.code)
-    if one.type in _SLIPS and one.words == other.words:
+    if one.type in SLIPS and one.words == other.words:
         return Verdict("same", 0.8, "the same name is missing in the same function")
     if close >= ALIKE_CODE and one.words == other.words and one.code.startswith("raise") and _words_tell(one):
         return Verdict("same", 0.7, "the same type and words in the same function, on a line of code that was edited")

@@ -6,6 +6,8 @@ import re
 from functools import lru_cache
 from typing import Final
 
+from obitus.core.frames import short_path
+
 COMPREHENSIONS: Final = frozenset({"<listcomp>", "<dictcomp>", "<setcomp>", "<genexpr>"})
 """Functions that Python made of comprehensions, until 3.12. They stand inside the function that is meant."""
 
@@ -63,11 +65,8 @@ def plain_room(module: str, file: str, function: str = "") -> str:
         if suspended is not None:
             return f"{suspended[1]}.{suspended[2]}"
         return _GENERATED.sub("", _VERSION.sub("", module))
-    path = file.partition("?")[0].replace("\\", "/")
-    folder, slash, name = path.rpartition("/")
-    name = _VERSION.sub("", _HASHED_FILE.sub("", name)) or name
-    last = folder.rpartition("/")[2]
-    return f"{last}/{name}" if slash and last and not any(sign.isdigit() for sign in last) else name
+    folder, slash, name = short_path(file).rpartition("/")
+    return folder + slash + (_VERSION.sub("", _HASHED_FILE.sub("", name)) or name)
 
 
 @lru_cache(maxsize=8192)

@@ -17,7 +17,7 @@ from typing import Any, Final
 from obitus.core.frames import ChainLink, is_platform
 from obitus.core.grouping.fault import Fault, locate, spot_of
 from obitus.core.grouping.messages import runtimes_own, template
-from obitus.core.grouping.names import last_name, plain_function, plain_type
+from obitus.core.grouping.names import last_name, plain_function, plain_room, plain_type
 from obitus.core.wording import count_of
 
 VERSION: Final = 2
@@ -102,9 +102,8 @@ def _traits(fault: Fault, most_callers: int | None = None) -> Traits:
         return Traits(kind, "", "", "", template(link.message), None, False, "", (), "", 0, True)
     if fault.cycle:
         return Traits(kind, "", " ⇄ ".join(fault.cycle)[:1000], "", "", None, fault.in_library, "", (), "", 0, False)
-    spot = spot_of(site.module, site.file, site.function)
     function = plain_function(site.function)
-    room = spot[: -len(function) - 1] if len(spot) > len(function) else ""
+    room = plain_room(site.module, site.file, function)
     code = plain_code(site.code)
     helper = fault.helper
     callers = fault.callers

@@ -15,6 +15,7 @@ from functools import lru_cache
 from typing import Final, Literal
 from urllib.parse import unquote
 
+from obitus.core.clock import HOUR_MS
 from obitus.core.log_files.times import time_of
 
 Form = Literal["common", "w3c"]
@@ -32,13 +33,11 @@ _REQUEST = re.compile(rb'"([A-Z]++ [^ ?"\n]*+)')
 _NOT_WELL = re.compile(rb'" [45]\d\d ')
 _OTHERS = re.compile(rb'" (?!200 )\d\d\d ')
 _QUICK_BY_HOUR = re.compile(rb' \[(\d\d/\w{3}/\d{4}:\d\d)[^"\n]*+"([A-Z]++ [^ ?"\n]*+)[^"\n]*+" (\d\d\d) [^\n]*+')
-_HOUR = re.compile(rb' \[(\d\d/\w{3}/\d{4}:\d\d)[^"\n]*+"([A-Z]++ [^ ?"\n]*+)[^"\n]*+" (\d\d\d) [^\n]*+')
 _HOUR = re.compile(rb" \[(\d\d/\w{3}/\d{4}:\d\d)")
 _SEGMENT = re.compile(r"^(?:\d+|[0-9a-fA-F-]{8,}|(?=[^/]*\d)[\w.~@:+-]{2,}|[\w-]{24,}|.*%.*)$")
 _STATIC = re.compile(
     r"\.(?:js|mjs|css|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf|txt|xml|json|html?|pdf)$", re.IGNORECASE
 )
-_SECONDS: Final = ("time-taken",)
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +61,11 @@ class Request:
     def entry_point(self) -> str:
         """Method and path, with ``{id}`` in the place of what differs from request to request."""
         return entry_point(self.method, self.target)
+
+    @property
+    def hour_ms(self) -> int:
+        """The start of its hour, Unix milliseconds."""
+        return self.time_ms // HOUR_MS * HOUR_MS
 
     @property
     def outcome(self) -> str:
@@ -135,9 +139,7 @@ def read_common(piece: bytes, zone: tzinfo, about_ms: int) -> Counts:
                 counted += times
                 counts.runs[start, _point_of(request), int(status)] += times
         for found in _NOT_WELL.finditer(piece):
-            first = piece.rfind(b"\n", 0, found.start()) + 1
-            end = piece.find(b"\n", found.start())
-            counts.told.append((first, piece[first : end if end >= 0 else len(piece)]))
+            counts.told.append(_line_at(piece, found.start()))
     _in_zone(counts, piece, about_ms, zone)
     if counted < counts.lines:
         _rest(counts, piece, zone, about_ms)
@@ -158,9 +160,15 @@ def _others(counts: Counts, part: bytes, base: int, start: int) -> int:
         asked = request[1]
         runs[start, _POINTS.get(asked) or _point_of(asked), status] += 1
         if status >= 400:
-            first, end = part.rfind(b"\n", 0, at) + 1, part.find(b"\n", at)
-            counts.told.append((base + first, part[first : end if end >= 0 else len(part)]))
+            first, line = _line_at(part, at)
+            counts.told.append((base + first, line))
     return counted
+
+
+def _line_at(data: bytes, at: int) -> tuple[int, bytes]:
+    """Return where the line around a place begins, and the line."""
+    first, end = data.rfind(b"\n", 0, at) + 1, data.find(b"\n", at)
+    return first, data[first : end if end >= 0 else len(data)]
 
 
 def _hours(piece: bytes, lines: int) -> list[tuple[int, bytes, bytes]]:
@@ -191,11 +199,6 @@ def _point_of(request: bytes) -> str:
     return point
 
 
-def read_line(line: bytes, zone: tzinfo, about_ms: int) -> Request | None:
-    """Read one line of the common or the combined format, whole; None where it is none."""
-    return _common(line.rstrip(b"\r"), zone, about_ms)
-
-
 def _rest(counts: Counts, piece: bytes, zone: tzinfo, about_ms: int) -> None:
     """Look at the lines that the quick way did not take: count those that are no requests, with examples."""
     at = 0
@@ -206,11 +209,11 @@ def _rest(counts: Counts, piece: bytes, zone: tzinfo, about_ms: int) -> None:
         if not line.strip():
             counts.lines -= at <= len(piece)
             continue
-        request = _common(line.rstrip(b"\r"), zone, about_ms)
+        request = read_line(line, zone, about_ms)
         if request is None:
             _unreadable(counts, line)
             continue
-        counts.runs[request.time_ms // 3_600_000 * 3_600_000, request.entry_point, request.status] += 1
+        counts.runs[request.hour_ms, request.entry_point, request.status] += 1
         if request.status >= 400 and not any(place == here for place, _ in counts.told):
             counts.told.append((here, request))
 
@@ -228,8 +231,9 @@ def _in_zone(counts: Counts, piece: bytes, about_ms: int, zone: tzinfo) -> None:
     counts.runs = Counter({(hour + shift, point, status): n for (hour, point, status), n in counts.runs.items()})
 
 
-def _common(line: bytes, zone: tzinfo, about_ms: int) -> Request | None:
-    found = _COMMON.match(line[:16384])
+def read_line(line: bytes, zone: tzinfo, about_ms: int) -> Request | None:
+    """Read one line of the common or the combined format, whole; None where it is none."""
+    found = _COMMON.match(line.rstrip(b"\r")[:16384])
     if found is None:
         return None
     part = {name: (value or b"").decode("utf-8", "replace") for name, value in found.groupdict().items()}
@@ -275,7 +279,7 @@ class W3c:
             if request is None:
                 _unreadable(counts, line)
                 continue
-            counts.runs[request.time_ms // 3_600_000 * 3_600_000, request.entry_point, request.status] += 1
+            counts.runs[request.hour_ms, request.entry_point, request.status] += 1
             if request.status >= 400:
                 counts.told.append((here, request))
         return counts
