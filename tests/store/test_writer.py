@@ -70,14 +70,15 @@ def test_errors_of_sqlite_become_ours(writer: Writer) -> None:
 
 def test_a_full_queue_says_so_at_once(writer: Writer) -> None:
     """Callers never pile up: beyond the bound they are told to come again, and what was queued is still done."""
-    hold = threading.Event()
-    writer.submit(lambda c: hold.wait(5))
+    begun, hold = threading.Event(), threading.Event()
+    writer.submit(lambda c: (begun.set(), hold.wait(5)))
+    assert begun.wait(5), "the writer does not take work"
     queued = []
     with pytest.raises(errors.StoreBusy):
         for i in range(60):
             queued.append(writer.submit(add(f"a{i}")))  # type: ignore[arg-type]
     hold.set()
-    assert len(queued) >= 49 and all(future.result(5) for future in queued)
+    assert len(queued) == 50 and all(future.result(5) for future in queued)
 
 
 def test_a_full_disk_acknowledges_nothing(writer: Writer, path: Path) -> None:

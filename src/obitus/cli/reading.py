@@ -19,22 +19,14 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from functools import partial
 from pathlib import Path
-from typing import IO, Any, Final, Literal
+from typing import IO, TYPE_CHECKING, Any, Final, Literal, Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from obitus.cli.errors import UsageTrouble
-from obitus.cli.sending import Sending
-from obitus.core.clock import to_text
-from obitus.core.grouping.groups import Groups
-from obitus.core.headline import headline_of
-from obitus.core.ids import derived_id
 from obitus.core.log_files import access
-from obitus.core.log_files.access import Counts, Request
-from obitus.core.log_files.stacks import Found, Scanner
-from obitus.core.log_files.times import time_of
-from obitus.core.stacks import report_form
-from obitus.core.stacks.lines import CUT_OFF
-from obitus.core.stacks.prefixes import prefix_of
+
+if TYPE_CHECKING:
+    from obitus.cli.sending import Sending
 
 Form = Literal["auto", "log", "common", "w3c"]
 BLOCK_BYTES: Final = 2 * 1024 * 1024
@@ -43,13 +35,27 @@ STEP_BYTES: Final = 256 * 1024
 MANY_BYTES: Final = 24 * 1024 * 1024
 """From how many bytes on several processes read a file."""
 PART_BYTES: Final = 8 * 1024 * 1024
-BEFORE_BYTES: Final = 32 * 1024
-BEHIND_BYTES: Final = 256 * 1024
-"""What a part of a log file is read beyond its ends: what led up to a trace, and the longest trace that may lie across."""
+LAST_BYTES: Final = 256 * 1024
+"""What is left of such a file to be read as files that grow are."""
 PACKED: Final = 2**62
 """Stands for a size that is not known."""
 POLL_S: Final = 0.5
 MOST_EXAMPLES: Final = 5
+
+
+Send = Callable[[dict[str, Any]], None]
+"""Sends one report, or only counts it."""
+
+
+class _File(Protocol):
+    @property
+    def settled(self) -> int: ...
+
+    def feed(self, block: bytes, *, end: bool = False) -> None: ...
+
+    def part(self, name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Any: ...
+
+    def take(self, part: Any, start: int, end: int) -> None: ...
 
 
 @dataclass
@@ -93,8 +99,7 @@ class Reading:
         self._sending = sending
         self._marks = marks
         self._progress = progress
-        self._groups = Groups()
-        self._titles: dict[int, str] = {}
+        self._titles: Any = None
 
     def close(self) -> None:
         """Send what is left."""
@@ -113,14 +118,10 @@ class Reading:
         self.outcome.forms[name] = form
         self.outcome.known_before += start
         self._progress(start)
+        read = self._file(form, identity, start, written_ms)
         if form != "w3c" and size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
-            start = self._by_several(name, form, identity, start, size, written_ms)
+            start = self._by_several(read, name, start, size, written_ms)
             self._settle(identity, start)
-        read = (
-            _LogFile(self, identity, start, written_ms)
-            if form == "log"
-            else _AccessFile(self, form, identity, start, written_ms)
-        )
         rest = _from(head, opened, start)
 
         def on() -> None:
@@ -134,29 +135,30 @@ class Reading:
         on()
         return on
 
-    def _by_several(self, name: str, form: str, identity: str, start: int, size: int, written_ms: int) -> int:
+    def _file(self, form: str, identity: str, start: int, written_ms: int) -> _File:
+        if form == "log":
+            from obitus.cli.log_file import LogFile, Titles
+
+            self._titles = self._titles or Titles()
+            return LogFile(self.outcome, self._titles, self.send, identity, start, written_ms, self.options.zone)
+        from obitus.cli.access_file import AccessFile
+
+        send = self.send if self._sending is not None else None
+        return AccessFile(self.outcome, send, form, identity, start, written_ms, self.options.zone)
+
+    def _by_several(self, read: _File, name: str, start: int, size: int, written_ms: int) -> int:
         """Let several processes read the bulk of a large file, in order; return where it goes on."""
         with ProcessPoolExecutor(os.cpu_count()) as pool, Path(name).open("rb") as opened:
             waiting: list[tuple[Any, int, int]] = []
-            while size - start > MANY_BYTES // 2 or waiting:
-                while size - start > MANY_BYTES // 2 and len(waiting) < 4:
-                    opened.seek(start + PART_BYTES)
+            while size - start > 2 * LAST_BYTES or waiting:
+                while size - start > 2 * LAST_BYTES and len(waiting) < 4:
+                    opened.seek(min(start + PART_BYTES, size - LAST_BYTES))
                     end = opened.tell() + len(opened.readline(access.MOST_LINE))
-                    if form == "log":
-                        waiting.append((pool.submit(stacks_between, name, start, end), start, end))
-                    else:
-                        waiting.append(
-                            (pool.submit(requests_between, name, start, end, self.options.zone, written_ms), start, end)
-                        )
+                    part = pool.submit(read.part, name, start, end, self.options.zone, written_ms)
+                    waiting.append((part, start, end))
                     start = end
                 future, first, end = waiting.pop(0)
-                if form == "log":
-                    lines, found = future.result()
-                    self.outcome.lines += lines
-                    for one in found:
-                        self.failure(one, identity, written_ms)
-                else:
-                    self.counts(future.result(), identity, first, end, written_ms)
+                read.take(future.result(), first, end)
                 self.outcome.bytes += end - first
                 self._progress(end - first)
         return start
@@ -187,168 +189,6 @@ class Reading:
             report["release"] = self.options.release
         if self._sending is not None:
             self._sending.add(report)
-
-    def failure(self, found: Found, identity: str, written_ms: int) -> None:
-        """Make a failure of a stack trace, with the lines before it as what led up to it."""
-        time_ms = time_of(found.time, self.options.zone, written_ms) if found.time else None
-        when = min(time_ms if time_ms is not None else written_ms, int(time.time() * 1000))
-        chain = found.stack.chain
-        self.outcome.failures += 1
-        self.outcome.cut_off += chain[0].type == CUT_OFF
-        group, decided, _ = self._groups.add(chain)
-        title = self._titles.setdefault(group, headline_of(chain, decided.fault).title)
-        self.outcome.issues[f"{title} (g{group})"] += 1
-        trail = []
-        for line in found.before:
-            prefix = prefix_of(line)
-            at = time_of(prefix.time, self.options.zone, written_ms) if prefix is not None and prefix.time else None
-            trail.append(
-                {
-                    "kind": "log",
-                    "time": to_text(min(at if at is not None else when, when)),
-                    "severity": _severity(prefix.level if prefix else ""),
-                    "message": line[prefix.length if prefix else 0 :][:2000],
-                }
-            )
-        severity = _severity(found.level)
-        self.send(
-            {
-                "kind": "failure",
-                "id": derived_id(0, identity, found.offset, found.text),
-                "time": to_text(when),
-                "severity": severity if severity in ("WARN", "ERROR", "FATAL") else "ERROR",
-                "handled": True,
-                "captured_by": "log file",
-                "exceptions": report_form(chain),
-                "trail": trail,
-                "attributes": {"log.file.language": found.stack.language},
-            }
-        )
-
-    def counts(self, counts: Counts, identity: str, base: int, end: int, written_ms: int) -> None:
-        """Make tallies of what an access log's piece holds, and whole runs of what did not go well."""
-        self.outcome.lines += counts.lines
-        self.outcome.unreadable += counts.unreadable
-        self.outcome.examples = (self.outcome.examples + counts.examples)[:MOST_EXAMPLES]
-        self.outcome.runs_told += len(counts.told)
-        if self._sending is not None:
-            for place, told in counts.told:
-                request = access.read_line(told, self.options.zone, written_ms) if isinstance(told, bytes) else told
-                if request is not None:
-                    self._run(request, identity, base + place)
-        for (hour, point, status), times in counts.runs.items():
-            outcome = access.outcome_of(status)
-            self.outcome.runs += times
-            self.outcome.outcomes[outcome] += times
-            if self._sending is None:
-                continue
-            self.send(
-                {
-                    "kind": "tally",
-                    "id": derived_id(hour, identity, base, f"{end} {point} {status} {hour}"),
-                    "time": to_text(hour),
-                    "entry_point": point,
-                    "outcome": outcome,
-                    "status": status,
-                    "runs": times,
-                }
-            )
-
-    def _run(self, request: Request, identity: str, offset: int) -> None:
-        report_id = derived_id(request.time_ms, identity, offset, f"{request.method} {request.target} {request.status}")
-        given = {
-            "http.request.method": request.method,
-            "url.path": request.target,
-            "http.response.status_code": request.status,
-            "http.response.detail_code": request.detail,
-            "client.address": request.client,
-            "user.id": request.user,
-            "user_agent.original": request.agent,
-            "http.request.header.referer": request.referrer,
-            "http.response.body.size": request.bytes,
-        }
-        run: dict[str, Any] = {
-            "id": report_id,
-            "entry_point": request.entry_point,
-            "started": to_text(request.time_ms),
-            "outcome": request.outcome,
-            "kept": "it did not go well",
-        }
-        if request.duration_ms is not None:
-            run["duration_ms"] = request.duration_ms
-        self.send(
-            {
-                "kind": "run",
-                "id": report_id,
-                "time": to_text(request.time_ms),
-                "attributes": {name: value for name, value in given.items() if value not in ("", None)},
-                "run": run,
-                "request": {
-                    "method": request.method[:300],
-                    "url": request.target,
-                    "status": request.status,
-                    "client": request.client,
-                },
-            }
-        )
-
-
-def stacks_between(name: str, start: int, end: int) -> tuple[int, list[Found]]:
-    """Return how many lines a part of a log file has, and the traces that begin in it; these may end behind it."""
-    with Path(name).open("rb") as opened:
-        first = max(0, start - BEFORE_BYTES)
-        opened.seek(first)
-        data = opened.read(end + BEHIND_BYTES - first)
-    cut = data.find(b"\n") + 1 if first else 0
-    scanner = Scanner(first + cut)
-    found = list(scanner.feed(data[cut:] if cut else data, end=True))
-    return data.count(b"\n", start - first, end - first), [one for one in found if start <= one.offset < end]
-
-
-def requests_between(name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Counts:
-    """Return what a part of an access log holds."""
-    with Path(name).open("rb") as opened:
-        opened.seek(start)
-        return access.read_common(opened.read(end - start), zone, written_ms)
-
-
-class _LogFile:
-    def __init__(self, reading: Reading, identity: str, start: int, written_ms: int) -> None:
-        self._reading, self._identity, self._written_ms = reading, identity, written_ms
-        self._scanner = Scanner(start)
-
-    @property
-    def settled(self) -> int:
-        return self._scanner.settled
-
-    def feed(self, block: bytes, *, end: bool = False) -> None:
-        for found in self._scanner.feed(block, end=end):
-            self._reading.failure(found, self._identity, self._written_ms)
-        self._reading.outcome.lines += block.count(b"\n")
-
-
-class _AccessFile:
-    def __init__(self, reading: Reading, form: str, identity: str, start: int, written_ms: int) -> None:
-        self._reading, self._identity = reading, identity
-        self._w3c = access.W3c() if form == "w3c" else None
-        self._zone, self._written_ms = reading.options.zone, written_ms
-        self._rest = b""
-        self.settled = start
-
-    def feed(self, block: bytes, *, end: bool = False) -> None:
-        data = self._rest + block
-        cut = data.rfind(b"\n") + 1
-        if end and len(data) > 2 * BLOCK_BYTES:
-            cut = len(data)
-        piece, self._rest = data[:cut], data[cut:]
-        if piece:
-            base, self.settled = self.settled, self.settled + len(piece)
-            counts = (
-                self._w3c.read(piece)
-                if self._w3c is not None
-                else access.read_common(piece, self._zone, self._written_ms)
-            )
-            self._reading.counts(counts, self._identity, base, self.settled, self._written_ms)
 
 
 class Marks:
@@ -479,8 +319,3 @@ def _read_some(opened: IO[bytes], most: int) -> bytes:
     except OSError as error:
         raise UsageTrouble(f"reading stopped: {error.strerror}.") from error
     return b"".join(pieces)
-
-
-def _severity(level: str) -> str:
-    return {"WARNING": "WARN", "CRITICAL": "FATAL", "CRIT": "FATAL", "SEVERE": "ERROR", "ERR": "ERROR", "ALERT": "FATAL", "EMERG": "FATAL",
-            "NOTICE": "INFO", "CONFIG": "DEBUG", "FINE": "DEBUG", "FINER": "TRACE", "FINEST": "TRACE", "": "INFO"}.get(level, level)  # fmt: skip

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, tzinfo
 from functools import lru_cache
-from typing import Final, Literal
+from typing import Final, Literal, cast
 from urllib.parse import unquote
 
 from obitus.core.clock import HOUR_MS
@@ -28,10 +28,11 @@ _COMMON = re.compile(
     rb'(?P<status>\d{3}) (?P<bytes>\d+|-)(?: "(?P<referrer>(?:[^"\\\n]|\\.)*)" "(?P<agent>(?:[^"\\\n]|\\.)*)")?(?P<rest>[^\n]*)$'
 )
 # Most requests are answered with 200: these are counted as fast as it can be had, by method and path alone.
-_PLAIN = re.compile(rb'"([A-Z]++ [^ ?"\n]*+)[^"\n]*+" 200 [^\n]*+')
+_PLAIN = re.compile(rb'"([A-Z]++ [^ ?"\n]*+)[^"]*+" 200 [^\n]*+')
 _REQUEST = re.compile(rb'"([A-Z]++ [^ ?"\n]*+)')
 _NOT_WELL = re.compile(rb'" [45]\d\d ')
-_OTHERS = re.compile(rb'" (?!200 )\d\d\d ')
+_OTHERS = re.compile(rb'" [13-9]\d\d ')
+_OTHERS_WELL = re.compile(rb'" 2(?!00)\d\d ')
 _QUICK_BY_HOUR = re.compile(rb' \[(\d\d/\w{3}/\d{4}:\d\d)[^"\n]*+"([A-Z]++ [^ ?"\n]*+)[^"\n]*+" (\d\d\d) [^\n]*+')
 _HOUR = re.compile(rb" \[(\d\d/\w{3}/\d{4}:\d\d)")
 _SEGMENT = re.compile(r"^(?:\d+|[0-9a-fA-F-]{8,}|(?=[^/]*\d)[\w.~@:+-]{2,}|[\w-]{24,}|.*%.*)$")
@@ -119,18 +120,18 @@ def read_common(piece: bytes, zone: tzinfo, about_ms: int) -> Counts:
     """Read whole lines of a log in the common or the combined format."""
     counts = Counts(lines=piece.count(b"\n") + (not piece.endswith(b"\n") and bool(piece)))
     counted = 0
+    parts: list[tuple[int, int, bytes]] = []
     for base, hour, part in _hours(piece, counts.lines):
         start = time_of(hour.decode() + ":00:00", UTC, about_ms)
         if start is None:
             break
-        sums: dict[str, int] = {}
-        for request, times in Counter(_PLAIN.findall(part)).items():
-            point = _POINTS.get(request) or _point_of(request)
-            sums[point] = sums.get(point, 0) + times
-        for point, times in sums.items():
+        for point, times in _points(_PLAIN.findall(part)).items():
             counted += times
             counts.runs[start, point, 200] += times
-        counted += _others(counts, part, base, start)
+        counted += _others(counts, _OTHERS, part, base, start)
+        parts.append((base, start, part))
+    if 0 < counted < counts.lines:
+        counted += sum(_others(counts, _OTHERS_WELL, part, base, start) for base, start, part in parts)
     if not counted:
         # Several hours in no order, or nothing that went well: each line tells its own hour.
         for (hour, request, status), times in Counter(_QUICK_BY_HOUR.findall(piece)).items():
@@ -146,11 +147,20 @@ def read_common(piece: bytes, zone: tzinfo, about_ms: int) -> Counts:
     return counts
 
 
-def _others(counts: Counts, part: bytes, base: int, start: int) -> int:
-    """Count the requests of one hour that were answered with anything but 200, and keep the lines of those that did not go well."""
+def _points(requests: list[bytes]) -> Counter[str]:
+    """Count requests by their entry points."""
+    sums = Counter(map(_POINTS.get, requests))
+    if sums.pop(None, 0):
+        for request, times in Counter(one for one in requests if one not in _POINTS).items():
+            sums[_point_of(request)] += times
+    return cast("Counter[str]", sums)
+
+
+def _others(counts: Counts, answered: re.Pattern[bytes], part: bytes, base: int, start: int) -> int:
+    """Count the requests of one hour that were answered as the pattern says, and keep the lines of those that did not go well."""
     counted = 0
     runs = counts.runs
-    for found in _OTHERS.finditer(part):
+    for found in answered.finditer(part):
         at = found.start()
         request = _REQUEST.match(part, part.rfind(b'"', 0, at))
         if request is None:
@@ -180,8 +190,6 @@ def _hours(piece: bytes, lines: int) -> list[tuple[int, bytes, bytes]]:
         end = piece.find(b"\n", piece.rfind(mark)) + 1 or len(piece)
         part = piece[base:end]
         inside = part.count(mark)
-        if inside != part.count(b"\n") + (not part.endswith(b"\n")):
-            return []
         parts.append((base, first[1], part))
         counted += inside
         base = end

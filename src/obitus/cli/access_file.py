@@ -1,0 +1,118 @@
+"""Access logs as ``obitus read`` reads them: counted in tallies, and whole runs of what did not go well."""
+
+from __future__ import annotations
+
+from datetime import tzinfo
+from pathlib import Path
+from typing import Any
+
+from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send
+from obitus.core.clock import to_text
+from obitus.core.ids import derived_id
+from obitus.core.log_files import access
+from obitus.core.log_files.access import Counts, Request
+
+
+class AccessFile:
+    """One access log, read from ``start`` on; a line that is not at its end yet waits for the rest."""
+
+    def __init__(
+        self, outcome: Outcome, send: Send | None, form: str, identity: str, start: int, written_ms: int, zone: tzinfo
+    ) -> None:
+        self._outcome, self._send, self._identity = outcome, send, identity
+        self._w3c = access.W3c() if form == "w3c" else None
+        self._zone, self._written_ms = zone, written_ms
+        self._rest = b""
+        self.settled = start
+
+    def feed(self, block: bytes, *, end: bool = False) -> None:
+        """Read on."""
+        data = self._rest + block
+        cut = data.rfind(b"\n") + 1
+        if end and len(data) > 2 * BLOCK_BYTES:
+            cut = len(data)
+        piece, self._rest = data[:cut], data[cut:]
+        if piece:
+            counts = (
+                self._w3c.read(piece)
+                if self._w3c is not None
+                else access.read_common(piece, self._zone, self._written_ms)
+            )
+            self.take(counts, self.settled, self.settled + len(piece))
+
+    @staticmethod
+    def part(name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Counts:
+        """Return what a part of an access log holds."""
+        with Path(name).open("rb") as opened:
+            opened.seek(start)
+            return access.read_common(opened.read(end - start), zone, written_ms)
+
+    def take(self, counts: Counts, start: int, end: int) -> None:
+        """Make tallies of what an access log's piece holds, and whole runs of what did not go well."""
+        self._outcome.lines += counts.lines
+        self._outcome.unreadable += counts.unreadable
+        self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
+        self._outcome.runs_told += len(counts.told)
+        if self._send is not None:
+            for place, told in counts.told:
+                request = access.read_line(told, self._zone, self._written_ms) if isinstance(told, bytes) else told
+                if request is not None:
+                    self._run(request, start + place, self._send)
+        for (hour, point, status), times in counts.runs.items():
+            outcome = access.outcome_of(status)
+            self._outcome.runs += times
+            self._outcome.outcomes[outcome] += times
+            if self._send is None:
+                continue
+            self._send(
+                {
+                    "kind": "tally",
+                    "id": derived_id(hour, self._identity, start, f"{end} {point} {status} {hour}"),
+                    "time": to_text(hour),
+                    "entry_point": point,
+                    "outcome": outcome,
+                    "status": status,
+                    "runs": times,
+                }
+            )
+        self.settled = end
+
+    def _run(self, request: Request, offset: int, send: Send) -> None:
+        report_id = derived_id(
+            request.time_ms, self._identity, offset, f"{request.method} {request.target} {request.status}"
+        )
+        given = {
+            "http.request.method": request.method,
+            "url.path": request.target,
+            "http.response.status_code": request.status,
+            "http.response.detail_code": request.detail,
+            "client.address": request.client,
+            "user.id": request.user,
+            "user_agent.original": request.agent,
+            "http.request.header.referer": request.referrer,
+            "http.response.body.size": request.bytes,
+        }
+        run: dict[str, Any] = {
+            "id": report_id,
+            "entry_point": request.entry_point,
+            "started": to_text(request.time_ms),
+            "outcome": request.outcome,
+            "kept": "it did not go well",
+        }
+        if request.duration_ms is not None:
+            run["duration_ms"] = request.duration_ms
+        send(
+            {
+                "kind": "run",
+                "id": report_id,
+                "time": to_text(request.time_ms),
+                "attributes": {name: value for name, value in given.items() if value not in ("", None)},
+                "run": run,
+                "request": {
+                    "method": request.method[:300],
+                    "url": request.target,
+                    "status": request.status,
+                    "client": request.client,
+                },
+            }
+        )
