@@ -2,19 +2,57 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from obitus.core.releases import compare
+from obitus.core.clock import to_text
+from obitus.core.releases import Order
 
 State = Literal["untriaged", "accepted", "settled", "regressed", "parked"]
 Decision = Literal["accept", "settle", "park"]
+How = Literal["in", "now", "next"]
 
 STATES: Final[tuple[State, ...]] = ("untriaged", "accepted", "settled", "regressed", "parked")
 _AFTER: Final[dict[Decision, State]] = {"accept": "accepted", "settle": "settled", "park": "parked"}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
+class Settling:
+    """What a person said when settling an issue.
+
+    ``how``: *in* a release, by something done *now* whatever the release, or in whatever release comes *next*. ``release``: the
+    release with the fix; with *next* it is filled in when that release comes. ``after``: with *next*, the newest release
+    known then. ``environment``: where it holds; empty for everywhere.
+    """
+
+    how: How
+    time_ms: int
+    release: str | None = None
+    after: str | None = None
+    environment: str = ""
+
+    @property
+    def said(self) -> str:
+        """In words: ``in 2.9.0``, ``now``, ``in the next release``."""
+        where = f" in {self.environment}" if self.environment else ""
+        if self.release is not None:
+            return f"in {self.release}{' (the next one)' if self.how == 'next' else ''}" + (
+                f", {self.environment} only" if where else ""
+            )
+        return ("now" if self.how == "now" else "in the next release") + (f", {self.environment} only" if where else "")
+
+
+@dataclass(frozen=True, slots=True)
+class Happened:
+    """What is known of a failure to judge it: its release (None when it names none), where, and when it happened."""
+
+    release: str | None
+    environment: str
+    time_ms: int
+
+
+@dataclass(frozen=True, slots=True)
 class Judgement:
     """What one more failure means for its issue: the state after it, whether it is a straggler, and why."""
 
@@ -24,50 +62,103 @@ class Judgement:
     reason: str
 
 
-def judge_failure(
-    state: State,
-    *,
-    settled_in: str | None,
-    settled_ms: int | None,
-    release: str | None,
-    time_ms: int,
-) -> Judgement:
-    """Decide what a failure of ``release`` at ``time_ms`` (Unix, milliseconds) means for an issue in ``state``.
+def settling_for(settlings: Sequence[Settling], environment: str) -> Settling | None:
+    """Return the settling that holds in an environment: its own, or the one for everywhere; the latest of several."""
+    own = [settling for settling in settlings if settling.environment == environment]
+    everywhere = [settling for settling in settlings if not settling.environment]
+    return max(own or everywhere, key=lambda settling: settling.time_ms, default=None)
 
-    Only a settled issue can change: a failure of the settling release or of a later one is a regression, one of an
-    older release is a straggler. Where the releases have no known order, time decides, and the reason says so.
+
+def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int) -> tuple[bool, str]:
+    """Return whether what ran at ``time_ms`` as ``release`` should have the fix, and why, in words.
+
+    A release has it when it is the settling one, or comes later in the order *and* first came later: a fix in 2.9.2 is not in
+    a 3.0.0 that was live before it, but is promised for the 3.0.1 after it.
+    """
+    if settling.how == "now":
+        later = time_ms >= settling.time_ms
+        return (
+            later,
+            f"it happened {'after' if later else 'before'} the issue was settled as of {_when(settling.time_ms)}",
+        )
+    named = f"release {release}" if release else "a failure without a release"
+    since_ms = settling.time_ms if settling.release is None else _came(settling, order)
+    if settling.release is None:
+        compared = order.compare(release, settling.after) if release and settling.after else None
+        first_ms = order.first_ms(release)
+        if release and first_ms is not None and (settling.after is None or compared is not None):
+            if compared is not None and compared <= 0:
+                return (
+                    False,
+                    f"{release} is not later than {settling.after}, the newest when the issue was settled in the next release",
+                )
+            if first_ms <= settling.time_ms:
+                return False, f"{release} was there already when the issue was settled in the next release"
+            return True, f"{release} is the next release after the issue was settled"
+    else:
+        compared = order.compare(release, settling.release) if release else None
+        if release and compared is not None:
+            if compared == 0:
+                return True, f"{release} is the release it was settled in"
+            if compared < 0:
+                return False, f"{release} is older than {settling.release}, where the issue was settled"
+            first_ms = order.first_ms(release)
+            if first_ms is not None and first_ms < since_ms:
+                return (
+                    False,
+                    f"{release} is later than {settling.release} by its number, but was there before it, so the fix cannot be in it",
+                )
+            return True, f"{release} is a release later than {settling.release}"
+        first_ms = order.first_ms(release)
+        if first_ms is not None and order.first_ms(settling.release) is None and first_ms <= settling.time_ms:
+            return (
+                False,
+                f"{release} was there already, and {settling.release}, where the issue was settled, has not come yet",
+            )
+    later = time_ms > since_ms
+    what = settling.release or settling.after or "any other release"
+    when = "after" if later else "before"
+    return later, f"{named} cannot be ordered against {what}, and it happened {when} {_when(since_ms)}; judged by time"
+
+
+def judge_failure(state: State, settlings: Sequence[Settling], failure: Happened, order: Order) -> Judgement:
+    """Decide what a failure means for an issue in ``state``; a pure function, told by when it happened, not by when it came.
+
+    Only a settled issue can change. A failure where the fix should be is a regression; one where it cannot be is a straggler. An
+    issue settled in some environments only is not moved by failures elsewhere.
     """
     if state != "settled":
         return Judgement(state, straggler=False, changed=False, reason=f"The issue is {state}; one more failure.")
-    order = compare(release, settled_in) if release is not None and settled_in is not None else None
-    if order is None:
-        named = "a failure without a release" if release is None else f"release {release}"
-        if time_ms > (settled_ms or 0):
-            return Judgement(
-                "regressed",
-                straggler=False,
-                changed=True,
-                reason=f"Regressed: {named} cannot be ordered against {settled_in or 'no release'}, "
-                "and the failure happened after the issue was settled. Judged by time.",
-            )
-        return Judgement(
-            "settled",
-            straggler=True,
-            changed=False,
-            reason=f"Straggler: {named} cannot be ordered against {settled_in or 'no release'}, "
-            "and the failure happened before the issue was settled. Judged by time.",
-        )
-    if order < 0:
-        return Judgement(
-            "settled",
-            straggler=True,
-            changed=False,
-            reason=f"Straggler: seen in {release}, which is older than {settled_in}, where the issue was settled.",
-        )
-    how = "the release it was settled in" if order == 0 else f"a release later than {settled_in}"
-    return Judgement("regressed", straggler=False, changed=True, reason=f"Regressed: seen in {release}, {how}.")
+    settling = settling_for(settlings, failure.environment)
+    if settling is None:
+        where = ", ".join(sorted({one.environment for one in settlings})) or "no environment"
+        reason = f"Not judged: the issue is settled in {where} only, and this failure is from {failure.environment}."
+        return Judgement("settled", straggler=False, changed=False, reason=reason)
+    fixed, why = has_fix(settling, failure.release, order, failure.time_ms)
+    if fixed:
+        return Judgement("regressed", straggler=False, changed=True, reason=f"Regressed: {why}.")
+    return Judgement("settled", straggler=True, changed=False, reason=f"Straggler: {why}.")
+
+
+def next_came(settling: Settling, release: str, order: Order) -> bool:
+    """Return whether a release is the one that an issue settled in the next release waits for."""
+    if settling.how != "next" or settling.release is not None or not release:
+        return False
+    return has_fix(settling, release, order, settling.time_ms)[0]
 
 
 def state_after(decision: Decision) -> State:
     """Return the state that a person's decision leads to; each decision is possible from every state."""
     return _AFTER[decision]
+
+
+def _came(settling: Settling, order: Order) -> int:
+    """Return when the fix came: its release's first coming, or the settling itself while that has not come."""
+    first_ms = order.first_ms(settling.release)
+    return (
+        settling.time_ms if first_ms is None else min(first_ms, settling.time_ms) if settling.how == "in" else first_ms
+    )
+
+
+def _when(time_ms: int) -> str:
+    return to_text(time_ms)[:16].replace("T", " ")

@@ -1,15 +1,31 @@
-"""The order of releases: Semantic Versioning 2.0.0, section 11. A leading ``v`` is allowed."""
+"""The order of an app's releases.
+
+Semantic versions are ordered as Semantic Versioning 2.0.0, section 11, says; versions made of numbers (``1.4``, ``2026.04.01``,
+``26.4-2``) by their numbers; commit hashes and free text by when they first came. A correction by hand goes before all of it.
+"""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import total_ordering
+from typing import Final
 
 _SEMVER = re.compile(
     r"v?(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})"
     r"(?:-([0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*))?(?:\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?"
 )
+# Numbers with dots or dashes between them, two at least; or a date of eight digits. A word behind them is a stage.
+_NUMBERS = re.compile(
+    r"v?(\d{1,17}(?:[.-]\d{1,17}){1,5}|(?:19|20)\d{6})(?:[.\-_]?([A-Za-z][0-9A-Za-z.-]*))?(?:\+[0-9A-Za-z.-]+)?"
+)
+_CLOTHED = re.compile(r"(?:v|V|version[ _-]|release[ _-])(?=\d)")
+_BEFORE = re.compile(
+    r"^(?:a|b|c|m|alpha|beta|pre|preview|rc|cr|dev|snapshot|nightly|milestone|canary|test)\d*(?:[.\-]|$)", re.IGNORECASE
+)
+MOST_SIGNS: Final = 300
+LATER_THAN_ANY_CHAIN: Final = 10_000
 
 
 @total_ordering
@@ -22,8 +38,7 @@ class SemVer:
 
     def _key(self) -> tuple[object, ...]:
         # A version without pre-release parts comes after all that have some; numbers come before words.
-        parts = tuple((0, int(p), "") if p.isascii() and p.isdigit() else (1, 0, p) for p in self.pre_release)
-        return (self.numbers, not self.pre_release, parts)
+        return (self.numbers, not self.pre_release, _parts(self.pre_release))
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, SemVer) and self._key() == other._key()
@@ -33,6 +48,22 @@ class SemVer:
 
     def __hash__(self) -> int:
         return hash(self._key())
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """A release as far as it is known: when it first came anywhere (Unix milliseconds), and what a person put it behind."""
+
+    version: str
+    first_ms: int
+    behind: str | None = None
+
+
+def canonical(version: str) -> str:
+    """Return the one spelling of a release: ``v3.1.0``, ``release-3.1.0`` and `` 3.1.0 `` are all ``3.1.0``."""
+    stripped = " ".join(version.split())[:MOST_SIGNS]
+    bare = _CLOTHED.sub("", stripped, count=1) if _CLOTHED.match(stripped) else stripped
+    return bare if bare != stripped and _NUMBERS.fullmatch(bare) is not None else stripped
 
 
 def parse_semver(version: str) -> SemVer | None:
@@ -47,16 +78,119 @@ def parse_semver(version: str) -> SemVer | None:
 
 
 def compare(left: str, right: str) -> int | None:
-    """Return -1, 0 or 1 as ``left`` is older than, the same as or newer than ``right``; None when nobody can tell."""
+    """Return -1, 0 or 1 as ``left`` is older than, the same as or newer than ``right`` by their numbers; None when they tell nothing."""
     if left == right:
         return 0
-    a, b = parse_semver(left), parse_semver(right)
+    a, b = _numbers_of(left), _numbers_of(right)
     if a is None or b is None:
         return None
     return (a > b) - (a < b)
 
 
-def sort_key(version: str, first_ms: int) -> tuple[object, ...]:
-    """Return a key that puts semantic versions in their order and all others before them, by first sight."""
-    parsed = parse_semver(version)
-    return (0, first_ms, version) if parsed is None else (1, parsed, version)
+def in_order(releases: Iterable[Known]) -> list[Known]:
+    """Return releases, oldest first.
+
+    Those with numbers keep the order of their numbers and the others that of their first coming; the two are laid into one
+    another by first coming. What a person put behind another release stands right behind it.
+    """
+    known = list({release.version: release for release in releases}.values())
+    present = {release.version for release in known}
+    placed = [release for release in known if release.behind in present and release.behind != release.version]
+    behind: dict[str, list[Known]] = {}
+    for release in placed:
+        behind.setdefault(str(release.behind), []).append(release)
+    free = [release for release in known if release not in placed]
+    numbered = sorted(
+        (r for r in free if _numbers_of(r.version)), key=lambda r: (_numbers_of(r.version), r.first_ms, r.version)
+    )
+    named = sorted((r for r in free if not _numbers_of(r.version)), key=lambda r: (r.first_ms, r.version))
+    ordered: list[Known] = []
+    i = j = 0
+    while i < len(numbered) or j < len(named):
+        if j == len(named) or (i < len(numbered) and numbered[i].first_ms <= named[j].first_ms):
+            ordered.append(numbered[i])
+            i += 1
+        else:
+            ordered.append(named[j])
+            j += 1
+    return _with_placed(ordered, behind) if placed else ordered
+
+
+def _with_placed(ordered: Sequence[Known], behind: Mapping[str, list[Known]]) -> list[Known]:
+    found: list[Known] = []
+    done: set[str] = set()
+    waiting = list(reversed(ordered))
+    # A circle of corrections has no beginning: its members follow at the end, by first coming.
+    circle = sorted(
+        (r for group in behind.values() for r in group), key=lambda r: (r.first_ms, r.version), reverse=True
+    )
+    waiting = circle + waiting
+    while waiting:
+        release = waiting.pop()
+        if release.version in done:
+            continue
+        done.add(release.version)
+        found.append(release)
+        waiting += sorted(behind.get(release.version, ()), key=lambda r: (r.first_ms, r.version), reverse=True)
+    return found
+
+
+class Order:
+    """The releases of one app in their order. ``places`` counts from 0, the oldest."""
+
+    def __init__(self, releases: Iterable[Known]) -> None:
+        self.releases = in_order(releases)
+        self.places = {release.version: i for i, release in enumerate(self.releases)}
+
+    def compare(self, left: str, right: str) -> int | None:
+        """Return -1, 0 or 1 as ``left`` comes before, is, or comes after ``right``; None when nobody can tell.
+
+        A release that has not come yet is compared by its numbers with those that have.
+        """
+        if left == right:
+            return 0
+        a, b = self.places.get(left), self.places.get(right)
+        return (a > b) - (a < b) if a is not None and b is not None else compare(left, right)
+
+    def first_ms(self, version: str | None) -> int | None:
+        """Return when a release first came, or None when it has not."""
+        place = self.places.get(version) if version is not None else None
+        return self.releases[place].first_ms if place is not None else None
+
+    def newest(self) -> str | None:
+        """Return the last release in order that has a name."""
+        return next((release.version for release in reversed(self.releases) if release.version), None)
+
+    def before(self, version: str) -> list[str]:
+        """Return the releases before one, the nearest first."""
+        place = self.places.get(version)
+        return [r.version for r in reversed(self.releases[:place])] if place is not None else []
+
+
+def _numbers_of(version: str) -> tuple[object, ...] | None:
+    """Return what a version made of numbers is ordered by, or None when it is none."""
+    semver = parse_semver(version)
+    if semver is not None and not (
+        _is_year(semver.numbers[0]) and semver.pre_release and semver.pre_release[0].isdigit()
+    ):
+        return ((*semver.numbers, 0, 0, 0), 0 if semver.pre_release else 1, _parts(semver.pre_release))
+    found = _NUMBERS.fullmatch(version)
+    if found is None:
+        return None
+    text = found[1]
+    if len(text) == 8 and text.isdigit():
+        text = f"{text[:4]}.{text[4:6]}.{text[6:]}"
+    numbers = tuple(int(part) for part in re.split(r"[.-]", text))
+    stage = found[2] or ""
+    words = tuple(stage.split(".")) if stage else ()
+    # A stage that names work before the release goes before it; any other word (post, hotfix, p1) behind it.
+    rank = 1 if not stage else 0 if _BEFORE.match(stage) else 2
+    return ((*numbers, *(0,) * (6 - len(numbers))), rank, _parts(words))
+
+
+def _is_year(number: int) -> bool:
+    return 1990 <= number <= 2199
+
+
+def _parts(words: Iterable[str]) -> tuple[tuple[int, int, str], ...]:
+    return tuple((0, int(w), "") if w.isascii() and w.isdigit() else (1, 0, w) for w in words)

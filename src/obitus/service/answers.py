@@ -153,7 +153,7 @@ class IssueRow(BaseModel):
     entry_point: str
     state: StateName
     state_since: Time
-    settled_in: str | None = None
+    settled_in: str | None = Field(default=None, description="The release with the fix, where one was named or came.")
     first_seen: Time
     last_seen: Time
     first_release: str
@@ -229,15 +229,6 @@ class FailureAnswer(FailureRow):
     report: dict[str, Any] = Field(description="The report as it was kept: format of `GET /reports/schema`.")
 
 
-class ReleaseCount(BaseModel):
-    """Failures of an issue in one release."""
-
-    release: str
-    first_report: Time = Field(description="When the app first reported this release.")
-    failures: int
-    environments: dict[str, int]
-
-
 class HistoryEntry(BaseModel):
     """A change of state."""
 
@@ -256,7 +247,6 @@ class IssueAnswer(IssueRow):
     users: int = Field(description="Users that its latest failures met.")
     users_looked_at: int = Field(description="How many of the latest failures were looked at for that.")
     why: list[FingerprintAnswer] = Field(description="Why these failures are one issue.")
-    releases: list[ReleaseCount] = Field(description="All releases of the app in order, with this issue's failures.")
     history: list[HistoryEntry]
     latest: FailureAnswer
     first: FailureAnswer

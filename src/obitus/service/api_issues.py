@@ -12,12 +12,14 @@ from fastapi import APIRouter, Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import span_ms, to_ms
-from obitus.core.lifecycle import Decision
+from obitus.core.lifecycle import Decision, Settling
+from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service import answers, views
 from obitus.service.access import SignedIn, TheService, signed_in
 from obitus.service.problems import Problem, described
 from obitus.service.wiring import Service
 from obitus.store import issues as store
+from obitus.store import releases as release_store
 from obitus.store.people import Person
 
 router = APIRouter(
@@ -56,7 +58,7 @@ def the_window(
         start_ms = max(0, end_ms - length)
     if start_ms >= end_ms:
         raise Problem("bad-window", "The window ends before it starts.", field="end")
-    return store.Window(start_ms, end_ms, app or None, environment or None, release or None)
+    return store.Window(start_ms, end_ms, app or None, environment or None, canonical(release) if release else None)
 
 
 TheWindow = Annotated[store.Window, Depends(the_window)]
@@ -150,15 +152,21 @@ def failure(service: TheService, id: uuid.UUID) -> answers.FailureAnswer:
 
 
 class SettleOrder(BaseModel):
-    """In which release an issue is settled."""
+    """In what an issue is settled: in a release, by something done now, or in whatever release comes next."""
 
     model_config = ConfigDict(extra="forbid")
 
     release: str | None = Field(
         default=None,
         min_length=1,
-        max_length=300,
-        description="The release with the fix; the newest known when absent.",
+        max_length=MOST_SIGNS,
+        description="The release with the fix; it need not have come yet. The newest known when neither it nor `how` is given.",
+    )
+    how: Literal["in", "now", "next"] = Field(
+        default="in", description="`in` the release, `now` whatever the release, or in the `next` release."
+    )
+    environment: str | None = Field(
+        default=None, min_length=1, max_length=60, description="Settle it there only; everywhere when absent."
     )
 
 
@@ -180,26 +188,34 @@ def park(service: TheService, person: SignedIn, number: Number) -> answers.Done:
     responses=described("not-found", "foreign-origin", "no-release"),
 )
 def settle(service: TheService, person: SignedIn, number: Number, order: SettleOrder | None = None) -> answers.Done:
-    """Say in which release it is fixed. Seen again in that release or a later one, it is back as `regressed`."""
-    release = order.release if order else None
-    if release is None:
-        row = store.issue(service.reader, number)
-        known = views.newest_first(store.releases_of(service.reader, row["app_id"]))
-        if not known:
+    """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
+    order = order or SettleOrder()
+    row = store.issue(service.reader, number)
+    newest = release_store.order(service.reader, row["app_id"]).newest()
+    release = canonical(order.release) if order.release is not None else None
+    if order.how == "in" and release is None:
+        if newest is None:
             raise Problem(
-                "no-release", f"{row['app']} has named no release yet. Say which one has the fix.", field="release"
+                "no-release",
+                f"{row['app']} has named no release yet. Say which one has the fix, or settle it now.",
+                field="release",
             )
-        release = known[0]
-    return _decide(service, person, number, "settle", release)
+        release = newest
+    if order.how != "in" and release is not None:
+        raise Problem("bad-field", f"With how={order.how}, leave the release out.", field="release")
+    settling = Settling(
+        order.how, service.now_ms(), release, newest if order.how == "next" else None, order.environment or ""
+    )
+    return _decide(service, person, number, "settle", settling)
 
 
 def _decide(
-    service: Service, person: Person, number: int, decision: Decision, release: str | None = None
+    service: Service, person: Person, number: int, decision: Decision, settling: Settling | None = None
 ) -> answers.Done:
-    now_ms = service.now_ms()
+    now_ms = settling.time_ms if settling is not None else service.now_ms()
     service.writer.run(
         lambda c: store.decide(
-            c, number, decision, release=release, person_id=person.id, person=person.name, now_ms=now_ms
+            c, number, decision, settling=settling, person_id=person.id, person=person.name, now_ms=now_ms
         )
     )
     service.live.publish_from_thread({"type": "issue", "issue": number})

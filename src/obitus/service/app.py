@@ -17,6 +17,7 @@ from obitus.service import (
     api_grouping,
     api_issues,
     api_people,
+    api_releases,
     api_rules,
     console,
     reports,
@@ -94,6 +95,7 @@ def make_app(service: Service) -> FastAPI:
         api_people.router,
         api_rules.router,
         api_grouping.router,
+        api_releases.router,
         router,
         console.router,
     ):

@@ -21,6 +21,7 @@ from obitus.core.grouping.recipe import Part
 from obitus.core.grouping.rules import GroupingRule, decide, value_of
 from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
+from obitus.core.releases import canonical
 from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
 from obitus.store.evidence import Evidence
 from obitus.store.grouping import Decided
@@ -148,7 +149,7 @@ class Preparer:
             kind=report.kind,
             app_id=sender.app_id,
             environment=sender.environment,
-            release=_plain(report.release or ""),
+            release=canonical(_plain(report.release or "")),
             time_ms=time_ms,
             received_ms=sender.received_ms,
             body=body,

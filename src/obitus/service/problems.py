@@ -54,6 +54,8 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "bad-undo": (409, "This cannot be undone"),
     "bad-rule": (422, "This rule cannot be kept"),
     "format-not-spoken": (400, "This version of the report format is not spoken here"),
+    "not-this-key": (403, "This reporting key is for another app or environment"),
+    "deploy-ahead": (422, "The deploy lies in the future"),
     "no-release": (422, "A release is needed to settle in"),
     "fault": (500, "Something broke inside the service"),
 }

@@ -208,6 +208,14 @@ async def write(service: Service, ready: Sequence[Ready], sender: Sender) -> lis
         return results
     except StoreBusy as error:
         raise as_problem(error) from error
+    service.watcher.touch(
+        {
+            (one.app_id, one.release, one.environment)
+            for one, done in zip(prepared, taken, strict=True)
+            if not done.already_there
+        },
+        [done.issue_id for done in taken if done.new_issue and done.issue_id is not None],
+    )
     _tell(service, sender, taken)
     return list(taken)
 

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import json
+import math
 import uuid
 from collections.abc import Iterable
 
-from obitus.core import releases as release_order
 from obitus.core.clock import HOUR_MS, to_text
 from obitus.core.headline import Headline
+from obitus.core.releases import Known, in_order
+from obitus.core.statistics import Interval
 from obitus.core.wording import ago, count_of
-from obitus.service import answers
+from obitus.service import answers, release_answers
 from obitus.service.wiring import Service
 from obitus.store import issues as store
 from obitus.store.database import Row
+from obitus.store.releases import NOT_COME_MS
 
 SLICES = 24
+MOST_RELEASES = 200
 
 
 def title_of(row: Row) -> str:
@@ -50,7 +54,6 @@ def issue_answer(service: Service, number: int, window: store.Window) -> answers
             )
             for found in store.fingerprints(service.reader, number)
         ],
-        releases=_releases(service, row),
         history=[
             answers.HistoryEntry(
                 time=to_text(entry["time_ms"]),
@@ -80,12 +83,46 @@ def failure_answer(service: Service, row: Row) -> answers.FailureAnswer:
 
 
 def newest_first(rows: Iterable[Row]) -> list[str]:
-    """Return the versions of releases, newest first, the nameless one left out."""
+    """Return the versions of releases, newest first, the nameless one left out; of thousands, the newest."""
     known: dict[str, int] = {}
     for row in rows:
         known[row["version"]] = min(row["first_ms"], known.get(row["version"], row["first_ms"]))
-    ordered = sorted(known, key=lambda version: release_order.sort_key(version, known[version]), reverse=True)
-    return [version for version in ordered if version]
+    ordered = in_order(Known(version, first_ms) for version, first_ms in known.items() if version)
+    return [release.version for release in reversed(ordered)][:MOST_RELEASES]
+
+
+def interval(found: Interval | None) -> release_answers.IntervalAnswer | None:
+    """Return a value with its bounds as the API says it."""
+    if found is None or not math.isfinite(found.value):
+        return None
+    return release_answers.IntervalAnswer(
+        value=found.value, low=found.low, high=found.high if math.isfinite(found.high) else None
+    )
+
+
+def time_text(time_ms: int | None) -> str | None:
+    """Return a time as text, if there is one; what has not come has none."""
+    return None if time_ms is None or time_ms >= NOT_COME_MS else to_text(time_ms)
+
+
+def issue_ref(row: Row) -> release_answers.IssueRef:
+    """Return an issue, named."""
+    return release_answers.IssueRef(number=row["id"], title=title_of(row), state=row["state"])
+
+
+def step_answer(row: Row, names: dict[int, Row]) -> release_answers.StepAnswer:
+    """Return a rate that stepped up."""
+    usual = row["before_failures"] / row["before_runs"] * row["runs"]
+    return release_answers.StepAnswer(
+        release=row["version"],
+        environment=row["environment"],
+        issue=issue_ref(names[row["issue_id"]]) if row["issue_id"] in names else None,
+        entry_point=row["entry_point"] or None,
+        reason=row["reason"],
+        factor=row["failures"] / usual if usual else 0.0,
+        chance=row["chance"],
+        found=to_text(row["found_ms"]),
+    )
 
 
 def _issue_fields(row: Row, failures: int, course: list[int]) -> dict[str, object]:
@@ -141,22 +178,6 @@ def _courses(service: Service, numbers: list[int], window: store.Window) -> dict
     for row in store.by_hour(service.reader, numbers, window):
         courses[row["issue_id"]][(row["hour"] - first) * slices // hours] += row["failures"]
     return courses
-
-
-def _releases(service: Service, row: Row) -> list[answers.ReleaseCount]:
-    known = {found["version"]: found["first_ms"] for found in store.releases_of(service.reader, row["app_id"])}
-    counts: dict[str, dict[str, int]] = {version: {} for version in known}
-    for found in store.by_release(service.reader, row["id"]):
-        counts[found["version"]][found["environment"]] = found["failures"]
-    return [
-        answers.ReleaseCount(
-            release=version,
-            first_report=to_text(known[version]),
-            failures=sum(counts[version].values()),
-            environments=counts[version],
-        )
-        for version in sorted(known, key=lambda version: release_order.sort_key(version, known[version]))
-    ]
 
 
 def _what_failed(row: Row, users: int, now_ms: int) -> str:

@@ -18,6 +18,7 @@ from obitus.service.live import Live
 from obitus.service.prepare import Preparer
 from obitus.service.regrouping import Regrouper
 from obitus.service.settings import Settings
+from obitus.service.watching import Watcher
 from obitus.store import people, rules
 from obitus.store.database import Reader
 from obitus.store.evidence import Evidence, add_dictionary
@@ -43,6 +44,7 @@ class Service:
         self.load_rules()
         self.live = Live()
         self.regrouper = Regrouper(self)
+        self.watcher = Watcher(self)
         self.steps = Steps()
         self.gate = Gate(settings.limits)
         self.refusals = Refusals()
@@ -60,6 +62,7 @@ class Service:
         """Stop."""
         self._stopping.set()
         self.regrouper.close()
+        self.watcher.close()
         self.live.close()
         self._keeper.join()
         self.writer.close()

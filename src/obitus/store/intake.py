@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
-from typing import Literal
+from dataclasses import asdict, dataclass, replace
+from typing import Final, Literal
 
 from obitus.core.clock import HOUR_MS
-from obitus.core.lifecycle import State, judge_failure
+from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
+from obitus.core.wording import ago
+from obitus.store import releases
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 
-_ADD_RELEASE = """
-INSERT INTO releases (app_id, version, first_ms) VALUES (:app_id, :version, :time_ms)
-ON CONFLICT (app_id, version) DO UPDATE SET first_ms = MIN(first_ms, excluded.first_ms) RETURNING id"""
 _ADD_REPORT = """
 INSERT INTO reports (id, app_id, kind, environment, release_id, time_ms, received_ms)
 VALUES (:id, :app_id, :kind, :environment, :release_id, :time_ms, :received_ms)
@@ -21,10 +20,11 @@ ON CONFLICT (id, app_id) DO NOTHING RETURNING seq"""
 _ADD_EVIDENCE = "INSERT INTO evidence (seq, dictionary_id, body) VALUES (?, ?, ?)"
 _ADD_ISSUE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
-                    first_ms, last_ms, first_seq, last_seq, failures, stragglers)
+                    first_ms, last_ms, first_seq, last_seq, first_release_id, failures, stragglers)
 VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :received_ms,
-        :time_ms, :time_ms, :seq, :seq, 0, 0) RETURNING id"""
-_STATE = "SELECT state, settled_in, settled_ms FROM issues WHERE id = ?"
+        :time_ms, :time_ms, :seq, :seq, :release_id, 0, 0) RETURNING id"""
+_STATE = "SELECT state FROM issues WHERE id = ?"
+_SETTLINGS = "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ?"
 _ADD_FAILURE = """
 INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity, handled, message, entry_point,
                       user_id, trace_id, verdict, fingerprint)
@@ -39,19 +39,42 @@ UPDATE issues SET
   last_seq = CASE WHEN :time_ms >= last_ms THEN :seq ELSE last_seq END,
   last_ms = MAX(last_ms, :time_ms),
   first_seq = CASE WHEN :time_ms < first_ms THEN :seq ELSE first_seq END,
+  first_release_id = CASE WHEN :time_ms < first_ms THEN :release_id ELSE first_release_id END,
   first_ms = MIN(first_ms, :time_ms)
 WHERE id = :issue_id"""
 _COUNT = """
 INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures) VALUES (?, ?, ?, ?, 1)
 ON CONFLICT DO UPDATE SET failures = failures + 1"""
+_COUNT_BY_RELEASE = """
+INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
+VALUES (:issue_id, :release_id, :environment, :entry_point, 1, :time_ms, :time_ms)
+ON CONFLICT DO UPDATE SET failures = failures + 1, first_ms = MIN(first_ms, excluded.first_ms),
+  last_ms = MAX(last_ms, excluded.last_ms) RETURNING failures"""
+_POINTS = "SELECT COUNT(*) FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment"
+_UNCOUNT = """
+DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
+  AND entry_point = :entry_point"""
 _SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
 _ADD_HISTORY = """
-INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq)
-VALUES (?, ?, NULL, ?, ?, ?, ?)"""
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq, release_id)
+VALUES (?, ?, NULL, ?, ?, ?, ?, ?)"""
 _COUNT_RUNS = """
 INSERT INTO run_counts (app_id, release_id, environment, entry_point, outcome, hour, runs)
 VALUES (:app_id, :release_id, :environment, :entry_point, :outcome, :hour, :runs)
 ON CONFLICT DO UPDATE SET runs = runs + excluded.runs"""
+_COUNT_RUNS_BY_RELEASE = """
+INSERT INTO release_runs (release_id, environment, entry_point, ok, refused, failed)
+VALUES (:release_id, :environment, :entry_point, :runs * (:outcome = 'ok'), :runs * (:outcome = 'refused'), :runs * (:outcome = 'failed'))
+ON CONFLICT DO UPDATE SET ok = ok + excluded.ok, refused = refused + excluded.refused, failed = failed + excluded.failed"""
+_COUNT_RUNS_BY_HOUR = """
+INSERT INTO release_hours (release_id, environment, hour, runs, failed)
+VALUES (:release_id, :environment, :hour, :runs, :runs * (:outcome = 'failed'))
+ON CONFLICT DO UPDATE SET runs = runs + excluded.runs, failed = failed + excluded.failed"""
+MOST_POINTS: Final = 100
+"""How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
+OTHER_POINTS: Final = "…"
+LATE_MS: Final = HOUR_MS
+"""From how late on a report's judgement says that it came late."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,9 +135,8 @@ def take(connection: sqlite3.Connection, reports: Sequence[Prepared]) -> list[Ta
 
 
 def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
-    release_id = connection.execute(
-        _ADD_RELEASE, {"app_id": report.app_id, "version": report.release, "time_ms": report.time_ms}
-    ).fetchone()[0]
+    release = releases.come(connection, report.app_id, report.release, report.time_ms)
+    release_id = release.id
     row = connection.execute(
         _ADD_REPORT,
         {
@@ -130,11 +152,18 @@ def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
     if row is None:
         return Taken(already_there=True)
     seq = row[0]
+    if report.release:
+        if release.new:
+            releases.bind_next(connection, report.app_id, report.release, report.received_ms)
+        releases.infer_deploy(connection, report.app_id, release_id, report.environment, report.time_ms)
     connection.execute(_ADD_EVIDENCE, (seq, report.dictionary_id, report.body))
     if report.tally is not None:
         tally = asdict(report.tally)
         tally |= {"app_id": report.app_id, "release_id": release_id, "environment": report.environment}
-        connection.execute(_COUNT_RUNS, tally | {"hour": report.time_ms // HOUR_MS})
+        tally["hour"] = report.time_ms // HOUR_MS
+        connection.execute(_COUNT_RUNS, tally)
+        connection.execute(_COUNT_RUNS_BY_RELEASE, tally)
+        connection.execute(_COUNT_RUNS_BY_HOUR, tally)
     if report.failure is not None:
         return _add_failure(connection, report, report.failure, seq, release_id)
     return Taken(already_there=False)
@@ -175,27 +204,43 @@ def _add_failure(
                 f"The app brought more than {MOST_NEW_ISSUES} new issues in one minute; what came beyond is collected here. "
                 "A grouping rule can put it in order."
             )
-        connection.execute(_ADD_HISTORY, (issue_id, report.time_ms, None, "untriaged", reason, seq))
+        connection.execute(_ADD_HISTORY, (issue_id, report.time_ms, None, "untriaged", reason, seq, release_id))
     if not found.known:
         add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
     values["fingerprint"] = found.fingerprint
     values["issue_id"] = issue_id
     issue = connection.execute(_STATE, (issue_id,)).fetchone()
     state: State = issue["state"]
-    judged = judge_failure(
-        state,
-        settled_in=issue["settled_in"],
-        settled_ms=issue["settled_ms"],
-        release=report.release or None,
-        time_ms=report.time_ms,
-    )
+    judged = _judge(connection, report, issue_id, state)
     if judged.changed or judged.straggler:
         values["verdict"] = judged.reason
         values["straggler"] = int(judged.straggler)
     connection.execute(_ADD_FAILURE, values)
     connection.execute(_ONE_MORE, values)
     connection.execute(_COUNT, (issue_id, release_id, report.environment, report.time_ms // HOUR_MS))
+    _count_by_release(connection, values)
     if judged.changed:
         connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))
-        connection.execute(_ADD_HISTORY, (issue_id, report.received_ms, state, judged.state, judged.reason, seq))
+        connection.execute(
+            _ADD_HISTORY, (issue_id, report.received_ms, state, judged.state, judged.reason, seq, release_id)
+        )
     return Taken(already_there=False, issue_id=issue_id, new_issue=new_issue, regressed=judged.changed)
+
+
+def _judge(connection: sqlite3.Connection, report: Prepared, issue_id: int, state: State) -> Judgement:
+    if state != "settled":
+        return Judgement(state, straggler=False, changed=False, reason="")
+    settlings = [releases.settling_of(row) for row in connection.execute(_SETTLINGS, (issue_id,))]
+    happened = Happened(report.release or None, report.environment, report.time_ms)
+    judged = judge_failure(state, settlings, happened, releases.StoredOrder(connection, report.app_id))
+    if judged.changed and report.received_ms - report.time_ms > LATE_MS:
+        late = f" It happened {ago(report.time_ms, report.received_ms)}, and was reported only now."
+        judged = replace(judged, reason=judged.reason + late)
+    return judged
+
+
+def _count_by_release(connection: sqlite3.Connection, values: dict[str, object]) -> None:
+    counted = connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
+    if counted == 1 and connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
+        connection.execute(_UNCOUNT, values)
+        connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": OTHER_POINTS}).fetchone()

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Final, Literal
 
 from obitus.core.clock import HOUR_MS
-from obitus.core.lifecycle import Decision, state_after
+from obitus.core.lifecycle import Decision, Settling, state_after
 from obitus.store.database import Reader, Row
 from obitus.store.errors import NotThere
 
@@ -77,12 +77,6 @@ WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :from_hour AND
   AND (:environment IS NULL OR environment = :environment)
   AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
 GROUP BY issue_id, hour"""
-_BY_RELEASE = """
-SELECT releases.version, releases.first_ms, issue_counts.environment, SUM(issue_counts.failures) AS failures,
-  MIN(issue_counts.hour) AS first_hour, MAX(issue_counts.hour) AS last_hour
-FROM issue_counts JOIN releases ON releases.id = issue_counts.release_id
-WHERE issue_counts.issue_id = ? GROUP BY releases.id, issue_counts.environment"""
-_RELEASES_OF = "SELECT version, first_ms FROM releases WHERE app_id = ?"
 _FINGERPRINTS = """
 SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
 _FINGERPRINTS_OF = "SELECT seq, fingerprint FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
@@ -119,6 +113,14 @@ UPDATE issues SET state = :state, state_ms = :now_ms,
   settled_in = CASE WHEN :state = 'settled' THEN :release ELSE settled_in END,
   settled_ms = CASE WHEN :state = 'settled' THEN :now_ms ELSE settled_ms END
 WHERE id = :id"""
+_UNSETTLE = "DELETE FROM settlings WHERE issue_id = :id AND (:environment = '' OR environment = :environment)"
+_SETTLE = """
+INSERT INTO settlings (issue_id, environment, how, release, after, time_ms)
+VALUES (:id, :environment, :how, :release, :after, :now_ms)"""
+_REGRESSIONS = """
+SELECT h.seq, r.version FROM issue_history h JOIN releases r ON r.id = h.release_id
+WHERE h.issue_id = ? AND h.to_state = 'regressed' AND h.seq IS NOT NULL ORDER BY h.id DESC LIMIT 20"""
+_SETTLINGS = "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ? ORDER BY environment"
 _ADD_HISTORY = """
 INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
 VALUES (:id, :now_ms, :person_id, :from_state, :state, :reason)"""
@@ -196,16 +198,6 @@ def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
     return int(row["failures"]) if row else 0
 
 
-def by_release(reader: Reader, issue_id: int) -> list[Row]:
-    """Return failures per release and environment of one issue."""
-    return reader.rows(_BY_RELEASE, (issue_id,))
-
-
-def releases_of(reader: Reader, app_id: int) -> list[Row]:
-    """Return all releases of an app, in no order."""
-    return reader.rows(_RELEASES_OF, (app_id,))
-
-
 def fingerprints(reader: Reader, issue_id: int) -> list[Row]:
     """Return the fingerprints that lead to an issue, with the parts that explain them."""
     return reader.rows(_FINGERPRINTS, (issue_id,))
@@ -259,20 +251,50 @@ def decide(
     issue_id: int,
     decision: Decision,
     *,
-    release: str | None,
+    settling: Settling | None = None,
     person_id: int,
     person: str,
     now_ms: int,
 ) -> None:
-    """Carry out a person's decision and put it on the issue's history. Runs on the writer."""
+    """Carry out a person's decision and put it on the issue's history. Runs on the writer.
+
+    What was settled for everywhere replaces all earlier settlings; what was settled in one environment, that one's.
+    """
     row = connection.execute("SELECT state FROM issues WHERE id = ?", (issue_id,)).fetchone()
     if row is None:
         raise NotThere(f"there is no issue {issue_id}")
     state = state_after(decision)
-    said = {"accept": "accepted it", "settle": f"settled it in {release}", "park": "parked it"}[decision]
-    values = {"id": issue_id, "state": state, "now_ms": now_ms, "release": release, "person_id": person_id}
+    said = {"accept": "accepted it", "settle": f"settled it {settling.said if settling else ''}", "park": "parked it"}[
+        decision
+    ]
+    values = {
+        "id": issue_id,
+        "state": state,
+        "now_ms": now_ms,
+        "person_id": person_id,
+        "environment": settling.environment if settling else "",
+        "how": settling.how if settling else None,
+        "release": settling.release if settling else None,
+        "after": settling.after if settling else None,
+    }
     connection.execute(_DECIDE, values)
+    connection.execute(_UNSETTLE, values)
+    if settling is not None:
+        connection.execute(_SETTLE, values)
     connection.execute(_ADD_HISTORY, values | {"from_state": row["state"], "reason": f"{person} {said}."})
+
+
+def settlings(reader: Reader, issue_id: int) -> list[Settling]:
+    """Return what an issue was settled by, for each environment or for everywhere."""
+    return [
+        Settling(row["how"], row["time_ms"], row["release"], row["after"], row["environment"])
+        for row in reader.rows(_SETTLINGS, (issue_id,))
+    ]
+
+
+def regressions(reader: Reader, issue_id: int) -> list[Row]:
+    """Return (seq, version) of the failures that an issue came back with, the latest first."""
+    return reader.rows(_REGRESSIONS, (issue_id,))
 
 
 def _narrowing(states: list[str] | None, text: str | None) -> dict[str, object]:

@@ -51,13 +51,19 @@ UPDATE issues SET
   first_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_ms),
   last_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_ms),
   message = COALESCE((SELECT message FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), message),
-  entry_point = COALESCE((SELECT entry_point FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), entry_point)
+  entry_point = COALESCE((SELECT entry_point FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), entry_point),
+  first_release_id = COALESCE((SELECT release_id FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_release_id)
 WHERE id = :id"""
+_NO_RATES = "DELETE FROM issue_releases WHERE issue_id = :id"
+_RATES = """
+INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
+SELECT issue_id, release_id, environment, entry_point, COUNT(*), MIN(time_ms), MAX(time_ms) FROM failures
+WHERE issue_id = :id GROUP BY release_id, environment, entry_point"""
 _NEW_LIKE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms,
-                    first_ms, last_ms, first_seq, last_seq, failures, stragglers)
+                    first_ms, last_ms, first_seq, last_seq, first_release_id, failures, stragglers)
 SELECT app_id, type, cause, place, message, entry_point, 'untriaged', :now_ms, NULL, NULL,
-       first_ms, last_ms, first_seq, last_seq, 0, 0 FROM issues WHERE id = :id RETURNING id"""
+       first_ms, last_ms, first_seq, last_seq, first_release_id, 0, 0 FROM issues WHERE id = :id RETURNING id"""
 _NAMED = "UPDATE issues SET type = ?, cause = ?, place = ? WHERE id = ?"
 _LEAD = "UPDATE fingerprints SET issue_id = :to_issue, joined = :joined WHERE app_id = :app_id AND fingerprint = :fingerprint"
 _APART = "UPDATE fingerprints SET apart_by = ? WHERE app_id = ? AND fingerprint = ?"
@@ -181,7 +187,8 @@ def move(connection: sqlite3.Connection, number: int, moves: Sequence[Move], *, 
 def sum_up(connection: sqlite3.Connection, issue_ids: Sequence[int]) -> None:
     """Count issues anew after failures were moved."""
     for issue_id in issue_ids:
-        connection.execute(_SUMS, {"id": issue_id})
+        for statement in (_SUMS, _NO_RATES, _RATES):
+            connection.execute(statement, {"id": issue_id})
 
 
 def lead(

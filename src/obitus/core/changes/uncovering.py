@@ -1,0 +1,73 @@
+"""Uncovered by: whether a new issue lies behind one that was settled, so that earlier runs could not have got that far."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from obitus.core.clock import DAY_MS
+from obitus.core.frames import ChainLink, Frame
+from obitus.core.grouping.messages import template
+
+WINDOW_MS = 14 * DAY_MS
+"""How long after a fix arrived a new issue on the same entry point may have been uncovered by it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Story:
+    """One failure as far as it tells how far its run got: its chain, and the steps before it, as kind and message."""
+
+    chain: Sequence[ChainLink]
+    steps: Sequence[tuple[str, str]] = ()
+
+
+def lies_behind(earlier: Story, later: Story) -> str | None:
+    """Return why a run that met ``earlier`` could not have got to where ``later`` failed, in words; None where nothing shows it.
+
+    Shown by the stacks: both runs are in the same function, and the later failure is at a line further down in it, or in what is
+    called from one. Or by the steps: the later run did all that the earlier one did before it failed, and more.
+    """
+    return _by_stacks(_own(earlier.chain), _own(later.chain)) or _by_steps(earlier.steps, later.steps)
+
+
+def _own(chain: Sequence[ChainLink]) -> list[Frame]:
+    """Return the own frames of the link that reaches furthest in, outermost first."""
+    links = [link for link in chain if any(frame.own for frame in link.frames)]
+    if not links:
+        return []
+    return [frame for frame in max(links, key=lambda link: len(link.frames)).frames if frame.own]
+
+
+def _by_stacks(earlier: Sequence[Frame], later: Sequence[Frame]) -> str | None:
+    shared: tuple[Frame, Frame] | None = None
+    depth = 0
+    for one, other in zip(earlier, later, strict=False):
+        if (one.function, one.module or one.file) != (other.function, other.module or other.file):
+            break
+        shared, depth = (one, other), depth + 1
+        if _line_of(one) != _line_of(other):
+            break
+    if shared is None:
+        return None
+    one, other = shared
+    if one.line is None or other.line is None or _line_of(one) == _line_of(other) or other.line <= one.line:
+        return None
+    deeper = f", in {later[depth].function} called from there" if depth < len(later) else ""
+    return f"both runs were in {one.place}: before, they failed at line {one.line}; this one got past it to line {other.line}{deeper}"
+
+
+def _line_of(frame: Frame) -> object:
+    """What tells whether two runs stood at the same line: its code where it is known, since lines move between releases."""
+    return frame.code.strip() or frame.line
+
+
+def _by_steps(earlier: Sequence[tuple[str, str]], later: Sequence[tuple[str, str]]) -> str | None:
+    before, after = [_step(*step) for step in earlier], [_step(*step) for step in later]
+    if not before or len(after) <= len(before) or after[: len(before)] != before:
+        return None
+    more = later[len(before)]
+    return f"this run did the {len(before)} steps that earlier ones ended after, and went on: {more[0]} {more[1][:80]}"
+
+
+def _step(kind: str, message: str) -> tuple[str, str]:
+    return kind, template(message)

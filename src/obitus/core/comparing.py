@@ -1,0 +1,230 @@
+"""What a release did: issues and entry points of two releases compared by their rates, and rates that stepped up."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass
+from typing import Final, Literal
+
+from obitus.core import statistics
+from obitus.core.statistics import FACTOR, Interval
+from obitus.core.wording import count_of
+
+Kind = Literal["new", "regressed", "gone", "worse", "better", "unchanged", "cannot tell"]
+KINDS: Final[tuple[Kind, ...]] = ("new", "regressed", "worse", "gone", "better", "unchanged", "cannot tell")
+ALIKE: Final = 0.05
+"""Earlier releases are taken together as long as their rates differ by no more than chance explains this often."""
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """How often something failed, in how many runs (0 where none are counted)."""
+
+    failures: int
+    runs: int
+
+    def __add__(self, other: Seen) -> Seen:
+        return Seen(self.failures + other.failures, self.runs + other.runs)
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """One issue or entry point in two releases. ``new``: never seen before the later one; ``regressed``: settled, and back with it."""
+
+    key: Hashable
+    before: Seen
+    now: Seen
+    new: bool = False
+    regressed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """What became of it, why, by what factor its rate changed, and how probable that is by chance."""
+
+    key: Hashable
+    kind: Kind
+    reason: str
+    factor: Interval | None = None
+    chance: float | None = None
+
+
+def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = False) -> list[Compared]:
+    """Compare issues (counts of failures), or with ``shares`` entry points (failed runs among runs), of two releases.
+
+    Of all that is called worse or better, at most a share of `statistics.FALSE_SHARE` is so by chance, in the long run: each is
+    tested exactly, on both sides, and the false discovery rate is held over all that could be told at all. *Unchanged* is
+    said only where the numbers rule out a change by a factor of two; else they cannot tell.
+    """
+    known = [_known(pair, before, now) for pair in pairs]
+    open_pairs = [pair for pair, found in zip(pairs, known, strict=True) if found is None]
+    more = statistics.share_more if shares else statistics.more
+    fewer = statistics.share_fewer if shares else statistics.fewer
+    tested = [pair for pair in open_pairs if _could_tell(pair)]
+    ups = [more(p.before.failures, p.before.runs, p.now.failures, p.now.runs) for p in tested]
+    downs = [fewer(p.before.failures, p.before.runs, p.now.failures, p.now.runs) for p in tested]
+    chances = [min(1.0, 2 * min(up, down)) for up, down in zip(ups, downs, strict=True)]
+    stands = statistics.standing(chances)
+    told = {
+        pair.key: _told(pair, before, now, chance=chance, up=up < down, stands=stand)
+        for pair, chance, up, down, stand in zip(tested, chances, ups, downs, stands, strict=True)
+    }
+    return [
+        found or told.get(pair.key) or _too_few(pair, before, now) for pair, found in zip(pairs, known, strict=True)
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A rate that stepped up with a release: against which releases, by what factor, and how probable by chance."""
+
+    key: Hashable
+    before: Seen
+    now: Seen
+    against: tuple[str, ...]
+    factor: Interval
+    chance: float
+
+    @property
+    def reason(self) -> str:
+        """In words, with its numbers."""
+        was, is_ = _rate(self.before), _rate(self.now)
+        expected = self.before.failures / self.before.runs * self.now.runs
+        return (
+            f"{is_} per thousand runs ({count_of(self.now.failures, 'failure')} in {count_of(self.now.runs, 'run')}) where "
+            f"{was} was usual in {' and '.join((self.against[-1], self.against[0])) if len(self.against) == 2 else self.against[0] if len(self.against) == 1 else f'{self.against[-1]} to {self.against[0]}'}: "
+            f"{expected:,.1f} expected, {times(self.factor)}, by chance {chance_said(self.chance)}."
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Course:
+    """How something went through the releases: in the one looked at, and in those before it, the nearest first."""
+
+    key: Hashable
+    now: Seen
+    earlier: tuple[tuple[str, Seen], ...]
+
+
+def stepped_up(courses: Sequence[Course], *, shares: bool = False) -> list[Step]:
+    """Return what fails at a higher rate in a release than before it; at most 5% of these by chance, in the long run.
+
+    The earlier rate is that of the releases just before, taken together as long as they are alike, so that a step of long ago is
+    not found again with every release. What never failed before is new, and no step.
+    """
+    more = statistics.share_more if shares else statistics.more
+    tested: list[tuple[Course, Seen, tuple[str, ...], float]] = []
+    for course in courses:
+        before, against = usual(course.earlier)
+        if not before.failures or not course.now.failures or not course.now.runs:
+            continue
+        if not statistics.could_tell(before.failures + course.now.failures, before.runs, course.now.runs):
+            continue
+        tested.append(
+            (course, before, against, more(before.failures, before.runs, course.now.failures, course.now.runs))
+        )
+    stands = statistics.standing([chance for *_, chance in tested])
+    found = []
+    for (course, before, against, chance), stand in zip(tested, stands, strict=True):
+        factor = statistics.ratio(before.failures, before.runs, course.now.failures, course.now.runs)
+        if stand and factor is not None:
+            found.append(Step(course.key, before, course.now, against, factor, chance))
+    return found
+
+
+def usual(earlier: Sequence[tuple[str, Seen]]) -> tuple[Seen, tuple[str, ...]]:
+    """Return what was usual before: the nearest earlier releases taken together while they are alike, and which these are."""
+    total = Seen(0, 0)
+    names: list[str] = []
+    for name, seen in earlier:
+        if not seen.runs:
+            continue
+        if total.runs and total.failures + seen.failures:
+            chance = 2 * min(
+                statistics.more(seen.failures, seen.runs, total.failures, total.runs),
+                statistics.fewer(seen.failures, seen.runs, total.failures, total.runs),
+            )
+            if chance < ALIKE:
+                break
+        total += seen
+        names.append(name)
+    return total, tuple(names)
+
+
+def times(factor: Interval) -> str:
+    """Say a factor with its interval: ``2.1 times as often (1.4 to 3.2)``."""
+    high = f"{factor.high:.1f}" if factor.high < 1000 else "more than 1,000"
+    value = f"{factor.value:.1f}" if factor.value < 1000 else "more than 1,000"
+    return f"{value} times as often ({factor.low:.1f} to {high})"
+
+
+def chance_said(chance: float) -> str:
+    """Say a probability: ``1 in 240``."""
+    if chance >= 0.5:
+        return "likely"
+    return "less than 1 in a million" if chance < 1e-6 else f"1 in {round(1 / chance):,}"
+
+
+def _known(pair: Pair, before: str, now: str) -> Compared | None:
+    """Return what needs no test: an issue that is new or back is so by the record, and without runs nothing can be compared."""
+    if pair.regressed and pair.now.failures:
+        return Compared(pair.key, "regressed", f"It was settled, and is back in {now}: {_seen(pair.now)}.")
+    if pair.new and pair.now.failures:
+        none = f"; none in {before} over {count_of(pair.before.runs, 'run')}" if pair.before.runs else ""
+        return Compared(pair.key, "new", f"First seen in {now}: {_seen(pair.now)}{none}.")
+    if not pair.before.runs or not pair.now.runs:
+        bare = before if not pair.before.runs else now
+        return Compared(
+            pair.key, "cannot tell", f"No runs are counted for it in {bare}, so there is no rate to compare."
+        )
+    return None
+
+
+def _could_tell(pair: Pair) -> bool:
+    total = pair.before.failures + pair.now.failures
+    half = statistics.FALSE_SHARE / 2
+    return statistics.could_tell(total, pair.before.runs, pair.now.runs, half) or statistics.could_tell(
+        total, pair.now.runs, pair.before.runs, half
+    )
+
+
+def _told(pair: Pair, before: str, now: str, *, chance: float, up: bool, stands: bool) -> Compared:
+    factor = statistics.ratio(pair.before.failures, pair.before.runs, pair.now.failures, pair.now.runs)
+    if factor is None:
+        return _too_few(pair, before, now)
+    if stands:
+        said = f"{_seen(pair.now)} in {now}, {_seen(pair.before)} in {before}"
+        if not pair.now.failures:
+            return Compared(pair.key, "gone", f"None in {now} over {count_of(pair.now.runs, 'run')}; {_seen(pair.before)} in {before}; by chance {chance_said(chance)}.", factor, chance)  # fmt: skip
+        return Compared(
+            pair.key,
+            "worse" if up else "better",
+            f"{said}: {times(factor)}, by chance {chance_said(chance)}.",
+            factor,
+            chance,
+        )
+    if factor.low >= 1 / FACTOR and factor.high <= FACTOR:
+        return Compared(pair.key, "unchanged", f"{times(factor)}: no change by a factor of two.", factor, chance)
+    return _too_few(pair, before, now, factor, chance)
+
+
+def _too_few(
+    pair: Pair, before: str, now: str, factor: Interval | None = None, chance: float | None = None
+) -> Compared:
+    numbers = f"{_counted(pair.before)} in {before}, {_counted(pair.now)} in {now}"
+    return Compared(pair.key, "cannot tell", f"The numbers are too small: {numbers}.", factor, chance)
+
+
+def _counted(seen: Seen) -> str:
+    return f"{count_of(seen.failures, 'failure')} in {count_of(seen.runs, 'run')}"
+
+
+def _seen(seen: Seen) -> str:
+    if not seen.runs:
+        return count_of(seen.failures, "failure")
+    return f"{_rate(seen)} per thousand runs ({_counted(seen)})"
+
+
+def _rate(seen: Seen) -> str:
+    rate = seen.failures / seen.runs * 1000 if seen.runs else 0.0
+    return f"{rate:,.0f}" if rate >= 100 else f"{rate:.1f}" if rate >= 1 else f"{rate:.2g}"

@@ -1,0 +1,143 @@
+"""Rates, their intervals, and exact tests. What needs more than the standard library comes from SciPy, loaded when first used."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from statistics import NormalDist
+from typing import Final
+
+CONFIDENCE: Final = 0.95
+FALSE_SHARE: Final = 0.05
+"""Of everything called worse (or better), at most this share is so by chance alone, in the long run."""
+FACTOR: Final = 2.0
+"""A change by less than this factor both ways counts as none, where the numbers are large enough to tell."""
+
+
+@dataclass(frozen=True, slots=True)
+class Interval:
+    """A value and the bounds of its interval of 95% confidence."""
+
+    value: float
+    low: float
+    high: float
+
+
+def wilson(hits: int, tries: int, confidence: float = CONFIDENCE) -> Interval:
+    """Return the share of ``hits`` in ``tries`` with its score interval (E. B. Wilson, J. Amer. Statist. Assoc. 22, 1927)."""
+    if tries <= 0:
+        return Interval(0.0, 0.0, 1.0)
+    z = NormalDist().inv_cdf((1 + confidence) / 2)
+    share = min(1.0, hits / tries)
+    middle = (share + z * z / (2 * tries)) / (1 + z * z / tries)
+    half = z * math.sqrt(share * (1 - share) / tries + z * z / (4 * tries * tries)) / (1 + z * z / tries)
+    return Interval(
+        share, 0.0 if hits == 0 else max(0.0, middle - half), 1.0 if hits >= tries else min(1.0, middle + half)
+    )
+
+
+def per_thousand(failures: int, runs: int) -> Interval | None:
+    """Return failures per thousand runs, with its interval; None without runs.
+
+    Wilson's, while there is at most one failure a run; beyond that the exact one of a Poisson count (F. Garwood, Biometrika 28,
+    1936).
+    """
+    if runs <= 0:
+        return None
+    if failures <= runs:
+        found = wilson(failures, runs)
+        return Interval(found.value * 1000, found.low * 1000, found.high * 1000)
+    from scipy.special import gammaincinv
+
+    tail = (1 - CONFIDENCE) / 2
+    return Interval(
+        failures / runs * 1000,
+        float(gammaincinv(failures, tail)) / runs * 1000,
+        float(gammaincinv(failures + 1, 1 - tail)) / runs * 1000,
+    )
+
+
+def more(before: int, exposed_before: float, now: int, exposed_now: float) -> float:
+    """Return how probable at least ``now`` events in ``exposed_now`` are, were the rate that of ``before`` in ``exposed_before``.
+
+    The exact conditional test of two Poisson rates (J. Przyborowski and H. Wilenski, Biometrika 31, 1940): given the sum, the
+    later count is binomial. It takes account of how little is known of the earlier rate.
+    """
+    if now <= 0 or exposed_now <= 0 or exposed_before <= 0:
+        return 1.0
+    from scipy.special import betainc
+
+    return float(betainc(now, before + 1, exposed_now / (exposed_before + exposed_now)))
+
+
+def fewer(before: int, exposed_before: float, now: int, exposed_now: float) -> float:
+    """Return how probable at most ``now`` events are, were the rate the earlier one. The other side of `more`."""
+    if exposed_now <= 0 or exposed_before <= 0 or before <= 0:
+        return 1.0
+    from scipy.special import betainc
+
+    return float(betainc(before, now + 1, exposed_before / (exposed_before + exposed_now)))
+
+
+def share_more(before: int, runs_before: int, now: int, runs_now: int) -> float:
+    """Return how probable at least ``now`` failed runs in ``runs_now`` are, were the share that of before.
+
+    The exact test of R. A. Fisher for two shares (Statistical Methods for Research Workers, 5th ed. 1934, section 21.02), one side.
+    """
+    if now <= 0 or runs_now <= 0 or runs_before <= 0:
+        return 1.0
+    from scipy.stats import hypergeom
+
+    return min(1.0, float(hypergeom.sf(now - 1, runs_before + runs_now, before + now, runs_now)))
+
+
+def share_fewer(before: int, runs_before: int, now: int, runs_now: int) -> float:
+    """Return how probable at most ``now`` failed runs are, were the share that of before. The other side of `share_more`."""
+    if before <= 0 or runs_now <= 0 or runs_before <= 0:
+        return 1.0
+    from scipy.stats import hypergeom
+
+    return min(1.0, float(hypergeom.cdf(now, runs_before + runs_now, before + now, runs_now)))
+
+
+def ratio(before: int, exposed_before: float, now: int, exposed_now: float) -> Interval | None:
+    """Return by what factor the rate changed, with its interval; ``high`` may be infinite. None where nothing was exposed.
+
+    From Wilson's interval of the later count's share in the sum (as in `more`).
+    """
+    if exposed_before <= 0 or exposed_now <= 0 or before + now == 0:
+        return None
+    share = wilson(now, before + now)
+    scale = exposed_before / exposed_now
+
+    def odds(p: float) -> float:
+        return math.inf if p >= 1 else p / (1 - p) * scale
+
+    return Interval(odds(share.value), odds(share.low), odds(share.high))
+
+
+def standing(values: Sequence[float], false_share: float = FALSE_SHARE) -> list[bool]:
+    """Return which findings stand when the false discovery rate is held at ``false_share``, given their probabilities by chance.
+
+    The step-up procedure of Y. Benjamini and Y. Hochberg, J. R. Statist. Soc. B 57, 1995.
+    """
+    ranked = sorted(range(len(values)), key=lambda i: values[i])
+    last = 0
+    for rank, i in enumerate(ranked, 1):
+        if values[i] <= false_share * rank / len(values):
+            last = rank
+    found = [False] * len(values)
+    for i in ranked[:last]:
+        found[i] = True
+    return found
+
+
+def could_tell(total: int, exposed_before: float, exposed_now: float, false_share: float = FALSE_SHARE) -> bool:
+    """Return whether this many events in all could show a change at all: whether the most extreme division would be improbable.
+
+    What can never stand is not compared, so that it does not weigh on the others (R. E. Tarone, Biometrics 46, 1990).
+    """
+    if exposed_before <= 0 or exposed_now <= 0 or total <= 0:
+        return False
+    return (exposed_now / (exposed_before + exposed_now)) ** total <= false_share

@@ -1,0 +1,386 @@
+"""``/api/releases``, ``/api/deploys``, ``/api/compare``: what was released when, and what it did."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import datetime
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, Header, Path, Query, Request
+from fastapi.security.http import HTTPAuthorizationCredentials
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from obitus.core.changes.commits import Commit, LibraryChange, Touched
+from obitus.core.clock import to_ms, to_text
+from obitus.core.releases import MOST_SIGNS, canonical
+from obitus.service import compared, release_answers, since
+from obitus.service.access import SignedIn, TheService, reporting_key, signed_in
+from obitus.service.api_apps import NAME, AppName
+from obitus.service.api_issues import Number, TheWindow
+from obitus.service.bodies import read_whole
+from obitus.service.compared import Releases
+from obitus.service.problems import Problem, described
+from obitus.service.secrets import KEY_PREFIX
+from obitus.service.wiring import Service
+from obitus.store import commits
+from obitus.store import releases as store
+from obitus.store.apps import app_named
+from obitus.store.errors import NotThere
+
+router = APIRouter(
+    prefix="/api",
+    tags=["releases"],
+    responses=described("not-signed-in", "bad-field", "not-found", "query-too-long", "store-broken"),
+)
+READS = [Depends(signed_in)]
+MOST_AHEAD_MS = 5 * 60_000
+MOST_COMMITS = 5000
+
+Version = Annotated[str, Path(min_length=1, max_length=MOST_SIGNS, description="The release.")]
+Environment = Annotated[str | None, Query(max_length=100, description="Only this environment; all when absent.")]
+
+
+class NewRelease(BaseModel):
+    """A release to make known before it comes."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    release: str = Field(min_length=1, max_length=MOST_SIGNS)
+
+
+class Correction(BaseModel):
+    """What is to be corrected about a release."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str | None = Field(
+        default=None, min_length=1, max_length=MOST_SIGNS, description="Its new name; the old one stays known."
+    )
+    behind: str | None = Field(default=None, max_length=MOST_SIGNS, description="Put it right behind this release.")
+    in_order: bool = Field(default=False, description="Take an earlier correction of the order back.")
+
+
+class NewDeploy(BaseModel):
+    """That a release arrived in an environment."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    release: str = Field(min_length=1, max_length=MOST_SIGNS)
+    app: str | None = Field(
+        default=None, pattern=NAME, max_length=60, description="The app; with a reporting key, the key's."
+    )
+    environment: str | None = Field(
+        default=None, pattern=NAME, max_length=60, description="Where; production when absent, or the key's."
+    )
+    time: datetime | None = Field(default=None, description="When, RFC 3339 with an offset; now when absent.")
+    canary: bool = Field(default=False, description="Beside the release that is live, not in its place.")
+
+
+class NewFile(BaseModel):
+    """A file that a commit touched."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    path: str = Field(max_length=1000)
+    ranges: list[tuple[int, int]] = Field(default_factory=list, max_length=300)
+    names: list[Annotated[str, Field(max_length=200)]] = Field(default_factory=list, max_length=100)
+
+
+class NewLibrary(BaseModel):
+    """A library whose version a commit changed."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str = Field(max_length=200)
+    before: str = Field(default="", max_length=100)
+    after: str = Field(default="", max_length=100)
+
+
+class NewCommit(BaseModel):
+    """A commit: names and places, no source."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    id: str = Field(pattern=r"^[0-9a-f]{7,64}$")
+    time: datetime
+    author: str = Field(default="", max_length=200)
+    subject: str = Field(default="", max_length=300)
+    files: list[NewFile] = Field(default_factory=list, max_length=1000)
+    libraries: list[NewLibrary] = Field(default_factory=list, max_length=2000)
+
+
+class NewCommits(BaseModel):
+    """Commits of a release."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    revision: str | None = Field(
+        default=None, pattern=r"^[0-9a-f]{7,64}$", description="The commit that the release was made of."
+    )
+    commits: list[NewCommit] = Field(max_length=MOST_COMMITS)
+
+
+@router.get("/releases", summary="An app's releases", dependencies=READS, responses=described("bad-cursor"))
+def releases(
+    service: TheService,
+    app: Annotated[str, Query(max_length=100, description="The app.")],
+    limit: Annotated[int, Query(ge=1, le=100)] = 20,
+    cursor: Annotated[str | None, Query(max_length=20, description="`next` of the page before.")] = None,
+) -> release_answers.ReleasesAnswer:
+    """Return releases, newest first: deploys, rates, and what each brought."""
+    known = Releases(service, app)
+    if cursor is not None and not cursor.isdecimal():
+        raise Problem("bad-cursor", "This cursor was not given out for this list. Start without one.", field="cursor")
+    start = int(cursor or 0)
+    versions = [release.version for release in reversed(known.order.releases)]
+    page = versions[start : start + limit]
+    more = start + limit < len(versions)
+    return release_answers.ReleasesAnswer(
+        app=app,
+        releases=compared.release_rows(known, page),
+        releases_in_all=len(versions),
+        next=str(start + limit) if more else None,
+    )
+
+
+@router.get("/apps/{name}/releases/{release:path}", summary="One release, whole", dependencies=READS)
+def release(
+    service: TheService, name: AppName, release: Version, environment: Environment = None
+) -> release_answers.ReleaseAnswer:
+    """Return one release: where it is, its rates, what it brought, its commits."""
+    return compared.release_answer(Releases(service, name), _named(service, name, release), environment or None)
+
+
+@router.post(
+    "/apps/{name}/releases", summary="Make a release known", status_code=201, responses=described("foreign-origin")
+)
+def add_release(
+    service: TheService, person: SignedIn, name: AppName, order: NewRelease
+) -> release_answers.ReleaseAnswer:
+    """Make a release known before its first report. One that is known already stays as it is."""
+    app_id, version = app_named(service.reader, name)["id"], _checked(order.release)
+    service.writer.run(lambda c: store.announce(c, app_id, version))
+    return compared.release_answer(Releases(service, name), _named(service, name, version), None)
+
+
+@router.patch(
+    "/apps/{name}/releases/{release:path}",
+    summary="Correct a release",
+    responses=described("already-there", "foreign-origin"),
+)
+def correct(
+    service: TheService, person: SignedIn, name: AppName, release: Version, order: Correction
+) -> release_answers.ReleaseAnswer:
+    """Rename a release, or correct its place in the order."""
+    app_id, version = app_named(service.reader, name)["id"], _named(service, name, release)
+    if order.behind is not None or order.in_order:
+        behind = canonical(order.behind) if order.behind is not None and not order.in_order else None
+        service.writer.run(lambda c: store.put_behind(c, app_id, version, behind))
+    if order.name is not None:
+        new = _checked(order.name)
+        service.writer.run(lambda c: store.rename(c, app_id, version, new))
+        version = new
+    return compared.release_answer(Releases(service, name), version, None)
+
+
+@router.post(
+    "/apps/{name}/commits/{release:path}",
+    summary="Tell the commits of a release",
+    status_code=201,
+    responses=described("foreign-origin", "body-too-large", "inflates-too-large", "bad-request"),
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {
+                "application/json": {
+                    "schema": NewCommits.model_json_schema(ref_template="#/components/schemas/{model}")
+                }
+            },
+        }
+    },
+)
+async def add_commits(
+    request: Request, service: TheService, person: SignedIn, name: AppName, release: Version
+) -> dict[str, int]:
+    """Take commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`."""
+    service.gate.enter()
+    held = 0
+    try:
+        body, held = await read_whole(request, service.settings.limits, service.gate)
+        return await asyncio.to_thread(_add_commits, service, name, release, body)
+    finally:
+        service.gate.leave(held)
+
+
+def _add_commits(service: Service, name: str, release: str, body: bytes) -> dict[str, int]:
+    try:
+        order = NewCommits.model_validate_json(body)
+    except ValidationError as error:
+        first = error.errors(include_url=False, include_input=False)[0]
+        field = ".".join(str(step) for step in first["loc"])
+        raise Problem("bad-field", f"{field}: {first['msg']}", field=field) from None
+    app_id, version = app_named(service.reader, name)["id"], _checked(release)
+    told = [
+        Commit(
+            one.id,
+            to_ms(one.time),
+            one.author,
+            one.subject,
+            [Touched(file.path, file.ranges, file.names) for file in one.files],
+            [LibraryChange(library.name, library.before, library.after) for library in one.libraries],
+        )
+        for one in order.commits
+    ]
+    added = service.writer.run(lambda c: commits.add(c, store.announce(c, app_id, version), told, order.revision))
+    return {"added": added, "already_there": len(told) - added}
+
+
+@router.get("/apps/{name}/revisions", summary="Of which commits releases were made", dependencies=READS)
+def revisions(service: TheService, name: AppName) -> dict[str, Any]:
+    """Return releases newest first with the commit each was made of, for telling the commits of the next one."""
+    known = Releases(service, name)
+    found = commits.revisions(service.reader, known.app_id)
+    return {
+        "releases": [
+            {"release": one.version, "revision": found.get(one.version, "")} for one in reversed(known.order.releases)
+        ][:500]
+    }
+
+
+def who_deploys(request: Request, service: TheService) -> tuple[str, str | None, str | None]:
+    """Return who tells of a deploy, and the app and environment that a reporting key is for."""
+    header = request.headers.get("authorization", "")
+    if header.partition(" ")[2].strip().startswith(KEY_PREFIX):
+        key = reporting_key(service, header)
+        return "pipeline", key["app"], key["environment"]
+    bearer = header.partition(" ")[2].strip()
+    token = HTTPAuthorizationCredentials(scheme="Bearer", credentials=bearer) if bearer else None
+    return signed_in(request, token, request.cookies.get("obitus_session")).name, None, None
+
+
+@router.post(
+    "/deploys",
+    summary="Tell that a release arrived",
+    status_code=201,
+    responses=described("no-key", "unknown-key", "revoked-key", "foreign-origin", "not-this-key", "deploy-ahead"),
+)
+def add_deploy(
+    service: TheService,
+    order: NewDeploy,
+    who: Annotated[tuple[str, str | None, str | None], Depends(who_deploys)],
+    obitus_sent: Annotated[
+        str | None, Header(description="What time the sender's clock shows; corrects `time`.")
+    ] = None,
+) -> release_answers.DeployAnswer:
+    """Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment is enough.
+
+    A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
+    """
+    person, app, environment = who
+    for given, held, what in ((order.app, app, "app"), (order.environment, environment, "environment")):
+        if held is not None and given is not None and given != held:
+            raise Problem(
+                "not-this-key", f"This reporting key is for {held}, not for {given}. Use a key of its own.", field=what
+            )
+    app = app or order.app
+    environment = environment or order.environment or "production"
+    if app is None:
+        raise Problem("bad-field", "Say of which app: app.", field="app")
+    app_id, version, now_ms = app_named(service.reader, app)["id"], _checked(order.release), service.now_ms()
+    time_ms = now_ms
+    if order.time is not None:
+        if order.time.tzinfo is None:
+            raise Problem("bad-field", "time: say the offset too, such as 2026-03-01T04:05:06Z.", field="time")
+        time_ms = to_ms(order.time) + _skew(obitus_sent, now_ms)
+    if time_ms > now_ms + MOST_AHEAD_MS:
+        raise Problem(
+            "deploy-ahead",
+            f"{to_text(time_ms)} lies ahead of now, {to_text(now_ms)}. Tell a deploy when it has happened; is the clock right?",
+            field="time",
+        )
+    time_ms = min(time_ms, now_ms)
+    service.writer.run(
+        lambda c: store.deploy(
+            c, app_id, version, environment, time_ms, canary=order.canary, told_by=person, now_ms=now_ms
+        )
+    )
+    service.live.publish_from_thread({"type": "release", "release": version})
+    return release_answers.DeployAnswer(
+        app=app,
+        release=version,
+        environment=environment,
+        time=to_text(time_ms),
+        inferred=False,
+        canary=order.canary,
+        told_by=person,
+    )
+
+
+@router.get("/deploys", summary="Deploys", dependencies=READS, responses=described("bad-window"))
+def deploys(service: TheService, window: TheWindow) -> release_answers.DeploysAnswer:
+    """Return the deploys inside the window, latest first: the marks on every course over time."""
+    found = store.deploys(service.reader, window.from_ms, window.to_ms, window.app, window.environment)
+    return release_answers.DeploysAnswer(deploys=[compared.deploy_answer(row, row["app"]) for row in found])
+
+
+@router.get("/compare", summary="Compare two releases", dependencies=READS)
+def compare(
+    service: TheService,
+    app: Annotated[str, Query(max_length=100)],
+    before: Annotated[str, Query(max_length=MOST_SIGNS, description="The release to compare with.")],
+    now: Annotated[str, Query(max_length=MOST_SIGNS, description="The release that is looked at.")],
+    environment: Environment = None,
+    same_time: Annotated[
+        bool | None, Query(description="Only hours in which both were live; when absent, so for a canary and not else.")
+    ] = None,
+) -> release_answers.CompareAnswer:
+    """Say what a release brought: new, regressed, worse, gone, better, unchanged; by rates, with exact tests."""
+    known = Releases(service, app)
+    return compared.compare(
+        known, _named(service, app, before), _named(service, app, now), environment or None, same_time=same_time
+    )
+
+
+@router.get("/issues/{number}/since", summary="Since when, did the fix hold, which change did it", dependencies=READS)
+def since_when(service: TheService, number: Number) -> release_answers.SinceAnswer:
+    """Return an issue's lane of releases, the verdicts on its fix, what uncovered it, and the likely changes."""
+    return since.since_answer(service, number)
+
+
+def _checked(version: str) -> str:
+    found = canonical(version)
+    if not found or any(ord(sign) < 32 or ord(sign) == 127 for sign in version):
+        raise Problem(
+            "bad-field",
+            "A release needs a name without control signs, such as 3.1.0 or a commit hash.",
+            field="release",
+        )
+    return found
+
+
+def _named(service: Service, app: str, version: str) -> str:
+    """Return a release's present name; one that it had before is understood."""
+    found = canonical(version)
+    known = Releases(service, app)
+    if found in known.rows:
+        return found
+    row = next((one for one in known.rows.values() if one["id"] == _id_spelled(service, known.app_id, found)), None)
+    return str(row["version"]) if row is not None else found
+
+
+def _id_spelled(service: Service, app_id: int, version: str) -> int | None:
+    try:
+        return int(store.release(service.reader, app_id, version)["id"])
+    except NotThere:
+        return None
+
+
+def _skew(sent: str | None, now_ms: int) -> int:
+    try:
+        moment = datetime.fromisoformat(sent) if sent else None
+    except ValueError:
+        return 0
+    if moment is None or moment.tzinfo is None:
+        return 0
+    skew_ms = now_ms - to_ms(moment)
+    return skew_ms if abs(skew_ms) >= 60_000 else 0

@@ -1,0 +1,349 @@
+"""What a release did: its rates, its page, and two releases compared. All from rollups."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Hashable, Iterable, Sequence
+from typing import Final
+
+from obitus.core import comparing, statistics
+from obitus.core.clock import HOUR_MS, to_text
+from obitus.core.comparing import KINDS, Compared, Pair, Seen
+from obitus.core.releases import Order
+from obitus.core.wording import count_of
+from obitus.service import release_answers as answers
+from obitus.service import views
+from obitus.service.problems import Problem
+from obitus.service.wiring import Service
+from obitus.store import commits, rates
+from obitus.store import releases as store
+from obitus.store.apps import app_named
+from obitus.store.database import Row
+
+MOST_HOURS: Final = 336
+MOST_POINTS: Final = 50
+MOST_ISSUES: Final = 100
+
+
+class Releases:
+    """An app's releases in their order, with their ids."""
+
+    def __init__(self, service: Service, app: str) -> None:
+        row = app_named(service.reader, app)
+        self.service, self.app, self.app_id = service, app, int(row["id"])
+        self.rows: dict[str, Row] = {found["version"]: found for found in store.releases(service.reader, self.app_id)}
+        self.order: Order = store.order_of(list(self.rows.values()))
+
+    def id_of(self, version: str) -> int:
+        """Return a release's id; raises a problem that names what is near."""
+        found = self.rows.get(version)
+        if found is None:
+            newest = ", ".join(release.version for release in reversed(self.order.releases[-5:])) or "none yet"
+            raise Problem(
+                "not-found", f"{self.app} has no release {version[:100]!r}. Its newest are: {newest}.", field="release"
+            )
+        return int(found["id"])
+
+
+def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.ReleaseRow]:
+    """Return releases for the list."""
+    reader = known.service.reader
+    ids = [known.id_of(version) for version in versions]
+    runs, failures = rates.sums_of(reader, ids)
+    brought = rates.brought_by(reader, ids)
+    latest = _latest_hours(known)
+    deploys: dict[tuple[int, str], Row] = {}
+    for row in store.deploys_of(reader, json.dumps(ids)):
+        deploys[row["release_id"], row["environment"]] = row
+    ran = {(row["release_id"], row["environment"]): row for row in runs}
+    failed = {(row["release_id"], row["environment"]): row for row in failures}
+    found = []
+    for version, number in zip(versions, ids, strict=True):
+        places = sorted({where for release, where in (*ran, *failed, *deploys) if release == number})
+        row = known.rows[version]
+        found.append(
+            answers.ReleaseRow(
+                release=version,
+                first_seen=views.time_text(row["first_ms"]),
+                behind=row["behind"],
+                revision=row["revision"],
+                commits=row["commits"],
+                new_issues=brought[number][0],
+                regressed=brought[number][1],
+                steps=brought[number][2],
+                places=[
+                    _place(
+                        where,
+                        deploys.get((number, where)),
+                        ran.get((number, where)),
+                        failed.get((number, where)),
+                        latest,
+                    )
+                    for where in places
+                ],
+            )
+        )
+    return found
+
+
+def _latest_hours(known: Releases) -> dict[str, int]:
+    """Return the last hour with runs in each environment, over the newest releases and those that came last."""
+    by_time = sorted(known.order.releases, key=lambda release: release.first_ms)[-20:]
+    ids = {known.id_of(release.version) for release in (*by_time, *known.order.releases[-20:])}
+    latest: dict[str, int] = {}
+    for row in rates.sums_of(known.service.reader, sorted(ids))[0]:
+        latest[row["environment"]] = max(latest.get(row["environment"], 0), row["last_hour"])
+    return latest
+
+
+def _place(
+    where: str, deploy: Row | None, ran: Row | None, failed: Row | None, latest: dict[str, int]
+) -> answers.ReleasePlace:
+    runs, broken = (ran["runs"], ran["failed"]) if ran else (0, 0)
+    failures = failed["failures"] if failed else 0
+    return answers.ReleasePlace(
+        environment=where,
+        deployed=views.time_text(deploy["time_ms"]) if deploy else None,
+        inferred=bool(deploy["inferred"]) if deploy else False,
+        canary=bool(deploy["canary"]) if deploy else False,
+        live=ran is not None and ran["last_hour"] >= latest.get(where, 0) - 1,
+        runs=runs,
+        failed=broken,
+        failures=failures,
+        rate=views.interval(statistics.per_thousand(failures, runs)),
+        clean=views.interval(statistics.wilson(runs - broken, runs)) if runs else None,
+        first_run=views.time_text(ran["first_hour"] * HOUR_MS) if ran else None,
+        last_run=views.time_text(ran["last_hour"] * HOUR_MS) if ran else None,
+    )
+
+
+def release_answer(known: Releases, version: str, environment: str | None) -> answers.ReleaseAnswer:
+    """Return one release, whole."""
+    reader, number = known.service.reader, known.id_of(version)
+    row = release_rows(known, [version])[0]
+    back = sorted(rates.regressed_in(reader, number))[:MOST_ISSUES]
+    first = rates.first_in(reader, number, MOST_ISSUES)
+    steps = rates.steps_of_release(reader, number)
+    names = rates.issues_named(reader, {*first, *back, *(step["issue_id"] for step in steps)})
+    points = sorted(
+        rates.points_in(reader, [number], environment),
+        key=lambda point: (-point["failed"], -point["runs"], point["entry_point"]),
+    )
+    before = known.order.before(version)
+    live = {place.environment for place in row.places if place.live}
+    beside = next(
+        (
+            other.release
+            for other in release_rows(known, before[:5])
+            if live & {place.environment for place in other.places if place.live}
+        ),
+        None,
+    )
+    return answers.ReleaseAnswer(
+        **row.model_dump(),
+        app=known.app,
+        previous=before[0] if before else None,
+        beside=beside,
+        deploys=[deploy_answer(found, known.app) for found in store.deploys_of(reader, json.dumps([number]))],
+        first_here=[views.issue_ref(names[one]) for one in first if one in names],
+        back_here=[views.issue_ref(names[one]) for one in back if one in names],
+        stepped_up=[views.step_answer(step, names) for step in steps],
+        entry_points=[
+            answers.PointRate(
+                entry_point=point["entry_point"],
+                runs=point["runs"],
+                failed=point["failed"],
+                refused=point["refused"],
+                clean=views.interval(statistics.wilson(point["runs"] - point["failed"], point["runs"])),
+            )
+            for point in points[:MOST_POINTS]
+        ],
+        latest_commits=[
+            answers.CommitAnswer(
+                id=one["hash"],
+                time=to_text(one["time_ms"]),
+                author=one["author"],
+                subject=one["subject"],
+                files=one["files"],
+            )
+            for one in commits.latest(reader, number, 20)
+        ],
+        hours=[
+            answers.HourAnswer(time=to_text(hour["hour"] * HOUR_MS), runs=hour["runs"], failed=hour["failed"])
+            for hour in rates.hours_of(reader, number, environment)[-MOST_HOURS:]
+        ],
+    )
+
+
+def deploy_answer(row: Row, app: str) -> answers.DeployAnswer:
+    """Return a deploy."""
+    return answers.DeployAnswer(
+        app=app,
+        release=row["version"],
+        environment=row["environment"],
+        time=to_text(row["time_ms"]),
+        inferred=bool(row["inferred"]),
+        canary=bool(row["canary"]),
+        told_by=row["told_by"],
+    )
+
+
+def compare(
+    known: Releases, before: str, now: str, environment: str | None, *, same_time: bool | None
+) -> answers.CompareAnswer:
+    """Compare two releases; ``same_time``: only hours in which both were live, or (None) those where the later was a canary."""
+    if before == now:
+        raise Problem("bad-field", "A release cannot be compared with itself. Name two.", field="now")
+    reader = known.service.reader
+    old, new = known.id_of(before), known.id_of(now)
+    hours = _both_live(known, old, new, environment)
+    if same_time is None:
+        same_time = bool(hours) and _is_canary(known, new, environment)
+    if same_time and not hours:
+        raise Problem(
+            "bad-field", f"{before} and {now} were never live in the same hour. Leave same_time out.", field="same_time"
+        )
+    if same_time:
+        failures, points = rates.in_hours(reader, old, new, hours, environment)
+        where = _points_of_issues(rates.issues_of(reader, [old, new], environment))
+    else:
+        rows = rates.issues_of(reader, [old, new], environment)
+        failures, points, where = rows, rates.points_in(reader, [old, new], environment), _points_of_issues(rows)
+    runs = {(row["entry_point"], row["release_id"]): row for row in points}
+    totals = {release: sum(row["runs"] for row in points if row["release_id"] == release) for release in (old, new)}
+    counted: dict[tuple[int, int], int] = {}
+    for row in failures:
+        key = (row["issue_id"], row["release_id"])
+        counted[key] = counted.get(key, 0) + row["failures"]
+    numbers = sorted({issue for issue, _ in counted})
+    names = rates.issues_named(reader, numbers)
+    back = rates.regressed_in(reader, new)
+    pairs = []
+    for number in [one for one in numbers if one in names]:
+        exposed = {release: exposure(where.get(number, ()), release, runs, totals) for release in (old, new)}
+        pairs.append(
+            Pair(
+                number,
+                Seen(counted.get((number, old), 0), exposed[old]),
+                Seen(counted.get((number, new), 0), exposed[new]),
+                new=names[number]["first_release_id"] == new and not counted.get((number, old)),
+                regressed=number in back,
+            )
+        )
+    point_pairs = [
+        Pair(
+            point,
+            _seen_point(runs.get((point, old))),
+            _seen_point(runs.get((point, new))),
+        )
+        for point in sorted({row["entry_point"] for row in points})
+    ]
+    issues = _answers(comparing.compare(pairs, before, now), pairs, names)
+    entry_points = _answers(comparing.compare(point_pairs, before, now, shares=True), point_pairs, {})
+    sides = [_side(version, release, points, counted) for version, release in ((before, old), (now, new))]
+    counts = {kind: sum(one.kind == kind for one in issues) for kind in KINDS}
+    return answers.CompareAnswer(
+        app=known.app,
+        environment=environment,
+        same_time=same_time,
+        hours=len(hours) if same_time else 0,
+        before=sides[0],
+        now=sides[1],
+        sentence=_sentence(known, before, now, counts, sides, same_time=same_time, hours=len(hours)),
+        issues=issues,
+        entry_points=entry_points,
+        counts=counts,
+        false_share=statistics.FALSE_SHARE,
+    )
+
+
+def exposure(points: Iterable[str], release: int, runs: dict[tuple[str, int], Row], totals: dict[int, int]) -> int:
+    """Return the runs that could have met an issue: those of its entry points, or all where none of these is counted."""
+    named = sum(runs[point, release]["runs"] for point in points if (point, release) in runs)
+    return named or (
+        totals.get(release, 0) if not any((point, other) in runs for point in points for other in totals) else 0
+    )
+
+
+def _points_of_issues(rows: Iterable[Row]) -> dict[int, set[str]]:
+    where: dict[int, set[str]] = {}
+    for row in rows:
+        where.setdefault(row["issue_id"], set()).add(row["entry_point"])
+    return where
+
+
+def _both_live(known: Releases, old: int, new: int, environment: str | None) -> list[int]:
+    here = {row["hour"] for row in rates.hours_of(known.service.reader, old, environment)}
+    return [row["hour"] for row in rates.hours_of(known.service.reader, new, environment) if row["hour"] in here]
+
+
+def _is_canary(known: Releases, release: int, environment: str | None) -> bool:
+    rows = store.deploys_of(known.service.reader, json.dumps([release]))
+    latest = {row["environment"]: row for row in rows if environment in (None, row["environment"])}
+    return any(row["canary"] for row in latest.values())
+
+
+def _seen_point(row: Row | None) -> Seen:
+    return Seen(row["failed"], row["runs"]) if row is not None else Seen(0, 0)
+
+
+def _side(version: str, release: int, points: Sequence[Row], counted: dict[tuple[int, int], int]) -> answers.Side:
+    runs = sum(row["runs"] for row in points if row["release_id"] == release)
+    failed = sum(row["failed"] for row in points if row["release_id"] == release)
+    failures = sum(n for (_, one), n in counted.items() if one == release)
+    return answers.Side(
+        release=version,
+        runs=runs,
+        failed=failed,
+        failures=failures,
+        rate=views.interval(statistics.per_thousand(failures, runs)),
+        clean=views.interval(statistics.wilson(runs - failed, runs)) if runs else None,
+    )
+
+
+def _answers(found: Sequence[Compared], pairs: Sequence[Pair], names: dict[int, Row]) -> list[answers.ComparedAnswer]:
+    by_key: dict[Hashable, Pair] = {pair.key: pair for pair in pairs}
+    ordered = sorted(
+        found,
+        key=lambda one: (KINDS.index(one.kind), -max(by_key[one.key].now.failures, by_key[one.key].before.failures)),
+    )
+    return [
+        answers.ComparedAnswer(
+            kind=one.kind,
+            reason=one.reason,
+            issue=views.issue_ref(names[one.key]) if isinstance(one.key, int) else None,
+            entry_point=None if isinstance(one.key, int) else str(one.key),
+            before=_compared_side(by_key[one.key].before),
+            now=_compared_side(by_key[one.key].now),
+            factor=views.interval(one.factor),
+            chance=one.chance,
+        )
+        for one in ordered
+    ]
+
+
+def _compared_side(seen: Seen) -> answers.ComparedSide:
+    return answers.ComparedSide(
+        failures=seen.failures, runs=seen.runs, rate=views.interval(statistics.per_thousand(seen.failures, seen.runs))
+    )
+
+
+def _sentence(
+    known: Releases,
+    before: str,
+    now: str,
+    counts: dict[comparing.Kind, int],
+    sides: Sequence[answers.Side],
+    *,
+    same_time: bool,
+    hours: int,
+) -> str:
+    said = [f"{counts[kind]} {kind}" for kind in KINDS if counts[kind]]
+    what = f"{now} against {before}: {', '.join(said) if said else 'no issue in either'}"
+    clean = [f"{side.clean.value:.2%}" for side in sides if side.clean is not None]
+    shares = f"; clean runs {clean[0]} before, {clean[1]} now" if len(clean) == 2 else ""
+    turned = known.order.compare(now, before)
+    older = f" {now} is the older of the two." if turned is not None and turned < 0 else ""
+    return f"{what}{shares}.{older}" + (
+        f" Only the {count_of(hours, 'hour')} in which both were live." if same_time else ""
+    )

@@ -1,0 +1,288 @@
+"""Since when an issue is there, whether its fix held, and which change likely did it."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any, Final
+
+from obitus.core import holding, statistics
+from obitus.core.changes.ranking import likely_changes
+from obitus.core.clock import DAY_MS, HOUR_MS, to_text
+from obitus.core.holding import Held, Traffic
+from obitus.core.lifecycle import Settling, has_fix
+from obitus.core.releases import Order
+from obitus.core.wording import count_of, span
+from obitus.service import release_answers as answers
+from obitus.service import views
+from obitus.service.prepare import chain_of
+from obitus.service.wiring import Service
+from obitus.store import commits, rates
+from obitus.store import issues as issue_store
+from obitus.store import releases as store
+from obitus.store.database import Row
+from obitus.store.uncoverings import uncovered, uncovered_by
+
+MOST_LANE: Final = 40
+LOOK_BACK: Final = 30
+"""How many releases before the fix are looked at for the old rate."""
+_WORD = re.compile(r"[A-Za-z_$][\w$]{2,}")
+
+
+class _Issue:
+    """What the readings below share: the issue, its app's releases in order, its failures and runs by release."""
+
+    def __init__(self, service: Service, number: int) -> None:
+        self.service = service
+        self.row = issue_store.issue(service.reader, number)
+        self.number, self.app_id = number, int(self.row["app_id"])
+        known = store.releases(service.reader, self.app_id)
+        self.order: Order = store.order_of(known)
+        self.ids: dict[str, int] = {row["version"]: row["id"] for row in known}
+        self.commits: dict[str, int] = {row["version"]: row["commits"] for row in known}
+        self.points = rates.points_of(service.reader, number)
+        self.seen = [row for row in rates.issue_by_release(service.reader, number) if row["version"]]
+        self.settlings = issue_store.settlings(service.reader, number)
+        self._runs: dict[tuple[int, str], int] = {}
+
+    def failures(self, versions: set[str], environment: str | None) -> int:
+        """Return failures in these releases."""
+        return sum(
+            row["failures"]
+            for row in self.seen
+            if row["version"] in versions and environment in (None, row["environment"])
+        )
+
+    def runs(self, versions: list[str], environment: str | None) -> int:
+        """Return runs of the issue's entry points in these releases."""
+        wanted = [self.ids[version] for version in versions if version in self.ids]
+        found = rates.runs_by_release(self.service.reader, self.points, wanted)
+        return sum(runs for (_, where), runs in found.items() if environment in (None, where))
+
+
+def since_answer(service: Service, number: int) -> answers.SinceAnswer:
+    """Return everything about an issue and its app's releases; raises NotThere."""
+    issue = _Issue(service, number)
+    steps = [views.step_answer(row, {}) for row in rates.steps_of_issue(service.reader, number)]
+    behind = uncovered_by(service.reader, number)
+    others = uncovered(service.reader, number)
+    names = rates.issues_named(service.reader, [row["other"] for row in (*behind, *others)])
+    links = [_uncovered(row, names) for row in (*behind, *others) if row["other"] in names]
+    return answers.SinceAnswer(
+        sentence=_sentence(issue),
+        lane=_lane(issue, {step.release for step in steps}),
+        verdicts=[
+            _verdict(issue, settling) for settling in issue.settlings if issue.row["state"] in ("settled", "regressed")
+        ],
+        uncovered_by=links[0] if behind and links else None,
+        uncovered=links[len(behind) :],
+        stepped_up=steps,
+        changes=_changes(issue),
+        releases=[release.version for release in reversed(issue.order.releases)][:200],
+    )
+
+
+def _uncovered(row: Row, names: dict[int, Row]) -> answers.UncoveredAnswer:
+    return answers.UncoveredAnswer(
+        issue=views.issue_ref(names[row["other"]]), entry_point=row["entry_point"], reason=row["reason"]
+    )
+
+
+def _sentence(issue: _Issue) -> str:
+    """Say since when in one sentence, from the numbers of the lane."""
+    if not issue.seen:
+        return "It was reported without a release, so there is no telling since which one it is there."
+    first = min(issue.seen, key=lambda row: row["first_ms"])
+    version, environment = first["version"], first["environment"]
+    deploys = store.deploys_of(issue.service.reader, json.dumps([first["release_id"]]))
+    there = [row for row in deploys if row["environment"] == environment and row["time_ms"] <= first["first_ms"]]
+    if there and not there[-1]["inferred"]:
+        after = f", {_long(first['first_ms'] - there[-1]['time_ms'])} after its deploy to {environment}"
+    elif there and first["first_ms"] == there[-1]["time_ms"]:
+        after = f", with its very first report from {environment}"
+    else:
+        after = (
+            f", {_long(first['first_ms'] - there[0]['time_ms'])} after its first report from {environment}"
+            if there
+            else ""
+        )
+    before = ""
+    for earlier in issue.order.before(version)[:LOOK_BACK]:
+        runs = issue.runs([earlier], environment)
+        if runs and not issue.failures({earlier}, None):
+            before = f"; none in {earlier} over {count_of(runs, 'run')}"
+            break
+        if runs or issue.failures({earlier}, None):
+            break
+    return f"First in {version}{after}{before}."
+
+
+def _long(length_ms: int) -> str:
+    minutes = length_ms // 60_000
+    if 1 <= minutes < 60:
+        return count_of(minutes, "minute")
+    return span(length_ms).replace(" h", " hours").replace(" s", " seconds") if minutes else span(length_ms)
+
+
+def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
+    seen = {row["version"] for row in issue.seen}
+    order = issue.order
+    settled = {settling.release for settling in issue.settlings} if issue.settlings else set()
+    wanted = [release.version for release in order.releases]
+    if len(wanted) > MOST_LANE:
+        # The neighbours of where something happened, and the newest.
+        keep = set(wanted[-8:])
+        for i, version in enumerate(wanted):
+            if version in seen or version in settled:
+                keep.update(wanted[max(0, i - 1) : i + 2])
+        wanted = [version for version in wanted if version in keep][-MOST_LANE:]
+    ids = [issue.ids[version] for version in wanted]
+    runs = rates.runs_by_release(issue.service.reader, issue.points, ids)
+    deploys: dict[str, Row] = {}
+    for row in store.deploys_of(issue.service.reader, json.dumps(ids)):
+        deploys.setdefault(row["version"], row)
+    entries = []
+    for version in wanted:
+        rows = [row for row in issue.seen if row["version"] == version]
+        ran = sum(n for (release, _), n in runs.items() if release == issue.ids[version])
+        failures = sum(row["failures"] for row in rows)
+        first_ms = order.first_ms(version)
+        settling = issue.settlings[0] if issue.settlings and issue.row["state"] in ("settled", "regressed") else None
+        entries.append(
+            answers.LaneEntry(
+                release=version,
+                failures=failures,
+                runs=ran,
+                rate=views.interval(statistics.per_thousand(failures, ran)),
+                environments={row["environment"]: row["failures"] for row in rows},
+                deployed=views.time_text(deploys[version]["time_ms"]) if version in deploys else None,
+                inferred=bool(deploys[version]["inferred"]) if version in deploys else False,
+                last_seen=views.time_text(max((row["last_ms"] for row in rows), default=None)),
+                has_fix=has_fix(settling, version, order, first_ms or 0)[0]
+                if settling is not None and settling.how != "now"
+                else None,
+                stepped_up=version in stepped_up,
+            )
+        )
+    return entries
+
+
+def _verdict(issue: _Issue, settling: Settling) -> answers.VerdictAnswer:
+    held = _held_since_time(issue, settling) if settling.how == "now" else _held_in_releases(issue, settling)
+    return answers.VerdictAnswer(
+        verdict=held.verdict,
+        environment=settling.environment,
+        settled=settling.said,
+        reason=held.reason,
+        confidence=held.confidence,
+        expected=held.expected,
+        failures=held.failures,
+        runs=held.exposed,
+        ready=views.time_text(held.ready_ms),
+    )
+
+
+def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
+    """Judge a fix that came with a release: releases that have it against those before it in which the issue was there."""
+    order, environment, now_ms = issue.order, settling.environment or None, issue.service.now_ms()
+    fixed = [
+        r
+        for r in order.releases
+        if r.first_ms != store.NOT_COME_MS and has_fix(settling, r.version, order, r.first_ms)[0]
+    ]
+    names = {release.version for release in fixed}
+    began = min((order.places[row["version"]] for row in issue.seen), default=0)
+    without = [release.version for release in order.releases[began:] if release.version not in names][-LOOK_BACK:]
+    came_ms = min((release.first_ms for release in fixed), default=None)
+    fix = settling.release or "the next release"
+    failures_before, failures_since = issue.failures(set(without), environment), issue.failures(names, environment)
+    runs_before, runs_since = issue.runs(without, environment), issue.runs(sorted(names), environment)
+    if came_ms is None or (runs_before and (runs_since or now_ms - came_ms < DAY_MS)):
+        before, since = Traffic(failures_before, runs_before), Traffic(failures_since, runs_since)
+        per_hour = _per_hour(issue, environment, [issue.ids[name] for name in names], came_ms or now_ms)
+        return holding.verdict(
+            before, since, unit="runs", fix=fix, per_hour=per_hour, now_ms=now_ms, came=came_ms is not None
+        )
+    lasted = max(1.0, (came_ms - issue.row["first_ms"]) / HOUR_MS)
+    before, since = Traffic(failures_before, lasted), Traffic(failures_since, max(0.0, (now_ms - came_ms) / HOUR_MS))
+    return holding.verdict(before, since, unit="hours", fix=fix, per_hour=1, now_ms=now_ms, came=True)
+
+
+def _held_since_time(issue: _Issue, settling: Settling) -> Held:
+    """Judge a fix that was made at a time, whatever the release: hours since against hours before."""
+    environment, now_ms, at_ms = settling.environment or None, issue.service.now_ms(), settling.time_ms
+    hour = at_ms // HOUR_MS
+    first_hour = max(issue.row["first_ms"] // HOUR_MS, hour - 24 * 28)
+    counted = rates.failures_by_hour(issue.service.reader, issue.number, environment)
+    edge = rates.failures_between(issue.service.reader, issue.number, at_ms, (hour + 1) * HOUR_MS, environment)
+    failures_since = edge + sum(n for at, n in counted.items() if at > hour)
+    failures_before = sum(n for at, n in counted.items() if first_hour <= at <= hour) - edge
+    runs = rates.runs_by_hour(issue.service.reader, issue.app_id, issue.points, first_hour, environment, None)
+    share = (at_ms - hour * HOUR_MS) / HOUR_MS
+    runs_before = sum(n for at, n in runs.items() if at < hour) + runs.get(hour, 0) * share
+    runs_since = sum(n for at, n in runs.items() if at > hour) + runs.get(hour, 0) * (1 - share)
+    fix = f"it was settled on {to_text(at_ms)[:16].replace('T', ' ')} UTC"
+    if runs_before:
+        per_hour = _per_hour(issue, environment, None, at_ms)
+        before, since = Traffic(failures_before, runs_before), Traffic(failures_since, runs_since)
+        return holding.verdict(before, since, unit="runs", fix=fix, per_hour=per_hour, now_ms=now_ms, came=True)
+    before = Traffic(failures_before, max(1.0, (at_ms - first_hour * HOUR_MS) / HOUR_MS))
+    since = Traffic(failures_since, (now_ms - at_ms) / HOUR_MS)
+    return holding.verdict(before, since, unit="hours", fix=fix, per_hour=1, now_ms=now_ms, came=True)
+
+
+def _per_hour(issue: _Issue, environment: str | None, releases: list[int] | None, since_ms: int) -> float:
+    """Return runs an hour over the last day, or over as much of it as the fix is there."""
+    now_ms = issue.service.now_ms()
+    hours = min(24, max(1, (now_ms - since_ms) // HOUR_MS))
+    first = now_ms // HOUR_MS - hours
+    found = rates.runs_by_hour(issue.service.reader, issue.app_id, issue.points, first, environment, releases)
+    return sum(found.values()) / hours
+
+
+def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
+    """Rank the commits of the release in which the issue began, and of those in which it came back."""
+    found: list[answers.ChangesAnswer] = []
+    first = min(issue.seen, key=lambda row: row["first_ms"], default=None)
+    wanted: dict[str, tuple[str, int]] = {}
+    if first is not None:
+        wanted[first["version"]] = ("it began", issue.row["first_seq"])
+    for row in issue_store.regressions(issue.service.reader, issue.number):
+        wanted.setdefault(row["version"], ("it came back", row["seq"]))
+    for version, (what, seq) in list(wanted.items())[:4]:
+        if version not in issue.ids:
+            continue
+        in_all = issue.commits.get(version, 0)
+        likely: list[answers.LikelyChangeAnswer] = []
+        if in_all:
+            chain = chain_of(json.loads(issue.service.evidence.read(seq)))
+            frames = [frame for link in chain for frame in link.frames]
+            files = {
+                frame.file.replace("\\", "/").rpartition("/")[2].partition("?")[0] for frame in frames if frame.own
+            }
+            names = {word for frame in frames if frame.own for word in _WORD.findall(frame.code)}
+            candidates = commits.candidates(issue.service.reader, issue.ids[version], files, names)
+            likely = [
+                answers.LikelyChangeAnswer(commit=_commit(one.commit), score=one.score, reasons=list(one.reasons))
+                for one in likely_changes(chain, candidates)
+            ]
+            note = "" if likely else f"None of the {count_of(in_all, 'commit')} of {version} touches the failing stack."
+        else:
+            note = (
+                f"No commits of {version} are known. Where the repository is: "
+                f"obitus release add {version} --app {issue.row['app']} --git PATH"
+            )
+        found.append(
+            answers.ChangesAnswer(release=version, what=what, commits_in_all=in_all, note=note, commits=likely)
+        )
+    return found
+
+
+def _commit(commit: Any) -> answers.CommitAnswer:
+    return answers.CommitAnswer(
+        id=commit.id,
+        time=to_text(commit.time_ms),
+        author=commit.author,
+        subject=commit.subject,
+        files=len(commit.files),
+    )

@@ -1,0 +1,174 @@
+"""What is found as reports arrive, beside taking them: rates that step up with a release, and issues that a fix uncovered."""
+
+from __future__ import annotations
+
+import json
+import logging
+import threading
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any, Final
+
+from obitus.core.changes.uncovering import WINDOW_MS, Story, lies_behind
+from obitus.core.comparing import Course, Seen, Step, stepped_up
+from obitus.core.lifecycle import has_fix
+from obitus.service.prepare import chain_of
+from obitus.store import issues as issue_store
+from obitus.store import rates, uncoverings
+from obitus.store import releases as store
+from obitus.store.database import Row
+
+if TYPE_CHECKING:
+    from obitus.service.wiring import Service
+
+EVERY_S: Final = 10.0
+MOST_EARLIER: Final = 12
+"""How many releases before one are looked at for what was usual."""
+MOST_WAITING: Final = 2000
+
+_log = logging.getLogger("obitus.service")
+
+Place = tuple[int, int, str]
+"""App, release and environment, by their ids and name."""
+
+
+class Watcher:
+    """Looks, some seconds after reports came, at the releases that they came from. One thread; what it finds, the writer keeps."""
+
+    def __init__(self, service: Service) -> None:
+        self._service = service
+        self._lock = threading.Lock()
+        self._turn = threading.Lock()
+        self._touched: set[tuple[int, str, str]] = set()
+        self._new: dict[int, None] = {}
+        self._stopping = threading.Event()
+        self._thread = threading.Thread(target=self._watch, name="obitus-watcher", daemon=True)
+        self._thread.start()
+
+    def touch(self, places: Iterable[tuple[int, str, str]], new_issues: Iterable[int]) -> None:
+        """Remember to look: (app id, release, environment) of what came, and the issues that it made."""
+        with self._lock:
+            self._touched.update(place for place in places if place[1])
+            if len(self._new) < MOST_WAITING:
+                self._new.update(dict.fromkeys(new_issues))
+
+    def look(self) -> None:
+        """Look now at all that came since the last time."""
+        with self._turn:
+            with self._lock:
+                touched, new = self._touched, list(self._new)
+                self._touched, self._new = set(), {}
+            for number in new:
+                self._uncovered(number)
+            for app_id, version, environment in sorted(touched):
+                self._rates(app_id, version, environment)
+
+    def close(self) -> None:
+        """Stop."""
+        self._stopping.set()
+        self._thread.join()
+
+    def _watch(self) -> None:
+        while not self._stopping.wait(EVERY_S):
+            try:
+                self.look()
+            except Exception:
+                # Finding must never stop intake; what came next is looked at again.
+                _log.exception("looking at rates failed; it will be tried again")
+
+    def _rates(self, app_id: int, version: str, environment: str) -> None:
+        service = self._service
+        rows = {row["version"]: row["id"] for row in store.releases(service.reader, app_id)}
+        if version not in rows:
+            return
+        earlier = store.order(service.reader, app_id).before(version)[:MOST_EARLIER]
+        if not earlier:
+            return
+        release, before = rows[version], [(name, rows[name]) for name in earlier]
+        courses, point_courses = courses_of(service, release, before, environment)
+        steps: list[Step] = [*stepped_up(courses), *stepped_up(point_courses, shares=True)]
+        now_ms = service.now_ms()
+        news, over = service.writer.run(lambda c: rates.keep_steps(c, release, environment, steps, now_ms))
+        for issue in news:
+            service.live.publish_from_thread({"type": "issue", "issue": issue})
+        if news or over:
+            service.live.publish_from_thread({"type": "release", "release": version})
+
+    def _uncovered(self, number: int) -> None:
+        service = self._service
+        issue = issue_store.issue(service.reader, number)
+        point = issue["entry_point"]
+        candidates = uncoverings.settled_on(service.reader, issue["app_id"], point, number) if point else []
+        if not candidates:
+            return
+        order = store.order(service.reader, issue["app_id"])
+        later = story_of(json.loads(service.evidence.read(issue["first_seq"])))
+        for other in candidates:
+            settling = store.settling_of(other)
+            came_ms = order.first_ms(settling.release) or settling.time_ms
+            if not 0 <= issue["first_ms"] - came_ms <= WINDOW_MS:
+                continue
+            if not has_fix(settling, issue["first_release"] or None, order, issue["first_ms"])[0]:
+                continue
+            reason = lies_behind(story_of(json.loads(service.evidence.read(other["last_seq"]))), later)
+            if reason is not None:
+                self._keep_uncovered(number, other["id"], point, reason)
+                return
+
+    def _keep_uncovered(self, number: int, by: int, point: str, reason: str) -> None:
+        now_ms = self._service.now_ms()
+        self._service.writer.run(lambda c: uncoverings.add(c, number, by, point, reason, now_ms))
+        self._service.live.publish_from_thread({"type": "issue", "issue": number})
+
+
+def story_of(content: dict[str, Any]) -> Story:
+    """Return how far a run got, from a failure's report."""
+    steps = [(step["kind"], step.get("message", "")) for step in content.get("trail", ()) if step["kind"] != "failure"]
+    return Story(chain_of(content), steps)
+
+
+def courses_of(
+    service: Service, release: int, before: list[tuple[str, int]], environment: str
+) -> tuple[list[Course], list[Course]]:
+    """Return how the issues of a release, and its entry points, went through it and the releases before it."""
+    ids = [release, *(number for _, number in before)]
+    runs: dict[tuple[str, int], Row] = {}
+    totals: dict[int, int] = {}
+    for row in rates.points_in(service.reader, ids, environment):
+        runs[row["entry_point"], row["release_id"]] = row
+        totals[row["release_id"]] = totals.get(row["release_id"], 0) + row["runs"]
+    counted: dict[tuple[int, int], int] = {}
+    points: dict[int, set[str]] = {}
+    for row in rates.issues_of(service.reader, ids, environment):
+        key = (row["issue_id"], row["release_id"])
+        counted[key] = counted.get(key, 0) + row["failures"]
+        points.setdefault(row["issue_id"], set()).add(row["entry_point"])
+
+    def exposed(issue: int, one: int) -> int:
+        named = sum(runs[point, one]["runs"] for point in points[issue] if (point, one) in runs)
+        return named or (
+            0 if any((point, other) in runs for point in points[issue] for other in ids) else totals.get(one, 0)
+        )
+
+    courses = [
+        Course(
+            issue,
+            Seen(counted[issue, release], exposed(issue, release)),
+            tuple((name, Seen(counted.get((issue, one), 0), exposed(issue, one))) for name, one in before),
+        )
+        for issue in points
+        if (issue, release) in counted
+    ]
+    point_courses = [
+        Course(
+            point,
+            Seen(row["failed"], row["runs"]),
+            tuple(
+                (name, Seen(runs[point, one]["failed"], runs[point, one]["runs"]))
+                for name, one in before
+                if (point, one) in runs
+            ),
+        )
+        for (point, one_release), row in runs.items()
+        if one_release == release and row["failed"]
+    ]
+    return courses, point_courses

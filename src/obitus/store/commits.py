@@ -1,0 +1,97 @@
+"""The commits of releases, found by what a failing stack names."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Sequence
+from typing import Final
+
+from obitus.core.changes.commits import Commit, LibraryChange, Touched
+from obitus.store.database import Reader, Row
+
+MOST_CANDIDATES: Final = 300
+MOST_FILES_READ: Final = 400
+
+_ADD = """
+INSERT INTO commits (release_id, hash, time_ms, author, subject, files) VALUES (?, ?, ?, ?, ?, ?)
+ON CONFLICT DO NOTHING RETURNING id"""
+_ADD_FILE = "INSERT INTO commit_files (commit_id, path, ranges, names) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"
+_ADD_LIBRARY = (
+    "INSERT INTO commit_libraries (commit_id, name, before, after) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"
+)
+_ADD_KEY = "INSERT INTO commit_keys (release_id, kind, key, commit_id) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"
+_SET_REVISION = "UPDATE releases SET revision = ? WHERE id = ?"
+_CANDIDATES = """
+SELECT DISTINCT k.commit_id FROM commit_keys k
+WHERE k.release_id = :release_id AND ((k.kind = 'f' AND k.key IN (SELECT value FROM json_each(:files)))
+  OR (k.kind = 'n' AND k.key IN (SELECT value FROM json_each(:names)))
+  OR (k.kind = 'l')) LIMIT :most"""
+_COMMITS = "SELECT id, hash, time_ms, author, subject, files FROM commits WHERE id IN (SELECT value FROM json_each(?))"
+_FILES = "SELECT commit_id, path, ranges, names FROM commit_files WHERE commit_id = ? LIMIT ?"
+_LIBRARIES = (
+    "SELECT commit_id, name, before, after FROM commit_libraries WHERE commit_id IN (SELECT value FROM json_each(?))"
+)
+_LATEST = """
+SELECT hash, time_ms, author, subject, files FROM commits WHERE release_id = ? ORDER BY time_ms DESC, id DESC LIMIT ?"""
+_REVISIONS = "SELECT version, revision FROM releases WHERE app_id = ? AND revision != ''"
+
+
+def add(connection: sqlite3.Connection, release_id: int, commits: Sequence[Commit], revision: str | None) -> int:
+    """Keep the commits of a release, and of what commit it was made; return how many were not there yet."""
+    added = 0
+    for commit in commits:
+        row = connection.execute(
+            _ADD, (release_id, commit.id, commit.time_ms, commit.author, commit.subject, len(commit.files))
+        ).fetchone()
+        if row is None:
+            continue
+        added += 1
+        number = row[0]
+        for file in commit.files:
+            connection.execute(
+                _ADD_FILE, (number, file.path, json.dumps([list(r) for r in file.ranges]), json.dumps(list(file.names)))
+            )
+            connection.execute(_ADD_KEY, (release_id, "f", file.path.rpartition("/")[2], number))
+            for name in file.names:
+                connection.execute(_ADD_KEY, (release_id, "n", name, number))
+        for library in commit.libraries:
+            connection.execute(_ADD_LIBRARY, (number, library.name, library.before, library.after))
+            connection.execute(_ADD_KEY, (release_id, "l", library.name, number))
+    if revision:
+        connection.execute(_SET_REVISION, (revision, release_id))
+    return added
+
+
+def candidates(reader: Reader, release_id: int, files: Iterable[str], names: Iterable[str]) -> list[Commit]:
+    """Return the commits of a release that touched a file of such a name, or a name, or a library."""
+    values = {
+        "release_id": release_id,
+        "files": json.dumps(sorted(files)),
+        "names": json.dumps(sorted(names)),
+        "most": MOST_CANDIDATES,
+    }
+    ids = json.dumps([row["commit_id"] for row in reader.rows(_CANDIDATES, values)])
+    libraries: dict[int, list[LibraryChange]] = {}
+    for row in reader.rows(_LIBRARIES, (ids,)):
+        libraries.setdefault(row["commit_id"], []).append(LibraryChange(row["name"], row["before"], row["after"]))
+    found = []
+    for row in reader.rows(_COMMITS, (ids,)):
+        touched = [
+            Touched(file["path"], [tuple(r) for r in json.loads(file["ranges"])], json.loads(file["names"]))
+            for file in reader.rows(_FILES, (row["id"], MOST_FILES_READ))
+        ]
+        found.append(
+            Commit(row["hash"], row["time_ms"], row["author"], row["subject"], touched, libraries.get(row["id"], []))
+        )
+    return found
+
+
+def latest(reader: Reader, release_id: int, most: int) -> list[Row]:
+    """Return the latest commits of a release."""
+    return reader.rows(_LATEST, (release_id, most))
+
+
+def revisions(reader: Reader, app_id: int) -> dict[str, str]:
+    """Return the commit that each release of an app was made of, as far as told."""
+    return {row["version"]: row["revision"] for row in reader.rows(_REVISIONS, (app_id,))}

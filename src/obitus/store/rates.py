@@ -1,0 +1,248 @@
+"""Failures and runs by release, from rollups only: how long a reading takes does not grow with how much was reported."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Sequence
+from typing import Final
+
+from obitus.core.comparing import Step
+from obitus.store.database import Reader, Row
+
+MOST_STEPS: Final = 200
+
+_POINTS_OF_ISSUE = "SELECT DISTINCT entry_point FROM issue_releases WHERE issue_id = ? AND entry_point NOT IN ('', '…')"
+_ISSUE_BY_RELEASE = """
+SELECT ir.release_id, r.version, ir.environment, SUM(ir.failures) AS failures, MIN(ir.first_ms) AS first_ms, MAX(ir.last_ms) AS last_ms
+FROM issue_releases ir JOIN releases r ON r.id = ir.release_id WHERE ir.issue_id = ? GROUP BY ir.release_id, ir.environment"""
+_RUNS_ON = """
+SELECT release_id, environment, SUM(ok + refused + failed) AS runs FROM release_runs
+WHERE entry_point IN (SELECT value FROM json_each(:points)) AND release_id IN (SELECT value FROM json_each(:releases))
+GROUP BY release_id, environment"""
+_RUNS = """
+SELECT release_id, environment, SUM(runs) AS runs, SUM(failed) AS failed, MIN(hour) AS first_hour, MAX(hour) AS last_hour
+FROM release_hours WHERE release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id, environment"""
+_FAILURES = """
+SELECT release_id, environment, SUM(failures) AS failures, COUNT(DISTINCT issue_id) AS issues, MAX(last_ms) AS last_ms
+FROM issue_releases WHERE release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id, environment"""
+_NEW_ISSUES = """
+SELECT first_release_id AS release_id, COUNT(*) AS n FROM issues
+WHERE first_release_id IN (SELECT value FROM json_each(?)) AND merged_into IS NULL AND failures > 0 GROUP BY first_release_id"""
+_REGRESSED = """
+SELECT release_id, COUNT(DISTINCT issue_id) AS n FROM issue_history
+WHERE to_state = 'regressed' AND release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id"""
+_REGRESSED_IN = "SELECT DISTINCT issue_id FROM issue_history WHERE to_state = 'regressed' AND release_id = ?"
+_STEPS_IN = """
+SELECT release_id, COUNT(*) AS n FROM rate_steps
+WHERE ended_ms IS NULL AND release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id"""
+_ISSUES_OF = """
+SELECT issue_id, release_id, entry_point, SUM(failures) AS failures FROM issue_releases
+WHERE release_id IN (SELECT value FROM json_each(:releases)) AND (:environment IS NULL OR environment = :environment)
+GROUP BY issue_id, release_id, entry_point"""
+_POINTS_OF = """
+SELECT entry_point, release_id, SUM(ok + refused + failed) AS runs, SUM(failed) AS failed, SUM(refused) AS refused FROM release_runs
+WHERE release_id IN (SELECT value FROM json_each(:releases)) AND (:environment IS NULL OR environment = :environment)
+GROUP BY entry_point, release_id"""
+_HOURS_OF = """
+SELECT hour, SUM(runs) AS runs, SUM(failed) AS failed FROM release_hours
+WHERE release_id = :release AND (:environment IS NULL OR environment = :environment) GROUP BY hour ORDER BY hour"""
+_ISSUES_IN_HOURS = """
+SELECT c.issue_id, c.release_id, SUM(c.failures) AS failures FROM json_each(:hours) h
+JOIN issue_counts c INDEXED BY issue_counts_by_release ON c.release_id IN (:before, :now) AND c.hour = h.value
+WHERE :environment IS NULL OR c.environment = :environment GROUP BY c.issue_id, c.release_id"""
+_POINTS_IN_HOURS = """
+SELECT c.entry_point, c.release_id, SUM(c.runs) AS runs, SUM(c.runs * (c.outcome = 'failed')) AS failed,
+  SUM(c.runs * (c.outcome = 'refused')) AS refused FROM json_each(:hours) h
+JOIN run_counts c INDEXED BY run_counts_by_release ON c.release_id IN (:before, :now) AND c.hour = h.value
+WHERE :environment IS NULL OR c.environment = :environment GROUP BY c.entry_point, c.release_id"""
+_RUNS_SINCE = """
+SELECT hour, SUM(runs) AS runs FROM run_counts
+WHERE app_id = :app_id AND entry_point IN (SELECT value FROM json_each(:points)) AND hour >= :hour
+  AND (:environment IS NULL OR environment = :environment)
+  AND (:releases IS NULL OR release_id IN (SELECT value FROM json_each(:releases))) GROUP BY hour"""
+_HOURS_SINCE = """
+SELECT h.hour, SUM(h.runs) AS runs FROM release_hours h JOIN releases r ON r.id = h.release_id
+WHERE r.app_id = :app_id AND h.hour >= :hour AND (:environment IS NULL OR h.environment = :environment)
+  AND (:releases IS NULL OR h.release_id IN (SELECT value FROM json_each(:releases))) GROUP BY h.hour"""
+_FAILURES_BY_HOUR = """
+SELECT hour, SUM(failures) AS failures FROM issue_counts WHERE issue_id = :issue_id
+  AND (:environment IS NULL OR environment = :environment) GROUP BY hour"""
+_FAILURES_FROM = """
+SELECT COUNT(*) AS n FROM failures WHERE issue_id = :issue_id AND time_ms >= :from_ms AND time_ms < :to_ms
+  AND (:environment IS NULL OR environment = :environment)"""
+_TITLES = """
+SELECT issues.id, issues.type, issues.cause, issues.place, issues.state, issues.first_release_id, issues.first_ms, issues.last_ms,
+  issues.merged_into, issues.entry_point
+FROM issues WHERE issues.id IN (SELECT value FROM json_each(?))"""
+_FIRST_OF = """
+SELECT id FROM issues WHERE first_release_id = ? AND merged_into IS NULL AND failures > 0 ORDER BY first_ms, id LIMIT ?"""
+_STANDING = """
+SELECT id, issue_id, entry_point FROM rate_steps WHERE release_id = ? AND environment = ? AND ended_ms IS NULL"""
+_ADD_STEP = """
+INSERT INTO rate_steps (release_id, environment, issue_id, entry_point, against, before_failures, before_runs, failures, runs,
+                        chance, reason, found_ms)
+VALUES (:release_id, :environment, :issue_id, :entry_point, :against, :before_failures, :before_runs, :failures, :runs,
+        :chance, :reason, :now_ms)
+ON CONFLICT (release_id, environment, issue_id, entry_point) WHERE ended_ms IS NULL DO UPDATE SET against = excluded.against,
+  before_failures = excluded.before_failures, before_runs = excluded.before_runs, failures = excluded.failures,
+  runs = excluded.runs, chance = excluded.chance, reason = excluded.reason"""
+_END_STEP = "UPDATE rate_steps SET ended_ms = ? WHERE id = ?"
+_STEP_COLUMNS = """
+SELECT s.id, s.issue_id, s.entry_point, s.environment, s.against, s.before_failures, s.before_runs, s.failures, s.runs, s.chance,
+  s.reason, s.found_ms, s.ended_ms, r.version FROM rate_steps s JOIN releases r ON r.id = s.release_id"""
+_STEPS_OF_ISSUE = f"{_STEP_COLUMNS} WHERE s.issue_id = ? AND s.ended_ms IS NULL ORDER BY s.id DESC LIMIT 20"
+_STEPS_OF_RELEASE = (
+    f"{_STEP_COLUMNS} WHERE s.release_id = ? AND s.ended_ms IS NULL ORDER BY s.chance LIMIT {MOST_STEPS}"
+)
+
+
+def points_of(reader: Reader, issue_id: int) -> list[str]:
+    """Return the entry points that an issue was met on."""
+    return [row["entry_point"] for row in reader.rows(_POINTS_OF_ISSUE, (issue_id,))]
+
+
+def issue_by_release(reader: Reader, issue_id: int) -> list[Row]:
+    """Return (release_id, version, environment, failures, first_ms, last_ms) of an issue."""
+    return reader.rows(_ISSUE_BY_RELEASE, (issue_id,))
+
+
+def runs_by_release(reader: Reader, points: Sequence[str], releases: Sequence[int]) -> dict[tuple[int, str], int]:
+    """Return runs by (release, environment): those of these entry points, or all where there is no entry point."""
+    ids = json.dumps(list(releases))
+    if points:
+        rows = reader.rows(_RUNS_ON, {"points": json.dumps(list(points)), "releases": ids})
+    else:
+        rows = reader.rows(_RUNS, (ids,))
+    return {(row["release_id"], row["environment"]): row["runs"] for row in rows}
+
+
+def sums_of(reader: Reader, releases: Sequence[int]) -> tuple[list[Row], list[Row]]:
+    """Return runs (with the first and last hour) and failures of releases, by release and environment."""
+    ids = json.dumps(list(releases))
+    return reader.rows(_RUNS, (ids,)), reader.rows(_FAILURES, (ids,))
+
+
+def brought_by(reader: Reader, releases: Sequence[int]) -> dict[int, tuple[int, int, int]]:
+    """Return (new issues, regressions, rates that stepped up) by release."""
+    ids = json.dumps(list(releases))
+    counts = [
+        {row["release_id"]: row["n"] for row in reader.rows(sql, (ids,))}
+        for sql in (_NEW_ISSUES, _REGRESSED, _STEPS_IN)
+    ]
+    new, regressed, steps = counts
+    return {one: (new.get(one, 0), regressed.get(one, 0), steps.get(one, 0)) for one in releases}
+
+
+def issues_of(reader: Reader, releases: Iterable[int], environment: str | None) -> list[Row]:
+    """Return (issue_id, release_id, entry_point, failures) of releases."""
+    return reader.rows(_ISSUES_OF, {"releases": json.dumps(list(releases)), "environment": environment})
+
+
+def points_in(reader: Reader, releases: Iterable[int], environment: str | None) -> list[Row]:
+    """Return (entry_point, release_id, runs, failed, refused) of releases."""
+    return reader.rows(_POINTS_OF, {"releases": json.dumps(list(releases)), "environment": environment})
+
+
+def hours_of(reader: Reader, release: int, environment: str | None) -> list[Row]:
+    """Return (hour, runs, failed) of a release, in order."""
+    return reader.rows(_HOURS_OF, {"release": release, "environment": environment})
+
+
+def in_hours(
+    reader: Reader, before: int, now: int, hours: Sequence[int], environment: str | None
+) -> tuple[list[Row], list[Row]]:
+    """Return failures by issue and runs by entry point of two releases in some hours only."""
+    values = {"before": before, "now": now, "hours": json.dumps(list(hours)), "environment": environment}
+    return reader.rows(_ISSUES_IN_HOURS, values), reader.rows(_POINTS_IN_HOURS, values)
+
+
+def runs_by_hour(
+    reader: Reader,
+    app_id: int,
+    points: Sequence[str],
+    hour: int,
+    environment: str | None,
+    releases: Sequence[int] | None,
+) -> dict[int, int]:
+    """Return runs by hour from an hour on, of these entry points (or all), in these releases (or all)."""
+    values = {
+        "app_id": app_id,
+        "points": json.dumps(list(points)),
+        "hour": hour,
+        "environment": environment,
+        "releases": None if releases is None else json.dumps(list(releases)),
+    }
+    return {row["hour"]: row["runs"] for row in reader.rows(_RUNS_SINCE if points else _HOURS_SINCE, values)}
+
+
+def failures_by_hour(reader: Reader, issue_id: int, environment: str | None) -> dict[int, int]:
+    """Return an issue's failures by hour."""
+    values = {"issue_id": issue_id, "environment": environment}
+    return {row["hour"]: row["failures"] for row in reader.rows(_FAILURES_BY_HOUR, values)}
+
+
+def failures_between(reader: Reader, issue_id: int, from_ms: int, to_ms: int, environment: str | None) -> int:
+    """Return how many failures an issue had inside a short span."""
+    values = {"issue_id": issue_id, "from_ms": from_ms, "to_ms": to_ms, "environment": environment}
+    return int(reader.one(_FAILURES_FROM, values)["n"])
+
+
+def issues_named(reader: Reader, numbers: Iterable[int]) -> dict[int, Row]:
+    """Return what names issues, by number."""
+    return {row["id"]: row for row in reader.rows(_TITLES, (json.dumps(list(numbers)),))}
+
+
+def first_in(reader: Reader, release: int, most: int) -> list[int]:
+    """Return the issues that were first seen in a release, in order."""
+    return [row["id"] for row in reader.rows(_FIRST_OF, (release, most))]
+
+
+def regressed_in(reader: Reader, release: int) -> set[int]:
+    """Return the issues that came back with a failure of a release."""
+    return {row["issue_id"] for row in reader.rows(_REGRESSED_IN, (release,))}
+
+
+def steps_of_issue(reader: Reader, issue_id: int) -> list[Row]:
+    """Return the standing steps of an issue's rate, the latest first."""
+    return reader.rows(_STEPS_OF_ISSUE, (issue_id,))
+
+
+def steps_of_release(reader: Reader, release: int) -> list[Row]:
+    """Return what stands as stepped up with a release, the surest first."""
+    return reader.rows(_STEPS_OF_RELEASE, (release,))
+
+
+def keep_steps(
+    connection: sqlite3.Connection, release: int, environment: str, steps: Sequence[Step], now_ms: int
+) -> tuple[list[int], int]:
+    """Keep what steps up with a release now; return the issues for which that is news, and how many earlier ones ended."""
+    standing = {
+        (row["issue_id"], row["entry_point"]): row["id"]
+        for row in connection.execute(_STANDING, (release, environment))
+    }
+    found: dict[tuple[int, str], Step] = {}
+    for step in steps:
+        found[(step.key, "") if isinstance(step.key, int) else (0, str(step.key))] = step
+    for (issue_id, point), step in found.items():
+        connection.execute(
+            _ADD_STEP,
+            {
+                "release_id": release,
+                "environment": environment,
+                "issue_id": issue_id,
+                "entry_point": point,
+                "against": json.dumps(step.against),
+                "before_failures": step.before.failures,
+                "before_runs": step.before.runs,
+                "failures": step.now.failures,
+                "runs": step.now.runs,
+                "chance": step.chance,
+                "reason": step.reason,
+                "now_ms": now_ms,
+            },
+        )
+    over = [number for key, number in standing.items() if key not in found]
+    for number in over:
+        connection.execute(_END_STEP, (now_ms, number))
+    return [issue_id for issue_id, _ in found.keys() - standing.keys() if issue_id], len(over)

@@ -1,0 +1,267 @@
+"""Releases of an app and their deploys: coming to be, order, renaming. What runs on the writer takes its connection."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import ClassVar, Final
+
+from obitus.core.clock import HOUR_MS
+from obitus.core.lifecycle import Settling, next_came
+from obitus.core.releases import Known, Order, compare
+from obitus.store.database import Reader, Row
+from obitus.store.errors import AlreadyThere, NotThere
+
+NOT_COME_MS: Final = 253_402_300_799_999
+"""Stands for when a release first came that was only announced: the last millisecond of the year 9999."""
+DEPLOY_TOLD_LATE_MS: Final = HOUR_MS
+"""Up to how long after the first report a pipeline may tell of the deploy that the report was taken for."""
+
+_FIND = "SELECT id, first_ms FROM releases WHERE app_id = ? AND version = ?"
+_FIND_SPELLED = """
+SELECT r.id, r.first_ms FROM release_spellings s JOIN releases r ON r.id = s.release_id WHERE s.app_id = ? AND s.spelling = ?"""
+_ADD = "INSERT INTO releases (app_id, version, first_ms) VALUES (?, ?, ?) RETURNING id"
+_EARLIER = "UPDATE releases SET first_ms = ? WHERE id = ?"
+_DEPLOYS_OF = (
+    "SELECT id, time_ms, inferred FROM deploys WHERE release_id = ? AND environment = ? ORDER BY time_ms LIMIT 1"
+)
+_ADD_DEPLOY = """
+INSERT INTO deploys (app_id, release_id, environment, time_ms, inferred, canary, told_by)
+VALUES (:app_id, :release_id, :environment, :time_ms, :inferred, :canary, :told_by) RETURNING id"""
+_MOVE_DEPLOY = "UPDATE deploys SET time_ms = ? WHERE id = ?"
+_REPLACE_INFERRED = "DELETE FROM deploys WHERE release_id = ? AND environment = ? AND inferred = 1 AND time_ms >= ?"
+_SAME_DEPLOY = "SELECT id FROM deploys WHERE release_id = ? AND environment = ? AND time_ms = ? AND inferred = 0"
+_KNOWN = """
+SELECT r.version, r.first_ms, b.version AS behind FROM releases r LEFT JOIN releases b ON b.id = r.behind_id
+WHERE r.app_id = ? AND r.version != ''"""
+_PLACED = "SELECT 1 FROM releases WHERE app_id = ? AND behind_id IS NOT NULL LIMIT 1"
+_STAMP = "SELECT COUNT(*), SUM(first_ms), SUM(COALESCE(behind_id, 0) * id), MAX(id), SUM(length(version)) FROM releases WHERE app_id = ?"
+_WAITING = """
+SELECT s.issue_id, s.environment, s.how, s.release, s.after, s.time_ms FROM settlings s JOIN issues i ON i.id = s.issue_id
+WHERE s.how = 'next' AND s.release IS NULL AND i.app_id = ?"""
+_BIND = "UPDATE settlings SET release = ? WHERE issue_id = ? AND environment = ?"
+_BOUND = "UPDATE issues SET settled_in = ? WHERE id = ? AND state = 'settled'"
+_NOTE = """
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
+SELECT id, ?, NULL, state, state, ? FROM issues WHERE id = ?"""
+_ALL = """
+SELECT r.id, r.version, r.first_ms, r.revision, b.version AS behind,
+  (SELECT COUNT(*) FROM commits WHERE commits.release_id = r.id) AS commits
+FROM releases r LEFT JOIN releases b ON b.id = r.behind_id WHERE r.app_id = :app_id AND r.version != ''"""
+_DEPLOYS = """
+SELECT d.id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by, apps.name AS app
+FROM deploys d JOIN releases r ON r.id = d.release_id JOIN apps ON apps.id = d.app_id
+WHERE d.time_ms >= :from_ms AND d.time_ms < :to_ms AND (:app IS NULL OR apps.name = :app)
+  AND (:environment IS NULL OR d.environment = :environment)
+ORDER BY d.time_ms DESC, d.id DESC LIMIT :limit"""
+_DEPLOYS_OF_MANY = """
+SELECT d.release_id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by
+FROM deploys d JOIN releases r ON r.id = d.release_id WHERE d.release_id IN (SELECT value FROM json_each(?))
+ORDER BY d.time_ms, d.id"""
+_RENAME = "UPDATE releases SET version = ? WHERE id = ?"
+_SPELL = """
+INSERT INTO release_spellings (app_id, spelling, release_id) VALUES (?, ?, ?)
+ON CONFLICT DO UPDATE SET release_id = excluded.release_id"""
+_UNSPELL = "DELETE FROM release_spellings WHERE app_id = ? AND spelling = ?"
+_PUT_BEHIND = "UPDATE releases SET behind_id = ? WHERE id = ?"
+_BEHIND_OF = "SELECT behind_id FROM releases WHERE id = ?"
+_RENAMED_IN_SETTLINGS = """
+UPDATE settlings SET release = CASE WHEN release = :old THEN :new ELSE release END,
+  after = CASE WHEN after = :old THEN :new ELSE after END
+WHERE issue_id IN (SELECT id FROM issues WHERE app_id = :app_id) AND (release = :old OR after = :old)"""
+_RENAMED_IN_ISSUES = "UPDATE issues SET settled_in = :new WHERE app_id = :app_id AND settled_in = :old"
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A release of an app; ``new`` when it has just come, by this report or deploy."""
+
+    id: int
+    new: bool
+
+
+def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int) -> Found:
+    """Find or make the release that something reported at ``time_ms``; it first came then, when no earlier report says otherwise."""
+    row = _find(connection, app_id, version)
+    if row is None:
+        return Found(int(connection.execute(_ADD, (app_id, version, time_ms)).fetchone()[0]), new=True)
+    if time_ms < row["first_ms"]:
+        connection.execute(_EARLIER, (time_ms, row["id"]))
+    return Found(int(row["id"]), new=row["first_ms"] == NOT_COME_MS)
+
+
+def announce(connection: sqlite3.Connection, app_id: int, version: str) -> int:
+    """Make a release known that has not come yet, and return its id; one that is known stays as it is."""
+    row = _find(connection, app_id, version)
+    return int(row["id"] if row else connection.execute(_ADD, (app_id, version, NOT_COME_MS)).fetchone()[0])
+
+
+def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, environment: str, time_ms: int) -> bool:
+    """Take a release's first report from an environment for its arrival there; return whether that is news."""
+    row = connection.execute(_DEPLOYS_OF, (release_id, environment)).fetchone()
+    if row is None:
+        values = {"app_id": app_id, "release_id": release_id, "environment": environment, "time_ms": time_ms}
+        connection.execute(_ADD_DEPLOY, values | {"inferred": 1, "canary": 0, "told_by": ""})
+        return True
+    if row["inferred"] and time_ms < row["time_ms"]:
+        connection.execute(_MOVE_DEPLOY, (time_ms, row["id"]))
+    return False
+
+
+def deploy(
+    connection: sqlite3.Connection,
+    app_id: int,
+    version: str,
+    environment: str,
+    time_ms: int,
+    *,
+    canary: bool,
+    told_by: str,
+    now_ms: int,
+) -> tuple[int, bool]:
+    """Note that a release arrived; return the deploy's number and whether it is new. Told twice, it is one.
+
+    A deploy that was inferred from the first report gives way to the one that is told.
+    """
+    found = come(connection, app_id, version, time_ms)
+    same = connection.execute(_SAME_DEPLOY, (found.id, environment, time_ms)).fetchone()
+    if same is not None:
+        return int(same["id"]), False
+    connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_TOLD_LATE_MS))
+    values = {"app_id": app_id, "release_id": found.id, "environment": environment, "time_ms": time_ms}
+    values |= {"inferred": 0, "canary": int(canary), "told_by": told_by}
+    number = int(connection.execute(_ADD_DEPLOY, values).fetchone()[0])
+    if found.new:
+        bind_next(connection, app_id, version, now_ms)
+    return number, True
+
+
+def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
+    """Say on issues settled in the next release that it has come."""
+    waiting = connection.execute(_WAITING, (app_id,)).fetchall()
+    if not waiting or not version:
+        return
+    order = StoredOrder(connection, app_id)
+    for row in waiting:
+        if next_came(settling_of(row), version, order):
+            connection.execute(_BIND, (version, row["issue_id"], row["environment"]))
+            connection.execute(_BOUND, (version, row["issue_id"]))
+            connection.execute(
+                _NOTE, (now_ms, f"The next release came: {version}. It should have the fix.", row["issue_id"])
+            )
+
+
+def settling_of(row: Row) -> Settling:
+    """Return what a row of ``settlings`` says."""
+    return Settling(row["how"], row["time_ms"], row["release"], row["after"], row["environment"])
+
+
+class StoredOrder(Order):
+    """The order of an app's releases, read only as far as it is asked for: two numbers need no list of all releases."""
+
+    _whole: ClassVar[dict[tuple[int, int], tuple[tuple[object, ...], Order]]] = {}
+
+    def __init__(self, connection: sqlite3.Connection, app_id: int) -> None:
+        self._connection, self._app_id = connection, app_id
+        self._placed: bool | None = None
+
+    def compare(self, left: str, right: str) -> int | None:
+        """Return -1, 0 or 1, or None when nobody can tell."""
+        if self._placed is None:
+            self._placed = self._connection.execute(_PLACED, (self._app_id,)).fetchone() is not None
+        if left == right:
+            return 0
+        found = None if self._placed else compare(left, right)
+        return found if found else self.whole().compare(left, right)
+
+    def first_ms(self, version: str | None) -> int | None:
+        """Return when a release first came, or None when it has not."""
+        row = self._connection.execute(_FIND, (self._app_id, version)).fetchone() if version else None
+        return None if row is None or row["first_ms"] == NOT_COME_MS else int(row["first_ms"])
+
+    def whole(self) -> Order:
+        """Return the order of all releases; remembered while none comes or moves."""
+        key = (id(self._connection), self._app_id)
+        stamp = tuple(self._connection.execute(_STAMP, (self._app_id,)).fetchone())
+        known = self._whole.get(key)
+        if known is None or known[0] != stamp:
+            if len(self._whole) > 100:
+                self._whole.clear()
+            rows = self._connection.execute(_KNOWN, (self._app_id,)).fetchall()
+            known = self._whole[key] = (stamp, order_of(rows))
+        return known[1]
+
+
+def order_of(rows: Sequence[Row]) -> Order:
+    """Return the order of releases read with version, first_ms and behind."""
+    return Order(Known(row["version"], row["first_ms"], row["behind"]) for row in rows if row["version"])
+
+
+def order(reader: Reader, app_id: int) -> Order:
+    """Return the order of an app's releases."""
+    return order_of(reader.rows(_KNOWN, (app_id,)))
+
+
+def releases(reader: Reader, app_id: int) -> list[Row]:
+    """Return (id, version, first_ms, revision, behind, commits) of an app's releases with a name, in no order."""
+    return reader.rows(_ALL, {"app_id": app_id})
+
+
+def release(reader: Reader, app_id: int, version: str) -> Row:
+    """Return one release by its name, or one it had; raises NotThere."""
+    row = reader.row(_FIND, (app_id, version)) or reader.row(_FIND_SPELLED, (app_id, version))
+    if row is None:
+        raise NotThere(f"there is no release {version!r}")
+    return row
+
+
+def deploys(
+    reader: Reader, from_ms: int, to_ms: int, app: str | None, environment: str | None, limit: int = 500
+) -> list[Row]:
+    """Return deploys inside a span, the latest first."""
+    values = {"from_ms": from_ms, "to_ms": to_ms, "app": app, "environment": environment, "limit": limit}
+    return reader.rows(_DEPLOYS, values)
+
+
+def deploys_of(reader: Reader, release_ids: str) -> list[Row]:
+    """Return the deploys of releases (a JSON list of ids), the oldest first."""
+    return reader.rows(_DEPLOYS_OF_MANY, (release_ids,))
+
+
+def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> None:
+    """Give a release another name; reports that come by the old one go to it. Raises NotThere and AlreadyThere."""
+    row = _find(connection, app_id, old)
+    if row is None:
+        raise NotThere(f"there is no release {old!r}")
+    other = connection.execute(_FIND, (app_id, new)).fetchone()
+    if other is not None and other["id"] != row["id"]:
+        raise AlreadyThere(f"there is a release {new!r} already, with reports of its own")
+    connection.execute(_RENAME, (new, row["id"]))
+    connection.execute(_UNSPELL, (app_id, new))
+    if old != new:
+        connection.execute(_SPELL, (app_id, old, row["id"]))
+    values = {"app_id": app_id, "old": old, "new": new}
+    connection.execute(_RENAMED_IN_SETTLINGS, values)
+    connection.execute(_RENAMED_IN_ISSUES, values)
+
+
+def put_behind(connection: sqlite3.Connection, app_id: int, version: str, behind: str | None) -> None:
+    """Correct the order: a release comes right behind another one, or (None) where its name and time put it."""
+    row = _find(connection, app_id, version)
+    other = _find(connection, app_id, behind) if behind is not None else None
+    if row is None or (behind is not None and other is None):
+        raise NotThere(f"there is no release {(version if row is None else behind)!r}")
+    at = other["id"] if other is not None else None
+    while at is not None:
+        if at == row["id"]:
+            raise AlreadyThere(f"{behind} stands behind {version} already; it cannot be the other way round too")
+        at = connection.execute(_BEHIND_OF, (at,)).fetchone()[0]
+    connection.execute(_PUT_BEHIND, (other["id"] if other is not None else None, row["id"]))
+
+
+def _find(connection: sqlite3.Connection, app_id: int, version: str) -> Row | None:
+    row: Row | None = connection.execute(_FIND, (app_id, version)).fetchone()
+    if row is None and version:
+        row = connection.execute(_FIND_SPELLED, (app_id, version)).fetchone()
+    return row

@@ -1,0 +1,55 @@
+"""Issues that first showed behind another one that was settled."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from obitus.store.database import Reader, Row
+
+_BY = "SELECT by_issue AS other, entry_point, reason FROM uncoverings WHERE issue_id = ?"
+_OF = "SELECT issue_id AS other, entry_point, reason FROM uncoverings WHERE by_issue = ? ORDER BY issue_id LIMIT 20"
+_ADD = """
+INSERT INTO uncoverings (issue_id, by_issue, entry_point, reason, found_ms) VALUES (:issue_id, :by_issue, :entry_point, :reason, :now_ms)
+ON CONFLICT DO NOTHING"""
+_NOTE = """
+INSERT INTO issue_history (issue_id, time_ms, from_state, to_state, reason)
+SELECT id, :now_ms, state, state, :said FROM issues WHERE id = :id"""
+_CANDIDATES = """
+SELECT DISTINCT i.id, i.last_seq, s.environment, s.how, s.release, s.after, s.time_ms
+FROM issue_releases ir INDEXED BY issue_releases_by_point JOIN issues i ON i.id = ir.issue_id JOIN settlings s ON s.issue_id = i.id
+WHERE ir.entry_point = :entry_point AND i.app_id = :app_id AND i.id != :issue_id AND i.state = 'settled'
+ORDER BY s.time_ms DESC LIMIT 20"""
+
+
+def uncovered_by(reader: Reader, issue_id: int) -> list[Row]:
+    """Return (other, entry_point, reason) of the issue whose fix uncovered this one; none or one."""
+    return reader.rows(_BY, (issue_id,))
+
+
+def uncovered(reader: Reader, issue_id: int) -> list[Row]:
+    """Return (other, entry_point, reason) of the issues that this one's fix uncovered."""
+    return reader.rows(_OF, (issue_id,))
+
+
+def settled_on(reader: Reader, app_id: int, entry_point: str, issue_id: int) -> list[Row]:
+    """Return settled issues that were met on an entry point, with what they were settled by, the latest first."""
+    return reader.rows(_CANDIDATES, {"app_id": app_id, "entry_point": entry_point, "issue_id": issue_id})
+
+
+def add(
+    connection: sqlite3.Connection, issue_id: int, by_issue: int, entry_point: str, reason: str, now_ms: int
+) -> None:
+    """Keep that an issue was uncovered by another one's fix, and say so on both."""
+    values = {
+        "issue_id": issue_id,
+        "by_issue": by_issue,
+        "entry_point": entry_point,
+        "reason": reason,
+        "now_ms": now_ms,
+    }
+    if connection.execute(_ADD, values).rowcount == 0:
+        return
+    here = f"Uncovered by the fix of issue {by_issue} on {entry_point}: {reason}."
+    there = f"Its fix uncovered issue {issue_id} on {entry_point}: {reason}."
+    connection.execute(_NOTE, {"id": issue_id, "now_ms": now_ms, "said": here})
+    connection.execute(_NOTE, {"id": by_issue, "now_ms": now_ms, "said": there})
