@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Mapping
 from typing import Any, Final
 from urllib.parse import urlencode
@@ -11,6 +12,7 @@ import urllib3
 
 from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable
 from obitus.cli.login import Login, find
+from obitus.core.clock import to_text
 
 TIMEOUT_S: Final = 20.0
 
@@ -31,18 +33,29 @@ class Api:
         """Return the answer to a request that changes something; raises a CliError."""
         return self._ask("POST", path, body)
 
+    def patch(self, path: str, body: Mapping[str, Any]) -> Any:
+        """Return the answer to a request that corrects something; raises a CliError."""
+        return self._ask("PATCH", path, body)
+
+    def post_packed(self, path: str, packed: bytes) -> Any:
+        """Send JSON that gzip packed; raises a CliError."""
+        return self._ask("POST", path, packed)
+
     def delete(self, path: str) -> Any:
         """Return the answer to a request that ends something; raises a CliError."""
         return self._ask("DELETE", path, None)
 
-    def _ask(self, method: str, path: str, body: Mapping[str, Any] | None) -> Any:
+    def _ask(self, method: str, path: str, body: Mapping[str, Any] | bytes | None) -> Any:
         headers = {"Accept": "application/json", "User-Agent": "obitus-cli"}
         if self.login.token:
             headers["Authorization"] = f"Bearer {self.login.token}"
         data = None
         if body is not None:
             headers["Content-Type"] = "application/json"
-            data = json.dumps(body).encode()
+            data = body if isinstance(body, bytes) else json.dumps(body).encode()
+            if isinstance(body, bytes):
+                headers["Content-Encoding"] = "gzip"
+            headers["Obitus-Sent"] = to_text(time.time_ns() // 1_000_000)
         try:
             answer = self._pool.request(method, self.login.url + path, body=data, headers=headers, redirect=False)
         except (urllib3.exceptions.HTTPError, ValueError) as error:

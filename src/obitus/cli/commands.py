@@ -165,8 +165,10 @@ def issue(
 ) -> None:
     """Show one issue as a report: what failed, where, what led up to it, since when, why it is one."""
     _window(window)
-    answer = api(url, token).get(f"/api/issues/{number}", {"window": window})
-    print_json(answer) if as_json else show.issue(answer, _now_ms(), all_frames=all_frames)
+    asked = api(url, token)
+    answer = asked.get(f"/api/issues/{number}", {"window": window})
+    since = asked.get(f"/api/issues/{number}/since")
+    print_json(answer | {"since": since}) if as_json else show.issue(answer, since, _now_ms(), all_frames=all_frames)
 
 
 @app.command()
@@ -178,15 +180,22 @@ def accept(number: Number, url: Url = None, token: Token = None, as_json: Json =
 @app.command()
 def settle(
     number: Number,
-    release: Annotated[
-        str | None, typer.Option("--in", help="The release with the fix; the newest known when absent.")
+    where: Annotated[
+        str | None,
+        typer.Option(
+            "--in",
+            metavar="next|now|RELEASE",
+            help="The release with the fix, or next, or now; the newest known when absent.",
+        ),
     ] = None,
+    environment: Annotated[str | None, typer.Option("--environment", help="Settle it there only.")] = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Settle an issue in a release. Seen again in it or in a later one, it is back as regressed."""
-    _decide(number, "settle", {"release": release} if release else {}, url, token, as_json)
+    """Settle an issue: in a release, in whatever comes next, or by something done now. Seen where the fix should be, it is back as regressed."""
+    order = {"how": where} if where in ("next", "now") else {"release": where} if where else {}
+    _decide(number, "settle", order | ({"environment": environment} if environment else {}), url, token, as_json)
 
 
 @app.command()
@@ -314,4 +323,4 @@ def _now_ms() -> int:
 
 
 # They hang their commands onto the app above.
-from obitus.cli import grouping_commands, read_command  # noqa: E402, F401
+from obitus.cli import grouping_commands, read_command, release_commands  # noqa: E402, F401

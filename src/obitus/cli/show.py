@@ -85,7 +85,7 @@ def issues(answer: dict[str, Any], now_ms: int) -> None:
     say(f"{sums}. One of them whole: obitus issue NUMBER", QUIET)
 
 
-def issue(answer: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
+def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
     """Print one issue as a report, top to bottom."""
     number = answer["number"]
     console.print(Text(f"Issue {number}  ", style="bold").append(safe(answer["title"])))
@@ -101,15 +101,16 @@ def issue(answer: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
     console.print(line)
     if answer["history"]:
         _para(safe(answer["history"][-1]["reason"]))
-    _para(f"obitus accept {number} | obitus settle {number} --in RELEASE | obitus park {number}", QUIET)
+    _para(f"obitus accept {number} | obitus settle {number} --in RELEASE|next|now | obitus park {number}", QUIET)
     report = answer["latest"]["report"]
     heading("Where")
     for i, link in enumerate(report["exceptions"]):
         _exception(link, first=i == 0, all_frames=all_frames)
     heading("Leading up to it (UTC)")
     _trail(report, answer["latest"])
-    heading("Since when")
-    _lane(answer["releases"])
+    from obitus.cli import show_releases
+
+    show_releases.since(since)
     heading("Why this is one issue")
     for found in answer["why"]:
         for (kind, counted, reason), parts in groupby(found["parts"], lambda p: (p["kind"], p["counted"], p["reason"])):
@@ -226,22 +227,6 @@ def _trail(report: dict[str, Any], latest: dict[str, Any]) -> None:
         _para(
             f"{request.get('method', '')} {safe(request.get('url', ''))} from {safe(request.get('client', ''))}", QUIET
         )
-
-
-def _lane(releases: list[dict[str, Any]]) -> None:
-    table = Table(box=None, pad_edge=False, show_edge=False, show_header=False, padding=(0, 2, 0, 0))
-    table.add_column(no_wrap=True)
-    table.add_column(justify="right", no_wrap=True)
-    table.add_column(no_wrap=True)
-    table.add_column(no_wrap=True, style=QUIET)
-    most = max((entry["failures"] for entry in releases), default=0)
-    for entry in releases:
-        bar = "█" * max(1, round(entry["failures"] / most * 24)) if entry["failures"] else ""
-        where = ", ".join(f"{name} {count:,}" for name, count in sorted(entry["environments"].items()))
-        table.add_row(
-            "  " + safe(entry["release"] or "no release"), f"{entry['failures']:,}", Text(bar, style=FAILED), where
-        )
-    console.print(table)
 
 
 def _para(text: str, style: str = "") -> None:

@@ -1,0 +1,190 @@
+"""What a release is made of, read through git itself on the machine that has the repository; source stays there."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Final
+
+from obitus.cli.errors import CliError, UsageTrouble
+from obitus.core.changes.commits import Commit, LibraryChange
+from obitus.core.changes.libraries import MOST_BYTES, changed, is_lock_file
+from obitus.core.changes.reading import FORMAT, commits_from
+
+MOST_COMMITS: Final = 5000
+MOST_LOCK_FILES: Final = 200
+GIT_TIMEOUT_S: Final = 300
+_SAFE: Final = ("-c", "core.quotePath=off", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false", "-c", "diff.suppressBlankEmpty=false", "-c", "color.ui=false")  # fmt: skip
+# By which words git's own drivers find the function around a change; without them only the languages' like C are known.
+_DRIVERS: Final = "\n".join(
+    f"*.{ending} diff={driver}"
+    for ending, driver in (
+        ("py", "python"), ("pyi", "python"), ("java", "java"), ("kt", "kotlin"), ("kts", "kotlin"), ("cs", "csharp"), ("go", "golang"), ("rb", "ruby"),
+        ("php", "php"), ("rs", "rust"), ("pl", "perl"), ("pm", "perl"), ("c", "cpp"), ("h", "cpp"), ("cc", "cpp"), ("cpp", "cpp"), ("hpp", "cpp"),
+    )
+)  # fmt: skip
+_HASH = re.compile(r"[0-9a-f]{40,64}")
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """The commits of a release, from ``since`` (not included; None for the beginning) to ``revision``, and what to know about them."""
+
+    revision: str
+    since: str | None
+    since_said: str
+    commits: list[Commit]
+    notes: list[str]
+
+
+class Repository:
+    """A git repository on this machine."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        if not path.exists():
+            raise UsageTrouble(f"{path}: there is no such folder. Give the folder of a git repository.")
+        try:
+            self._ask("rev-parse", "--git-dir")
+        except CliError as error:
+            raise UsageTrouble(f"{path} is no git repository ({error}). Give the folder that holds it.") from error
+        self.shallow = self._ask("rev-parse", "--is-shallow-repository").strip() == "true"
+
+    def revision(self, name: str) -> str | None:
+        """Return the commit that a branch, tag or hash names, or None."""
+        if name.startswith("-"):
+            return None
+        try:
+            found = self._ask("rev-parse", "--verify", "--quiet", "--end-of-options", f"{name}^{{commit}}").strip()
+        except CliError:
+            return None
+        return found if _HASH.fullmatch(found) else None
+
+    def tag_of(self, version: str) -> str | None:
+        """Return the commit of the tag that a release is called by, if there is one."""
+        for name in (f"v{version}", version, f"release-{version}", f"release/{version}"):
+            found = self.revision(f"refs/tags/{name}")
+            if found is not None:
+                return found
+        return None
+
+    def tag_before(self, revision: str) -> str | None:
+        """Return the name of the nearest tag before a commit, or None."""
+        try:
+            return self._ask("describe", "--tags", "--abbrev=0", f"{revision}^").strip() or None
+        except CliError:
+            return None
+
+    def is_before(self, earlier: str, later: str) -> bool:
+        """Whether one commit is an ancestor of another."""
+        return subprocess.run(  # noqa: S603
+            [*self._command(), "merge-base", "--is-ancestor", earlier, later], capture_output=True, check=False, timeout=GIT_TIMEOUT_S
+        ).returncode == 0  # fmt: skip
+
+    def commits(self, since: str | None, revision: str, since_said: str) -> Range:
+        """Read the commits of a release; merges count only for what they themselves changed."""
+        span = f"{since}..{revision}" if since else revision
+        notes = []
+        count = int(self._ask("rev-list", "--count", span).strip() or 0)
+        if count > MOST_COMMITS:
+            notes.append(f"{count:,} commits; the newest {MOST_COMMITS:,} are told. Say --since nearer to the release.")
+        if self.shallow and not self._whole(since, revision):
+            notes.append(
+                "This is a shallow clone: commits before its edge are not in it, and those at the edge look as if they had made everything. Fetch more: git fetch --unshallow."
+            )
+        found = [self._with_libraries(commit) for commit in self._read(span)]
+        if self.shallow:
+            edge = self._edge()
+            found = [replace(commit, files=(), libraries=()) if commit.id in edge else commit for commit in found]
+        return Range(revision, since, since_said, found, notes)
+
+    def _read(self, span: str) -> list[Commit]:
+        with tempfile.NamedTemporaryFile("w", suffix=".attributes") as attributes:
+            attributes.write(_DRIVERS)
+            attributes.flush()
+            command = [
+                *self._command(), "-c", f"core.attributesFile={attributes.name}", "log", "--topo-order", "--reverse", f"--max-count={MOST_COMMITS}",
+                f"--format={FORMAT}", "--cc", "--patch", "--unified=0", "-M", "--no-color", "--no-ext-diff",
+                "--no-textconv", "--no-notes", "--src-prefix=a/", "--dst-prefix=b/", "--submodule=short", span, "--",
+            ]  # fmt: skip
+            return commits_from(self._lines(command))
+
+    def _lines(self, command: Sequence[str]) -> Iterator[str]:
+        process = subprocess.Popen(  # noqa: S603 - git, with arguments of ours
+            command,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            stdin=subprocess.DEVNULL,
+            env=_environment(),
+            errors="replace",
+        )
+        assert process.stdout is not None and process.stderr is not None
+        with process:
+            # Only line feeds end a line here: others stand inside of what was changed.
+            rest = ""
+            while piece := process.stdout.read(1 << 20):
+                *lines, rest = (rest + piece).split("\n")
+                yield from lines
+            if rest:
+                yield rest
+            said = process.stderr.read()
+        if process.returncode != 0:
+            raise CliError(f"git could not read the commits: {said.strip()[:300]}")
+
+    def _with_libraries(self, commit: Commit) -> Commit:
+        locks = [file.path for file in commit.files if is_lock_file(file.path)][:MOST_LOCK_FILES]
+        if not locks:
+            return commit
+        found: dict[str, LibraryChange] = {}
+        for path in locks:
+            before, after = self._text(f"{commit.id}^", path), self._text(commit.id, path)
+            found.update({change.name: change for change in changed(path, before, after)})
+        return replace(commit, libraries=tuple(found.values())[:2000])
+
+    def _text(self, revision: str, path: str) -> str:
+        try:
+            return self._ask("cat-file", "blob", f"{revision}:{path}")[:MOST_BYTES]
+        except CliError:
+            return ""
+
+    def _edge(self) -> set[str]:
+        try:
+            shallow = Path(self._ask("rev-parse", "--git-path", "shallow").strip())
+            return set((shallow if shallow.is_absolute() else self._path / shallow).read_text("ascii").split())
+        except (OSError, ValueError):
+            return set()
+
+    def _whole(self, since: str | None, revision: str) -> bool:
+        return since is not None and self.is_before(since, revision)
+
+    def _command(self) -> list[str]:
+        return ["git", "-C", str(self._path), *_SAFE]
+
+    def _ask(self, *arguments: str) -> str:
+        try:
+            done = subprocess.run(  # noqa: S603
+                [*self._command(), *arguments],
+                capture_output=True,
+                env=_environment(),
+                timeout=GIT_TIMEOUT_S,
+                check=False,
+                stdin=subprocess.DEVNULL,
+            )
+        except FileNotFoundError as error:
+            raise UsageTrouble("git is not installed here.") from error
+        except subprocess.TimeoutExpired as error:
+            raise CliError(f"git took longer than {GIT_TIMEOUT_S} s.") from error
+        if done.returncode != 0:
+            said = done.stderr.decode("utf-8", "replace").strip().removeprefix("fatal: ")
+            raise CliError(said.partition("\n")[0][:300] or f"git ended with status {done.returncode}")
+        return done.stdout.decode("utf-8", "replace")
+
+
+def _environment() -> dict[str, str]:
+    """Git asks nobody, changes nothing, and speaks English."""
+    return os.environ | {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8", "GIT_PAGER": "cat"}

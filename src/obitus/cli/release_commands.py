@@ -1,0 +1,318 @@
+"""``obitus releases``, ``release``, ``compare``, ``deploy``: what was released when, and what it did."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from typer.core import TyperGroup
+
+from obitus.cli import show, show_releases
+from obitus.cli.api import Api, api
+from obitus.cli.commands import Environment, Json, Token, Url, app, print_json
+from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.login import Login
+from obitus.core.clock import to_text
+from obitus.core.wording import count_of
+
+COMMITS_A_REQUEST = 500
+KINDS = ("new", "regressed", "worse", "gone", "better", "unchanged", "cannot tell")
+_SUBCOMMANDS = ("add", "rename", "move", "show")
+
+App = Annotated[str | None, typer.Option("--app", help="The app; needed when there are several.")]
+Version = Annotated[str, typer.Argument(metavar="RELEASE", help="The release, such as 3.1.0.")]
+
+
+class _ShowsByDefault(TyperGroup):
+    """Takes ``obitus release 3.1.0`` for ``obitus release show 3.1.0``."""
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        if args and args[0] not in _SUBCOMMANDS and not args[0].startswith("-"):
+            args = ["show", *args]
+        return super().resolve_command(ctx, args)
+
+
+release_group = typer.Typer(
+    cls=_ShowsByDefault,
+    help="One release: `obitus release 3.1.0` shows it; add, rename or move it.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+)
+app.add_typer(release_group, name="release")
+
+
+@app.command()
+def releases(
+    app_name: App = None,
+    limit: Annotated[int, typer.Option("--limit", min=1, max=100, help="Most releases to show.")] = 20,
+    cursor: Annotated[str | None, typer.Option("--cursor", help="Go on after an earlier page.")] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """List an app's releases, newest first: where they are, their rates, what each brought."""
+    asked = api(url, token)
+    answer = asked.get("/api/releases", {"app": _app(asked, app_name), "limit": limit, "cursor": cursor})
+    print_json(answer) if as_json else show_releases.releases(answer)
+
+
+@release_group.command("show")
+def show_one(
+    version: Version,
+    app_name: App = None,
+    environment: Environment = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show one release: where it is, its rates, what it brought, its commits."""
+    asked = api(url, token)
+    answer = asked.get(f"/api/apps/{_app(asked, app_name)}/releases/{version}", {"environment": environment})
+    print_json(answer) if as_json else show_releases.release(answer)
+
+
+@release_group.command("add")
+def add(
+    version: Version,
+    app_name: App = None,
+    git: Annotated[
+        Path | None, typer.Option("--git", help="Folder of the git repository, to tell the commits of the release.")
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option("--since", help="Where the release before it ended: a tag, branch or commit.")
+    ] = None,
+    revision: Annotated[
+        str | None, typer.Option("--revision", help="What the release is made of; its tag, else HEAD, when absent.")
+    ] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Make a release known, and with --git tell its commits: ids, authors, subjects, touched lines and functions. No source is sent."""
+    asked = api(url, token)
+    name = _app(asked, app_name)
+    if git is None:
+        if since or revision:
+            raise UsageTrouble("--since and --revision are about a repository: say --git PATH too.")
+        answer = asked.post(f"/api/apps/{name}/releases", {"release": version})
+        print_json(answer) if as_json else show.say(f"{show.safe(answer['release'])} is known as a release of {name}.")
+        return
+    from obitus.cli.git import Repository
+
+    repository = Repository(git)
+    end, said = _end(repository, version, revision)
+    begin, begin_said = _begin(asked, repository, name, version, end, since)
+    found = repository.commits(begin, end, begin_said)
+    added = there = 0
+    pages = [found.commits[i : i + COMMITS_A_REQUEST] for i in range(0, len(found.commits), COMMITS_A_REQUEST)] or [[]]
+    for page in pages:
+        body = {"revision": end, "commits": [_told(commit) for commit in page]}
+        answer = asked.post_packed(f"/api/apps/{name}/commits/{version}", gzip.compress(json.dumps(body).encode()))
+        added, there = added + answer["added"], there + answer["already_there"]
+    if as_json:
+        print_json(
+            {
+                "release": version,
+                "revision": end,
+                "since": begin,
+                "added": added,
+                "already_there": there,
+                "notes": found.notes,
+            }
+        )
+        return
+    show.say(
+        f"{version} of {name}: {count_of(added, 'commit')} told"
+        + (f", {there:,} were there already" if there else "")
+        + f"; {said}, since {begin_said}."
+    )
+    for note in found.notes:
+        show.say(note, show.FAILED)
+    if not found.commits:
+        show.say("No commit lies between the two. Say --since with what the release before it was made of.", show.QUIET)
+
+
+@release_group.command("rename")
+def rename(
+    version: Version,
+    name: Annotated[str, typer.Argument(help="Its new name.")],
+    app_name: App = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Give a release another name; reports that come by the old one go to it."""
+    asked = api(url, token)
+    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{version}", {"name": name})
+    print_json(answer) if as_json else show.say(
+        f"{show.safe(version)} is {show.safe(answer['release'])} now; the old name goes on leading to it."
+    )
+
+
+@release_group.command("move")
+def move(
+    version: Version,
+    behind: Annotated[str | None, typer.Option("--behind", help="The release that it comes right behind.")] = None,
+    back: Annotated[bool, typer.Option("--back", help="Back to where its name and time put it.")] = False,
+    app_name: App = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Correct the order of releases."""
+    if (behind is None) is not back:
+        raise UsageTrouble("Say --behind RELEASE, or --back.")
+    asked = api(url, token)
+    order = {"in_order": True} if back else {"behind": behind}
+    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{version}", order)
+    before = f"right behind {show.safe(answer['previous'])}" if answer["previous"] else "first"
+    print_json(answer) if as_json else show.say(f"{show.safe(answer['release'])} comes {before} now.")
+
+
+@app.command()
+def deploy(
+    version: Version,
+    app_name: App = None,
+    environment: Annotated[
+        str | None, typer.Option("--environment", help="Where it arrived; production, or the key's.")
+    ] = None,
+    at: Annotated[datetime | None, typer.Option("--at", help="When, in UTC; now when absent.")] = None,
+    canary: Annotated[
+        bool, typer.Option("--canary", help="Beside the release that is live, not in its place.")
+    ] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Tell that a release arrived in an environment. In a pipeline OBITUS_URL and OBITUS_KEY are enough; a rollback is a deploy of the older one."""
+    order: dict[str, Any] = {"release": version, "canary": canary}
+    key = os.environ.get("OBITUS_KEY")
+    if key and token is None and not os.environ.get("OBITUS_TOKEN"):
+        service = url or os.environ.get("OBITUS_URL")
+        if not service:
+            raise UsageTrouble("OBITUS_KEY is set, but OBITUS_URL is not. Set it to the service's address.")
+        asked = Api(Login(service.rstrip("/"), key))
+        order |= {name: value for name, value in (("app", app_name), ("environment", environment)) if value}
+    else:
+        asked = api(url, token)
+        order |= {"app": _app(asked, app_name), "environment": environment or "production"}
+    if at is not None:
+        order["time"] = at.replace(tzinfo=at.tzinfo or UTC).isoformat()
+    answer = asked.post("/api/deploys", order)
+    if as_json:
+        print_json(answer)
+        return
+    how = " as a canary" if answer["canary"] else ""
+    show.say(
+        f"{show.safe(answer['release'])} of {answer['app']} arrived in {answer['environment']}{how} at {answer['time'][:16].replace('T', ' ')} UTC."
+    )
+
+
+@app.command()
+def compare(
+    before: Annotated[str, typer.Argument(metavar="BEFORE", help="The release to compare with.")],
+    now: Annotated[str, typer.Argument(metavar="NOW", help="The release that is looked at.")],
+    app_name: App = None,
+    environment: Environment = None,
+    same_time: Annotated[
+        bool | None,
+        typer.Option("--same-time/--all-time", help="Only hours in which both were live; so by itself for a canary."),
+    ] = None,
+    fail_on: Annotated[
+        str | None,
+        typer.Option(
+            "--fail-on", help="End with status 1 when an issue or entry point is one of these, such as new,worse."
+        ),
+    ] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Say what a release brought against another one: new, regressed, worse, gone, better, unchanged."""
+    failing = [kind.strip() for kind in (fail_on or "").split(",") if kind.strip()]
+    wrong = [kind for kind in failing if kind not in KINDS]
+    if wrong:
+        raise UsageTrouble(f"--fail-on: {wrong[0]} is none of {', '.join(KINDS)}.")
+    asked = api(url, token)
+    query = {
+        "app": _app(asked, app_name),
+        "before": before,
+        "now": now,
+        "environment": environment,
+        "same_time": same_time,
+    }
+    answer = asked.get("/api/compare", query)
+    print_json(answer) if as_json else show_releases.compared(answer)
+    found = {one["kind"] for one in (*answer["issues"], *answer["entry_points"])} & set(failing)
+    if found:
+        raise CliError(f"{now} has what --fail-on names: {', '.join(kind for kind in KINDS if kind in found)}.")
+
+
+def _app(asked: Api, name: str | None) -> str:
+    if name is not None:
+        return name
+    names = [row["name"] for row in asked.get("/api/apps")["apps"]]
+    if len(names) == 1:
+        return str(names[0])
+    raise UsageTrouble(
+        f"Say which app: --app {' | '.join(names)}." if names else "There is no app yet. Add one: obitus app add NAME"
+    )
+
+
+def _end(repository: Any, version: str, revision: str | None) -> tuple[str, str]:
+    if revision is not None:
+        found = repository.revision(revision)
+        if found is None:
+            raise UsageTrouble(f"--revision: the repository knows no {revision}.")
+        return found, f"made of {revision}"
+    tagged = repository.tag_of(version)
+    if tagged is not None:
+        return tagged, "made of its tag"
+    head = repository.revision("HEAD")
+    if head is None:
+        raise UsageTrouble("The repository holds no commit yet.")
+    return head, f"made of HEAD ({head[:9]}), since no tag is called like it"
+
+
+def _begin(
+    asked: Api, repository: Any, app_name: str, version: str, end: str, since: str | None
+) -> tuple[str | None, str]:
+    """Return where the release before ended: what was said, what the service knows, or the tag of the release before."""
+    if since is not None:
+        found = repository.revision(since)
+        if found is None:
+            shallow = " It is a shallow clone: git fetch --unshallow." if repository.shallow else ""
+            raise UsageTrouble(f"--since: the repository knows no {since}.{shallow}")
+        return found, since
+    known = asked.get(f"/api/apps/{app_name}/revisions")["releases"]
+    names = [row["release"] for row in known]
+    older = known[names.index(version) + 1 :] if version in names else known
+    for row in older[:50]:
+        found = repository.revision(row["revision"]) if row["revision"] else repository.tag_of(row["release"])
+        if found is not None and found != end and repository.is_before(found, end):
+            return found, row["release"]
+    tag = repository.tag_before(end)
+    if tag is not None:
+        return repository.revision(f"refs/tags/{tag}"), f"{tag}, the tag before it"
+    return None, "the beginning of the repository, for no earlier release is known by its commit or tag (say --since)"
+
+
+def _told(commit: Any) -> dict[str, Any]:
+    return {
+        "id": commit.id,
+        "time": to_text(max(0, commit.time_ms)),
+        "author": commit.author,
+        "subject": commit.subject,
+        "files": [
+            {"path": f.path, "ranges": [list(r) for r in f.ranges], "names": [n[:200] for n in f.names]}
+            for f in commit.files
+        ],
+        "libraries": [
+            {"name": c.name[:200], "before": c.before[:100], "after": c.after[:100]} for c in commit.libraries
+        ],
+    }

@@ -1,0 +1,282 @@
+"""How releases, comparisons and since-when look in a terminal of 80 columns."""
+
+from __future__ import annotations
+
+from itertools import groupby
+from typing import Any, Final
+
+from rich.table import Table
+from rich.text import Text
+
+from obitus.cli.show import ACCENT, FAILED, QUIET, console, heading, inset, safe, say
+from obitus.core.wording import count_of
+
+KIND_SHAPES: Final = {
+    "new": "+",
+    "regressed": "▲",
+    "worse": "↑",
+    "gone": "∅",
+    "better": "↓",
+    "unchanged": "=",
+    "cannot tell": "?",
+}
+VERDICT_SHAPES: Final = {
+    "held": "●",
+    "too early to say": "◔",
+    "still there but rarer": "↓",
+    "back": "▲",
+    "cannot tell": "?",
+}
+_BAD: Final = ("new", "regressed", "worse", "back")
+MOST_SHOWN: Final = 12
+
+
+def releases(answer: dict[str, Any]) -> None:
+    """Print an app's releases, newest first."""
+    if not answer["releases"]:
+        say("No release yet. One comes to be with its first report, or: obitus release add VERSION --app APP")
+        return
+    table = _table("Release", "Arrived (UTC)", "", "Runs", "Failures per 1,000 runs", "Brought")
+    for row in answer["releases"]:
+        brought = Text(_brought(row), style=FAILED if row["regressed"] or row["steps"] else "")
+        places = row["places"] or [None]
+        for i, place in enumerate(places):
+            name = Text(safe(row["release"]), style="bold") if i == 0 else Text("")
+            if place is None:
+                table.add_row(
+                    name, Text("not yet" if row["first_seen"] is None else "", style=QUIET), "", "", "", brought
+                )
+                continue
+            arrived = (
+                f"{place['deployed'][:16].replace('T', ' ')}{' *' if place['inferred'] else ''}"
+                if place["deployed"]
+                else ""
+            )
+            where = Text(f"{safe(place['environment'])}{', canary' if place['canary'] else ''}").append(
+                ", live" if place["live"] else "", style=ACCENT
+            )
+            table.add_row(
+                name,
+                arrived,
+                where,
+                f"{place['runs']:,}" if place["runs"] else "",
+                _rate(place["rate"]),
+                brought if i == 0 else "",
+            )
+    console.print(table)
+    if any(place["inferred"] for row in answer["releases"] for place in row["places"]):
+        say("* from the first report; nobody told this deploy. obitus deploy RELEASE tells it.", QUIET)
+    shown = (
+        f"{count_of(len(answer['releases']), 'release')} of {answer['releases_in_all']:,}"
+        if answer["next"]
+        else count_of(len(answer["releases"]), "release")
+    )
+    more = f" More: --cursor {answer['next']}." if answer["next"] else ""
+    say(f"{shown}.{more} One whole: obitus release RELEASE. Two: obitus compare BEFORE NOW", QUIET)
+
+
+def release(answer: dict[str, Any]) -> None:
+    """Print one release."""
+    console.print(Text(f"{safe(answer['release'])} ", style="bold").append(f"of {answer['app']}", style=QUIET))
+    heading("Where it is")
+    for place in answer["places"]:
+        arrived = f"arrived {place['deployed'][:16].replace('T', ' ')} UTC" if place["deployed"] else "never arrived"
+        said = f"{safe(place['environment'])}: {arrived}{' (from its first report)' if place['inferred'] else ''}{', as a canary' if place['canary'] else ''}"
+        inset(
+            Text(said).append(
+                ", live" if place["live"] else ", not live any more", style=ACCENT if place["live"] else QUIET
+            ),
+            2,
+        )
+        if place["runs"]:
+            clean = place["clean"]
+            inset(
+                Text(
+                    f"{place['runs']:,} runs, {clean['value']:.2%} clean ({clean['low']:.2%} to {clean['high']:.2%}); failures per 1,000 runs: {_rate(place['rate'])}",
+                    style=QUIET,
+                ),
+                4,
+            )
+        elif place["failures"]:
+            inset(
+                Text(
+                    f"{count_of(place['failures'], 'failure')}; no runs are counted, so there is no rate", style=QUIET
+                ),
+                4,
+            )
+    if not answer["places"]:
+        inset(Text("It has not come yet."), 2)
+    _issues("First seen in it", answer["first_here"])
+    _issues("Back with it", answer["back_here"])
+    if answer["stepped_up"]:
+        heading("Fails more since it")
+        for step in answer["stepped_up"][:MOST_SHOWN]:
+            what = (
+                f"issue {step['issue']['number']}, {safe(step['issue']['title'])}"
+                if step["issue"]
+                else safe(step["entry_point"] or "")
+            )
+            inset(Text(f"↑ {what}", style=FAILED), 2)
+            inset(Text(step["reason"], style=QUIET), 4)
+    if answer["entry_points"]:
+        heading("Entry points")
+        table = _table("", "Runs", "Failed", "Clean")
+        for point in answer["entry_points"][:MOST_SHOWN]:
+            clean = f"{point['clean']['value']:.2%}" if point["clean"] else ""
+            table.add_row("  " + safe(point["entry_point"]), f"{point['runs']:,}", f"{point['failed']:,}", clean)
+        console.print(table)
+    heading("Commits")
+    for commit in answer["latest_commits"][:MOST_SHOWN]:
+        inset(
+            Text(f"{commit['id'][:9]} ", style=QUIET)
+            .append(safe(commit["subject"]))
+            .append(f"  {safe(commit['author'])}", style=QUIET),
+            2,
+        )
+    if not answer["latest_commits"]:
+        inset(
+            Text(
+                f"none are known. obitus release add {safe(answer['release'])} --app {answer['app']} --git PATH tells them",
+                style=QUIET,
+            ),
+            2,
+        )
+    elif answer["commits"] > MOST_SHOWN:
+        inset(Text(f"… of {answer['commits']:,}", style=QUIET), 2)
+    if answer["beside"]:
+        say(
+            f"\nBeside {safe(answer['beside'])}, live too: obitus compare {safe(answer['beside'])} {safe(answer['release'])} --app {answer['app']} --same-time",
+            QUIET,
+        )
+    elif answer["previous"]:
+        say(
+            f"\nAgainst the one before: obitus compare {safe(answer['previous'])} {safe(answer['release'])} --app {answer['app']}",
+            QUIET,
+        )
+
+
+def compared(answer: dict[str, Any]) -> None:
+    """Print two releases compared."""
+    say(safe(answer["sentence"]), "bold")
+    table = _table("", "Runs", "Failed runs", "Clean runs", "Failures per 1,000 runs")
+    for side in (answer["before"], answer["now"]):
+        clean = (
+            f"{side['clean']['value']:.2%} ({side['clean']['low']:.2%} to {side['clean']['high']:.2%})"
+            if side["clean"]
+            else "no runs counted"
+        )
+        table.add_row(
+            "  " + safe(side["release"]), f"{side['runs']:,}", f"{side['failed']:,}", clean, _rate(side["rate"])
+        )
+    console.print(table)
+    for title, found in (("Issues", answer["issues"]), ("Entry points", answer["entry_points"])):
+        for kind, group in groupby(found, lambda one: one["kind"]):
+            rows = list(group)
+            heading(f"{title}, {kind}: {len(rows)}")
+            most = MOST_SHOWN if kind in _BAD or kind in ("gone", "better") else 3
+            for one in rows[:most]:
+                what = (
+                    f"{one['issue']['number']:>4}  {safe(one['issue']['title'])}"
+                    if one["issue"]
+                    else safe(one["entry_point"])
+                )
+                inset(Text(f"{KIND_SHAPES[kind]} {what}", style=FAILED if kind in _BAD else ""), 2)
+                inset(Text(safe(one["reason"]), style=QUIET), 4)
+            if len(rows) > most:
+                inset(Text(f"… and {len(rows) - most} more (--json has them all)", style=QUIET), 2)
+    say(f"\nOf what is called worse, gone or better, at most {answer['false_share']:.0%} is so by chance.", QUIET)
+
+
+def since(answer: dict[str, Any]) -> None:
+    """Print since when an issue is there, whether the fix held, and which change did it."""
+    heading("Since when")
+    inset(Text(safe(answer["sentence"])), 2)
+    table = _table("", "", "Failures", "per 1,000 runs", "Arrived (UTC)", "")
+    most = max((entry["rate"]["value"] if entry["rate"] else 0 for entry in answer["lane"]), default=0)
+    for entry in answer["lane"]:
+        rate = entry["rate"]
+        bar = (
+            "█" * max(1, round(rate["value"] / most * 12))
+            if rate and rate["value"] and most
+            else ("·" if entry["failures"] else "")
+        )
+        notes = ["the fix should be in" if entry["has_fix"] else "", "rate stepped up" if entry["stepped_up"] else ""]
+        arrived = (
+            f"{entry['deployed'][5:16].replace('T', ' ')}{'*' if entry['inferred'] else ''}"
+            if entry["deployed"]
+            else "not yet"
+        )
+        table.add_row(
+            "  " + safe(entry["release"]), Text(bar, style=FAILED), f"{entry['failures']:,}", f"{rate['value']:.2g} of {entry['runs']:,}" if rate else "no runs counted",
+            arrived, Text(", ".join(note for note in notes if note), style=QUIET),
+        )  # fmt: skip
+    if answer["lane"]:
+        console.print(table)
+    for step in answer["stepped_up"][:2]:
+        inset(Text(f"↑ in {safe(step['release'])}: {safe(step['reason'])}", style=FAILED), 2)
+    if answer["verdicts"]:
+        heading("Did the fix hold?")
+        for held in answer["verdicts"]:
+            where = f" in {safe(held['environment'])}" if held["environment"] else ""
+            inset(
+                Text(
+                    f"{VERDICT_SHAPES[held['verdict']]} {held['verdict']}{where}",
+                    style=FAILED if held["verdict"] in _BAD else ACCENT,
+                ),
+                2,
+            )
+            inset(Text(safe(held["reason"])), 4)
+    links = [("Uncovered by the fix of", answer["uncovered_by"])] if answer["uncovered_by"] else []
+    links += [("Its fix uncovered", one) for one in answer["uncovered"]]
+    for said, one in links:
+        inset(Text(f"{said} issue {one['issue']['number']}, {safe(one['issue']['title'])}: {safe(one['reason'])}."), 2)
+    for change in answer["changes"]:
+        heading(f"Likely changes in {safe(change['release'])}, where {change['what']}")
+        if change["note"]:
+            inset(Text(safe(change["note"]), style=QUIET), 2)
+        for place, one in enumerate(change["commits"], 1):
+            commit = one["commit"]
+            inset(
+                Text(f"{place}. {commit['id'][:9]} ", style=QUIET)
+                .append(safe(commit["subject"]), style="bold")
+                .append(f"  {safe(commit['author'])}, {commit['time'][:10]}", style=QUIET),
+                2,
+            )
+            inset(Text(safe("; ".join(one["reasons"][:3])), style=QUIET), 5)
+
+
+def _issues(title: str, found: list[dict[str, Any]]) -> None:
+    if not found:
+        return
+    heading(f"{title}: {len(found)}")
+    for one in found[:MOST_SHOWN]:
+        inset(
+            Text(f"{one['number']:>4}  ", style="bold")
+            .append(safe(one["title"]))
+            .append(f"  {one['state']}", style=QUIET),
+            2,
+        )
+
+
+def _brought(row: dict[str, Any]) -> str:
+    parts = [(row["new_issues"], "new"), (row["regressed"], "back"), (row["steps"], "stepped up")]
+    return ", ".join(f"{n} {what}" for n, what in parts if n)
+
+
+def _rate(rate: dict[str, Any] | None) -> str:
+    if rate is None:
+        return ""
+    return f"{rate['value']:.3g} ({rate['low']:.2g} to {rate['high']:.2g})"
+
+
+def _table(*names: str) -> Table:
+    table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET, padding=(0, 2, 0, 0))
+    for name in names:
+        numbers = name in ("Runs", "Failed", "Failed runs", "Failures", "Clean")
+        table.add_column(
+            name,
+            justify="right" if numbers else "left",
+            overflow="fold",
+            no_wrap=name in ("Runs", "Arrived (UTC)", "Release"),
+        )
+    return table
