@@ -6,22 +6,28 @@
 	import { session } from './lib/session.svelte';
 	import KeyHelp from './parts/KeyHelp.svelte';
 	import TopBar from './parts/TopBar.svelte';
+	import Compare from './pages/Compare.svelte';
 	import Desk from './pages/Desk.svelte';
 	import IssuePage from './pages/Issue.svelte';
 	import Issues from './pages/Issues.svelte';
+	import ReleasePage from './pages/Release.svelte';
+	import Releases from './pages/Releases.svelte';
 	import Rules from './pages/Rules.svelte';
 	import SetUp from './pages/SetUp.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
 	let help = $state(false);
+	const release = $derived(/^\/releases\/([a-z0-9-]+)\/(.+)$/.exec(place.path)?.slice(1) as [string, string] | undefined);
+	const compared = $derived(/^\/compare\/([a-z0-9-]+)$/.exec(place.path)?.[1]);
 	const issue = $derived(/^\/issues\/(\d+)$/.exec(place.path)?.[1]);
 
 	onMount(() => session.look());
 	keys.use([
 		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
 		{ key: '2', does: 'Issues', run: () => place.go(place.to('/issues')) },
-		{ key: '3', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
-		{ key: '4', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
+		{ key: '3', does: 'Releases', run: () => place.go(place.to('/releases')) },
+		{ key: '4', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
+		{ key: '5', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
 		{ key: '?', does: 'This list', run: () => (help = true) }
 	]);
@@ -38,6 +44,12 @@
 			{#key issue}<IssuePage number={Number(issue)} />{/key}
 		{:else if place.path === '/issues'}
 			<Issues />
+		{:else if release}
+			{#key place.path}<ReleasePage app={release[0]} release={decodeURIComponent(release[1])} />{/key}
+		{:else if compared}
+			{#key compared}<Compare app={compared} />{/key}
+		{:else if place.path === '/releases'}
+			<Releases />
 		{:else if place.path === '/set-up/rules'}
 			<Rules />
 		{:else if place.path.startsWith('/set-up')}

@@ -238,7 +238,7 @@ export interface paths {
         put?: never;
         /**
          * Settle an issue in a release
-         * @description Say in which release it is fixed. Seen again in that release or a later one, it is back as `regressed`.
+         * @description Say where it is fixed. Seen again where the fix should be, it is back as `regressed`.
          */
         post: operations["settle_api_issues__number__settle_post"];
         delete?: never;
@@ -787,6 +787,176 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * An app's releases
+         * @description Return releases, newest first: deploys, rates, and what each brought.
+         */
+        get: operations["releases_api_releases_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/releases/{release}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One release, whole
+         * @description Return one release: where it is, its rates, what it brought, its commits.
+         */
+        get: operations["release_api_apps__name__releases__release__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Correct a release
+         * @description Rename a release, or correct its place in the order.
+         */
+        patch: operations["correct_api_apps__name__releases__release__patch"];
+        trace?: never;
+    };
+    "/api/apps/{name}/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a release known
+         * @description Make a release known before its first report. One that is known already stays as it is.
+         */
+        post: operations["add_release_api_apps__name__releases_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/commits/{release}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell the commits of a release
+         * @description Take commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`.
+         */
+        post: operations["add_commits_api_apps__name__commits__release__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Of which commits releases were made
+         * @description Return releases newest first with the commit each was made of, for telling the commits of the next one.
+         */
+        get: operations["revisions_api_apps__name__revisions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deploys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Deploys
+         * @description Return the deploys inside the window, latest first: the marks on every course over time.
+         */
+        get: operations["deploys_api_deploys_get"];
+        put?: never;
+        /**
+         * Tell that a release arrived
+         * @description Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment is enough.
+         *
+         *     A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
+         */
+        post: operations["add_deploy_api_deploys_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare two releases
+         * @description Say what a release brought: new, regressed, worse, gone, better, unchanged; by rates, with exact tests.
+         */
+        get: operations["compare_api_compare_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/since": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Since when, did the fix hold, which change did it
+         * @description Return an issue's lane of releases, the verdicts on its fix, what uncovered it, and the likely changes.
+         */
+        get: operations["since_when_api_issues__number__since_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health": {
         parameters: {
             query?: never;
@@ -885,6 +1055,179 @@ export interface components {
              * @description Releases of all apps, newest first.
              */
             releases: string[];
+        };
+        /**
+         * ChangesAnswer
+         * @description The likely changes of one release for one issue.
+         */
+        ChangesAnswer: {
+            /** Release */
+            release: string;
+            /**
+             * What
+             * @description What happened in it: the issue began, or came back.
+             */
+            what: string;
+            /** Commits In All */
+            commits_in_all: number;
+            /**
+             * Note
+             * @description Why there is none, when there is none.
+             */
+            note: string;
+            /** Commits */
+            commits: components["schemas"]["LikelyChangeAnswer"][];
+        };
+        /**
+         * CommitAnswer
+         * @description A commit.
+         */
+        CommitAnswer: {
+            /** Id */
+            id: string;
+            /** Time */
+            time: string;
+            /** Author */
+            author: string;
+            /** Subject */
+            subject: string;
+            /** Files */
+            files: number;
+        };
+        /**
+         * CompareAnswer
+         * @description Two releases compared by their rates.
+         */
+        CompareAnswer: {
+            /** App */
+            app: string;
+            /** Environment */
+            environment: string | null;
+            /**
+             * Same Time
+             * @description Whether only hours count in which both were live.
+             */
+            same_time: boolean;
+            /**
+             * Hours
+             * @description How many hours those are; 0 when all of their lives is compared.
+             */
+            hours: number;
+            before: components["schemas"]["Side"];
+            now: components["schemas"]["Side"];
+            /** Sentence */
+            sentence: string;
+            /** Issues */
+            issues: components["schemas"]["ComparedAnswer"][];
+            /** Entry Points */
+            entry_points: components["schemas"]["ComparedAnswer"][];
+            /**
+             * Counts
+             * @description Issues of each kind.
+             */
+            counts: {
+                [key: string]: number;
+            };
+            /**
+             * False Share
+             * @description At most this share of what is called worse or better is so by chance.
+             */
+            false_share: number;
+        };
+        /**
+         * ComparedAnswer
+         * @description What became of an issue or an entry point.
+         */
+        ComparedAnswer: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "new" | "regressed" | "worse" | "gone" | "better" | "unchanged" | "cannot tell";
+            /** Reason */
+            reason: string;
+            issue?: components["schemas"]["IssueRef"] | null;
+            /** Entry Point */
+            entry_point?: string | null;
+            before: components["schemas"]["ComparedSide"];
+            now: components["schemas"]["ComparedSide"];
+            /** @description By what factor the rate changed. */
+            factor?: components["schemas"]["IntervalAnswer"] | null;
+            /**
+             * Chance
+             * @description How probable the change is by chance.
+             */
+            chance?: number | null;
+        };
+        /**
+         * ComparedSide
+         * @description How often something failed on one side.
+         */
+        ComparedSide: {
+            /** Failures */
+            failures: number;
+            /** Runs */
+            runs: number;
+            rate?: components["schemas"]["IntervalAnswer"] | null;
+        };
+        /**
+         * Correction
+         * @description What is to be corrected about a release.
+         */
+        Correction: {
+            /**
+             * Name
+             * @description Its new name; the old one stays known.
+             */
+            name?: string | null;
+            /**
+             * Behind
+             * @description Put it right behind this release.
+             */
+            behind?: string | null;
+            /**
+             * In Order
+             * @description Take an earlier correction of the order back.
+             * @default false
+             */
+            in_order: boolean;
+        };
+        /**
+         * DeployAnswer
+         * @description The arrival of a release in an environment.
+         */
+        DeployAnswer: {
+            /** App */
+            app: string;
+            /** Release */
+            release: string;
+            /** Environment */
+            environment: string;
+            /** Time */
+            time: string;
+            /**
+             * Inferred
+             * @description Whether it was taken from the release's first report, since nobody told it.
+             */
+            inferred: boolean;
+            /**
+             * Canary
+             * @description Whether it came beside the release that was live, not in its place.
+             */
+            canary: boolean;
+            /**
+             * Told By
+             * @description Who told it; empty for an inferred one.
+             */
+            told_by: string;
+        };
+        /**
+         * DeploysAnswer
+         * @description Deploys inside a window, latest first.
+         */
+        DeploysAnswer: {
+            /** Deploys */
+            deploys: components["schemas"]["DeployAnswer"][];
         };
         /**
          * DeskAnswer
@@ -1145,6 +1488,33 @@ export interface components {
             failure?: string | null;
         };
         /**
+         * HourAnswer
+         * @description One hour of a release.
+         */
+        HourAnswer: {
+            /** Time */
+            time: string;
+            /** Runs */
+            runs: number;
+            /** Failed */
+            failed: number;
+        };
+        /**
+         * IntervalAnswer
+         * @description A value with its interval of 95% confidence.
+         */
+        IntervalAnswer: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /**
+             * High
+             * @description Absent where it has no upper bound.
+             */
+            high: number | null;
+        };
+        /**
          * IssueAnswer
          * @description One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life.
          */
@@ -1184,7 +1554,10 @@ export interface components {
             state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
             /** State Since */
             state_since: string;
-            /** Settled In */
+            /**
+             * Settled In
+             * @description The release with the fix, where one was named or came.
+             */
             settled_in?: string | null;
             /** First Seen */
             first_seen: string;
@@ -1236,15 +1609,25 @@ export interface components {
              * @description Why these failures are one issue.
              */
             why: components["schemas"]["FingerprintAnswer"][];
-            /**
-             * Releases
-             * @description All releases of the app in order, with this issue's failures.
-             */
-            releases: components["schemas"]["ReleaseCount"][];
             /** History */
             history: components["schemas"]["HistoryEntry"][];
             latest: components["schemas"]["FailureAnswer"];
             first: components["schemas"]["FailureAnswer"];
+        };
+        /**
+         * IssueRef
+         * @description An issue, named.
+         */
+        IssueRef: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
         };
         /**
          * IssueRow
@@ -1286,7 +1669,10 @@ export interface components {
             state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
             /** State Since */
             state_since: string;
-            /** Settled In */
+            /**
+             * Settled In
+             * @description The release with the fix, where one was named or came.
+             */
             settled_in?: string | null;
             /** First Seen */
             first_seen: string;
@@ -1395,6 +1781,51 @@ export interface components {
             title: string;
         };
         /**
+         * LaneEntry
+         * @description An issue in one release.
+         */
+        LaneEntry: {
+            /** Release */
+            release: string;
+            /** Failures */
+            failures: number;
+            /**
+             * Runs
+             * @description Runs of the entry points that the issue was met on.
+             */
+            runs: number;
+            rate?: components["schemas"]["IntervalAnswer"] | null;
+            /**
+             * Environments
+             * @description Failures by environment.
+             */
+            environments: {
+                [key: string]: number;
+            };
+            /**
+             * Deployed
+             * @description When it first arrived anywhere.
+             */
+            deployed?: string | null;
+            /**
+             * Inferred
+             * @default false
+             */
+            inferred: boolean;
+            /** Last Seen */
+            last_seen?: string | null;
+            /**
+             * Has Fix
+             * @description Whether it should have the fix, when the issue is settled.
+             */
+            has_fix?: boolean | null;
+            /**
+             * Stepped Up
+             * @default false
+             */
+            stepped_up: boolean;
+        };
+        /**
          * LikeAnswer
          * @description An issue that may be the same fault.
          */
@@ -1415,6 +1846,20 @@ export interface components {
              * @description What is alike, and what differs, in words.
              */
             reason: string;
+        };
+        /**
+         * LikelyChangeAnswer
+         * @description A commit that likely brought a failure.
+         */
+        LikelyChangeAnswer: {
+            commit: components["schemas"]["CommitAnswer"];
+            /**
+             * Score
+             * @description How closely it touches the failing stack, from 0 to 1.
+             */
+            score: number;
+            /** Reasons */
+            reasons: string[];
         };
         /**
          * LikesAnswer
@@ -1554,6 +1999,35 @@ export interface components {
             environment: string;
         };
         /**
+         * NewDeploy
+         * @description That a release arrived in an environment.
+         */
+        NewDeploy: {
+            /** Release */
+            release: string;
+            /**
+             * App
+             * @description The app; with a reporting key, the key's.
+             */
+            app?: string | null;
+            /**
+             * Environment
+             * @description Where; production when absent, or the key's.
+             */
+            environment?: string | null;
+            /**
+             * Time
+             * @description When, RFC 3339 with an offset; now when absent.
+             */
+            time?: string | null;
+            /**
+             * Canary
+             * @description Beside the release that is live, not in its place.
+             * @default false
+             */
+            canary: boolean;
+        };
+        /**
          * NewKey
          * @description A key to make.
          */
@@ -1608,7 +2082,7 @@ export interface components {
              * Steps
              * @description What to paste, and where.
              */
-            steps: components["schemas"]["StepAnswer"][];
+            steps: components["schemas"]["obitus__service__answers__StepAnswer"][];
             /**
              * Then
              * @description How to see that it works.
@@ -1625,6 +2099,14 @@ export interface components {
              * @description At least twelve signs.
              */
             password: string;
+        };
+        /**
+         * NewRelease
+         * @description A release to make known before it comes.
+         */
+        NewRelease: {
+            /** Release */
+            release: string;
         };
         /**
          * NewToken
@@ -1685,6 +2167,21 @@ export interface components {
             role: string;
             /** Has Password */
             has_password: boolean;
+        };
+        /**
+         * PointRate
+         * @description An entry point in one release.
+         */
+        PointRate: {
+            /** Entry Point */
+            entry_point: string;
+            /** Runs */
+            runs: number;
+            /** Failed */
+            failed: number;
+            /** Refused */
+            refused: number;
+            clean?: components["schemas"]["IntervalAnswer"] | null;
         };
         /**
          * ProblemDetails
@@ -1859,23 +2356,191 @@ export interface components {
             regroupings: components["schemas"]["RegroupingAnswer"][];
         };
         /**
-         * ReleaseCount
-         * @description Failures of an issue in one release.
+         * ReleaseAnswer
+         * @description One release, whole.
          */
-        ReleaseCount: {
+        ReleaseAnswer: {
             /** Release */
             release: string;
             /**
-             * First Report
-             * @description When the app first reported this release.
+             * First Seen
+             * @description When it first came; absent when it was only announced.
              */
-            first_report: string;
+            first_seen?: string | null;
+            /**
+             * Behind
+             * @description The release that a person put it behind.
+             */
+            behind?: string | null;
+            /**
+             * Revision
+             * @description The commit it was made of; empty when nobody said.
+             */
+            revision: string;
+            /** Commits */
+            commits: number;
+            /**
+             * New Issues
+             * @description Issues first seen in it.
+             */
+            new_issues: number;
+            /**
+             * Regressed
+             * @description Issues that came back with it.
+             */
+            regressed: number;
+            /**
+             * Steps
+             * @description Rates that stepped up with it.
+             */
+            steps: number;
+            /** Places */
+            places: components["schemas"]["ReleasePlace"][];
+            /** App */
+            app: string;
+            /**
+             * Previous
+             * @description The release before it in the order.
+             */
+            previous?: string | null;
+            /**
+             * Beside
+             * @description Another release that is live where this one is.
+             */
+            beside?: string | null;
+            /** Deploys */
+            deploys: components["schemas"]["DeployAnswer"][];
+            /**
+             * First Here
+             * @description Issues first seen in it, the first hundred.
+             */
+            first_here: components["schemas"]["IssueRef"][];
+            /**
+             * Back Here
+             * @description Issues that came back with it.
+             */
+            back_here: components["schemas"]["IssueRef"][];
+            /** Stepped Up */
+            stepped_up: components["schemas"]["obitus__service__release_answers__StepAnswer"][];
+            /**
+             * Entry Points
+             * @description Its entry points, most failed runs first.
+             */
+            entry_points: components["schemas"]["PointRate"][];
+            /** Latest Commits */
+            latest_commits: components["schemas"]["CommitAnswer"][];
+            /**
+             * Hours
+             * @description Runs by hour, the latest 336 hours with any.
+             */
+            hours: components["schemas"]["HourAnswer"][];
+        };
+        /**
+         * ReleasePlace
+         * @description A release in one environment.
+         */
+        ReleasePlace: {
+            /** Environment */
+            environment: string;
+            /**
+             * Deployed
+             * @description When it last arrived there.
+             */
+            deployed?: string | null;
+            /**
+             * Inferred
+             * @default false
+             */
+            inferred: boolean;
+            /**
+             * Canary
+             * @default false
+             */
+            canary: boolean;
+            /**
+             * Live
+             * @description Whether it had runs in the last hour in which the app had any there.
+             */
+            live: boolean;
+            /** Runs */
+            runs: number;
+            /**
+             * Failed
+             * @description Runs that failed.
+             */
+            failed: number;
             /** Failures */
             failures: number;
-            /** Environments */
-            environments: {
-                [key: string]: number;
-            };
+            /** @description Failures per thousand runs. */
+            rate?: components["schemas"]["IntervalAnswer"] | null;
+            /** @description Clean-run share: runs that did not fail, over all. */
+            clean?: components["schemas"]["IntervalAnswer"] | null;
+            /**
+             * First Run
+             * @description Start of the first hour with runs.
+             */
+            first_run?: string | null;
+            /**
+             * Last Run
+             * @description Start of the last hour with runs.
+             */
+            last_run?: string | null;
+        };
+        /**
+         * ReleaseRow
+         * @description A release in the list.
+         */
+        ReleaseRow: {
+            /** Release */
+            release: string;
+            /**
+             * First Seen
+             * @description When it first came; absent when it was only announced.
+             */
+            first_seen?: string | null;
+            /**
+             * Behind
+             * @description The release that a person put it behind.
+             */
+            behind?: string | null;
+            /**
+             * Revision
+             * @description The commit it was made of; empty when nobody said.
+             */
+            revision: string;
+            /** Commits */
+            commits: number;
+            /**
+             * New Issues
+             * @description Issues first seen in it.
+             */
+            new_issues: number;
+            /**
+             * Regressed
+             * @description Issues that came back with it.
+             */
+            regressed: number;
+            /**
+             * Steps
+             * @description Rates that stepped up with it.
+             */
+            steps: number;
+            /** Places */
+            places: components["schemas"]["ReleasePlace"][];
+        };
+        /**
+         * ReleasesAnswer
+         * @description An app's releases, newest first, a page at a time.
+         */
+        ReleasesAnswer: {
+            /** App */
+            app: string;
+            /** Releases */
+            releases: components["schemas"]["ReleaseRow"][];
+            /** Releases In All */
+            releases_in_all: number;
+            /** Next */
+            next?: string | null;
         };
         /**
          * ReportsAnswer
@@ -1904,14 +2569,42 @@ export interface components {
         };
         /**
          * SettleOrder
-         * @description In which release an issue is settled.
+         * @description In what an issue is settled: in a release, by something done now, or in whatever release comes next.
          */
         SettleOrder: {
             /**
              * Release
-             * @description The release with the fix; the newest known when absent.
+             * @description The release with the fix; it need not have come yet. The newest known when neither it nor `how` is given.
              */
             release?: string | null;
+            /**
+             * How
+             * @description `in` the release, `now` whatever the release, or in the `next` release.
+             * @default in
+             * @enum {string}
+             */
+            how: "in" | "now" | "next";
+            /**
+             * Environment
+             * @description Settle it there only; everywhere when absent.
+             */
+            environment?: string | null;
+        };
+        /**
+         * Side
+         * @description One side of a comparison.
+         */
+        Side: {
+            /** Release */
+            release: string;
+            /** Runs */
+            runs: number;
+            /** Failed */
+            failed: number;
+            /** Failures */
+            failures: number;
+            rate?: components["schemas"]["IntervalAnswer"] | null;
+            clean?: components["schemas"]["IntervalAnswer"] | null;
         };
         /**
          * SignIn
@@ -1942,6 +2635,36 @@ export interface components {
             name: string;
             /** Token */
             token?: string | null;
+        };
+        /**
+         * SinceAnswer
+         * @description Since when an issue is there, whether its fix held, and which change did it.
+         */
+        SinceAnswer: {
+            /** Sentence */
+            sentence: string;
+            /**
+             * Lane
+             * @description Releases in order, oldest first.
+             */
+            lane: components["schemas"]["LaneEntry"][];
+            /** Verdicts */
+            verdicts: components["schemas"]["VerdictAnswer"][];
+            uncovered_by?: components["schemas"]["UncoveredAnswer"] | null;
+            /**
+             * Uncovered
+             * @description Issues that this one's fix uncovered.
+             */
+            uncovered: components["schemas"]["UncoveredAnswer"][];
+            /** Stepped Up */
+            stepped_up: components["schemas"]["obitus__service__release_answers__StepAnswer"][];
+            /** Changes */
+            changes: components["schemas"]["ChangesAnswer"][];
+            /**
+             * Releases
+             * @description The app's releases, newest first, to settle in.
+             */
+            releases: string[];
         };
         /**
          * SplitOrder
@@ -2010,16 +2733,6 @@ export interface components {
             message: string;
         };
         /**
-         * StepAnswer
-         * @description One thing to do when an app is set up.
-         */
-        StepAnswer: {
-            /** Title */
-            title: string;
-            /** Lines */
-            lines: string;
-        };
-        /**
          * TokenAnswer
          * @description A personal token, without the token.
          */
@@ -2040,6 +2753,62 @@ export interface components {
             tokens: components["schemas"]["TokenAnswer"][];
         };
         /**
+         * UncoveredAnswer
+         * @description That one issue was uncovered by another one's fix.
+         */
+        UncoveredAnswer: {
+            issue: components["schemas"]["IssueRef"];
+            /** Entry Point */
+            entry_point: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * VerdictAnswer
+         * @description Whether a fix held.
+         */
+        VerdictAnswer: {
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "held" | "too early to say" | "still there but rarer" | "back" | "cannot tell";
+            /**
+             * Environment
+             * @description Where it was settled; empty for everywhere.
+             */
+            environment: string;
+            /**
+             * Settled
+             * @description What was said when settling, in words.
+             */
+            settled: string;
+            /** Reason */
+            reason: string;
+            /** Confidence */
+            confidence?: number | null;
+            /**
+             * Expected
+             * @description Failures that would be expected at the old rate.
+             */
+            expected?: number | null;
+            /**
+             * Failures
+             * @description Failures since, where the fix should be in.
+             */
+            failures: number;
+            /**
+             * Runs
+             * @description Runs since (or hours, where no runs are counted).
+             */
+            runs: number;
+            /**
+             * Ready
+             * @description About when it can be said, at the traffic of late.
+             */
+            ready?: string | null;
+        };
+        /**
          * WindowAnswer
          * @description The window that was looked at.
          */
@@ -2048,6 +2817,44 @@ export interface components {
             start: string;
             /** End */
             end: string;
+        };
+        /**
+         * StepAnswer
+         * @description One thing to do when an app is set up.
+         */
+        obitus__service__answers__StepAnswer: {
+            /** Title */
+            title: string;
+            /** Lines */
+            lines: string;
+        };
+        /**
+         * StepAnswer
+         * @description A rate that stepped up with a release.
+         */
+        obitus__service__release_answers__StepAnswer: {
+            /** Release */
+            release: string;
+            /** Environment */
+            environment: string;
+            /** @description The issue; absent when it is an entry point's rate. */
+            issue?: components["schemas"]["IssueRef"] | null;
+            /** Entry Point */
+            entry_point?: string | null;
+            /**
+             * Reason
+             * @description The numbers, in words.
+             */
+            reason: string;
+            /** Factor */
+            factor: number;
+            /**
+             * Chance
+             * @description How probable it is by chance.
+             */
+            chance: number;
+            /** Found */
+            found: string;
         };
     };
     responses: never;
@@ -5331,6 +6138,878 @@ export interface operations {
             };
             /** @description `store-broken`: The store refused */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    releases_api_releases_get: {
+        parameters: {
+            query: {
+                /** @description The app. */
+                app: string;
+                limit?: number;
+                /** @description `next` of the page before. */
+                cursor?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleasesAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-cursor`: The cursor is not one that was given out */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    release_api_apps__name__releases__release__get: {
+        parameters: {
+            query?: {
+                /** @description Only this environment; all when absent. */
+                environment?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+                /** @description The release. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    correct_api_apps__name__releases__release__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+                /** @description The release. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Correction"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `already-there`: It is there already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_release_api_apps__name__releases_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRelease"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_commits_api_apps__name__commits__release__post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+                /** @description The release. */
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The commit that the release was made of. */
+                    revision?: string;
+                    commits: {
+                        id: string;
+                        author?: string;
+                        subject?: string;
+                        /** Format: date-time */
+                        time: string;
+                        files?: {
+                            /** @description As it is called in the release. */
+                            path: string;
+                            /** @description First and last lines touched, as they stand in the release. */
+                            ranges?: number[][];
+                            /** @description Functions, classes and constants touched. */
+                            names?: string[];
+                        }[];
+                        libraries?: {
+                            name: string;
+                            before?: string;
+                            after?: string;
+                        }[];
+                    }[];
+                };
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: number;
+                    };
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    revisions_api_apps__name__revisions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    deploys_api_deploys_get: {
+        parameters: {
+            query?: {
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeploysAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_deploy_api_deploys_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description What time the sender's clock shows; corrects `time`. */
+                "obitus-sent"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDeploy"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeployAnswer"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site; `not-this-key`: This reporting key is for another app or environment */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `deploy-ahead`: The deploy lies in the future */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    compare_api_compare_get: {
+        parameters: {
+            query: {
+                app: string;
+                /** @description The release to compare with. */
+                before: string;
+                /** @description The release that is looked at. */
+                now: string;
+                /** @description Only this environment; all when absent. */
+                environment?: string | null;
+                /** @description Only hours in which both were live; when absent, so for a canary and not else. */
+                same_time?: boolean | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    since_when_api_issues__number__since_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SinceAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

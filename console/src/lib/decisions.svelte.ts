@@ -1,4 +1,4 @@
-import { api, asked, Trouble } from './api';
+import { api, asked, Trouble, type SettleOrder } from './api';
 
 /** Carries out decisions on issues, and holds what went wrong with the last one. */
 export class Decisions {
@@ -14,9 +14,10 @@ export class Decisions {
 		await this.#do(`Issue ${number} is parked.`, () => api.POST('/api/issues/{number}/park', { params: { path: { number } } }));
 	}
 
-	async settle(number: number, release: string) {
-		await this.#do(`Issue ${number} is settled in ${release}.`, () =>
-			api.POST('/api/issues/{number}/settle', { params: { path: { number } }, body: { release } })
+	async settle(number: number, order: SettleOrder) {
+		const where = order.how === 'now' ? 'now' : order.how === 'next' ? 'in the next release' : `in ${order.release}`;
+		await this.#do(`Issue ${number} is settled ${where}${order.environment ? `, ${order.environment} only` : ''}.`, () =>
+			api.POST('/api/issues/{number}/settle', { params: { path: { number } }, body: order })
 		);
 	}
 

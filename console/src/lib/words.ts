@@ -40,6 +40,37 @@ export const stateShapes = {
 	parked: '‖'
 } as const;
 
+export const verdictShapes = {
+	held: '●',
+	'too early to say': '◔',
+	'still there but rarer': '↓',
+	back: '▲',
+	'cannot tell': '?'
+} as const;
+
+export const kindShapes = {
+	new: '+',
+	regressed: '▲',
+	worse: '↑',
+	gone: '∅',
+	better: '↓',
+	unchanged: '=',
+	'cannot tell': '?'
+} as const;
+
+/** A rate for a thousand runs, to three figures at most. */
+export function rateText(value: number): string {
+	if (!Number.isFinite(value)) return 'any';
+	if (value >= 100) return Math.round(value).toLocaleString('en');
+	return value >= 1 ? value.toFixed(1) : value === 0 ? '0' : value.toPrecision(2);
+}
+
+/** A share in percent. Close to a hundred it keeps the figures that tell it apart from that. */
+export function shareText(share: number): string {
+	const percent = share * 100;
+	return `${percent === 100 || percent === 0 ? percent : percent > 99.9 ? percent.toFixed(3) : percent.toFixed(1)}%`;
+}
+
 export const windows: [string, string][] = [
 	['30m', 'last 30 minutes'],
 	['1h', 'last hour'],

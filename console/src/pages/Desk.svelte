@@ -27,7 +27,7 @@
 {#snippet part(heading: string, rows: IssueRow[], none: string, before: number)}
 	<section class="mt-7">
 		<h2 class="mb-2 font-serif text-xl font-semibold">{heading}</h2>
-		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} />{:else}<p class="text-quiet">{none}</p>{/if}
+		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} window={desk.value?.window} />{:else}<p class="text-quiet">{none}</p>{/if}
 	</section>
 {/snippet}
 

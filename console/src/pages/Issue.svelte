@@ -9,7 +9,7 @@
 	import { ago, countOf, moment } from '../lib/words';
 	import Correcting from '../parts/Correcting.svelte';
 	import Attributes from '../parts/Attributes.svelte';
-	import Lane from '../parts/Lane.svelte';
+	import Since from '../parts/Since.svelte';
 	import SettleDialog from '../parts/SettleDialog.svelte';
 	import Stack from '../parts/Stack.svelte';
 	import StateMark from '../parts/StateMark.svelte';
@@ -29,7 +29,8 @@
 	let ownOnly = $state(true);
 	const failure = $derived(chosenId ? (chosen.value ?? undefined) : found.value?.latest);
 	const report = $derived(failure?.report as unknown as Report | undefined);
-	const releases = $derived((found.value?.releases ?? []).map((entry) => entry.release).filter(Boolean).toReversed());
+	const since = new Loader(() => asked(api.GET('/api/issues/{number}/since', { params: { path: { number } } })));
+	const apps = new Loader(() => asked(api.GET('/api/apps')));
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
 
 	keys.use([
@@ -98,7 +99,9 @@
 		{/if}
 
 		<h2 class="section">Since when</h2>
-		<Lane releases={issue.releases} settledIn={issue.settled_in} />
+		<Told value={since.value} trouble={since.trouble}>
+			{#snippet children(known)}<Since since={known} app={issue.app} state={issue.state} />{/snippet}
+		</Told>
 
 		{#if failure && report}
 			<h2 class="section">Who and what</h2>
@@ -111,8 +114,9 @@
 		<SettleDialog
 			bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
 			title={issue.title}
-			{releases}
-			settle={(release) => decisions.settle(number, release)}
+			releases={since.value?.releases ?? []}
+			environments={apps.value?.environments ?? []}
+			settle={(order) => decisions.settle(number, order)}
 		/>
 	{/snippet}
 </Told>

@@ -76,7 +76,7 @@
 				{countOf(page.issues_in_all, 'issue')}, {countOf(page.failures_in_all, 'failure')}. <kbd class="font-mono">j</kbd>
 				<kbd class="font-mono">k</kbd> move, <kbd class="font-mono">?</kbd> lists all keys.
 			</p>
-			<IssueTable {rows} label="Issues" {chosen} />
+			<IssueTable {rows} label="Issues" {chosen} window={page.window} />
 			{#if next}<button class="act mt-4" onclick={goOn}>Show more</button>{/if}
 		{:else}
 			<p class="my-8">No issue matches. Look further back in the sentence above, or drop the text or the state.</p>
@@ -87,5 +87,6 @@
 	bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
 	title={decisions.settling?.title ?? ''}
 	{releases}
-	settle={(release) => current && decisions.settle(current.number, release)}
+	environments={apps.value?.environments ?? []}
+	settle={(order) => current && decisions.settle(current.number, order)}
 />

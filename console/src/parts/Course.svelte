@@ -1,20 +1,29 @@
 <script module lang="ts">
-	/** Counts over time as bars; `said` is the same in words, for those who do not see them. */
+	/** A moment to mark on a course: from 0, its start, to 1, and what it was. */
+	export interface Mark {
+		at: number;
+		said: string;
+	}
+
+	/** Counts over time as bars; `said` is the same in words, for those who do not see them. `marks` are deploys. */
 	export interface CourseProps {
 		counts: number[];
 		said: string;
 		failed?: boolean;
+		marks?: Mark[];
 	}
 </script>
 
 <script lang="ts">
-	let { counts, said, failed = false }: CourseProps = $props();
+	let { counts, said, failed = false, marks = [] }: CourseProps = $props();
 	const width = $derived(120 / counts.length);
 	const most = $derived(Math.max(1, ...counts));
 	const height = (count: number) => (count === 0 ? 1 : Math.max(3, (count / most) * 26));
+	const told = $derived(marks.length ? `${said}; deploys: ${marks.map((mark) => mark.said).join(', ')}` : said);
 </script>
 
-<svg viewBox="0 0 120 28" class="h-7 w-30" role="img" aria-label={said}>
+<svg viewBox="0 -5 120 33" class="h-8 w-30" role="img" aria-label={told}>
+	{#if marks.length}<title>{told}</title>{/if}
 	{#each counts as count, i (i)}
 		<rect
 			x={i * width}
@@ -23,5 +32,9 @@
 			height={height(count)}
 			class={count === 0 ? 'fill-rule' : failed ? 'fill-failed' : 'fill-accent'}
 		/>
+	{/each}
+	{#each marks as mark (mark.at + mark.said)}
+		<path d={`M${mark.at * 120 - 2.5} -5h5l-2.5 4z`} class="fill-ink" />
+		<rect x={mark.at * 120 - 0.35} y="-2" width="0.7" height="30" class="fill-ink" opacity="0.5" />
 	{/each}
 </svg>

@@ -6,17 +6,33 @@
 		rows: IssueRow[];
 		label: string;
 		chosen?: number;
+		window?: { start: string; end: string };
 	}
 </script>
 
 <script lang="ts">
+	import { api, asked } from '../lib/api';
 	import { live } from '../lib/live.svelte';
+	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
 	import { ago, countOf, moment } from '../lib/words';
-	import Course from './Course.svelte';
+	import Course, { type Mark } from './Course.svelte';
 	import StateMark from './StateMark.svelte';
 
-	let { rows, label, chosen = -1 }: IssueTableProps = $props();
+	let { rows, label, chosen = -1, window }: IssueTableProps = $props();
+	const deploys = new Loader(() =>
+		asked(api.GET('/api/deploys', { params: { query: { window: place.filter.window, environment: place.filter.environment } } }))
+	);
+	/** The deploys of an app as marks on the window; of a great many, the latest. */
+	const marks = (app: string): Mark[] => {
+		if (!window || !deploys.value) return [];
+		const start = Date.parse(window.start);
+		const length = Math.max(1, Date.parse(window.end) - start);
+		return deploys.value.deploys
+			.filter((deploy) => deploy.app === app && Date.parse(deploy.time) >= start)
+			.slice(0, 12)
+			.map((deploy) => ({ at: (Date.parse(deploy.time) - start) / length, said: `${deploy.release} in ${deploy.environment}` }));
+	};
 </script>
 
 <ul aria-label={label} class="border-rule border-t">
@@ -39,6 +55,7 @@
 					counts={row.over_time}
 					said={`${countOf(row.failures, 'failure')} over the window`}
 					failed={row.state === 'regressed'}
+					marks={marks(row.app)}
 				/>
 			</div>
 			<div class="self-center text-right">

@@ -1,41 +1,52 @@
 <script module lang="ts">
-	import type { ReleaseCount } from '../lib/api';
+	import type { LaneEntry } from '../lib/api';
 
-	/** Failures of an issue in each release of its app, oldest release first. */
+	/** An issue in each release of its app, oldest first: how often it failed for a thousand runs, and when the release came. */
 	export interface LaneProps {
-		releases: ReleaseCount[];
-		settledIn?: string | null;
+		lane: LaneEntry[];
+		app: string;
 	}
 </script>
 
 <script lang="ts">
+	import { place } from '../lib/place.svelte';
 	import { countOf, moment } from '../lib/words';
+	import Rate from './Rate.svelte';
 
-	let { releases, settledIn }: LaneProps = $props();
-	const most = $derived(Math.max(1, ...releases.map((entry) => entry.failures)));
-	const where = (entry: ReleaseCount) =>
+	let { lane, app }: LaneProps = $props();
+	const most = $derived(Math.max(0.001, ...lane.map((entry) => (entry.failures ? (entry.rate?.high ?? 0) : (entry.rate?.value ?? 0)))));
+	const where = (entry: LaneEntry) =>
 		Object.entries(entry.environments)
-			.map(([name, count]) => `${count} in ${name}`)
+			.map(([name, count]) => `${count.toLocaleString('en')} in ${name}`)
 			.join(', ');
 </script>
 
-<table class="w-full text-sm">
-	<thead class="sr-only"><tr><th>Release</th><th>Failures</th><th>Share</th><th>Where</th></tr></thead>
-	<tbody>
-		{#each releases as entry (entry.release)}
-			<tr class="border-rule border-b">
-				<th scope="row" class="py-1 pr-4 text-left font-semibold whitespace-nowrap">
-					{entry.release || 'no release'}
-					{#if settledIn && entry.release === settledIn}<span class="text-accent font-normal">● settled here</span>{/if}
-				</th>
-				<td class="py-1 pr-4 text-right whitespace-nowrap">{countOf(entry.failures, 'failure')}</td>
-				<td class="w-1/3 py-1 pr-4">
-					<svg viewBox="0 0 100 8" preserveAspectRatio="none" class="h-2 w-full" aria-hidden="true">
-						<rect width={(entry.failures / most) * 100} height="8" class="fill-failed" />
-					</svg>
-				</td>
-				<td class="text-quiet py-1">{where(entry) || `none; first report ${moment(entry.first_report)}`}</td>
+<div class="overflow-x-auto">
+	<table class="w-full text-sm">
+		<thead>
+			<tr class="text-quiet text-left">
+				<th class="pr-4 font-normal">Release</th><th class="pr-4 font-normal">Arrived</th><th class="pr-4 font-normal">Failures for 1,000 runs</th>
+				<th class="pr-4 font-normal">Failures</th><th class="font-normal">Runs</th>
 			</tr>
-		{/each}
-	</tbody>
-</table>
+		</thead>
+		<tbody>
+			{#each lane as entry (entry.release)}
+				<tr class={['border-rule border-b', entry.failures === 0 && 'text-quiet']}>
+					<th scope="row" class="py-1 pr-4 text-left font-semibold whitespace-nowrap">
+						<a class="quiet-link" href={place.to(`/releases/${app}/${encodeURIComponent(entry.release)}`)}>{entry.release}</a>
+						{#if entry.has_fix}<span class="text-accent font-normal">● fix in</span>{/if}
+						{#if entry.stepped_up}<span class="text-failed font-normal">↑ rate stepped up</span>{/if}
+					</th>
+					<td class="text-quiet py-1 pr-4 whitespace-nowrap">
+						{entry.deployed ? `${entry.inferred ? '◇' : '◆'} ${moment(entry.deployed)}` : 'not yet'}
+						{#if entry.inferred}<span class="sr-only">from its first report</span>{/if}
+					</td>
+					<td class="py-1 pr-4"><Rate rate={entry.rate} {most} /></td>
+					<td class="py-1 pr-4 whitespace-nowrap">{entry.failures ? where(entry) : 'none'}</td>
+					<td class="py-1 text-right whitespace-nowrap">{countOf(entry.runs, 'run')}</td>
+				</tr>
+			{/each}
+		</tbody>
+	</table>
+</div>
+{#if lane.some((entry) => entry.inferred)}<p class="text-quiet mt-1 text-sm">◆ deploy told, ◇ taken from the first report</p>{/if}

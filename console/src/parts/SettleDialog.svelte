@@ -1,21 +1,33 @@
 <script module lang="ts">
-	/** Asks in which release an issue is settled. `releases` come newest first. */
+	import type { SettleOrder } from '../lib/api';
+
+	/** Asks how an issue is settled. `releases` come newest first. */
 	export interface SettleDialogProps {
 		open: boolean;
 		title: string;
 		releases: string[];
-		settle: (release: string) => void;
+		environments?: string[];
+		settle: (order: SettleOrder) => void;
 	}
 </script>
 
 <script lang="ts">
-	let { open = $bindable(), title, releases, settle }: SettleDialogProps = $props();
+	let { open = $bindable(), title, releases, environments = [], settle }: SettleDialogProps = $props();
 	let dialog: HTMLDialogElement;
+	let how = $state<'in' | 'next' | 'now'>('in');
 	let release = $state('');
+	let environment = $state('');
+	const ways = [
+		['in', 'In a release', 'Seen again in it or a later one, it is back as regressed. What ran before it counts as a straggler.'],
+		['next', 'In whatever comes next', 'The next release of the app should have the fix; what runs now counts as a straggler.'],
+		['now', 'Now, whatever the release', 'Something outside of the code was put right. What happens from now on is a regression.']
+	] as const;
 
 	$effect(() => {
 		if (open && !dialog.open) {
 			release = releases[0] ?? '';
+			how = 'in';
+			environment = '';
 			dialog.showModal();
 		}
 	});
@@ -23,7 +35,7 @@
 	function submit(event: SubmitEvent) {
 		event.preventDefault();
 		dialog.close();
-		settle(release.trim());
+		settle({ how, release: how === 'in' ? release.trim() : undefined, environment: environment || undefined });
 	}
 </script>
 
@@ -31,19 +43,36 @@
 	bind:this={dialog}
 	onclose={() => (open = false)}
 	aria-labelledby="settle-heading"
-	class="border-rule bg-sheet text-ink m-auto w-96 border p-6"
+	class="border-rule bg-sheet text-ink m-auto w-[28rem] max-w-full border p-6"
 >
-	<h2 id="settle-heading" class="h4 mb-1">Settle in which release?</h2>
-	<p class="text-quiet mb-3 text-sm">{title}</p>
+	<h2 id="settle-heading" class="h4 mb-1">Settle it</h2>
+	<p class="text-quiet mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
-		<label class="flex flex-col gap-1">
-			<span>The release with the fix</span>
-			<input class="entry" list="known-releases" bind:value={release} required maxlength="300" autocomplete="off" />
-		</label>
-		<datalist id="known-releases">{#each releases as known (known)}<option value={known}></option>{/each}</datalist>
-		<p class="text-quiet text-sm">
-			Seen again in that release or a later one, it is back as <strong>regressed</strong>. Older releases that still run count as stragglers.
-		</p>
+		<fieldset class="flex flex-col gap-2">
+			<legend class="sr-only">How</legend>
+			{#each ways as [value, name, means] (value)}
+				<label class="flex items-baseline gap-2">
+					<input type="radio" name="how" {value} bind:group={how} />
+					<span><span class="font-semibold">{name}</span> <span class="text-quiet block text-sm">{means}</span></span>
+				</label>
+			{/each}
+		</fieldset>
+		{#if how === 'in'}
+			<label class="flex flex-col gap-1">
+				<span>The release with the fix</span>
+				<input class="entry" list="known-releases" bind:value={release} required maxlength="300" autocomplete="off" />
+			</label>
+			<datalist id="known-releases">{#each releases as known (known)}<option value={known}></option>{/each}</datalist>
+		{/if}
+		{#if environments.length > 1}
+			<label class="flex flex-col gap-1">
+				<span>Where</span>
+				<select class="entry" bind:value={environment}>
+					<option value="">everywhere</option>
+					{#each environments as name (name)}<option value={name}>in {name} only</option>{/each}
+				</select>
+			</label>
+		{/if}
 		<div class="flex gap-3">
 			<button class="act" type="submit">Settle</button>
 			<button class="act" type="button" onclick={() => dialog.close()}>Leave it</button>

@@ -9,6 +9,7 @@
 	const pages: [string, string][] = [
 		['/', 'Desk'],
 		['/issues', 'Issues'],
+		['/releases', 'Releases'],
 		['/set-up', 'Set-up']
 	];
 	const apps = new Loader(() => asked(api.GET('/api/apps')));

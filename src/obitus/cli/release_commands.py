@@ -17,6 +17,7 @@ from obitus.cli.api import Api, api
 from obitus.cli.commands import Environment, Json, Token, Url, app, print_json
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.login import Login
+from obitus.core.changes.commits import Commit
 from obitus.core.clock import to_text
 from obitus.core.wording import count_of
 
@@ -111,7 +112,7 @@ def add(
     added = there = 0
     pages = [found.commits[i : i + COMMITS_A_REQUEST] for i in range(0, len(found.commits), COMMITS_A_REQUEST)] or [[]]
     for page in pages:
-        body = {"revision": end, "commits": [_told(commit) for commit in page]}
+        body = {"revision": end, "commits": [told(commit) for commit in page]}
         answer = asked.post_packed(f"/api/apps/{name}/commits/{version}", gzip.compress(json.dumps(body).encode()))
         added, there = added + answer["added"], there + answer["already_there"]
     if as_json:
@@ -302,7 +303,8 @@ def _begin(
     return None, "the beginning of the repository, for no earlier release is known by its commit or tag (say --since)"
 
 
-def _told(commit: Any) -> dict[str, Any]:
+def told(commit: Commit) -> dict[str, Any]:
+    """Return a commit as it is sent: names and places, no source."""
     return {
         "id": commit.id,
         "time": to_text(max(0, commit.time_ms)),

@@ -36,7 +36,7 @@ def releases(answer: dict[str, Any]) -> None:
     if not answer["releases"]:
         say("No release yet. One comes to be with its first report, or: obitus release add VERSION --app APP")
         return
-    table = _table("Release", "Arrived (UTC)", "", "Runs", "Failures per 1,000 runs", "Brought")
+    table = _table("Release", "Arrived (UTC)", "", "Runs", "Per 1,000 runs", "Brought")
     for row in answer["releases"]:
         brought = Text(_brought(row), style=FAILED if row["regressed"] or row["steps"] else "")
         places = row["places"] or [None]
@@ -207,7 +207,7 @@ def since(answer: dict[str, Any]) -> None:
             else "not yet"
         )
         table.add_row(
-            "  " + safe(entry["release"]), Text(bar, style=FAILED), f"{entry['failures']:,}", f"{rate['value']:.2g} of {entry['runs']:,}" if rate else "no runs counted",
+            "  " + safe(entry["release"]), Text(bar, style=FAILED), f"{entry['failures']:,}", f"{_figures(rate['value'])} of {entry['runs']:,}" if rate else "no runs counted",
             arrived, Text(", ".join(note for note in notes if note), style=QUIET),
         )  # fmt: skip
     if answer["lane"]:
@@ -266,7 +266,13 @@ def _brought(row: dict[str, Any]) -> str:
 def _rate(rate: dict[str, Any] | None) -> str:
     if rate is None:
         return ""
-    return f"{rate['value']:.3g} ({rate['low']:.2g} to {rate['high']:.2g})"
+    high = "any" if rate["high"] is None else _figures(rate["high"])
+    return f"{_figures(rate['value'])} ({_figures(rate['low'])} to {high})"
+
+
+def _figures(value: float) -> str:
+    """Say a rate with three figures at most, as the console does."""
+    return f"{value:,.0f}" if value >= 100 or value == 0 else f"{value:.1f}" if value >= 1 else f"{value:.2g}"
 
 
 def _table(*names: str) -> Table:

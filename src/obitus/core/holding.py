@@ -57,7 +57,9 @@ def verdict(
     """
     seen = f"{count_of(round(since.exposed), unit[:-1])}"
     if not came:
-        return Held("too early to say", f"{fix} has not come yet, so nothing could be seen of the fix.")
+        return Held(
+            "too early to say", f"{fix[:1].upper()}{fix[1:]} has not come yet, so nothing could be seen of the fix."
+        )
     if before.failures == 0 or before.exposed <= 0:
         if since.failures:
             return Held(

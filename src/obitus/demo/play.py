@@ -15,9 +15,12 @@ import random
 import runpy
 import sys
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import obitus
+from obitus.client import runs
 from obitus.client.reporter import Reporter
 from obitus.client.settings import load
 from obitus.core.clock import DAY_MS, HOUR_MS
@@ -45,7 +48,12 @@ def main() -> None:
     clock = StoryClock(f"{SEED} clock {player}")
     obitus._use(
         Reporter(
-            load(release=player.release, own=("sailings", "gatekeeper"), spool="off", failures_per_second=1e6),
+            load(
+                release=player.release,
+                own=("sailings", "gatekeeper", "pierboard"),
+                spool="off",
+                failures_per_second=1e6,
+            ),
             clock_ms=clock,
             timer=lambda: clock() / 1000,
             random_bytes=random.Random(f"{SEED} ids {player}").randbytes,
@@ -80,15 +88,39 @@ async def _play(player: Player, acts: list[Act], clock: StoryClock) -> None:
             await _request(app, act)
             await _breathe(hours, act.time_ms)
         return
-    jobs = importlib.import_module("gatekeeper.jobs")
+    module = importlib.import_module("gatekeeper.jobs" if player.app == "gatekeeper" else "pierboard.page")
     for act in acts:
         clock.now_ms = act.time_ms
         try:
-            getattr(jobs, act.what)(**act.with_)
+            with _part_of(act.trace):
+                getattr(module, act.what)(**_given(act))
         except Exception as error:
-            # A job runner goes on with the next job.
-            logging.getLogger("gatekeeper.runner").warning("job failed: %s", type(error).__name__)
+            # A job runner goes on with the next job, and a page stays open.
+            logging.getLogger(f"{player.app}.runner").warning("job failed: %s", type(error).__name__)
         await _breathe(hours, act.time_ms)
+
+
+def _given(act: Act) -> dict[str, Any]:
+    """Return what a job or page is called with; a page asks a stand-in for sailings, which answers as the story has it."""
+    given = dict(act.with_)
+    if "status" in given:
+        status = given.pop("status")
+        given["ask"] = lambda method, path, body: status
+    return given
+
+
+@contextmanager
+def _part_of(trace: str | None) -> Iterator[None]:
+    """Let what runs inside join a trace, as a browser or a queue would hand it over."""
+    reporter = obitus._reporter()
+    if trace is None or reporter is None:
+        yield
+        return
+    token = runs.current.set(reporter.new_run("handed over", trace_id=trace, lasting=True))
+    try:
+        yield
+    finally:
+        runs.current.reset(token)
 
 
 async def _breathe(hours: list[int], now_ms: int) -> None:
@@ -107,6 +139,10 @@ async def _request(app: Any, act: Act) -> None:
     body = json.dumps(act.with_["body"]).encode() if "body" in act.with_ else b""
     headers = [(b"host", b"sailings.skerry.example"), (b"x-passenger", act.with_["passenger"].encode())]
     headers += [(b"user-agent", b"pierboard/1.4"), (b"cookie", b"ticket=6f1e")]
+    if act.trace is not None:
+        headers.append((b"traceparent", f"00-{act.trace}-{act.trace[:16]}-01".encode()))
+    if "gate" in act.with_:
+        headers.append((b"x-gate", act.with_["gate"].encode()))
     if body:
         headers.append((b"content-type", b"application/json"))
     scope = {

@@ -16,10 +16,13 @@ import urllib3
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from obitus.cli.errors import CliError
+from obitus.cli.git import Repository
 from obitus.cli.login import Login, write
+from obitus.cli.release_commands import told
 from obitus.cli.show import console, say
-from obitus.core.clock import DAY_MS
-from obitus.demo.story import CHOICES, DAYS, PLAYERS, Choice
+from obitus.core.clock import DAY_MS, HOUR_MS, to_text
+from obitus.demo import repository
+from obitus.demo.story import APPS, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, Choice, acts_of
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings, system_clock_ms
 from obitus.service.wiring import Service
@@ -76,7 +79,7 @@ class _Story:
 
     def __init__(self, service: Service, data: Path, clock: _Clock, until_ms: int) -> None:
         self._service, self._clock = service, clock
-        self._deploys = data / "deploys"
+        self._data, self._deploys = data, data / "deploys"
         # The story ends a minute ago, so that nothing in it lies ahead.
         self._start_ms = (until_ms // 60_000 - 1) * 60_000 - DAYS * DAY_MS
         self._http = urllib3.PoolManager(retries=False)
@@ -87,12 +90,17 @@ class _Story:
         """Load everything; about half a minute."""
         self._clock.story_ms = self._start_ms
         self._token = self._service.add_pass("token", 1, "demo loader", DAYS * 2 * DAY_MS)
-        for app, kind in (("sailings", "fastapi"), ("gatekeeper", "script")):
+        for app, kind in APPS:
             self._keys[app, "production"] = self._post("/api/apps", {"name": app, "kind": kind})["key"]
         staging = self._post("/api/apps/gatekeeper/keys", {"environment": "staging"})
         self._keys["gatekeeper", "staging"] = staging["key"]
-        self._deploy()
-        whole = sum(max(1, player.acts_a_day) * (player.end_day - player.first_day) for player in PLAYERS)
+        self._lay_out()
+        self._commit()
+        whole = sum(
+            max(1, len(list(acts_of(player, day, 0))))
+            for player in PLAYERS
+            for day in range(player.first_day, player.end_day)
+        )
         playing: dict[int, subprocess.Popen[str]] = {}
         columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TextColumn("{task.completed} of {task.total} runs"), TimeElapsedColumn())  # fmt: skip
         with Progress(*columns, console=console) as progress:
@@ -101,6 +109,7 @@ class _Story:
                 for day in range(DAYS):
                     self._clock.story_ms = self._start_ms + (day + 1) * DAY_MS
                     progress.update(task, day=day + 1)
+                    self._tell_deploys(day)
                     today = [i for i, player in enumerate(PLAYERS) if player.first_day <= day < player.end_day]
                     for i in today:
                         playing[i] = playing.get(i) or self._start(i)
@@ -109,6 +118,7 @@ class _Story:
                         progress.advance(task, _acts(playing[i]))
                         if PLAYERS[i].dies_at_start or day == PLAYERS[i].end_day - 1:
                             _end(playing.pop(i))
+                    self._service.watcher.look()
                     for choice in CHOICES:
                         if choice.day == day:
                             self._decide(choice)
@@ -116,7 +126,7 @@ class _Story:
                 for process in playing.values():
                     process.kill()
 
-    def _deploy(self) -> None:
+    def _lay_out(self) -> None:
         """Lay the releases' files over one another, each release in a tree of its own."""
         line = Path(str(resources.files("obitus.demo").joinpath("line")))
         releases = sorted(folder for folder in line.iterdir() if folder.is_dir())
@@ -124,6 +134,30 @@ class _Story:
             target = self._deploys / release.name
             for earlier in releases[: i + 1]:
                 shutil.copytree(earlier, target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+
+    def _commit(self) -> None:
+        """Make the line's repository, and tell the commits of each release as a pipeline would; without git there are none."""
+        folder = self._data / "repository"
+        if not repository.make(folder, self._deploys, self._start_ms):
+            say("There is no git here: the demo goes without commits.")
+            return
+        known = Repository(folder)
+        before: str | None = None
+        for release in LIVE:
+            revision = known.tag_of(release) or ""
+            found = known.commits(before, revision, "")
+            body = {"revision": revision, "commits": [told(commit) for commit in found.commits]}
+            for app, _ in APPS:
+                self._post(f"/api/apps/{app}/commits/{release}", body)
+            before = revision
+
+    def _tell_deploys(self, day: int) -> None:
+        for deploy in DEPLOYS:
+            if day * 24 <= deploy.hour < (day + 1) * 24:
+                time = to_text(self._start_ms + int(deploy.hour * HOUR_MS))
+                for app, _ in APPS if not deploy.canary else APPS[:1]:
+                    order = {"app": app, "release": deploy.release, "time": time, "canary": deploy.canary}
+                    self._post("/api/deploys", order)
 
     def _start(self, index: int) -> subprocess.Popen[str]:
         player = PLAYERS[index]
@@ -143,8 +177,7 @@ class _Story:
         found = self._get(f"/api/issues?window=14d&app={choice.app}&limit=200")["issues"]
         for row in found:
             if row["type"].rpartition(".")[2] == choice.type and row["place"] == choice.place:
-                body = {"release": choice.release} if choice.release else {}
-                self._post(f"/api/issues/{row['number']}/{choice.decision}", body)
+                self._post(f"/api/issues/{row['number']}/{choice.decision}", dict(choice.order))
 
     def _get(self, path: str) -> Any:
         return self._ask("GET", path, None)

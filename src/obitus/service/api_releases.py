@@ -120,6 +120,48 @@ class NewCommits(BaseModel):
     commits: list[NewCommit] = Field(max_length=MOST_COMMITS)
 
 
+_FILE_SCHEMA = {
+    "type": "object",
+    "properties": {
+        "path": {"type": "string", "description": "As it is called in the release."},
+        "ranges": {
+            "type": "array",
+            "items": {"type": "array", "items": {"type": "integer"}},
+            "description": "First and last lines touched, as they stand in the release.",
+        },
+        "names": {
+            "type": "array",
+            "items": {"type": "string"},
+            "description": "Functions, classes and constants touched.",
+        },
+    },
+    "required": ["path"],
+}
+_LIBRARY_SCHEMA = {
+    "type": "object",
+    "properties": {name: {"type": "string"} for name in ("name", "before", "after")},
+    "required": ["name"],
+}
+_COMMIT_SCHEMA = {
+    "type": "object",
+    "properties": {
+        **{name: {"type": "string"} for name in ("id", "author", "subject")},
+        "time": {"type": "string", "format": "date-time"},
+        "files": {"type": "array", "items": _FILE_SCHEMA},
+        "libraries": {"type": "array", "items": _LIBRARY_SCHEMA},
+    },
+    "required": ["id", "time"],
+}
+_COMMITS_SCHEMA = {
+    "type": "object",
+    "properties": {
+        "revision": {"type": "string", "description": "The commit that the release was made of."},
+        "commits": {"type": "array", "items": _COMMIT_SCHEMA},
+    },
+    "required": ["commits"],
+}
+
+
 @router.get("/releases", summary="An app's releases", dependencies=READS, responses=described("bad-cursor"))
 def releases(
     service: TheService,
@@ -188,16 +230,7 @@ def correct(
     summary="Tell the commits of a release",
     status_code=201,
     responses=described("foreign-origin", "body-too-large", "inflates-too-large", "bad-request"),
-    openapi_extra={
-        "requestBody": {
-            "required": True,
-            "content": {
-                "application/json": {
-                    "schema": NewCommits.model_json_schema(ref_template="#/components/schemas/{model}")
-                }
-            },
-        }
-    },
+    openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": _COMMITS_SCHEMA}}}},
 )
 async def add_commits(
     request: Request, service: TheService, person: SignedIn, name: AppName, release: Version

@@ -52,6 +52,9 @@ def asset(name: str) -> Response:
 @router.get("/sign-in")
 @router.get("/issues")
 @router.get("/issues/{rest:path}")
+@router.get("/releases")
+@router.get("/releases/{rest:path}")
+@router.get("/compare/{rest:path}")
 @router.get("/set-up")
 @router.get("/set-up/{rest:path}")
 def page(rest: str = "") -> Response:

@@ -119,9 +119,9 @@ def _sentence(issue: _Issue) -> str:
 
 def _long(length_ms: int) -> str:
     minutes = length_ms // 60_000
-    if 1 <= minutes < 60:
-        return count_of(minutes, "minute")
-    return span(length_ms).replace(" h", " hours").replace(" s", " seconds") if minutes else span(length_ms)
+    if minutes < 120:
+        return count_of(minutes, "minute") if minutes else count_of(length_ms // 1000, "second")
+    return span(length_ms).replace(" h", " hours")
 
 
 def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
@@ -249,6 +249,11 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
         wanted[first["version"]] = ("it began", issue.row["first_seq"])
     for row in issue_store.regressions(issue.service.reader, issue.number):
         wanted.setdefault(row["version"], ("it came back", row["seq"]))
+    for step in rates.steps_of_issue(issue.service.reader, issue.number):
+        seen = next((row for row in issue.seen if row["version"] == step["version"]), None)
+        if seen is not None:
+            seq = issue_store.failure_at(issue.service.reader, issue.number, seen["first_ms"])
+            wanted.setdefault(step["version"], ("its rate stepped up", seq))
     for version, (what, seq) in list(wanted.items())[:4]:
         if version not in issue.ids:
             continue

@@ -117,6 +117,7 @@ _UNSETTLE = "DELETE FROM settlings WHERE issue_id = :id AND (:environment = '' O
 _SETTLE = """
 INSERT INTO settlings (issue_id, environment, how, release, after, time_ms)
 VALUES (:id, :environment, :how, :release, :after, :now_ms)"""
+_FAILURE_AT = "SELECT seq FROM failures WHERE issue_id = ? AND time_ms = ? LIMIT 1"
 _REGRESSIONS = """
 SELECT h.seq, r.version FROM issue_history h JOIN releases r ON r.id = h.release_id
 WHERE h.issue_id = ? AND h.to_state = 'regressed' AND h.seq IS NOT NULL ORDER BY h.id DESC LIMIT 20"""
@@ -290,6 +291,11 @@ def settlings(reader: Reader, issue_id: int) -> list[Settling]:
         Settling(row["how"], row["time_ms"], row["release"], row["after"], row["environment"])
         for row in reader.rows(_SETTLINGS, (issue_id,))
     ]
+
+
+def failure_at(reader: Reader, issue_id: int, time_ms: int) -> int:
+    """Return the number of the failure of an issue at exactly that time; raises NotThere."""
+    return int(reader.one(_FAILURE_AT, (issue_id, time_ms), what="failure at that time")["seq"])
 
 
 def regressions(reader: Reader, issue_id: int) -> list[Row]:

@@ -6,7 +6,7 @@ import obitus
 
 log = logging.getLogger("sailings.tides")
 
-SLOW_MS = 900
+PATIENCE_MS = 940
 
 
 class TideUnavailable(Exception):
@@ -14,15 +14,15 @@ class TideUnavailable(Exception):
 
 
 def depth_at(pier, answers_after_ms):
-    obitus.mark("tide service asked", pier=pier, waits_ms=SLOW_MS)
+    obitus.mark("tide service asked", pier=pier, waits_ms=PATIENCE_MS)
     try:
         return read(answers_after_ms)
     except TimeoutError as error:
-        log.error("tide service gave no answer in %d ms", SLOW_MS)
-        raise TideUnavailable(f"no depth for {pier} after {SLOW_MS} ms") from error
+        log.error("tide service gave no answer in %d ms", PATIENCE_MS)
+        raise TideUnavailable(f"no depth for {pier} after {PATIENCE_MS} ms") from error
 
 
 def read(answers_after_ms):
-    if answers_after_ms > SLOW_MS:
+    if answers_after_ms > PATIENCE_MS:
         raise TimeoutError(f"no answer after {answers_after_ms} ms")
     return 6.4

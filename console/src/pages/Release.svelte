@@ -1,0 +1,99 @@
+<script lang="ts">
+	import { api, asked } from '../lib/api';
+	import { Loader } from '../lib/loader.svelte';
+	import { place } from '../lib/place.svelte';
+	import { countOf, moment, shareText } from '../lib/words';
+	import HourCourse from '../parts/HourCourse.svelte';
+	import IssueRefs from '../parts/IssueRefs.svelte';
+	import Rate from '../parts/Rate.svelte';
+	import Told from '../parts/Told.svelte';
+
+	let { app, release }: { app: string; release: string } = $props();
+	const found = new Loader(() =>
+		asked(
+			api.GET('/api/apps/{name}/releases/{release}', {
+				params: { path: { name: app, release }, query: { environment: place.filter.environment } }
+			})
+		)
+	);
+	const against = (before: string, sameTime: boolean) =>
+		`/compare/${app}?${new URLSearchParams({ before, now: release, ...(sameTime ? { same_time: 'true' } : {}) })}`;
+</script>
+
+<p class="text-quiet mt-6 text-sm"><a href={place.to('/releases')}>Releases</a> · {app}</p>
+<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{release}</h1>
+<Told value={found.value} trouble={found.trouble}>
+	{#snippet children(it)}
+		{@const most = Math.max(0.001, ...it.places.map((where) => where.rate?.high ?? 0))}
+		{#each it.places as where (where.environment)}
+			<p class="flex flex-wrap items-center gap-x-3">
+				<strong>{where.environment}</strong>
+				<span>
+					{where.deployed ? `arrived ${moment(where.deployed)}` : 'never arrived'}{where.inferred ? ', from its first report' : ''}{where.canary ? ', as a canary' : ''};
+					<span class={where.live ? 'text-accent font-semibold' : 'text-quiet'}>{where.live ? '● live' : 'not live any more'}</span>
+				</span>
+				{#if where.runs && where.clean}
+					<span>{countOf(where.runs, 'run')}, {shareText(where.clean.value)} clean ({shareText(where.clean.low)} to {shareText(where.clean.high ?? 1)})</span>
+					<span class="flex items-center gap-2">failures for 1,000 runs <Rate rate={where.rate} {most} /></span>
+				{:else}
+					<span class="text-quiet">{countOf(where.failures, 'failure')}; no runs are counted there</span>
+				{/if}
+			</p>
+		{:else}
+			<p>It has not come yet.</p>
+		{/each}
+		<p class="mt-2 flex flex-wrap gap-3">
+			{#if it.previous}<a class="act no-underline" href={against(it.previous, false)}>Compare with {it.previous}</a>{/if}
+			{#if it.beside}<a class="act no-underline" href={against(it.beside, true)}>Compare with {it.beside} at the same time</a>{/if}
+		</p>
+		{#if it.hours.length}
+			<h2 class="section">Runs over time</h2>
+			<HourCourse hours={it.hours} deploys={it.deploys} />
+		{/if}
+		<IssueRefs heading="First seen in it" issues={it.first_here} none="Nothing was first seen in it." />
+		{#if it.back_here.length}<IssueRefs heading="Back with it" issues={it.back_here} none="" />{/if}
+		{#if it.stepped_up.length}
+			<h2 class="section">Fails more since it</h2>
+			<ul>
+				{#each it.stepped_up as step (`${step.issue?.number}${step.entry_point}${step.environment}`)}
+					<li class="border-rule border-b py-1">
+						<span class="text-failed font-semibold"><span aria-hidden="true">↑</span>
+							{#if step.issue}<a class="quiet-link" href={place.to(`/issues/${step.issue.number}`)}>{step.issue.number} · {step.issue.title}</a>{:else}{step.entry_point}{/if}</span
+						>
+						<span class="block text-sm">{step.environment}: {step.reason}</span>
+					</li>
+				{/each}
+			</ul>
+		{/if}
+		{#if it.entry_points.length}
+			<h2 class="section">Entry points</h2>
+			<div class="overflow-x-auto">
+				<table class="w-full text-sm">
+					<thead>
+						<tr class="text-quiet text-left"><th class="font-normal">Entry point</th><th class="text-right font-normal">Runs</th><th class="text-right font-normal">Failed</th><th class="text-right font-normal">Refused</th><th class="text-right font-normal">Clean runs</th></tr>
+					</thead>
+					<tbody>
+						{#each it.entry_points as point (point.entry_point)}
+							<tr class="border-rule border-b">
+								<td class="py-1 pr-4 wrap-anywhere">{point.entry_point}</td><td class="py-1 text-right">{point.runs.toLocaleString('en')}</td>
+								<td class={['py-1 pl-4 text-right', point.failed && 'text-failed font-semibold']}>{point.failed.toLocaleString('en')}</td><td class="py-1 pl-4 text-right">{point.refused.toLocaleString('en')}</td>
+								<td class="py-1 pl-4 text-right whitespace-nowrap">{point.clean ? `${shareText(point.clean.value)} (${shareText(point.clean.low)} to ${shareText(point.clean.high ?? 1)})` : ''}</td>
+							</tr>
+						{/each}
+					</tbody>
+				</table>
+			</div>
+		{/if}
+		<h2 class="section">Commits</h2>
+		{#if it.latest_commits.length}
+			<ul class="text-sm">
+				{#each it.latest_commits as commit (commit.id)}
+					<li class="py-0.5"><code class="text-quiet font-mono">{commit.id.slice(0, 9)}</code> {commit.subject} <span class="text-quiet">{commit.author}, {moment(commit.time)}</span></li>
+				{/each}
+			</ul>
+			{#if it.commits > it.latest_commits.length}<p class="text-quiet text-sm">… of {countOf(it.commits, 'commit')}</p>{/if}
+		{:else}
+			<p class="text-quiet">None are known. Where the repository is: <code class="font-mono">obitus release add {release} --app {app} --git PATH</code></p>
+		{/if}
+	{/snippet}
+</Told>

@@ -1,0 +1,30 @@
+<script module lang="ts">
+	import type { Interval } from '../lib/api';
+
+	/** A rate with its interval, drawn on a scale that starts at zero and that its neighbours share, and said in numbers. */
+	export interface RateProps {
+		rate: Interval | null | undefined;
+		most: number;
+		none?: string;
+	}
+</script>
+
+<script lang="ts">
+	import { rateText } from '../lib/words';
+
+	let { rate, most, none = 'no runs counted' }: RateProps = $props();
+	const at = (value: number) => Math.min(100, (value / (most || 1)) * 100);
+</script>
+
+{#if rate}
+	<span class="flex items-center gap-2">
+		<svg viewBox="0 0 100 10" preserveAspectRatio="none" class="h-2.5 w-24 shrink-0" aria-hidden="true">
+			<rect x="0" y="4.5" width="100" height="1" class="fill-rule" />
+			<rect x={at(rate.low)} y="3" width={Math.max(1, at(rate.high ?? most) - at(rate.low))} height="4" class="fill-quiet" opacity="0.5" />
+			<rect x={Math.max(0, at(rate.value) - 1)} y="0" width="2" height="10" class={rate.value > 0 ? 'fill-failed' : 'fill-accent'} />
+		</svg>
+		<span class="whitespace-nowrap">{rateText(rate.value)} <span class="text-quiet text-sm">({rateText(rate.low)} to {rateText(rate.high ?? Infinity)})</span></span>
+	</span>
+{:else}
+	<span class="text-quiet text-sm">{none}</span>
+{/if}

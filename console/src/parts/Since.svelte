@@ -1,0 +1,57 @@
+<script module lang="ts">
+	import type { Since, State } from '../lib/api';
+
+	/** Since when an issue is there, whether its fix held, what it hangs together with, and which change likely did it. */
+	export interface SinceProps {
+		since: Since;
+		app: string;
+		state: State;
+	}
+</script>
+
+<script lang="ts">
+	import { place } from '../lib/place.svelte';
+	import { moment, verdictShapes } from '../lib/words';
+	import Lane from './Lane.svelte';
+
+	let { since, app }: SinceProps = $props();
+</script>
+
+<p class="text-lg">{since.sentence}</p>
+{#each since.stepped_up.slice(0, 2) as step (step.release + step.environment)}
+	<p class="text-failed"><span aria-hidden="true">↑</span> Its rate stepped up with {step.release} in {step.environment}: {step.reason}</p>
+{/each}
+{#if since.uncovered_by}
+	<p>
+		Uncovered by the fix of <a href={place.to(`/issues/${since.uncovered_by.issue.number}`)}>issue {since.uncovered_by.issue.number}</a>,
+		{since.uncovered_by.issue.title}: {since.uncovered_by.reason}.
+	</p>
+{/if}
+{#each since.uncovered as other (other.issue.number)}
+	<p>Its fix uncovered <a href={place.to(`/issues/${other.issue.number}`)}>issue {other.issue.number}</a>, {other.issue.title}: {other.reason}.</p>
+{/each}
+<div class="mt-2"><Lane lane={since.lane} {app} /></div>
+
+{#each since.verdicts as held (held.environment)}
+	<h3 class="mt-4 font-semibold">Did the fix hold{held.environment ? ` in ${held.environment}` : ''}?</h3>
+	<p>
+		<span class={['font-semibold', held.verdict === 'back' || held.verdict === 'still there but rarer' ? 'text-failed' : 'text-accent']}>
+			<span aria-hidden="true">{verdictShapes[held.verdict]}</span>
+			{held.verdict}</span
+		>. {held.reason}
+	</p>
+{/each}
+
+{#each since.changes as change (change.release)}
+	<h3 class="mt-4 font-semibold">Likely changes in {change.release}, where {change.what}</h3>
+	{#if change.note}<p class="text-quiet">{change.note}</p>{/if}
+	<ol class="list-decimal pl-6">
+		{#each change.commits as one (one.commit.id)}
+			<li class="py-0.5">
+				<span class="font-semibold wrap-anywhere">{one.commit.subject}</span>
+				<span class="text-quiet text-sm"><code class="font-mono">{one.commit.id.slice(0, 9)}</code>, {one.commit.author}, {moment(one.commit.time)}</span>
+				<span class="block text-sm">{one.reasons.join('; ')}.</span>
+			</li>
+		{/each}
+	</ol>
+{/each}

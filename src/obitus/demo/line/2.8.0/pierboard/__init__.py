@@ -1,0 +1,1 @@
+"""The page on the pier, as its kiosk runs it."""
