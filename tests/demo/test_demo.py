@@ -76,7 +76,7 @@ def service(loaded: Path) -> Iterator[Service]:
 
 def test_every_verdict_occurs(loaded: Path, service: Service) -> None:
     """Held, too early, rarer, back; a fix that uncovers the next fault; a rate that climbs with one release, and the commit that did it."""
-    rows = [row for row in issues(loaded).values() if row["place"] != "gatekeeper.manifests.total_weight"]
+    rows = [row for row in issues(loaded).values() if not row["place"].startswith("gatekeeper.manifests.total_weight")]
     numbers = {f"{row['type'].rpartition('.')[2]} {row['state']}": row["id"] for row in rows}
     since = {name: since_answer(service, number) for name, number in numbers.items()}
     verdicts = {name: [held.verdict for held in found.verdicts] for name, found in since.items()}

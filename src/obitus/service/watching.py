@@ -123,7 +123,16 @@ class Watcher:
 def story_of(content: dict[str, Any]) -> Story:
     """Return how far a run got, from a failure's report."""
     steps = [(step["kind"], step.get("message", "")) for step in content.get("trail", ()) if step["kind"] != "failure"]
-    return Story(chain_of(content), steps)
+    around = {
+        (frame.get("file", ""), frame.get("line")): (
+            frame["source"].get("before", ()),
+            frame["source"].get("after", ()),
+        )
+        for link in content["exceptions"]
+        for frame in link.get("frames", ())
+        if frame.get("source")
+    }
+    return Story(chain_of(content), steps, around)
 
 
 def courses_of(

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from difflib import SequenceMatcher
 
 from obitus.core.clock import DAY_MS
 from obitus.core.frames import ChainLink, Frame
@@ -12,6 +13,9 @@ from obitus.core.grouping.messages import template
 WINDOW_MS = 14 * DAY_MS
 """How long after a fix arrived a new issue on the same entry point may have been uncovered by it."""
 
+REWRITTEN = 0.6
+"""From which likeness on two lines count as one that was changed."""
+
 
 @dataclass(frozen=True, slots=True)
 class Story:
@@ -19,6 +23,8 @@ class Story:
 
     chain: Sequence[ChainLink]
     steps: Sequence[tuple[str, str]] = ()
+    around: Mapping[tuple[str, int | None], tuple[Sequence[str], Sequence[str]]] = field(default_factory=dict)
+    """The lines of source before and after a frame's own, by its file and line, where they are known."""
 
 
 def lies_behind(earlier: Story, later: Story) -> str | None:
@@ -27,7 +33,7 @@ def lies_behind(earlier: Story, later: Story) -> str | None:
     Shown by the stacks: both runs are in the same function, and the later failure is at a line further down in it, or in what is
     called from one. Or by the steps: the later run did all that the earlier one did before it failed, and more.
     """
-    return _by_stacks(_own(earlier.chain), _own(later.chain)) or _by_steps(earlier.steps, later.steps)
+    return _by_stacks(earlier, later) or _by_steps(earlier.steps, later.steps)
 
 
 def _own(chain: Sequence[ChainLink]) -> list[Frame]:
@@ -38,7 +44,8 @@ def _own(chain: Sequence[ChainLink]) -> list[Frame]:
     return [frame for frame in max(links, key=lambda link: len(link.frames)).frames if frame.own]
 
 
-def _by_stacks(earlier: Sequence[Frame], later: Sequence[Frame]) -> str | None:
+def _by_stacks(one_story: Story, other_story: Story) -> str | None:
+    earlier, later = _own(one_story.chain), _own(other_story.chain)
     shared: tuple[Frame, Frame] | None = None
     depth = 0
     for one, other in zip(earlier, later, strict=False):
@@ -50,10 +57,27 @@ def _by_stacks(earlier: Sequence[Frame], later: Sequence[Frame]) -> str | None:
     if shared is None:
         return None
     one, other = shared
-    if one.line is None or other.line is None or _line_of(one) == _line_of(other) or other.line <= one.line:
+    if one.line is None or other.line is None or _line_of(one) == _line_of(other):
+        return None
+    if not _further_down(one, other, one_story, other_story):
         return None
     deeper = f", in {later[depth].function} called from there" if depth < len(later) else ""
     return f"both runs were in {one.place}: before, they failed at line {one.line}; this one got past it to line {other.line}{deeper}"
+
+
+def _further_down(one: Frame, other: Frame, one_story: Story, other_story: Story) -> bool:
+    """Whether the later line lies behind the earlier one. Their source tells, where it is near enough; else the line numbers do."""
+    if one.code and other.code:
+        below = one_story.around.get((one.file, one.line), ((), ()))[1]
+        above = other_story.around.get((other.file, other.line), ((), ()))[0]
+        if other.code.strip() in (line.strip() for line in below) or one.code.strip() in (
+            line.strip() for line in above
+        ):
+            return True
+        if SequenceMatcher(None, one.code.strip(), other.code.strip()).ratio() > REWRITTEN:
+            # Rather the same line, written anew by the fix.
+            return False
+    return (other.line or 0) > (one.line or 0)
 
 
 def _line_of(frame: Frame) -> object:
