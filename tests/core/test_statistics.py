@@ -40,6 +40,20 @@ def test_fishers_tea() -> None:
     assert statistics.share_more(1, 4, 3, 4) == pytest.approx(0.24286, abs=1e-5)
 
 
+@given(st.integers(0, 400), st.integers(0, 4000), st.integers(0, 400), st.integers(0, 4000))
+def test_two_shares(before: int, well_before: int, now: int, well_now: int) -> None:
+    """The exact test of two shares is what the library's distribution gives."""
+    from scipy.stats import hypergeom
+
+    runs, runs_now = before + well_before, now + well_now
+    if runs and runs_now and now:
+        expected = hypergeom.sf(now - 1, runs + runs_now, before + now, runs_now)
+        assert statistics.share_more(before, runs, now, runs_now) == pytest.approx(expected, rel=1e-6, abs=1e-9)
+    if runs and runs_now and before:
+        expected = hypergeom.cdf(now, runs + runs_now, before + now, runs_now)
+        assert statistics.share_fewer(before, runs, now, runs_now) == pytest.approx(expected, rel=1e-6, abs=1e-9)
+
+
 def test_false_discoveries() -> None:
     """The example of Benjamini and Hochberg (1995), section 4.1: of fifteen, four stand."""
     values = [

@@ -15,6 +15,8 @@ import pytest
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
 
 from tests.conftest import Running, failure, now_text, raised_in
+from tests.service.test_releases import at as hours_ago
+from tests.service.test_releases import failed, send, tally
 
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 CHROMIUM = "/usr/bin/chromium"
@@ -370,7 +372,20 @@ def test_keys_tokens_and_password(page: Page, running: Running) -> None:
 
 @pytest.mark.parametrize("light", ["day", "night"])
 @pytest.mark.parametrize(
-    "path", ["/", "/issues", "/issues/1", "/set-up", "/set-up/rules", "/issues/99", "/issues?text=nothing"]
+    "path",
+    [
+        "/",
+        "/issues",
+        "/issues/1",
+        "/set-up",
+        "/set-up/rules",
+        "/issues/99",
+        "/issues?text=nothing",
+        "/releases",
+        "/releases/sailings/2.9.0",
+        "/releases/sailings/9.9.9",
+        "/compare/sailings?before=2.8.0&now=2.9.0",
+    ],
 )
 def test_everybody_can_use_it(page: Page, running: Running, path: str, light: str) -> None:
     """Axe finds nothing wrong on any page, by day or by night, nor does a narrow screen scroll sideways."""
@@ -404,3 +419,67 @@ def test_empty_service_says_what_to_do(page: Page) -> None:
     """With no app yet, the desk leads to set-up."""
     page.get_by_role("link", name="Add your first app").click()
     expect(page.get_by_role("heading", name="Add an app")).to_be_visible()
+
+
+def test_from_releases_to_what_one_brought(page: Page, running: Running) -> None:
+    """The list, a release's own page, two compared, and the way to the issue; by links, and by what the address says."""
+    key = running.add_app()
+    send(running, key, tally("2.9.0", 9000, 30), tally("3.0.0", 4000, 2), tally("3.0.0", 90, 2, outcome="failed"))
+    send(running, key, *(failed("3.0.0", 1.9, "sailings.fresh") for _ in range(9)))
+    running.ask("POST", "/api/deploys", {"release": "3.0.0", "time": hours_ago(2.2)}, token=key)
+    page.keyboard.press("3")
+    table = page.get_by_role("table", name="Releases of sailings")
+    row = table.get_by_role("row").filter(has_text="3.0.0")
+    expect(row).to_contain_text("● live")
+    expect(row).to_contain_text("1 new")
+    expect(table.get_by_role("row").nth(1)).to_contain_text("3.0.0")
+    row.get_by_role("link", name="3.0.0").click()
+    expect(page.get_by_role("heading", name="First seen in it")).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile("4,090 runs, 90 failed runs"))).to_be_visible()
+    expect(page.get_by_text("obitus release add 3.0.0 --app sailings --git PATH")).to_be_visible()
+    page.get_by_role("link", name="Compare with 2.9.0").click()
+    expect(page.get_by_text("3.0.0 against 2.9.0: 1 new")).to_be_visible()
+    expect(page.get_by_text("worse", exact=False).first).to_be_visible()
+    page.get_by_role("link", name=re.compile("TideUnavailable")).click()
+    expect(
+        page.get_by_text(re.compile("First in 3.0.0, 1[78] minutes after its deploy to production; none in 2.9.0"))
+    ).to_be_visible()
+    page.go_back()
+    page.get_by_role("link", name="The other way round").click()
+    expect(page.get_by_text("2.9.0 is the older of the two.")).to_be_visible()
+    page.get_by_role("link", name="Releases", exact=True).first.click()
+    page.get_by_role("button", name="Compare").click()
+    expect(page.get_by_role("heading", name="3.0.0 against 2.9.0")).to_be_visible()
+
+
+def test_a_fix_is_followed(page: Page, running: Running) -> None:
+    """Settled in the next release from the page; when that comes and traffic with it, the page says that it held, by itself."""
+    key = running.add_app()
+    running.ask("POST", "/api/apps/sailings/keys", {"environment": "staging"})
+    send(running, key, tally("3.0.0", 9000, 30), *(failed("3.0.0", 30) for _ in range(12)))
+    at(page, running, "/issues/1")
+    page.get_by_role("button", name="Settle …").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("In whatever comes next").check()
+    expect(dialog.get_by_label("The release with the fix")).to_be_hidden()
+    assert axe(page) == []
+    dialog.get_by_role("button", name="Settle", exact=True).click()
+    expect(page.get_by_text("owner settled it in the next release.")).to_be_visible()
+    expect(page.get_by_text("The next release has not come yet")).to_be_visible()
+    send(running, key, tally("3.1.0", 9000, -0.05))
+    expect(page.get_by_text("The next release came: 3.1.0. It should have the fix.")).to_be_visible()
+    expect(page.get_by_text("No failure in 9,000 runs since 3.1.0")).to_be_visible()
+    expect(page.get_by_text("● fix in")).to_be_visible()
+    page.get_by_role("button", name="Settle …").click()
+    dialog.get_by_label("Now, whatever the release").check()
+    dialog.get_by_label("Where").select_option("production")
+    dialog.get_by_role("button", name="Settle", exact=True).click()
+    expect(page.get_by_text("Did the fix hold in production?")).to_be_visible()
+
+
+def test_deploys_are_marked_on_courses(page: Page, running: Running) -> None:
+    """Every course over time says which deploys fall into it."""
+    key = running.add_app()
+    send(running, key, failed("3.0.0", 5))
+    at(page, running, "/issues?window=7d")
+    expect(page.get_by_role("img", name="1 failure over the window; deploys: 3.0.0 in production")).to_be_visible()

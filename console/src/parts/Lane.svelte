@@ -26,7 +26,7 @@
 		<thead>
 			<tr class="text-quiet text-left">
 				<th class="pr-4 font-normal">Release</th><th class="pr-4 font-normal">Arrived</th><th class="pr-4 font-normal">Failures for 1,000 runs</th>
-				<th class="pr-4 font-normal">Failures</th><th class="font-normal">Runs</th>
+				<th class="pr-4 font-normal">Failures</th><th class="text-right font-normal">Runs</th>
 			</tr>
 		</thead>
 		<tbody>

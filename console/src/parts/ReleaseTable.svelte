@@ -43,7 +43,7 @@
 						</th>
 						{#if where}
 							<td class="py-1 pr-4 whitespace-nowrap">
-								{where.environment}{#if where.canary}, canary{/if}{#if where.live}<span class="text-accent font-semibold"> ● live</span>{/if}
+								{where.environment}{where.canary ? ', canary' : ''} {#if where.live}<span class="text-accent font-semibold whitespace-nowrap">● live</span>{/if}
 							</td>
 							<td class="text-quiet py-1 pr-4 whitespace-nowrap" title={where.inferred ? 'taken from its first report' : 'told'}>
 								{#if where.deployed}<span aria-hidden="true">{where.inferred ? '◇' : '◆'}</span> {moment(where.deployed)}{/if}

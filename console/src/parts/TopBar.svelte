@@ -13,7 +13,8 @@
 		['/set-up', 'Set-up']
 	];
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
-	const here = (path: string) => (path === '/' ? place.path === '/' : place.path.startsWith(path));
+	const here = (path: string) =>
+		path === '/' ? place.path === '/' : place.path.startsWith(path) || (path === '/releases' && place.path.startsWith('/compare'));
 	const choose = (name: FilterName) => (event: Event & { currentTarget: HTMLSelectElement }) =>
 		place.set(name, event.currentTarget.value);
 	const known = (list: string[], chosen: string | undefined) =>

@@ -90,30 +90,33 @@ def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int)
             if compared is not None and compared <= 0:
                 return (
                     False,
-                    f"{release} is not later than {settling.after}, the newest when the issue was settled in the next release",
+                    f"seen in {release}, which is not later than {settling.after}, the newest when the issue was settled in the next release",
                 )
             if first_ms <= settling.time_ms:
-                return False, f"{release} was there already when the issue was settled in the next release"
-            return True, f"{release} is the next release after the issue was settled"
+                return (
+                    False,
+                    f"seen in {release}, which was there already when the issue was settled in the next release",
+                )
+            return True, f"seen in {release}, the next release after the issue was settled, or a later one"
     else:
         compared = order.compare(release, settling.release) if release else None
         if release and compared is not None:
             if compared == 0:
-                return True, f"{release} is the release it was settled in"
+                return True, f"seen in {release}, the release it was settled in"
             if compared < 0:
-                return False, f"{release} is older than {settling.release}, where the issue was settled"
+                return False, f"seen in {release}, which is older than {settling.release}, where the issue was settled"
             first_ms = order.first_ms(release)
             if first_ms is not None and first_ms < since_ms:
                 return (
                     False,
-                    f"{release} is later than {settling.release} by its number, but was there before it, so the fix cannot be in it",
+                    f"seen in {release}, which is later than {settling.release} by its number, but was there before it, so the fix cannot be in it",
                 )
-            return True, f"{release} is a release later than {settling.release}"
+            return True, f"seen in {release}, a release later than {settling.release}"
         first_ms = order.first_ms(release)
         if first_ms is not None and order.first_ms(settling.release) is None and first_ms <= settling.time_ms:
             return (
                 False,
-                f"{release} was there already, and {settling.release}, where the issue was settled, has not come yet",
+                f"seen in {release}, which was there already, and {settling.release}, where the issue was settled, has not come yet",
             )
     later = time_ms > since_ms
     what = settling.release or settling.after or "any other release"

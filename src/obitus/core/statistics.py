@@ -87,18 +87,43 @@ def share_more(before: int, runs_before: int, now: int, runs_now: int) -> float:
     """
     if now <= 0 or runs_now <= 0 or runs_before <= 0:
         return 1.0
-    from scipy.stats import hypergeom
-
-    return min(1.0, float(hypergeom.sf(now - 1, runs_before + runs_now, before + now, runs_now)))
+    return _hypergeometric_from(now, runs_before + runs_now, before + now, runs_now)
 
 
 def share_fewer(before: int, runs_before: int, now: int, runs_now: int) -> float:
     """Return how probable at most ``now`` failed runs are, were the share that of before. The other side of `share_more`."""
     if before <= 0 or runs_now <= 0 or runs_before <= 0:
         return 1.0
-    from scipy.stats import hypergeom
+    return _hypergeometric_from(before, runs_before + runs_now, before + now, runs_before)
 
-    return min(1.0, float(hypergeom.cdf(now, runs_before + runs_now, before + now, runs_now)))
+
+def _hypergeometric_from(least: int, whole: int, marked: int, drawn: int) -> float:
+    """Return how probable at least ``least`` of ``marked`` are among ``drawn`` of ``whole``.
+
+    Summed away from the middle, term by term, where each is smaller than the one before: loading what else could do this takes seconds.
+    """
+    lowest, highest = max(0, marked + drawn - whole), min(marked, drawn)
+    if least <= lowest:
+        return 1.0
+    if least > highest:
+        return 0.0
+    upward = least * whole >= marked * drawn
+    k = least if upward else least - 1
+    term = math.exp(_choose(marked, k) + _choose(whole - marked, drawn - k) - _choose(whole, drawn))
+    total = 0.0
+    while term > total * 1e-17 and lowest <= k <= highest:
+        total += term
+        if upward:
+            term *= (marked - k) * (drawn - k) / ((k + 1) * (whole - marked - drawn + k + 1))
+            k += 1
+        else:
+            term *= k * (whole - marked - drawn + k) / ((marked - k + 1) * (drawn - k + 1))
+            k -= 1
+    return min(1.0, total if upward else 1 - total)
+
+
+def _choose(n: int, k: int) -> float:
+    return math.lgamma(n + 1) - math.lgamma(k + 1) - math.lgamma(n - k + 1)
 
 
 def ratio(before: int, exposed_before: float, now: int, exposed_now: float) -> Interval | None:
