@@ -7,7 +7,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test lint bench bench-grouping shots describe lock wheel chromium clean
+.PHONY: help setup demo test lint bench bench-grouping bench-releases shots describe lock wheel chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -28,6 +28,9 @@ lint: setup ## Check style and types: ruff, mypy, svelte-check
 
 bench-grouping: setup ## Measure how well failures are grouped, on planted faults
 	@$(BIN)/python -m bench.grouping
+
+bench-releases: setup ## Measure verdicts, rates and likely changes, on streams and repositories whose truth is known
+	@$(BIN)/python -m bench.releases
 
 bench: setup ## Measure speed, as ratios against floors taken in the same run
 	@$(BIN)/python -m bench

@@ -23,6 +23,7 @@ from typing import Any
 import obitus
 from bench import bare, client, finding
 from bench.measuring import row, timed
+from bench.releases import reading
 from obitus.service.formats import REPORT
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
@@ -42,6 +43,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         client.measure(Path(folder))
         finding.measure(Path(folder), report_of_8_kb(1))
+        reading.measure(Path(folder))
         intake(Path(folder))
         visible(Path(folder))
 

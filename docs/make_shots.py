@@ -18,11 +18,10 @@ CHROMIUM = "/usr/bin/chromium"
 COMMANDS = {
     "cli-issues": ["issues", "--limit", "6"],
     "cli-issue": ["issue", "{regressed}", "--window", "14d"],
-    "cli-check": ["check"],
+    "cli-releases": ["releases", "--app", "sailings"],
+    "cli-compare": ["compare", "3.0.1", "3.1.0", "--app", "sailings", "--fail-on", "new,worse"],
     "cli-run": ["run", "--", "python3", "gate.py"],
-    "cli-app-add": ["app", "add", "quay-lights", "--kind", "flask"],
     "cli-why": ["why", "{regressed}"],
-    "cli-rules": ["rules", "try", "app=gatekeeper type=ValueError -> together"],
     "cli-read": ["read", "--dry-run", "gate.log", "access.log"],
 }
 # A program that dies before it serves anything: its configuration is broken.
@@ -97,7 +96,6 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     base = link.split("/sign-in")[0]
     page.goto(base + "/sign-in")
     page.get_by_role("heading", name="Obitus").wait_for()
-    _take(page, "sign-in", only)
     page.goto(link)
     page.get_by_role("heading", name="Regressed").wait_for()
     page.wait_for_timeout(300)
@@ -129,22 +127,38 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     page.wait_for_timeout(300)
     page.evaluate("document.documentElement.dataset.desk = 'night'")
     _take(page, "issue-night", only)
-    page.set_viewport_size({"width": 390, "height": 800})
     page.evaluate("document.documentElement.dataset.desk = 'day'")
-    _take(page, "issue-narrow", only)
-    page.set_viewport_size({"width": 1280, "height": 800})
+    _releases(page, base, only)
     page.goto(base + "/set-up")
     page.get_by_label("Name: lower case").fill("tide-watch")
     page.get_by_role("button", name="Add and make a key").click()
     page.get_by_text("Waiting for the first report").wait_for()
     page.wait_for_timeout(300)
     _take(page, "set-up", only)
-    page.get_by_label("A redaction rule").fill("name passenger")
-    page.get_by_role("button", name="See what it would hide").click()
-    page.get_by_text("it would have hidden").scroll_into_view_if_needed()
-    _take(page, "hiding", only)
     page.close()
     return number
+
+
+def _releases(page: Page, base: str, only: set[str]) -> None:
+    """Take what was released when, what one release did, two of them, and since when an issue is there."""
+    page.goto(f"{base}/releases?app=sailings")
+    page.get_by_role("table", name="Releases of sailings").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "releases", only)
+    page.goto(f"{base}/releases/sailings/3.0.0")
+    page.get_by_role("heading", name="Runs over time").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "release", only)
+    page.goto(f"{base}/compare/sailings?before=3.0.1&now=3.1.0")
+    page.get_by_role("heading", name="Entry points").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "compare", only)
+    page.goto(f"{base}/issues?window=14d")
+    page.get_by_role("link", name=re.compile("TideUnavailable")).first.click()
+    page.get_by_text("Did the fix hold?").wait_for()
+    page.wait_for_timeout(300)
+    page.evaluate("[...document.querySelectorAll('h2')].find((h) => h.textContent === 'Since when').scrollIntoView()")
+    _take(page, "since", only)
 
 
 def _terminals(browser: Browser, environment: dict[str, str], link: str, regressed: str, only: set[str]) -> None:
@@ -158,7 +172,7 @@ def _terminals(browser: Browser, environment: dict[str, str], link: str, regress
         (folder / "gate.log").write_text(GATE_LOG)
         (folder / "access.log").write_text(ACCESS_LOG + "gate 7 was painted\n")
         arguments = [part.format(regressed=regressed) for part in command]
-        if name == "cli-check":
+        if name == "cli-run":
             made = subprocess.run(
                 [sys.executable, "-m", "obitus", "app", "add", "net-loft", "--json"],
                 env=environment,

@@ -13,13 +13,12 @@ import pytest
 
 from tests.conftest import Running, failure, raised_in
 
-NOW = datetime.now(UTC)
 POINT = "POST /sailings/{id}/boardings"
 
 
 def at(hours: float) -> str:
     """Return a time so many hours before now."""
-    return (NOW - timedelta(hours=hours)).isoformat(timespec="milliseconds")
+    return (datetime.now(UTC) - timedelta(hours=hours)).isoformat(timespec="milliseconds")
 
 
 def tally(release: str, runs: int, hours: float, point: str = POINT, outcome: str = "ok") -> dict[str, Any]:

@@ -2391,7 +2391,7 @@ export interface components {
             regressed: number;
             /**
              * Steps
-             * @description Rates that stepped up with it.
+             * @description Rates that surely stepped up with it.
              */
             steps: number;
             /** Places */
@@ -2522,7 +2522,7 @@ export interface components {
             regressed: number;
             /**
              * Steps
-             * @description Rates that stepped up with it.
+             * @description Rates that surely stepped up with it.
              */
             steps: number;
             /** Places */
@@ -2853,6 +2853,11 @@ export interface components {
              * @description How probable it is by chance.
              */
             chance: number;
+            /**
+             * Sure
+             * @description Whether it stands among all that was looked at; else it is only perhaps so.
+             */
+            sure: boolean;
             /** Found */
             found: string;
         };

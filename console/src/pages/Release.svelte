@@ -57,7 +57,7 @@
 			<ul>
 				{#each it.stepped_up as step (`${step.issue?.number}${step.entry_point}${step.environment}`)}
 					<li class="border-rule border-b py-1">
-						<span class="text-failed font-semibold"><span aria-hidden="true">↑</span>
+						<span class={['font-semibold', step.sure && 'text-failed']}><span aria-hidden="true">↑</span> {step.sure ? '' : 'perhaps: '}
 							{#if step.issue}<a class="quiet-link" href={place.to(`/issues/${step.issue.number}`)}>{step.issue.number} · {step.issue.title}</a>{:else}{step.entry_point}{/if}</span
 						>
 						<span class="block text-sm">{step.environment}: {step.reason}</span>

@@ -19,7 +19,7 @@
 
 <p class="text-lg">{since.sentence}</p>
 {#each since.stepped_up.slice(0, 2) as step (step.release + step.environment)}
-	<p class="text-failed"><span aria-hidden="true">↑</span> Its rate stepped up with {step.release} in {step.environment}: {step.reason}</p>
+	<p class={step.sure ? 'text-failed' : ''}><span aria-hidden="true">↑</span> Its rate {step.sure ? '' : 'perhaps '}stepped up with {step.release} in {step.environment}: {step.reason}</p>
 {/each}
 {#if since.uncovered_by}
 	<p>

@@ -116,7 +116,7 @@ def release(answer: dict[str, Any]) -> None:
                 if step["issue"]
                 else safe(step["entry_point"] or "")
             )
-            inset(Text(f"↑ {what}", style=FAILED), 2)
+            inset(Text(f"↑ {'' if step['sure'] else 'perhaps: '}{what}", style=FAILED if step["sure"] else ""), 2)
             inset(Text(step["reason"], style=QUIET), 4)
     if answer["entry_points"]:
         heading("Entry points")
@@ -213,7 +213,13 @@ def since(answer: dict[str, Any]) -> None:
     if answer["lane"]:
         console.print(table)
     for step in answer["stepped_up"][:2]:
-        inset(Text(f"↑ in {safe(step['release'])}: {safe(step['reason'])}", style=FAILED), 2)
+        inset(
+            Text(
+                f"↑ {'' if step['sure'] else 'perhaps '}in {safe(step['release'])}: {safe(step['reason'])}",
+                style=FAILED if step["sure"] else "",
+            ),
+            2,
+        )
     if answer["verdicts"]:
         heading("Did the fix hold?")
         for held in answer["verdicts"]:

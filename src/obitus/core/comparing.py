@@ -12,8 +12,10 @@ from obitus.core.wording import count_of
 
 Kind = Literal["new", "regressed", "gone", "worse", "better", "unchanged", "cannot tell"]
 KINDS: Final[tuple[Kind, ...]] = ("new", "regressed", "worse", "gone", "better", "unchanged", "cannot tell")
-ALIKE: Final = 0.05
+ALIKE: Final = 0.01
 """Earlier releases are taken together as long as their rates differ by no more than chance explains this often."""
+LEVEL: Final = 0.025
+"""Of rates that did not change, at most this share is marked as stepped up with a release."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +86,8 @@ class Step:
     against: tuple[str, ...]
     factor: Interval
     chance: float
+    sure: bool
+    """Whether it stands with the false discovery rate held over all that was looked at; else it is only perhaps so."""
 
     @property
     def reason(self) -> str:
@@ -107,7 +111,11 @@ class Course:
 
 
 def stepped_up(courses: Sequence[Course], *, shares: bool = False) -> list[Step]:
-    """Return what fails at a higher rate in a release than before it; at most 5% of these by chance, in the long run.
+    """Return what fails at a higher rate in a release than before it, each tested exactly.
+
+    Of rates that did not change at most a share of `LEVEL` is returned; of those returned as ``sure`` at most
+    `statistics.FALSE_SHARE` did not change, in the long run. Both are needed: the first finds a doubling at twenty expected
+    failures, the second keeps a thousand quiet issues from filling the page.
 
     The earlier rate is that of the releases just before, taken together as long as they are alike, so that a step of long ago is
     not found again with every release. What never failed before is new, and no step.
@@ -120,15 +128,14 @@ def stepped_up(courses: Sequence[Course], *, shares: bool = False) -> list[Step]
             continue
         if not statistics.could_tell(before.failures + course.now.failures, before.runs, course.now.runs):
             continue
-        tested.append(
-            (course, before, against, more(before.failures, before.runs, course.now.failures, course.now.runs))
-        )
-    stands = statistics.standing([chance for *_, chance in tested])
+        chance = more(before.failures, before.runs, course.now.failures, course.now.runs)
+        tested.append((course, before, against, chance))
+    sure = statistics.standing([chance for *_, chance in tested])
     found = []
-    for (course, before, against, chance), stand in zip(tested, stands, strict=True):
+    for (course, before, against, chance), stands in zip(tested, sure, strict=True):
         factor = statistics.ratio(before.failures, before.runs, course.now.failures, course.now.runs)
-        if stand and factor is not None:
-            found.append(Step(course.key, before, course.now, against, factor, chance))
+        if chance <= LEVEL and factor is not None:
+            found.append(Step(course.key, before, course.now, against, factor, chance, sure=stands))
     return found
 
 
@@ -139,7 +146,7 @@ def usual(earlier: Sequence[tuple[str, Seen]]) -> tuple[Seen, tuple[str, ...]]:
     for name, seen in earlier:
         if not seen.runs:
             continue
-        if total.runs and total.failures + seen.failures:
+        if total.runs and not _near(total, seen):
             chance = 2 * min(
                 statistics.more(seen.failures, seen.runs, total.failures, total.runs),
                 statistics.fewer(seen.failures, seen.runs, total.failures, total.runs),
@@ -149,6 +156,13 @@ def usual(earlier: Sequence[tuple[str, Seen]]) -> tuple[Seen, tuple[str, ...]]:
         total += seen
         names.append(name)
     return total, tuple(names)
+
+
+def _near(one: Seen, other: Seen) -> bool:
+    """Whether two counts lie so near to one common rate that no test would tell them apart."""
+    both = one + other
+    expected = both.failures * other.runs / both.runs
+    return (other.failures - expected) ** 2 <= 2 * expected * one.runs / both.runs
 
 
 def times(factor: Interval) -> str:

@@ -65,7 +65,7 @@ class ReleaseRow(BaseModel):
     commits: int
     new_issues: int = Field(description="Issues first seen in it.")
     regressed: int = Field(description="Issues that came back with it.")
-    steps: int = Field(description="Rates that stepped up with it.")
+    steps: int = Field(description="Rates that surely stepped up with it.")
     places: list[ReleasePlace]
 
 
@@ -96,6 +96,7 @@ class StepAnswer(BaseModel):
     reason: str = Field(description="The numbers, in words.")
     factor: float
     chance: float = Field(description="How probable it is by chance.")
+    sure: bool = Field(description="Whether it stands among all that was looked at; else it is only perhaps so.")
     found: Time
 
 

@@ -70,7 +70,7 @@ def since_answer(service: Service, number: int) -> answers.SinceAnswer:
     links = [_uncovered(row, names) for row in (*behind, *others) if row["other"] in names]
     return answers.SinceAnswer(
         sentence=_sentence(issue),
-        lane=_lane(issue, {step.release for step in steps}),
+        lane=_lane(issue, {step.release for step in steps if step.sure}),
         verdicts=[
             _verdict(issue, settling) for settling in issue.settlings if issue.row["state"] in ("settled", "regressed")
         ],

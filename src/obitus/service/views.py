@@ -121,6 +121,7 @@ def step_answer(row: Row, names: dict[int, Row]) -> release_answers.StepAnswer:
         reason=row["reason"],
         factor=row["failures"] / usual if usual else 0.0,
         chance=row["chance"],
+        sure=bool(row["sure"]),
         found=to_text(row["found_ms"]),
     )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import threading
+import time
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, Final
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from obitus.service.wiring import Service
 
 EVERY_S: Final = 10.0
+MOST_PAUSE_S: Final = 40.0
 MOST_EARLIER: Final = 12
 """How many releases before one are looked at for what was usual."""
 MOST_WAITING: Final = 2000
@@ -68,12 +70,16 @@ class Watcher:
         self._thread.join()
 
     def _watch(self) -> None:
-        while not self._stopping.wait(EVERY_S):
+        pause = EVERY_S
+        while not self._stopping.wait(pause):
+            started = time.monotonic()
             try:
                 self.look()
             except Exception:
                 # Finding must never stop intake; what came next is looked at again.
                 _log.exception("looking at rates failed; it will be tried again")
+            # However much there is to look at, it takes a tenth of one core at most, and is found within a minute.
+            pause = min(MOST_PAUSE_S, max(EVERY_S, 9 * (time.monotonic() - started)))
 
     def _rates(self, app_id: int, version: str, environment: str) -> None:
         service = self._service

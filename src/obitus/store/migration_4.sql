@@ -111,6 +111,7 @@ CREATE TABLE rate_steps (
   failures         INTEGER NOT NULL,
   runs             INTEGER NOT NULL,
   chance           REAL NOT NULL,
+  sure             INTEGER NOT NULL,         -- whether it stands among all that was looked at; else it is perhaps so
   reason           TEXT NOT NULL,
   found_ms         INTEGER NOT NULL,
   ended_ms         INTEGER                   -- set when more reports showed that it was none, or that it ended

@@ -35,7 +35,7 @@ WHERE to_state = 'regressed' AND release_id IN (SELECT value FROM json_each(?)) 
 _REGRESSED_IN = "SELECT DISTINCT issue_id FROM issue_history WHERE to_state = 'regressed' AND release_id = ?"
 _STEPS_IN = """
 SELECT release_id, COUNT(*) AS n FROM rate_steps
-WHERE ended_ms IS NULL AND release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id"""
+WHERE ended_ms IS NULL AND sure AND release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id"""
 _ISSUES_OF = """
 SELECT issue_id, release_id, entry_point, SUM(failures) AS failures FROM issue_releases
 WHERE release_id IN (SELECT value FROM json_each(:releases)) AND (:environment IS NULL OR environment = :environment)
@@ -81,19 +81,19 @@ _STANDING = """
 SELECT id, issue_id, entry_point FROM rate_steps WHERE release_id = ? AND environment = ? AND ended_ms IS NULL"""
 _ADD_STEP = """
 INSERT INTO rate_steps (release_id, environment, issue_id, entry_point, against, before_failures, before_runs, failures, runs,
-                        chance, reason, found_ms)
+                        chance, sure, reason, found_ms)
 VALUES (:release_id, :environment, :issue_id, :entry_point, :against, :before_failures, :before_runs, :failures, :runs,
-        :chance, :reason, :now_ms)
+        :chance, :sure, :reason, :now_ms)
 ON CONFLICT (release_id, environment, issue_id, entry_point) WHERE ended_ms IS NULL DO UPDATE SET against = excluded.against,
   before_failures = excluded.before_failures, before_runs = excluded.before_runs, failures = excluded.failures,
-  runs = excluded.runs, chance = excluded.chance, reason = excluded.reason"""
+  runs = excluded.runs, chance = excluded.chance, sure = excluded.sure, reason = excluded.reason"""
 _END_STEP = "UPDATE rate_steps SET ended_ms = ? WHERE id = ?"
 _STEP_COLUMNS = """
 SELECT s.id, s.issue_id, s.entry_point, s.environment, s.against, s.before_failures, s.before_runs, s.failures, s.runs, s.chance,
-  s.reason, s.found_ms, s.ended_ms, r.version FROM rate_steps s JOIN releases r ON r.id = s.release_id"""
+  s.sure, s.reason, s.found_ms, s.ended_ms, r.version FROM rate_steps s JOIN releases r ON r.id = s.release_id"""
 _STEPS_OF_ISSUE = f"{_STEP_COLUMNS} WHERE s.issue_id = ? AND s.ended_ms IS NULL ORDER BY s.id DESC LIMIT 20"
 _STEPS_OF_RELEASE = (
-    f"{_STEP_COLUMNS} WHERE s.release_id = ? AND s.ended_ms IS NULL ORDER BY s.chance LIMIT {MOST_STEPS}"
+    f"{_STEP_COLUMNS} WHERE s.release_id = ? AND s.ended_ms IS NULL ORDER BY s.sure DESC, s.chance LIMIT {MOST_STEPS}"
 )
 
 
@@ -238,6 +238,7 @@ def keep_steps(
                 "failures": step.now.failures,
                 "runs": step.now.runs,
                 "chance": step.chance,
+                "sure": int(step.sure),
                 "reason": step.reason,
                 "now_ms": now_ms,
             },
@@ -245,4 +246,4 @@ def keep_steps(
     over = [number for key, number in standing.items() if key not in found]
     for number in over:
         connection.execute(_END_STEP, (now_ms, number))
-    return [issue_id for issue_id, _ in found.keys() - standing.keys() if issue_id], len(over)
+    return [key[0] for key in found.keys() - standing.keys() if key[0] and found[key].sure], len(over)

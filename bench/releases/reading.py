@@ -1,0 +1,145 @@
+"""Readings about releases with 1,000,000 failures and 5,000,000 runs in the store, against 10,000 and 50,000."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+import statistics
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from bench.measuring import row
+from obitus.core.clock import HOUR_MS
+from obitus.service import compared, since
+from obitus.service.settings import Settings
+from obitus.service.watching import courses_of
+from obitus.service.wiring import Service
+from obitus.store import releases as store
+
+FEW, MANY = 10_000, 1_000_000
+RELEASES, POINTS, ISSUES, HOURS = 30, 40, 500, 30 * 48
+ROUNDS = 7
+
+_FAILURES = """
+INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity, handled, message, entry_point, user_id, trace_id,
+                      verdict, fingerprint) VALUES (?, ?, ?, ?, ?, 'ERROR', 0, 'no depth', ?, NULL, NULL, '', 'f')"""
+_REPORTS = """
+INSERT INTO reports (seq, id, app_id, kind, environment, release_id, time_ms, received_ms) VALUES (?, ?, 1, 'failure', ?, ?, ?, ?)"""
+# The rollups as intake makes them, one report after another: here in one go.
+_ROLLUPS = """
+INSERT INTO issue_counts SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4;
+INSERT INTO issue_releases SELECT issue_id, release_id, environment, entry_point, COUNT(*), MIN(time_ms), MAX(time_ms) FROM failures GROUP BY 1, 2, 3, 4;
+INSERT INTO release_runs SELECT release_id, environment, entry_point, SUM(runs * (outcome = 'ok')), 0, SUM(runs * (outcome = 'failed')) FROM run_counts GROUP BY 1, 2, 3;
+INSERT INTO release_hours SELECT release_id, environment, hour, SUM(runs), SUM(runs * (outcome = 'failed')) FROM run_counts GROUP BY 1, 2, 3;
+INSERT INTO issues (id, app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms, first_ms, last_ms, first_seq, last_seq, first_release_id, failures, stragglers)
+SELECT issue_id, 1, 'Tide' || issue_id, '', 'sailings.tides', 'no depth', MIN(entry_point), CASE WHEN issue_id % 3 THEN 'untriaged' ELSE 'settled' END, 0, '1.20.0', MAX(time_ms),
+  MIN(time_ms), MAX(time_ms), MIN(seq), MAX(seq), MIN(release_id), COUNT(*), 0 FROM failures GROUP BY issue_id;
+INSERT INTO settlings (issue_id, environment, how, release, time_ms) SELECT id, '', 'in', '1.20.0', settled_ms FROM issues WHERE state = 'settled';
+ANALYZE;
+"""
+
+
+def measure(folder: Path) -> None:
+    """Print a row for each reading."""
+    services = [filled(folder / f"store-{failures}", failures) for failures in (FEW, MANY)]
+    release = "1.22.0"
+
+    def courses(service: Service) -> Any:
+        order = store.order(service.reader, 1)
+        ids = {r["version"]: r["id"] for r in store.releases(service.reader, 1)}
+        return courses_of(
+            service, ids[release], [(name, ids[name]) for name in order.before(release)[:12]], "production"
+        )
+
+    readings: dict[str, Callable[[Service], Any]] = {
+        "since when, verdict and lane of an issue": lambda s: since.since_answer(s, 3),
+        "list of releases": lambda s: compared.release_rows(known := compared.Releases(s, "sailings"), [r.version for r in known.order.releases[-20:]]),
+        "one release": lambda s: compared.release_answer(compared.Releases(s, "sailings"), release, None),
+        "two releases compared": lambda s: compared.compare(compared.Releases(s, "sailings"), "1.21.0", release, None, same_time=False),
+        "two compared at the same time": lambda s: compared.compare(compared.Releases(s, "sailings"), "1.21.0", release, "production", same_time=True),
+        "rates of a release, to be watched": courses,
+    }  # fmt: skip
+    for name, read in readings.items():
+        few, many = (_median(lambda s=service, read=read: read(s)) for service in services)  # type: ignore[misc]
+        row(f"{name}: 1,000,000 failures / 10,000", f"{many * 1000:.1f} ms", f"{few * 1000:.1f} ms", many / few)
+    for service in services:
+        service.close()
+
+
+def _median(work: Callable[[], Any]) -> float:
+    work()
+    taken = []
+    for _ in range(ROUNDS):
+        started = time.perf_counter()
+        work()
+        taken.append(time.perf_counter() - started)
+    return statistics.median(taken)
+
+
+def filled(folder: Path, failures: int) -> Service:
+    """Return a service over a store with so many failures, and five times as many runs, of thirty releases in sixty days."""
+    service = Service(Settings(data=folder, port=0))
+    service.ensure_owner()
+    connection = sqlite3.connect(service.settings.database, isolation_level=None)
+    dice = random.Random(11)
+    start = service.now_ms() // HOUR_MS - HOURS
+    connection.execute("PRAGMA synchronous = OFF")
+    connection.execute("BEGIN")
+    connection.execute("INSERT INTO apps (id, name, kind, created_ms) VALUES (1, 'sailings', 'script', 0)")
+    for i in range(RELEASES):
+        first = (start + i * 48) * HOUR_MS
+        connection.execute(
+            "INSERT INTO releases (id, app_id, version, first_ms) VALUES (?, 1, ?, ?)", (i + 1, f"1.{i}.0", first)
+        )
+        connection.execute(
+            "INSERT INTO deploys (app_id, release_id, environment, time_ms, inferred) VALUES (1, ?, 'production', ?, 0)",
+            (i + 1, first),
+        )
+    runs = failures * 5
+    counted = []
+    for i in range(RELEASES):
+        # Each release lives two days alone and one more beside the next.
+        for hour in range(start + i * 48, min(start + HOURS, start + i * 48 + 72)):
+            for point in range(POINTS):
+                n = max(1, round(runs / (RELEASES * 70 * POINTS)))
+                counted.append((i + 1, f"GET /berths/{point}", "ok", hour, n))
+    connection.executemany(
+        "INSERT INTO run_counts (app_id, release_id, environment, entry_point, outcome, hour, runs) VALUES (1, ?, 'production', ?, ?, ?, ?)",
+        counted,
+    )
+
+    def rows() -> Any:
+        for seq in range(1, failures + 1):
+            issue = int(dice.paretovariate(0.6)) % ISSUES + 1
+            at = dice.randrange(HOURS)
+            release = min(RELEASES, at // 48 + 1 - (dice.random() < 0.1 and at >= 48))
+            yield (
+                seq,
+                issue,
+                release,
+                "production",
+                (start + at) * HOUR_MS + dice.randrange(HOUR_MS),
+                f"GET /berths/{issue % POINTS}",
+            )
+
+    connection.execute("PRAGMA foreign_keys = OFF")
+    pending: list[tuple[Any, ...]] = []
+    for one in rows():
+        pending.append(one)
+        if len(pending) == 50_000:
+            _write(connection, pending)
+            pending = []
+    _write(connection, pending)
+    connection.execute("COMMIT")
+    connection.executescript(_ROLLUPS)
+    body = service.evidence.pack(b'{"exceptions": [{"type": "Tide", "frames": []}]}')[0]
+    connection.execute("INSERT INTO evidence (seq, dictionary_id, body) SELECT first_seq, NULL, ? FROM issues", (body,))
+    connection.close()
+    return service
+
+
+def _write(connection: sqlite3.Connection, rows: list[tuple[Any, ...]]) -> None:
+    connection.executemany(_REPORTS, [(r[0], r[0].to_bytes(16, "big"), r[3], r[2], r[4], r[4]) for r in rows])
+    connection.executemany(_FAILURES, rows)
