@@ -151,7 +151,7 @@ def test_late_reports_are_judged_by_when_they_happened(running: Running) -> None
     assert state_of(running, number) == "settled"
     (other,) = send(running, key, failed("3.0.0", 9, "sailings.b"))
     settle(running, other, release="3.1.0")
-    send(running, key, failed("3.1.0", 3, "sailings.b"))
+    send(running, key, failed("3.1.0", 30, "sailings.b"))
     last = running.get(f"/api/issues/{other}")["history"][-1]
     assert last["to_state"] == "regressed" and "was reported only now" in last["reason"]
 

@@ -48,7 +48,7 @@ def releases(answer: dict[str, Any]) -> None:
                 )
                 continue
             arrived = (
-                f"{place['deployed'][:16].replace('T', ' ')}{' *' if place['inferred'] else ''}"
+                f"{place['deployed'][5:16].replace('T', ' ')}{'*' if place['inferred'] else ''}"
                 if place["deployed"]
                 else ""
             )
@@ -200,7 +200,7 @@ def since(answer: dict[str, Any]) -> None:
             if rate and rate["value"] and most
             else ("·" if entry["failures"] else "")
         )
-        notes = ["the fix should be in" if entry["has_fix"] else "", "rate stepped up" if entry["stepped_up"] else ""]
+        notes = ["fix in" if entry["has_fix"] else "", "rate stepped up" if entry["stepped_up"] else ""]
         arrived = (
             f"{entry['deployed'][5:16].replace('T', ' ')}{'*' if entry['inferred'] else ''}"
             if entry["deployed"]
@@ -273,7 +273,7 @@ def _rate(rate: dict[str, Any] | None) -> str:
     if rate is None:
         return ""
     high = "any" if rate["high"] is None else _figures(rate["high"])
-    return f"{_figures(rate['value'])} ({_figures(rate['low'])} to {high})"
+    return f"{_figures(rate['value'])} ({_figures(rate['low'])}–{high})"
 
 
 def _figures(value: float) -> str:
@@ -289,6 +289,6 @@ def _table(*names: str) -> Table:
             name,
             justify="right" if numbers else "left",
             overflow="fold",
-            no_wrap=name in ("Runs", "Arrived (UTC)", "Release"),
+            no_wrap=name in ("Runs", "Arrived (UTC)", "Release", "Per 1,000 runs", "Failures per 1,000 runs"),
         )
     return table

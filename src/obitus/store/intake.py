@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Final, Literal
 
-from obitus.core.clock import HOUR_MS
+from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import releases
@@ -73,7 +73,7 @@ ON CONFLICT DO UPDATE SET runs = runs + excluded.runs, failed = failed + exclude
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
 OTHER_POINTS: Final = "…"
-LATE_MS: Final = HOUR_MS
+LATE_MS: Final = DAY_MS
 """From how late on a report's judgement says that it came late."""
 
 
