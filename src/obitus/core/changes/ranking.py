@@ -10,14 +10,20 @@ from typing import Final
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
 from obitus.core.frames import ChainLink, Frame
+from obitus.core.wording import count_of
 
 ON_THE_LINE: Final = 0.95
 NEAR_THE_LINE: Final = 0.75
 ON_THE_FUNCTION: Final = 0.65
 NAMED_BY_THE_LINE: Final = 0.6
-ON_THE_FILE: Final = 0.25
+ON_THE_FILE: Final = 0.2
+CLOSER_IN_THE_FILE: Final = 0.2
+"""Added to the file's strength for a change at the line, half of it for one 28 lines away."""
+THE_REST_COUNTS: Final = 0.2
+"""How much everything beyond the strongest evidence counts."""
 LIBRARY: Final = 0.6
 NEAR_LINES: Final = 3
+FAR_LINES: Final = 200
 MOST_FRAMES: Final = 30
 MOST_REASONS: Final = 4
 _WORD = re.compile(r"[A-Za-z_$][\w$]*")
@@ -74,9 +80,9 @@ def likely_changes(chain: Sequence[ChainLink], commits: Sequence[Commit], most: 
         if not evidence:
             continue
         evidence.sort(key=lambda one: -one[0])
-        left = 1.0
-        for strength, _ in evidence[:6]:
-            left *= 1 - strength
+        left = 1 - evidence[0][0]
+        for strength, _ in evidence[1:6]:
+            left *= 1 - THE_REST_COUNTS * strength
         spread = 1 + 0.25 * math.log2(1 + max(0, len(commit.files) - 3) / 8)
         reasons = tuple(dict.fromkeys(reason for _, reason in evidence))[:MOST_REASONS]
         found.append(LikelyChange(commit, round((1 - left) / spread, 4), reasons))
@@ -116,18 +122,21 @@ def _by_files(frames: Sequence[tuple[Frame, float]], commit: Commit) -> list[tup
 
 def _in_file(frame: Frame, weight: float, touched: Touched, where: str) -> tuple[float, str]:
     name = touched.path.rpartition("/")[2]
+    away = None
     if frame.line is not None:
         if any(first <= frame.line <= last for first, last in touched.ranges):
             return weight * ON_THE_LINE, f"changed line {frame.line} of {name}, {where}"
         away = min((_away(frame.line, first, last) for first, last in touched.ranges), default=None)
         if away is not None and away <= NEAR_LINES:
-            return weight * NEAR_THE_LINE, f"changed {name} within {away} lines of line {frame.line}, {where}"
+            near = NEAR_THE_LINE - 0.02 * away
+            return weight * near, f"changed {name} within {count_of(away, 'line')} of line {frame.line}, {where}"
     if _bare(frame.function) in touched.names:
         return weight * ON_THE_FUNCTION, f"changed {_bare(frame.function)} in {name}, {where}"
-    return (
-        weight * ON_THE_FILE,
-        f"changed {name}, which is {where}" if where == "on the stack" else f"changed {name}, {where}",
-    )
+    if away is not None and away <= FAR_LINES:
+        strength = ON_THE_FILE + CLOSER_IN_THE_FILE * math.exp(-away / 40)
+        return weight * strength, f"changed {name} {away} lines from line {frame.line}, {where}"
+    said = f"changed {name}, which is {where}" if where == "on the stack" else f"changed {name}, {where}"
+    return weight * ON_THE_FILE, said
 
 
 def _named(frame: Frame, weight: float, files: Sequence[Touched], own_file: Touched | None) -> list[tuple[float, str]]:
