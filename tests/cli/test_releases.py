@@ -204,6 +204,10 @@ def test_settle(running: Running, shell: Shell) -> None:
     assert "settled it in the next release." in shell.run("settle", "1", "--in", "next")
     assert "settled it now, production only." in shell.run("settle", "1", "--in", "now", "--environment", "production")
     assert "settled it in 3.1.0." in shell.run("settle", "1", "--in", "v3.1.0")
+    other = running.add_app("gatekeeper")
+    send(running, other, failed("8.1", 30, "gatekeeper.passes"))
+    assert shell.run("settle", "1", "2", "--in", "next").count("settled it in the next release.") == 2
+    shell.run("settle", "1", "--in", "v3.1.0")
     said = " ".join(shell.run("issue", "1").split())
     assert "Did the fix hold?" in said and "too early to say" in said and "3.1.0 has not come yet" in said
     send(running, key, tally("3.1.0", 30_000, 0))

@@ -32,6 +32,9 @@ def test_a_settled_issue_comes_back(running: Running) -> None:
     assert last["failure"] == back["id"] and "2.9.0" in last["reason"] and last["person"] is None
     assert [entry["to_state"] for entry in issue["history"]] == ["untriaged", "settled", "regressed"]
     since = running.get(f"/api/issues/{number}/since")
+    assert [(r["release"], r["failures"]) for r in issue["releases"]] == [
+        (r["release"], r["failures"]) for r in since["lane"]
+    ]
     assert [(r["release"], r["failures"]) for r in since["lane"]] == [("2.8.0", 1), ("2.8.1", 1), ("2.9.0", 1)]
 
 

@@ -1609,6 +1609,11 @@ export interface components {
              * @description Why these failures are one issue.
              */
             why: components["schemas"]["FingerprintAnswer"][];
+            /**
+             * Releases
+             * @description Releases of the app in order, with this issue's failures: all that have some, and the newest. Rates are at `/since`.
+             */
+            releases: components["schemas"]["ReleaseCount"][];
             /** History */
             history: components["schemas"]["HistoryEntry"][];
             latest: components["schemas"]["FailureAnswer"];
@@ -2434,6 +2439,25 @@ export interface components {
              * @description Runs by hour, the latest 336 hours with any.
              */
             hours: components["schemas"]["HourAnswer"][];
+        };
+        /**
+         * ReleaseCount
+         * @description Failures of an issue in one release.
+         */
+        ReleaseCount: {
+            /** Release */
+            release: string;
+            /**
+             * First Report
+             * @description When the release first came; absent when it was only announced.
+             */
+            first_report: string | null;
+            /** Failures */
+            failures: number;
+            /** Environments */
+            environments: {
+                [key: string]: number;
+            };
         };
         /**
          * ReleasePlace

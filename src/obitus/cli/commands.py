@@ -179,7 +179,9 @@ def accept(number: Number, url: Url = None, token: Token = None, as_json: Json =
 
 @app.command()
 def settle(
-    number: Number,
+    numbers: Annotated[
+        list[int], typer.Argument(metavar="NUMBER…", help="The issues' numbers, of one app or several.", min=1)
+    ],
     where: Annotated[
         str | None,
         typer.Option(
@@ -195,7 +197,8 @@ def settle(
 ) -> None:
     """Settle an issue: in a release, in whatever comes next, or by something done now. Seen where the fix should be, it is back as regressed."""
     order = {"how": where} if where in ("next", "now") else {"release": where} if where else {}
-    _decide(number, "settle", order | ({"environment": environment} if environment else {}), url, token, as_json)
+    for number in numbers:
+        _decide(number, "settle", order | ({"environment": environment} if environment else {}), url, token, as_json)
 
 
 @app.command()

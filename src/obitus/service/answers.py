@@ -229,6 +229,15 @@ class FailureAnswer(FailureRow):
     report: dict[str, Any] = Field(description="The report as it was kept: format of `GET /reports/schema`.")
 
 
+class ReleaseCount(BaseModel):
+    """Failures of an issue in one release."""
+
+    release: str
+    first_report: Time | None = Field(description="When the release first came; absent when it was only announced.")
+    failures: int
+    environments: dict[str, int]
+
+
 class HistoryEntry(BaseModel):
     """A change of state."""
 
@@ -247,6 +256,9 @@ class IssueAnswer(IssueRow):
     users: int = Field(description="Users that its latest failures met.")
     users_looked_at: int = Field(description="How many of the latest failures were looked at for that.")
     why: list[FingerprintAnswer] = Field(description="Why these failures are one issue.")
+    releases: list[ReleaseCount] = Field(
+        description="Releases of the app in order, with this issue's failures: all that have some, and the newest. Rates are at `/since`."
+    )
     history: list[HistoryEntry]
     latest: FailureAnswer
     first: FailureAnswer

@@ -15,6 +15,8 @@ from obitus.core.wording import ago, count_of
 from obitus.service import answers, release_answers
 from obitus.service.wiring import Service
 from obitus.store import issues as store
+from obitus.store import rates
+from obitus.store import releases as release_store
 from obitus.store.database import Row
 from obitus.store.releases import NOT_COME_MS
 
@@ -54,6 +56,7 @@ def issue_answer(service: Service, number: int, window: store.Window) -> answers
             )
             for found in store.fingerprints(service.reader, number)
         ],
+        releases=_releases(service, row),
         history=[
             answers.HistoryEntry(
                 time=to_text(entry["time_ms"]),
@@ -179,6 +182,24 @@ def _courses(service: Service, numbers: list[int], window: store.Window) -> dict
     for row in store.by_hour(service.reader, numbers, window):
         courses[row["issue_id"]][(row["hour"] - first) * slices // hours] += row["failures"]
     return courses
+
+
+def _releases(service: Service, row: Row) -> list[answers.ReleaseCount]:
+    known = release_store.order(service.reader, row["app_id"]).releases
+    counts: dict[str, dict[str, int]] = {}
+    for found in rates.issue_by_release(service.reader, row["id"]):
+        counts.setdefault(found["version"], {})[found["environment"]] = found["failures"]
+    newest = {release.version for release in known[-MOST_RELEASES:]}
+    return [
+        answers.ReleaseCount(
+            release=release.version,
+            first_report=time_text(release.first_ms),
+            failures=sum(counts.get(release.version, {}).values()),
+            environments=counts.get(release.version, {}),
+        )
+        for release in known
+        if release.version in counts or release.version in newest
+    ]
 
 
 def _what_failed(row: Row, users: int, now_ms: int) -> str:

@@ -61,8 +61,11 @@ class Watcher:
                 self._touched, self._new = set(), {}
             for number in new:
                 self._uncovered(number)
+            by_app: dict[int, list[tuple[str, str]]] = {}
             for app_id, version, environment in sorted(touched):
-                self._rates(app_id, version, environment)
+                by_app.setdefault(app_id, []).append((version, environment))
+            for app_id, places in by_app.items():
+                self._rates(app_id, places)
 
     def close(self) -> None:
         """Stop."""
@@ -81,15 +84,22 @@ class Watcher:
             # However much there is to look at, it takes a tenth of one core at most, and is found within a minute.
             pause = min(MOST_PAUSE_S, max(EVERY_S, 9 * (time.monotonic() - started)))
 
-    def _rates(self, app_id: int, version: str, environment: str) -> None:
+    def _rates(self, app_id: int, places: list[tuple[str, str]]) -> None:
+        reader = self._service.reader
+        ids = {row["version"]: int(row["id"]) for row in store.releases(reader, app_id)}
+        order = store.order(reader, app_id)
+        failed = {
+            (row["release_id"], row["environment"])
+            for row in rates.sums_of(reader, [ids[version] for version, _ in places if version in ids])[1]
+        }
+        for version, environment in places:
+            # A release in which nothing failed has nothing that stepped up: with a release for each commit that is most of them.
+            earlier = order.before(version)[:MOST_EARLIER]
+            if earlier and version in ids and (ids[version], environment) in failed:
+                self._rates_of(version, ids[version], [(name, ids[name]) for name in earlier], environment)
+
+    def _rates_of(self, version: str, release: int, before: list[tuple[str, int]], environment: str) -> None:
         service = self._service
-        rows = {row["version"]: row["id"] for row in store.releases(service.reader, app_id)}
-        if version not in rows:
-            return
-        earlier = store.order(service.reader, app_id).before(version)[:MOST_EARLIER]
-        if not earlier:
-            return
-        release, before = rows[version], [(name, rows[name]) for name in earlier]
         courses, point_courses = courses_of(service, release, before, environment)
         steps: list[Step] = [*stepped_up(courses), *stepped_up(point_courses, shares=True)]
         now_ms = service.now_ms()
