@@ -1,4 +1,7 @@
-"""Readings about releases with 1,000,000 failures and 5,000,000 runs in the store, against 10,000 and 50,000."""
+"""Readings about releases with 1,000,000 failures and 5,000,000 runs in the store, against 10,000 and 50,000.
+
+Both stores have the same releases, entry points and issues: what differs is how often each was met.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +22,7 @@ from obitus.service.wiring import Service
 from obitus.store import releases as store
 
 FEW, MANY = 10_000, 1_000_000
-RELEASES, POINTS, ISSUES, HOURS = 30, 40, 500, 30 * 48
+RELEASES, POINTS, ISSUES, HOURS = 30, 40, 120, 30 * 48
 ROUNDS = 7
 
 _FAILURES = """
@@ -32,7 +35,9 @@ _ROLLUPS = """
 INSERT INTO issue_counts SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4;
 INSERT INTO issue_releases SELECT issue_id, release_id, environment, entry_point, COUNT(*), MIN(time_ms), MAX(time_ms) FROM failures GROUP BY 1, 2, 3, 4;
 INSERT INTO release_runs SELECT release_id, environment, entry_point, SUM(runs * (outcome = 'ok')), 0, SUM(runs * (outcome = 'failed')) FROM run_counts GROUP BY 1, 2, 3;
-INSERT INTO release_hours SELECT release_id, environment, hour, SUM(runs), SUM(runs * (outcome = 'failed')) FROM run_counts GROUP BY 1, 2, 3;
+INSERT INTO release_hours SELECT release_id, environment, hour, SUM(runs), 0, SUM(failures) FROM (
+  SELECT release_id, environment, hour, runs, 0 AS failures FROM run_counts
+  UNION ALL SELECT release_id, environment, hour, 0, failures FROM issue_counts) GROUP BY 1, 2, 3;
 INSERT INTO issues (id, app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms, first_ms, last_ms, first_seq, last_seq, first_release_id, failures, stragglers)
 SELECT issue_id, 1, 'Tide' || issue_id, '', 'sailings.tides', 'no depth', MIN(entry_point), CASE WHEN issue_id % 3 THEN 'untriaged' ELSE 'settled' END, 0, '1.20.0', MAX(time_ms),
   MIN(time_ms), MAX(time_ms), MIN(seq), MAX(seq), MIN(release_id), COUNT(*), 0 FROM failures GROUP BY issue_id;
@@ -112,7 +117,7 @@ def filled(folder: Path, failures: int) -> Service:
 
     def rows() -> Any:
         for seq in range(1, failures + 1):
-            issue = int(dice.paretovariate(0.6)) % ISSUES + 1
+            issue = dice.randrange(ISSUES) + 1
             at = dice.randrange(HOURS)
             release = min(RELEASES, at // 48 + 1 - (dice.random() < 0.1 and at >= 48))
             yield (

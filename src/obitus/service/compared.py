@@ -49,17 +49,15 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
     """Return releases for the list."""
     reader = known.service.reader
     ids = [known.id_of(version) for version in versions]
-    runs, failures = rates.sums_of(reader, ids)
     brought = rates.brought_by(reader, ids)
     latest = _latest_hours(known)
     deploys: dict[tuple[int, str], Row] = {}
     for row in store.deploys_of(reader, json.dumps(ids)):
         deploys[row["release_id"], row["environment"]] = row
-    ran = {(row["release_id"], row["environment"]): row for row in runs}
-    failed = {(row["release_id"], row["environment"]): row for row in failures}
+    sums = {(row["release_id"], row["environment"]): row for row in rates.sums_of(reader, ids)}
     found = []
     for version, number in zip(versions, ids, strict=True):
-        places = sorted({where for release, where in (*ran, *failed, *deploys) if release == number})
+        places = sorted({where for release, where in (*sums, *deploys) if release == number})
         row = known.rows[version]
         found.append(
             answers.ReleaseRow(
@@ -75,8 +73,7 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
                     _place(
                         where,
                         deploys.get((number, where)),
-                        ran.get((number, where)),
-                        failed.get((number, where)),
+                        sums.get((number, where)),
                         latest,
                     )
                     for where in places
@@ -91,29 +88,27 @@ def _latest_hours(known: Releases) -> dict[str, int]:
     by_time = sorted(known.order.releases, key=lambda release: release.first_ms)[-20:]
     ids = {known.id_of(release.version) for release in (*by_time, *known.order.releases[-20:])}
     latest: dict[str, int] = {}
-    for row in rates.sums_of(known.service.reader, sorted(ids))[0]:
-        latest[row["environment"]] = max(latest.get(row["environment"], 0), row["last_hour"])
+    for row in rates.sums_of(known.service.reader, sorted(ids)):
+        latest[row["environment"]] = max(latest.get(row["environment"], 0), row["last_hour"] or 0)
     return latest
 
 
-def _place(
-    where: str, deploy: Row | None, ran: Row | None, failed: Row | None, latest: dict[str, int]
-) -> answers.ReleasePlace:
-    runs, broken = (ran["runs"], ran["failed"]) if ran else (0, 0)
-    failures = failed["failures"] if failed else 0
+def _place(where: str, deploy: Row | None, sums: Row | None, latest: dict[str, int]) -> answers.ReleasePlace:
+    runs, broken, failures = (sums["runs"], sums["failed"], sums["failures"]) if sums else (0, 0, 0)
+    first, last = (sums["first_hour"], sums["last_hour"]) if sums else (None, None)
     return answers.ReleasePlace(
         environment=where,
         deployed=views.time_text(deploy["time_ms"]) if deploy else None,
         inferred=bool(deploy["inferred"]) if deploy else False,
         canary=bool(deploy["canary"]) if deploy else False,
-        live=ran is not None and ran["last_hour"] >= latest.get(where, 0) - 1,
+        live=last is not None and last >= latest.get(where, 0) - 1,
         runs=runs,
         failed=broken,
         failures=failures,
         rate=views.interval(statistics.per_thousand(failures, runs)),
         clean=views.interval(statistics.wilson(runs - broken, runs)) if runs else None,
-        first_run=views.time_text(ran["first_hour"] * HOUR_MS) if ran else None,
-        last_run=views.time_text(ran["last_hour"] * HOUR_MS) if ran else None,
+        first_run=views.time_text(first * HOUR_MS) if first is not None else None,
+        last_run=views.time_text(last * HOUR_MS) if last is not None else None,
     )
 
 

@@ -90,7 +90,8 @@ class Watcher:
         order = store.order(reader, app_id)
         failed = {
             (row["release_id"], row["environment"])
-            for row in rates.sums_of(reader, [ids[version] for version, _ in places if version in ids])[1]
+            for row in rates.sums_of(reader, [ids[version] for version, _ in places if version in ids])
+            if row["failures"] or row["failed"]
         }
         for version, environment in places:
             # A release in which nothing failed has nothing that stepped up: with a release for each commit that is most of them.

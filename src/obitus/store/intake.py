@@ -50,6 +50,9 @@ INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, fail
 VALUES (:issue_id, :release_id, :environment, :entry_point, 1, :time_ms, :time_ms)
 ON CONFLICT DO UPDATE SET failures = failures + 1, first_ms = MIN(first_ms, excluded.first_ms),
   last_ms = MAX(last_ms, excluded.last_ms) RETURNING failures"""
+_COUNT_BY_HOUR = """
+INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures) VALUES (?, ?, ?, 0, 0, 1)
+ON CONFLICT DO UPDATE SET failures = failures + 1"""
 _POINTS = "SELECT COUNT(*) FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment"
 _UNCOUNT = """
 DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
@@ -67,8 +70,8 @@ INSERT INTO release_runs (release_id, environment, entry_point, ok, refused, fai
 VALUES (:release_id, :environment, :entry_point, :runs * (:outcome = 'ok'), :runs * (:outcome = 'refused'), :runs * (:outcome = 'failed'))
 ON CONFLICT DO UPDATE SET ok = ok + excluded.ok, refused = refused + excluded.refused, failed = failed + excluded.failed"""
 _COUNT_RUNS_BY_HOUR = """
-INSERT INTO release_hours (release_id, environment, hour, runs, failed)
-VALUES (:release_id, :environment, :hour, :runs, :runs * (:outcome = 'failed'))
+INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures)
+VALUES (:release_id, :environment, :hour, :runs, :runs * (:outcome = 'failed'), 0)
 ON CONFLICT DO UPDATE SET runs = runs + excluded.runs, failed = failed + excluded.failed"""
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
@@ -218,6 +221,7 @@ def _add_failure(
     connection.execute(_ADD_FAILURE, values)
     connection.execute(_ONE_MORE, values)
     connection.execute(_COUNT, (issue_id, release_id, report.environment, report.time_ms // HOUR_MS))
+    connection.execute(_COUNT_BY_HOUR, (release_id, report.environment, report.time_ms // HOUR_MS))
     _count_by_release(connection, values)
     if judged.changed:
         connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))

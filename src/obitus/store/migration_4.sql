@@ -85,17 +85,20 @@ SELECT release_id, environment, entry_point, SUM(runs * (outcome = 'ok')), SUM(r
 
 CREATE INDEX release_runs_by_point ON release_runs (entry_point, release_id);
 
--- Runs per release, environment and hour: which releases were live when.
+-- Runs and failures per release, environment and hour: which releases were live when, and their sums.
 CREATE TABLE release_hours (
   release_id   INTEGER NOT NULL REFERENCES releases (id),
   environment  TEXT NOT NULL,
   hour         INTEGER NOT NULL,             -- Unix hours
   runs         INTEGER NOT NULL,
-  failed       INTEGER NOT NULL,
+  failed       INTEGER NOT NULL,             -- runs that failed
+  failures     INTEGER NOT NULL,
   PRIMARY KEY (release_id, environment, hour)
 ) STRICT, WITHOUT ROWID;
-INSERT INTO release_hours (release_id, environment, hour, runs, failed)
-SELECT release_id, environment, hour, SUM(runs), SUM(runs * (outcome = 'failed')) FROM run_counts
+INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures)
+SELECT release_id, environment, hour, SUM(runs), SUM(failed), SUM(failures) FROM (
+  SELECT release_id, environment, hour, runs, runs * (outcome = 'failed') AS failed, 0 AS failures FROM run_counts
+  UNION ALL SELECT release_id, environment, hour, 0, 0, failures FROM issue_counts)
 GROUP BY release_id, environment, hour;
 
 -- A rate that stepped up with a release: of an issue, or (issue_id 0) of an entry point.

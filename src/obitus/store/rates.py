@@ -21,11 +21,9 @@ SELECT release_id, environment, SUM(ok + refused + failed) AS runs FROM release_
 WHERE entry_point IN (SELECT value FROM json_each(:points)) AND release_id IN (SELECT value FROM json_each(:releases))
 GROUP BY release_id, environment"""
 _RUNS = """
-SELECT release_id, environment, SUM(runs) AS runs, SUM(failed) AS failed, MIN(hour) AS first_hour, MAX(hour) AS last_hour
+SELECT release_id, environment, SUM(runs) AS runs, SUM(failed) AS failed, SUM(failures) AS failures,
+  MIN(CASE WHEN runs > 0 THEN hour END) AS first_hour, MAX(CASE WHEN runs > 0 THEN hour END) AS last_hour
 FROM release_hours WHERE release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id, environment"""
-_FAILURES = """
-SELECT release_id, environment, SUM(failures) AS failures, COUNT(DISTINCT issue_id) AS issues, MAX(last_ms) AS last_ms
-FROM issue_releases WHERE release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id, environment"""
 _NEW_ISSUES = """
 SELECT first_release_id AS release_id, COUNT(*) AS n FROM issues
 WHERE first_release_id IN (SELECT value FROM json_each(?)) AND merged_into IS NULL AND failures > 0 GROUP BY first_release_id"""
@@ -46,7 +44,7 @@ WHERE release_id IN (SELECT value FROM json_each(:releases)) AND (:environment I
 GROUP BY entry_point, release_id"""
 _HOURS_OF = """
 SELECT hour, SUM(runs) AS runs, SUM(failed) AS failed FROM release_hours
-WHERE release_id = :release AND (:environment IS NULL OR environment = :environment) GROUP BY hour ORDER BY hour"""
+WHERE runs > 0 AND release_id = :release AND (:environment IS NULL OR environment = :environment) GROUP BY hour ORDER BY hour"""
 _ISSUES_IN_HOURS = """
 SELECT c.issue_id, c.release_id, SUM(c.failures) AS failures FROM json_each(:hours) h
 JOIN issue_counts c INDEXED BY issue_counts_by_release ON c.release_id IN (:before, :now) AND c.hour = h.value
@@ -117,10 +115,9 @@ def runs_by_release(reader: Reader, points: Sequence[str], releases: Sequence[in
     return {(row["release_id"], row["environment"]): row["runs"] for row in rows}
 
 
-def sums_of(reader: Reader, releases: Sequence[int]) -> tuple[list[Row], list[Row]]:
-    """Return runs (with the first and last hour) and failures of releases, by release and environment."""
-    ids = json.dumps(list(releases))
-    return reader.rows(_RUNS, (ids,)), reader.rows(_FAILURES, (ids,))
+def sums_of(reader: Reader, releases: Sequence[int]) -> list[Row]:
+    """Return runs, failed runs and failures of releases by environment, with the first and last hour with runs."""
+    return reader.rows(_RUNS, (json.dumps(list(releases)),))
 
 
 def brought_by(reader: Reader, releases: Sequence[int]) -> dict[int, tuple[int, int, int]]:
