@@ -142,6 +142,22 @@ def test_settled_now_next_and_in_one_environment(running: Running) -> None:
         assert running.ask("POST", f"/api/issues/{own}/settle", order).status == 422
 
 
+def test_an_announced_release_is_the_next(running: Running) -> None:
+    """A release that was made known before it came is what an issue settled in the next release waits for."""
+    key = running.add_app()
+    (number,) = send(running, key, failed("3.0.0", 5))
+    assert running.ask("POST", "/api/apps/sailings/releases", {"release": "3.1.0"}).status == 201
+    settle(running, number, how="next")
+    send(running, key, failed("3.0.0", 1))
+    assert state_of(running, number) == "settled" and running.get(f"/api/issues/{number}")["settled_in"] is None
+    (held,) = since(running, number)["verdicts"]
+    assert held["verdict"] == "too early to say" and held["reason"].startswith("The next release has not come yet")
+    running.ask("POST", "/api/deploys", {"release": "3.1.0"}, token=key)
+    assert running.get(f"/api/issues/{number}")["settled_in"] == "3.1.0"
+    settle(running, number)
+    assert running.get(f"/api/issues/{number}")["settled_in"] == "3.1.0"
+
+
 def test_late_reports_are_judged_by_when_they_happened(running: Running) -> None:
     """A spool that is emptied after the settling wakes nothing that was settled as of then, and says that it came late."""
     key = running.add_app()

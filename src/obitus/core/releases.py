@@ -157,10 +157,6 @@ class Order:
         place = self.places.get(version) if version is not None else None
         return self.releases[place].first_ms if place is not None else None
 
-    def newest(self) -> str | None:
-        """Return the last release in order that has a name."""
-        return next((release.version for release in reversed(self.releases) if release.version), None)
-
     def before(self, version: str) -> list[str]:
         """Return the releases before one, the nearest first."""
         place = self.places.get(version)

@@ -191,7 +191,7 @@ def settle(service: TheService, person: SignedIn, number: Number, order: SettleO
     """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
     order = order or SettleOrder()
     row = store.issue(service.reader, number)
-    newest = release_store.order(service.reader, row["app_id"]).newest()
+    newest = release_store.newest(service.reader, row["app_id"])
     release = canonical(order.release) if order.release is not None else None
     if order.how == "in" and release is None:
         if newest is None:

@@ -60,7 +60,11 @@ class Watcher:
                 touched, new = self._touched, list(self._new)
                 self._touched, self._new = set(), {}
             for number in new:
-                self._uncovered(number)
+                try:
+                    self._uncovered(number)
+                except Exception:
+                    # One issue whose records cannot be read must not keep the others from being looked at.
+                    _log.exception("issue %d could not be looked at", number)
             by_app: dict[int, list[tuple[str, str]]] = {}
             for app_id, version, environment in sorted(touched):
                 by_app.setdefault(app_id, []).append((version, environment))

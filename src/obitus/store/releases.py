@@ -203,6 +203,12 @@ def order(reader: Reader, app_id: int) -> Order:
     return order_of(reader.rows(_KNOWN, (app_id,)))
 
 
+def newest(reader: Reader, app_id: int) -> str | None:
+    """Return the last release in order that has come; one that was only announced is the next."""
+    known = reversed(order(reader, app_id).releases)
+    return next((release.version for release in known if release.first_ms != NOT_COME_MS), None)
+
+
 def releases(reader: Reader, app_id: int) -> list[Row]:
     """Return (id, version, first_ms, revision, behind, commits) of an app's releases with a name, in no order."""
     return reader.rows(_ALL, {"app_id": app_id})
