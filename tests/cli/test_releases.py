@@ -193,6 +193,8 @@ def test_from_a_deploy_to_the_gate(running: Running, shell: Shell) -> None:
     assert "3.1.0 is 3.1.0-late now" in shell.run("release", "rename", "3.1.0", "3.1.0-late")
     assert "3.0.0 comes right behind 3.1.0-late now" in shell.run("release", "move", "3.0.0", "--behind", "3.1.0-late")
     assert "comes" in shell.run("release", "move", "3.0.0", "--back")
+    shell.run("release", "add", "hotfix: 50% off? #2/b")
+    assert "has not come yet" in shell.run("release", "hotfix: 50% off? #2/b")
     shell.run("release", "move", "3.0.0", status=2)
 
 

@@ -8,6 +8,7 @@ import os
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any
+from urllib.parse import quote
 
 import typer
 from typer.core import TyperGroup
@@ -73,7 +74,9 @@ def show_one(
 ) -> None:
     """Show one release: where it is, its rates, what it brought, its commits."""
     asked = api(url, token)
-    answer = asked.get(f"/api/apps/{_app(asked, app_name)}/releases/{version}", {"environment": environment})
+    answer = asked.get(
+        f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", {"environment": environment}
+    )
     print_json(answer) if as_json else show_releases.release(answer)
 
 
@@ -113,7 +116,9 @@ def add(
     pages = [found.commits[i : i + COMMITS_A_REQUEST] for i in range(0, len(found.commits), COMMITS_A_REQUEST)] or [[]]
     for page in pages:
         body = {"revision": end, "commits": [told(commit) for commit in page]}
-        answer = asked.post_packed(f"/api/apps/{name}/commits/{version}", gzip.compress(json.dumps(body).encode()))
+        answer = asked.post_packed(
+            f"/api/apps/{name}/commits/{quote(version, safe='')}", gzip.compress(json.dumps(body).encode())
+        )
         added, there = added + answer["added"], there + answer["already_there"]
     if as_json:
         print_json(
@@ -149,7 +154,7 @@ def rename(
 ) -> None:
     """Give a release another name; reports that come by the old one go to it."""
     asked = api(url, token)
-    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{version}", {"name": name})
+    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", {"name": name})
     print_json(answer) if as_json else show.say(
         f"{show.safe(version)} is {show.safe(answer['release'])} now; the old name goes on leading to it."
     )
@@ -170,7 +175,7 @@ def move(
         raise UsageTrouble("Say --behind RELEASE, or --back.")
     asked = api(url, token)
     order = {"in_order": True} if back else {"behind": behind}
-    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{version}", order)
+    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", order)
     before = f"right behind {show.safe(answer['previous'])}" if answer["previous"] else "first"
     print_json(answer) if as_json else show.say(f"{show.safe(answer['release'])} comes {before} now.")
 
