@@ -70,7 +70,7 @@ def _one(layout: _Layout, path: Path, fault: Fault, dice: random.Random, files: 
         if found is None:
             return False
         repository = _repository(layout.own, history)
-        commits = repository.commits(repository.revision("v1"), repository.revision("main") or "", "").commits
+        commits = repository.commits(repository.revision("v1"), repository.revision("main") or "").commits
         ranked = [one.commit.subject for one in likely_changes(found.chain, commits)]
         return ranked.index("planted") + 1 if "planted" in ranked else None
     finally:

@@ -1,3 +1,5 @@
+import type { Interval } from './api';
+
 /** How numbers and times are said. The command line says them the same way. */
 export function countOf(number: number, noun: string, plural = noun + 's'): string {
 	return `${number.toLocaleString('en')} ${number === 1 ? noun : plural}`;
@@ -69,6 +71,11 @@ export function rateText(value: number): string {
 export function shareText(share: number): string {
 	const percent = share * 100;
 	return `${percent === 100 || percent === 0 ? percent : percent > 99.9 ? percent.toFixed(3) : percent.toFixed(1)}%`;
+}
+
+/** A share with the bounds of its interval. */
+export function shareRange(share: Interval, of = ''): string {
+	return `${shareText(share.value)}${of} (${shareText(share.low)} to ${shareText(share.high ?? 1)})`;
 }
 
 export const windows: [string, string][] = [

@@ -2,7 +2,7 @@
 	import { api, asked, type Compared } from '../lib/api';
 	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
-	import { countOf, kindShapes, shareText } from '../lib/words';
+	import { countOf, kindShapes, shareRange, shareText } from '../lib/words';
 	import Rate from '../parts/Rate.svelte';
 	import Told from '../parts/Told.svelte';
 
@@ -70,7 +70,7 @@
 					<tr class="border-rule border-b">
 						<th scope="row" class="py-1 pr-6 text-left font-semibold"><a class="quiet-link" href={`/releases/${app}/${encodeURIComponent(side.release)}`}>{side.release}</a></th>
 						<td class="py-1 pr-6 text-right">{countOf(side.runs, 'run')}</td>
-						<td class="py-1 pr-6 text-right whitespace-nowrap">{side.clean ? `${shareText(side.clean.value)} (${shareText(side.clean.low)} to ${shareText(side.clean.high ?? 1)})` : 'no runs counted'}</td>
+						<td class="py-1 pr-6 text-right whitespace-nowrap">{side.clean ? shareRange(side.clean) : 'no runs counted'}</td>
 						<td class="py-1"><Rate rate={side.rate} {most} /></td>
 					</tr>
 				{/each}

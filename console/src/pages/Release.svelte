@@ -2,7 +2,7 @@
 	import { api, asked } from '../lib/api';
 	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
-	import { countOf, moment, shareText } from '../lib/words';
+	import { countOf, moment, shareRange } from '../lib/words';
 	import HourCourse from '../parts/HourCourse.svelte';
 	import IssueRefs from '../parts/IssueRefs.svelte';
 	import Rate from '../parts/Rate.svelte';
@@ -33,7 +33,7 @@
 					<span class={where.live ? 'text-accent font-semibold' : 'text-quiet'}>{where.live ? '● live' : 'not live any more'}</span>
 				</span>
 				{#if where.runs && where.clean}
-					<span>{countOf(where.runs, 'run')}, {shareText(where.clean.value)} clean ({shareText(where.clean.low)} to {shareText(where.clean.high ?? 1)})</span>
+					<span>{countOf(where.runs, 'run')}, {shareRange(where.clean, ' clean')}</span>
 					<span class="flex items-center gap-2">failures for 1,000 runs <Rate rate={where.rate} {most} /></span>
 				{:else}
 					<span class="text-quiet">{countOf(where.failures, 'failure')}; no runs are counted there</span>
@@ -77,7 +77,7 @@
 							<tr class="border-rule border-b">
 								<td class="py-1 pr-4 wrap-anywhere">{point.entry_point}</td><td class="py-1 text-right">{point.runs.toLocaleString('en')}</td>
 								<td class={['py-1 pl-4 text-right', point.failed && 'text-failed font-semibold']}>{point.failed.toLocaleString('en')}</td><td class="py-1 pl-4 text-right">{point.refused.toLocaleString('en')}</td>
-								<td class="py-1 pl-4 text-right whitespace-nowrap">{point.clean ? `${shareText(point.clean.value)} (${shareText(point.clean.low)} to ${shareText(point.clean.high ?? 1)})` : ''}</td>
+								<td class="py-1 pl-4 text-right whitespace-nowrap">{point.clean ? shareRange(point.clean) : ''}</td>
 							</tr>
 						{/each}
 					</tbody>

@@ -32,12 +32,9 @@ _HASH = re.compile(r"[0-9a-f]{40,64}")
 
 
 @dataclass(frozen=True, slots=True)
-class Range:
-    """The commits of a release, from ``since`` (not included; None for the beginning) to ``revision``, and what to know about them."""
+class Read:
+    """The commits of a release, oldest first, and what is to be known about them."""
 
-    revision: str
-    since: str | None
-    since_said: str
     commits: list[Commit]
     notes: list[str]
 
@@ -82,18 +79,20 @@ class Repository:
 
     def is_before(self, earlier: str, later: str) -> bool:
         """Whether one commit is an ancestor of another."""
-        return subprocess.run(  # noqa: S603
-            [*self._command(), "merge-base", "--is-ancestor", earlier, later], capture_output=True, check=False, timeout=GIT_TIMEOUT_S
-        ).returncode == 0  # fmt: skip
+        try:
+            self._ask("merge-base", "--is-ancestor", earlier, later)
+        except CliError:
+            return False
+        return True
 
-    def commits(self, since: str | None, revision: str, since_said: str) -> Range:
+    def commits(self, since: str | None, revision: str) -> Read:
         """Read the commits of a release; merges count only for what they themselves changed."""
         span = f"{since}..{revision}" if since else revision
         notes = []
         count = int(self._ask("rev-list", "--count", span).strip() or 0)
         if count > MOST_COMMITS:
             notes.append(f"{count:,} commits; the newest {MOST_COMMITS:,} are told. Say --since nearer to the release.")
-        if self.shallow and not self._whole(since, revision):
+        if self.shallow and not (since is not None and self.is_before(since, revision)):
             notes.append(
                 "This is a shallow clone: commits before its edge are not in it, and those at the edge look as if they had made everything. Fetch more: git fetch --unshallow."
             )
@@ -101,7 +100,7 @@ class Repository:
         if self.shallow:
             edge = self._edge()
             found = [replace(commit, files=(), libraries=()) if commit.id in edge else commit for commit in found]
-        return Range(revision, since, since_said, found, notes)
+        return Read(found, notes)
 
     def _read(self, span: str) -> list[Commit]:
         with tempfile.NamedTemporaryFile("w", suffix=".attributes") as attributes:
@@ -158,9 +157,6 @@ class Repository:
             return set((shallow if shallow.is_absolute() else self._path / shallow).read_text("ascii").split())
         except (OSError, ValueError):
             return set()
-
-    def _whole(self, since: str | None, revision: str) -> bool:
-        return since is not None and self.is_before(since, revision)
 
     def _command(self) -> list[str]:
         return ["git", "-C", str(self._path), *_SAFE]

@@ -20,11 +20,10 @@ from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.login import Login
 from obitus.core.changes.commits import Commit
 from obitus.core.clock import to_text
+from obitus.core.comparing import KINDS
 from obitus.core.wording import count_of
 
 COMMITS_A_REQUEST = 500
-KINDS = ("new", "regressed", "worse", "gone", "better", "unchanged", "cannot tell")
-_SUBCOMMANDS = ("add", "rename", "move", "show")
 
 App = Annotated[str | None, typer.Option("--app", help="The app; needed when there are several.")]
 Version = Annotated[str, typer.Argument(metavar="RELEASE", help="The release, such as 3.1.0.")]
@@ -34,7 +33,7 @@ class _ShowsByDefault(TyperGroup):
     """Takes ``obitus release 3.1.0`` for ``obitus release show 3.1.0``."""
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-        if args and args[0] not in _SUBCOMMANDS and not args[0].startswith("-"):
+        if args and args[0] not in self.commands and not args[0].startswith("-"):
             args = ["show", *args]
         return super().resolve_command(ctx, args)
 
@@ -111,7 +110,7 @@ def add(
     repository = Repository(git)
     end, said = _end(repository, version, revision)
     begin, begin_said = _begin(asked, repository, name, version, end, since)
-    found = repository.commits(begin, end, begin_said)
+    found = repository.commits(begin, end)
     added = there = 0
     pages = [found.commits[i : i + COMMITS_A_REQUEST] for i in range(0, len(found.commits), COMMITS_A_REQUEST)] or [[]]
     for page in pages:

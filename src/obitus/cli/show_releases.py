@@ -47,11 +47,7 @@ def releases(answer: dict[str, Any]) -> None:
                     name, Text("not yet" if row["first_seen"] is None else "", style=QUIET), "", "", "", brought
                 )
                 continue
-            arrived = (
-                f"{place['deployed'][5:16].replace('T', ' ')}{'*' if place['inferred'] else ''}"
-                if place["deployed"]
-                else ""
-            )
+            arrived = _arrived(place)
             where = Text(f"{safe(place['environment'])}{', canary' if place['canary'] else ''}").append(
                 ", live" if place["live"] else "", style=ACCENT
             )
@@ -89,10 +85,9 @@ def release(answer: dict[str, Any]) -> None:
             2,
         )
         if place["runs"]:
-            clean = place["clean"]
             inset(
                 Text(
-                    f"{place['runs']:,} runs, {clean['value']:.2%} clean ({clean['low']:.2%} to {clean['high']:.2%}); failures per 1,000 runs: {_rate(place['rate'])}",
+                    f"{place['runs']:,} runs, {_share(place['clean'], ' clean')}; failures per 1,000 runs: {_rate(place['rate'])}",
                     style=QUIET,
                 ),
                 4,
@@ -160,11 +155,7 @@ def compared(answer: dict[str, Any]) -> None:
     say(safe(answer["sentence"]), "bold")
     table = _table("", "Runs", "Failed runs", "Clean runs", "Failures per 1,000 runs")
     for side in (answer["before"], answer["now"]):
-        clean = (
-            f"{side['clean']['value']:.2%} ({side['clean']['low']:.2%} to {side['clean']['high']:.2%})"
-            if side["clean"]
-            else "no runs counted"
-        )
+        clean = _share(side["clean"]) if side["clean"] else "no runs counted"
         table.add_row(
             "  " + safe(side["release"]), f"{side['runs']:,}", f"{side['failed']:,}", clean, _rate(side["rate"])
         )
@@ -201,11 +192,7 @@ def since(answer: dict[str, Any]) -> None:
             else ("·" if entry["failures"] else "")
         )
         notes = ["fix in" if entry["has_fix"] else "", "rate stepped up" if entry["stepped_up"] else ""]
-        arrived = (
-            f"{entry['deployed'][5:16].replace('T', ' ')}{'*' if entry['inferred'] else ''}"
-            if entry["deployed"]
-            else "not yet"
-        )
+        arrived = _arrived(entry) or "not yet"
         table.add_row(
             "  " + safe(entry["release"]), Text(bar, style=FAILED), f"{entry['failures']:,}", f"{_figures(rate['value'])} of {entry['runs']:,}" if rate else "no runs counted",
             arrived, Text(", ".join(note for note in notes if note), style=QUIET),
@@ -267,6 +254,15 @@ def _issues(title: str, found: list[dict[str, Any]]) -> None:
 def _brought(row: dict[str, Any]) -> str:
     parts = [(row["new_issues"], "new"), (row["regressed"], "back"), (row["steps"], "stepped up")]
     return ", ".join(f"{n} {what}" for n, what in parts if n)
+
+
+def _arrived(place: dict[str, Any]) -> str:
+    """Say when a release arrived, to the minute, with a star where nobody told it; nothing where it has not."""
+    return f"{place['deployed'][5:16].replace('T', ' ')}{'*' if place['inferred'] else ''}" if place["deployed"] else ""
+
+
+def _share(share: dict[str, Any], of: str = "") -> str:
+    return f"{share['value']:.2%}{of} ({share['low']:.2%} to {share['high']:.2%})"
 
 
 def _rate(rate: dict[str, Any] | None) -> str:

@@ -30,6 +30,15 @@ def to_ms(moment: datetime) -> int:
     return round(moment.timestamp() * 1000)
 
 
+def clock_skew_ms(shown: str | None, now_ms: int) -> int:
+    """Return what to add to the times of a sender whose clock shows ``shown`` (RFC 3339) now; 0 when it does not say, or not clearly."""
+    try:
+        moment = datetime.fromisoformat(shown) if shown else None
+    except ValueError:
+        return 0
+    return now_ms - to_ms(moment) if moment is not None and moment.tzinfo is not None else 0
+
+
 def span_ms(text: str) -> int | None:
     """Return the length in milliseconds of a span such as ``30m``, ``24h``, ``14d`` or ``2w``; None when it is none."""
     found = _SPAN.fullmatch(text.strip().lower())

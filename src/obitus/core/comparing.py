@@ -96,7 +96,7 @@ class Step:
         expected = self.before.failures / self.before.runs * self.now.runs
         return (
             f"{is_} per thousand runs ({count_of(self.now.failures, 'failure')} in {count_of(self.now.runs, 'run')}) where "
-            f"{was} was usual in {' and '.join((self.against[-1], self.against[0])) if len(self.against) == 2 else self.against[0] if len(self.against) == 1 else f'{self.against[-1]} to {self.against[0]}'}: "
+            f"{was} was usual in {_between(self.against)}: "
             f"{expected:,.1f} expected, {times(self.factor)}, by chance {chance_said(self.chance)}."
         )
 
@@ -163,6 +163,13 @@ def _near(one: Seen, other: Seen) -> bool:
     both = one + other
     expected = both.failures * other.runs / both.runs
     return (other.failures - expected) ** 2 <= 2 * expected * one.runs / both.runs
+
+
+def _between(newest_first: Sequence[str]) -> str:
+    newest, oldest = newest_first[0], newest_first[-1]
+    if len(newest_first) == 1:
+        return newest
+    return f"{oldest} and {newest}" if len(newest_first) == 2 else f"{oldest} to {newest}"
 
 
 def times(factor: Interval) -> str:

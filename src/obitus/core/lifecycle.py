@@ -35,12 +35,11 @@ class Settling:
     @property
     def said(self) -> str:
         """In words: ``in 2.9.0``, ``now``, ``in the next release``."""
-        where = f" in {self.environment}" if self.environment else ""
         if self.release is not None:
-            return f"in {self.release}{' (the next one)' if self.how == 'next' else ''}" + (
-                f", {self.environment} only" if where else ""
-            )
-        return ("now" if self.how == "now" else "in the next release") + (f", {self.environment} only" if where else "")
+            said = f"in {self.release}{' (the next one)' if self.how == 'next' else ''}"
+        else:
+            said = "now" if self.how == "now" else "in the next release"
+        return f"{said}, {self.environment} only" if self.environment else said
 
 
 @dataclass(frozen=True, slots=True)

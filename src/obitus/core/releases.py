@@ -25,7 +25,6 @@ _BEFORE = re.compile(
     r"^(?:a|b|c|m|alpha|beta|pre|preview|rc|cr|dev|snapshot|nightly|milestone|canary|test)\d*(?:[.\-]|$)", re.IGNORECASE
 )
 MOST_SIGNS: Final = 300
-LATER_THAN_ANY_CHAIN: Final = 10_000
 
 
 @total_ordering

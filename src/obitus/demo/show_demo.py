@@ -145,7 +145,7 @@ class _Story:
         before: str | None = None
         for release in LIVE:
             revision = known.tag_of(release) or ""
-            found = known.commits(before, revision, "")
+            found = known.commits(before, revision)
             body = {"revision": revision, "commits": [told(commit) for commit in found.commits]}
             for app, _ in APPS:
                 self._post(f"/api/apps/{app}/commits/{release}", body)

@@ -181,7 +181,7 @@ def never_together(service: TheService, person: SignedIn, number: Number, order:
     def act(connection: Any) -> None:
         store.add_never(connection, number, order.other, person.id, now_ms)
         for one, other in ((number, order.other), (order.other, number)):
-            store_regrouping.note(
+            store_issues.note(
                 connection, one, person.id, f"{person.name} said that it is never one with issue {other}.", now_ms
             )
 

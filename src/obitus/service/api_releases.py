@@ -11,7 +11,7 @@ from fastapi.security.http import HTTPAuthorizationCredentials
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
-from obitus.core.clock import to_ms, to_text
+from obitus.core.clock import clock_skew_ms, to_ms, to_text
 from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service import compared, release_answers, since
 from obitus.service.access import SignedIn, TheService, reporting_key, signed_in
@@ -19,13 +19,13 @@ from obitus.service.api_apps import NAME, AppName
 from obitus.service.api_issues import Number, TheWindow
 from obitus.service.bodies import read_whole
 from obitus.service.compared import Releases
+from obitus.service.prepare import SKEW_TO_CORRECT_MS
 from obitus.service.problems import Problem, described
 from obitus.service.secrets import KEY_PREFIX
 from obitus.service.wiring import Service
 from obitus.store import commits
 from obitus.store import releases as store
 from obitus.store.apps import app_named
-from obitus.store.errors import NotThere
 
 router = APIRouter(
     prefix="/api",
@@ -190,7 +190,8 @@ def release(
     service: TheService, name: AppName, release: Version, environment: Environment = None
 ) -> release_answers.ReleaseAnswer:
     """Return one release: where it is, its rates, what it brought, its commits."""
-    return compared.release_answer(Releases(service, name), _named(service, name, release), environment or None)
+    known = Releases(service, name)
+    return compared.release_answer(known, known.named(release), environment or None)
 
 
 @router.post(
@@ -202,7 +203,8 @@ def add_release(
     """Make a release known before its first report. One that is known already stays as it is."""
     app_id, version = app_named(service.reader, name)["id"], _checked(order.release)
     service.writer.run(lambda c: store.announce(c, app_id, version))
-    return compared.release_answer(Releases(service, name), _named(service, name, version), None)
+    known = Releases(service, name)
+    return compared.release_answer(known, known.named(version), None)
 
 
 @router.patch(
@@ -214,7 +216,8 @@ def correct(
     service: TheService, person: SignedIn, name: AppName, release: Version, order: Correction
 ) -> release_answers.ReleaseAnswer:
     """Rename a release, or correct its place in the order."""
-    app_id, version = app_named(service.reader, name)["id"], _named(service, name, release)
+    known = Releases(service, name)
+    app_id, version = known.app_id, known.named(release)
     if order.behind is not None or order.in_order:
         behind = canonical(order.behind) if order.behind is not None and not order.in_order else None
         service.writer.run(lambda c: store.put_behind(c, app_id, version, behind))
@@ -324,7 +327,8 @@ def add_deploy(
     if order.time is not None:
         if order.time.tzinfo is None:
             raise Problem("bad-field", "time: say the offset too, such as 2026-03-01T04:05:06Z.", field="time")
-        time_ms = to_ms(order.time) + _skew(obitus_sent, now_ms)
+        skew_ms = clock_skew_ms(obitus_sent, now_ms)
+        time_ms = to_ms(order.time) + (skew_ms if abs(skew_ms) >= SKEW_TO_CORRECT_MS else 0)
     if time_ms > now_ms + MOST_AHEAD_MS:
         raise Problem(
             "deploy-ahead",
@@ -369,9 +373,7 @@ def compare(
 ) -> release_answers.CompareAnswer:
     """Say what a release brought: new, regressed, worse, gone, better, unchanged; by rates, with exact tests."""
     known = Releases(service, app)
-    return compared.compare(
-        known, _named(service, app, before), _named(service, app, now), environment or None, same_time=same_time
-    )
+    return compared.compare(known, known.named(before), known.named(now), environment or None, same_time=same_time)
 
 
 @router.get("/issues/{number}/since", summary="Since when, did the fix hold, which change did it", dependencies=READS)
@@ -389,31 +391,3 @@ def _checked(version: str) -> str:
             field="release",
         )
     return found
-
-
-def _named(service: Service, app: str, version: str) -> str:
-    """Return a release's present name; one that it had before is understood."""
-    found = canonical(version)
-    known = Releases(service, app)
-    if found in known.rows:
-        return found
-    row = next((one for one in known.rows.values() if one["id"] == _id_spelled(service, known.app_id, found)), None)
-    return str(row["version"]) if row is not None else found
-
-
-def _id_spelled(service: Service, app_id: int, version: str) -> int | None:
-    try:
-        return int(store.release(service.reader, app_id, version)["id"])
-    except NotThere:
-        return None
-
-
-def _skew(sent: str | None, now_ms: int) -> int:
-    try:
-        moment = datetime.fromisoformat(sent) if sent else None
-    except ValueError:
-        return 0
-    if moment is None or moment.tzinfo is None:
-        return 0
-    skew_ms = now_ms - to_ms(moment)
-    return skew_ms if abs(skew_ms) >= 60_000 else 0

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Hashable, Iterable, Sequence
+from collections.abc import Hashable, Sequence
 from typing import Final
 
 from obitus.core import comparing, statistics
 from obitus.core.clock import HOUR_MS, to_text
 from obitus.core.comparing import KINDS, Compared, Pair, Seen
-from obitus.core.releases import Order
+from obitus.core.releases import Order, canonical
 from obitus.core.wording import count_of
 from obitus.service import release_answers as answers
 from obitus.service import views
+from obitus.service.exposed import Exposed
 from obitus.service.problems import Problem
 from obitus.service.wiring import Service
 from obitus.store import commits, rates
@@ -34,6 +34,11 @@ class Releases:
         self.rows: dict[str, Row] = {found["version"]: found for found in store.releases(service.reader, self.app_id)}
         self.order: Order = store.order_of(list(self.rows.values()))
 
+    def named(self, version: str) -> str:
+        """Return the present name of a release that may be spelled otherwise, or had another name; the same where none is known."""
+        found = canonical(version)
+        return found if found in self.rows else store.name_of(self.service.reader, self.app_id, found) or found
+
     def id_of(self, version: str) -> int:
         """Return a release's id; raises a problem that names what is near."""
         found = self.rows.get(version)
@@ -52,7 +57,7 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
     brought = rates.brought_by(reader, ids)
     latest = _latest_hours(known)
     deploys: dict[tuple[int, str], Row] = {}
-    for row in store.deploys_of(reader, json.dumps(ids)):
+    for row in store.deploys_of(reader, ids):
         deploys[row["release_id"], row["environment"]] = row
     sums = {(row["release_id"], row["environment"]): row for row in rates.sums_of(reader, ids)}
     found = []
@@ -115,7 +120,8 @@ def _place(where: str, deploy: Row | None, sums: Row | None, latest: dict[str, i
 def release_answer(known: Releases, version: str, environment: str | None) -> answers.ReleaseAnswer:
     """Return one release, whole."""
     reader, number = known.service.reader, known.id_of(version)
-    row = release_rows(known, [version])[0]
+    before = known.order.before(version)
+    row, *others = release_rows(known, [version, *before[:5]])
     back = sorted(rates.regressed_in(reader, number))[:MOST_ISSUES]
     first = rates.first_in(reader, number, MOST_ISSUES)
     steps = rates.steps_of_release(reader, number)
@@ -124,14 +130,9 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
         rates.points_in(reader, [number], environment),
         key=lambda point: (-point["failed"], -point["runs"], point["entry_point"]),
     )
-    before = known.order.before(version)
     live = {place.environment for place in row.places if place.live}
     beside = next(
-        (
-            other.release
-            for other in release_rows(known, before[:5])
-            if live & {place.environment for place in other.places if place.live}
-        ),
+        (other.release for other in others if live & {place.environment for place in other.places if place.live}),
         None,
     )
     return answers.ReleaseAnswer(
@@ -139,7 +140,7 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
         app=known.app,
         previous=before[0] if before else None,
         beside=beside,
-        deploys=[deploy_answer(found, known.app) for found in store.deploys_of(reader, json.dumps([number]))],
+        deploys=[deploy_answer(found, known.app) for found in store.deploys_of(reader, [number])],
         first_here=[views.issue_ref(names[one]) for one in first if one in names],
         back_here=[views.issue_ref(names[one]) for one in back if one in names],
         stepped_up=[views.step_answer(step, names) for step in steps],
@@ -198,44 +199,34 @@ def compare(
         raise Problem(
             "bad-field", f"{before} and {now} were never live in the same hour. Leave same_time out.", field="same_time"
         )
-    if same_time:
-        failures, points = rates.in_hours(reader, old, new, hours, environment)
-        where = _points_of_issues(rates.issues_of(reader, [old, new], environment))
-    else:
-        rows = rates.issues_of(reader, [old, new], environment)
-        failures, points, where = rows, rates.points_in(reader, [old, new], environment), _points_of_issues(rows)
-    runs = {(row["entry_point"], row["release_id"]): row for row in points}
-    totals = {release: sum(row["runs"] for row in points if row["release_id"] == release) for release in (old, new)}
-    counted: dict[tuple[int, int], int] = {}
-    for row in failures:
-        key = (row["issue_id"], row["release_id"])
-        counted[key] = counted.get(key, 0) + row["failures"]
-    numbers = sorted({issue for issue, _ in counted})
+    places = rates.issues_of(reader, [old, new], environment)
+    failures, points = (
+        rates.in_hours(reader, old, new, hours, environment)
+        if same_time
+        else (places, rates.points_in(reader, [old, new], environment))
+    )
+    seen = Exposed(failures, points, places)
+    numbers = sorted({issue for issue, _ in seen.failures})
     names = rates.issues_named(reader, numbers)
     back = rates.regressed_in(reader, new)
-    pairs = []
-    for number in [one for one in numbers if one in names]:
-        exposed = {release: exposure(where.get(number, ()), release, runs, totals) for release in (old, new)}
-        pairs.append(
-            Pair(
-                number,
-                Seen(counted.get((number, old), 0), exposed[old]),
-                Seen(counted.get((number, new), 0), exposed[new]),
-                new=names[number]["first_release_id"] == new and not counted.get((number, old)),
-                regressed=number in back,
-            )
-        )
-    point_pairs = [
+    pairs = [
         Pair(
-            point,
-            _seen_point(runs.get((point, old))),
-            _seen_point(runs.get((point, new))),
+            number,
+            seen.issue(number, old),
+            seen.issue(number, new),
+            new=names[number]["first_release_id"] == new and not seen.failures[number, old],
+            regressed=number in back,
         )
-        for point in sorted({row["entry_point"] for row in points})
+        for number in numbers
+        if number in names
+    ]
+    point_pairs = [
+        Pair(point, seen.point(point, old), seen.point(point, new))
+        for point in sorted({point for point, _ in seen.runs})
     ]
     issues = _answers(comparing.compare(pairs, before, now), pairs, names)
     entry_points = _answers(comparing.compare(point_pairs, before, now, shares=True), point_pairs, {})
-    sides = [_side(version, release, points, counted) for version, release in ((before, old), (now, new))]
+    sides = [_side(version, release, seen) for version, release in ((before, old), (now, new))]
     counts = {kind: sum(one.kind == kind for one in issues) for kind in KINDS}
     return answers.CompareAnswer(
         app=known.app,
@@ -252,40 +243,21 @@ def compare(
     )
 
 
-def exposure(points: Iterable[str], release: int, runs: dict[tuple[str, int], Row], totals: dict[int, int]) -> int:
-    """Return the runs that could have met an issue: those of its entry points, or all where none of these is counted."""
-    named = sum(runs[point, release]["runs"] for point in points if (point, release) in runs)
-    return named or (
-        totals.get(release, 0) if not any((point, other) in runs for point in points for other in totals) else 0
-    )
-
-
-def _points_of_issues(rows: Iterable[Row]) -> dict[int, set[str]]:
-    where: dict[int, set[str]] = {}
-    for row in rows:
-        where.setdefault(row["issue_id"], set()).add(row["entry_point"])
-    return where
-
-
 def _both_live(known: Releases, old: int, new: int, environment: str | None) -> list[int]:
     here = {row["hour"] for row in rates.hours_of(known.service.reader, old, environment)}
     return [row["hour"] for row in rates.hours_of(known.service.reader, new, environment) if row["hour"] in here]
 
 
 def _is_canary(known: Releases, release: int, environment: str | None) -> bool:
-    rows = store.deploys_of(known.service.reader, json.dumps([release]))
+    rows = store.deploys_of(known.service.reader, [release])
     latest = {row["environment"]: row for row in rows if environment in (None, row["environment"])}
     return any(row["canary"] for row in latest.values())
 
 
-def _seen_point(row: Row | None) -> Seen:
-    return Seen(row["failed"], row["runs"]) if row is not None else Seen(0, 0)
-
-
-def _side(version: str, release: int, points: Sequence[Row], counted: dict[tuple[int, int], int]) -> answers.Side:
-    runs = sum(row["runs"] for row in points if row["release_id"] == release)
-    failed = sum(row["failed"] for row in points if row["release_id"] == release)
-    failures = sum(n for (_, one), n in counted.items() if one == release)
+def _side(version: str, release: int, seen: Exposed) -> answers.Side:
+    runs = seen.totals[release]
+    failed = sum(row["failed"] for (_, one), row in seen.runs.items() if one == release)
+    failures = sum(n for (_, one), n in seen.failures.items() if one == release)
     return answers.Side(
         release=version,
         runs=runs,

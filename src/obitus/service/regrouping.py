@@ -21,6 +21,7 @@ from obitus.store import issues as store_issues
 from obitus.store import regrouping as store
 from obitus.store.database import Row
 from obitus.store.grouping import Decided, apart_text
+from obitus.store.issues import note
 from obitus.store.regrouping import Move
 
 if TYPE_CHECKING:
@@ -127,7 +128,7 @@ class Regrouper:
             store.lead_all(connection, number, issue["id"], into["id"], f"{person} merged it")
             store.merged_into(connection, issue["id"], into["id"])
             for one in (issue["id"], into["id"]):
-                store.note(connection, one, person_id, said, now_ms)
+                note(connection, one, person_id, said, now_ms)
             return number
 
         number: int = service.writer.run(begin)
@@ -142,7 +143,7 @@ class Regrouper:
 
         def begin(connection: Any) -> int:
             number = store.begin(connection, "split", said, person_id, issue["failures_in_all"], now_ms)
-            store.note(connection, issue["id"], person_id, said, now_ms)
+            note(connection, issue["id"], person_id, said, now_ms)
             return number
 
         number: int = self._service.writer.run(begin)
@@ -272,7 +273,7 @@ class Regrouper:
         self._sum_up(sorted(touched))
         now_ms = service.now_ms()
         for issue in touched:
-            service.writer.run(lambda c, issue=issue: store.note(c, issue, person_id, said, now_ms))  # type: ignore[misc]
+            service.writer.run(lambda c, issue=issue: note(c, issue, person_id, said, now_ms))  # type: ignore[misc]
 
     def _arrange(self, number: int, app_id: int, group: Group, target: int | None) -> int:
         service = self._service
@@ -312,7 +313,7 @@ class Regrouper:
         def finish(connection: Any) -> None:
             for issue in sorted(set(touched)):
                 store.merged_into(connection, issue, None)
-                store.note(connection, issue, person_id, f"{person} undid regrouping {number}.", now_ms)
+                note(connection, issue, person_id, f"{person} undid regrouping {number}.", now_ms)
 
         service.writer.run(finish)
         self._sum_up(sorted(set(touched)))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections.abc import Sequence
-from datetime import datetime
 from typing import Annotated, Any
 
 import pydantic_core
@@ -13,7 +12,7 @@ from fastapi import APIRouter, Header, Request, Security
 from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
 
-from obitus.core.clock import to_ms
+from obitus.core.clock import clock_skew_ms
 from obitus.service import formats
 from obitus.service.access import TheService, reporting_key, reporting_key_scheme
 from obitus.service.bodies import read_body
@@ -120,15 +119,7 @@ def _clock_said(skew_ms: int) -> str:
 
 
 def _sender(key: Row, now_ms: int, sent: str | None) -> Sender:
-    skew_ms = 0
-    if sent:
-        try:
-            moment = datetime.fromisoformat(sent)
-        except ValueError:
-            moment = None
-        if moment is not None and moment.tzinfo is not None:
-            skew_ms = now_ms - to_ms(moment)
-    return Sender(key["app_id"], key["app"], key["environment"], now_ms, skew_ms)
+    return Sender(key["app_id"], key["app"], key["environment"], now_ms, clock_skew_ms(sent, now_ms))
 
 
 async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender) -> list[formats.LineVerdict]:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import json
-import re
 from typing import Any, Final
 
 from obitus.core import holding, statistics
-from obitus.core.changes.ranking import likely_changes
+from obitus.core.changes.ranking import likely_changes, named_by
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.holding import Held, Traffic
 from obitus.core.lifecycle import Settling, has_fix
@@ -26,7 +25,6 @@ from obitus.store.uncoverings import uncovered, uncovered_by
 MOST_LANE: Final = 40
 LOOK_BACK: Final = 30
 """How many releases before the fix are looked at for the old rate."""
-_WORD = re.compile(r"[A-Za-z_$][\w$]{2,}")
 
 
 class _Issue:
@@ -42,8 +40,9 @@ class _Issue:
         self.commits: dict[str, int] = {row["version"]: row["commits"] for row in known}
         self.points = rates.points_of(service.reader, number)
         self.seen = [row for row in rates.issue_by_release(service.reader, number) if row["version"]]
-        self.settlings = issue_store.settlings(service.reader, number)
-        self._runs: dict[tuple[int, str], int] = {}
+        settled = self.row["state"] in ("settled", "regressed")
+        self.settlings = issue_store.settlings(service.reader, number) if settled else []
+        self.steps = rates.steps_of_issue(service.reader, number)
 
     def failures(self, versions: set[str], environment: str | None) -> int:
         """Return failures in these releases."""
@@ -63,7 +62,7 @@ class _Issue:
 def since_answer(service: Service, number: int) -> answers.SinceAnswer:
     """Return everything about an issue and its app's releases; raises NotThere."""
     issue = _Issue(service, number)
-    steps = [views.step_answer(row, {}) for row in rates.steps_of_issue(service.reader, number)]
+    steps = [views.step_answer(row, {}) for row in issue.steps]
     behind = uncovered_by(service.reader, number)
     others = uncovered(service.reader, number)
     names = rates.issues_named(service.reader, [row["other"] for row in (*behind, *others)])
@@ -71,9 +70,7 @@ def since_answer(service: Service, number: int) -> answers.SinceAnswer:
     return answers.SinceAnswer(
         sentence=_sentence(issue),
         lane=_lane(issue, {step.release for step in steps if step.sure}),
-        verdicts=[
-            _verdict(issue, settling) for settling in issue.settlings if issue.row["state"] in ("settled", "regressed")
-        ],
+        verdicts=[_verdict(issue, settling) for settling in issue.settlings],
         uncovered_by=links[0] if behind and links else None,
         uncovered=links[len(behind) :],
         stepped_up=steps,
@@ -94,7 +91,7 @@ def _sentence(issue: _Issue) -> str:
         return "It was reported without a release, so there is no telling since which one it is there."
     first = min(issue.seen, key=lambda row: row["first_ms"])
     version, environment = first["version"], first["environment"]
-    deploys = store.deploys_of(issue.service.reader, json.dumps([first["release_id"]]))
+    deploys = store.deploys_of(issue.service.reader, [first["release_id"]])
     there = [row for row in deploys if row["environment"] == environment and row["time_ms"] <= first["first_ms"]]
     if there and not there[-1]["inferred"]:
         after = f", {_long(first['first_ms'] - there[-1]['time_ms'])} after its deploy to {environment}"
@@ -127,7 +124,7 @@ def _long(length_ms: int) -> str:
 def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
     seen = {row["version"] for row in issue.seen}
     order = issue.order
-    settled = {settling.release for settling in issue.settlings} if issue.settlings else set()
+    settled = {settling.release for settling in issue.settlings}
     wanted = [release.version for release in order.releases]
     if len(wanted) > MOST_LANE:
         # The neighbours of where something happened, and the newest.
@@ -139,15 +136,16 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
     ids = [issue.ids[version] for version in wanted]
     runs = rates.runs_by_release(issue.service.reader, issue.points, ids)
     deploys: dict[str, Row] = {}
-    for row in store.deploys_of(issue.service.reader, json.dumps(ids)):
+    for row in store.deploys_of(issue.service.reader, ids):
         deploys.setdefault(row["version"], row)
+    # A fix made now came with no release; with several environments the first stands for all.
+    fixes = [settling for settling in issue.settlings[:1] if settling.how != "now"]
     entries = []
     for version in wanted:
         rows = [row for row in issue.seen if row["version"] == version]
         ran = sum(n for (release, _), n in runs.items() if release == issue.ids[version])
         failures = sum(row["failures"] for row in rows)
         first_ms = order.first_ms(version)
-        settling = issue.settlings[0] if issue.settlings and issue.row["state"] in ("settled", "regressed") else None
         entries.append(
             answers.LaneEntry(
                 release=version,
@@ -158,9 +156,7 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
                 deployed=views.time_text(deploys[version]["time_ms"]) if version in deploys else None,
                 inferred=bool(deploys[version]["inferred"]) if version in deploys else False,
                 last_seen=views.time_text(max((row["last_ms"] for row in rows), default=None)),
-                has_fix=has_fix(settling, version, order, first_ms or 0)[0]
-                if settling is not None and settling.how != "now"
-                else None,
+                has_fix=has_fix(fixes[0], version, order, first_ms or 0)[0] if fixes else None,
                 stepped_up=version in stepped_up,
             )
         )
@@ -249,7 +245,7 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
         wanted[first["version"]] = ("it began", issue.row["first_seq"])
     for row in issue_store.regressions(issue.service.reader, issue.number):
         wanted.setdefault(row["version"], ("it came back", row["seq"]))
-    for step in rates.steps_of_issue(issue.service.reader, issue.number):
+    for step in issue.steps:
         seen = next((row for row in issue.seen if row["version"] == step["version"]), None)
         if seen is not None:
             seq = issue_store.failure_at(issue.service.reader, issue.number, seen["first_ms"])
@@ -261,12 +257,7 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
         likely: list[answers.LikelyChangeAnswer] = []
         if in_all:
             chain = chain_of(json.loads(issue.service.evidence.read(seq)))
-            frames = [frame for link in chain for frame in link.frames]
-            files = {
-                frame.file.replace("\\", "/").rpartition("/")[2].partition("?")[0] for frame in frames if frame.own
-            }
-            names = {word for frame in frames if frame.own for word in _WORD.findall(frame.code)}
-            candidates = commits.candidates(issue.service.reader, issue.ids[version], files, names)
+            candidates = commits.candidates(issue.service.reader, issue.ids[version], *named_by(chain))
             likely = [
                 answers.LikelyChangeAnswer(commit=_commit(one.commit), score=one.score, reasons=list(one.reasons))
                 for one in likely_changes(chain, candidates)

@@ -10,13 +10,13 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, Final
 
 from obitus.core.changes.uncovering import WINDOW_MS, Story, lies_behind
-from obitus.core.comparing import Course, Seen, Step, stepped_up
+from obitus.core.comparing import Course, Step, stepped_up
 from obitus.core.lifecycle import has_fix
+from obitus.service.exposed import Exposed
 from obitus.service.prepare import chain_of
 from obitus.store import issues as issue_store
 from obitus.store import rates, uncoverings
 from obitus.store import releases as store
-from obitus.store.database import Row
 
 if TYPE_CHECKING:
     from obitus.service.wiring import Service
@@ -124,7 +124,7 @@ class Watcher:
         order = store.order(service.reader, issue["app_id"])
         later = story_of(json.loads(service.evidence.read(issue["first_seq"])))
         for other in candidates:
-            settling = store.settling_of(other)
+            settling = issue_store.settling_of(other)
             came_ms = order.first_ms(settling.release) or settling.time_ms
             if not 0 <= issue["first_ms"] - came_ms <= WINDOW_MS:
                 continue
@@ -161,44 +161,16 @@ def courses_of(
 ) -> tuple[list[Course], list[Course]]:
     """Return how the issues of a release, and its entry points, went through it and the releases before it."""
     ids = [release, *(number for _, number in before)]
-    runs: dict[tuple[str, int], Row] = {}
-    totals: dict[int, int] = {}
-    for row in rates.points_in(service.reader, ids, environment):
-        runs[row["entry_point"], row["release_id"]] = row
-        totals[row["release_id"]] = totals.get(row["release_id"], 0) + row["runs"]
-    counted: dict[tuple[int, int], int] = {}
-    points: dict[int, set[str]] = {}
-    for row in rates.issues_of(service.reader, ids, environment):
-        key = (row["issue_id"], row["release_id"])
-        counted[key] = counted.get(key, 0) + row["failures"]
-        points.setdefault(row["issue_id"], set()).add(row["entry_point"])
-
-    def exposed(issue: int, one: int) -> int:
-        named = sum(runs[point, one]["runs"] for point in points[issue] if (point, one) in runs)
-        return named or (
-            0 if any((point, other) in runs for point in points[issue] for other in ids) else totals.get(one, 0)
-        )
-
+    rows = rates.issues_of(service.reader, ids, environment)
+    seen = Exposed(rows, rates.points_in(service.reader, ids, environment), rows)
     courses = [
-        Course(
-            issue,
-            Seen(counted[issue, release], exposed(issue, release)),
-            tuple((name, Seen(counted.get((issue, one), 0), exposed(issue, one))) for name, one in before),
-        )
-        for issue in points
-        if (issue, release) in counted
+        Course(issue, seen.issue(issue, release), tuple((name, seen.issue(issue, one)) for name, one in before))
+        for issue, failed_in in seen.failures
+        if failed_in == release
     ]
     point_courses = [
-        Course(
-            point,
-            Seen(row["failed"], row["runs"]),
-            tuple(
-                (name, Seen(runs[point, one]["failed"], runs[point, one]["runs"]))
-                for name, one in before
-                if (point, one) in runs
-            ),
-        )
-        for (point, one_release), row in runs.items()
-        if one_release == release and row["failed"]
+        Course(point, seen.point(point, release), tuple((name, seen.point(point, one)) for name, one in before))
+        for (point, ran_in), row in seen.runs.items()
+        if ran_in == release and row["failed"]
     ]
     return courses, point_courses

@@ -12,6 +12,7 @@ from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import releases
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
+from obitus.store.issues import SETTLINGS, settling_of
 
 _ADD_REPORT = """
 INSERT INTO reports (id, app_id, kind, environment, release_id, time_ms, received_ms)
@@ -24,7 +25,6 @@ INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, sta
 VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :received_ms,
         :time_ms, :time_ms, :seq, :seq, :release_id, 0, 0) RETURNING id"""
 _STATE = "SELECT state FROM issues WHERE id = ?"
-_SETTLINGS = "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ?"
 _ADD_FAILURE = """
 INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity, handled, message, entry_point,
                       user_id, trace_id, verdict, fingerprint)
@@ -234,7 +234,7 @@ def _add_failure(
 def _judge(connection: sqlite3.Connection, report: Prepared, issue_id: int, state: State) -> Judgement:
     if state != "settled":
         return Judgement(state, straggler=False, changed=False, reason="")
-    settlings = [releases.settling_of(row) for row in connection.execute(_SETTLINGS, (issue_id,))]
+    settlings = [settling_of(row) for row in connection.execute(SETTLINGS, (issue_id,))]
     happened = Happened(report.release or None, report.environment, report.time_ms)
     judged = judge_failure(state, settlings, happened, releases.StoredOrder(connection, report.app_id))
     if judged.changed and report.received_ms - report.time_ms > LATE_MS:

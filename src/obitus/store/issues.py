@@ -121,7 +121,12 @@ _FAILURE_AT = "SELECT seq FROM failures WHERE issue_id = ? AND time_ms = ? LIMIT
 _REGRESSIONS = """
 SELECT h.seq, r.version FROM issue_history h JOIN releases r ON r.id = h.release_id
 WHERE h.issue_id = ? AND h.to_state = 'regressed' AND h.seq IS NOT NULL ORDER BY h.id DESC LIMIT 20"""
-_SETTLINGS = "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ? ORDER BY environment"
+SETTLINGS: Final = (
+    "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ? ORDER BY environment"
+)
+_NOTE = """
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
+SELECT id, :now_ms, :person_id, state, state, :reason FROM issues WHERE id = :id"""
 _ADD_HISTORY = """
 INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
 VALUES (:id, :now_ms, :person_id, :from_state, :state, :reason)"""
@@ -287,10 +292,17 @@ def decide(
 
 def settlings(reader: Reader, issue_id: int) -> list[Settling]:
     """Return what an issue was settled by, for each environment or for everywhere."""
-    return [
-        Settling(row["how"], row["time_ms"], row["release"], row["after"], row["environment"])
-        for row in reader.rows(_SETTLINGS, (issue_id,))
-    ]
+    return [settling_of(row) for row in reader.rows(SETTLINGS, (issue_id,))]
+
+
+def settling_of(row: Row) -> Settling:
+    """Return what a row of ``settlings`` says."""
+    return Settling(row["how"], row["time_ms"], row["release"], row["after"], row["environment"])
+
+
+def note(connection: sqlite3.Connection, issue_id: int, person_id: int | None, reason: str, now_ms: int) -> None:
+    """Put what was done or found on the history of an issue; its state stays. Runs on the writer."""
+    connection.execute(_NOTE, {"id": issue_id, "person_id": person_id, "reason": reason, "now_ms": now_ms})
 
 
 def failure_at(reader: Reader, issue_id: int, time_ms: int) -> int:

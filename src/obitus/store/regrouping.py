@@ -76,9 +76,6 @@ _ONE_FINGERPRINT = (
     "SELECT app_id, fingerprint, issue_id, apart_by FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
 )
 _MERGED = "UPDATE issues SET merged_into = ? WHERE id = ?"
-_HISTORY = """
-INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
-SELECT id, :now_ms, :person_id, state, state, :reason FROM issues WHERE id = :id"""
 _SEQS = "SELECT seq FROM failures WHERE issue_id = ? AND seq > ? ORDER BY seq LIMIT ?"
 _MOVES = "SELECT seq, from_issue, to_issue FROM regrouped WHERE regrouping_id = ? AND seq > ? ORDER BY seq LIMIT ?"
 _LED = (
@@ -232,11 +229,6 @@ def add_apart(
 def merged_into(connection: sqlite3.Connection, issue_id: int, into: int | None) -> None:
     """Say that an issue lives on in another one, or does not any more."""
     connection.execute(_MERGED, (into, issue_id))
-
-
-def note(connection: sqlite3.Connection, issue_id: int, person_id: int, reason: str, now_ms: int) -> None:
-    """Put what was done on the history of an issue; its state stays."""
-    connection.execute(_HISTORY, {"id": issue_id, "person_id": person_id, "reason": reason, "now_ms": now_ms})
 
 
 def fingerprints_of(reader: Reader, issue_id: int) -> list[Row]:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import ClassVar, Final
 
 from obitus.core.clock import HOUR_MS
-from obitus.core.lifecycle import Settling, next_came
+from obitus.core.lifecycle import next_came
 from obitus.core.releases import Known, Order, compare
 from obitus.store.database import Reader, Row
 from obitus.store.errors import AlreadyThere, NotThere
+from obitus.store.issues import note, settling_of
 
 NOT_COME_MS: Final = 253_402_300_799_999
 """Stands for when a release first came that was only announced: the last millisecond of the year 9999."""
@@ -20,7 +22,7 @@ DEPLOY_TOLD_LATE_MS: Final = HOUR_MS
 
 _FIND = "SELECT id, first_ms FROM releases WHERE app_id = ? AND version = ?"
 _FIND_SPELLED = """
-SELECT r.id, r.first_ms FROM release_spellings s JOIN releases r ON r.id = s.release_id WHERE s.app_id = ? AND s.spelling = ?"""
+SELECT r.id, r.version, r.first_ms FROM release_spellings s JOIN releases r ON r.id = s.release_id WHERE s.app_id = ? AND s.spelling = ?"""
 _ADD = "INSERT INTO releases (app_id, version, first_ms) VALUES (?, ?, ?) RETURNING id"
 _EARLIER = "UPDATE releases SET first_ms = ? WHERE id = ?"
 _DEPLOYS_OF = (
@@ -28,7 +30,7 @@ _DEPLOYS_OF = (
 )
 _ADD_DEPLOY = """
 INSERT INTO deploys (app_id, release_id, environment, time_ms, inferred, canary, told_by)
-VALUES (:app_id, :release_id, :environment, :time_ms, :inferred, :canary, :told_by) RETURNING id"""
+VALUES (:app_id, :release_id, :environment, :time_ms, :inferred, :canary, :told_by)"""
 _MOVE_DEPLOY = "UPDATE deploys SET time_ms = ? WHERE id = ?"
 _REPLACE_INFERRED = "DELETE FROM deploys WHERE release_id = ? AND environment = ? AND inferred = 1 AND time_ms >= ?"
 _SAME_DEPLOY = "SELECT id FROM deploys WHERE release_id = ? AND environment = ? AND time_ms = ? AND inferred = 0"
@@ -42,9 +44,6 @@ SELECT s.issue_id, s.environment, s.how, s.release, s.after, s.time_ms FROM sett
 WHERE s.how = 'next' AND s.release IS NULL AND i.app_id = ?"""
 _BIND = "UPDATE settlings SET release = ? WHERE issue_id = ? AND environment = ?"
 _BOUND = "UPDATE issues SET settled_in = ? WHERE id = ? AND state = 'settled'"
-_NOTE = """
-INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
-SELECT id, ?, NULL, state, state, ? FROM issues WHERE id = ?"""
 _ALL = """
 SELECT r.id, r.version, r.first_ms, r.revision, b.version AS behind,
   (SELECT COUNT(*) FROM commits WHERE commits.release_id = r.id) AS commits
@@ -97,16 +96,14 @@ def announce(connection: sqlite3.Connection, app_id: int, version: str) -> int:
     return int(row["id"] if row else connection.execute(_ADD, (app_id, version, NOT_COME_MS)).fetchone()[0])
 
 
-def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, environment: str, time_ms: int) -> bool:
-    """Take a release's first report from an environment for its arrival there; return whether that is news."""
+def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, environment: str, time_ms: int) -> None:
+    """Take a release's first report from an environment for its arrival there."""
     row = connection.execute(_DEPLOYS_OF, (release_id, environment)).fetchone()
     if row is None:
         values = {"app_id": app_id, "release_id": release_id, "environment": environment, "time_ms": time_ms}
         connection.execute(_ADD_DEPLOY, values | {"inferred": 1, "canary": 0, "told_by": ""})
-        return True
-    if row["inferred"] and time_ms < row["time_ms"]:
+    elif row["inferred"] and time_ms < row["time_ms"]:
         connection.execute(_MOVE_DEPLOY, (time_ms, row["id"]))
-    return False
 
 
 def deploy(
@@ -119,22 +116,20 @@ def deploy(
     canary: bool,
     told_by: str,
     now_ms: int,
-) -> tuple[int, bool]:
-    """Note that a release arrived; return the deploy's number and whether it is new. Told twice, it is one.
+) -> None:
+    """Note that a release arrived. Told twice, it is one deploy.
 
     A deploy that was inferred from the first report gives way to the one that is told.
     """
     found = come(connection, app_id, version, time_ms)
-    same = connection.execute(_SAME_DEPLOY, (found.id, environment, time_ms)).fetchone()
-    if same is not None:
-        return int(same["id"]), False
+    if connection.execute(_SAME_DEPLOY, (found.id, environment, time_ms)).fetchone() is not None:
+        return
     connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_TOLD_LATE_MS))
     values = {"app_id": app_id, "release_id": found.id, "environment": environment, "time_ms": time_ms}
     values |= {"inferred": 0, "canary": int(canary), "told_by": told_by}
-    number = int(connection.execute(_ADD_DEPLOY, values).fetchone()[0])
+    connection.execute(_ADD_DEPLOY, values)
     if found.new:
         bind_next(connection, app_id, version, now_ms)
-    return number, True
 
 
 def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
@@ -147,14 +142,8 @@ def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms:
         if next_came(settling_of(row), version, order):
             connection.execute(_BIND, (version, row["issue_id"], row["environment"]))
             connection.execute(_BOUND, (version, row["issue_id"]))
-            connection.execute(
-                _NOTE, (now_ms, f"The next release came: {version}. It should have the fix.", row["issue_id"])
-            )
-
-
-def settling_of(row: Row) -> Settling:
-    """Return what a row of ``settlings`` says."""
-    return Settling(row["how"], row["time_ms"], row["release"], row["after"], row["environment"])
+            said = f"The next release came: {version}. It should have the fix."
+            note(connection, row["issue_id"], None, said, now_ms)
 
 
 class StoredOrder(Order):
@@ -214,12 +203,10 @@ def releases(reader: Reader, app_id: int) -> list[Row]:
     return reader.rows(_ALL, {"app_id": app_id})
 
 
-def release(reader: Reader, app_id: int, version: str) -> Row:
-    """Return one release by its name, or one it had; raises NotThere."""
-    row = reader.row(_FIND, (app_id, version)) or reader.row(_FIND_SPELLED, (app_id, version))
-    if row is None:
-        raise NotThere(f"there is no release {version!r}")
-    return row
+def name_of(reader: Reader, app_id: int, spelling: str) -> str | None:
+    """Return what a release is called now that had this name before, or None."""
+    row = reader.row(_FIND_SPELLED, (app_id, spelling))
+    return str(row["version"]) if row is not None else None
 
 
 def deploys(
@@ -230,9 +217,9 @@ def deploys(
     return reader.rows(_DEPLOYS, values)
 
 
-def deploys_of(reader: Reader, release_ids: str) -> list[Row]:
-    """Return the deploys of releases (a JSON list of ids), the oldest first."""
-    return reader.rows(_DEPLOYS_OF_MANY, (release_ids,))
+def deploys_of(reader: Reader, releases: Sequence[int]) -> list[Row]:
+    """Return the deploys of releases, the oldest first."""
+    return reader.rows(_DEPLOYS_OF_MANY, (json.dumps(list(releases)),))
 
 
 def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> None:

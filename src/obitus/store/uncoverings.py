@@ -5,15 +5,13 @@ from __future__ import annotations
 import sqlite3
 
 from obitus.store.database import Reader, Row
+from obitus.store.issues import note
 
 _BY = "SELECT by_issue AS other, entry_point, reason FROM uncoverings WHERE issue_id = ?"
 _OF = "SELECT issue_id AS other, entry_point, reason FROM uncoverings WHERE by_issue = ? ORDER BY issue_id LIMIT 20"
 _ADD = """
 INSERT INTO uncoverings (issue_id, by_issue, entry_point, reason, found_ms) VALUES (:issue_id, :by_issue, :entry_point, :reason, :now_ms)
 ON CONFLICT DO NOTHING"""
-_NOTE = """
-INSERT INTO issue_history (issue_id, time_ms, from_state, to_state, reason)
-SELECT id, :now_ms, state, state, :said FROM issues WHERE id = :id"""
 _CANDIDATES = """
 SELECT DISTINCT i.id, i.last_seq, s.environment, s.how, s.release, s.after, s.time_ms
 FROM issue_releases ir INDEXED BY issue_releases_by_point JOIN issues i ON i.id = ir.issue_id JOIN settlings s ON s.issue_id = i.id
@@ -51,5 +49,5 @@ def add(
         return
     here = f"Uncovered by the fix of issue {by_issue} on {entry_point}: {reason}."
     there = f"Its fix uncovered issue {issue_id} on {entry_point}: {reason}."
-    connection.execute(_NOTE, {"id": issue_id, "now_ms": now_ms, "said": here})
-    connection.execute(_NOTE, {"id": by_issue, "now_ms": now_ms, "said": there})
+    note(connection, issue_id, None, here, now_ms)
+    note(connection, by_issue, None, there, now_ms)

@@ -90,6 +90,20 @@ def likely_changes(chain: Sequence[ChainLink], commits: Sequence[Commit], most: 
     return found[:most]
 
 
+def named_by(chain: Sequence[ChainLink]) -> tuple[set[str], set[str]]:
+    """Return the names of the own files on a stack, and the words on its lines: what a commit has to touch to be looked at."""
+    own = [frame for link in chain for frame in link.frames if frame.own]
+    return {_parts_of(frame.file)[-1] for frame in own if _parts_of(frame.file)}, set().union(*map(_words, own))
+
+
+def _words(frame: Frame) -> set[str]:
+    return {word for word in _WORD.findall(frame.code) if len(word) > 2 and word not in _COMMON_WORDS}
+
+
+def _parts_of(file: str) -> list[str]:
+    return [part for part in file.replace("\\", "/").partition("?")[0].split("/") if part]
+
+
 def _from_the_raise(chain: Sequence[ChainLink]) -> list[tuple[Frame, float]]:
     """Return frames with their weights, those of the root cause from the raise outward first, then what its wrappers add."""
     frames: list[tuple[Frame, float]] = []
@@ -140,7 +154,7 @@ def _in_file(frame: Frame, weight: float, touched: Touched, where: str) -> tuple
 
 
 def _named(frame: Frame, weight: float, files: Sequence[Touched], own_file: Touched | None) -> list[tuple[float, str]]:
-    words = {word for word in _WORD.findall(frame.code) if len(word) > 2 and word not in _COMMON_WORDS}
+    words = _words(frame)
     found = []
     for touched in files:
         for name in words.intersection(touched.names):
@@ -176,7 +190,7 @@ def _by_libraries(frames: Sequence[tuple[Frame, float]], libraries: Sequence[Lib
 
 def _file_of(frame: Frame, files: Sequence[Touched]) -> Touched | None:
     """Return the touched file that a frame stands in: the one whose path ends most like the frame's."""
-    here = [part for part in frame.file.replace("\\", "/").partition("?")[0].split("/") if part]
+    here = _parts_of(frame.file)
     if not here:
         return None
     best, most = None, 0
