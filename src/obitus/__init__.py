@@ -16,6 +16,7 @@ import sys as _sys
 from collections.abc import Callable as _Callable
 from collections.abc import Mapping as _Mapping
 from collections.abc import Sequence as _Sequence
+from typing import TYPE_CHECKING as _TYPE_CHECKING
 from typing import Any as _Any
 
 from obitus.client import runs as _runs
@@ -23,9 +24,11 @@ from obitus.client import settings as _settings
 from obitus.client.integrations.asgi import AsgiMiddleware
 from obitus.client.integrations.wsgi import WsgiMiddleware
 from obitus.client.log import log as _log
-from obitus.client.reporter import Reporter as _Reporter
 from obitus.client.trail import TRIM_AT as _TRIM_AT
 from obitus.client.work import Run as _Run
+
+if _TYPE_CHECKING:
+    from obitus.client.reporter import Reporter as _Reporter
 
 __all__ = [
     "AsgiMiddleware",
@@ -122,7 +125,10 @@ def watch(
         _log.warning("Obitus: %s is not set, so nothing is reported. Run `obitus check`.", chosen.missing)
         return
     try:
-        _use(_Reporter(chosen))
+        # What does the work is much to load for a command, or an app that is told not to report.
+        from obitus.client.reporter import Reporter
+
+        _use(Reporter(chosen))
     except Exception as trouble:
         _log.warning("Obitus: nothing is reported (%s: %s).", type(trouble).__name__, trouble)
 

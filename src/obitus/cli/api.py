@@ -8,8 +8,6 @@ from collections.abc import Mapping
 from typing import Any, Final
 from urllib.parse import urlencode
 
-import urllib3
-
 from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable
 from obitus.cli.login import Login, find
 from obitus.core.clock import to_text
@@ -21,7 +19,11 @@ class Api:
     """One service, asked with one token."""
 
     def __init__(self, login: Login) -> None:
+        # Not every command asks, and this is much to load.
+        import urllib3
+
         self.login = login
+        self._trouble = urllib3.exceptions.HTTPError
         self._pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(TIMEOUT_S))
 
     def get(self, path: str, query: Mapping[str, Any] | None = None) -> Any:
@@ -58,7 +60,7 @@ class Api:
             headers["Obitus-Sent"] = to_text(time.time_ns() // 1_000_000)
         try:
             answer = self._pool.request(method, self.login.url + path, body=data, headers=headers, redirect=False)
-        except (urllib3.exceptions.HTTPError, ValueError) as error:
+        except (self._trouble, ValueError) as error:
             reason = getattr(error, "reason", None) or error
             raise Unreachable(f"{self.login.url} cannot be reached: {reason}. Is the service running?") from error
         try:

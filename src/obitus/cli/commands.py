@@ -16,7 +16,6 @@ from rich.text import Text
 from obitus import __version__
 from obitus.cli import show
 from obitus.cli.api import Api, api
-from obitus.cli.check import as_json, check
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.login import Login, write
 from obitus.client import settings as client_settings
@@ -235,12 +234,14 @@ def fingerprint_command(
 
 @app.command("check")
 def check_command(
-    as_json_: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,
 ) -> None:
     """Send a test report with this shell's settings and say precisely what is wrong."""
-    findings = check(_client_settings())
-    if as_json_:
-        print_json(as_json(findings))
+    from obitus.cli import check
+
+    findings = check.check(_client_settings())
+    if as_json:
+        print_json(check.as_json(findings))
     else:
         for finding in findings:
             mark, style = ("right", show.ACCENT) if finding.right else ("WRONG", show.FAILED)

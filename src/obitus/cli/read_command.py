@@ -53,7 +53,6 @@ def read(
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 
     from obitus.cli import reading
-    from obitus.cli.sending import Sending
 
     if form not in _FORMS:
         raise UsageTrouble(f"--format: {form} is none of {', '.join(_FORMS)}.")
@@ -67,6 +66,8 @@ def read(
             raise UsageTrouble(
                 f"{settings.missing} is not set. Set it to the app's, or use --dry-run. `obitus app add` makes a key."
             )
+        from obitus.cli.sending import Sending
+
         sending = Sending(settings.url, settings.key)
     names = reading.files_of(files)
     marks = reading.Marks(f"{settings.url} {settings.key}")

@@ -7,10 +7,12 @@ import inspect
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import ContextDecorator
 from types import TracebackType
-from typing import Any, TypeVar, cast
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from obitus.client import runs
-from obitus.client.reporter import Reporter
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
 
 _Function = TypeVar("_Function", bound=Callable[..., Any])
 

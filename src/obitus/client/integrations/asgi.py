@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Collection, MutableMapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
 from obitus.client.integrations import requests
 from obitus.client.integrations.requests import Body
-from obitus.client.reporter import Reporter
 from obitus.core.trace_context import MOST_STATE, read_traceparent
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
 
 Scope = MutableMapping[str, Any]
 Message = MutableMapping[str, Any]

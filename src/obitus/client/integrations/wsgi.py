@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable, Collection, Iterable, Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
 from obitus.client.integrations import requests
 from obitus.client.integrations.requests import Body
-from obitus.client.reporter import Reporter
 from obitus.core.trace_context import MOST_STATE, read_traceparent
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
 
 Environ = dict[str, Any]
 App = Callable[[Environ, Any], Iterable[bytes]]

@@ -59,10 +59,11 @@ def _read(found: re.Match[str], zone: tzinfo, about_ms: int) -> int:
     about = datetime.fromtimestamp(about_ms / 1000, UTC).astimezone(zone)
     where = _zone(part["zone"]) if part.get("zone") else zone
     month_text = part.get("month")
-    month = (
-        about.month if month_text is None else int(month_text) if month_text.isdigit() else _MONTHS[month_text.lower()]
-    )
-    if month_text is not None and not month_text.isdigit() and month_text.lower() not in _MONTHS:
+    if month_text is None:
+        month = about.month
+    elif month_text.isdigit():
+        month = int(month_text)
+    elif (month := _MONTHS.get(month_text.lower(), 0)) == 0:
         raise ValueError(month_text)
     moment = datetime(
         int(part["year"]) if part.get("year") else about.year,
