@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from datetime import tzinfo
+from functools import partial
 from pathlib import Path
 from typing import Final
 
 from obitus.cli.reading import Outcome, Send
 from obitus.core.clock import to_text
+from obitus.core.frames import ChainLink
 from obitus.core.grouping.groups import Groups
+from obitus.core.grouping.recipe import Fingerprint, fingerprint
 from obitus.core.headline import headline_of
 from obitus.core.ids import derived_id
 from obitus.core.log_files.stacks import Found, Scanner
@@ -22,7 +28,31 @@ BEFORE_BYTES: Final = 32 * 1024
 BEHIND_BYTES: Final = 256 * 1024
 """What a part of a log file is read beyond its ends: what led up to a trace, and the longest trace that may lie across."""
 
-Part = tuple[int, list[Found]]
+
+@dataclass
+class Issues:
+    """The fingerprints of some traces: how many bear each, and the first of each, in order."""
+
+    times: Counter[str] = field(default_factory=Counter)
+    first: dict[str, tuple[Fingerprint, Sequence[ChainLink]]] = field(default_factory=dict)
+    cut_off: int = 0
+
+    def see(self, chain: Sequence[ChainLink]) -> None:
+        """Take one more."""
+        made = fingerprint(chain)
+        self.times[made.text] += 1
+        self.first.setdefault(made.text, (made, chain))
+        self.cut_off += chain[0].type == CUT_OFF
+
+
+@dataclass
+class Part:
+    """What a part of a log file holds: lines, and the traces that begin in it; these may end behind it."""
+
+    lines: int
+    issues: Issues
+    found: list[Found]
+    """The traces themselves, where they are to be sent."""
 
 
 class Titles:
@@ -30,27 +60,40 @@ class Titles:
 
     def __init__(self) -> None:
         self._groups = Groups()
-        self._titles: dict[int, str] = {}
+        self._titles: dict[str, str] = {}
 
-    def add(self, found: Found) -> str:
-        """Return the title of the issue that this trace belongs to."""
-        group, decided, _ = self._groups.add(found.stack.chain)
-        title = self._titles.setdefault(group, headline_of(found.stack.chain, decided.fault).title)
-        return f"{title} (g{group})"
+    def of(self, issues: Issues) -> Counter[str]:
+        """Return the titles of the issues that these traces belong to, and how many of each."""
+        counted: Counter[str] = Counter()
+        for text, times in issues.times.items():
+            title = self._titles.get(text)
+            if title is None:
+                made, chain = issues.first[text]
+                group, _ = self._groups.place(text, made.traits)
+                title = self._titles[text] = self._titles.setdefault(
+                    f"g{group}", f"{headline_of(chain, made.fault).title} (g{group})"
+                )
+            counted[title] += times
+        return counted
 
 
 class LogFile:
     """One log file, read from ``start`` on; a trace that its last line cut off waits for what follows."""
 
     def __init__(
-        self, outcome: Outcome, titles: Titles, send: Send, identity: str, start: int, written_ms: int, zone: tzinfo
+        self,
+        outcome: Outcome,
+        titles: Titles,
+        send: Send | None,
+        identity: str,
+        start: int,
+        written_ms: int,
+        zone: tzinfo,
     ) -> None:
         self._outcome, self._titles, self._send = outcome, titles, send
         self._identity, self._written_ms, self._zone = identity, written_ms, zone
-        self._start(start)
-
-    def _start(self, start: int) -> None:
         self._scanner = Scanner(start)
+        self.part = partial(_part, told=send is not None)
 
     @property
     def settled(self) -> int:
@@ -59,38 +102,32 @@ class LogFile:
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         """Read on."""
+        issues = Issues()
         for found in self._scanner.feed(block, end=end):
+            issues.see(found.stack.chain)
             self._failure(found)
-        self._outcome.lines += block.count(b"\n")
-
-    @staticmethod
-    def part(name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Part:
-        """Return how many lines a part of a log file has, and the traces that begin in it; these may end behind it."""
-        with Path(name).open("rb") as opened:
-            first = max(0, start - BEFORE_BYTES)
-            opened.seek(first)
-            data = opened.read(end + BEHIND_BYTES - first)
-        cut = data.find(b"\n") + 1 if first else 0
-        scanner = Scanner(first + cut)
-        found = list(scanner.feed(data[cut:] if cut else data, end=True))
-        return data.count(b"\n", start - first, end - first), [one for one in found if start <= one.offset < end]
+        self._count(block.count(b"\n"), issues)
 
     def take(self, part: Part, start: int, end: int) -> None:
         """Take over what another process read; the next part begins at ``end``."""
-        lines, found = part
+        for found in part.found:
+            self._failure(found)
+        self._count(part.lines, part.issues)
+        self._scanner = Scanner(end)
+
+    def _count(self, lines: int, issues: Issues) -> None:
         self._outcome.lines += lines
-        for one in found:
-            self._failure(one)
-        self._start(end)
+        self._outcome.failures += issues.times.total()
+        self._outcome.cut_off += issues.cut_off
+        self._outcome.issues += self._titles.of(issues)
 
     def _failure(self, found: Found) -> None:
         """Make a failure of a stack trace, with the lines before it as what led up to it."""
+        if self._send is None:
+            return
         time_ms = time_of(found.time, self._zone, self._written_ms) if found.time else None
         when = min(time_ms if time_ms is not None else self._written_ms, int(time.time() * 1000))
         chain = found.stack.chain
-        self._outcome.failures += 1
-        self._outcome.cut_off += chain[0].type == CUT_OFF
-        self._outcome.issues[self._titles.add(found)] += 1
         trail = []
         for line in found.before:
             prefix = prefix_of(line)
@@ -117,6 +154,21 @@ class LogFile:
                 "attributes": {"log.file.language": found.stack.language},
             }
         )
+
+
+def _part(name: str, start: int, end: int, zone: tzinfo, written_ms: int, *, told: bool) -> Part:
+    with Path(name).open("rb") as opened:
+        first = max(0, start - BEFORE_BYTES)
+        opened.seek(first)
+        data = opened.read(end + BEHIND_BYTES - first)
+    cut = data.find(b"\n") + 1 if first else 0
+    part = Part(data.count(b"\n", start - first, end - first), Issues(), [])
+    for found in Scanner(first + cut).feed(data[cut:] if cut else data, end=True):
+        if start <= found.offset < end:
+            part.issues.see(found.stack.chain)
+            if told:
+                part.found.append(found)
+    return part
 
 
 def _severity(level: str) -> str:

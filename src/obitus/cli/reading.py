@@ -53,7 +53,8 @@ class _File(Protocol):
 
     def feed(self, block: bytes, *, end: bool = False) -> None: ...
 
-    def part(self, name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Any: ...
+    @property
+    def part(self) -> Callable[[str, int, int, tzinfo, int], Any]: ...
 
     def take(self, part: Any, start: int, end: int) -> None: ...
 
@@ -136,14 +137,14 @@ class Reading:
         return on
 
     def _file(self, form: str, identity: str, start: int, written_ms: int) -> _File:
+        send = self.send if self._sending is not None else None
         if form == "log":
             from obitus.cli.log_file import LogFile, Titles
 
             self._titles = self._titles or Titles()
-            return LogFile(self.outcome, self._titles, self.send, identity, start, written_ms, self.options.zone)
+            return LogFile(self.outcome, self._titles, send, identity, start, written_ms, self.options.zone)
         from obitus.cli.access_file import AccessFile
 
-        send = self.send if self._sending is not None else None
         return AccessFile(self.outcome, send, form, identity, start, written_ms, self.options.zone)
 
     def _by_several(self, read: _File, name: str, start: int, size: int, written_ms: int) -> int:

@@ -7,7 +7,7 @@ import json
 import os
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 from urllib.parse import quote
 
 import typer
@@ -18,10 +18,11 @@ from obitus.cli.api import Api, api
 from obitus.cli.commands import Environment, Json, Token, Url, app, print_json
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.login import Login
-from obitus.core.changes.commits import Commit
 from obitus.core.clock import to_text
-from obitus.core.comparing import KINDS
 from obitus.core.wording import count_of
+
+if TYPE_CHECKING:
+    from obitus.core.changes.commits import Commit
 
 COMMITS_A_REQUEST = 500
 
@@ -240,6 +241,8 @@ def compare(
 ) -> None:
     """Say what a release brought against another one: new, regressed, worse, gone, better, unchanged."""
     failing = [kind.strip() for kind in (fail_on or "").split(",") if kind.strip()]
+    from obitus.core.comparing import KINDS
+
     wrong = [kind for kind in failing if kind not in KINDS]
     if wrong:
         raise UsageTrouble(f"--fail-on: {wrong[0]} is none of {', '.join(KINDS)}.")

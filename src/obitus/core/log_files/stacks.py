@@ -24,8 +24,17 @@ MOST_CARRIED: Final = 1024 * 1024
 MOST_LINE: Final = 16 * 1024
 
 # Lines of a trace are indented, or numbered; where a prefix stands before each, or JSON wraps it, the indent stands
-# inside the line. A pattern of one rare byte and a set is several times as fast as a search for a text.
-_RARE: Final = tuple(map(re.compile, (rb"\n[\t #]", rb"\t[a]t ", rb"\\[t]at ", rb"@[h]ttp", rb"#[0] ")))
+# inside the line. A search for one byte takes a fortieth of any other: who holds none is not searched further.
+_RARE: Final = tuple(
+    (byte, re.compile(pattern))
+    for byte, pattern in (
+        (b"\n", rb"\n[\t #]"),
+        (b"\t", rb"\t[a]t "),
+        (b"\\", rb"\\[t]at "),
+        (b"@", rb"@[h]ttp"),
+        (b"#", rb"#[0] "),
+    )
+)
 _INSIDE: Final = (b"  at ", b"  File ", b":in ", b"goroutine ", b"panicked at")
 
 
@@ -77,7 +86,7 @@ class Scanner:
 
     def _regions(self, data: bytes) -> Iterator[tuple[int, int]]:
         """Yield where signs of traces stand, those near each other as one."""
-        places = [found.start() for sign in _RARE for found in sign.finditer(data)]
+        places = [found.start() for byte, sign in _RARE if byte in data for found in sign.finditer(data)]
         for sign in _INSIDE:
             at = data.find(sign)
             while at >= 0:

@@ -37,6 +37,19 @@ class FoundStack:
 Reader = Callable[[Sequence[str]], list[tuple[list[ChainLink], int, int]]]
 """Given the lines of a text, returns each stack trace in it: its chain, its first line and the line after its last."""
 
+SIGNS: Final[dict[str, tuple[str, ...]]] = {
+    "python": ("Traceback (most", '\nFile "', "Fatal Python error: "),
+    "java": ("\nat ",),
+    "csharp": ("\nat ",),
+    "javascript": ("\nat ", "@"),
+    "go": ("\ngoroutine ",),
+    "ruby": (":in ",),
+    "php": ("Stack trace:", "[stacktrace]"),
+    "rust": ("panicked at",),
+    "perl": (" called at ",),
+}
+"""Of each language, what a text that holds a trace of it holds somewhere, the indents of its lines left out."""
+
 READERS: Final[dict[str, Reader]] = {
     "python": python.read,
     "java": java.read,
@@ -141,9 +154,11 @@ def _bare_frames(kind: str, text: str) -> list[FoundStack]:
 
 
 def _find(lines: Sequence[str]) -> list[FoundStack]:
+    text = "\n" + "\n".join([line.lstrip() for line in lines])
     found = [
         FoundStack(language, tuple(chain), first, end)
         for language, read in READERS.items()
+        if any(sign in text for sign in SIGNS[language])
         for chain, first, end in read(lines)
     ]
     found.sort(key=lambda one: (one.first_line, -one.end_line))

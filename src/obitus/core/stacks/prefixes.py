@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Final
+from functools import lru_cache
+from typing import Final, NamedTuple
 
 MOST_LOOKED_AT: Final = 400
 
@@ -21,12 +21,12 @@ _TIME: Final = (
 LEVELS: Final = (
     "TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|SEVERE|CRITICAL|CRIT|FATAL|ALERT|EMERG|FINE|FINER|FINEST|CONFIG|ERR"
 )
-_STREAM: Final = r"(?P<box>[\w.-]{1,60}(?: {1,30})?\|[ ]?)?"
+_STREAM: Final = r"(?P<box>[\w.-]{1,60}+ {0,30}+\|[ ]?)?"
 _TOKEN: Final = (
     rf"\[[^\]\n]{{0,120}}\]|\([^)\n]{{0,80}}\)|<[^>\n]{{0,80}}>|(?:{LEVELS}|{LEVELS.lower()})(?![\w.]):?"
     r"|(?:std(?:out|err) [FP])|\d{1,9}(?=[ \t])|-{1,3}(?=[ \t])|\|"
-    r"|[a-z_][a-z0-9_.-]{0,79}(?:\[\d+\])?:(?=[ \t]|$)|[a-z][\w.$-]{0,79}\[\d+\]:?|[a-z_][a-z0-9_.-]{2,79}(?= - )"
-    r"|[a-z][\w.-]{0,60}(?= [\w./-]{1,60}(?:\[\d+\])?: )"
+    r"|[a-z_][a-z0-9_.-]{0,79}+(?:\[\d++\])?+:(?=[ \t]|$)|[a-z][\w.$-]{0,79}+\[\d++\]:?|[a-z_][a-z0-9_.-]{2,79}+(?= - )"
+    r"|[a-z][\w.-]{0,60}+(?= [\w./-]{1,60}+(?:\[\d++\])?+: )"
 )
 _PREFIX = re.compile(
     rf"{_STREAM}(?P<time>[\[(<]?(?:{_TIME})[\])>]?)(?P<tokens>(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
@@ -46,8 +46,7 @@ _ENDS_A_TRACE = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Plain:
+class Plain(NamedTuple):
     """A line without its prefix, where it stood, and whether it had a prefix."""
 
     text: str
@@ -55,8 +54,7 @@ class Plain:
     fresh: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Prefix:
+class Prefix(NamedTuple):
     """What stood before a line."""
 
     time: str
@@ -68,27 +66,27 @@ class Prefix:
 
 def prefix_of(line: str) -> Prefix | None:
     """Return what stands before a log line, or None where it starts with neither time nor level."""
-    head = line[:MOST_LOOKED_AT]
-    if not head or head[0] in " \t":
+    if not line or line[0] in " \t":
         return None
+    return _prefix_of(line[:MOST_LOOKED_AT])
+
+
+@lru_cache(maxsize=4096)
+def _prefix_of(head: str) -> Prefix | None:
     found = _PREFIX.match(head) or _LEVEL_FIRST.match(head) or _BOX_ONLY.match(head)
     if found is None:
         return None
-    tokens = found["tokens"]
-    box = (found["box"] or "").strip(" |")
+    box, time, tokens = found.group("box", "time", "tokens")
+    box = box.strip(" |") if box else ""
+    level, whose = _level_and_whose(tokens)
+    return Prefix(time.strip("[]()<>"), level, box, f"{box}/{whose}", found.end())
+
+
+@lru_cache(maxsize=4096)
+def _level_and_whose(tokens: str) -> tuple[str, str]:
     level = _LEVEL.search(tokens)
-    whose = (
-        ""
-        if not tokens
-        else " ".join(part for part in _WHOSE.findall(tokens) if not _LEVEL.fullmatch(part.strip("[]()")))
-    )
-    return Prefix(
-        found["time"].strip("[]()<>"),
-        level[1].upper() if level else "",
-        box,
-        f"{box}/{whose}",
-        found.end(),
-    )
+    whose = [part for part in _WHOSE.findall(tokens) if not _LEVEL.fullmatch(part.strip("[]()"))]
+    return level[1].upper() if level else "", " ".join(whose)
 
 
 def streams(lines: Sequence[str]) -> list[list[Plain]]:

@@ -10,14 +10,18 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
 from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
 
 MOST_MESSAGE_LINES: Final = 200
+MOST_REMEMBERED: Final = 20_000
+"""Characters of frames that are kept, to be known again."""
 
 _HEADERS: Final = ("Traceback (most recent call last):", "Exception Group Traceback (most recent call last):")
+_BEGINS = re.compile(r'Traceback|Fatal Python error|File "')
 _CAUSE: Final = "The above exception was the direct cause of the following exception:"
 _CONTEXT: Final = "During handling of the above exception, another exception occurred:"
 _FRAME = re.compile(r'File "(?P<file>[^"\n]{1,2000})", line (?P<line>\d{1,9})(?:,? in (?P<function>.{1,500}))?')
@@ -47,6 +51,9 @@ def read(lines: Sequence[str]) -> Found:
     i = 0
     while i < len(lines):
         line = cut(lines[i])
+        if not _BEGINS.search(line):
+            i += 1
+            continue
         if _header(line) is not None:
             chain, end = _chain(lines, i)
             if chain:
@@ -119,9 +126,56 @@ def _bare(line: str) -> str:
 
 def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
     """Read frames and the line with the type that ends them; None where the text is cut off before it."""
+    frames, i = _frames(lines, start, prefix)
+    if i >= len(lines):
+        # Cut off before the type: what is there still says where it failed.
+        return _Block(CUT_OFF, "", frames, i) if frames else None
+    ended = _END.match(_bare(lines[i]))
+    if ended is None:
+        return _Block(CUT_OFF, "", frames, i) if frames else None
+    message = [ended["message"] or ""]
+    i += 1
+    in_group = "|" in prefix or "+" in prefix
+    while i < len(lines) and len(message) < MOST_MESSAGE_LINES and _goes_on(lines, i, in_group=in_group):
+        message.append(_bare(lines[i]) if in_group else cut(lines[i].rstrip()))
+        i += 1
+    block = _Block(ended["type"], "\n".join(message).rstrip("\n"), frames, i)
+    if start and cut(lines[start - 1]).rstrip().endswith(_HEADERS[1]):
+        _members(lines, block)
+    return block
+
+
+def _frames(lines: Sequence[str], start: int, prefix: str) -> tuple[list[Frame], int]:
+    """Read the frames of one exception, and return the line behind them."""
     frames: list[Frame] = []
     i = start
-    while i < len(lines) and len(frames) < MOST_FRAMES:
+    if "|" not in prefix and "+" not in prefix:
+        # A log often holds the same frames a thousand times. Whatever is indented belongs to them, or ends them.
+        while i < len(lines) and lines[i].startswith("  "):
+            i += 1
+        body = "\n".join(lines[start:i])
+        if len(body) <= MOST_REMEMBERED:
+            known, read_lines = _known_frames(body)
+            if start + read_lines < i:
+                return list(known), start + read_lines
+            frames = list(known)
+        else:
+            i = start
+    more, i = _read_frames(lines, i, prefix, MOST_FRAMES - len(frames))
+    return frames + more, i
+
+
+@lru_cache(maxsize=512)
+def _known_frames(body: str) -> tuple[tuple[Frame, ...], int]:
+    lines = body.split("\n")
+    frames, end = _read_frames(lines, 0, "", MOST_FRAMES)
+    return tuple(frames), end
+
+
+def _read_frames(lines: Sequence[str], start: int, prefix: str, most: int) -> tuple[list[Frame], int]:
+    frames: list[Frame] = []
+    i = start
+    while i < len(lines) and len(frames) < most:
         bare = _bare(lines[i])
         found = _FRAME.search(bare)
         if found is not None and bare.startswith("File "):
@@ -140,22 +194,7 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
                 break
             continue
         break
-    if i >= len(lines):
-        # Cut off before the type: what is there still says where it failed.
-        return _Block(CUT_OFF, "", frames, i) if frames else None
-    ended = _END.match(_bare(lines[i]))
-    if ended is None:
-        return _Block(CUT_OFF, "", frames, i) if frames else None
-    message = [ended["message"] or ""]
-    i += 1
-    in_group = "|" in prefix or "+" in prefix
-    while i < len(lines) and len(message) < MOST_MESSAGE_LINES and _goes_on(lines, i, in_group=in_group):
-        message.append(_bare(lines[i]) if in_group else cut(lines[i].rstrip()))
-        i += 1
-    block = _Block(ended["type"], "\n".join(message).rstrip("\n"), frames, i)
-    if start and cut(lines[start - 1]).rstrip().endswith(_HEADERS[1]):
-        _members(lines, block)
-    return block
+    return frames, i
 
 
 def _code_below(lines: Sequence[str], frame: int, prefix: str) -> str:
