@@ -18,8 +18,10 @@ from hypothesis import strategies as st
 
 from obitus.cli.reading import zone_of
 from obitus.core.log_files import access
+from obitus.core.log_files.common import Common
 from obitus.core.log_files.stacks import Scanner
 from obitus.core.log_files.times import time_of
+from obitus.core.log_files.w3c import Header, read_w3c
 from tests.conftest import Running
 
 TEXTS = Path(__file__).parents[1] / "core/stacks/texts"
@@ -241,9 +243,9 @@ def test_any_bytes_are_survived(data: bytes) -> None:
     list(scanner.feed(data))
     list(scanner.feed(b"", end=True))
     access.recognise(data)
-    counts = access.read_common(data, zone_of("UTC"), 0)
+    counts = Common(zone_of("UTC"), 0).read(data)
     assert sum(counts.runs.values()) + counts.unreadable <= counts.lines + 1
-    access.W3c(["date", "time", "sc-status"]).read(data)
+    read_w3c(data, Header(("date", "time", "sc-status")))
 
 
 @pytest.mark.parametrize(

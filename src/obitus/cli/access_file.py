@@ -2,28 +2,45 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import tzinfo
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
-from obitus.core.log_files import access
-from obitus.core.log_files.access import Counts, Request
+from obitus.core.log_files.common import Common
+from obitus.core.log_files.requests import Counts, Request, outcome_of
+from obitus.core.log_files.w3c import Header, header_behind, read_w3c
 
 
 class AccessFile:
     """One access log, read from ``start`` on; a line that is not at its end yet waits for the rest."""
 
     def __init__(
-        self, outcome: Outcome, send: Send | None, form: str, identity: str, start: int, written_ms: int, zone: tzinfo
+        self,
+        outcome: Outcome,
+        send: Send | None,
+        form: str,
+        identity: str,
+        start: int,
+        written_ms: int,
+        zone: tzinfo,
     ) -> None:
         self._outcome, self._send, self._identity = outcome, send, identity
-        self._w3c = access.W3c() if form == "w3c" else None
-        self._zone, self._written_ms = zone, written_ms
+        self._header = Header() if form == "w3c" else None
+        self._common = Common(zone, written_ms)
         self._rest = b""
         self.settled = start
+
+    def pass_over(self, block: bytes) -> None:
+        """Take note of what stands before the place where reading begins: the fields may be named there."""
+        if self._header is not None:
+            data = self._rest + block
+            cut = data.rfind(b"\n") + 1
+            self._header, self._rest = header_behind(data[:cut], self._header), data[cut:]
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         """Read on."""
@@ -33,19 +50,23 @@ class AccessFile:
             cut = len(data)
         piece, self._rest = data[:cut], data[cut:]
         if piece:
-            counts = (
-                self._w3c.read(piece)
-                if self._w3c is not None
-                else access.read_common(piece, self._zone, self._written_ms)
-            )
-            self.take(counts, self.settled, self.settled + len(piece))
+            self.take(self._reader(piece)(piece), self.settled, self.settled + len(piece))
 
-    @staticmethod
-    def part(name: str, start: int, end: int, zone: tzinfo, written_ms: int) -> Counts:
-        """Return what a part of an access log holds."""
+    def part(self, name: str, start: int, end: int) -> Callable[[], Counts]:
+        """Return what reads a part of the file, in another process; parts are asked for in order."""
+        if self._header is None:
+            return partial(_read_part, name, start, end, self._reader(b""))
         with Path(name).open("rb") as opened:
             opened.seek(start)
-            return access.read_common(opened.read(end - start), zone, written_ms)
+            return partial(_read_part, name, start, end, self._reader(opened.read(end - start)))
+
+    def _reader(self, piece: bytes) -> Callable[[bytes], Counts]:
+        """Return what reads a piece, and keep the header that holds behind it."""
+        if self._header is None:
+            return self._common.read
+        reader = partial(read_w3c, header=self._header)
+        self._header = header_behind(piece, self._header)
+        return reader
 
     def take(self, counts: Counts, start: int, end: int) -> None:
         """Make tallies of what an access log's piece holds, and whole runs of what did not go well."""
@@ -54,12 +75,12 @@ class AccessFile:
         self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
         self._outcome.runs_told += len(counts.told)
         if self._send is not None:
-            for place, told in counts.told:
-                request = access.read_line(told, self._zone, self._written_ms) if isinstance(told, bytes) else told
+            for told in counts.told:
+                request = told.form.request(told.line)
                 if request is not None:
-                    self._run(request, start + place, self._send)
+                    self._run(request, start + told.place, self._send)
         for (hour, point, status), times in counts.runs.items():
-            outcome = access.outcome_of(status)
+            outcome = outcome_of(status)
             self._outcome.runs += times
             self._outcome.outcomes[outcome] += times
             if self._send is None:
@@ -116,3 +137,9 @@ class AccessFile:
                 },
             }
         )
+
+
+def _read_part(name: str, start: int, end: int, read: Callable[[bytes], Counts]) -> Counts:
+    with Path(name).open("rb") as opened:
+        opened.seek(start)
+        return read(opened.read(end - start))

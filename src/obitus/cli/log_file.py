@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import tzinfo
 from functools import partial
@@ -93,12 +93,14 @@ class LogFile:
         self._outcome, self._titles, self._send = outcome, titles, send
         self._identity, self._written_ms, self._zone = identity, written_ms, zone
         self._scanner = Scanner(start)
-        self.part = partial(_part, told=send is not None)
 
     @property
     def settled(self) -> int:
         """Up to where everything is told."""
         return self._scanner.settled
+
+    def pass_over(self, block: bytes) -> None:
+        """What stands before the place where reading begins tells nothing that counts here."""
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         """Read on."""
@@ -107,6 +109,10 @@ class LogFile:
             issues.see(found.stack.chain)
             self._failure(found)
         self._count(block.count(b"\n"), issues)
+
+    def part(self, name: str, start: int, end: int) -> Callable[[], Part]:
+        """Return what reads a part of the file, in another process."""
+        return partial(_part, name, start, end, told=self._send is not None)
 
     def take(self, part: Part, start: int, end: int) -> None:
         """Take over what another process read; the next part begins at ``end``."""
@@ -156,7 +162,7 @@ class LogFile:
         )
 
 
-def _part(name: str, start: int, end: int, zone: tzinfo, written_ms: int, *, told: bool) -> Part:
+def _part(name: str, start: int, end: int, *, told: bool) -> Part:
     with Path(name).open("rb") as opened:
         first = max(0, start - BEFORE_BYTES)
         opened.seek(first)

@@ -34,6 +34,7 @@ HEAD_BYTES: Final = 1024
 STEP_BYTES: Final = 256 * 1024
 MANY_BYTES: Final = 24 * 1024 * 1024
 """From how many bytes on several processes read a file."""
+MOST_LINE: Final = 64 * 1024
 PART_BYTES: Final = 8 * 1024 * 1024
 LAST_BYTES: Final = 256 * 1024
 """What is left of such a file to be read as files that grow are."""
@@ -51,10 +52,11 @@ class _File(Protocol):
     @property
     def settled(self) -> int: ...
 
+    def pass_over(self, block: bytes) -> None: ...
+
     def feed(self, block: bytes, *, end: bool = False) -> None: ...
 
-    @property
-    def part(self) -> Callable[[str, int, int, tzinfo, int], Any]: ...
+    def part(self, name: str, start: int, end: int) -> Callable[[], Any]: ...
 
     def take(self, part: Any, start: int, end: int) -> None: ...
 
@@ -120,10 +122,11 @@ class Reading:
         self.outcome.known_before += start
         self._progress(start)
         read = self._file(form, identity, start, written_ms)
-        if form != "w3c" and size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
-            start = self._by_several(read, name, start, size, written_ms)
+        rest = _from(head, opened, start, read.pass_over if form == "w3c" else None)
+        if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
+            start = self._by_several(read, name, start, size)
             self._settle(identity, start)
-        rest = _from(head, opened, start)
+            rest = _from(head, opened, start)
 
         def on() -> None:
             while block := rest(BLOCK_BYTES):
@@ -147,15 +150,15 @@ class Reading:
 
         return AccessFile(self.outcome, send, form, identity, start, written_ms, self.options.zone)
 
-    def _by_several(self, read: _File, name: str, start: int, size: int, written_ms: int) -> int:
+    def _by_several(self, read: _File, name: str, start: int, size: int) -> int:
         """Let several processes read the bulk of a large file, in order; return where it goes on."""
         with ProcessPoolExecutor(os.cpu_count()) as pool, Path(name).open("rb") as opened:
             waiting: list[tuple[Any, int, int]] = []
             while size - start > 2 * LAST_BYTES or waiting:
                 while size - start > 2 * LAST_BYTES and len(waiting) < 4:
                     opened.seek(min(start + PART_BYTES, size - LAST_BYTES))
-                    end = opened.tell() + len(opened.readline(access.MOST_LINE))
-                    part = pool.submit(read.part, name, start, end, self.options.zone, written_ms)
+                    end = opened.tell() + len(opened.readline(MOST_LINE))
+                    part = pool.submit(read.part(name, start, end))
                     waiting.append((part, start, end))
                     start = end
                 future, first, end = waiting.pop(0)
@@ -289,15 +292,21 @@ def _which(name: str) -> tuple[int, int] | None:
     return status.st_ino, status.st_size
 
 
-def _from(head: bytes, opened: IO[bytes], start: int) -> Callable[[int], bytes]:
-    """Return what reads on from a place, the bytes that were read already included."""
+def _from(
+    head: bytes, opened: IO[bytes], start: int, passed: Callable[[bytes], None] | None = None
+) -> Callable[[int], bytes]:
+    """Return what reads on from a place, the bytes that were read already included; ``passed`` is told what lies before."""
+    if passed is not None:
+        passed(head[:start])
     if start >= len(head):
-        if opened.seekable():
+        if opened.seekable() and passed is None:
             opened.seek(start)
         else:
             left = start - len(head)
             while left and (piece := opened.read(min(left, BLOCK_BYTES))):
                 left -= len(piece)
+                if passed is not None:
+                    passed(piece)
         return partial(_read_some, opened)
     waiting = [head[start:]]
 

@@ -1,0 +1,166 @@
+"""Access logs are counted many lines at a time; whatever stands in one, that must come to what reading line by line does."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import UTC, timedelta, timezone, tzinfo
+from zoneinfo import ZoneInfo
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from obitus.core.log_files import common, requests
+from obitus.core.log_files.common import Common
+from obitus.core.log_files.requests import Counts, Form
+from obitus.core.log_files.w3c import Header, header_behind, read_w3c
+
+OFFSETS = st.sampled_from(["+0000", "+0200", "+0100", "-0800", "+0530", "+0545"])
+TARGETS = st.sampled_from(
+    ["/", "/sailings/SK-4711/boardings?seat=1", "/a.js", "/fares/77", "/gates[]=1", "/[01/Nov/2026:00"]
+)
+STATUSES = st.sampled_from([200, 200, 200, 200, 204, 206, 301, 304, 404, 503])
+ODD = st.sampled_from(
+    [
+        "",
+        "not a request",
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /cut',
+        '10.0.0.1 - - [99/Foo/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 5',
+        '10.0.0.1 - - [2026-11-25T10:00:00+01:00] "GET /tides HTTP/1.1" 503 5',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00] "GET /no/offset HTTP/1.1" 200 5',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "-" 400 0',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "\\x16\\x03" 400 0 "-" "-"',
+        '10.0.0.1 - odd [user] [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 5',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 5 "-" "a" "b" 502 0.1',
+        '"quoted" and no more',
+    ]
+)
+
+
+@st.composite
+def common_lines(draw: st.DrawFn) -> list[str]:
+    """Lines of several hours, mostly in order, in blocks of one offset, with odd ones between them."""
+    lines = []
+    for _ in range(draw(st.integers(1, 5))):
+        offset, hour, times = draw(OFFSETS), draw(st.integers(0, 23)), draw(st.integers(1, 12))
+        for i in range(times):
+            target, status = draw(TARGETS), draw(STATUSES)
+            agent = draw(st.sampled_from(["", ' "-" "Mozilla/5.0 (X11)"', ' "-" "say \\"hi\\" 404 "']))
+            at = f"25/Nov/2026:{hour:02d}:{i * 5 % 60:02d}:07 {offset}"
+            lines.append(f'10.0.0.{i} - - [{at}] "GET {target} HTTP/1.1" {status} {i}{agent}')
+            if draw(st.integers(0, 9)) == 0:
+                lines.append(draw(ODD))
+    return lines
+
+
+def line_by_line(form: Form, data: bytes) -> tuple[Counter[tuple[int, str, int]], list[int], int]:
+    """Return counts, places of what did not go well, and how many lines cannot be read: the slow and simple way."""
+    runs: Counter[tuple[int, str, int]] = Counter()
+    told, unreadable, place = [], 0, 0
+    for line in data.split(b"\n"):
+        request = form.request(line) if line.strip() else None
+        if request is not None:
+            runs[request.hour_ms, request.entry_point, request.status] += 1
+            if request.status >= 400:
+                told.append(place)
+        elif line.strip():
+            unreadable += 1
+        place += len(line) + 1
+    return runs, told, unreadable
+
+
+def told_by(counts: Counts) -> tuple[Counter[tuple[int, str, int]], list[int], int]:
+    """Return the same of what was counted many lines at a time."""
+    return counts.runs, sorted(told.place for told in counts.told), counts.unreadable
+
+
+@pytest.mark.parametrize("short", [1, 16 * 1024], ids=["by hour", "by minute"])
+@pytest.mark.parametrize("zone", [UTC, ZoneInfo("Europe/Oslo"), timezone(timedelta(hours=5, minutes=30))], ids=str)
+def test_many_at_a_time_is_one_at_a_time(short: int, zone: tzinfo, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Hours in any order, offsets that change and are no whole hours, garbage between: the same runs, told at the same places."""
+    monkeypatch.setattr(requests, "SHORT_BYTES", short)
+
+    @given(common_lines(), st.integers(60, 4000))
+    def same(lines: list[str], step: int) -> None:
+        monkeypatch.setattr(requests, "STEP_BYTES", step)
+        data, form = ("\n".join(lines) + "\n").encode(), Common(zone, 1_800_000_000_000)
+        counts = form.read(data)
+        assert told_by(counts) == line_by_line(form, data)
+        assert counts.lines == sum(1 for line in lines if line.strip()) or counts.unreadable == 0
+        assert all(told.form.request(told.line) is not None for told in counts.told)
+
+    same()
+
+
+def test_a_line_without_its_end() -> None:
+    """The last line of a file may have no newline; it counts."""
+    line = b'10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 503 5'
+    counts = Common(UTC, 0).read(line + b"\n" + line)
+    assert counts.lines == 2 and counts.runs.total() == 2 and [told.line for told in counts.told] == [line, line]
+    assert common.is_line(line) and not common.is_line(b"another")
+
+
+FIELDS = st.sampled_from(
+    [
+        "date time s-ip cs-method cs-uri-stem cs-uri-query sc-status sc-substatus sc-win32-status time-taken",
+        "date time cs-method cs-uri sc-status",
+        "time cs-method cs-uri-stem sc-status sc-bytes",
+        "time c-ip cs-method cs-uri-stem sc-status",
+        "cs-method date time cs-uri-stem sc-status",
+        "date time c-ip",
+    ]
+)
+W3C_ODD = st.sampled_from(
+    ["", "2026-11-25", "2026-11-25 10:00:00", "2026-13-45 10:00:00 GET / 200", "x y", "- - - - -", "\t", "#"]
+)
+
+
+@st.composite
+def w3c_lines(draw: st.DrawFn) -> list[str]:
+    """Blocks, each behind a header of its own; the first may have none."""
+    lines: list[str] = []
+    for block in range(draw(st.integers(1, 4))):
+        fields = draw(FIELDS).split()
+        if block or draw(st.booleans()):
+            lines += ["#Date: 2026-11-24 08:00:00", f"#Fields: {' '.join(fields)}"]
+        hour = draw(st.integers(0, 25))
+        for i in range(draw(st.integers(0, 10))):
+            value = {
+                "date": "2026-11-25", "time": f"{hour:02d}:{i * 7 % 63:02d}:01", "cs-method": draw(st.sampled_from(["GET", "POST", "-"])),
+                "cs-uri-stem": draw(st.sampled_from(["/gates/7", "/", "-", "/a.css"])), "cs-uri": "/fares/3?x=1", "sc-status": str(draw(STATUSES)),
+            }  # fmt: skip
+            lines.append(" ".join(value.get(name, "0") for name in fields))
+            if draw(st.integers(0, 9)) == 0:
+                lines.append(draw(W3C_ODD))
+    return lines
+
+
+@pytest.mark.parametrize("short", [1, 16 * 1024], ids=["by hour", "by line"])
+@pytest.mark.parametrize("end", ["\n", "\r\n"], ids=["unix", "windows"])
+def test_fields_in_any_order(short: int, end: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever fields a header names, and where it changes: what is counted is what each line says."""
+    monkeypatch.setattr(requests, "SHORT_BYTES", short)
+
+    @given(w3c_lines(), st.integers(40, 3000))
+    def same(lines: list[str], step: int) -> None:
+        monkeypatch.setattr(requests, "STEP_BYTES", step)
+        data = "".join(line + end for line in lines).encode()
+        wanted_runs: Counter[tuple[int, str, int]] = Counter()
+        wanted_told, unreadable, place, header = [], 0, 0, Header()
+        for line in data.split(b"\n"):
+            if line.startswith(b"#"):
+                header = header.after(line)
+            else:
+                runs, told, odd = line_by_line(header, line)
+                wanted_runs += runs
+                wanted_told += [place for _ in told]
+                unreadable += odd
+            place += len(line) + 1
+        counts = read_w3c(data, Header())
+        assert told_by(counts) == (wanted_runs, wanted_told, unreadable)
+        assert header_behind(data, Header()) == header
+        cut = data.rfind(b"\n", 0, len(data) // 2) + 1
+        first, rest = read_w3c(data[:cut], Header()), read_w3c(data[cut:], header_behind(data[:cut], Header()))
+        assert first.runs + rest.runs == counts.runs and first.unreadable + rest.unreadable == unreadable
+
+    same()
