@@ -54,8 +54,11 @@ def measure(folder: Path, report: bytes) -> None:
         )
     small.close()
     large.close()
-    _read(folder / "gate.log", _log_lines())
-    _read(folder / "access.log", _access_lines())
+    _read(folder / "gate.log", _log_lines(5000), LINES)
+    _read(folder / "failing.log", _log_lines(500), LINES)
+    _read(folder / "json.log", _json_lines(), LINES // 3)
+    _read(folder / "access.log", _access_lines(), LINES)
+    _read(folder / "extended.log", _extended_lines(), LINES)
 
 
 def _chain(number: int, line: int) -> list[ChainLink]:
@@ -95,9 +98,9 @@ def _found(connection: sqlite3.Connection, issues: int, line: int, beyond: int) 
     return statistics.median(rounds)
 
 
-def _read(path: Path, lines: Callable[[int], str]) -> None:
+def _read(path: Path, lines: Callable[[int], str], times: int) -> None:
     with path.open("w") as out:
-        for number in range(LINES):
+        for number in range(times):
             out.write(lines(number))
     command = [sys.executable, "-m", "obitus", "read", "--dry-run", "--json", str(path)]
     ours, floor = [], []
@@ -120,27 +123,60 @@ def _read(path: Path, lines: Callable[[int], str]) -> None:
     path.unlink()
 
 
-def _log_lines() -> Callable[[int], str]:
+def _log_lines(every: int) -> Callable[[int], str]:
     def line(i: int) -> str:
         at = f"2026-11-{1 + i // 300_000:02d} {i // 12_500 % 24:02d}:{i // 60 % 60:02d}:{i % 60:02d},123"
         said = f"{at} INFO  [gate-{i % 8}] skerry.Gate - passenger p-{i} boarded vessel Tern at berth {i % 40}\n"
         return said + (
-            f"{at} ERROR [gate-{i % 8}] skerry.Gate - not let through\n{TRACE.format(i=i)}" if i % 5000 == 0 else ""
+            f"{at} ERROR [gate-{i % 8}] skerry.Gate - not let through\n{TRACE.format(i=i)}" if i % every == 0 else ""
         )
 
     return line
+
+
+PATHS = ("/sailings", "/sailings/SK-{}/boardings", "/fares/{}", "/static/board.js", "/tides/now")
 
 
 def _access_lines() -> Callable[[int], str]:
     draw = random.Random(3)
-    paths = ("/sailings", "/sailings/SK-{}/boardings", "/fares/{}", "/static/board.js", "/tides/now")
 
     def line(i: int) -> str:
-        path = paths[i % 5].format(draw.randrange(5000))
-        status = 404 if i % 41 == 0 else 503 if i % 97 == 0 else 304 if i % 13 == 0 else 200
+        path = PATHS[i % 5].format(draw.randrange(5000))
         return (
             f"10.0.{i % 9}.{i % 250} - - [{1 + i // 300_000:02d}/Nov/2026:{i // 12_500 % 24:02d}:{i // 60 % 60:02d}:{i % 60:02d} +0000] "
-            f'"GET {path}?n={i} HTTP/1.1" {status} {i % 9000} "-" "Mozilla/5.0 (X11; Linux x86_64)"\n'
+            f'"GET {path}?n={i} HTTP/1.1" {_status(i)} {i % 9000} "-" "Mozilla/5.0 (X11; Linux x86_64)"\n'
         )
 
     return line
+
+
+def _json_lines() -> Callable[[int], str]:
+    def line(i: int) -> str:
+        at = f"2026-11-{1 + i // 300_000:02d}T{i // 12_500 % 24:02d}:{i // 60 % 60:02d}:{i % 60:02d}Z"
+        said = {"time": at, "level": "info", "logger": "skerry.Gate", "message": f"passenger p-{i} boarded vessel Tern"}
+        if i % 1000 == 0:
+            said |= {"level": "error", "message": "not let through", "exception": TRACE.format(i=i)}
+        return json.dumps(said) + "\n"
+
+    return line
+
+
+FIELDS = "date time s-ip cs-method cs-uri-stem cs-uri-query s-port cs-username c-ip cs(User-Agent) sc-status sc-substatus sc-win32-status time-taken"
+
+
+def _extended_lines() -> Callable[[int], str]:
+    draw = random.Random(4)
+
+    def line(i: int) -> str:
+        path = PATHS[i % 5].format(draw.randrange(5000))
+        said = (
+            f"2026-11-{1 + i // 300_000:02d} {i // 12_500 % 24:02d}:{i // 60 % 60:02d}:{i % 60:02d} 10.0.0.4 GET {path} n={i} 443 - "
+            f"10.0.{i % 9}.{i % 250} Mozilla/5.0+(X11;+Linux+x86_64) {_status(i)} 0 0 {i % 900}\n"
+        )
+        return f"#Version: 1.0\n#Fields: {FIELDS}\n{said}" if i == 0 else said
+
+    return line
+
+
+def _status(i: int) -> int:
+    return 404 if i % 41 == 0 else 503 if i % 97 == 0 else 304 if i % 13 == 0 else 200

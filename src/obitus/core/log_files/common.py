@@ -45,7 +45,7 @@ class Common:
     def read(self, piece: bytes) -> Counts:
         """Read whole lines."""
         counts = Counts()
-        count_in_steps(counts, piece, 0, len(piece), lambda lines: _Step(lines, self))
+        count_in_steps(counts, piece, 0, len(piece), lambda lines, place: _Step(lines, place, self))
         return counts
 
     def request(self, line: bytes) -> Request | None:
@@ -73,8 +73,8 @@ class Common:
 
 
 class _Step(Step):
-    def __init__(self, lines: bytes, form: Common) -> None:
-        super().__init__(lines, form, Hours(form.zone, form.about_ms))
+    def __init__(self, lines: bytes, place: int, form: Common) -> None:
+        super().__init__(lines, place, form, Hours(form.zone, form.about_ms))
         self._parts: list[tuple[int, int, int]] = []
 
     def next_hour(self, place: int) -> tuple[bytes, re.Pattern[bytes]] | None:

@@ -185,16 +185,18 @@ class Step(ABC):
     it bears. What neither way takes is read line by line.
     """
 
-    def __init__(self, lines: bytes, form: Form, hours: Hours) -> None:
+    def __init__(self, lines: bytes, place: int, form: Form, hours: Hours) -> None:
         self.lines = b"\n" + lines
+        self.place = place
+        """Where the lines begin in the piece."""
         self.form = form
         self.hours = hours
         self.mine = Counts()
         self.together = 0
         """Up to where lines were counted by hours that stand together."""
 
-    def count(self, counts: Counts, base: int) -> None:
-        """Count the requests; ``base`` is where the lines begin in the piece."""
+    def count(self, counts: Counts) -> None:
+        """Count the requests."""
         mine = self.mine
         mine.lines = self.lines.count(b"\n", 1) + (not self.lines.endswith(b"\n"))
         while (hour := self._hour()) is not None:
@@ -211,7 +213,7 @@ class Step(ABC):
         counts.runs += mine.runs
         counts.unreadable += mine.unreadable
         counts.examples += mine.examples[: MOST_EXAMPLES - len(counts.examples)]
-        counts.told += [told._replace(place=base + told.place) for told in mine.told]
+        counts.told += mine.told
 
     def _hour(self) -> tuple[int, int] | None:
         """Return the start of the next line's hour (Unix milliseconds), and where the lines of this hour end.
@@ -259,7 +261,7 @@ class Step(ABC):
 
     def tell(self, newline: int) -> None:
         """Keep a line to be told whole."""
-        self.mine.told.append(Told(newline, line_behind(self.lines, newline), self.form))
+        self.mine.told.append(Told(self.place + newline, line_behind(self.lines, newline), self.form))
 
     def _rest(self) -> None:
         """Look at the lines that were not counted: count those that are no requests, with examples."""
@@ -278,12 +280,12 @@ class Step(ABC):
             else:
                 mine.runs[request.hour_ms, request.entry_point, request.status] += 1
                 if request.status >= 400:
-                    mine.told.append(Told(here, line, self.form))
+                    self.tell(here)
 
 
-def count_in_steps(counts: Counts, piece: bytes, start: int, end: int, step: Callable[[bytes], Step]) -> None:
+def count_in_steps(counts: Counts, piece: bytes, start: int, end: int, step: Callable[[bytes, int], Step]) -> None:
     """Count whole lines between two places, as much at a time as stays near the processor."""
     while start < end:
         stop = min(piece.find(b"\n", start + STEP_BYTES) + 1 or end, end)
-        step(piece[start:stop]).count(counts, start)
+        step(piece[start:stop], start).count(counts)
         start = stop

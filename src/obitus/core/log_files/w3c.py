@@ -85,8 +85,8 @@ class Header:
 
 
 class _Step(Step):
-    def __init__(self, lines: bytes, header: Header) -> None:
-        super().__init__(lines, header, Hours(UTC, 0))
+    def __init__(self, lines: bytes, place: int, header: Header) -> None:
+        super().__init__(lines, place, header, Hours(UTC, 0))
         self._header = header
         self._patterns = _patterns(header.fields)
 
@@ -98,16 +98,22 @@ class _Step(Step):
 
     def count_hour(self, start: int, first: int, end: int) -> None:
         assert self._patterns is not None
-        runs, not_well = self.mine.runs, False
+        runs, not_well = self.mine.runs, set()
         found = self._patterns.line.findall(self.lines, first, end)
         if found:
             asked, statuses = zip(*found, strict=True)
             for (point, status), times in Counter(zip(point_of_each(asked), statuses, strict=True)).items():
                 runs[start, point, int(status)] += times
-                not_well |= status >= b"400"
-        if not_well:
-            for one in self._patterns.not_well.finditer(self.lines, first, end):
-                self.tell(one.start())
+                if status >= b"400":
+                    not_well.add(status)
+        for status in not_well:
+            at = self.lines.find(b" " + status, first, end)
+            while at >= 0:
+                newline = self.lines.rfind(b"\n", 0, at)
+                line = self._patterns.line.match(self.lines, newline)
+                if line is not None and line.start(2) == at + 1:
+                    self.tell(newline)
+                at = self.lines.find(b" " + status, at + 1, end)
 
     def count_each(self, first: int) -> None:
         if self._patterns is not None:
@@ -134,7 +140,6 @@ class _Patterns(NamedTuple):
 
     hour: re.Pattern[bytes]
     line: re.Pattern[bytes]
-    not_well: re.Pattern[bytes]
     each: re.Pattern[bytes]
 
 
@@ -148,18 +153,17 @@ def _patterns(fields: tuple[str, ...]) -> _Patterns | None:
         return None
     hour = rb"\d{4}-\d\d-\d\d \d\d" if times == 2 else rb"\d\d"
 
-    def line(before: bytes, status: bytes) -> re.Pattern[bytes]:
+    def line(before: bytes) -> re.Pattern[bytes]:
         parts = [before + _CLOCK, *[_ANY] * (method - times), rb"([A-Za-z]++ " + _PATH[path]]
-        parts += [status if name == "sc-status" else _ANY for name in fields[method + 2 :]]
+        parts += [rb"(\d\d\d)" if name == "sc-status" else _ANY for name in fields[method + 2 :]]
         if parts[-1] == _ANY:
             parts[-1] = _LAST
         return re.compile(rb"\n" + b" ".join(parts) + rb"(?=[\r\n]|\Z)")
 
     return _Patterns(
         re.compile(rb"\n(" + hour + rb"):"),
-        line(hour, rb"(\d\d\d)"),
-        line(hour, rb"([45]\d\d)"),
-        line(rb"(" + hour + rb")", rb"(\d\d\d)"),
+        line(hour),
+        line(rb"(" + hour + rb")"),
     )
 
 
