@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 from obitus.core.stacks import FoundStack, find_stacks
@@ -20,6 +20,8 @@ BEHIND: Final = 10
 """Lines looked at behind it: the rest of a message."""
 LINES_BEFORE: Final = 20
 """Log lines that are told with a trace, as what led up to it."""
+BESIDE: Final = 3
+"""Records of others that may stand between a trace's header and its first frame, or between its last frame and its end."""
 MOST_CARRIED: Final = 1024 * 1024
 MOST_LINE: Final = 16 * 1024
 
@@ -30,7 +32,7 @@ _RARE: Final = tuple(
     for byte, pattern in (
         (b"\n", rb"\n[\t #]"),
         (b"\t", rb"\t[a]t "),
-        (b"\\", rb"\\[t]at "),
+        (b"\\", rb"\\[t](?:at |[\w:]+\()"),
         (b"@", rb"@[h]ttp"),
         (b"#", rb"#[0] "),
     )
@@ -79,7 +81,9 @@ class Scanner:
                 # It may go on in the next block.
                 keep_from = start
                 break
-            yield from self._read(whole, start, stop)
+            yield from self._read(
+                whole, start, stop, whole.count(b"\n", start, first + 1), whole.count(b"\n", start, last + 1)
+            )
         if keep_from < cut:
             self._rest = whole[keep_from:] + self._rest
         self._offset += keep_from
@@ -109,7 +113,8 @@ class Scanner:
             last = place
         yield first, last
 
-    def _read(self, data: bytes, start: int, stop: int) -> Iterator[Found]:
+    def _read(self, data: bytes, start: int, stop: int, first: int, last: int) -> Iterator[Found]:
+        """Read the lines between two places; the signs stand from the line ``first`` to the line ``last`` of these."""
         raw = data[start:stop].split(b"\n")
         lines = [line[:MOST_LINE].decode("utf-8", "replace").rstrip("\r").replace("\0", "") for line in raw]
         if not any(lines):
@@ -117,7 +122,9 @@ class Scanner:
         text = "\n".join("".join(line.splitlines()) if line else line for line in lines)
         lines = text.split("\n")
         ends = 0
-        for stack in find_stacks(text):
+        from_line, to_line = _records(lines, first, last)
+        for inner in find_stacks("\n".join(lines[from_line:to_line])):
+            stack = replace(inner, first_line=inner.first_line + from_line, end_line=inner.end_line + from_line)
             offset = self._offset + start + sum(len(line) + 1 for line in raw[: stack.first_line])
             time, level = self._time(lines, stack.first_line)
             before = [
@@ -137,6 +144,25 @@ class Scanner:
                 self._last_time = prefix.time
                 return prefix.time, level
         return self._last_time, level
+
+
+def _records(lines: list[str], first: int, last: int) -> tuple[int, int]:
+    """Return which lines to search: from the record that holds the first sign to the one behind the last.
+
+    Where frames bear prefixes themselves, a trace goes through many records: then all lines are searched.
+    """
+    if any(_begins_record(line) for line in lines[first : last + 1]) and not lines[first].startswith("{"):
+        return 0, len(lines)
+    while first > 0 and not _begins_record(lines[first]):
+        first -= 1
+    last += 1
+    while last < len(lines) and not _begins_record(lines[last]):
+        last += 1
+    return max(0, first - BESIDE), min(len(lines), last + BESIDE)
+
+
+def _begins_record(line: str) -> bool:
+    return line[:1] == "{" or prefix_of(line) is not None
 
 
 def _line_start(data: bytes, at: int, lines: int) -> int:
