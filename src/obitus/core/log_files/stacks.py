@@ -116,11 +116,9 @@ class Scanner:
     def _read(self, data: bytes, start: int, stop: int, first: int, last: int) -> Iterator[Found]:
         """Read the lines between two places; the signs stand from the line ``first`` to the line ``last`` of these."""
         raw = data[start:stop].split(b"\n")
-        lines = [line[:MOST_LINE].decode("utf-8", "replace").rstrip("\r").replace("\0", "") for line in raw]
+        lines = _as_text(raw)
         if not any(lines):
             return
-        text = "\n".join("".join(line.splitlines()) if line else line for line in lines)
-        lines = text.split("\n")
         ends = 0
         from_line, to_line = _records(lines, first, last)
         for inner in find_stacks("\n".join(lines[from_line:to_line])):
@@ -144,6 +142,17 @@ class Scanner:
                 self._last_time = prefix.time
                 return prefix.time, level
         return self._last_time, level
+
+
+def _as_text(raw: list[bytes]) -> list[str]:
+    """Return lines as text within bounds, without what other programs take for the end of a line."""
+    text = b"\n".join(raw).decode("utf-8", "replace")
+    lines = text.split("\n")
+    plain = "\0" not in text and "\r" not in text and max(map(len, raw)) <= MOST_LINE
+    if plain and len(lines) - len(text.splitlines()) in (0, 1):
+        return lines
+    lines = [line[:MOST_LINE].decode("utf-8", "replace").rstrip("\r").replace("\0", "") for line in raw]
+    return ["".join(line.splitlines()) for line in lines]
 
 
 def _records(lines: list[str], first: int, last: int) -> tuple[int, int]:

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut, starts_any
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, MOST_MESSAGE_LINES, Found, cut, lies_in
 
 _FRAME = re.compile(
     r"^\s*at (?P<whole>[\w.`<>+|,$\[\]~?& -]{1,800}?) ?\((?P<arguments>[^\n]{0,2000}?)\)"
@@ -29,17 +30,17 @@ _LAMBDA = re.compile(
 _TOP_LEVEL = re.compile(r"<(\w+)>\$?$")
 _ARITY = re.compile(r"`\d+|\[[\w`, ]*\]")
 LIBRARIES: Final = (
-    "System",
-    "Microsoft",
-    "Mono",
-    "MS",
-    "Interop",
-    "Newtonsoft",
-    "Npgsql",
-    "Internal",
-    "Windows",
-    "Xunit",
-    "NUnit",
+    "System.",
+    "Microsoft.",
+    "Mono.",
+    "MS.",
+    "Interop.",
+    "Newtonsoft.",
+    "Npgsql.",
+    "Internal.",
+    "Windows.",
+    "Xunit.",
+    "NUnit.",
 )
 
 
@@ -115,13 +116,14 @@ def _names(lines: Sequence[str], first: int, frame: int) -> list[tuple[str, str]
     return names or [(CUT_OFF, "")]
 
 
+@lru_cache(MOST_KNOWN)
 def _frame(text: str) -> Frame | None:
     found = _FRAME.match(cut(text))
     if found is None or "." not in found["whole"]:
         return None
     whole = readable(found["whole"].strip().removeprefix("async "))
     owner, _, method = whole.rpartition(".")
-    own = not starts_any(owner, LIBRARIES)
+    own = not lies_in(owner, LIBRARIES)
     return Frame(method, owner, found["file"] or "", int(found["line"]) if found["line"] else None, own)
 
 

@@ -9,10 +9,20 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut, header_above, starts_any
+from obitus.core.stacks.lines import (
+    CUT_OFF,
+    MOST_FRAMES,
+    MOST_KNOWN,
+    MOST_MESSAGE_LINES,
+    Found,
+    cut,
+    header_above,
+    lies_in,
+)
 
 _FRAME = re.compile(
     r"^\s*at (?:[\w.@$-]*/){0,2}(?P<owner>[\w.$]+)\.(?P<method>[\w$<>-]+)"
@@ -29,10 +39,10 @@ _MORE = re.compile(r"^\s*\.\.\. (\d{1,5}) (?:more|common frames omitted)")
 
 # Packages of the platform and of what most programs stand on. Everything else is taken for the app's own.
 LIBRARIES: Final = (
-    "java", "javax", "jakarta", "jdk", "sun", "com.sun", "kotlin", "kotlinx", "scala", "groovy", "clojure",
-    "org.apache", "org.springframework", "org.hibernate", "org.eclipse", "org.junit", "org.slf4j", "org.jboss",
-    "org.postgresql", "io.netty", "io.undertow", "io.vertx", "io.micrometer", "reactor", "com.google", "com.fasterxml",
-    "com.zaxxer", "com.mysql", "okhttp3", "ch.qos.logback",
+    "java.", "javax.", "jakarta.", "jdk.", "sun.", "com.sun.", "kotlin.", "kotlinx.", "scala.", "groovy.", "clojure.",
+    "org.apache.", "org.springframework.", "org.hibernate.", "org.eclipse.", "org.junit.", "org.slf4j.", "org.jboss.",
+    "org.postgresql.", "io.netty.", "io.undertow.", "io.vertx.", "io.micrometer.", "reactor.", "com.google.", "com.fasterxml.",
+    "com.zaxxer.", "com.mysql.", "okhttp3.", "ch.qos.logback.",
 )  # fmt: skip
 
 
@@ -54,7 +64,7 @@ def read(lines: Sequence[str]) -> Found:
     i = 0
     while i < len(lines):
         first_frame = i
-        if "at " not in lines[i] or _FRAME.match(cut(lines[i])) is None:
+        if "at " not in lines[i] or _frame(lines[i]) is None:
             i += 1
             continue
         header, match = header_above(lines, first_frame, found[-1][2] if found else 0, _UNCAUGHT, _HEADER)
@@ -75,10 +85,10 @@ def _links(lines: Sequence[str], header: int, match: re.Match[str] | None, frame
     i = frame
     while i < len(lines) and frames < MOST_FRAMES:
         line = cut(lines[i])
-        at = _FRAME.match(line)
+        at = _frame(line)
         if at is not None:
             frames += 1
-            current.frames.append(_frame(at))
+            current.frames.append(at)
             i += 1
             continue
         more = _MORE.match(line)
@@ -113,11 +123,15 @@ def _goes_on(line: str) -> bool:
     return any(pattern.match(line) is not None for pattern in (_FRAME, _MORE, _INNER))
 
 
-def _frame(at: re.Match[str]) -> Frame:
+@lru_cache(MOST_KNOWN)
+def _frame(line: str) -> Frame | None:
+    at = _FRAME.match(cut(line))
+    if at is None:
+        return None
     owner = at["owner"]
-    line = int(at["line"]) if at["line"] else None
-    own = not starts_any(owner, LIBRARIES) and at["file"] is not None
-    return Frame(_LAMBDA.sub(r"\1", at["method"]), owner, at["file"] or "", line, own)
+    number = int(at["line"]) if at["line"] else None
+    own = not lies_in(owner, LIBRARIES) and at["file"] is not None
+    return Frame(_LAMBDA.sub(r"\1", at["method"]), owner, at["file"] or "", number, own)
 
 
 def _as_link(link: _Link) -> ChainLink:

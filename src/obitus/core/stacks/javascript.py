@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from functools import lru_cache
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut, header_above
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, Found, cut, header_above
 
 _V8 = re.compile(
     r"^\s*at (?:(?P<async>async )?(?P<function>(?:new )?[^()\n]{1,500}?)(?: \[as (?P<alias>[^\]]{1,200})\])? \()?"
@@ -92,6 +93,7 @@ def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:
     return i
 
 
+@lru_cache(MOST_KNOWN)
 def _frame(text: str) -> Frame | None:
     if "at " in text:
         # Node opens a bracket behind the last frame where an error holds more, and lists members with commas.

@@ -12,6 +12,9 @@ MOST_LINE: Final = 5000
 MOST_FRAMES: Final = 2000
 MOST_MESSAGE_LINES: Final = 40
 
+MOST_KNOWN: Final = 1024
+"""Lines of frames that are known again, of each language: a log holds the same ones again and again."""
+
 CUT_OFF: Final = "unknown (the text is cut off)"
 """Stands for the type where the text is cut off before it."""
 
@@ -24,9 +27,9 @@ def cut(line: str) -> str:
     return line if len(line) <= MOST_LINE else line[:MOST_LINE]
 
 
-def starts_any(name: str, prefixes: Sequence[str]) -> bool:
-    """Whether a dotted name lies in one of the packages."""
-    return any(name == prefix or name.startswith(prefix + ".") for prefix in prefixes)
+def lies_in(name: str, packages: tuple[str, ...]) -> bool:
+    """Whether a dotted name lies in one of the packages, each of which ends with its dot."""
+    return f"{name}.".startswith(packages)
 
 
 def header_above(
