@@ -26,6 +26,7 @@ from obitus.core.stacks.prefixes import prefix_of
 
 BEFORE_BYTES: Final = 32 * 1024
 BEHIND_BYTES: Final = 256 * 1024
+STEP_BYTES: Final = 256 * 1024
 """What a part of a log file is read beyond its ends: what led up to a trace, and the longest trace that may lie across."""
 
 
@@ -168,12 +169,17 @@ def _part(name: str, start: int, end: int, *, told: bool) -> Part:
         opened.seek(first)
         data = opened.read(end + BEHIND_BYTES - first)
     cut = data.find(b"\n") + 1 if first else 0
-    part = Part(data.count(b"\n", start - first, end - first), Issues(), [])
-    for found in Scanner(first + cut).feed(data[cut:] if cut else data, end=True):
-        if start <= found.offset < end:
-            part.issues.see(found.stack.chain)
-            if told:
-                part.found.append(found)
+    part = Part(0, Issues(), [])
+    scanner = Scanner(first + cut)
+    for place in range(cut, max(len(data), 1), STEP_BYTES):
+        # As much at a time as stays near the processor.
+        block = data[place : place + STEP_BYTES]
+        part.lines += block.count(b"\n", max(0, start - first - place), max(0, end - first - place))
+        for found in scanner.feed(block, end=place + STEP_BYTES >= len(data)):
+            if start <= found.offset < end:
+                part.issues.see(found.stack.chain)
+                if told:
+                    part.found.append(found)
     return part
 
 
