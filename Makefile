@@ -66,6 +66,7 @@ clean: ## Remove what was built and installed
 	@$(PYTHON) -m venv .venv
 	@$(BIN)/pip install -qq --disable-pip-version-check --require-hashes -r requirements/dev.txt
 	@$(BIN)/pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@$(BIN)/python -m compileall -q src
 	@touch $@
 
 console/node_modules/ready: console/package-lock.json console/package.json
