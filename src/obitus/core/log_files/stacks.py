@@ -31,7 +31,7 @@ _RARE: Final = tuple(
     (byte, re.compile(pattern))
     for byte, pattern in (
         (b"\n", rb"\n[\t #]"),
-        (b"\t", rb"\t[a]t "),
+        (b"\t", rb"\t(?:at |[\w:]{1,80}+\()"),
         (b"\\", rb"\\[t](?:at |[\w:]+\()"),
         (b"@", rb"@[h]ttp"),
         (b"#", rb"#[0] "),

@@ -19,6 +19,8 @@ from obitus.core.stacks.prefixes import streams
 MOST_WRAPPED: Final = 1_000_000
 MOST_STRINGS: Final = 50
 _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
+_ESCAPED = re.compile(r'\\([nrt"\\])')
+_MEANT: Final = {"n": "\n", "r": "", "t": "\t", '"': '"', "\\": "\\"}
 _WRAPPED_FRAME = re.compile(
     r"\\n(?:\\t|\s)*(?:at |File |from |#\d|goroutine |\S+@|\d+: |\S+:\d+:in )|Traceback|called at|goroutine \d+ \[|panicked at"
 )
@@ -113,6 +115,8 @@ def _once(found: list[FoundStack]) -> list[FoundStack]:
             if known is None or _worth(one) >= _worth(known):
                 best[edge] = one
     kept = [one for one in found if best["first", one.first_line] is one and best["end", one.end_line] is one]
+    whole = [one for one in kept if one.chain[0].type != CUT_OFF]
+    kept = [one for one in kept if one in whole or not any(_inside(one, other) for other in whole)]
     return _without_repeats(sorted(kept, key=lambda one: one.first_line))
 
 
@@ -121,8 +125,21 @@ def _without_repeats(found: list[FoundStack]) -> list[FoundStack]:
     return [
         one
         for place, one in enumerate(found)
-        if not place or one.first_line - found[place - 1].end_line > 1 or one.chain != found[place - 1].chain
+        if not place
+        or one.first_line - found[place - 1].end_line > 1
+        or not _repeats(one.chain, found[place - 1].chain)
     ]
+
+
+def _repeats(chain: Sequence[ChainLink], before: Sequence[ChainLink]) -> bool:
+    return len(chain) == len(before) and all(
+        link.type == other.type and list(link.frames) == list(other.frames) and link.message.startswith(other.message)
+        for link, other in zip(chain, before, strict=True)
+    )
+
+
+def _inside(one: FoundStack, other: FoundStack) -> bool:
+    return other.first_line <= one.first_line and one.end_line <= other.end_line
 
 
 def _worth(one: FoundStack) -> tuple[bool, int]:
@@ -195,12 +212,10 @@ def _texts_in(line: str) -> list[str]:
         except (ValueError, RecursionError):
             pass
         else:
-            return _strings(value)
+            if (found := _strings(value)) or line[:start].strip() == "":
+                return found
     quoted = [one for one in _QUOTED.findall(line) if "\\n" in one]
-    return [
-        text.replace("\\r", "").replace("\\n", "\n").replace("\\t", "\t").replace('\\"', '"')
-        for text in quoted or [line]
-    ]
+    return [_ESCAPED.sub(lambda found: _MEANT[found[1]], text) for text in quoted or [line]]
 
 
 def _strings(value: Any) -> list[str]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from functools import lru_cache
+from itertools import groupby
 from typing import Final, NamedTuple
 
 MOST_LOOKED_AT: Final = 400
@@ -25,8 +26,9 @@ _STREAM: Final = r"(?P<box>[\w.-]{1,60}+ {0,30}+\|[ ]?)?"
 _TOKEN: Final = (
     rf"\[[^\]\n]{{0,120}}\]|\([^)\n]{{0,80}}\)|<[^>\n]{{0,80}}>|(?:{LEVELS}|{LEVELS.lower()})(?![\w.]):?"
     r"|(?:std(?:out|err) [FP])|\d{1,9}(?=[ \t])|-{1,3}(?=[ \t])|\|"
-    r"|[a-z_][a-z0-9_.-]{0,79}+(?:\[\d++\])?+:(?=[ \t]|$)|[a-z][\w.$-]{0,79}+\[\d++\]:?|[a-z_][a-z0-9_.-]{2,79}+(?= - )"
-    r"|[a-z][\w.-]{0,60}+(?= [\w./-]{1,60}+(?:\[\d++\])?+: )"
+    rf"|[a-z_][\w-]{{0,60}}+\.(?:{LEVELS}):(?=[ \t])|(?!panic:|panicked|goroutine |fatal error)[a-z_][a-z0-9_.-]{{0,79}}+(?:\[\d++\])?+:(?=[ \t]|$)|[a-z][\w.$-]{{0,79}}+\[\d++\]:?"
+    r"|[A-Za-z_][\w.$/-]{2,79}+(?= - )"
+    r"|(?!goroutine )[a-z][\w.-]{0,60}+(?= [\w./-]{1,60}+(?:\[\d++\])?+: )"
 )
 _PREFIX = re.compile(
     rf"{_STREAM}(?P<time>[\[(<]?(?:{_TIME})[\])>]?)(?P<tokens>(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
@@ -35,11 +37,16 @@ _LEVEL_FIRST = re.compile(
     rf"{_STREAM}(?P<time>)(?P<tokens>(?:\[?(?:{LEVELS})\]?:?)(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
 )
 _BOX_ONLY = re.compile(r"(?P<box>[\w.-]{1,60} {0,30}\| )(?P<time>)(?P<tokens>)")
-_LEVEL = re.compile(rf"(?<![\w.])({LEVELS})(?![\w.])", re.IGNORECASE)
+_LEVEL = re.compile(rf"(?<!\w)({LEVELS})(?![\w.])", re.IGNORECASE)
 _WHOSE = re.compile(r"\[[^\]]*\]|\([^)]*\)|\d{2,9}")
 _STACK_PART = re.compile(
     r"\s*(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
 )
+# What a trace may begin with: a record that says this is no bystander.
+_BEGINS_A_TRACE = re.compile(
+    r"Traceback \(|\w*(?:Error|Exception|EXCEPTION|Throwable|Interrupt)\b(?:[ :(\[]|$)|panic: |fatal error: |panicked at |Uncaught "
+)
+_FRAME_LIKE = re.compile(r"\s*(?:at |File \"|from |#\d|\.\.\. \d|Caused by|\d+: |\S.* called at )")
 _DIGITS = re.compile(r"\d+")
 _ENDS_A_TRACE = re.compile(
     r"(?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Timeout|Group)\b(?:: |$)|[A-Za-z_][\w.]*: "
@@ -98,9 +105,18 @@ def streams(lines: Sequence[str]) -> list[list[Plain]]:
     """
     prefixes = [prefix_of(line) for line in lines]
     if not any(prefixes):
-        return [[Plain(line, number, fresh=False) for number, line in enumerate(lines)]]
+        plain = [Plain(line, number, fresh=False) for number, line in enumerate(lines)]
+        shifted = _shifted(plain)
+        return [plain] if shifted is None else [plain, shifted]
     bearing = any(p and _STACK_PART.match(line, p.length) for line, p in zip(lines, prefixes, strict=True))
-    found = [_as_written(lines, prefixes)]
+    written = _as_written(lines, prefixes)
+    found = [written]
+    alone = _without_bystanders(written)
+    if len(alone) < len(written):
+        found.append(alone)
+    shifted = _shifted(alone)
+    if shifted is not None:
+        found.append(shifted)
     return [*found, *_taken_off(lines, prefixes)] if bearing else found
 
 
@@ -124,17 +140,52 @@ def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[
 
 
 def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[Plain]:
-    """Leave out lines that were written into the middle of a stack trace which itself bears no prefixes."""
-    all_lines = [Plain(line, n, p is not None) for n, (line, p) in enumerate(zip(lines, prefixes, strict=True))]
+    """Leave out lines that were written into the middle of a stack trace which itself bears no prefixes.
+
+    Where other lines follow a prefixed one, it is the head of a record, and its prefix is taken off.
+    """
+    heads = [p is not None and after is None for p, after in zip(prefixes, [*prefixes[1:], None], strict=True)]
+    all_lines = [
+        Plain(line[p.length :] if p is not None and head else line, n, p is not None)
+        for n, (line, p, head) in enumerate(zip(lines, prefixes, heads, strict=True))
+    ]
     kept: list[Plain] = []
     for at, line in enumerate(all_lines):
-        if line.fresh and kept and _indented(kept[-1]):
+        if line.fresh and kept and _indented(kept[-1]) and not _BEGINS_A_TRACE.search(line.text):
             follows = next((other for other in all_lines[at + 1 : at + 8] if not other.fresh), None)
             python = not kept[-1].text.lstrip().startswith("at ")
             if follows is not None and (_indented(follows) or (python and _ENDS_A_TRACE.match(follows.text))):
                 continue
         kept.append(line)
     return kept
+
+
+def _without_bystanders(lines: Sequence[Plain]) -> list[Plain]:
+    """Leave out every record that others wrote between lines without a prefix."""
+    kept: list[Plain] = []
+    for at, line in enumerate(lines):
+        inside = line.fresh and kept and not kept[-1].fresh and not _BEGINS_A_TRACE.search(line.text)
+        if inside and any(not other.fresh for other in lines[at + 1 : at + 8]):
+            continue
+        kept.append(line)
+    return kept
+
+
+def _shifted(lines: Sequence[Plain]) -> list[Plain] | None:
+    """Take off what a whole trace was indented by; None where none was. Where only its frames are, they stay as they are."""
+    found: list[Plain] = []
+    any_shifted = False
+    for fresh, group in groupby(lines, key=lambda line: line.fresh):
+        block = list(group)
+        first = next((line.text for line in block if line.text.strip()), "")
+        if not fresh and first[:1] in (" ", "\t") and not _FRAME_LIKE.match(first):
+            margins = [line.text[: len(line.text) - len(line.text.lstrip())] for line in block if line.text.strip()]
+            least = min(margins, key=len)
+            margin = least if all(one.startswith(least) for one in margins) else ""
+            any_shifted = any_shifted or bool(margin)
+            block = [line._replace(text=line.text.removeprefix(margin)) for line in block]
+        found += block
+    return found if any_shifted else None
 
 
 def _indented(line: Plain) -> bool:
