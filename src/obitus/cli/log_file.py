@@ -18,11 +18,11 @@ from obitus.core.grouping.groups import Groups
 from obitus.core.grouping.recipe import Fingerprint, fingerprint
 from obitus.core.headline import headline_of
 from obitus.core.ids import derived_id
+from obitus.core.log_files.records import Record, record_of
 from obitus.core.log_files.stacks import Found, Scanner
 from obitus.core.log_files.times import time_of
 from obitus.core.stacks import report_form
 from obitus.core.stacks.lines import CUT_OFF
-from obitus.core.stacks.prefixes import prefix_of
 
 BEFORE_BYTES: Final = 32 * 1024
 BEHIND_BYTES: Final = 256 * 1024
@@ -137,23 +137,22 @@ class LogFile:
         chain = found.stack.chain
         trail = []
         for line in found.before:
-            prefix = prefix_of(line)
-            at = time_of(prefix.time, self._zone, self._written_ms) if prefix is not None and prefix.time else None
+            record = record_of(line) or Record("", "", line)
+            at = time_of(record.time, self._zone, self._written_ms) if record.time else None
             trail.append(
                 {
                     "kind": "log",
                     "time": to_text(min(at if at is not None else when, when)),
-                    "severity": _severity(prefix.level if prefix else ""),
-                    "message": line[prefix.length if prefix else 0 :][:2000],
+                    "severity": record.severity or "INFO",
+                    "message": record.message[:2000],
                 }
             )
-        severity = _severity(found.level)
         self._send(
             {
                 "kind": "failure",
                 "id": derived_id(0, self._identity, found.offset, found.text),
                 "time": to_text(when),
-                "severity": severity if severity in ("WARN", "ERROR", "FATAL") else "ERROR",
+                "severity": found.severity if found.severity in ("WARN", "ERROR", "FATAL") else "ERROR",
                 "handled": True,
                 "captured_by": "log file",
                 "exceptions": report_form(chain),
@@ -181,8 +180,3 @@ def _part(name: str, start: int, end: int, *, told: bool) -> Part:
                 if told:
                     part.found.append(found)
     return part
-
-
-def _severity(level: str) -> str:
-    return {"WARNING": "WARN", "CRITICAL": "FATAL", "CRIT": "FATAL", "SEVERE": "ERROR", "ERR": "ERROR", "ALERT": "FATAL", "EMERG": "FATAL",
-            "NOTICE": "INFO", "CONFIG": "DEBUG", "FINE": "DEBUG", "FINER": "TRACE", "FINEST": "TRACE", "": "INFO"}.get(level, level)  # fmt: skip

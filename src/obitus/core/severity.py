@@ -12,6 +12,11 @@ SEVERITIES: Final = ("TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL")
 OFF: Final = "off"
 
 _RANK: Final = {name: rank for rank, name in enumerate(SEVERITIES)} | {OFF: len(SEVERITIES)}
+# What log writers call a severity beside the six that reports use.
+_SEVERITY_OF: Final = {
+    "WARNING": "WARN", "CRITICAL": "FATAL", "CRIT": "FATAL", "SEVERE": "ERROR", "ERR": "ERROR", "ALERT": "FATAL", "EMERG": "FATAL", "PANIC": "FATAL",
+    "EMERGENCY": "FATAL", "NOTICE": "INFO", "INFORMATION": "INFO", "CONFIG": "DEBUG", "FINE": "DEBUG", "FINER": "TRACE", "FINEST": "TRACE", "VERBOSE": "TRACE",
+}  # fmt: skip
 
 
 class ThresholdTrouble(ValueError):
@@ -74,3 +79,10 @@ def parse_thresholds(text: str, default: str) -> dict[str, str]:
             raise ThresholdTrouble(f"{part[:80]!r} is no threshold. Write LOGGER=SEVERITY with one of {known}, or off.")
         found[name.strip()] = severity
     return found
+
+
+def severity_of(level: str) -> str:
+    """Return the severity that a log writer's level stands for; ``""`` where it stands for none."""
+    name = level.upper()
+    name = _SEVERITY_OF.get(name, name)
+    return name if name in SEVERITIES else ""

@@ -17,14 +17,13 @@ from typing import Any, Final
 
 from obitus.core.clock import HOUR_MS, to_text
 from obitus.core.ids import derived_id
-from obitus.core.severity import SEVERITIES
+from obitus.core.severity import SEVERITIES, severity_of
 from obitus.core.stacks import report_form, stack_of
 
 MOST_TRACES: Final = 2000
 MOST_STEPS: Final = 100
 MOST_ATTRIBUTES: Final = 200
 MOST_TEXT: Final = 8000
-_TEXTS: Final = {"WARNING": "WARN", "CRITICAL": "FATAL", "NOTICE": "INFO", "ERR": "ERROR", "INFORMATION": "INFO"}
 _KINDS: Final = {"SPAN_KIND_INTERNAL": 1, "SPAN_KIND_SERVER": 2, "SPAN_KIND_CLIENT": 3, "SPAN_KIND_PRODUCER": 4, "SPAN_KIND_CONSUMER": 5}  # fmt: skip
 _SERVER, _CLIENT, _PRODUCER, _CONSUMER = 2, 3, 4, 5
 _OWN_NAMES: Final = ("service.name", "service.version", "deployment.environment.name", "deployment.environment")
@@ -440,9 +439,7 @@ def _severity(record: Mapping[str, Any]) -> str:
         return name if name in SEVERITIES else "INFO"
     if 1 <= int(number) <= 24:
         return SEVERITIES[(int(number) - 1) // 4]
-    text = str(record.get("severityText", "")).upper()
-    text = _TEXTS.get(text, text)
-    return text if text in SEVERITIES else "INFO"
+    return severity_of(str(record.get("severityText", ""))) or "INFO"
 
 
 def _hex(value: Any, digits: int) -> str | None:

@@ -11,7 +11,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Final
 
-from obitus.core.stacks import FoundStack, find_stacks
+from obitus.core.log_files.records import record_of
+from obitus.core.stacks import FoundStack, find_stacks, holds_lines
 from obitus.core.stacks.prefixes import prefix_of
 
 BEFORE: Final = 24
@@ -31,8 +32,8 @@ _RARE: Final = tuple(
     (byte, re.compile(pattern))
     for byte, pattern in (
         (b"\n", rb"\n[\t #]"),
-        (b"\t", rb"\t(?:at |[\w:]{1,80}+\()"),
-        (b"\\", rb"\\[t](?:at |[\w:]+\()"),
+        (b"\t", rb"\t(?:at |/\S+\.go:|[\w:]{1,80}+\()"),
+        (b"\\", rb"\\[t](?:at |/\S+\.go:|[\w:]{1,80}+\()"),
         (b"@", rb"@[h]ttp"),
         (b"#", rb"#[0] "),
     )
@@ -50,7 +51,7 @@ class Found:
     before: tuple[str, ...]
     time: str
     """As written; ``""`` where no line near it bears one."""
-    level: str
+    severity: str
 
 
 class Scanner:
@@ -124,24 +125,26 @@ class Scanner:
         for inner in find_stacks("\n".join(lines[from_line:to_line])):
             stack = replace(inner, first_line=inner.first_line + from_line, end_line=inner.end_line + from_line)
             offset = self._offset + start + sum(len(line) + 1 for line in raw[: stack.first_line])
-            time, level = self._time(lines, stack.first_line)
+            time, severity = self._time(lines, stack.first_line)
             before = [
                 line for line in lines[max(ends, stack.first_line - LINES_BEFORE) : stack.first_line] if line.strip()
             ]
             ends = stack.end_line
-            yield Found(stack, offset, "\n".join(lines[stack.first_line : stack.end_line]), tuple(before), time, level)
+            yield Found(
+                stack, offset, "\n".join(lines[stack.first_line : stack.end_line]), tuple(before), time, severity
+            )
 
     def _time(self, lines: list[str], first: int) -> tuple[str, str]:
-        level = ""
+        severity = ""
         for at in range(first, max(-1, first - BEFORE), -1):
-            prefix = prefix_of(lines[at])
-            if prefix is None:
+            record = record_of(lines[at])
+            if record is None:
                 continue
-            level = level or prefix.level
-            if prefix.time:
-                self._last_time = prefix.time
-                return prefix.time, level
-        return self._last_time, level
+            severity = severity or record.severity
+            if record.time:
+                self._last_time = record.time
+                return record.time, severity
+        return self._last_time, severity
 
 
 def _as_text(raw: list[bytes]) -> list[str]:
@@ -158,9 +161,11 @@ def _as_text(raw: list[bytes]) -> list[str]:
 def _records(lines: list[str], first: int, last: int) -> tuple[int, int]:
     """Return which lines to search: from the record that holds the first sign to the one behind the last.
 
-    Where frames bear prefixes themselves, a trace goes through many records: then all lines are searched.
+    Where frames bear prefixes themselves, or each is wrapped in JSON, a trace goes through many records: then all lines
+    are searched.
     """
-    if any(_begins_record(line) for line in lines[first : last + 1]) and not lines[first].startswith("{"):
+    whole_in_one = lines[first].startswith("{") and holds_lines(lines[first])
+    if not whole_in_one and any(_begins_record(line) for line in lines[first : last + 1]):
         return 0, len(lines)
     while first > 0 and not _begins_record(lines[first]):
         first -= 1

@@ -13,11 +13,15 @@ from typing import Any, Final
 
 from obitus.core.frames import ChainLink
 from obitus.core.stacks import dotnet, go, java, javascript, perl, php, python, ruby, rust
-from obitus.core.stacks.lines import CUT_OFF
+from obitus.core.stacks.lines import CUT_OFF, MOST_LINE
 from obitus.core.stacks.prefixes import streams
 
 MOST_WRAPPED: Final = 1_000_000
 MOST_STRINGS: Final = 50
+# What collects the output of containers, and some logging libraries, wrap each line for itself.
+_ONE_LINE = re.compile(r'[{,] *"(?:log|message|msg|line)" *: *"((?:[^"\\]|\\.)*+)"')
+_LINE_END = re.compile(r'(?<!\\)(?:\\\\)*+\\n(?!")')
+_COLOURS = re.compile(r"\x1b\[[0-9;]{0,20}m")
 _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
 _ESCAPED = re.compile(r'\\([nrt"\\])')
 _MEANT: Final = {"n": "\n", "r": "", "t": "\t", '"': '"', "\\": "\\"}
@@ -93,7 +97,9 @@ def find_stacks(text: str) -> list[FoundStack]:
     The text may be a log: with times, levels and threads before the lines, lines of others in between, or traces
     wrapped into one line by JSON or by escapes.
     """
-    lines = text.splitlines()
+    if "\x1b" in text:
+        text = _COLOURS.sub("", text)
+    lines = _unwrapped(text.splitlines())
     found: list[FoundStack] = []
     for stream in streams(lines):
         texts = [line.text for line in stream]
@@ -104,6 +110,28 @@ def find_stacks(text: str) -> list[FoundStack]:
     taken = {one.first_line for one in wrapped}
     whole = [one for one in _once(found) if one.first_line not in taken]
     return sorted([*whole, *wrapped], key=lambda one: one.first_line)
+
+
+def holds_lines(line: str) -> bool:
+    """Whether a line holds line ends that are escaped, but for one at the end of a value."""
+    return _LINE_END.search(line) is not None
+
+
+def _unwrapped(lines: list[str]) -> list[str]:
+    """Return the lines, those that came wrapped in JSON one by one as they were before."""
+    if not any(line.startswith("{") for line in lines):
+        return lines
+    return [_unwrapped_line(line) if line.startswith("{") else line for line in lines]
+
+
+def _unwrapped_line(line: str) -> str:
+    found = _ONE_LINE.search(line[:MOST_LINE])
+    if found is None or holds_lines(line):
+        return line
+    try:
+        return str(json.loads(f'"{found[1]}"')).rstrip("\r\n")
+    except ValueError:
+        return line
 
 
 def _once(found: list[FoundStack]) -> list[FoundStack]:

@@ -17,30 +17,32 @@ _TIME: Final = (
     r"\d{4}[-/.]\d{2}[-/.]\d{2}(?:[T ]\d{2}:\d{2}(?::\d{2}(?:[.,]\d{1,9})?)?)?(?: ?(?:Z|UTC|GMT|[+-]\d{2}:?\d{2}))?"
     r"|\d{1,2}[/-](?:\w{3}|\d{2})[/-]\d{2,4}[: T]\d{2}:\d{2}:\d{2}(?:[.,]\d{1,9})?(?: [+-]\d{4})?"
     r"|(?:[A-Z][a-z]{2},? )?[A-Z][a-z]{2} {1,2}\d{1,2}(?:,? \d{4},?)? \d{2}:\d{2}:\d{2}(?:[.,]\d{1,9})?(?: \d{4})?"
-    r"|\d{2}:\d{2}:\d{2}(?:[.,]\d{1,9})?|\d{10}(?:\.\d{1,9}|\d{3})?(?=[ \t\]])"
+    r"|(?:\d{2}-\d{2} )?\d{2}:\d{2}:\d{2}(?:[.,]\d{1,9})?|\d{10}(?:\.\d{1,9}|\d{3})?(?=[ \t\]])"
 )
 LEVELS: Final = (
     "TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|SEVERE|CRITICAL|CRIT|FATAL|ALERT|EMERG|FINE|FINER|FINEST|CONFIG|ERR"
 )
-_STREAM: Final = r"(?P<box>[\w.-]{1,60}+ {0,30}+\|[ ]?)?"
+_BOX: Final = r"[\w.-]{1,60}+ {0,30}+\|[ ]?|\[[\w.-]{1,80}+/[\w./-]{1,120}+\] "
+_STREAM: Final = rf"(?P<box>{_BOX})?"
 _TOKEN: Final = (
     rf"\[[^\]\n]{{0,120}}\]|\([^)\n]{{0,80}}\)|<[^>\n]{{0,80}}>|(?:{LEVELS}|{LEVELS.lower()})(?![\w.]):?"
-    r"|(?:std(?:out|err) [FP])|\d{1,9}(?=[ \t])|-{1,3}(?=[ \t])|\|"
+    r"|(?:std(?:out|err) [FP])|\d{1,9}(?=[ \t])|-{1,3}(?=[ \t])|:(?=[ \t])|\|"
+    r"|[VDIWEF][ /][\w.$-]{1,60}+(?:\( *\d+\))? {0,20}:(?=[ \t])|[A-Za-z_][\w.$/-]{2,79}+(?=\t)"
     rf"|[a-z_][\w-]{{0,60}}+\.(?:{LEVELS}):(?=[ \t])|(?!panic:|panicked|goroutine |fatal error)[a-z_][a-z0-9_.-]{{0,79}}+(?:\[\d++\])?+:(?=[ \t]|$)|[a-z][\w.$-]{{0,79}}+\[\d++\]:?"
     r"|[A-Za-z_][\w.$/-]{2,79}+(?= - )"
     r"|(?!goroutine )[a-z][\w.-]{0,60}+(?= [\w./-]{1,60}+(?:\[\d++\])?+: )"
 )
 _PREFIX = re.compile(
-    rf"{_STREAM}(?P<time>[\[(<]?(?:{_TIME})[\])>]?)(?P<tokens>(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
+    rf"{_STREAM}(?:[A-Z], )?(?P<time>[\[(<]?(?:{_TIME}))(?: #\d{{1,9}})?[\])>]?(?P<tokens>(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
 )
 _LEVEL_FIRST = re.compile(
     rf"{_STREAM}(?P<time>)(?P<tokens>(?:\[?(?:{LEVELS})\]?:?)(?:[ \t]{{1,4}}(?:{_TOKEN})){{0,8}})(?:[ \t]?[-|:>](?=[ \t]))?[ \t]?"
 )
-_BOX_ONLY = re.compile(r"(?P<box>[\w.-]{1,60} {0,30}\| )(?P<time>)(?P<tokens>)")
+_BOX_ONLY = re.compile(rf"(?P<box>{_BOX})(?P<time>)(?P<tokens>)")
 _LEVEL = re.compile(rf"(?<!\w)({LEVELS})(?![\w.])", re.IGNORECASE)
 _WHOSE = re.compile(r"\[[^\]]*\]|\([^)]*\)|\d{2,9}")
 _STACK_PART = re.compile(
-    r"\s*(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
+    r"[\s|+]*(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
 )
 # What a trace may begin with: a record that says this is no bystander.
 _BEGINS_A_TRACE = re.compile(

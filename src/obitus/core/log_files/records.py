@@ -1,0 +1,56 @@
+"""What one line of a log says of itself: when, how severe, what. In a prefix, as JSON, or as named values (``level=error``)."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Final, NamedTuple
+
+from obitus.core.severity import severity_of
+from obitus.core.stacks.lines import MOST_LINE
+from obitus.core.stacks.prefixes import prefix_of
+
+_TIME_NAMES: Final = r"(?:@?timestamp|@t|time|ts|datetime|date|asctime|eventTime)"
+_LEVEL_NAMES: Final = r"(?:level|levelname|severity|severityText|lvl|log\.level|@l)"
+_JSON_TIME = re.compile(rf'"{_TIME_NAMES}" *: *(?:"([^"]{{4,40}})"|(\d{{10,13}}(?:\.\d{{1,9}})?))', re.IGNORECASE)
+_JSON_LEVEL = re.compile(rf'"{_LEVEL_NAMES}" *: *"(\w{{1,12}})"', re.IGNORECASE)
+_JSON_TEXT = re.compile(r'"(?:message|msg|log|@m|event|text)" *: *("(?:[^"\\]|\\.)*+")', re.IGNORECASE)
+_NAMED_TIME = re.compile(rf'(?:^|\s){_TIME_NAMES}=(?:"([^"]{{4,40}})"|(\S{{4,40}}))', re.IGNORECASE)
+_NAMED_LEVEL = re.compile(rf'(?:^|\s){_LEVEL_NAMES}="?(\w{{1,12}})', re.IGNORECASE)
+_NAMED_TEXT = re.compile(r'(?:^|\s)(?:msg|message)=(?:"((?:[^"\\]|\\.)*+)"|(\S+))')
+
+
+class Record(NamedTuple):
+    """What a line says: its time as written, its severity, and the rest; ``""`` where it does not say."""
+
+    time: str
+    severity: str
+    message: str
+
+
+def record_of(line: str) -> Record | None:
+    """Return what a log line says of itself; None where it says neither when nor how severe."""
+    text = line[:MOST_LINE]
+    if text.startswith("{"):
+        said = _JSON_TEXT.search(text)
+        return _record(_JSON_TIME.search(text), _JSON_LEVEL.search(text), _unquoted(said[1]) if said else line)
+    prefix = prefix_of(text)
+    if prefix is not None:
+        return Record(prefix.time, severity_of(prefix.level), line[prefix.length :])
+    if "=" in text:
+        said = _NAMED_TEXT.search(text)
+        return _record(_NAMED_TIME.search(text), _NAMED_LEVEL.search(text), (said[1] or said[2]) if said else line)
+    return None
+
+
+def _record(time: re.Match[str] | None, level: re.Match[str] | None, message: str) -> Record | None:
+    if time is None and level is None:
+        return None
+    return Record((time[1] or time[2]) if time else "", severity_of(level[1]) if level else "", message)
+
+
+def _unquoted(value: str) -> str:
+    try:
+        return str(json.loads(value))
+    except ValueError:
+        return value[1:-1]
