@@ -116,7 +116,7 @@ def streams(lines: Sequence[str]) -> list[list[Plain]]:
     alone = _without_bystanders(written)
     if len(alone) < len(written):
         found.append(alone)
-    shifted = _shifted(alone)
+    shifted = _shifted(written)
     if shifted is not None:
         found.append(shifted)
     return [*found, *_taken_off(lines, prefixes)] if bearing else found
@@ -133,12 +133,24 @@ def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[
         text = line if prefix is None else line[prefix.length :]
         if prefix is not None:
             look = _DIGITS.sub("0", line[: prefix.length])
-            if look != looks.get(current) and text[:1] not in (" ", "\t") and not _STACK_PART.match(text):
-                # Another logger or level: whatever came before it has ended.
+            another = bool(mine) and not mine[-1].fresh
+            other = look != looks.get(current) or (mine and _ends_before(mine, number))
+            if (another or (other and text[:1] not in (" ", "\t"))) and not _STACK_PART.match(text):
+                # Another logger or level, or another record: whatever came before it has ended.
                 mine.append(Plain("", number, fresh=True))
             looks[current] = look
         mine.append(Plain(text, number, fresh=prefix is not None))
     return list(by_stream.values())
+
+
+def _ends_before(lines: Sequence[Plain], number: int) -> bool:
+    """Whether a trace seems to have ended: others have written since, and its last line stands no deeper than a type does."""
+    last = lines[-1]
+    return number - last.number > 1 and not _deep(last) and len(lines) > 1 and _deep(lines[-2])
+
+
+def _deep(line: Plain) -> bool:
+    return line.text[:1] in (" ", "\t") and bool(line.text.strip())
 
 
 def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[Plain]:
@@ -158,6 +170,9 @@ def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list
             python = not kept[-1].text.lstrip().startswith("at ")
             if follows is not None and (_indented(follows) or (python and _ENDS_A_TRACE.match(follows.text))):
                 continue
+        if heads[at] and kept and not kept[-1].fresh:
+            # Another record begins: whatever came before it has ended.
+            kept.append(Plain("", line.number, fresh=True))
         kept.append(line)
     return kept
 
@@ -169,6 +184,9 @@ def _without_bystanders(lines: Sequence[Plain]) -> list[Plain]:
         inside = line.fresh and kept and not kept[-1].fresh and not _BEGINS_A_TRACE.search(line.text)
         if inside and any(not other.fresh for other in lines[at + 1 : at + 8]):
             continue
+        ended = not line.fresh and kept and not _deep(line) and _ends_before(kept, line.number)
+        if ended or (line.fresh and kept and not kept[-1].fresh):
+            kept.append(Plain("", line.number, line.fresh))
         kept.append(line)
     return kept
 
@@ -191,4 +209,4 @@ def _shifted(lines: Sequence[Plain]) -> list[Plain] | None:
 
 
 def _indented(line: Plain) -> bool:
-    return not line.fresh and line.text[:1] in (" ", "\t") and bool(line.text.strip())
+    return not line.fresh and _deep(line)
