@@ -21,7 +21,7 @@ _PLATFORM_PLACE = re.compile(
     r"|[\\/]usr[\\/](?:share|lib(?:[\\/]\w+-linux-gnu)?)[\\/]perl|[\\/]lib[\\/]ruby[\\/](?!.*gems[\\/])"
 )
 _PLATFORM_MODULE = re.compile(
-    r"^(?:(?:java|javax|jdk|sun|com\.sun|kotlin|scala|System|Internal|Interop|runtime|reflect|std|core|alloc|Carp"
+    r"^(?:dart:|(?:java|javax|jdk|sun|com\.sun|kotlin|scala|System|Internal|Interop|runtime|reflect|std|core|alloc|Carp"
     r"|rust_begin_unwind)(?:[./:]|$)|__rust|_start|__libc)"
 )
 

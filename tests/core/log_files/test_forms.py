@@ -17,6 +17,7 @@ from obitus.core.log_files.stacks import Scanner
 from obitus.core.stacks import find_stacks
 
 RECORDED = Path(__file__).parents[1] / "stacks" / "recorded.ndjson"
+DART = Path(__file__).parents[1] / "stacks" / "texts" / "dart.txt"
 
 
 def at(second: int) -> str:
@@ -125,7 +126,7 @@ def known() -> list[tuple[str, list[str], tuple[ChainLink, ...]]]:
     """Language, lines and chain of each trace, read where it stands alone."""
     texts = [json.loads(line)["text"] for line in RECORDED.read_text().splitlines()]
     found = []
-    for text in [*texts, *raised_here()]:
+    for text in [*texts, DART.read_text(), *raised_here()]:
         stacks = find_stacks(text)
         if len(stacks) == 1 and any(link.frames for link in stacks[0].chain):
             found.append((stacks[0].language, text.rstrip("\n").split("\n"), stacks[0].chain))
@@ -139,7 +140,7 @@ def told(chain: tuple[ChainLink, ...]) -> list[tuple[str, str, list[tuple[str, s
 
 def test_there_is_something_to_find() -> None:
     """Every language is here."""
-    assert {"csharp", "go", "java", "javascript", "perl", "php", "python", "ruby", "rust"} == {
+    assert {"csharp", "dart", "go", "java", "javascript", "perl", "php", "python", "ruby", "rust"} == {
         one[0] for one in known()
     }
 

@@ -1,4 +1,4 @@
-"""Stack traces of nine languages, as real programs wrote them, read into one kind of frame."""
+"""Stack traces of ten languages, as real programs wrote them (Dart's after its documentation), read into one kind of frame."""
 
 from __future__ import annotations
 
@@ -58,6 +58,9 @@ WANTED = {
     "rust": ("rust", [(None, "panic", "index out of bounds: the len is 3 but the index is 7")], ("gate::Gate", "open", "gate.rs", 1)),
     "rust_old": ("rust", [(None, "panic", "no berth x7")], ("", "<panic>", "gate.rs", 12)),
     "perl": ("perl", [(None, "die", "no berth 7")], ("Gate", "berth", "gate.pl", 2)),
+    "dart": ("dart", [(None, "RangeError", "Invalid value: Not in inclusive range 0..2: 5")], ("skerry/gate", "Gate.open", "gate.dart", 12)),
+    "dart_app": ("dart", [(None, "StateError", "No element")], ("skerry/board", "Board.build", "board.dart", 33)),
+    "dart_short": ("dart", [(None, "StateError", "No element")], ("skerry/board", "Board.build", "board.dart", 33)),
 }  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Final
 
 from obitus.core.frames import ChainLink
-from obitus.core.stacks import dotnet, go, java, javascript, perl, php, python, ruby, rust
+from obitus.core.stacks import dart, dotnet, go, java, javascript, perl, php, python, ruby, rust
 from obitus.core.stacks.lines import CUT_OFF, MOST_LINE
 from obitus.core.stacks.prefixes import streams
 
@@ -53,6 +53,7 @@ SIGNS: Final[dict[str, tuple[str, ...]]] = {
     "php": ("Stack trace:", "[stacktrace]"),
     "rust": ("panicked at",),
     "perl": (" called at ",),
+    "dart": ("(dart:", ".dart:", ".dart "),
 }
 """Of each language, what a text that holds a trace of it holds somewhere, the indents of its lines left out."""
 
@@ -66,6 +67,7 @@ READERS: Final[dict[str, Reader]] = {
     "php": php.read,
     "rust": rust.read,
     "perl": perl.read,
+    "dart": dart.read,
 }
 
 
