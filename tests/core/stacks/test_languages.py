@@ -140,6 +140,14 @@ def test_cut_off_anywhere(name: str, length: int) -> None:
         "panicked at '",
         "a " * 40,
         "<" * 40 + ">",
+        "]",
+        "in Stack trace:Error: ",
+        '"\\n',
+        "\\n",
+        "a" * 60 + " |",
+        "2026-11-25 10:00:00 ERROR  called at <",
+        ".rb:1:in `]",
+        "(dart:",
     ],
 )
 def test_no_line_takes_long(piece: str) -> None:

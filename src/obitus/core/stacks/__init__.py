@@ -26,7 +26,7 @@ _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
 _ESCAPED = re.compile(r'\\([nrt"\\])')
 _MEANT: Final = {"n": "\n", "r": "", "t": "\t", '"': '"', "\\": "\\"}
 _WRAPPED_FRAME = re.compile(
-    r"\\n(?:\\t|\s)*(?:at |File |from |#\d|goroutine |\S+@|\d+: |\S+:\d+:in )|Traceback|called at|goroutine \d+ \[|panicked at"
+    r"\\n(?:\\t|\s)*+(?:at |File |from |#\d|goroutine |[^\s\\@]{1,300}+@|\d+: |[^\s\\]{1,300}?:\d+:in )|Traceback|called at|goroutine \d+ \[|panicked at"
 )
 
 

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Final
+from typing import Final, NamedTuple
 
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
 
-_HEADER = re.compile(
-    r"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[A-Za-z_]\w*\\)*[A-Z]\w*)(?:: (?P<message>.*?))? in (?P<file>[^\n]{1,1500}?)(?::| on line )(?P<line>\d{1,9})\s*$"
+_END = re.compile(r"(?::| on line )(?P<line>\d{1,9})$")
+_THROWN = re.compile(
+    r"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[A-Za-z_]\w{0,200}\\){0,20}[A-Z]\w{0,200})(?:: (?P<message>.*))?$"
 )
 _STACK: Final = ("Stack trace:", "[stacktrace]")
 _FRAME = re.compile(
@@ -38,8 +39,8 @@ def read(lines: Sequence[str]) -> Found:
             header, match = _header_above(lines, i, max(floor, first if blocks else 0))
             first = min(first, header)
             frames, i = _frames(lines, i + 1, match)
-            message = "\n".join([match["message"] or "", *lines[header + 1 : i]][:1]) if match else ""
-            blocks.append((match["type"] if match else CUT_OFF, message, frames))
+            message = "\n".join([match.message, *lines[header + 1 : i]][:1]) if match else ""
+            blocks.append((match.type if match else CUT_OFF, message, frames))
             after = i
             while after < min(len(lines), i + MOST_MESSAGE_LINES) and not any(mark in lines[after] for mark in _STACK):
                 after += 1
@@ -58,19 +59,37 @@ def read(lines: Sequence[str]) -> Found:
     return found
 
 
-def _header_above(lines: Sequence[str], stack: int, floor: int) -> tuple[int, re.Match[str] | None]:
+class _Thrown(NamedTuple):
+    type: str
+    message: str
+    file: str
+    line: int
+
+
+def _thrown(line: str) -> _Thrown | None:
+    """Read what was thrown and where: ``Uncaught RuntimeException: no fare in /srv/Fare.php:12``."""
+    line = line.rstrip()
+    end = _END.search(line)
+    if end is None:
+        return None
+    said, found, file = line[: end.start()].rpartition(" in ")
+    thrown = _THROWN.search(said) if found and file else None
+    return _Thrown(thrown["type"], (thrown["message"] or "").rstrip(), file, int(end["line"])) if thrown else None
+
+
+def _header_above(lines: Sequence[str], stack: int, floor: int) -> tuple[int, _Thrown | None]:
     for i in range(stack, max(floor, stack - MOST_MESSAGE_LINES) - 1, -1):
-        match = _HEADER.search(cut(lines[i]))
-        if match is not None:
-            return i, match
+        thrown = _thrown(cut(lines[i]))
+        if thrown is not None:
+            return i, thrown
     return stack, None
 
 
-def _frames(lines: Sequence[str], i: int, header: re.Match[str] | None) -> tuple[list[Frame], int]:
+def _frames(lines: Sequence[str], i: int, header: _Thrown | None) -> tuple[list[Frame], int]:
     """Read the numbered frames. Each names whom it calls, and where from; so a function stands one frame further in."""
     steps: list[tuple[str, int | None, str]] = []
     if header is not None:
-        steps.append((header["file"], int(header["line"]), ""))
+        steps.append((header.file, header.line, ""))
     calls: list[str] = []
     while i < len(lines) and len(steps) < MOST_FRAMES:
         found = _FRAME.match(cut(lines[i]))

@@ -42,11 +42,11 @@ _BOX_ONLY = re.compile(rf"(?P<box>{_BOX})(?P<time>)(?P<tokens>)")
 _LEVEL = re.compile(rf"(?<!\w)({LEVELS})(?![\w.])", re.IGNORECASE)
 _WHOSE = re.compile(r"\[[^\]]*\]|\([^)]*\)|\d{2,9}")
 _STACK_PART = re.compile(
-    r"[\s|+]*(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
+    r"[\s|+]*+(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
 )
 # What a trace may begin with: a record that says this is no bystander.
 _BEGINS_A_TRACE = re.compile(
-    r"Traceback \(|\w*(?:Error|Exception|EXCEPTION|Throwable|Interrupt)\b(?:[ :(\[]|$)|panic: |fatal error: |panicked at |Uncaught "
+    r"Traceback \(|(?:Error|Exception|EXCEPTION|Throwable|Interrupt)\b(?:[ :(\[]|$)|panic: |fatal error: |panicked at |Uncaught "
 )
 _FRAME_LIKE = re.compile(r"\s*(?:at |File \"|from |#\d|\.\.\. \d|Caused by|\d+: |\S.* called at )")
 _DIGITS = re.compile(r"\d+")
@@ -110,7 +110,7 @@ def streams(lines: Sequence[str]) -> list[list[Plain]]:
         plain = [Plain(line, number, fresh=False) for number, line in enumerate(lines)]
         shifted = _shifted(plain)
         return [plain] if shifted is None else [plain, shifted]
-    bearing = any(p and _STACK_PART.match(line, p.length) for line, p in zip(lines, prefixes, strict=True))
+    bearing = any(p and _is_part(line, p.length) for line, p in zip(lines, prefixes, strict=True))
     written = _as_written(lines, prefixes)
     found = [written]
     alone = _without_bystanders(written)
@@ -135,12 +135,17 @@ def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[
             look = _DIGITS.sub("0", line[: prefix.length])
             another = bool(mine) and not mine[-1].fresh
             other = look != looks.get(current) or (mine and _ends_before(mine, number))
-            if (another or (other and text[:1] not in (" ", "\t"))) and not _STACK_PART.match(text):
+            if (another or (other and text[:1] not in (" ", "\t"))) and not _is_part(text):
                 # Another logger or level, or another record: whatever came before it has ended.
                 mine.append(Plain("", number, fresh=True))
             looks[current] = look
         mine.append(Plain(text, number, fresh=prefix is not None))
     return list(by_stream.values())
+
+
+def _is_part(line: str, at: int = 0) -> bool:
+    """Whether a line, from a place on, looks like a part of a stack trace."""
+    return _STACK_PART.match(line, at, at + MOST_LOOKED_AT) is not None
 
 
 def _ends_before(lines: Sequence[Plain], number: int) -> bool:

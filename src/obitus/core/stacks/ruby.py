@@ -13,7 +13,7 @@ from typing import Final
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
 
-_PLACE: Final = r"(?P<file>[^\s:|][^:|\n]{0,1000}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
+_PLACE: Final = r"(?P<file>[^\s:|][^:|\n]{0,300}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
 _HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*?) ?\((?P<type>[A-Z][\w:]*)\)\s*$")
 _FROM = re.compile(rf"^\s*(?:\d+: )?from {_PLACE}")
 _BARE = re.compile(rf"^\s*{_PLACE}\s*$")
@@ -36,7 +36,7 @@ def read(lines: Sequence[str]) -> Found:
         line = cut(lines[i])
         if _ORDERED in line and i + 1 < len(lines) and _FROM.match(cut(lines[i + 1])):
             chain, end = _outermost_first(lines, i + 1)
-        elif ":in " in line and (header := _HEADER.search(line)) is not None and not _FROM.match(line):
+        elif (header := _header(line)) is not None and not _FROM.match(line):
             chain, end = _innermost_first(lines, i, header)
         elif line.rstrip().endswith("):") and (named := _NAMED.search(line)) is not None:
             chain, end = _logged(lines, i, named)
@@ -51,6 +51,10 @@ def read(lines: Sequence[str]) -> Found:
     return found
 
 
+def _header(line: str) -> re.Match[str] | None:
+    return _HEADER.search(cut(line)) if ":in " in line else None
+
+
 def _innermost_first(lines: Sequence[str], i: int, header: re.Match[str]) -> tuple[list[ChainLink], int]:
     chain: list[ChainLink] = []
     at: re.Match[str] | None = header
@@ -62,7 +66,7 @@ def _innermost_first(lines: Sequence[str], i: int, header: re.Match[str]) -> tup
             i += 1
         frames.reverse()
         chain.append(ChainLink(at["type"], at["message"], frames, "cause" if chain else None))
-        at = _HEADER.search(cut(lines[i])) if i < len(lines) else None
+        at = _header(lines[i]) if i < len(lines) else None
     return chain, i
 
 
@@ -76,7 +80,7 @@ def _behind_snippet(lines: Sequence[str], i: int) -> tuple[int, str]:
         line = cut(lines[after])
         if _FROM.match(line):
             return after, code
-        if _HEADER.search(line):
+        if _header(line):
             break
         if line.strip() and not line.strip(" ^") and after > i:
             code = lines[after - 1].strip()[:300]
@@ -88,7 +92,7 @@ def _outermost_first(lines: Sequence[str], i: int) -> tuple[list[ChainLink], int
     while i < len(lines) and len(frames) < MOST_FRAMES and (step := _FROM.match(cut(lines[i]))) is not None:
         frames.append(_frame(step))
         i += 1
-    header = _HEADER.search(cut(lines[i])) if i < len(lines) else None
+    header = _header(lines[i]) if i < len(lines) else None
     if header is None:
         return [ChainLink(CUT_OFF, "", frames)] if frames else [], i
     return [ChainLink(header["type"], header["message"], [*frames, _frame(header)])], i + 1
