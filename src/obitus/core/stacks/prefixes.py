@@ -114,7 +114,7 @@ def streams(lines: Sequence[str]) -> list[list[Plain]]:
     written = _as_written(lines, prefixes)
     found = [written]
     alone = _without_bystanders(written)
-    if len(alone) < len(written):
+    if alone != written:
         found.append(alone)
     shifted = _shifted(written)
     if shifted is not None:
