@@ -21,7 +21,7 @@ from obitus.core.log_files import access
 from obitus.core.log_files.common import Common
 from obitus.core.log_files.stacks import Scanner
 from obitus.core.log_files.times import time_of
-from obitus.core.log_files.w3c import Header, read_w3c
+from obitus.core.log_files.w3c import W3c
 from tests.conftest import Running
 
 TEXTS = Path(__file__).parents[1] / "core/stacks/texts"
@@ -245,7 +245,7 @@ def test_any_bytes_are_survived(data: bytes) -> None:
     access.recognise(data)
     counts = Common(zone_of("UTC"), 0).read(data)
     assert sum(counts.runs.values()) + counts.unreadable <= counts.lines + 1
-    read_w3c(data, Header(("date", "time", "sc-status")))
+    W3c().read(b"#Fields: date time sc-status\n" + data)
 
 
 @pytest.mark.parametrize(

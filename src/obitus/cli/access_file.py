@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from copy import copy
 from datetime import tzinfo
 from functools import partial
 from pathlib import Path
@@ -12,8 +13,8 @@ from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
-from obitus.core.log_files.requests import Counts, Request, outcome_of
-from obitus.core.log_files.w3c import Header, header_behind, read_w3c
+from obitus.core.log_files.requests import STEP_BYTES, Counts, Request, outcome_of
+from obitus.core.log_files.w3c import W3c
 
 
 class AccessFile:
@@ -30,17 +31,16 @@ class AccessFile:
         zone: tzinfo,
     ) -> None:
         self._outcome, self._send, self._identity = outcome, send, identity
-        self._header = Header() if form == "w3c" else None
-        self._common = Common(zone, written_ms)
+        self._form = W3c() if form == "w3c" else Common(zone, written_ms)
         self._rest = b""
         self.settled = start
 
     def pass_over(self, block: bytes) -> None:
         """Take note of what stands before the place where reading begins: the fields may be named there."""
-        if self._header is not None:
-            data = self._rest + block
-            cut = data.rfind(b"\n") + 1
-            self._header, self._rest = header_behind(data[:cut], self._header), data[cut:]
+        data = self._rest + block
+        cut = data.rfind(b"\n") + 1
+        self._form.pass_over(data[:cut])
+        self._rest = data[cut:]
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         """Read on."""
@@ -50,23 +50,16 @@ class AccessFile:
             cut = len(data)
         piece, self._rest = data[:cut], data[cut:]
         if piece:
-            self.take(self._reader(piece)(piece), self.settled, self.settled + len(piece))
+            self.take(self._form.read(piece), self.settled, self.settled + len(piece))
 
     def part(self, name: str, start: int, end: int) -> Callable[[], Counts]:
         """Return what reads a part of the file, in another process; parts are asked for in order."""
-        if self._header is None:
-            return partial(_read_part, name, start, end, self._reader(b""))
-        with Path(name).open("rb") as opened:
-            opened.seek(start)
-            return partial(_read_part, name, start, end, self._reader(opened.read(end - start)))
-
-    def _reader(self, piece: bytes) -> Callable[[bytes], Counts]:
-        """Return what reads a piece, and keep the header that holds behind it."""
-        if self._header is None:
-            return self._common.read
-        reader = partial(read_w3c, header=self._header)
-        self._header = header_behind(piece, self._header)
-        return reader
+        form = copy(self._form)
+        if isinstance(self._form, W3c):
+            with Path(name).open("rb") as opened:
+                opened.seek(start)
+                self._form.pass_over(opened.read(end - start))
+        return partial(_read_part, name, start, end, form)
 
     def take(self, counts: Counts, start: int, end: int) -> None:
         """Make tallies of what an access log's piece holds, and whole runs of what did not go well."""
@@ -139,7 +132,15 @@ class AccessFile:
         )
 
 
-def _read_part(name: str, start: int, end: int, read: Callable[[bytes], Counts]) -> Counts:
+def _read_part(name: str, start: int, end: int, form: Common | W3c) -> Counts:
+    counts = Counts()
     with Path(name).open("rb") as opened:
         opened.seek(start)
-        return read(opened.read(end - start))
+        place = 0
+        # As much at a time as stays near the processor.
+        while piece := opened.read(min(STEP_BYTES, end - start - place)):
+            if not piece.endswith(b"\n"):
+                piece += opened.readline(end - start - place - len(piece))
+            counts.add(form.read(piece), place)
+            place += len(piece)
+    return counts

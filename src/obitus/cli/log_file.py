@@ -163,20 +163,22 @@ class LogFile:
 
 
 def _part(name: str, start: int, end: int, *, told: bool) -> Part:
-    with Path(name).open("rb") as opened:
-        first = max(0, start - BEFORE_BYTES)
-        opened.seek(first)
-        data = opened.read(end + BEHIND_BYTES - first)
-    cut = data.find(b"\n") + 1 if first else 0
     part = Part(0, Issues(), [])
-    scanner = Scanner(first + cut)
-    for place in range(cut, max(len(data), 1), STEP_BYTES):
-        # As much at a time as stays near the processor.
-        block = data[place : place + STEP_BYTES]
-        part.lines += block.count(b"\n", max(0, start - first - place), max(0, end - first - place))
-        for found in scanner.feed(block, end=place + STEP_BYTES >= len(data)):
-            if start <= found.offset < end:
-                part.issues.see(found.stack.chain)
-                if told:
-                    part.found.append(found)
+    with Path(name).open("rb") as opened:
+        place = max(0, start - BEFORE_BYTES)
+        opened.seek(place)
+        place += len(opened.readline()) if place else 0
+        scanner = Scanner(place)
+        stop = end + BEHIND_BYTES
+        while place < stop:
+            # As much at a time as stays near the processor.
+            block = opened.read(min(STEP_BYTES, stop - place))
+            part.lines += block.count(b"\n", max(0, start - place), max(0, end - place))
+            place += len(block)
+            stop = stop if block else place
+            for found in scanner.feed(block, end=place >= stop):
+                if start <= found.offset < end:
+                    part.issues.see(found.stack.chain)
+                    if told:
+                        part.found.append(found)
     return part

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from obitus.core.log_files import common, requests
 from obitus.core.log_files.common import Common
 from obitus.core.log_files.requests import Counts, Form
-from obitus.core.log_files.w3c import Header, header_behind, read_w3c
+from obitus.core.log_files.w3c import Header, W3c
 
 OFFSETS = st.sampled_from(["+0000", "+0200", "+0100", "-0800", "+0530", "+0545"])
 TARGETS = st.sampled_from(
@@ -156,11 +156,16 @@ def test_fields_in_any_order(short: int, end: str, monkeypatch: pytest.MonkeyPat
                 wanted_told += [place for _ in told]
                 unreadable += odd
             place += len(line) + 1
-        counts = read_w3c(data, Header())
+        form = W3c()
+        counts = form.read(data)
         assert told_by(counts) == (wanted_runs, wanted_told, unreadable)
-        assert header_behind(data, Header()) == header
+        assert form.header == header
         cut = data.rfind(b"\n", 0, len(data) // 2) + 1
-        first, rest = read_w3c(data[:cut], Header()), read_w3c(data[cut:], header_behind(data[:cut], Header()))
-        assert first.runs + rest.runs == counts.runs and first.unreadable + rest.unreadable == unreadable
+        form, behind = W3c(), W3c()
+        behind.pass_over(data[:cut])
+        parts = form.read(data[:cut])
+        assert behind.header == form.header
+        parts.add(form.read(data[cut:]), cut)
+        assert told_by(parts) == told_by(counts)
 
     same()

@@ -48,6 +48,9 @@ class Common:
         count_in_steps(counts, piece, 0, len(piece), lambda lines, place: _Step(lines, place, self))
         return counts
 
+    def pass_over(self, piece: bytes) -> None:
+        """Nothing that stands before a line tells how it is read."""
+
     def request(self, line: bytes) -> Request | None:
         """Read one line, whole; None where it is none."""
         found = _LINE.match(line.rstrip(b"\r")[:MOST_LINE])

@@ -18,7 +18,7 @@ from obitus.core.log_files.times import time_of
 
 MOST_EXAMPLES: Final = 5
 MOST_REMEMBERED: Final = 100_000
-STEP_BYTES: Final = 1024 * 1024
+STEP_BYTES: Final = 512 * 1024
 SHORT_BYTES: Final = 16 * 1024
 """Lines of one hour that are fewer bytes than these are not worth looking for."""
 _SEGMENT = re.compile(r"^(?:\d+|[0-9a-fA-F-]{8,}|(?=[^/]*\d)[\w.~@:+-]{2,}|[\w-]{24,}|.*%.*)$")
@@ -89,6 +89,14 @@ class Counts:
     lines: int = 0
     unreadable: int = 0
     examples: list[str] = field(default_factory=list)
+
+    def add(self, other: Counts, place: int) -> None:
+        """Add what a piece holds that begins at ``place`` of this one."""
+        self.runs.update(other.runs)
+        self.told += [told._replace(place=place + told.place) for told in other.told] if place else other.told
+        self.lines += other.lines
+        self.unreadable += other.unreadable
+        self.examples += other.examples[: MOST_EXAMPLES - len(self.examples)]
 
     def cannot_read(self, line: bytes) -> None:
         """Count a line that is no request."""
@@ -209,11 +217,7 @@ class Step(ABC):
             self.count_odd()
         if mine.runs.total() < mine.lines:
             self._rest()
-        counts.lines += mine.lines
-        counts.runs += mine.runs
-        counts.unreadable += mine.unreadable
-        counts.examples += mine.examples[: MOST_EXAMPLES - len(counts.examples)]
-        counts.told += mine.told
+        counts.add(mine, 0)
 
     def _hour(self) -> tuple[int, int] | None:
         """Return the start of the next line's hour (Unix milliseconds), and where the lines of this hour end.

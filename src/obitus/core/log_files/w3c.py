@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC
 from functools import lru_cache, partial
@@ -28,31 +28,38 @@ _CLOCK = rb":[0-5]\d:[0-5]\d(?:\.\d{1,9})?+"
 _PATH = {"cs-uri-stem": rb"/[^ \r\n]*+)", "cs-uri": rb"/[^ ?\r\n]*+)[^ \r\n]*+"}
 
 
-def read_w3c(piece: bytes, header: Header) -> Counts:
-    """Read whole lines, behind a header; the fields may change in the middle of a file. Times are UTC."""
-    counts = Counts()
-    start = 0
-    while start < len(piece):
-        directive = _directive(piece, start)
-        end = len(piece) if directive is None else directive
-        if start < end:
-            count_in_steps(counts, piece, start, end, partial(_Step, header=header))
-        if directive is None:
-            break
-        line = line_behind(piece, directive - 1)
-        header = header.after(line)
-        start = directive + len(line) + 1
-    return counts
+class W3c:
+    """The format, read piece by piece: the fields are named in the file, and may change in its middle. Times are UTC."""
 
+    def __init__(self) -> None:
+        self.header = Header()
+        """What holds for the lines that come next."""
 
-def header_behind(piece: bytes, header: Header) -> Header:
-    """Return the header that holds behind whole lines."""
-    at = _directive(piece, 0)
-    while at is not None:
-        line = line_behind(piece, at - 1)
-        header = header.after(line)
-        at = _directive(piece, at + len(line) + 1)
-    return header
+    def read(self, piece: bytes) -> Counts:
+        """Read whole lines."""
+        counts = Counts()
+        for start, end in self._between_directives(piece):
+            count_in_steps(counts, piece, start, end, partial(_Step, header=self.header))
+        return counts
+
+    def pass_over(self, piece: bytes) -> None:
+        """Take note of the fields that whole lines name."""
+        for _ in self._between_directives(piece):
+            pass
+
+    def _between_directives(self, piece: bytes) -> Iterator[tuple[int, int]]:
+        """Yield where lines stand that one header holds for; the header is then theirs."""
+        start = 0
+        while start < len(piece):
+            directive = _directive(piece, start)
+            end = len(piece) if directive is None else directive
+            if start < end:
+                yield start, end
+            if directive is None:
+                return
+            line = line_behind(piece, directive - 1)
+            self.header = self.header.after(line)
+            start = directive + len(line) + 1
 
 
 def _directive(piece: bytes, start: int) -> int | None:
