@@ -43,6 +43,11 @@ WANTED = {
         [(None, "runtime error", "index out of range [7] with length 3"), ("context", "panic", "gate is shut")],
         ("main", "Gate.Open", "gate.go", 12),
     ),
+    "go_serving": (
+        "go",
+        [(None, "runtime error", "index out of range [7] with length 3")],
+        ("main", "Gate.Open", "gate.go", 12),
+    ),
     "rb": (
         "ruby",
         [(None, "Skerry::GangwayUp", "gate is shut"), ("cause", "ArgumentError", 'invalid value for Integer(): "x7"')],
@@ -50,6 +55,7 @@ WANTED = {
     ),
     "rb2": ("ruby", [(None, "RuntimeError", "no berth")], ("", "berth", "gate.rb", 3)),
     "rails": ("ruby", [(None, "Skerry::GangwayUp", "gate is shut")], ("", "open", "gate.rb", 18)),
+    "rails_syslog": ("ruby", [(None, "Skerry::GangwayUp", "gate 7 is shut")], ("", "open", "gate.rb", 18)),
     "php": (
         "php",
         [(None, "Skerry\\GangwayUp", "gate is shut"), ("cause", "InvalidArgumentException", "no berth x7")],

@@ -23,6 +23,7 @@ _ONE_LINE = re.compile(r'[{,] *"(?:log|message|msg|line)" *: *"((?:[^"\\]|\\.)*+
 _LINE_END = re.compile(r'(?<!\\)(?:\\\\)*+\\n(?!")')
 _COLOURS = re.compile(r"\x1b\[[0-9;]{0,20}m")
 _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
+_NAMELESS: Final = (CUT_OFF, "goroutine")
 _ESCAPED = re.compile(r'\\([nrt"\\])')
 _MEANT: Final = {"n": "\n", "r": "", "t": "\t", '"': '"', "\\": "\\"}
 _WRAPPED_FRAME = re.compile(
@@ -145,8 +146,8 @@ def _once(found: list[FoundStack]) -> list[FoundStack]:
             if known is None or _worth(one) >= _worth(known):
                 best[edge] = one
     kept = [one for one in found if best["first", one.first_line] is one and best["end", one.end_line] is one]
-    whole = [one for one in kept if one.chain[0].type != CUT_OFF]
-    kept = [one for one in kept if one in whole or not any(_inside(one, other) for other in whole)]
+    whole = [one for one in kept if one.chain[0].type not in _NAMELESS]
+    kept = [one for one in kept if one in whole or not any(_is_part_of(one, other) for other in whole)]
     return _without_repeats(sorted(kept, key=lambda one: one.first_line))
 
 
@@ -168,8 +169,11 @@ def _repeats(chain: Sequence[ChainLink], before: Sequence[ChainLink]) -> bool:
     )
 
 
-def _inside(one: FoundStack, other: FoundStack) -> bool:
-    return other.first_line <= one.first_line and one.end_line <= other.end_line
+def _is_part_of(one: FoundStack, other: FoundStack) -> bool:
+    """Whether one without a type is what the other was read from, or a piece of it."""
+    inside = other.first_line <= one.first_line and one.end_line <= other.end_line
+    overlaps = other.first_line < one.end_line and one.first_line < other.end_line
+    return inside or (overlaps and one.language == other.language)
 
 
 def _worth(one: FoundStack) -> tuple[bool, int]:
@@ -183,8 +187,8 @@ def stack_of(kind: str, message: str, text: str) -> FoundStack:
         return FoundStack("", (ChainLink(kind or "unknown", message or text[:8000]),), 0, 0)
     first = found[-1].chain[0]
     # What is said beside the text is what the sender knew; frames alone, or a text that is cut off, do not say it.
-    if kind and (first.type in (CUT_OFF, "goroutine") or not first.message):
-        said = replace(first, type=kind if first.type in (CUT_OFF, "goroutine") else first.type, message=message)
+    if kind and (first.type in _NAMELESS or not first.message):
+        said = replace(first, type=kind if first.type in _NAMELESS else first.type, message=message)
         return replace(found[-1], chain=(said, *found[-1].chain[1:]))
     return found[-1]
 

@@ -12,7 +12,8 @@ from typing import Final
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
 
-_PANIC = re.compile(r"(?:^|[\s\]|:-])(?P<kind>panic|fatal error): (?P<message>.+)$")
+_PANIC = re.compile(r"(?:^|[\s\]|:-])(?P<kind>panic|fatal error)(?: serving \S+| recovered)?: (?P<message>.+)$")
+_RECOVERED = re.compile(r"panic (?:serving \S+|recovered): ")
 _GOROUTINE = re.compile(r"^goroutine \d+ (?:gp=\S+ m=\S+ (?:mp=\S+ )?)?\[(?P<state>[^\]]{1,100})\]:$")
 _CALL = re.compile(
     r"^(?:created by )?(?P<name>[\w.~/%-]+\.(?:\(\*?[\w\[\].,… ]+\)\.)?[\w.\[\]…-]+?)(?:\(.*\))?(?: in goroutine \d+)?$"
@@ -35,6 +36,8 @@ def read(lines: Sequence[str]) -> Found:
         floor = found[-1][2] if found else 0
         header, links = _panics(lines, i, floor)
         frames, end = _frames(lines, i + 1)
+        if not links or _RECOVERED.search(cut(lines[header])):
+            frames = _up_to_panic(frames)
         if not frames:
             i += 1
             continue
@@ -55,6 +58,12 @@ def read(lines: Sequence[str]) -> Found:
         found.append((chain, header, end))
         i = end
     return found
+
+
+def _up_to_panic(frames: list[Frame]) -> list[Frame]:
+    """Leave out what ran because of the panic: the deferred call that recovered from it and wrote the trace."""
+    places = [at for at, frame in enumerate(frames) if (frame.function, frame.module) == ("panic", "runtime")]
+    return frames[: places[-1]] if places and places[-1] else frames
 
 
 def _panics(lines: Sequence[str], goroutine: int, floor: int) -> tuple[int, list[tuple[str, str]]]:

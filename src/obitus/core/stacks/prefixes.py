@@ -42,7 +42,7 @@ _BOX_ONLY = re.compile(rf"(?P<box>{_BOX})(?P<time>)(?P<tokens>)")
 _LEVEL = re.compile(rf"(?<!\w)({LEVELS})(?![\w.])", re.IGNORECASE)
 _WHOSE = re.compile(r"\[[^\]]*\]|\([^)]*\)|\d{2,9}")
 _STACK_PART = re.compile(
-    r"[\s|+]*+(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
+    r"[\s|+]*+(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |[\w./-]{1,300}+:\d{1,9}:in [`']|#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
 )
 # What a trace may begin with: a record that says this is no bystander.
 _BEGINS_A_TRACE = re.compile(
