@@ -43,6 +43,7 @@ WANTED = {
         [(None, "runtime error", "index out of range [7] with length 3"), ("context", "panic", "gate is shut")],
         ("main", "Gate.Open", "gate.go", 12),
     ),
+    "go_error": ("go", [(None, "error", "no berth")], ("main", "open", "gate.go", 12)),
     "go_serving": (
         "go",
         [(None, "runtime error", "index out of range [7] with length 3")],

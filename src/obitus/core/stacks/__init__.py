@@ -27,7 +27,7 @@ _NAMELESS: Final = (CUT_OFF, "goroutine")
 _ESCAPED = re.compile(r'\\([nrt"\\])')
 _MEANT: Final = {"n": "\n", "r": "", "t": "\t", '"': '"', "\\": "\\"}
 _WRAPPED_FRAME = re.compile(
-    r"\\n(?:\\t|\s)*+(?:at |File |from |#\d|goroutine |[^\s\\@]{1,300}+@|\d+: |[^\s\\]{1,300}?:\d+:in )|Traceback|called at|goroutine \d+ \[|panicked at"
+    r"\\n(?:\\t|\s)*+(?:at |File |from |#\d|goroutine |/[^\s\\:]{1,300}\.go:\d|[^\s\\@]{1,300}+@|\d+: |[^\s\\]{1,300}?:\d+:in )|Traceback|called at|goroutine \d+ \[|panicked at"
 )
 
 
@@ -49,7 +49,7 @@ SIGNS: Final[dict[str, tuple[str, ...]]] = {
     "java": ("\nat ",),
     "csharp": ("\nat ",),
     "javascript": ("\nat ", "@"),
-    "go": ("\ngoroutine ",),
+    "go": ("\ngoroutine ", ".go:"),
     "ruby": (":in ",),
     "php": ("Stack trace:", "[stacktrace]"),
     "rust": ("panicked at",),

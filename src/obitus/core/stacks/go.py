@@ -19,6 +19,8 @@ _CALL = re.compile(
     r"^(?:created by )?(?P<name>[\w.~/%-]+\.(?:\(\*?[\w\[\].,… ]+\)\.)?[\w.\[\]…-]+?)(?:\(.*\))?(?: in goroutine \d+)?$"
 )
 _PLACE = re.compile(r"^\s+(?P<file>[^\n]{1,1500}?\.(?:go|s)):(?P<line>\d{1,9})(?: \+0x[0-9a-f]+)?")
+_BARE_CALL = re.compile(r"^(?P<name>[\w.~/%-]{1,500}\.(?:\(\*?[\w\[\].,…]+\)\.)?[\w.\[\]…-]+)$")
+_BARE_PLACE = re.compile(r"^\t(?P<file>[^\s:]{1,1500}\.(?:go|s)):(?P<line>\d{1,9})$")
 _CLOSURE = re.compile(r"(?:\.func\d+|\.gowrap\d+|\.\d+|-fm|-range\d+)+$")
 _GENERIC = re.compile(r"\[[^\]]*\]")
 _LIBRARY: Final = ("/usr/local/go/", "/usr/lib/go", "/go/pkg/mod/", "/goroot/", "/pkg/mod/", "_testmain.go", "/vendor/")
@@ -30,10 +32,15 @@ def read(lines: Sequence[str]) -> Found:
     i = 0
     while i < len(lines):
         goroutine = _GOROUTINE.match(lines[i].strip()) if lines[i].startswith("goroutine ") else None
-        if goroutine is None:
-            i += 1
-            continue
         floor = found[-1][2] if found else 0
+        if goroutine is None:
+            bare, end = _bare_frames(lines, i)
+            if bare:
+                # Errors that carry a stack say of it what stands above, and have no type.
+                above = cut(lines[i - 1]).strip() if i > floor else ""
+                found.append(([ChainLink("error", above, bare)], i - bool(above), end))
+            i = max(end, i + 1)
+            continue
         header, links = _panics(lines, i, floor)
         frames, end = _frames(lines, i + 1)
         if not links or _RECOVERED.search(cut(lines[header])):
@@ -58,6 +65,19 @@ def read(lines: Sequence[str]) -> Found:
         found.append((chain, header, end))
         i = end
     return found
+
+
+def _bare_frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
+    """Read the frames of an error that carries its stack: names without arguments, places without offsets."""
+    frames: list[Frame] = []
+    while i + 1 < len(lines) and len(frames) < MOST_FRAMES and lines[i + 1].startswith("\t"):
+        call, place = _BARE_CALL.match(cut(lines[i])), _BARE_PLACE.match(cut(lines[i + 1]))
+        if call is None or place is None:
+            break
+        frames.append(_frame(call["name"], place["file"], int(place["line"])))
+        i += 2
+    frames.reverse()
+    return frames, i
 
 
 def _up_to_panic(frames: list[Frame]) -> list[Frame]:
