@@ -16,7 +16,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.cli.reading import zone_of
+from obitus.cli.reading import MANY_BYTES, zone_of
 from obitus.core.log_files import access
 from obitus.core.log_files.common import Common
 from obitus.core.log_files.stacks import Scanner
@@ -178,6 +178,47 @@ def test_the_extended_format_with_its_fields(running: Running, key: str, tmp_pat
         and run["run"]["entry_point"] == "POST /gates/{id}"
         and "23:59:59" in run["time"]
     )
+
+
+def test_a_grown_file_keeps_its_fields(running: Running, key: str, tmp_path: Path) -> None:
+    """They are named once, at the top: reading on behind them knows them still, packed or not."""
+    path, day = tmp_path / "u_ex.log", time.strftime("%Y-%m-%d", time.gmtime(time.time() - 86400))
+    line = f"{day} 10:00:00 GET /gates/{{}} 200\n"
+    path.write_text("#Fields: date time cs-method cs-uri-stem sc-status\n" + "".join(map(line.format, range(3000))))
+    assert read(path)["runs"] == 3000
+    with path.open("a") as grown:
+        grown.write(line.format(7) + line.format(8).replace(" 200", " 503"))
+    told = read(path)
+    assert (told["runs"], told["unreadable"], told["outcomes"]) == (2, 0, {"ok": 1, "failed": 1})
+    packed = tmp_path / "u_ex.log.gz"
+    packed.write_bytes(gzip.compress(path.read_bytes() + line.format(9).encode()))
+    assert read(packed)["runs"] == 1
+
+
+@pytest.mark.parametrize("form", ["common", "w3c", "log"])
+def test_large_files_are_read_by_several(form: str, tmp_path: Path) -> None:
+    """In several processes at once, what is read is what one process reads."""
+    path, lines = tmp_path / "large.log", 400_000
+    one = {
+        "common": lambda i: f'10.0.0.{i % 9} - - [25/Nov/2026:{i // 40_000:02d}:{i % 60:02d}:00 +0000] "GET /gates/{i % 50}?n={i} HTTP/1.1" {503 if i % 1000 == 0 else 200} 5\n',
+        "w3c": lambda i: f"2026-11-25 {i // 40_000:02d}:{i % 60:02d}:00 10.0.0.4 GET /gates/{i % 50} n={i} 443 - 10.0.0.9 - {500 if i % 1000 == 0 else 200} 19\n",
+        "log": lambda i: (JAVA if i % 1000 == 0 else "") + f"2026-11-25 {i // 40_000:02d}:{i % 60:02d}:00 INFO  [gate-{i % 8}] skerry.Gate - passenger p-{i} boarded\n",
+    }[form]  # fmt: skip
+    fields = "#Fields: date time s-ip cs-method cs-uri-stem cs-uri-query s-port cs-username c-ip cs(Referer) sc-status sc-substatus\n"
+    with path.open("w") as out:
+        out.write(fields if form == "w3c" else "")
+        out.writelines(map(one, range(lines)))
+    assert path.stat().st_size > MANY_BYTES
+    told = read(path, "--dry-run")
+    if form == "log":
+        assert told["failures"] == lines // 1000 and told["lines"] == lines + JAVA.count("\n") * lines // 1000
+        assert len(told["issues"]) == 1
+    else:
+        assert told["runs"] == told["lines"] == lines and told["unreadable"] == 0
+        assert (
+            told["outcomes"] == {"ok": lines - lines // 1000, "failed": lines // 1000}
+            and told["runs_told"] == lines // 1000
+        )
 
 
 def test_following(running: Running, key: str, tmp_path: Path) -> None:

@@ -156,6 +156,16 @@ def test_a_trace_in_a_log(form: str) -> None:
         assert found[0].offset >= data.index(bystander(4).encode()) and found[0].stack.language == language
 
 
+@pytest.mark.parametrize("form", [form for form in FORMS if form != "others between"])
+def test_many_traces_in_a_log(form: str) -> None:
+    """All of them in one log, in one form, with some lines of others between: each ends where the next one begins."""
+    log: list[str] = []
+    for number, (_, lines, _) in enumerate(known()):
+        log += [*(bystander(number * 20 + line) for line in range(12)), *FORMS[form](lines)]
+    found = Scanner().feed(("\n".join([*log, bystander(7)]) + "\n").encode(), end=True)
+    assert [told(one.stack.chain) for one in found] == [told(chain) for _, _, chain in known()]
+
+
 @pytest.mark.parametrize(
     ("line", "wanted"),
     [

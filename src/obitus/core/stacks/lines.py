@@ -12,6 +12,11 @@ MOST_LINE: Final = 5000
 MOST_FRAMES: Final = 2000
 MOST_MESSAGE_LINES: Final = 40
 
+BEGINS_ANEW: Final = re.compile(
+    r"panic: |fatal error: |thread '.{0,200}' .{0,40}panicked at|Exception in thread |(?:PHP )?(?:Fatal error: +)?Uncaught "
+    r"|\S{1,500}\.rb:\d+:in |goroutine \d+ \[|Unhandled [eE]xception"
+)
+"""What begins a trace, and is neither a message that goes on nor a part of the trace before."""
 MOST_KNOWN: Final = 1024
 """Lines of frames that are known again, of each language: a log holds the same ones again and again."""
 

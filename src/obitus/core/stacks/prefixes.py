@@ -11,6 +11,8 @@ from functools import lru_cache
 from itertools import groupby
 from typing import Final, NamedTuple
 
+from obitus.core.stacks.lines import BEGINS_ANEW
+
 MOST_LOOKED_AT: Final = 400
 
 _TIME: Final = (
@@ -133,9 +135,10 @@ def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[
         text = line if prefix is None else line[prefix.length :]
         if prefix is not None:
             look = _DIGITS.sub("0", line[: prefix.length])
+            new = Plain(text, number, fresh=True)
             another = bool(mine) and not mine[-1].fresh
-            other = look != looks.get(current) or (mine and _ends_before(mine, number))
-            if (another or (other and text[:1] not in (" ", "\t"))) and not _is_part(text):
+            other = look != looks.get(current) and text[:1] not in (" ", "\t")
+            if (mine and _ends_before(mine, new)) or ((another or other) and not _is_part(text)):
                 # Another logger or level, or another record: whatever came before it has ended.
                 mine.append(Plain("", number, fresh=True))
             looks[current] = look
@@ -148,10 +151,11 @@ def _is_part(line: str, at: int = 0) -> bool:
     return _STACK_PART.match(line, at, at + MOST_LOOKED_AT) is not None
 
 
-def _ends_before(lines: Sequence[Plain], number: int) -> bool:
-    """Whether a trace seems to have ended: others have written since, and its last line stands no deeper than a type does."""
+def _ends_before(lines: Sequence[Plain], line: Plain) -> bool:
+    """Whether a trace seems to have ended: others have written since, and its last line was the type, or another begins."""
     last = lines[-1]
-    return number - last.number > 1 and not _deep(last) and len(lines) > 1 and _deep(lines[-2])
+    ended = not _deep(last) and len(lines) > 1 and _deep(lines[-2]) and not _deep(line) and not _is_part(line.text)
+    return line.number - last.number > 1 and (ended or BEGINS_ANEW.match(line.text) is not None)
 
 
 def _deep(line: Plain) -> bool:
@@ -189,7 +193,7 @@ def _without_bystanders(lines: Sequence[Plain]) -> list[Plain]:
         inside = line.fresh and kept and not kept[-1].fresh and not _BEGINS_A_TRACE.search(line.text)
         if inside and any(not other.fresh for other in lines[at + 1 : at + 8]):
             continue
-        ended = not line.fresh and kept and not _deep(line) and _ends_before(kept, line.number)
+        ended = not line.fresh and kept and not _deep(line) and _ends_before(kept, line)
         if ended or (line.fresh and kept and not kept[-1].fresh):
             kept.append(Plain("", line.number, line.fresh))
         kept.append(line)

@@ -14,7 +14,7 @@ from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
+from obitus.core.stacks.lines import BEGINS_ANEW, CUT_OFF, MOST_FRAMES, Found, cut
 
 MOST_MESSAGE_LINES: Final = 200
 MOST_REMEMBERED: Final = 20_000
@@ -29,10 +29,6 @@ _REPEATED = re.compile(r"\[Previous line repeated \d+ more times?\]")
 _GUTTER = re.compile(r"^(?:\s*\+[-+]*[-\d\s]*-*\s?)?\s*(?:\|\s)*\|?\s?")
 _END = re.compile(r"(?P<type>[A-Za-z_][\w.]*(?:<locals>[\w.]*)*)(?:: (?P<message>.*))?$")
 _MEMBER = re.compile(r"\s*(?:\|\s)*\+-[+-]+ ?\d+ ?-+")
-# What begins a trace of another language: no message goes on with it.
-_ANOTHER = re.compile(
-    r"panic: |fatal error: |thread '.*' .{0,40}panicked at|Exception in thread |(?:PHP )?(?:Fatal error: +)?Uncaught |\S+\.rb:\d+:in |goroutine \d+ \["
-)
 _FATAL = re.compile(r"Fatal Python error: (?P<message>.+)$")
 _THREAD = re.compile(r"(?:Current thread|Thread) 0x[0-9a-f]+.*\(most recent call first\):")
 
@@ -224,7 +220,7 @@ def _goes_on(lines: Sequence[str], i: int, *, in_group: bool) -> bool:
     """Whether a line still belongs to a message: up to an empty line, a new trace, or what looks like another log line."""
     line = cut(lines[i])
     bare = _bare(line)
-    if not bare or _header(line) is not None or _MEMBER.match(line) or _FRAME.search(line) or _ANOTHER.match(line):
+    if not bare or _header(line) is not None or _MEMBER.match(line) or _FRAME.search(line) or BEGINS_ANEW.match(line):
         return False
     if in_group:
         return line.lstrip().startswith("|")
