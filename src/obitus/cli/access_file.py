@@ -34,12 +34,15 @@ class AccessFile:
         self._form = W3c() if form == "w3c" else Common(zone, written_ms)
         self._rest = b""
         self.settled = start
+        self.pass_over: Callable[[bytes], None] | None = (
+            partial(self._pass_over, self._form) if isinstance(self._form, W3c) else None
+        )
 
-    def pass_over(self, block: bytes) -> None:
-        """Take note of what stands before the place where reading begins: the fields may be named there."""
+    def _pass_over(self, form: W3c, block: bytes) -> None:
+        """Take note of the fields that are named before the place where reading begins."""
         data = self._rest + block
         cut = data.rfind(b"\n") + 1
-        self._form.pass_over(data[:cut])
+        form.pass_over(data[:cut])
         self._rest = data[cut:]
 
     def feed(self, block: bytes, *, end: bool = False) -> None:

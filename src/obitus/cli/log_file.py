@@ -11,7 +11,7 @@ from functools import partial
 from pathlib import Path
 from typing import Final
 
-from obitus.cli.reading import Outcome, Send
+from obitus.cli.reading import STEP_BYTES, Outcome, Send
 from obitus.core.clock import to_text
 from obitus.core.frames import ChainLink
 from obitus.core.grouping.groups import Groups
@@ -26,7 +26,6 @@ from obitus.core.stacks.lines import CUT_OFF
 
 BEFORE_BYTES: Final = 32 * 1024
 BEHIND_BYTES: Final = 256 * 1024
-STEP_BYTES: Final = 256 * 1024
 """What a part of a log file is read beyond its ends: what led up to a trace, and the longest trace that may lie across."""
 
 
@@ -81,6 +80,8 @@ class Titles:
 class LogFile:
     """One log file, read from ``start`` on; a trace that its last line cut off waits for what follows."""
 
+    pass_over: Callable[[bytes], None] | None = None
+
     def __init__(
         self,
         outcome: Outcome,
@@ -99,9 +100,6 @@ class LogFile:
     def settled(self) -> int:
         """Up to where everything is told."""
         return self._scanner.settled
-
-    def pass_over(self, block: bytes) -> None:
-        """What stands before the place where reading begins tells nothing that counts here."""
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         """Read on."""

@@ -52,7 +52,8 @@ class _File(Protocol):
     @property
     def settled(self) -> int: ...
 
-    def pass_over(self, block: bytes) -> None: ...
+    pass_over: Callable[[bytes], None] | None
+    """Takes note of what stands before the place where reading begins; None where that tells nothing that counts."""
 
     def feed(self, block: bytes, *, end: bool = False) -> None: ...
 
@@ -122,7 +123,7 @@ class Reading:
         self.outcome.known_before += start
         self._progress(start)
         read = self._file(form, identity, start, written_ms)
-        rest = _from(head, opened, start, read.pass_over if form == "w3c" else None)
+        rest = _from(head, opened, start, read.pass_over)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
             start = self._by_several(read, name, start, size)
             self._settle(identity, start)

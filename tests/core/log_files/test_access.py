@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from obitus.core.log_files import common, requests
 from obitus.core.log_files.common import Common
-from obitus.core.log_files.requests import Counts, Form
+from obitus.core.log_files.requests import Counts, LineForm
 from obitus.core.log_files.w3c import Header, W3c
 
 OFFSETS = st.sampled_from(["+0000", "+0200", "+0100", "-0800", "+0530", "+0545"])
@@ -53,7 +53,7 @@ def common_lines(draw: st.DrawFn) -> list[str]:
     return lines
 
 
-def line_by_line(form: Form, data: bytes) -> tuple[Counter[tuple[int, str, int]], list[int], int]:
+def line_by_line(form: LineForm, data: bytes) -> tuple[Counter[tuple[int, str, int]], list[int], int]:
     """Return counts, places of what did not go well, and how many lines cannot be read: the slow and simple way."""
     runs: Counter[tuple[int, str, int]] = Counter()
     told, unreadable, place = [], 0, 0

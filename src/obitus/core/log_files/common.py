@@ -32,7 +32,11 @@ _HOUR = re.compile(rb" \[(\d\d/\w{3}/\d{4}:\d\d):\d\d:\d\d( [+-]\d\d\d\d)\]")
 
 def is_line(line: bytes) -> bool:
     """Whether a line is one of this format."""
-    return _LINE.match(line.rstrip(b"\r")[:MOST_LINE]) is not None
+    return _match(line) is not None
+
+
+def _match(line: bytes) -> re.Match[bytes] | None:
+    return _LINE.match(line.rstrip(b"\r")[:MOST_LINE])
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,12 +52,9 @@ class Common:
         count_in_steps(counts, piece, 0, len(piece), lambda lines, place: _Step(lines, place, self))
         return counts
 
-    def pass_over(self, piece: bytes) -> None:
-        """Nothing that stands before a line tells how it is read."""
-
     def request(self, line: bytes) -> Request | None:
         """Read one line, whole; None where it is none."""
-        found = _LINE.match(line.rstrip(b"\r")[:MOST_LINE])
+        found = _match(line)
         if found is None:
             return None
         part = {name: (value or b"").decode("utf-8", "replace") for name, value in found.groupdict().items()}

@@ -70,10 +70,10 @@ class Told(NamedTuple):
 
     place: int
     line: bytes
-    form: Form
+    form: LineForm
 
 
-class Form(Protocol):
+class LineForm(Protocol):
     """What reads the lines of an access log."""
 
     def request(self, line: bytes) -> Request | None:
@@ -148,7 +148,7 @@ def points_of(requests: list[bytes]) -> Counter[str]:
     """Count requests by their entry points."""
     sums = Counter(map(_POINTS.get, requests))
     if sums.pop(None, 0):
-        for request, times in Counter(list(filterfalse(_POINTS.__contains__, requests))).items():
+        for request, times in Counter(filterfalse(_POINTS.__contains__, requests)).items():
             sums[point_of(request)] += times
     return cast("Counter[str]", sums)
 
@@ -193,7 +193,7 @@ class Step(ABC):
     it bears. What neither way takes is read line by line.
     """
 
-    def __init__(self, lines: bytes, place: int, form: Form, hours: Hours) -> None:
+    def __init__(self, lines: bytes, place: int, form: LineForm, hours: Hours) -> None:
         self.lines = b"\n" + lines
         self.place = place
         """Where the lines begin in the piece."""
