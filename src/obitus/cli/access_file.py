@@ -6,8 +6,9 @@ from collections.abc import Callable
 from copy import copy
 from datetime import tzinfo
 from functools import partial
+from importlib.util import find_spec
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send
 from obitus.core.clock import to_text
@@ -15,6 +16,9 @@ from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
 from obitus.core.log_files.requests import STEP_BYTES, Counts, Request, outcome_of
 from obitus.core.log_files.w3c import W3c
+
+AT_ONCE_BYTES: Final = 8 * 1024 * 1024
+"""From how many bytes on it pays to load what reads many lines together; only the service's install has it."""
 
 
 class AccessFile:
@@ -27,11 +31,14 @@ class AccessFile:
         form: str,
         identity: str,
         start: int,
+        size: int,
         written_ms: int,
         zone: tzinfo,
     ) -> None:
         self._outcome, self._send, self._identity = outcome, send, identity
+        self._at_once = size - start > AT_ONCE_BYTES and find_spec("numpy") is not None
         self._form = W3c() if form == "w3c" else Common(zone, written_ms)
+        self._form.at_once = self._at_once
         self._rest = b""
         self.settled = start
         self.pass_over: Callable[[bytes], None] | None = (
@@ -58,6 +65,9 @@ class AccessFile:
     def part(self, name: str, start: int, end: int) -> Callable[[], Counts]:
         """Return what reads a part of the file, in another process; parts are asked for in order."""
         form = copy(self._form)
+        form.at_once = self._at_once
+        # What is left behind the last part is short.
+        self._form.at_once = False
         if isinstance(self._form, W3c):
             with Path(name).open("rb") as opened:
                 opened.seek(start)

@@ -122,7 +122,7 @@ class Reading:
         self.outcome.forms[name] = form
         self.outcome.known_before += start
         self._progress(start)
-        read = self._file(form, identity, start, written_ms)
+        read = self._file(form, identity, start, size, written_ms)
         rest = _from(head, opened, start, read.pass_over)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
             start = self._by_several(read, name, start, size)
@@ -140,7 +140,7 @@ class Reading:
         on()
         return on
 
-    def _file(self, form: str, identity: str, start: int, written_ms: int) -> _File:
+    def _file(self, form: str, identity: str, start: int, size: int, written_ms: int) -> _File:
         send = self.send if self._sending is not None else None
         if form == "log":
             from obitus.cli.log_file import LogFile, Titles
@@ -149,7 +149,7 @@ class Reading:
             return LogFile(self.outcome, self._titles, send, identity, start, written_ms, self.options.zone)
         from obitus.cli.access_file import AccessFile
 
-        return AccessFile(self.outcome, send, form, identity, start, written_ms, self.options.zone)
+        return AccessFile(self.outcome, send, form, identity, start, size, written_ms, self.options.zone)
 
     def _by_several(self, read: _File, name: str, start: int, size: int) -> int:
         """Let several processes read the bulk of a large file, in order; return where it goes on."""

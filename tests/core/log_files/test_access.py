@@ -33,6 +33,20 @@ ODD = st.sampled_from(
         '10.0.0.1 - odd [user] [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 5',
         '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 5 "-" "a" "b" 502 0.1',
         '"quoted" and no more',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /a\\" 404 7 HTTP/1.1" 200 5',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /a\\\\" 404 7',
+        '10.0.0.1 - - [25/Nov/2026:10:61:00 +0000] "GET / HTTP/1.1" 200 5',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 many',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /no/protocol" 200 5',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "get /low HTTP/1.1" 200 5',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET  HTTP/1.1" 200 -',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "PROPFIND /dir/a HTTP/1.1" 207 -',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "MOVING /eight/l HTTP/1.1" 200 -',
+        f'10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /{"long/" * 200} HTTP/1.1" 500 -',
+        f'10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /{"long/" * 200}end HTTP/1.1" 200 -',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /tab\tand\x01 HTTP/1.1" 200 -',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /\u00e9?a=b?c HTTP/1.1" 200 -',
+        '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /carriage HTTP/1.1" 200 -\r',
     ]
 )
 
@@ -74,16 +88,15 @@ def told_by(counts: Counts) -> tuple[Counter[tuple[int, str, int]], list[int], i
     return counts.runs, sorted(told.place for told in counts.told), counts.unreadable
 
 
-@pytest.mark.parametrize("short", [1, 16 * 1024], ids=["by hour", "by minute"])
+@pytest.mark.parametrize("at_once", [True, False], ids=["in columns", "line by line"])
 @pytest.mark.parametrize("zone", [UTC, ZoneInfo("Europe/Oslo"), timezone(timedelta(hours=5, minutes=30))], ids=str)
-def test_many_at_a_time_is_one_at_a_time(short: int, zone: tzinfo, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_many_at_a_time_is_one_at_a_time(at_once: bool, zone: tzinfo, monkeypatch: pytest.MonkeyPatch) -> None:
     """Hours in any order, offsets that change and are no whole hours, garbage between: the same runs, told at the same places."""
-    monkeypatch.setattr(requests, "SHORT_BYTES", short)
 
     @given(common_lines(), st.integers(60, 4000))
     def same(lines: list[str], step: int) -> None:
         monkeypatch.setattr(requests, "STEP_BYTES", step)
-        data, form = ("\n".join(lines) + "\n").encode(), Common(zone, 1_800_000_000_000)
+        data, form = ("\n".join(lines) + "\n").encode(), Common(zone, 1_800_000_000_000, at_once=at_once)
         counts = form.read(data)
         assert told_by(counts) == line_by_line(form, data)
         assert counts.lines == sum(1 for line in lines if line.strip()) or counts.unreadable == 0
@@ -111,7 +124,23 @@ FIELDS = st.sampled_from(
     ]
 )
 W3C_ODD = st.sampled_from(
-    ["", "2026-11-25", "2026-11-25 10:00:00", "2026-13-45 10:00:00 GET / 200", "x y", "- - - - -", "\t", "#"]
+    [
+        "",
+        "2026-11-25",
+        "2026-11-25 10:00:00",
+        "2026-13-45 10:00:00 GET / 200",
+        "x y",
+        "- - - - -",
+        "\t",
+        "#",
+        "2026-11-25 10:00:00 10.0.0.4 GET /a\tb - 200 0 0 15",
+        "2026-11-25 10:00:00 10.0.0.4 GET /a  200 0 0 15",
+        "2026-11-25 10:00:00 10.0.0.4 GET /a\u00a0b n=1 404 0 0 15",
+        "2026-11-25 10:00:00.125 10.0.0.4 GET /a?b - 200 0 0 15",
+        "2026-11-25 10:00:00 10.0.0.4 GET /a - 200 0  15",
+        "2026-11-25 10:00:00 GET /a?b 200 ",
+        "2026-11-25 10:60:00 GET /a?b 200",
+    ]
 )
 
 
@@ -127,7 +156,7 @@ def w3c_lines(draw: st.DrawFn) -> list[str]:
         for i in range(draw(st.integers(0, 10))):
             value = {
                 "date": "2026-11-25", "time": f"{hour:02d}:{i * 7 % 63:02d}:01", "cs-method": draw(st.sampled_from(["GET", "POST", "-"])),
-                "cs-uri-stem": draw(st.sampled_from(["/gates/7", "/", "-", "/a.css"])), "cs-uri": "/fares/3?x=1", "sc-status": str(draw(STATUSES)),
+                "cs-uri-stem": draw(st.sampled_from(["/gates/7", "/", "-", "/a.css"])), "cs-uri": draw(st.sampled_from(["/fares/3?x=1", "/fares/4", "-", "http://pier/x"])), "sc-status": str(draw(STATUSES)),
             }  # fmt: skip
             lines.append(" ".join(value.get(name, "0") for name in fields))
             if draw(st.integers(0, 9)) == 0:
@@ -135,11 +164,10 @@ def w3c_lines(draw: st.DrawFn) -> list[str]:
     return lines
 
 
-@pytest.mark.parametrize("short", [1, 16 * 1024], ids=["by hour", "by line"])
+@pytest.mark.parametrize("at_once", [True, False], ids=["in columns", "line by line"])
 @pytest.mark.parametrize("end", ["\n", "\r\n"], ids=["unix", "windows"])
-def test_fields_in_any_order(short: int, end: str, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_fields_in_any_order(at_once: bool, end: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever fields a header names, and where it changes: what is counted is what each line says."""
-    monkeypatch.setattr(requests, "SHORT_BYTES", short)
 
     @given(w3c_lines(), st.integers(40, 3000))
     def same(lines: list[str], step: int) -> None:
@@ -156,12 +184,12 @@ def test_fields_in_any_order(short: int, end: str, monkeypatch: pytest.MonkeyPat
                 wanted_told += [place for _ in told]
                 unreadable += odd
             place += len(line) + 1
-        form = W3c()
+        form = W3c(at_once=at_once)
         counts = form.read(data)
         assert told_by(counts) == (wanted_runs, wanted_told, unreadable)
         assert form.header == header
         cut = data.rfind(b"\n", 0, len(data) // 2) + 1
-        form, behind = W3c(), W3c()
+        form, behind = W3c(at_once=at_once), W3c()
         behind.pass_over(data[:cut])
         parts = form.read(data[:cut])
         assert behind.header == form.header

@@ -3,35 +3,29 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC
-from functools import lru_cache, partial
-from typing import NamedTuple
+from functools import lru_cache
+from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
-from obitus.core.log_files.requests import (
-    Counts,
-    Hours,
-    Request,
-    Step,
-    count_in_steps,
-    line_behind,
-    point_of_each,
-)
+from obitus.core.log_files.requests import Counts, Hours, Request, count_in_steps, point_of
 from obitus.core.log_files.times import time_of
 
-_ANY = rb"[^ ]*+"
-_LAST = rb"[^ \r\n]++"
-_CLOCK = rb":[0-5]\d:[0-5]\d(?:\.\d{1,9})?+"
-_PATH = {"cs-uri-stem": rb"/[^ \r\n]*+)", "cs-uri": rb"/[^ ?\r\n]*+)[^ \r\n]*+"}
+if TYPE_CHECKING:
+    from obitus.core.log_files.columns import Block, Columns
+
+_UTC = Hours(UTC, 0)
+_LINE = re.compile(rb"\d\d:[0-5]\d:\d\d(?:\.\d+)? [A-Za-z]+ /[^ ]* \d{3}")
 
 
 class W3c:
     """The format, read piece by piece: the fields are named in the file, and may change in its middle. Times are UTC."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, at_once: bool = False) -> None:
+        self.at_once = at_once
+        """Whether to read many lines together, which needs NumPy."""
         self.header = Header()
         """What holds for the lines that come next."""
 
@@ -39,7 +33,7 @@ class W3c:
         """Read whole lines."""
         counts = Counts()
         for start, end in self._between_directives(piece):
-            count_in_steps(counts, piece, start, end, partial(_Step, header=self.header))
+            count_in_steps(counts, piece, start, end, self.header, at_once=self.at_once)
         return counts
 
     def pass_over(self, piece: bytes) -> None:
@@ -57,7 +51,7 @@ class W3c:
                 yield start, end
             if directive is None:
                 return
-            line = line_behind(piece, directive - 1)
+            line = piece[directive : piece.find(b"\n", directive) + 1 or len(piece)].removesuffix(b"\n")
             self.header = self.header.after(line)
             start = directive + len(line) + 1
 
@@ -88,101 +82,45 @@ class Header:
 
     def request(self, line: bytes) -> Request | None:
         """Read one line, whole; None where it is no request."""
-        return _request(line.decode("utf-8", "replace").split(), self)
-
-
-class _Step(Step):
-    def __init__(self, lines: bytes, place: int, header: Header) -> None:
-        super().__init__(lines, place, header, Hours(UTC, 0))
-        self._header = header
-        self._patterns = _patterns(header.fields)
-
-    def next_hour(self, place: int) -> tuple[bytes, re.Pattern[bytes]] | None:
-        if self._patterns is None:
+        values = line.split()
+        if len(values) != len(self.fields):
             return None
-        found = self._patterns.hour.search(self.lines, place)
-        return None if found is None else (self._written(found[1]), _other_than(found[1]))
+        return _request([value.decode("utf-8", "replace") for value in values], self)
 
-    def count_hour(self, start: int, first: int, end: int) -> None:
-        assert self._patterns is not None
-        runs, not_well = self.mine.runs, set()
-        found = self._patterns.line.findall(self.lines, first, end)
-        if found:
-            asked, statuses = zip(*found, strict=True)
-            for (point, status), times in Counter(zip(point_of_each(asked), statuses, strict=True)).items():
-                runs[start, point, int(status)] += times
-                if status >= b"400":
-                    not_well.add(status)
-        for status in not_well:
-            at = self.lines.find(b" " + status, first, end)
-            while at >= 0:
-                newline = self.lines.rfind(b"\n", 0, at)
-                line = self._patterns.line.match(self.lines, newline)
-                if line is not None and line.start(2) == at + 1:
-                    self.tell(newline)
-                at = self.lines.find(b" " + status, at + 1, end)
+    def asked(self, line: bytes) -> tuple[int, str, int] | None:
+        """Return only the hour, the entry point and the status of a line that is written as most are; None for others."""
+        values = line.split()
+        places = _places(self.fields)
+        if places is None or len(values) != len(self.fields):
+            return None
+        date, time, method, path, status = places
+        day = self.date.encode() if date is None else values[date]
+        if _LINE.fullmatch(b" ".join((values[time], values[method], values[path], values[status]))) is None:
+            return None
+        start = _UTC.of(day + b" " + values[time][:2] + b":00:00")
+        if start is None:
+            return None
+        return start, point_of(values[method] + b" " + values[path].partition(b"?")[0]), int(values[status])
 
-    def count_each(self, first: int) -> None:
-        if self._patterns is not None:
-            for found in self._patterns.each.finditer(self.lines, first):
-                start = self.hours.of(self._written(found[1]))
-                if start is not None:
-                    self.add(start, found[2], int(found[3]), found.start())
+    def columns(self, block: Block) -> Columns | None:
+        """Return what many lines say, as columns of numbers; None where they have to be read one by one."""
+        from obitus.core.log_files.columns_of import extended
 
-    def is_counted(self, newline: int) -> bool:
-        if self._patterns is None:
-            return False
-        if newline < self.together:
-            return self._patterns.line.match(self.lines, newline) is not None
-        found = self._patterns.each.match(self.lines, newline)
-        return found is not None and self.hours.of(self._written(found[1])) is not None
-
-    def _written(self, hour: bytes) -> bytes:
-        date = b"" if b" " in hour else self._header.date.encode() + b" "
-        return date + hour + b":00:00"
-
-
-class _Patterns(NamedTuple):
-    """What finds the lines that have all fields, each from the newline before it."""
-
-    hour: re.Pattern[bytes]
-    line: re.Pattern[bytes]
-    each: re.Pattern[bytes]
+        return extended(block, self.fields, self.date, _UTC)
 
 
 @lru_cache(maxsize=64)
-def _patterns(fields: tuple[str, ...]) -> _Patterns | None:
-    """Return the patterns for fields in the order that servers write them; None for any other."""
-    times = 2 if fields[:2] == ("date", "time") else 1 if fields[:1] == ("time",) else 0
-    method = fields.index("cs-method") if "cs-method" in fields else len(fields)
-    path = fields[method + 1] if method + 1 < len(fields) else ""
-    if not times or path not in _PATH or "sc-status" not in fields[method:] or len(set(fields)) < len(fields):
+def _places(fields: tuple[str, ...]) -> tuple[int | None, int, int, int, int] | None:
+    """Return where the date, the time, the method, the path and the status stand; None where one but the date is missing."""
+    place = {name: number for number, name in enumerate(fields)}
+    path = place.get("cs-uri-stem", place.get("cs-uri"))
+    time, method, status = (place.get(name) for name in ("time", "cs-method", "sc-status"))
+    if time is None or method is None or path is None or status is None:
         return None
-    hour = rb"\d{4}-\d\d-\d\d \d\d" if times == 2 else rb"\d\d"
-
-    def line(before: bytes) -> re.Pattern[bytes]:
-        parts = [before + _CLOCK, *[_ANY] * (method - times), rb"([A-Za-z]++ " + _PATH[path]]
-        parts += [rb"(\d\d\d)" if name == "sc-status" else _ANY for name in fields[method + 2 :]]
-        if parts[-1] == _ANY:
-            parts[-1] = _LAST
-        return re.compile(rb"\n" + b" ".join(parts) + rb"(?=[\r\n]|\Z)")
-
-    return _Patterns(
-        re.compile(rb"\n(" + hour + rb"):"),
-        line(hour),
-        line(rb"(" + hour + rb")"),
-    )
-
-
-@lru_cache(maxsize=256)
-def _other_than(hour: bytes) -> re.Pattern[bytes]:
-    """Return what finds a line that is of another hour, or of none."""
-    return re.compile(rb"\n(?!" + hour + rb":|\Z)")
+    return place.get("date"), time, method, path, status
 
 
 def _request(values: Sequence[str], header: Header) -> Request | None:
-    if len(values) != len(header.fields):
-        return None
     part = {name: "" if value == "-" else value for name, value in zip(header.fields, values, strict=True)}
     status = part.get("sc-status", "")
     time_ms = time_of(f"{part.get('date') or header.date} {part.get('time', '')}", UTC, 0)
