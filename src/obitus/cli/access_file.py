@@ -66,6 +66,9 @@ class AccessFile:
         """Return what reads a part of the file, in another process; parts are asked for in order."""
         form = copy(self._form)
         form.at_once = self._at_once
+        if self._at_once:
+            # Loaded here, it is there in every process.
+            import obitus.core.log_files.columns_of  # noqa: F401
         # What is left behind the last part is short.
         self._form.at_once = False
         if isinstance(self._form, W3c):

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any, Final, NamedTuple
 
 import numpy as np
@@ -35,6 +35,9 @@ AHEAD: Final = 32
 """Bytes of a block before its first line: what stands before a place may be looked at without asking."""
 _BEHIND: Final = b'""' + b"\0" * 64
 SLOTS: Final = 2**18
+_TO_SLOT: Final = np.uint64(64 - 18)
+_UNKNOWN, _BY_DIGITS = -1, -2
+_DIGIT = re.compile(r"\d")
 MOST_WORDS: Final = 64
 """A path of more than eight times as many bytes is left to who reads line by line."""
 
@@ -45,6 +48,7 @@ _ONE, _SEVEN, _HALF = np.uint64(1), np.uint64(7), np.uint64(32)
 _QUESTION: Final = np.uint64(0x3F * _EACH)
 _BLANK: Final = np.uint64(0x20 * _EACH)
 _QUOTE, _QUOTE_BIT = np.uint64(0x22 * _EACH), np.uint64(0x02 * _EACH)
+_ZEROS, _BEYOND_NINE, _LOW_BITS = np.uint64(0x30 * _EACH), np.uint64(0x76 * _EACH), np.uint64(0x0F)
 _MIX: Final = np.uint64(0x9E3779B97F4A7C15)
 """An odd number without a pattern, 2**64 divided by the golden ratio (D. Knuth, The Art of Computer Programming, 6.4)."""
 
@@ -138,7 +142,11 @@ class Asked:
 
 
 class EntryPoints:
-    """Numbers of entry points, by what was asked; what was asked before is known again by a hash of 64 bits."""
+    """Numbers of entry points, by what was asked; what was asked before is known again by a hash of 64 bits.
+
+    Most ids are digits. So it is first looked for whatever the digits are, and by them only where the entry point's
+    name has any.
+    """
 
     def __init__(self, asked: Asked) -> None:
         self._asked = asked
@@ -147,52 +155,39 @@ class EntryPoints:
     def _clear(self) -> None:
         self.names: list[str] = []
         self._numbers: dict[str, int] = {}
-        self._known: dict[int, int] = {0: -1}
-        self._hashes = np.zeros(SLOTS, np.uint64)
-        self._at = np.full(SLOTS, -1, np.int64)
+        self._by_shape, self._by_digits = _Known(), _Known()
 
     def of(self, block: Block, method_at: Places, path_at: Places) -> NDArray[np.int64]:
         """Return the number of each request's entry point; -1 where this cannot be told."""
-        if len(self._known) >= MOST_REMEMBERED:
+        if self._by_shape.full or self._by_digits.full:
             self._clear()
-        hashes = self._hash(block, method_at, path_at)
-        slots = (hashes >> np.uint64(64 - SLOTS.bit_length() + 1)).astype(np.intp)
-        numbers = self._at[slots]
-        strange = np.flatnonzero(self._hashes[slots] != hashes)
-        if len(strange):
-            _, first, which = np.unique(hashes[strange], return_index=True, return_inverse=True)
-            rows = strange[first]
-            found = np.array(
-                [
-                    self._number(block, int(hash_), method)
-                    for hash_, method in zip(hashes[rows], method_at[rows].tolist(), strict=True)
-                ],
-                np.int64,
-            )
-            numbers[strange] = found[which]
-            self._hashes[slots[rows]] = hashes[rows]
-            self._at[slots[rows]] = found
+        name = partial(self._number, block)
+        hashes = self._hash(block, method_at, path_at, any_digit=True)
+        numbers = self._by_shape.of(hashes, method_at, partial(name, any_digit=True))
+        differ = np.flatnonzero(numbers == _BY_DIGITS)
+        if len(differ):
+            method_at, path_at = method_at[differ], path_at[differ]
+            hashes = self._hash(block, method_at, path_at, any_digit=False)
+            numbers[differ] = self._by_digits.of(hashes, method_at, partial(name, any_digit=False))
         return numbers
 
-    def _number(self, block: Block, hash_: int, method: int) -> int:
-        number = self._known.get(hash_)
-        if number is None:
-            asked = self._asked.pattern.match(block.text, method)
-            if asked is None:
-                number = -1
-            else:
-                name = point_of(asked[0])
-                number = self._numbers.setdefault(name, len(self.names))
-                if number == len(self.names):
-                    self.names.append(name)
-            self._known[hash_] = number
+    def _number(self, block: Block, method: int, *, any_digit: bool) -> int:
+        asked = self._asked.pattern.match(block.text, method)
+        if asked is None:
+            return _UNKNOWN
+        name = point_of(asked[0])
+        if any_digit and _DIGIT.search(name):
+            return _BY_DIGITS
+        number = self._numbers.setdefault(name, len(self.names))
+        if number == len(self.names):
+            self.names.append(name)
         return number
 
-    def _hash(self, block: Block, method_at: Places, path_at: Places) -> Words:
-        """Return a hash of each method and path, up to where it ends."""
+    def _hash(self, block: Block, method_at: Places, path_at: Places, *, any_digit: bool) -> Words:
+        """Return a hash of each method and path, up to where it ends; 0 where that is too far away."""
         words = block.words[method_at]
         before, _ = self._asked.until(words)
-        hashes = (words & before) * _MIX
+        hashes: Words = (words & before) * _MIX
         rows: Places | None = None
         at = path_at
         for _ in range(MOST_WORDS):
@@ -200,6 +195,8 @@ class EntryPoints:
             before, end = self._asked.until(words)
             words &= before
             words |= end
+            if any_digit:
+                words &= ~_low_bits_of_digits(words)
             mine = hashes if rows is None else hashes[rows]
             mine ^= words
             mine *= _MIX
@@ -207,14 +204,50 @@ class EntryPoints:
             more = np.flatnonzero(before == _ALL)
             if rows is not None:
                 hashes[rows] = mine
-                more_rows = rows[more]
-            else:
-                more_rows = more
             if not len(more):
                 return hashes
-            rows, at = more_rows, at[more] + 8
+            rows, at = more if rows is None else rows[more], at[more] + 8
         hashes[rows] = 0
         return hashes
+
+
+class _Known:
+    """Numbers by hashes of 64 bits. Most are found at once, in the slot of their hash; others by and by."""
+
+    def __init__(self) -> None:
+        self._numbers = {0: _UNKNOWN}
+        self._hashes = np.zeros(SLOTS, np.uint64)
+        self._at = np.full(SLOTS, _UNKNOWN, np.int64)
+
+    @property
+    def full(self) -> bool:
+        """Whether it holds so many that it is time to forget them."""
+        return len(self._numbers) >= MOST_REMEMBERED
+
+    def of(self, hashes: Words, places: Places, number: Callable[[int], int]) -> NDArray[np.int64]:
+        """Return the number of each hash; ``number`` tells that of a new one from its place."""
+        slots = (hashes >> _TO_SLOT).astype(np.intp)
+        numbers: NDArray[np.int64] = self._at[slots]
+        strange = np.flatnonzero(self._hashes[slots] != hashes)
+        if len(strange):
+            new, first, which = np.unique(hashes[strange], return_index=True, return_inverse=True)
+            found = []
+            for hash_, place in zip(new.tolist(), places[strange[first]].tolist(), strict=True):
+                if hash_ not in self._numbers:
+                    self._numbers[hash_] = number(place)
+                found.append(self._numbers[hash_])
+            numbers[strange] = np.array(found)[which]
+            slots = slots[strange[first]]
+            self._hashes[slots], self._at[slots] = new, found
+        return numbers
+
+
+def _low_bits_of_digits(words: Words) -> Words:
+    """Return the bits by which one digit differs from another, wherever a byte is a digit."""
+    others = words ^ _ZEROS
+    others |= (others & ~_HIGHEST) + _BEYOND_NINE
+    digits: Words = ((~others & _HIGHEST) >> _SEVEN) * _LOW_BITS
+    return digits
 
 
 @lru_cache(maxsize=8)
