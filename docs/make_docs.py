@@ -9,7 +9,7 @@ from typing import Any
 import typer
 import typer.main
 
-from obitus.cli.commands import EXIT_STATUSES, app
+from obitus.cli.commands import EXIT_STATUSES, app, load
 from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.service.prepare import REFUSALS
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
@@ -25,6 +25,7 @@ def commands() -> str:
     parts.append("## Settings of the client\n\n| variable | meaning |\n| --- | --- |")
     parts += [f"| `{name}` | {meaning} |" for name, meaning in ENVIRONMENT_NAMES.items()]
     parts.append("")
+    load()
     root = typer.main.get_command(app)
     parts += _helps(root, "obitus")
     return "\n".join(parts)

@@ -19,16 +19,12 @@ from collections.abc import Sequence as _Sequence
 from typing import TYPE_CHECKING as _TYPE_CHECKING
 from typing import Any as _Any
 
-from obitus.client import runs as _runs
-from obitus.client import settings as _settings
-from obitus.client.integrations.asgi import AsgiMiddleware
-from obitus.client.integrations.wsgi import WsgiMiddleware
-from obitus.client.log import log as _log
-from obitus.client.trail import TRIM_AT as _TRIM_AT
-from obitus.client.work import Run as _Run
-
 if _TYPE_CHECKING:
+    from obitus.client.integrations.asgi import AsgiMiddleware
+    from obitus.client.integrations.wsgi import WsgiMiddleware
     from obitus.client.reporter import Reporter as _Reporter
+    from obitus.client.runs import RunState as _RunState
+    from obitus.client.work import Run as _Run
 
 __all__ = [
     "AsgiMiddleware",
@@ -49,9 +45,14 @@ __version__ = "0.1.0"
 _EXIT_TIMEOUT_S = 2.0
 _PLAIN = frozenset({str, int, float, bool, type(None)})
 _MOST_CHARS = 1000
+_LATER = {
+    "AsgiMiddleware": "obitus.client.integrations.asgi",
+    "WsgiMiddleware": "obitus.client.integrations.wsgi",
+}
 _active: _Reporter | None = None
 _marking: _Reporter | None = None
-_current_run = _runs.current.get
+_current_run: _Callable[[], _RunState | None] = lambda: None  # noqa: E731 - the reporter brings its own
+_trim_at = 0
 
 
 def watch(
@@ -91,8 +92,11 @@ def watch(
     - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
     - ``spool``, ``spool_bytes``, ``spool_hours``: where reports wait while the service is away, and how many for how long.
     """
+    from obitus.client import settings
+    from obitus.client.log import log
+
     try:
-        chosen = _settings.load(
+        chosen = settings.load(
             url=url,
             key=key,
             release=release,
@@ -112,9 +116,9 @@ def watch(
             spool_bytes=spool_bytes,
             spool_hours=spool_hours,
         )
-    except _settings.SettingTrouble as trouble:
+    except settings.SettingTrouble as trouble:
         # What was to be hidden is not known: then nothing may leave.
-        _log.warning("Obitus: nothing is reported. %s", trouble)
+        log.warning("Obitus: nothing is reported. %s", trouble)
         stop()
         return
     if _active is not None:
@@ -122,15 +126,14 @@ def watch(
     if chosen.off:
         return
     if chosen.missing is not None:
-        _log.warning("Obitus: %s is not set, so nothing is reported. Run `obitus check`.", chosen.missing)
+        log.warning("Obitus: %s is not set, so nothing is reported. Run `obitus check`.", chosen.missing)
         return
     try:
-        # What does the work is much to load for a command, or an app that is told not to report.
         from obitus.client.reporter import Reporter
 
         _use(Reporter(chosen))
     except Exception as trouble:
-        _log.warning("Obitus: nothing is reported (%s: %s).", type(trouble).__name__, trouble)
+        log.warning("Obitus: nothing is reported (%s: %s).", type(trouble).__name__, trouble)
 
 
 def record(error: BaseException | None = None, /, **attributes: _Any) -> str | None:
@@ -140,7 +143,9 @@ def record(error: BaseException | None = None, /, **attributes: _Any) -> str | N
     if error is None:
         error = _sys.exc_info()[1]
         if error is None:
-            _log.warning("Obitus: record() was called without an exception, and none is being handled.")
+            from obitus.client.log import log
+
+            log.warning("Obitus: record() was called without an exception, and none is being handled.")
             return None
     return _active.record(error, handled=True, captured_by="record", attributes=attributes)
 
@@ -166,7 +171,7 @@ def mark(message: str, /, **data: _Any) -> None:
     run = _current_run()
     trail = reporter.trail if run is None else run.trail
     trail.append(("mark", reporter.now_ns(), "INFO", message, data))
-    if len(trail) > _TRIM_AT:
+    if len(trail) > _trim_at:
         trail.trim()
 
 
@@ -178,7 +183,9 @@ def attach(attributes: _Mapping[str, _Any] | None = None, /, **more: _Any) -> No
 
 def run(entry_point: str, /, **attributes: _Any) -> _Run:
     """Return a unit of work, to be used as ``with obitus.run("job nightly-manifest"):`` or as a decorator."""
-    return _Run(entry_point, attributes, _reporter)
+    from obitus.client.work import Run
+
+    return Run(entry_point, attributes, _reporter)
 
 
 def watched(connection: _Any) -> _Any:
@@ -208,13 +215,31 @@ def stop(timeout: float = _EXIT_TIMEOUT_S) -> None:
         reporter.stop(timeout)
 
 
+def __getattr__(name: str) -> _Any:
+    """Load what wraps an app where it is asked for: commands, and jobs without a web app, do without."""
+    if name not in _LATER:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from importlib import import_module
+
+    found = globals()[name] = getattr(import_module(_LATER[name]), name)
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__})
+
+
 def _at_exit() -> None:
     if _active is not None:
         _active.last_words(_EXIT_TIMEOUT_S)
 
 
 def _use(reporter: _Reporter) -> None:
-    global _active, _marking
+    global _active, _marking, _current_run, _trim_at
+    from obitus.client.runs import current
+    from obitus.client.trail import TRIM_AT
+
+    _current_run, _trim_at = current.get, TRIM_AT
     _active = reporter
     _marking = reporter if "mark" not in reporter.settings.without else None
     _atexit.register(_at_exit)

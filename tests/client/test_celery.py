@@ -38,11 +38,12 @@ APP = """
 GIVE = """
     import obitus
     import gatekeeper
+    from obitus.client import runs
     with obitus.run("POST /passes"):
         for name in ("p-101", "p-102"): gatekeeper.print_pass.delay(name)
         gatekeeper.heartbeat.delay()
         gatekeeper.flaky.delay()
-        print(obitus._runs.current.get().trace_id)
+        print(runs.current.get().trace_id)
 """
 
 

@@ -12,6 +12,7 @@ from obitus.cli import show
 from obitus.cli.api import Api, api
 from obitus.cli.commands import Json, Number, Token, Url, app, print_json
 from obitus.cli.errors import CliError
+from obitus.cli.safe import safe
 from obitus.core.wording import count_of
 
 Yes = Annotated[bool, typer.Option("--yes", help="Do it; without it, only the preview is shown.")]
@@ -39,18 +40,18 @@ def why(number: Number, url: Url = None, token: Token = None, as_json: Json = Fa
     if as_json:
         print_json({"why": issue["why"], **likes})
         return
-    show.say(f"Issue {number}: {show.safe(issue['title'])}")
+    show.say(f"Issue {number}: {safe(issue['title'])}")
     for place, found in enumerate(issue["why"]):
         head = "Why together" if not place else f"Also, by fingerprint {found['fingerprint']}"
         show.heading(head)
         if found["joined"]:
-            show.say(f"  joined because: {show.safe(found['joined'])}")
+            show.say(f"  joined because: {safe(found['joined'])}")
         for part in found["parts"]:
             mark = Text("  counts   ", style=show.ACCENT) if part["counted"] else Text("  left out ", style=show.QUIET)
             show.console.print(
-                mark.append(f"{part['kind']}: ", style="").append(show.safe(part["value"])[:200], style="bold")
+                mark.append(f"{part['kind']}: ", style="").append(safe(part["value"])[:200], style="bold")
             )
-            show.inset(Text(show.safe(part["reason"]), style=show.QUIET), 11)
+            show.inset(Text(safe(part["reason"]), style=show.QUIET), 11)
     show.say(f"  fingerprint {issue['why'][0]['fingerprint']}" if issue["why"] else "", show.QUIET)
     show.heading("Perhaps the same as")
     if not likes["perhaps"]:
@@ -58,10 +59,10 @@ def why(number: Number, url: Url = None, token: Token = None, as_json: Json = Fa
     for like in likes["perhaps"]:
         show.console.print(
             Text(f"  {like['number']:>5}  ")
-            .append(show.safe(like["title"]), style="bold")
+            .append(safe(like["title"]), style="bold")
             .append(f"  {like['failures_in_all']:,}×")
         )
-        show.inset(Text(show.safe(like["reason"]), style=show.QUIET), 9)
+        show.inset(Text(safe(like["reason"]), style=show.QUIET), 9)
     if likes["perhaps"]:
         show.say(
             f"  Merge: obitus merge {number} {likes['perhaps'][0]['number']}. Or: obitus never-together {number} {likes['perhaps'][0]['number']}",
@@ -90,7 +91,7 @@ def merge(
         show.say(
             f"{count_of(preview['failures'], 'failure')} of issue {number} would go to issue {into}, which then has {preview['failures_after']:,}."
         )
-        show.say(show.safe(preview["reason"]), show.QUIET)
+        show.say(safe(preview["reason"]), show.QUIET)
         show.say(f"It stays {preview['state']}. Do it: obitus merge {number} {into} --yes")
         return
     _finish(asked, asked.post(f"/api/issues/{number}/merge", {"into": into}), as_json=as_json)
@@ -124,8 +125,8 @@ def split(
         for part in preview["parts"][:30]:
             show.console.print(
                 Text(f"{part['failures']:>7,}  ")
-                .append(show.safe(part["value"]) or "(none)", style="bold")
-                .append(f"  {show.safe(part['message'])}", style=show.QUIET),
+                .append(safe(part["value"]) or "(none)", style="bold")
+                .append(f"  {safe(part['message'])}", style=show.QUIET),
                 overflow="ellipsis",
                 no_wrap=True,
             )
@@ -191,9 +192,7 @@ def rules_list(url: Url = None, token: Token = None, as_json: Json = False) -> N
         )
     for rule in answer["rules"]:
         show.console.print(
-            Text(f"{rule['id']:>4}  ")
-            .append(show.safe(rule["rule"]))
-            .append(f"  {show.safe(rule['person'])}", style=show.QUIET)
+            Text(f"{rule['id']:>4}  ").append(safe(rule["rule"])).append(f"  {safe(rule['person'])}", style=show.QUIET)
         )
 
 
@@ -209,7 +208,7 @@ def rules_add(rule: RuleText, url: Url = None, token: Token = None, as_json: Jso
     """Put a grouping rule in force for what comes; `obitus regroup` applies it to history."""
     answer = api(url, token).post("/api/grouping-rules", {"rule": rule})
     print_json(answer) if as_json else show.say(
-        f"Rule {answer['id']} is in force: {show.safe(answer['rule'])}. For what is there already: obitus regroup APP"
+        f"Rule {answer['id']} is in force: {safe(answer['rule'])}. For what is there already: obitus regroup APP"
     )
 
 
@@ -232,10 +231,10 @@ def _preview(preview: dict[str, Any], then: str) -> None:
         issues = ", ".join(map(str, joining["issues"]))
         show.console.print(
             Text(f"  issues {issues}  ")
-            .append(show.safe(joining["example"]["title"]), style="bold")
+            .append(safe(joining["example"]["title"]), style="bold")
             .append(f"  {joining['failures']:,}×")
         )
-        show.say(f"    {show.safe(joining['example']['message'])}", show.QUIET)
+        show.say(f"    {safe(joining['example']['message'])}", show.QUIET)
     if preview["parting"]:
         show.heading("Would part")
     for parting in preview["parting"]:
@@ -243,8 +242,8 @@ def _preview(preview: dict[str, Any], then: str) -> None:
         for part in parting["into"][:10]:
             show.console.print(
                 Text(f"    {part['failures']:>6,}×  ")
-                .append(show.safe(part["title"]), style="bold")
-                .append(f"  {show.safe(part['message'])}", style=show.QUIET),
+                .append(safe(part["title"]), style="bold")
+                .append(f"  {safe(part['message'])}", style=show.QUIET),
                 overflow="ellipsis",
                 no_wrap=True,
             )
@@ -263,9 +262,9 @@ def _finish(asked: Api, regrouping: dict[str, Any], *, as_json: bool) -> None:
         print_json(regrouping)
     elif regrouping["state"] == "done":
         show.say(
-            f"{show.safe(regrouping['said'])} {count_of(regrouping['moved'], 'failure')} moved. Undo: obitus undo {number}"
+            f"{safe(regrouping['said'])} {count_of(regrouping['moved'], 'failure')} moved. Undo: obitus undo {number}"
         )
     elif regrouping["state"] == "undone":
-        show.say(f"Undone: {show.safe(regrouping['said'])}")
+        show.say(f"Undone: {safe(regrouping['said'])}")
     else:
         raise CliError(f"regrouping {number} broke half-way; the service's log says why. Undo it: obitus undo {number}")

@@ -8,12 +8,10 @@ from contextlib import ExitStack, suppress
 from typing import TYPE_CHECKING, Annotated, Any, Final
 
 import typer
-from rich.console import Console
-from rich.text import Text
 
-from obitus.cli import show
 from obitus.cli.commands import Json, app, print_json
 from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.safe import safe
 from obitus.client import settings as client_settings
 from obitus.core.wording import count_of
 
@@ -49,9 +47,6 @@ def read(
 
     Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds what is new.
     """
-    # What reads files is much to load, and no other command needs it.
-    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
-
     from obitus.cli import reading
 
     if form not in _FORMS:
@@ -72,28 +67,19 @@ def read(
     names = reading.files_of(files)
     marks = reading.Marks(f"{settings.url} {settings.key}")
     with ExitStack() as stack:
-        progress = stack.enter_context(
-            Progress(
-                TextColumn("{task.description}"),
-                BarColumn(),
-                DownloadColumn(),
-                TimeRemainingColumn(),
-                console=Console(stderr=True),
-                disable=not sys.stderr.isatty(),
-                transient=True,
-            )
-        )
-        task = progress.add_task("reading", total=sum(os.path.getsize(name) for name in names if name != "-") or None)  # noqa: PTH202
-        this = reading.Reading(options, sending, marks, lambda step: progress.advance(task, step))
+        bar = _Bar(names, stack) if sys.stderr.isatty() else None
+        this = reading.Reading(options, sending, marks, bar.advance if bar else lambda step: None)
 
         def begin(name: str) -> Any:
-            progress.update(task, description=show.safe(name)[-30:])
+            if bar:
+                bar.reading(name)
             opened, size, written_ms = reading.open_file(name, stack)
             return this.read(name, opened, size, written_ms)
 
         more = {name: begin(name) for name in names}
         if follow:
-            show.say(f"Read {count_of(this.outcome.files, 'file')}; going on as they grow. Ctrl-C ends it.")
+            sys.stdout.write(f"Read {count_of(this.outcome.files, 'file')}; going on as they grow. Ctrl-C ends it.\n")
+            sys.stdout.flush()
             with suppress(KeyboardInterrupt):
                 reading.follow(names, more, begin, lambda: False)
         this.close()
@@ -103,6 +89,35 @@ def read(
         _tell(this.outcome, sending, dry_run=dry_run)
     if sending is not None and sending.refused:
         raise typer.Exit(CliError.status)
+
+
+class _Bar:
+    """Says on a terminal how far reading has come."""
+
+    def __init__(self, names: list[str], stack: ExitStack) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
+
+        self._progress = stack.enter_context(
+            Progress(
+                TextColumn("{task.description}"),
+                BarColumn(),
+                DownloadColumn(),
+                TimeRemainingColumn(),
+                console=Console(stderr=True),
+                transient=True,
+            )
+        )
+        total = sum(os.path.getsize(name) for name in names if name != "-")  # noqa: PTH202
+        self._task = self._progress.add_task("reading", total=total or None)
+
+    def reading(self, name: str) -> None:
+        """Say which file is read."""
+        self._progress.update(self._task, description=safe(name)[-30:])
+
+    def advance(self, step: int) -> None:
+        """Say that so many more bytes were read."""
+        self._progress.advance(self._task, step)
 
 
 def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
@@ -130,6 +145,11 @@ def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
 
 
 def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
+    # What writes on a terminal is much to load.
+    from rich.text import Text
+
+    from obitus.cli import show
+
     forms = {
         "log": ("log file", "log files"),
         "common": ("access log (common or combined)", "access logs (common or combined)"),
@@ -143,7 +163,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
         show.heading(f"{count_of(outcome.failures, 'failure')} {would}, {count_of(len(outcome.issues), 'issue')}")
         for title, times in outcome.issues.most_common(MOST_NAMED):
             show.console.print(
-                Text(f"{times:>7,}  ").append(show.safe(title.rpartition(" (")[0])), overflow="ellipsis", no_wrap=True
+                Text(f"{times:>7,}  ").append(safe(title.rpartition(" (")[0])), overflow="ellipsis", no_wrap=True
             )
         if len(outcome.issues) > MOST_NAMED:
             show.say(f"         and {len(outcome.issues) - MOST_NAMED:,} more issues", show.QUIET)
@@ -158,7 +178,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
     if outcome.unreadable:
         show.heading(f"{count_of(outcome.unreadable, 'line')} could not be read")
         for example in outcome.examples:
-            show.console.print(Text("         " + show.safe(example)), overflow="ellipsis", no_wrap=True)
+            show.console.print(Text("         " + safe(example)), overflow="ellipsis", no_wrap=True)
         show.say("If the format was taken for another, say it with --format.", show.QUIET)
     if sending is not None:
         show.say()
@@ -167,7 +187,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
         if not sending.taken and not sending.already_there and outcome.known_before:
             show.say("Nothing is new since the last reading.", show.QUIET)
         if sending.refused:
-            show.say(f"{sending.refused:,} were refused: {show.safe('; '.join(sending.reasons))}", show.FAILED)
+            show.say(f"{sending.refused:,} were refused: {safe('; '.join(sending.reasons))}", show.FAILED)
     elif outcome.failures or outcome.runs:
         show.say("Send it: the same command without --dry-run.")
     else:

@@ -13,7 +13,6 @@ import time
 import zlib
 from collections import Counter
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
@@ -153,6 +152,8 @@ class Reading:
 
     def _by_several(self, read: _File, name: str, start: int, size: int) -> int:
         """Let several processes read the bulk of a large file, in order; return where it goes on."""
+        from concurrent.futures import ProcessPoolExecutor
+
         with ProcessPoolExecutor(os.cpu_count()) as pool, Path(name).open("rb") as opened:
             waiting: list[tuple[Any, int, int]] = []
             while size - start > 2 * LAST_BYTES or waiting:

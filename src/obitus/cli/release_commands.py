@@ -18,6 +18,7 @@ from obitus.cli.api import Api, api
 from obitus.cli.commands import Environment, Json, Token, Url, app, print_json
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.login import Login
+from obitus.cli.safe import safe
 from obitus.core.clock import to_text
 from obitus.core.wording import count_of
 
@@ -104,7 +105,7 @@ def add(
         if since or revision:
             raise UsageTrouble("--since and --revision are about a repository: say --git PATH too.")
         answer = asked.post(f"/api/apps/{name}/releases", {"release": version})
-        print_json(answer) if as_json else show.say(f"{show.safe(answer['release'])} is known as a release of {name}.")
+        print_json(answer) if as_json else show.say(f"{safe(answer['release'])} is known as a release of {name}.")
         return
     from obitus.cli.git import Repository
 
@@ -156,7 +157,7 @@ def rename(
     asked = api(url, token)
     answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", {"name": name})
     print_json(answer) if as_json else show.say(
-        f"{show.safe(version)} is {show.safe(answer['release'])} now; the old name goes on leading to it."
+        f"{safe(version)} is {safe(answer['release'])} now; the old name goes on leading to it."
     )
 
 
@@ -176,8 +177,8 @@ def move(
     asked = api(url, token)
     order = {"in_order": True} if back else {"behind": behind}
     answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", order)
-    before = f"right behind {show.safe(answer['previous'])}" if answer["previous"] else "first"
-    print_json(answer) if as_json else show.say(f"{show.safe(answer['release'])} comes {before} now.")
+    before = f"right behind {safe(answer['previous'])}" if answer["previous"] else "first"
+    print_json(answer) if as_json else show.say(f"{safe(answer['release'])} comes {before} now.")
 
 
 @app.command()
@@ -215,7 +216,7 @@ def deploy(
         return
     how = " as a canary" if answer["canary"] else ""
     show.say(
-        f"{show.safe(answer['release'])} of {answer['app']} arrived in {answer['environment']}{how} at {answer['time'][:16].replace('T', ' ')} UTC."
+        f"{safe(answer['release'])} of {answer['app']} arrived in {answer['environment']}{how} at {answer['time'][:16].replace('T', ' ')} UTC."
     )
 
 

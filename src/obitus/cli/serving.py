@@ -16,6 +16,15 @@ if TYPE_CHECKING:
 SHORTEST_PASSWORD = 12
 
 
+def demo(data: Path, port: int, *, load_only: bool, until_ms: int | None) -> None:
+    """Run the service with the ferry line's two weeks in it."""
+    try:
+        from obitus.demo import show_demo
+    except ImportError as error:
+        raise UsageTrouble(f"the demo needs the service ({error.name}). Run: pip install 'obitus[server]'") from error
+    show_demo.run(data, port, load_only=load_only, until_ms=until_ms)
+
+
 def serve(
     data: Path, host: str, port: int, public_url: str | None, *, new_link: bool, password_file: Path | None
 ) -> None:

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-import re
+from collections.abc import Sequence
 from datetime import datetime
 from itertools import groupby
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from obitus.cli.safe import safe
 from obitus.core.clock import to_ms
 from obitus.core.wording import ago, count_of
+
+if TYPE_CHECKING:
+    from obitus.cli.check import Finding
 
 SHAPES: Final = {"untriaged": "○", "accepted": "◐", "settled": "●", "regressed": "▲", "parked": "‖"}
 SEVERITY_SHAPES: Final = {"TRACE": "·", "DEBUG": "·", "INFO": "·", "WARN": "!", "ERROR": "×", "FATAL": "×"}
@@ -21,17 +25,11 @@ FAILED: Final = "rgb(178,74,36)"
 QUIET: Final = "rgb(118,118,110)"
 ACCENT: Final = "rgb(24,120,120)"
 _BARS: Final = " ▁▂▃▄▅▆▇█"
-_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 
 console = Console(highlight=False, soft_wrap=False)
 
 # What the message of a breadcrumb says already.
 _SAID_ALREADY = frozenset({"logger", "db.system.name", "http.request.method", "http.response.status_code"})
-
-
-def safe(value: object) -> str:
-    """Return text from a report without control codes and direction marks."""
-    return _CONTROL.sub("�", str(value))
 
 
 def say(text: str = "", style: str = "") -> None:
@@ -52,6 +50,13 @@ def state_text(state: str, settled_in: str | None = None) -> Text:
     style = {"regressed": FAILED, "settled": ACCENT, "accepted": ACCENT}.get(state, "")
     said = f"{SHAPES.get(state, '?')} {state}"
     return Text(f"{said} in {safe(settled_in)}" if state == "settled" and settled_in else said, style=style)
+
+
+def findings(found: Sequence[Finding]) -> None:
+    """Print what ``obitus check`` looked at."""
+    for finding in found:
+        mark, style = ("right", ACCENT) if finding.right else ("WRONG", FAILED)
+        console.print(Text(f"{mark:<6} ", style=style).append(f"{finding.what:<8} {safe(finding.said)}"))
 
 
 def heading(text: str) -> None:

@@ -8,7 +8,8 @@ from typing import Any, Final
 from rich.table import Table
 from rich.text import Text
 
-from obitus.cli.show import ACCENT, FAILED, QUIET, console, heading, inset, safe, say
+from obitus.cli.safe import safe
+from obitus.cli.show import ACCENT, FAILED, QUIET, console, heading, inset, say
 from obitus.core.wording import count_of
 
 KIND_SHAPES: Final = {

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.stacks import READERS, find_stacks
+from obitus.core.stacks import LANGUAGES, find_stacks
 
 TEXTS = Path(__file__).parent / "texts"
 
@@ -175,4 +175,4 @@ def test_no_line_takes_long(piece: str) -> None:
 
 def test_every_language_has_texts() -> None:
     """No reader is without a real trace that it is tested on."""
-    assert {language for language, _, _ in WANTED.values()} | {"python"} == set(READERS)
+    assert {language for language, _, _ in WANTED.values()} | {"python"} == set(LANGUAGES)

@@ -9,10 +9,11 @@ import json
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Final
+from functools import cache
+from importlib import import_module
+from typing import Any, Final, NamedTuple
 
 from obitus.core.frames import ChainLink
-from obitus.core.stacks import dart, dotnet, go, java, javascript, perl, php, python, ruby, rust
 from obitus.core.stacks.lines import CUT_OFF, MOST_LINE
 from obitus.core.stacks.prefixes import streams
 
@@ -44,32 +45,34 @@ class FoundStack:
 Reader = Callable[[Sequence[str]], list[tuple[list[ChainLink], int, int]]]
 """Given the lines of a text, returns each stack trace in it: its chain, its first line and the line after its last."""
 
-SIGNS: Final[dict[str, tuple[str, ...]]] = {
-    "python": ("Traceback (most", '\nFile "', "Fatal Python error: "),
-    "java": ("\nat ",),
-    "csharp": ("\nat ",),
-    "javascript": ("\nat ", "@"),
-    "go": ("\ngoroutine ", ".go:"),
-    "ruby": (":in ",),
-    "php": ("Stack trace:", "[stacktrace]"),
-    "rust": ("panicked at",),
-    "perl": (" called at ",),
-    "dart": ("(dart:", ".dart:", ".dart "),
-}
-"""Of each language, what a text that holds a trace of it holds somewhere, the indents of its lines left out."""
 
-READERS: Final[dict[str, Reader]] = {
-    "python": python.read,
-    "java": java.read,
-    "csharp": dotnet.read,
-    "javascript": javascript.read,
-    "go": go.read,
-    "ruby": ruby.read,
-    "php": php.read,
-    "rust": rust.read,
-    "perl": perl.read,
-    "dart": dart.read,
+class Language(NamedTuple):
+    """How traces of a language are found: the module that reads them, and what a text that holds one holds somewhere."""
+
+    module: str
+    signs: tuple[str, ...]
+    """As they stand when the indents of lines are left out."""
+
+
+LANGUAGES: Final = {
+    "python": Language("python", ("Traceback (most", '\nFile "', "Fatal Python error: ")),
+    "java": Language("java", ("\nat ",)),
+    "csharp": Language("dotnet", ("\nat ",)),
+    "javascript": Language("javascript", ("\nat ", "@")),
+    "go": Language("go", ("\ngoroutine ", ".go:")),
+    "ruby": Language("ruby", (":in ",)),
+    "php": Language("php", ("Stack trace:", "[stacktrace]")),
+    "rust": Language("rust", ("panicked at",)),
+    "perl": Language("perl", (" called at ",)),
+    "dart": Language("dart", ("(dart:", ".dart:", ".dart ")),
 }
+
+
+@cache
+def reader_of(language: str) -> Reader:
+    """Return what reads traces of a language; it is loaded where a text has a sign of one."""
+    read: Reader = import_module(f"obitus.core.stacks.{LANGUAGES[language].module}").read
+    return read
 
 
 def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
@@ -208,9 +211,9 @@ def _find(lines: Sequence[str]) -> list[FoundStack]:
     text = "\n" + "\n".join([line.lstrip() for line in lines])
     found = [
         FoundStack(language, tuple(chain), first, end)
-        for language, read in READERS.items()
-        if any(sign in text for sign in SIGNS[language])
-        for chain, first, end in read(lines)
+        for language, (_, signs) in LANGUAGES.items()
+        if any(sign in text for sign in signs)
+        for chain, first, end in reader_of(language)(lines)
     ]
     found.sort(key=lambda one: (one.first_line, -one.end_line))
     kept: list[FoundStack] = []

@@ -1,0 +1,118 @@
+"""``obitus issues``, ``issue``, ``accept``, ``settle``, ``park``: what failed, and what was decided about it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+import typer
+from rich.text import Text
+
+from obitus.cli import show
+from obitus.cli.api import api
+from obitus.cli.commands import App, Environment, Json, Number, Release, Token, Url, Window, app, now_ms, print_json
+from obitus.cli.errors import UsageTrouble
+from obitus.cli.safe import safe
+from obitus.core.clock import span_ms
+
+
+@app.command()
+def issues(
+    window: Window = "24h",
+    app_name: App = None,
+    environment: Environment = None,
+    release: Release = None,
+    state: Annotated[list[str] | None, typer.Option("--state", help="Only this state; may be repeated.")] = None,
+    text: Annotated[str | None, typer.Option("--text", help="Text in type, place, message or entry point.")] = None,
+    sort: Annotated[Literal["latest", "newest", "loudest"], typer.Option("--sort", help="Order.")] = "latest",
+    limit: Annotated[int, typer.Option("--limit", min=1, max=200, help="Most issues to show.")] = 20,
+    cursor: Annotated[str | None, typer.Option("--cursor", help="Go on after an earlier page.")] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """List issues that failed inside a window."""
+    _window(window)
+    query = {
+        "window": window,
+        "app": app_name,
+        "environment": environment,
+        "release": release,
+        "state": state,
+        "text": text,
+        "sort": sort,
+        "limit": limit,
+        "cursor": cursor,
+    }
+    answer = api(url, token).get("/api/issues", query)
+    print_json(answer) if as_json else show.issues(answer, now_ms())
+
+
+@app.command()
+def issue(
+    number: Number,
+    window: Window = "24h",
+    all_frames: Annotated[bool, typer.Option("--all-frames", help="Show library frames too.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show one issue as a report: what failed, where, what led up to it, since when, why it is one."""
+    _window(window)
+    asked = api(url, token)
+    answer = asked.get(f"/api/issues/{number}", {"window": window})
+    since = asked.get(f"/api/issues/{number}/since")
+    print_json(answer | {"since": since}) if as_json else show.issue(answer, since, now_ms(), all_frames=all_frames)
+
+
+@app.command()
+def accept(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Say that somebody works on an issue."""
+    _decide(number, "accept", {}, url, token, as_json)
+
+
+@app.command()
+def settle(
+    numbers: Annotated[
+        list[int], typer.Argument(metavar="NUMBER…", help="The issues' numbers, of one app or several.", min=1)
+    ],
+    where: Annotated[
+        str | None,
+        typer.Option(
+            "--in",
+            metavar="next|now|RELEASE",
+            help="The release with the fix, or next, or now; the newest known when absent.",
+        ),
+    ] = None,
+    environment: Annotated[str | None, typer.Option("--environment", help="Settle it there only.")] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Settle an issue: in a release, in whatever comes next, or by something done now. Seen where the fix should be, it is back as regressed."""
+    order = {"how": where} if where in ("next", "now") else {"release": where} if where else {}
+    for number in numbers:
+        _decide(number, "settle", order | ({"environment": environment} if environment else {}), url, token, as_json)
+
+
+@app.command()
+def park(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Put an issue aside; its failures go on being counted."""
+    _decide(number, "park", {}, url, token, as_json)
+
+
+def _decide(
+    number: int, decision: str, body: dict[str, Any], url: str | None, token: str | None, as_json: bool
+) -> None:
+    asked = api(url, token)
+    asked.post(f"/api/issues/{number}/{decision}", body)
+    answer = asked.get(f"/api/issues/{number}")
+    if as_json:
+        print_json(answer)
+    else:
+        last = safe(answer["history"][-1]["reason"]) if answer["history"] else ""
+        show.console.print(Text(f"Issue {number}: ").append_text(show.state_text(answer["state"])).append(f". {last}"))
+
+
+def _window(window: str) -> None:
+    if span_ms(window) is None:
+        raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")

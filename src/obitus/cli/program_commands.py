@@ -1,0 +1,72 @@
+"""``obitus version``, ``run``, ``fingerprint``, ``check``: what works where an app lives, without asking anybody."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from obitus import __version__
+from obitus.cli.commands import app, print_json
+from obitus.cli.errors import CliError, UsageTrouble
+from obitus.client import settings as client_settings
+
+
+@app.command()
+def version() -> None:
+    """Print the version."""
+    sys.stdout.write(f"{__version__}\n")
+
+
+@app.command("run", context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
+def run_command(
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND…", help="The program and its arguments.")],
+) -> None:
+    """Run any program, pass its output through, and report it when it ends badly. Ends with the program's status."""
+    from obitus.cli import running
+
+    raise typer.Exit(running.run(command, _client_settings()))
+
+
+@app.command("fingerprint")
+def fingerprint_command(
+    file: Annotated[
+        Path, typer.Argument(help="NDJSON with exception.type, exception.message, exception.stacktrace; or text.")
+    ],
+) -> None:
+    """Say which records would be one issue: one line of JSON for each, in order. Needs no service."""
+    from obitus.cli import fingerprinting
+
+    try:
+        for answer in fingerprinting.answers(file):
+            sys.stdout.write(json.dumps(answer, ensure_ascii=False) + "\n")
+    except OSError as error:
+        raise UsageTrouble(f"{file} cannot be read: {error.strerror}.") from error
+
+
+@app.command("check")
+def check_command(
+    as_json: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,
+) -> None:
+    """Send a test report with this shell's settings and say precisely what is wrong."""
+    from obitus.cli import check
+
+    findings = check.check(_client_settings())
+    if as_json:
+        print_json(check.as_json(findings))
+    else:
+        from obitus.cli import show
+
+        show.findings(findings)
+    if not all(finding.right for finding in findings):
+        raise typer.Exit(CliError.status)
+
+
+def _client_settings() -> client_settings.Settings:
+    try:
+        return client_settings.load()
+    except client_settings.SettingTrouble as trouble:
+        raise UsageTrouble(str(trouble)) from trouble

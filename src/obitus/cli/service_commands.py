@@ -1,0 +1,115 @@
+"""``obitus serve``, ``demo``, ``login``, ``app``: the service itself, who asks it, and the apps that report to it."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Annotated, Literal
+
+import typer
+
+from obitus.cli import show
+from obitus.cli.api import Api, api
+from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json
+from obitus.cli.login import Login, write
+from obitus.core.clock import to_ms
+
+app_group = typer.Typer(help="Apps and their reporting keys.", no_args_is_help=True, rich_markup_mode=None)
+app.add_typer(app_group, name="app")
+
+
+@app.command()
+def serve(
+    data: Annotated[Path, typer.Option("--data", help="Folder that holds the records.")] = Path("obitus-data"),
+    host: Annotated[str, typer.Option("--host", help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[
+        int, typer.Option("--port", min=0, max=65535, help="Port to listen on; 0 takes a free one.")
+    ] = 8611,
+    public_url: Annotated[
+        str | None, typer.Option("--public-url", help="Address people reach it by, when it is another.")
+    ] = None,
+    new_link: Annotated[bool, typer.Option("--new-link", help="Print a new sign-in link.")] = False,
+    password_file: Annotated[
+        Path | None, typer.Option("--password-file", help="Set the owner's password from this file.")
+    ] = None,
+) -> None:
+    """Run the service. The first start prints a sign-in link that works once."""
+    from obitus.cli import serving
+
+    serving.serve(data, host, port, public_url, new_link=new_link, password_file=password_file)
+
+
+@app.command()
+def demo(
+    data: Annotated[Path, typer.Option("--data", help="Folder for the demo's records; made anew.")] = Path("demo-data"),
+    port: Annotated[int, typer.Option("--port", min=0, max=65535, help="Port to listen on.")] = 8612,
+    load_only: Annotated[bool, typer.Option("--load-only", help="Load the data and end.")] = False,
+    until: Annotated[
+        datetime | None, typer.Option("--until", help="When the two weeks end, in UTC; now, when it is not given.")
+    ] = None,
+) -> None:
+    """Run the service with two weeks of a made-up ferry line's failures in it."""
+    from obitus.cli import serving
+
+    until_ms = to_ms(until.replace(tzinfo=UTC)) if until is not None else None
+    serving.demo(data, port, load_only=load_only, until_ms=until_ms)
+
+
+@app.command()
+def login(
+    where: Annotated[str, typer.Argument(help="A sign-in link, or the service's address (then with --token).")],
+    token: Annotated[str | None, typer.Option("--token", help="A personal token; asked for when it is needed.")] = None,
+) -> None:
+    """Keep the service's address and a personal token in a file that only you can read."""
+    url, _, secret = where.partition("#")
+    if secret:
+        url = url.removesuffix("/sign-in")
+        answer = Api(Login(url, None)).post("/api/sign-in", {"link": secret, "token_label": "command line"})
+        token = answer["token"]
+    elif token is None:
+        token = typer.prompt("Personal token", hide_input=True)
+    found = Login(url.rstrip("/"), token)
+    me = Api(found).get("/api/me")
+    show.say(f"Signed in to {found.url} as {me['name']}; kept in {write(found)}.")
+
+
+@app_group.command("add")
+def app_add(
+    name: Annotated[str, typer.Argument(help="Lower case letters, digits and dashes.")],
+    environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
+    kind: Annotated[
+        Literal["fastapi", "flask", "django", "celery", "script", "command", "opentelemetry"],
+        typer.Option("--kind", help="What the lines to paste are for."),
+    ] = "fastapi",
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Add an app; print its key once, and the lines to paste."""
+    answer = api(url, token).post("/api/apps", {"name": name, "environment": environment, "kind": kind})
+    print_json(answer) if as_json else show.new_key(answer)
+
+
+@app_group.command("key")
+def app_key(
+    name: Annotated[str, typer.Argument(help="The app.")],
+    environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
+    makes_apps: Annotated[
+        bool,
+        typer.Option("--makes-apps", help="OpenTelemetry senders with it may report for the apps that they name."),
+    ] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Make another reporting key of an app; print it once."""
+    order = {"environment": environment, "makes_apps": makes_apps}
+    answer = api(url, token).post(f"/api/apps/{name}/keys", order)
+    print_json(answer) if as_json else show.new_key(answer)
+
+
+@app_group.command("list")
+def app_list(url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """List apps, their releases and keys."""
+    answer = api(url, token).get("/api/apps")
+    print_json(answer) if as_json else show.apps(answer, now_ms())
