@@ -114,14 +114,17 @@ def streams(lines: Sequence[str]) -> list[list[Plain]]:
         return [plain] if shifted is None else [plain, shifted]
     bearing = any(p and _is_part(line, p.length) for line, p in zip(lines, prefixes, strict=True))
     written = _as_written(lines, prefixes)
-    found = [written]
     alone = _without_bystanders(written)
-    if alone != written:
-        found.append(alone)
+    # Where nobody wrote in between, the two differ only in where a trace is said to have ended.
+    found = [alone] if _said(alone) == _said(written) else [written, alone]
     shifted = _shifted(written)
     if shifted is not None:
         found.append(shifted)
     return [*found, *_taken_off(lines, prefixes)] if bearing else found
+
+
+def _said(lines: Sequence[Plain]) -> list[str]:
+    return [line.text for line in lines if line.text]
 
 
 def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[list[Plain]]:
