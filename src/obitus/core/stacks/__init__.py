@@ -67,6 +67,8 @@ LANGUAGES: Final = {
     "dart": Language("dart", ("(dart:", ".dart:", ".dart ")),
 }
 
+_SIGNS: Final = [(sign, name) for name, language in LANGUAGES.items() for sign in language.signs]
+
 
 @cache
 def reader_of(language: str) -> Reader:
@@ -209,10 +211,10 @@ def _bare_frames(kind: str, text: str) -> list[FoundStack]:
 
 def _find(lines: Sequence[str]) -> list[FoundStack]:
     text = "\n" + "\n".join([line.lstrip() for line in lines])
+    languages = dict.fromkeys(language for sign, language in _SIGNS if sign in text)
     found = [
         FoundStack(language, tuple(chain), first, end)
-        for language, (_, signs) in LANGUAGES.items()
-        if any(sign in text for sign in signs)
+        for language in languages
         for chain, first, end in reader_of(language)(lines)
     ]
     found.sort(key=lambda one: (one.first_line, -one.end_line))

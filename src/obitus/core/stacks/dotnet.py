@@ -12,7 +12,16 @@ from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, MOST_MESSAGE_LINES, Found, cut, lies_in
+from obitus.core.stacks.lines import (
+    CUT_OFF,
+    MOST_FRAMES,
+    MOST_KNOWN,
+    MOST_MESSAGE_LINES,
+    Found,
+    begins_with_at,
+    cut,
+    lies_in,
+)
 
 _FRAME = re.compile(
     r"^\s*at (?P<whole>[\w.`<>+|,$\[\]~?& -]{1,800}?) ?\((?P<arguments>[^\n]{0,2000}?)\)"
@@ -49,7 +58,7 @@ def read(lines: Sequence[str]) -> Found:
     found: Found = []
     i = 0
     while i < len(lines):
-        if "at " not in lines[i] or _frame(lines[i]) is None or not _is_ours(lines, i):
+        if not begins_with_at(lines[i]) or _frame(lines[i]) is None or not _is_ours(lines[i]):
             i += 1
             continue
         first = _header_above(lines, i, found[-1][2] if found else 0)
@@ -78,10 +87,10 @@ def read(lines: Sequence[str]) -> Found:
     return found
 
 
-def _is_ours(lines: Sequence[str], i: int) -> bool:
+@lru_cache(MOST_KNOWN)
+def _is_ours(text: str) -> bool:
     """Whether a frame is .NET's and not Java's or JavaScript's: these have no blank before ``in``, nor types as arguments."""
-    line = cut(lines[i])
-    found = _FRAME.match(line)
+    found = _FRAME.match(cut(text))
     if found is None:
         return False
     return found["file"] is not None or not re.search(

@@ -19,6 +19,7 @@ from obitus.core.stacks.lines import (
     MOST_KNOWN,
     MOST_MESSAGE_LINES,
     Found,
+    begins_with_at,
     cut,
     header_above,
     lies_in,
@@ -64,7 +65,7 @@ def read(lines: Sequence[str]) -> Found:
     i = 0
     while i < len(lines):
         first_frame = i
-        if "at " not in lines[i] or _frame(lines[i]) is None:
+        if not begins_with_at(lines[i]) or _frame(lines[i]) is None:
             i += 1
             continue
         header, match = header_above(lines, first_frame, found[-1][2] if found else 0, _UNCAUGHT, _HEADER)

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from functools import lru_cache
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, Found, cut, header_above
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, Found, begins_with_at, cut, header_above
 
 _V8 = re.compile(
     r"^\s*at (?:(?P<async>async )?(?P<function>(?:new )?[^()\n]{1,500}?)(?: \[as (?P<alias>[^\]]{1,200})\])? \()?"
@@ -93,22 +93,24 @@ def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:
     return i
 
 
-@lru_cache(MOST_KNOWN)
 def _frame(text: str) -> Frame | None:
-    if "at " in text:
+    return _known_frame(text) if begins_with_at(text) or "@" in text else None
+
+
+@lru_cache(MOST_KNOWN)
+def _known_frame(text: str) -> Frame | None:
+    if begins_with_at(text):
         # Node opens a bracket behind the last frame where an error holds more, and lists members with commas.
         line = cut(text).rstrip().removesuffix(",").removesuffix(" {")
         found = _EVAL.match(line) or _V8.match(line)
         if found is None or not _CODE_PLACE.search(_whole_place(found)):
             return None
         name = found["function"] or "<anonymous>"
-    elif "@" in text:
+    else:
         found = _OTHER.match(cut(text))
         if found is None:
             return None
         name = found["function"] or "<anonymous>"
-    else:
-        return None
     place = found["place"]
     own = not (
         looks_like_library(place) or place.startswith(("internal/", "native", "<anonymous>", "chrome-extension:"))

@@ -32,6 +32,11 @@ def cut(line: str) -> str:
     return line if len(line) <= MOST_LINE else line[:MOST_LINE]
 
 
+def begins_with_at(line: str) -> bool:
+    """Whether a line begins as frames of several languages do: ``    at …``. Patterns take ten times as long to say no."""
+    return line.lstrip().startswith("at ")
+
+
 def lies_in(name: str, packages: tuple[str, ...]) -> bool:
     """Whether a dotted name lies in one of the packages, each of which ends with its dot."""
     return f"{name}.".startswith(packages)
