@@ -5,10 +5,13 @@ from __future__ import annotations
 import gzip
 import json
 import os
+import random
 import signal
 import subprocess
 import sys
 import time
+from datetime import UTC
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -16,13 +19,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.cli.reading import MANY_BYTES, zone_of
+from obitus.cli.log_file import LogFile, Titles
+from obitus.cli.reading import MANY_BYTES, Outcome, zone_of
 from obitus.core.log_files import access
 from obitus.core.log_files.common import Common
 from obitus.core.log_files.stacks import Scanner
 from obitus.core.log_files.times import time_of
 from obitus.core.log_files.w3c import W3c
 from tests.conftest import Running
+from tests.core.log_files.test_forms import FORMS, bystander, known
 
 TEXTS = Path(__file__).parents[1] / "core/stacks/texts"
 JAVA = """\
@@ -275,6 +280,25 @@ def test_blocks_make_no_difference(lines: list[str], size: int) -> None:
         return told + [(one.offset, one.stack.chain[0].type) for one in scanner.feed(b"", end=True)]
 
     assert found([data[i : i + size] for i in range(0, len(data), size)]) == found([data])
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_parts_make_no_difference(seed: int, tmp_path: Path) -> None:
+    """Wherever a log is cut into parts that are read for themselves, each trace is found once, and whole."""
+    draw, path = random.Random(seed), tmp_path / "mixed.log"
+    forms = [form for form in FORMS if form != "others between"]
+    lines: list[str] = []
+    for number in range(150):
+        lines += FORMS[draw.choice(forms)](draw.choice(known())[1])
+        lines += map(bystander, range(number * 50, number * 50 + draw.choice((1, 30, 400))))
+    data = ("\n".join(lines) + "\n").encode()
+    path.write_bytes(data)
+    file = LogFile(Outcome(), Titles(), lambda report: None, "mixed", 0, 0, UTC)
+    cuts = sorted({0, len(data), *(data.index(b"\n", draw.randrange(len(data) - 1)) + 1 for _ in range(12))})
+    parts = [file.part(str(path), start, end)() for start, end in pairwise(cuts)]
+    assert sum(part.lines for part in parts) == len(lines)
+    found = [(one.offset, one.stack.chain) for part in parts for one in part.found]
+    assert found == [(one.offset, one.stack.chain) for one in Scanner().feed(data, end=True)]
 
 
 @given(st.binary(max_size=400))

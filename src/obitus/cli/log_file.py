@@ -167,16 +167,18 @@ def _part(name: str, start: int, end: int, *, told: bool) -> Part:
         opened.seek(place)
         place += len(opened.readline()) if place else 0
         scanner = Scanner(place)
-        stop = end + BEHIND_BYTES
-        while place < stop:
+        # Behind the end, only as far as what begins before it goes on.
+        while place < end + BEHIND_BYTES and not (place >= end + BEFORE_BYTES and scanner.settled >= end):
             # As much at a time as stays near the processor.
-            block = opened.read(min(STEP_BYTES, stop - place))
+            border = next(one for one in (end, end + BEFORE_BYTES, end + BEHIND_BYTES) if one > place)
+            block = opened.read(min(STEP_BYTES, border - place))
             part.lines += block.count(b"\n", max(0, start - place), max(0, end - place))
             place += len(block)
-            stop = stop if block else place
-            for found in scanner.feed(block, end=place >= stop):
+            for found in scanner.feed(block, end=not block or place == end + BEHIND_BYTES):
                 if start <= found.offset < end:
                     part.issues.see(found.stack.chain)
                     if told:
                         part.found.append(found)
+            if not block:
+                break
     return part
