@@ -172,6 +172,9 @@ def _part(name: str, start: int, end: int, *, told: bool) -> Part:
             # As much at a time as stays near the processor.
             border = next(one for one in (end, end + BEFORE_BYTES, end + BEHIND_BYTES) if one > place)
             block = opened.read(min(STEP_BYTES, border - place))
+            if place + len(block) < border:
+                # Whole lines are not copied.
+                block += opened.readline(border - place - len(block))
             part.lines += block.count(b"\n", max(0, start - place), max(0, end - place))
             place += len(block)
             for found in scanner.feed(block, end=not block or place == end + BEHIND_BYTES):

@@ -136,6 +136,8 @@ def _unwrapped_line(line: str) -> str:
     found = _ONE_LINE.search(line[:MOST_LINE])
     if found is None or holds_lines(line):
         return line
+    if "\\" not in found[1]:
+        return found[1]
     try:
         return str(json.loads(f'"{found[1]}"')).rstrip("\r\n")
     except ValueError:
