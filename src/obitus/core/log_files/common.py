@@ -26,7 +26,7 @@ _LINE = re.compile(
 )
 # What is counted of most lines: the hour, the minute, what was asked up to the query, the status.
 _ASKED = re.compile(
-    rb"[^\[\n]*+\[(\d\d/\w{3}/\d{4}:\d\d:[0-5]\d):\d\d( [+-]\d{4})?\] "
+    rb"[^\[\n]*+\[(\d\d/\w{3}/\d{4}:\d\d:[0-5]\d):\d\d((?: [+-]\d{4})?)\] "
     rb'"([A-Z]{1,20} [^ ?"\\\n]*+)[^"\\\n]*+" (\d\d\d) [\d-]'
 )
 
@@ -62,7 +62,7 @@ class Common:
         if found is None:
             return None
         minute, offset, request, status = found.groups()
-        start = self._hours.of(minute + b":00" + (offset or b""))
+        start = self._hours.start_of_minute(minute, offset)
         return None if start is None else (start, point_of(request), int(status))
 
     def columns(self, block: Block) -> Columns:

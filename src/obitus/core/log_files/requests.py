@@ -114,6 +114,14 @@ def outcome_of(status: int) -> str:
     return "failed" if status >= 500 else "refused" if status >= 400 else "ok"
 
 
+def _segment(part: str) -> str:
+    return "{id}" if _SEGMENT.match(part) and not _VERSION.fullmatch(part) else unquote(part)
+
+
+_word = lru_cache(maxsize=4096)(_segment)
+"""Most segments are words, of which a log has few."""
+
+
 @lru_cache(maxsize=65536)
 def entry_point(method: str, target: str) -> str:
     """Return method and path, with ``{id}`` for segments that hold numbers or look made up."""
@@ -122,15 +130,7 @@ def entry_point(method: str, target: str) -> str:
         path = "/" + path.split("/", 3)[3] if path.count("/") > 2 else "/"
     if _STATIC.search(path):
         return f"{method} {path.rpartition('/')[0]}/*"[:300]
-    parts = [
-        # A short word is a name; most segments are.
-        part
-        if not part or (part.isascii() and part.isalpha() and len(part) < 8)
-        else "{id}"
-        if _SEGMENT.match(part) and not _VERSION.fullmatch(part)
-        else unquote(part)
-        for part in path.split("/")[:12]
-    ]
+    parts = [_word(part) if part.isalpha() else _segment(part) for part in path.split("/")[:12]]
     return f"{method} {'/'.join(parts) or '/'}"[:300]
 
 
@@ -153,20 +153,30 @@ class Hours:
 
     def __init__(self, zone: tzinfo, about_ms: int) -> None:
         self._zone, self._about_ms = zone, about_ms
-        self._known: dict[bytes, int | None] = {}
+        self._moments: dict[bytes, int | None] = {}
+        self._starts: dict[tuple[bytes, bytes], int | None] = {}
 
     def moment(self, written: bytes) -> int | None:
         """Return a written time, Unix milliseconds; None where it is none."""
-        if written not in self._known:
-            if len(self._known) >= MOST_REMEMBERED:
-                self._known.clear()
-            self._known[written] = time_of(written.decode("ascii", "replace"), self._zone, self._about_ms)
-        return self._known[written]
+        if written not in self._moments:
+            if len(self._moments) >= MOST_REMEMBERED:
+                self._moments.clear()
+            self._moments[written] = time_of(written.decode("ascii", "replace"), self._zone, self._about_ms)
+        return self._moments[written]
 
-    def of(self, written: bytes) -> int | None:
-        """Return the start of the hour of a written time, Unix milliseconds; None where it is none."""
-        time_ms = self.moment(written)
-        return None if time_ms is None else time_ms // HOUR_MS * HOUR_MS
+    def start_of_minute(self, minute: bytes, offset: bytes) -> int | None:
+        """Return the start of the hour that a minute lies in, Unix milliseconds; None where it is none.
+
+        ``minute`` is a time up to its minute, ``offset`` what is written behind the seconds.
+        """
+        try:
+            return self._starts[minute, offset]
+        except KeyError:
+            time_ms = self.moment(minute + b":00" + offset)
+        if len(self._starts) >= MOST_REMEMBERED:
+            self._starts.clear()
+        start = self._starts[minute, offset] = None if time_ms is None else time_ms // HOUR_MS * HOUR_MS
+        return start
 
 
 def count_in_steps(counts: Counts, piece: bytes, start: int, end: int, form: LineForm, *, at_once: bool) -> None:

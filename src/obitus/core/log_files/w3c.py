@@ -97,7 +97,7 @@ class Header:
         day = self.date.encode() if date is None else values[date]
         if _LINE.fullmatch(b" ".join((values[time], values[method], values[path], values[status]))) is None:
             return None
-        start = _UTC.of(day + b" " + values[time][:2] + b":00:00")
+        start = _UTC.start_of_minute(day + b" " + values[time][:5], b"")
         if start is None:
             return None
         return start, point_of(values[method] + b" " + values[path].partition(b"?")[0]), int(values[status])
