@@ -13,7 +13,7 @@ from typing import Final
 
 from obitus.core.log_files.records import record_of
 from obitus.core.stacks import FoundStack, find_stacks, holds_lines
-from obitus.core.stacks.prefixes import prefix_of
+from obitus.core.stacks.prefixes import BEGINS_A_TRACE, prefix_of
 
 BEFORE: Final = 24
 """Lines looked at before a line that may belong to a trace: its header, and what led up to it."""
@@ -23,6 +23,8 @@ LINES_BEFORE: Final = 20
 """Log lines that are told with a trace, as what led up to it."""
 BESIDE: Final = 3
 """Records of others that may stand between a trace's header and its first frame, or between its last frame and its end."""
+SAME: Final = 10
+"""Signs at the beginning, most often a day, by which a line is taken for a record like another."""
 MOST_CARRIED: Final = 1024 * 1024
 MOST_LINE: Final = 16 * 1024
 
@@ -172,7 +174,18 @@ def _records(lines: list[str], first: int, last: int) -> tuple[int, int]:
     last += 1
     while last < len(lines) and not _begins_record(lines[last]):
         last += 1
-    return max(0, first - BESIDE), min(len(lines), last + BESIDE)
+    before, behind = lines[max(0, first - BESIDE) : first], lines[last : last + BESIDE]
+    begins = lines[first][:SAME] if _begins_record(lines[first]) else None
+    from_line = first - (len(before) if _may_belong(before, begins) else 0)
+    return from_line, last + (len(behind) if _may_belong(behind, begins) else 0)
+
+
+def _may_belong(beside: list[str], begins: str | None) -> bool:
+    """Whether some of a trace may stand among the lines beside a record, which begins so: others' records hold none."""
+    return any(
+        line and ((line[:SAME] != begins and not _begins_record(line)) or BEGINS_A_TRACE.search(line))
+        for line in beside
+    )
 
 
 def _begins_record(line: str) -> bool:

@@ -46,6 +46,9 @@ Reader = Callable[[Sequence[str]], list[tuple[list[ChainLink], int, int]]]
 """Given the lines of a text, returns each stack trace in it: its chain, its first line and the line after its last."""
 
 
+AT: Final = "\nat "
+
+
 class Language(NamedTuple):
     """How traces of a language are found: the module that reads them, and what a text that holds one holds somewhere."""
 
@@ -56,9 +59,9 @@ class Language(NamedTuple):
 
 LANGUAGES: Final = {
     "python": Language("python", ("Traceback (most", '\nFile "', "Fatal Python error: ")),
-    "java": Language("java", ("\nat ",)),
-    "csharp": Language("dotnet", ("\nat ",)),
-    "javascript": Language("javascript", ("\nat ", "@")),
+    "java": Language("java", (AT,)),
+    "csharp": Language("dotnet", (AT,)),
+    "javascript": Language("javascript", (AT, "@")),
     "go": Language("go", ("\ngoroutine ", ".go:")),
     "ruby": Language("ruby", (":in ",)),
     "php": Language("php", ("Stack trace:", "[stacktrace]")),
@@ -212,13 +215,17 @@ def _bare_frames(kind: str, text: str) -> list[FoundStack]:
 
 
 def _find(lines: Sequence[str]) -> list[FoundStack]:
-    text = "\n" + "\n".join([line.lstrip() for line in lines])
-    languages = dict.fromkeys(language for sign, language in _SIGNS if sign in text)
-    found = [
-        FoundStack(language, tuple(chain), first, end)
-        for language in languages
-        for chain, first, end in reader_of(language)(lines)
-    ]
+    bare = [line.lstrip() for line in lines]
+    text = "\n" + "\n".join(bare)
+    found: list[FoundStack] = []
+    signs = [(sign, language) for sign, language in _SIGNS if sign in text]
+    while signs:
+        _, language = signs[0]
+        found += [FoundStack(language, tuple(chain), first, end) for chain, first, end in reader_of(language)(lines)]
+        signs = [one for one in signs if one[1] != language]
+        if language == "java" and _all_inside(found, bare):
+            # Every such frame is Java's: no other language can make more of them.
+            signs = [one for one in signs if one[0] != AT]
     found.sort(key=lambda one: (one.first_line, -one.end_line))
     kept: list[FoundStack] = []
     for one in found:
@@ -229,6 +236,14 @@ def _find(lines: Sequence[str]) -> list[FoundStack]:
             continue
         kept.append(one)
     return kept
+
+
+def _all_inside(found: list[FoundStack], bare: Sequence[str]) -> bool:
+    """Whether the traces found cover every line that begins with ``at``."""
+    ends = [(one.first_line, one.end_line) for one in found]
+    return all(
+        any(first <= number < end for first, end in ends) for number, line in enumerate(bare) if line.startswith(AT[1:])
+    )
 
 
 def _wrapped(lines: Sequence[str]) -> list[FoundStack]:

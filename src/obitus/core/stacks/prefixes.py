@@ -46,10 +46,10 @@ _WHOSE = re.compile(r"\[[^\]]*\]|\([^)]*\)|\d{2,9}")
 _STACK_PART = re.compile(
     r"[\s|+]*+(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |[\w./-]{1,300}+:\d{1,9}:in [`']|#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
 )
-# What a trace may begin with: a record that says this is no bystander.
-_BEGINS_A_TRACE = re.compile(
+BEGINS_A_TRACE: Final = re.compile(
     r"Traceback \(|(?:Error|Exception|EXCEPTION|Throwable|Interrupt)\b(?:[ :(\[]|$)|panic: |fatal error: |panicked at |Uncaught "
 )
+"""What a trace may begin with: a record that says this is no bystander."""
 _FRAME_LIKE = re.compile(r"\s*(?:at |File \"|from |#\d|\.\.\. \d|Caused by|\d+: |\S.* called at )")
 _DIGITS = re.compile(r"\d+")
 _ENDS_A_TRACE = re.compile(
@@ -177,7 +177,7 @@ def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list
     ]
     kept: list[Plain] = []
     for at, line in enumerate(all_lines):
-        if line.fresh and kept and _indented(kept[-1]) and not _BEGINS_A_TRACE.search(line.text):
+        if line.fresh and kept and _indented(kept[-1]) and not BEGINS_A_TRACE.search(line.text):
             follows = next((other for other in all_lines[at + 1 : at + 8] if not other.fresh), None)
             python = not kept[-1].text.lstrip().startswith("at ")
             if follows is not None and (_indented(follows) or (python and _ENDS_A_TRACE.match(follows.text))):
@@ -193,7 +193,7 @@ def _without_bystanders(lines: Sequence[Plain]) -> list[Plain]:
     """Leave out every record that others wrote between lines without a prefix."""
     kept: list[Plain] = []
     for at, line in enumerate(lines):
-        inside = line.fresh and kept and not kept[-1].fresh and not _BEGINS_A_TRACE.search(line.text)
+        inside = line.fresh and kept and not kept[-1].fresh and not BEGINS_A_TRACE.search(line.text)
         if inside and any(not other.fresh for other in lines[at + 1 : at + 8]):
             continue
         ended = not line.fresh and kept and not _deep(line) and _ends_before(kept, line)
