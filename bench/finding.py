@@ -45,7 +45,7 @@ def measure(folder: Path, report: bytes) -> None:
     )
     small, large = _store(folder / "few.sqlite3", FEW), _store(folder / "many.sqlite3", MANY)
     for name, line, beyond in (("known", 10, 0), ("moved by a line", 11, 0), ("new", 10, 10**7)):
-        ours, floor = _found(large, MANY, line, beyond), _found(small, FEW, line, beyond)
+        ours, floor = _found((large, MANY), (small, FEW), line, beyond)
         row(
             f"issue of a failure, {name}: {MANY:,} issues / {FEW}",
             f"{ours * 1e6:.0f} us",
@@ -83,19 +83,22 @@ def _store(path: Path, issues: int) -> sqlite3.Connection:
     return connection
 
 
-def _found(connection: sqlite3.Connection, issues: int, line: int, beyond: int) -> float:
-    """Return seconds from a fingerprint to its issue; the median of several rounds."""
+def _found(
+    large: tuple[sqlite3.Connection, int], small: tuple[sqlite3.Connection, int], line: int, beyond: int
+) -> tuple[float, float]:
+    """Return seconds from a fingerprint to its issue in two stores; the medians of several rounds, taken in turn."""
     draw = random.Random(1871)
-    rounds = []
-    for _ in range(9):
-        asked = [_decided(beyond + draw.randrange(beyond or issues), line) for _ in range(200)]
-        connection.execute("BEGIN")
-        started = time.perf_counter()
-        for decided in asked:
-            find(connection, 1, decided, 0)
-        rounds.append((time.perf_counter() - started) / len(asked))
-        connection.execute("ROLLBACK")
-    return statistics.median(rounds)
+    rounds: tuple[list[float], list[float]] = ([], [])
+    for _ in range(25):
+        for taken, (connection, issues) in zip(rounds, (large, small), strict=True):
+            asked = [_decided(beyond + draw.randrange(beyond or issues), line) for _ in range(200)]
+            connection.execute("BEGIN")
+            started = time.perf_counter()
+            for decided in asked:
+                find(connection, 1, decided, 0)
+            taken.append((time.perf_counter() - started) / len(asked))
+            connection.execute("ROLLBACK")
+    return statistics.median(rounds[0]), statistics.median(rounds[1])
 
 
 def _read(path: Path, lines: Callable[[int], str], times: int) -> None:
