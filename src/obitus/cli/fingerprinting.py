@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import asdict
 from itertools import chain
 from pathlib import Path
 from typing import Any
@@ -61,7 +60,7 @@ def _answer(found: FoundStack, groups: Groups) -> dict[str, Any]:
         "innermost": {"function": inner.function, "file": inner.file, "line": inner.line} if inner else None,
         "language": found.language or None,
         "fingerprint": decided.text,
-        "parts": [asdict(part) for part in decided.parts],
+        "parts": [part.as_dict() for part in decided.parts],
     }
     if choice is not None and choice.joins is not None:
         answer["joined"] = {"group": f"g{choice.joins.issue}", "because": choice.joins.verdict.reason}

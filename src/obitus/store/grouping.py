@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from hashlib import blake2b
 from typing import Final
 
@@ -133,7 +133,7 @@ def add_fingerprint(connection: sqlite3.Connection, app_id: int, issue_id: int, 
     """Keep a fingerprint that is new, with what explains it and what it is found by; one that is known changes nothing."""
     if connection.execute(_KNOWN, (app_id, found.fingerprint)).fetchone() is not None:
         return
-    parts = [] if found.collecting else [asdict(part) for part in decided.parts()]
+    parts = [] if found.collecting else [part.as_dict() for part in decided.parts()]
     traits_id = None
     if decided.traits is not None and not found.collecting and "/" not in found.fingerprint:
         text = json.dumps(as_text(decided.traits), ensure_ascii=True)

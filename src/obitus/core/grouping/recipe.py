@@ -36,6 +36,10 @@ class Part:
     counted: bool
     reason: str
 
+    def as_dict(self) -> dict[str, Any]:
+        """Return it as it is told and kept."""
+        return {"kind": self.kind, "value": self.value, "counted": self.counted, "reason": self.reason}
+
 
 @dataclass(frozen=True, slots=True)
 class Traits:
