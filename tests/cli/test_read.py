@@ -19,6 +19,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from obitus.cli import reading
+from obitus.cli.access_file import AccessFile
 from obitus.cli.log_file import LogFile, Titles
 from obitus.cli.reading import MANY_BYTES, Outcome, zone_of
 from obitus.core.log_files import access
@@ -155,6 +157,69 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
         grown.write(access_log(agent, 3))
     assert read(path)["runs"] == 3
     assert running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 23
+
+
+def counted(running: Running) -> int:
+    return int(running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"])
+
+
+def test_runs_of_a_grown_log_are_counted_once(running: Running, key: str, tmp_path: Path) -> None:
+    """Whether or not it is known how far the log was read, under another name, packed, and however short it was."""
+    path, short = tmp_path / "access.log", tmp_path / "short.log"
+    path.write_text(access_log(lines=40))
+    assert read(path)["taken"] > 0 and counted(running) == 40
+    for kept in (tmp_path / "state/obitus").glob("read-*"):
+        kept.unlink()
+    with path.open("a") as grown:
+        grown.write(access_log(lines=5))
+    assert read(path)["runs"] == 45 and counted(running) == 45
+    packed = tmp_path / "access.log.1.gz"
+    packed.write_bytes(gzip.compress(path.read_bytes() + access_log(lines=2).encode()))
+    assert read(packed)["runs"] == 2 and counted(running) == 47
+    for lines in (1, 2, 30):
+        with short.open("a") as grown:
+            grown.write(access_log(AGENT, lines))
+        assert read(short)["runs"] == lines
+    assert counted(running) == 47 + 33
+
+
+@given(st.lists(st.tuples(st.integers(0, 60), st.integers(0, 100)), min_size=1, max_size=8), st.sampled_from(["common", "w3c"]), st.integers(200, 3000))  # fmt: skip
+def test_blocks_are_told_in_whole(steps: list[tuple[int, int]], form: str, size: int) -> None:
+    """However a log grows, in whatever pieces it is read, and from wherever its reading goes on: the tallies say what is in it."""
+    file = "#Fields: date time cs-method cs-uri-stem sc-status cs-bytes\n" if form == "w3c" else ""
+    told: dict[str, int] = {}
+
+    def send(report: dict[str, Any]) -> None:
+        if report["kind"] == "tally":
+            assert report["grows"] and told.get(report["id"], 0) < report["runs"], "only what is news is told"
+            told[report["id"]] = report["runs"]
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(reading, "PART_BYTES", size)
+        total = new = known = 0
+        for lines, behind in steps:
+            for i in range(lines):
+                path = f"/gates/{'x' * (i % 7)}{'y' * 200 if i == 5 else ''}"
+                file += f"2026-11-25 10:00:{i:02d} GET {path} 200 5\n" if form == "w3c" else f'10.0.0.9 - - [25/Nov/2026:10:00:{i:02d} +0000] "GET {path} HTTP/1.1" 200 5\n'  # fmt: skip
+            total += lines
+            data, outcome = file.encode(), Outcome()
+            # At times it is forgotten how far the log was read; then all is read, and told, once more.
+            start = known if behind < 60 else 0
+            earlier, told_before = dict(told), sum(told.values())
+            told.clear()
+            access = AccessFile(outcome, send, form, "log", start, len(data), 0, UTC)
+            if access.pass_over is not None:
+                access.pass_over(data[: access.begin])
+            for at in range(access.begin, len(data), 7 * behind + 1):
+                access.feed(data[at : min(at + 7 * behind + 1, len(data))])
+            access.feed(b"", end=True)
+            for tally, runs in told.items():
+                earlier[tally] = max(runs, earlier.get(tally, 0))
+            told = earlier
+            new = sum(told.values()) - told_before
+            assert sum(told.values()) == total and new == lines
+            assert outcome.runs == (lines if start == known else total) and access.settled == len(data)
+            known = len(data)
 
 
 W3C = """\

@@ -383,3 +383,23 @@ def test_thousands_of_releases_in_a_day(running: Running) -> None:
     assert state_of(running, number) == "settled"
     send(running, key, failed(hashes[901], 5))
     assert state_of(running, number) == "regressed"
+
+
+def test_a_tally_that_grows(running: Running) -> None:
+    """Sent again with more runs it adds what is new, in every count, where it was first counted; with fewer, or without the word, nothing."""
+    key = running.add_app()
+    grows = tally("3.1.0", 5, 2) | {"grows": True}
+    plain = tally("3.1.0", 7, 2)
+    send(running, key, grows, plain)
+    for runs, taken in ((9, 1), (9, 0), (4, 0), (12, 1)):
+        answer = running.send(key, grows | {"runs": runs, "release": "3.2.0"}, plain | {"runs": runs + 7}).json()
+        assert (answer["taken"], answer["already_there"]) == (taken, 2 - taken), runs
+    assert [line["verdict"] for line in running.send(key, plain | {"runs": 99, "grows": True}).json()["lines"]] == ["already-there"]  # fmt: skip
+    for count in (
+        "SELECT SUM(runs) AS n FROM run_counts",
+        "SELECT SUM(ok) AS n FROM release_runs JOIN releases ON releases.id = release_id WHERE version = '3.1.0'",
+        "SELECT SUM(runs) AS n FROM release_hours JOIN releases ON releases.id = release_id WHERE version = '3.1.0'",
+    ):
+        assert running.service.reader.one(count)["n"] == 12 + 7, count
+    row = running.service.reader.one("SELECT MIN(seq) AS seq FROM reports WHERE kind = 'tally'")
+    assert json.loads(running.service.evidence.read(row["seq"]))["runs"] == 12

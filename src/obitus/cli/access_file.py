@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from copy import copy
 from datetime import tzinfo
@@ -10,11 +11,11 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import Any, Final
 
-from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send
+from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send, part_begin, part_end
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
-from obitus.core.log_files.requests import STEP_BYTES, Counts, Request, outcome_of
+from obitus.core.log_files.requests import STEP_BYTES, Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
 
 AT_ONCE_BYTES: Final = 8 * 1024 * 1024
@@ -22,7 +23,11 @@ AT_ONCE_BYTES: Final = 8 * 1024 * 1024
 
 
 class AccessFile:
-    """One access log, read from ``start`` on; a line that is not at its end yet waits for the rest."""
+    """One access log, read from ``start`` on; a line that is not at its end yet waits for the rest.
+
+    Its runs are told block by block, each time all of a block under the same ids: what was told of it before, here or by
+    another, is not counted twice. So reading begins where the block begins that ``start`` lies in.
+    """
 
     def __init__(
         self,
@@ -39,8 +44,17 @@ class AccessFile:
         self._at_once = size - start > AT_ONCE_BYTES and find_spec("numpy") is not None
         self._form = W3c() if form == "w3c" else Common(zone, written_ms)
         self._form.at_once = self._at_once
+        self._known = self.settled = start
+        self.begin = part_begin(start)
         self._rest = b""
-        self.settled = start
+        self._at = self.begin
+        """Where the rest begins."""
+        self._inside = self.begin > 0
+        """Whether that is within a line, which belongs to the block before."""
+        self._block = 0
+        self._runs: Runs = Counter()
+        self._told: Runs = Counter()
+        """The runs of this block, and what was told of them."""
         self.pass_over: Callable[[bytes], None] | None = (
             partial(self._pass_over, self._form) if isinstance(self._form, W3c) else None
         )
@@ -51,6 +65,7 @@ class AccessFile:
         cut = data.rfind(b"\n") + 1
         form.pass_over(data[:cut])
         self._rest = data[cut:]
+        self._at = self.begin - len(self._rest)
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         """Read on."""
@@ -58,9 +73,25 @@ class AccessFile:
         cut = data.rfind(b"\n") + 1
         if end and len(data) > 2 * BLOCK_BYTES:
             cut = len(data)
-        piece, self._rest = data[:cut], data[cut:]
-        if piece:
-            self.take(self._form.read(piece), self.settled, self.settled + len(piece))
+        place = 0
+        if self._inside and cut:
+            place = data.index(b"\n") + 1
+            if isinstance(self._form, W3c):
+                self._form.pass_over(data[:place])
+            self._inside, self._block = False, self._at + place
+        while place < cut:
+            start = self._at + place
+            stop = data.find(b"\n", max(place, part_end(self._block) - self._at), cut) + 1 or cut
+            if start < self._known:
+                stop = min(stop, self._known - self._at)
+                self._runs.update(self._form.read(data[place:stop]).runs)
+            else:
+                self._take(self._form.read(data[place:stop]), start, self._at + stop)
+            place = stop
+        self._rest = data[cut:]
+        self._at += cut
+        if end:
+            self._tell()
 
     def part(self, name: str, start: int, end: int) -> Callable[[], Counts]:
         """Return what reads a part of the file, in another process; parts are asked for in order."""
@@ -78,7 +109,12 @@ class AccessFile:
         return partial(_read_part, name, start, end, form)
 
     def take(self, counts: Counts, start: int, end: int) -> None:
-        """Make tallies of what an access log's piece holds, and whole runs of what did not go well."""
+        """Take over what another process read; reading goes on at ``end``."""
+        self._take(counts, start, end)
+        self._rest, self._at = b"", end
+
+    def _take(self, counts: Counts, start: int, end: int) -> None:
+        """Make whole runs of what did not go well; a block that is whole is told."""
         self._outcome.lines += counts.lines
         self._outcome.unreadable += counts.unreadable
         self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
@@ -88,24 +124,34 @@ class AccessFile:
                 request = told.form.request(told.line)
                 if request is not None:
                     self._run(request, start + told.place, self._send)
-        for (hour, point, status), times in counts.runs.items():
-            outcome = outcome_of(status)
+        for (_, _, status), times in counts.runs.items():
             self._outcome.runs += times
-            self._outcome.outcomes[outcome] += times
-            if self._send is None:
+            self._outcome.outcomes[outcome_of(status)] += times
+        self._runs.update(counts.runs)
+        self.settled = end
+        if end > part_end(self._block):
+            self._tell()
+            self._block = end
+            self._runs, self._told = Counter(), Counter()
+
+    def _tell(self) -> None:
+        """Make tallies of the block's runs, as far as they are news."""
+        for (hour, point, status), times in self._runs.items():
+            if self._send is None or self._told[hour, point, status] == times:
                 continue
+            self._told[hour, point, status] = times
             self._send(
                 {
                     "kind": "tally",
-                    "id": derived_id(hour, self._identity, start, f"{end} {point} {status} {hour}"),
+                    "id": derived_id(hour, self._identity, self._block, f"{point} {status} {hour}"),
                     "time": to_text(hour),
                     "entry_point": point,
-                    "outcome": outcome,
+                    "outcome": outcome_of(status),
                     "status": status,
                     "runs": times,
+                    "grows": True,
                 }
             )
-        self.settled = end
 
     def _run(self, request: Request, offset: int, send: Send) -> None:
         report_id = derived_id(

@@ -94,6 +94,7 @@ class LogFile:
     ) -> None:
         self._outcome, self._titles, self._send = outcome, titles, send
         self._identity, self._written_ms, self._zone = identity, written_ms, zone
+        self.begin = start
         self._scanner = Scanner(start)
 
     @property

@@ -35,6 +35,7 @@ MANY_BYTES: Final = 24 * 1024 * 1024
 """From how many bytes on several processes read a file."""
 MOST_LINE: Final = 64 * 1024
 PART_BYTES: Final = 8 * 1024 * 1024
+"""Parts of a file that are read for themselves; of an access log, also what is told as one."""
 LAST_BYTES: Final = 256 * 1024
 """What is left of such a file to be read as files that grow are."""
 PACKED: Final = 2**62
@@ -43,11 +44,27 @@ POLL_S: Final = 0.5
 MOST_EXAMPLES: Final = 5
 
 
+def part_begin(place: int) -> int:
+    """Return the place at which, or behind which with the end of its line, the part begins that ends or goes on at a place.
+
+    Parts depend neither on how large the file is by now, nor on where reading begins.
+    """
+    return max(0, place - 1) // PART_BYTES * PART_BYTES
+
+
+def part_end(place: int) -> int:
+    """Return the place behind which, with the end of its line, the part ends that begins at a place."""
+    return part_begin(place) + PART_BYTES
+
+
 Send = Callable[[dict[str, Any]], None]
 """Sends one report, or only counts it."""
 
 
 class _File(Protocol):
+    begin: int
+    """Where reading begins: where it stopped last time, or before."""
+
     @property
     def settled(self) -> int: ...
 
@@ -112,7 +129,7 @@ class Reading:
     def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], None]:
         """Read one file from where an earlier reading stopped; return what reads on when it has grown."""
         head = _read_some(opened, HEAD_BYTES)
-        identity = hashlib.blake2b(head, digest_size=10).hexdigest()
+        identity = self._marks.identity_of(head)
         form = self._form(name, head)
         if form is None:
             return lambda: None
@@ -122,9 +139,13 @@ class Reading:
         self.outcome.known_before += start
         self._progress(start)
         read = self._file(form, identity, start, size, written_ms)
-        rest = _from(head, opened, start, read.pass_over)
+        rest = _from(head, opened, read.begin, read.pass_over)
+        known = start - read.begin
+        while known > 0 and (block := rest(min(known, BLOCK_BYTES))):
+            read.feed(block)
+            known -= len(block)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
-            start = self._by_several(read, name, start, size)
+            start = self._by_several(read, name, read.settled, size)
             self._settle(identity, start)
             rest = _from(head, opened, start)
 
@@ -158,7 +179,7 @@ class Reading:
             waiting: list[tuple[Any, int, int]] = []
             while size - start > 2 * LAST_BYTES or waiting:
                 while size - start > 2 * LAST_BYTES and len(waiting) < 4:
-                    opened.seek(min(start + PART_BYTES, size - LAST_BYTES))
+                    opened.seek(min(part_end(start), size - LAST_BYTES))
                     end = opened.tell() + len(opened.readline(MOST_LINE))
                     part = pool.submit(read.part(name, start, end))
                     waiting.append((part, start, end))
@@ -208,6 +229,14 @@ class Marks:
         except (OSError, ValueError):
             self._places = {}
 
+    def identity_of(self, head: bytes) -> str:
+        """Return what tells a file from others: its first bytes; of one that was shorter when it was read first, those."""
+        lengths = {int(length) for _, _, length in (known.partition(".") for known in self._places) if length.isdigit()}
+        for length in sorted(lengths):
+            if length < len(head) and (known := _identity(head[:length])) in self._places:
+                return known
+        return _identity(head)
+
     def place_of(self, identity: str, size: int) -> int:
         """Return where to read on; a file that is shorter now is another one."""
         place = self._places.get(identity, 0)
@@ -226,6 +255,11 @@ class Marks:
         except OSError:
             # Then the same lines are sent again next time, with the same ids.
             pass
+
+
+def _identity(head: bytes) -> str:
+    hashed = hashlib.blake2b(head, digest_size=10).hexdigest()
+    return hashed if len(head) >= HEAD_BYTES else f"{hashed}.{len(head)}"
 
 
 def files_of(names: list[str]) -> list[str]:

@@ -193,6 +193,10 @@ class TallyReport(_Report):
     duration_ms_below: Annotated[float, Field(gt=0)] | None = Field(
         default=None, description="Upper bound of the duration bucket, milliseconds."
     )
+    grows: bool = Field(
+        default=False,
+        description="It may be sent again under its id with more runs; then only what is new is counted.",
+    )
 
 
 Report = Annotated[FailureReport | LogReport | RunReport | TallyReport, Field(discriminator="kind")]

@@ -142,7 +142,7 @@ class Preparer:
         failure = self._facts(report, content, sender) if isinstance(report, FailureReport) else None
         tally = None
         if isinstance(report, TallyReport):
-            tally = TallyFacts(_plain(report.entry_point), report.outcome, report.runs)
+            tally = TallyFacts(_plain(report.entry_point), report.outcome, report.runs, report.grows)
         body, dictionary_id = self._evidence.pack(pydantic_core.to_json(content))
         prepared = Prepared(
             id=report.id.bytes,

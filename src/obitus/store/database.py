@@ -13,11 +13,11 @@ from typing import Any, Final
 
 from obitus.store import errors
 
-SCHEMA_VERSION: Final = 4
+SCHEMA_VERSION: Final = 5
 READ_LIMIT_S: Final = 10.0
 
 # Step n brings a file from version n to n + 1. The first one is the whole schema of version 1.
-MIGRATIONS: Final = ("schema.sql", "migration_2.sql", "migration_3.sql", "migration_4.sql")
+MIGRATIONS: Final = ("schema.sql", "migration_2.sql", "migration_3.sql", "migration_4.sql", "migration_5.sql")
 
 Row = sqlite3.Row
 Params = Sequence[Any] | dict[str, Any]

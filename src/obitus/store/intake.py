@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from typing import Final, Literal
 
 from obitus.core.clock import DAY_MS, HOUR_MS
@@ -73,6 +73,12 @@ _COUNT_RUNS_BY_HOUR = """
 INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures)
 VALUES (:release_id, :environment, :hour, :runs, :runs * (:outcome = 'failed'), 0)
 ON CONFLICT DO UPDATE SET runs = runs + excluded.runs, failed = failed + excluded.failed"""
+_GROWS = "INSERT INTO growing_tallies (seq, runs) VALUES (?, ?)"
+_GROWING = """
+SELECT reports.seq, reports.release_id, reports.environment, reports.time_ms, growing_tallies.runs
+FROM reports JOIN growing_tallies USING (seq) WHERE reports.id = ? AND reports.app_id = ?"""
+_HAS_GROWN = "UPDATE growing_tallies SET runs = ? WHERE seq = ?"
+_NEW_EVIDENCE = "UPDATE evidence SET dictionary_id = ?, body = ? WHERE seq = ?"
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
 OTHER_POINTS: Final = "…"
@@ -103,6 +109,8 @@ class TallyFacts:
     entry_point: str
     outcome: str
     runs: int
+    grows: bool = False
+    """Whether it may come again under its id with more runs."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,7 +141,10 @@ class Taken:
 
 
 def take(connection: sqlite3.Connection, reports: Sequence[Prepared]) -> list[Taken]:
-    """Write reports in the caller's transaction; a report that is already there changes nothing."""
+    """Write reports in the caller's transaction.
+
+    A report that is already there changes nothing, but for a tally that has grown: what is new of it is counted.
+    """
     return [_take_one(connection, report) for report in reports]
 
 
@@ -153,7 +164,7 @@ def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
         },
     ).fetchone()
     if row is None:
-        return Taken(already_there=True)
+        return Taken(already_there=not _has_grown(connection, report))
     seq = row[0]
     if report.release:
         if release.new:
@@ -161,15 +172,43 @@ def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
         releases.infer_deploy(connection, report.app_id, release_id, report.environment, report.time_ms)
     connection.execute(_ADD_EVIDENCE, (seq, report.dictionary_id, report.body))
     if report.tally is not None:
-        tally = asdict(report.tally)
-        tally |= {"app_id": report.app_id, "release_id": release_id, "environment": report.environment}
-        tally["hour"] = report.time_ms // HOUR_MS
-        connection.execute(_COUNT_RUNS, tally)
-        connection.execute(_COUNT_RUNS_BY_RELEASE, tally)
-        connection.execute(_COUNT_RUNS_BY_HOUR, tally)
+        _count_runs(connection, report, report.tally.runs, (release_id, report.environment, report.time_ms))
+        if report.tally.grows:
+            connection.execute(_GROWS, (seq, report.tally.runs))
     if report.failure is not None:
         return _add_failure(connection, report, report.failure, seq, release_id)
     return Taken(already_there=False)
+
+
+def _has_grown(connection: sqlite3.Connection, report: Prepared) -> bool:
+    """Count what is new of a tally that is there already; return whether anything is."""
+    if report.tally is None or not report.tally.grows:
+        return False
+    row = connection.execute(_GROWING, (report.id, report.app_id)).fetchone()
+    if row is None or row["runs"] >= report.tally.runs:
+        return False
+    place = (row["release_id"], row["environment"], row["time_ms"])
+    _count_runs(connection, report, report.tally.runs - row["runs"], place)
+    connection.execute(_HAS_GROWN, (report.tally.runs, row["seq"]))
+    connection.execute(_NEW_EVIDENCE, (report.dictionary_id, report.body, row["seq"]))
+    return True
+
+
+def _count_runs(connection: sqlite3.Connection, report: Prepared, runs: int, place: tuple[int, str, int]) -> None:
+    """Count runs of a tally in a release, an environment and the hour of a time."""
+    assert report.tally is not None
+    release_id, environment, time_ms = place
+    values = {
+        "app_id": report.app_id,
+        "release_id": release_id,
+        "environment": environment,
+        "entry_point": report.tally.entry_point,
+        "outcome": report.tally.outcome,
+        "hour": time_ms // HOUR_MS,
+        "runs": runs,
+    }
+    for statement in (_COUNT_RUNS, _COUNT_RUNS_BY_RELEASE, _COUNT_RUNS_BY_HOUR):
+        connection.execute(statement, values)
 
 
 def _add_failure(
