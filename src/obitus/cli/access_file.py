@@ -99,7 +99,7 @@ class AccessFile:
         form.at_once = self._at_once
         if self._at_once:
             # Loaded here, it is there in every process.
-            import obitus.core.log_files.columns_of  # noqa: F401
+            import obitus.core.log_files.column_forms  # noqa: F401
         # What is left behind the last part is short.
         self._form.at_once = False
         if isinstance(self._form, W3c):

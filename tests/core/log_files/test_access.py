@@ -16,9 +16,12 @@ from obitus.core.log_files.requests import Counts, LineForm
 from obitus.core.log_files.w3c import Header, W3c
 
 OFFSETS = st.sampled_from(["+0000", "+0200", "+0100", "-0800", "+0530", "+0545"])
-TARGETS = st.sampled_from(
-    ["/", "/sailings/SK-4711/boardings?seat=1", "/a.js", "/fares/77", "/gates[]=1", "/[01/Nov/2026:00"]
-)
+SEGMENTS = st.sampled_from(
+    ["sailings", "SK-4711", "SK-12", "v1", "v2", "v123", "a1", "b2!", "77", "5", "", "deadbeef", "d3adb33f", "x.js", "y2.css", "%41", "é7", "٣"]
+)  # fmt: skip
+TARGETS = st.sampled_from(["/", "/sailings/SK-4711/boardings?seat=1", "/a.js", "/gates[]=1", "/[01/Nov/2026:00"]) | st.builds(
+    lambda parts, query: "/" + "/".join(parts) + query, st.lists(SEGMENTS, max_size=5), st.sampled_from(["", "?a=1", "?b?c", "#d"])
+)  # fmt: skip
 STATUSES = st.sampled_from([200, 200, 200, 200, 204, 206, 301, 304, 404, 503])
 ODD = st.sampled_from(
     [
@@ -35,6 +38,11 @@ ODD = st.sampled_from(
         '"quoted" and no more',
         '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /a\\" 404 7 HTTP/1.1" 200 5',
         '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /a\\\\" 404 7',
+        *(
+            f'10.0.0.1 - - [25/Nov/2026:10:{minute}:00 +0000] "GET / HTTP/1.1" {status} 5'
+            for minute in ("10", "/0", "1/", "-1", "60", "5:", "٣٣")
+            for status in ("200", "2/0", "20:", "2 0", "50*")
+        ),
         '10.0.0.1 - - [25/Nov/2026:10:61:00 +0000] "GET / HTTP/1.1" 200 5',
         '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 many',
         '10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET /no/protocol" 200 5',

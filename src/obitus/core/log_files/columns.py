@@ -51,9 +51,8 @@ _QUOTE, _QUOTE_BIT = np.uint64(0x22 * _EACH), np.uint64(0x02 * _EACH)
 _ZEROS, _BEYOND_NINE, _LOW_BITS = np.uint64(0x30 * _EACH), np.uint64(0x76 * _EACH), np.uint64(0x0F)
 _MIX: Final = np.uint64(0x9E3779B97F4A7C15)
 """An odd number without a pattern, 2**64 divided by the golden ratio (D. Knuth, The Art of Computer Programming, 6.4)."""
-
-
 _BY_MOMENT, _BY_POINT, _DIGITS = np.uint64(48), np.uint64(24), np.uint64(0xFFFFFF)
+"""What is counted together is one number: which hour, which entry point, the three digits of the status."""
 
 
 class Block:
@@ -100,7 +99,7 @@ class Columns(NamedTuple):
 def like(words: Words, form: bytes) -> NDArray[np.bool_]:
     """Tell which words look like eight bytes: ``0`` stands for any digit, ``5`` for one up to 5, ``_`` for anything."""
     exact, value, digits, wanted, add = _form(form)
-    found: NDArray[np.bool_] = ((words | (words + add)) & digits) == wanted
+    found: NDArray[np.bool_] = (words & (words + add) & digits) == wanted
     if exact:
         found &= (words & exact) == value
     return found
@@ -111,7 +110,7 @@ def _form(form: bytes) -> tuple[np.uint64, ...]:
     exact = digits = wanted = add = value = 0
     for at, one in enumerate(form):
         if one in b"05":
-            # A digit stays below 0x40 when six is added, one up to five when ten is; nothing else is at 0x30 both times.
+            # A digit stays below 0x40 when six is added, one up to five when ten is; nothing else is from 0x30 on both times.
             digits |= 0xF0 << 8 * at
             wanted |= 0x30 << 8 * at
             add |= (6 if one == 0x30 else 10) << 8 * at

@@ -67,7 +67,7 @@ class Common:
 
     def columns(self, block: Block) -> Columns:
         """Return what many lines say, as columns of numbers."""
-        from obitus.core.log_files.columns_of import common
+        from obitus.core.log_files.column_forms import common
 
         return common(block, self._hours)
 

@@ -104,7 +104,7 @@ class Header:
 
     def columns(self, block: Block) -> Columns | None:
         """Return what many lines say, as columns of numbers; None where they have to be read one by one."""
-        from obitus.core.log_files.columns_of import extended
+        from obitus.core.log_files.column_forms import extended
 
         return extended(block, self.fields, self.date, _UTC)
 
