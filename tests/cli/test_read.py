@@ -366,6 +366,17 @@ def test_parts_make_no_difference(seed: int, tmp_path: Path) -> None:
     assert found == [(one.offset, one.stack.chain) for one in Scanner().feed(data, end=True)]
 
 
+def test_a_line_without_end_in_an_access_log() -> None:
+    """What has no newline for megabytes is no request, and is not carried on; what comes behind it is read."""
+    outcome, line = Outcome(), b'10.0.0.9 - - [25/Nov/2026:10:00:00 +0000] "GET /gates HTTP/1.1" 200 5\n'
+    file = AccessFile(outcome, lambda report: None, "common", "log", 0, 0, 0, UTC)
+    for block in (line, *(b"x" * 2_000_000 for _ in range(8)), b"\n", line, line):
+        file.feed(block)
+        assert len(file._rest) <= 2 * reading.BLOCK_BYTES
+    file.feed(b"", end=True)
+    assert outcome.runs == 3 and 1 <= outcome.unreadable <= 8 and file.settled == 16_000_001 + 3 * len(line)
+
+
 @given(st.binary(max_size=400))
 def test_any_bytes_are_survived(data: bytes) -> None:
     """Whatever stands in a file, reading it ends."""
@@ -373,9 +384,11 @@ def test_any_bytes_are_survived(data: bytes) -> None:
     list(scanner.feed(data))
     list(scanner.feed(b"", end=True))
     access.recognise(data)
-    counts = Common(zone_of("UTC"), 0).read(data)
-    assert sum(counts.runs.values()) + counts.unreadable <= counts.lines + 1
-    W3c().read(b"#Fields: date time sc-status\n" + data)
+    for at_once in (True, False):
+        counts = Common(zone_of("UTC"), 0, at_once=at_once).read(data)
+        assert sum(counts.runs.values()) + counts.unreadable == counts.lines
+        W3c(at_once=at_once).read(b"#Fields: date time sc-status\n" + data)
+        W3c(at_once=at_once).read(b"#Fields: date time cs-method cs-uri-stem sc-status sc-bytes\n" + data)
 
 
 @pytest.mark.parametrize(

@@ -71,11 +71,12 @@ class AccessFile:
         """Read on."""
         data = self._rest + block
         cut = data.rfind(b"\n") + 1
-        if end and len(data) > 2 * BLOCK_BYTES:
+        if cut == 0 and len(data) > 2 * BLOCK_BYTES:
+            # Such a line is none that can be read; it must not be carried on for ever.
             cut = len(data)
         place = 0
         if self._inside and cut:
-            place = data.index(b"\n") + 1
+            place = data.find(b"\n") + 1 or cut
             if isinstance(self._form, W3c):
                 self._form.pass_over(data[:place])
             self._inside, self._block = False, self._at + place
