@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from obitus.cli.commands import MODULES
+
 HEAVY = {"pydantic", "fastapi", "uvicorn", "scipy", "numpy", "sqlalchemy"}
 
 
@@ -45,3 +47,15 @@ def test_one_command_is_called_by_its_name() -> None:
         assert said in done.stdout
     wrong = subprocess.run([sys.executable, "-m", "obitus", "isues"], capture_output=True, text=True)
     assert wrong.returncode == 2 and "issues" in wrong.stderr
+
+
+def test_each_command_is_where_the_table_says() -> None:
+    """A command that the table forgot could not be called alone; and the list of all says each in a whole sentence."""
+    everything = subprocess.run([sys.executable, "-m", "obitus", "--help"], capture_output=True, text=True, check=True)
+    listed = everything.stdout.partition("Commands:\n")[2].partition("\n\n")[0].splitlines()
+    assert {line.split()[0] for line in listed} == {name for names in MODULES.values() for name in names}
+    assert all(line.endswith(".") and not line.endswith("...") for line in listed)
+    for module, names in MODULES.items():
+        code = f"import obitus.cli.{module}\nfrom obitus.cli.commands import app\nprint(*[one.name or one.callback.__name__ for one in app.registered_commands], *[one.name for one in app.registered_groups])"
+        made = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        assert sorted(made.stdout.split()) == sorted(names)

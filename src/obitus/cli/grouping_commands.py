@@ -21,7 +21,7 @@ WAIT_S = 0.2
 rules_group = typer.Typer(
     help="Grouping rules: what they would do, and those in force.", no_args_is_help=True, rich_markup_mode=None
 )
-app.add_typer(rules_group, name="rules")
+app.add_typer(rules_group, name="rules", short_help="Try, add, list or end grouping rules.")
 RuleText = Annotated[
     str,
     typer.Argument(
@@ -31,7 +31,7 @@ RuleText = Annotated[
 ]
 
 
-@app.command()
+@app.command(short_help="Say why failures are one issue.")
 def why(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Say why failures are one issue, what was left out, and which other issues may be the same."""
     asked = api(url, token)
@@ -72,7 +72,7 @@ def why(number: Number, url: Url = None, token: Token = None, as_json: Json = Fa
         show.say(f"  never one with: {', '.join(map(str, likes['never']))}", show.QUIET)
 
 
-@app.command()
+@app.command(short_help="Merge an issue into another one.")
 def merge(
     number: Number,
     into: Annotated[int, typer.Argument(help="The issue that stays.", min=1)],
@@ -97,7 +97,7 @@ def merge(
     _finish(asked, asked.post(f"/api/issues/{number}/merge", {"into": into}), as_json=as_json)
 
 
-@app.command()
+@app.command(short_help="Split an issue, or take fingerprints out.")
 def split(
     number: Number,
     by: Annotated[
@@ -138,7 +138,7 @@ def split(
     _finish(asked, asked.post(f"/api/issues/{number}/split", order), as_json=as_json)
 
 
-@app.command("never-together")
+@app.command("never-together", short_help="Say that two issues are never one.")
 def never_together(
     number: Number,
     other: Annotated[int, typer.Argument(min=1, help="The other issue.")],
@@ -150,7 +150,7 @@ def never_together(
     show.say(f"Issues {number} and {other} are never one.")
 
 
-@app.command()
+@app.command(short_help="Group an app's history anew.")
 def regroup(
     app_name: Annotated[str, typer.Argument(metavar="APP", help="The app whose history is grouped anew.")],
     yes: Yes = False,

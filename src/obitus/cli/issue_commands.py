@@ -47,7 +47,7 @@ def issues(
     print_json(answer) if as_json else show.issues(answer, now_ms())
 
 
-@app.command()
+@app.command(short_help="Show one issue as a report.")
 def issue(
     number: Number,
     window: Window = "24h",
@@ -70,7 +70,7 @@ def accept(number: Number, url: Url = None, token: Token = None, as_json: Json =
     _decide(number, "accept", {}, url, token, as_json)
 
 
-@app.command()
+@app.command(short_help="Say that an issue is fixed, and where.")
 def settle(
     numbers: Annotated[
         list[int], typer.Argument(metavar="NUMBER…", help="The issues' numbers, of one app or several.", min=1)

@@ -21,7 +21,11 @@ def version() -> None:
     sys.stdout.write(f"{__version__}\n")
 
 
-@app.command("run", context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
+@app.command(
+    "run",
+    context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False},
+    short_help="Run any program; report it if it ends badly.",
+)
 def run_command(
     command: Annotated[list[str], typer.Argument(metavar="-- COMMAND…", help="The program and its arguments.")],
 ) -> None:
@@ -31,7 +35,7 @@ def run_command(
     raise typer.Exit(running.run(command, _client_settings()))
 
 
-@app.command("fingerprint")
+@app.command("fingerprint", short_help="Say which records would be one issue.")
 def fingerprint_command(
     file: Annotated[
         Path, typer.Argument(help="NDJSON with exception.type, exception.message, exception.stacktrace; or text.")
@@ -47,7 +51,7 @@ def fingerprint_command(
         raise UsageTrouble(f"{file} cannot be read: {error.strerror}.") from error
 
 
-@app.command("check")
+@app.command("check", short_help="Send a test report; say what is wrong.")
 def check_command(
     as_json: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,
 ) -> None:

@@ -23,7 +23,7 @@ MOST_NAMED: Final = 20
 _FORMS = {"auto": "auto", "log": "log", "common": "common", "combined": "common", "w3c": "w3c"}
 
 
-@app.command("read")
+@app.command("read", short_help="Read log files and access logs.")
 def read(
     files: Annotated[
         list[str], typer.Argument(metavar="FILE…", help="Files, patterns, packed files (.gz), or - for standard input.")

@@ -46,10 +46,10 @@ release_group = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode=None,
 )
-app.add_typer(release_group, name="release")
+app.add_typer(release_group, name="release", short_help="Show, add, rename or move a release.")
 
 
-@app.command()
+@app.command(short_help="List an app's releases, newest first.")
 def releases(
     app_name: App = None,
     limit: Annotated[int, typer.Option("--limit", min=1, max=100, help="Most releases to show.")] = 20,
@@ -220,7 +220,7 @@ def deploy(
     )
 
 
-@app.command()
+@app.command(short_help="Say what a release brought.")
 def compare(
     before: Annotated[str, typer.Argument(metavar="BEFORE", help="The release to compare with.")],
     now: Annotated[str, typer.Argument(metavar="NOW", help="The release that is looked at.")],

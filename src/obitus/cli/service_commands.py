@@ -39,7 +39,7 @@ def serve(
     serving.serve(data, host, port, public_url, new_link=new_link, password_file=password_file)
 
 
-@app.command()
+@app.command(short_help="Run the service with made-up data in it.")
 def demo(
     data: Annotated[Path, typer.Option("--data", help="Folder for the demo's records; made anew.")] = Path("demo-data"),
     port: Annotated[int, typer.Option("--port", min=0, max=65535, help="Port to listen on.")] = 8612,
@@ -55,7 +55,7 @@ def demo(
     serving.demo(data, port, load_only=load_only, until_ms=until_ms)
 
 
-@app.command()
+@app.command(short_help="Keep the address and a token for commands.")
 def login(
     where: Annotated[str, typer.Argument(help="A sign-in link, or the service's address (then with --token).")],
     token: Annotated[str | None, typer.Option("--token", help="A personal token; asked for when it is needed.")] = None,
