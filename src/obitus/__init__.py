@@ -19,12 +19,14 @@ from collections.abc import Sequence as _Sequence
 from typing import TYPE_CHECKING as _TYPE_CHECKING
 from typing import Any as _Any
 
+from obitus.client import runs as _runs
+from obitus.client.trail import TRIM_AT as _TRIM_AT
+from obitus.client.work import Run as _Run
+
 if _TYPE_CHECKING:
     from obitus.client.integrations.asgi import AsgiMiddleware
     from obitus.client.integrations.wsgi import WsgiMiddleware
     from obitus.client.reporter import Reporter as _Reporter
-    from obitus.client.runs import RunState as _RunState
-    from obitus.client.work import Run as _Run
 
 __all__ = [
     "AsgiMiddleware",
@@ -51,8 +53,7 @@ _LATER = {
 }
 _active: _Reporter | None = None
 _marking: _Reporter | None = None
-_current_run: _Callable[[], _RunState | None] = lambda: None  # noqa: E731 - the reporter brings its own
-_trim_at = 0
+_current_run = _runs.current.get
 
 
 def watch(
@@ -92,9 +93,13 @@ def watch(
     - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
     - ``spool``, ``spool_bytes``, ``spool_hours``: where reports wait while the service is away, and how many for how long.
     """
-    from obitus.client import settings
-    from obitus.client.log import log
-
+    try:
+        # Much to load for who imports this and does not report.
+        from obitus.client import settings
+        from obitus.client.log import log
+    except Exception as trouble:
+        _sys.stderr.write(f"Obitus: nothing is reported ({type(trouble).__name__}: {trouble}).\n")
+        return
     try:
         chosen = settings.load(
             url=url,
@@ -171,7 +176,7 @@ def mark(message: str, /, **data: _Any) -> None:
     run = _current_run()
     trail = reporter.trail if run is None else run.trail
     trail.append(("mark", reporter.now_ns(), "INFO", message, data))
-    if len(trail) > _trim_at:
+    if len(trail) > _TRIM_AT:
         trail.trim()
 
 
@@ -183,9 +188,7 @@ def attach(attributes: _Mapping[str, _Any] | None = None, /, **more: _Any) -> No
 
 def run(entry_point: str, /, **attributes: _Any) -> _Run:
     """Return a unit of work, to be used as ``with obitus.run("job nightly-manifest"):`` or as a decorator."""
-    from obitus.client.work import Run
-
-    return Run(entry_point, attributes, _reporter)
+    return _Run(entry_point, attributes, _reporter)
 
 
 def watched(connection: _Any) -> _Any:
@@ -235,11 +238,7 @@ def _at_exit() -> None:
 
 
 def _use(reporter: _Reporter) -> None:
-    global _active, _marking, _current_run, _trim_at
-    from obitus.client.runs import current
-    from obitus.client.trail import TRIM_AT
-
-    _current_run, _trim_at = current.get, TRIM_AT
+    global _active, _marking
     _active = reporter
     _marking = reporter if "mark" not in reporter.settings.without else None
     _atexit.register(_at_exit)

@@ -72,6 +72,49 @@ def test_switched_off_does_nothing(tmp_path: Path) -> None:
     assert (ended.returncode, ended.stderr) == (0, "")
 
 
+@pytest.mark.parametrize("watching", ["before", "when all are used up", "never"])
+def test_no_file_can_be_opened(running: Running, tmp_path: Path, watching: str) -> None:
+    """Nothing raises into an app that has used up its files, and it goes on; what it said is told when it can be."""
+    code = f"""
+        import os, resource, obitus
+        watching = {watching!r}
+        if watching == "before":
+            obitus.watch()
+        resource.setrlimit(resource.RLIMIT_NOFILE, (64, 64))
+        used = []
+        try:
+            while True:
+                used.append(os.open(os.devnull, os.O_RDONLY))
+        except OSError:
+            pass
+        if watching == "when all are used up":
+            obitus.watch()
+        with obitus.run("job manifest"):
+            obitus.mark("counted", passengers=3)
+            obitus.attach({{"berth": 4}})
+            try:
+                open(os.devnull)
+            except OSError as error:
+                obitus.record(error)
+        obitus.say("no berth is free")
+        obitus.record()
+        obitus.status()
+        obitus.flush(0.1)
+        for one in used:
+            os.close(one)
+        obitus.flush()
+        obitus.stop()
+        print("sailed")
+    """
+    ended = run_script(tmp_path, code, OBITUS_URL=running.url, OBITUS_KEY=running.add_app())
+    assert (ended.returncode, ended.stdout) == (0, "sailed\n"), ended.stderr
+    said = {issue["message"] for issue in running.issues()}
+    if watching == "before":
+        assert said == {"[Errno 24] Too many open files: '/dev/null'", "no berth is free"}
+    else:
+        assert said == set() and ("nothing is reported" in ended.stderr) == (watching != "never")
+
+
 def test_missing_settings_are_said_once(caplog: pytest.LogCaptureFixture) -> None:
     """Without an address or a key nothing is reported, and the log says which one is missing."""
     obitus.watch()
