@@ -17,7 +17,7 @@ MOST_SIGNS: Final = 2000
 MOST_DEEP: Final = 30
 _TOKEN = re.compile(
     r"""\s*(?:(?P<bracket>[()])
-    | (?P<field>[A-Za-z_][\w.\-]*)\s*(?P<op>!=|>=|<=|=|>|<|~)\s*(?P<value>"(?:[^"\\]|\\.)*"|[^\s()]+)
+    | (?P<field>[A-Za-z_][\w.\-]*)\s*(?P<op>!=|>=|<=|=|>|<|~)\s*(?P<value>"(?:[^"\\]|\\.)*"|[^\s()"][^\s()]*)
     | (?P<quoted>"(?:[^"\\]|\\.)*") | (?P<word>[^\s()"]+))""",
     re.VERBOSE,
 )
