@@ -43,7 +43,7 @@ def test_what_holds(text: str, holds: bool) -> None:
     ("text", "said"),
     [
         ("", "empty"), ("   ", "empty"), ('"open', "quote"), ('type="open', "quote"), ("(a", "not closed"), ("a)", "closing"), ("()", "missing"), ("or a", "missing"),
-        ("a or", "missing"), ("a or or b", "missing"), ("not", "behind `not`"), ("a not", "behind `not`"), ("severity>LOUD", "WARN"), ("and", "missing"),
+        ("a or", "missing"), ("a or or b", "missing"), ("not", "behind `not`"), ("a not", "behind `not`"), ("severity>LOUD", "WARN"), ("and", "missing"), ("type=", "Nothing stands behind type="), ("a severity>=", 'severity>=""'), ("type=(a)", "Nothing stands"),
         ("x" * (MOST_SIGNS + 1), "signs"), ("(" * (MOST_DEEP + 1) + "a", "deep"), ("not " * (MOST_DEEP + 1) + "a", "deep"),
     ],
 )  # fmt: skip

@@ -21,6 +21,7 @@ _TOKEN = re.compile(
     | (?P<quoted>"(?:[^"\\]|\\.)*") | (?P<word>[^\s()"]+))""",
     re.VERBOSE,
 )
+_OPEN = re.compile(r"[A-Za-z_][\w.\-]*(?:!=|>=|<=|=|>|<|~)")
 
 Holds = Callable[[Mapping[str, Any]], bool]
 
@@ -108,6 +109,8 @@ def _term(reading: _Reading) -> Holds:
         return inner
     if token["field"]:
         return _comparison(token["field"], token["op"], _unquoted(token["value"]))
+    if token["word"] and _OPEN.fullmatch(token["word"]):
+        raise SearchTrouble(f'Nothing stands behind {token["word"]}. Write {token["word"]}"" for what is empty.')
     text = _unquoted(token["quoted"] or token["word"]).lower()
     return lambda record: any(text in str(value).lower() for value in record.values() if value is not None)
 
