@@ -31,7 +31,7 @@ Judge = Callable[[dict[str, Any]], bool]
         ("berth", True), ("BERTH", True), ("anchor", False), ('"no berth"', True), ('"berth no"', False), ('message="no berth \'x\' (yet)"', True),
         ('message~"(yet)"', True), (r'message~"\"yet\""', False), ("not anchor", True), ("not not berth", True), ("not (berth or anchor)", False),
         ("anchor or berth", True), ("anchor or berth severity=ERROR", False), ("(anchor or berth) severity=WARN", True), ("berth and 503", True),
-        ("  type = KeyError  ", True), ("not type=KeyError", False), ("true", True), ("or_else or berth", True),
+        ("  type = KeyError  ", True), ("not type=KeyError", False), ("true", True), ('code!="=x"', True), ('"a=b"', False), ("http://pier/x?a=b", False), ("or_else or berth", True),
     ],
 )  # fmt: skip
 def test_what_holds(text: str, holds: bool) -> None:
@@ -43,7 +43,7 @@ def test_what_holds(text: str, holds: bool) -> None:
     ("text", "said"),
     [
         ("", "empty"), ("   ", "empty"), ('"open', "quote"), ('type="open', "quote"), ("(a", "not closed"), ("a)", "closing"), ("()", "missing"), ("or a", "missing"),
-        ("a or", "missing"), ("a or or b", "missing"), ("not", "behind `not`"), ("a not", "behind `not`"), ("severity>LOUD", "WARN"), ("and", "missing"), ("type=", "Nothing stands behind type="), ("a severity>=", 'severity>=""'), ("type=(a)", "Nothing stands"),
+        ("a or", "missing"), ("a or or b", "missing"), ("not", "behind `not`"), ("a not", "behind `not`"), ("severity>LOUD", "WARN"), ("and", "missing"), ("type=", "behind type= "), ("type==X", "behind type= "), ("a severity>=", 'severity>=""'), ("type!==X", "behind type!= "), ("type=(a)", "behind type= "), ("n>=", "behind n>= "),
         ("x" * (MOST_SIGNS + 1), "signs"), ("(" * (MOST_DEEP + 1) + "a", "deep"), ("not " * (MOST_DEEP + 1) + "a", "deep"),
     ],
 )  # fmt: skip

@@ -17,11 +17,12 @@ MOST_SIGNS: Final = 2000
 MOST_DEEP: Final = 30
 _TOKEN = re.compile(
     r"""\s*(?:(?P<bracket>[()])
-    | (?P<field>[A-Za-z_][\w.\-]*)\s*(?P<op>!=|>=|<=|=|>|<|~)\s*(?P<value>"(?:[^"\\]|\\.)*"|[^\s()"][^\s()]*)
+    | (?P<field>[A-Za-z_][\w.\-]*)\s*(?P<op>(?>!=|>=|<=|=|>|<|~))\s*(?P<value>"(?:[^"\\]|\\.)*"|[^\s()"=][^\s()]*)
     | (?P<quoted>"(?:[^"\\]|\\.)*") | (?P<word>[^\s()"]+))""",
     re.VERBOSE,
 )
-_OPEN = re.compile(r"[A-Za-z_][\w.\-]*(?:!=|>=|<=|=|>|<|~)")
+# What begins like a comparison and could not be read as one.
+_OPEN = re.compile(r"[A-Za-z_][\w.\-]*(?>!=|>=|<=|=|>|<|~)")
 
 Holds = Callable[[Mapping[str, Any]], bool]
 
@@ -109,8 +110,10 @@ def _term(reading: _Reading) -> Holds:
         return inner
     if token["field"]:
         return _comparison(token["field"], token["op"], _unquoted(token["value"]))
-    if token["word"] and _OPEN.fullmatch(token["word"]):
-        raise SearchTrouble(f'Nothing stands behind {token["word"]}. Write {token["word"]}"" for what is empty.')
+    if token["word"] and (open_ := _OPEN.match(token["word"])):
+        raise SearchTrouble(
+            f'Nothing to compare with stands behind {open_[0]} Write {open_[0]}"" for what is empty, and quote what begins with a sign.'
+        )
     text = _unquoted(token["quoted"] or token["word"]).lower()
     return lambda record: any(text in str(value).lower() for value in record.values() if value is not None)
 
