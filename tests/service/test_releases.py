@@ -190,6 +190,37 @@ def test_did_it_hold(running: Running, since_runs: int, since_failures: int, ver
         assert held["confidence"] > 0.999
 
 
+@pytest.mark.parametrize(
+    ("runs", "since_runs", "since_failures", "verdict"),
+    [
+        (10_000, 20_000, 0, "held"),
+        (10_000, 900, 0, "too early to say"),
+        (10_000, 60_000, 3, "still there but rarer"),
+        (10_000, 1500, 6, "back"),
+        (0, 0, 0, "held"),
+        (0, 0, 9, "back"),
+    ],
+)
+def test_did_a_fix_of_the_moment_hold(
+    running: Running, runs: int, since_runs: int, since_failures: int, verdict: str
+) -> None:
+    """Settled ten hours ago by something done then: the same by time, whatever the release; by hours where no runs are counted."""
+    key = running.add_app()
+    (number, *_) = send(running, key, *(failed("3.0.0", 50 - i) for i in range(20)))
+    if runs:
+        send(running, key, tally("3.0.0", runs, 49))
+    settle(running, number, how="now")
+    running.service.writer.run(lambda c: c.execute("UPDATE settlings SET time_ms = time_ms - 36000000"))
+    if since_runs:
+        send(running, key, tally("3.0.0", since_runs, 1))
+    send(running, key, *(failed("3.0.0", 0.5) for _ in range(since_failures)))
+    (held,) = since(running, number)["verdicts"]
+    assert held["verdict"] == verdict and held["failures"] == since_failures, held
+    assert "settled on" in held["reason"]
+    wanted = since_runs / 500 if runs else 20 / 40 * 10
+    assert held["expected"] == pytest.approx(wanted, rel=0.05)
+
+
 def test_stragglers_do_not_count_against_a_fix(running: Running) -> None:
     """What an old release goes on failing with is no sign that the fix did not hold."""
     key = running.add_app()
