@@ -1,0 +1,108 @@
+"""The live stream by itself: listeners that keep up, that do not, that go away; and the end of the service."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import threading
+from collections.abc import AsyncIterator
+from typing import Any
+
+import pytest
+
+from obitus.service import live
+from obitus.service.live import MOST_LISTENERS, MOST_UNREAD, Live
+
+
+async def some(stream: AsyncIterator[str], n: int) -> list[tuple[str, Any]]:
+    """Read so many events: their names and what they say."""
+    found = []
+    for _ in range(n):
+        text = await asyncio.wait_for(anext(stream), 5)
+        lines = dict(line.split(": ", 1) for line in text.strip().split("\n") if not line.startswith("retry"))
+        found.append((lines["event"], json.loads(lines["data"])))
+    return found
+
+
+def test_all_listeners_are_told_in_order() -> None:
+    """From the loop and from other threads."""
+
+    async def go() -> None:
+        stream, loop = Live(), asyncio.get_running_loop()
+        stream.publish_from_thread({"type": "nobody listens yet"})
+        stream.use_loop(loop)
+        listeners = [stream.listen() for _ in range(3)]
+        assert [await some(one, 1) for one in listeners] == [[("open", {})]] * 3
+        stream.publish({"type": "failures", "issue": 1})
+        other = threading.Thread(target=stream.publish_from_thread, args=({"type": "decided", "issue": 2},))
+        other.start()
+        for one in listeners:
+            told = await some(one, 2)
+            assert [(name, said["issue"]) for name, said in told] == [("failures", 1), ("decided", 2)]
+        other.join()
+        await listeners[0].aclose()
+        stream.publish({"type": "failures", "issue": 3})
+        assert [said["issue"] for _, said in await some(listeners[1], 1)] == [3]
+
+    asyncio.run(go())
+
+
+def test_who_does_not_keep_up_is_told_to_look_again() -> None:
+    """What waits for a listener is bounded; what it missed is said, and the newest are still there."""
+
+    async def go() -> None:
+        stream = Live()
+        slow = stream.listen()
+        await some(slow, 1)
+        for number in range(3 * MOST_UNREAD):
+            stream.publish({"type": "failures", "issue": number})
+        name, _ = (await some(slow, 1))[0]
+        assert name == "missed"
+        numbers: list[int] = []
+        while not numbers or numbers[-1] < 3 * MOST_UNREAD - 1:
+            numbers += [said["issue"] for name, said in await some(slow, 1) if name == "failures"]
+        assert len(numbers) <= MOST_UNREAD and numbers == sorted(numbers)
+
+    asyncio.run(go())
+
+
+def test_a_bound_on_listeners_and_a_sign_of_life(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Beyond two hundred nobody is let in; one that goes makes room. Where nothing happens, a comment shows that it lives."""
+    monkeypatch.setattr(live, "HEARTBEAT_S", 0.02)
+
+    async def go() -> None:
+        stream = Live()
+        listeners = [stream.listen() for _ in range(MOST_LISTENERS)]
+        for one in listeners:
+            assert not stream.full
+            await anext(one)
+        assert stream.full
+        await listeners[0].aclose()
+        assert not stream.full
+        assert await asyncio.wait_for(anext(listeners[1]), 5) == ": still here\n\n"
+
+    asyncio.run(go())
+
+
+@pytest.mark.parametrize("unread", [0, MOST_UNREAD + 1], ids=["that keeps up", "that does not"])
+def test_the_end(unread: int) -> None:
+    """When the service stops every stream ends, also from another thread; and nothing is told after."""
+
+    async def go() -> None:
+        stream = Live()
+        stream.close_from_thread()
+        stream.use_loop(asyncio.get_running_loop())
+        one = stream.listen()
+        await some(one, 1)
+        for number in range(unread):
+            stream.publish({"type": "failures", "issue": number})
+        threading.Thread(target=stream.close_from_thread).start()
+
+        async def drain() -> int:
+            return sum([1 async for _ in one])
+
+        assert await asyncio.wait_for(drain(), 5) <= unread
+        stream.publish_from_thread({"type": "failures", "issue": 0})
+        assert [text async for text in stream.listen()] == ["retry: 1000\nevent: open\ndata: {}\n\n"]
+
+    asyncio.run(go())
