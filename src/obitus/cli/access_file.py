@@ -15,7 +15,7 @@ from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send, part_b
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
-from obitus.core.log_files.requests import STEP_BYTES, Counts, Request, Runs, outcome_of
+from obitus.core.log_files.requests import Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
 
 AT_ONCE_BYTES: Final = 8 * 1024 * 1024
@@ -85,9 +85,9 @@ class AccessFile:
             stop = data.find(b"\n", max(place, part_end(self._block) - self._at), cut) + 1 or cut
             if start < self._known:
                 stop = min(stop, self._known - self._at)
-                self._runs.update(self._form.read(data[place:stop]).runs)
+                self._runs.update(self._form.read(data[place:stop], tells=False).runs)
             else:
-                self._take(self._form.read(data[place:stop]), start, self._at + stop)
+                self._take(self._form.read(data[place:stop], tells=self._send is not None), start, self._at + stop)
             place = stop
         self._rest = data[cut:]
         self._at += cut
@@ -107,7 +107,7 @@ class AccessFile:
             with Path(name).open("rb") as opened:
                 opened.seek(start)
                 self._form.pass_over(opened.read(end - start))
-        return partial(_read_part, name, start, end, form)
+        return partial(_read_part, name, start, end, form, tells=self._send is not None)
 
     def take(self, counts: Counts, start: int, end: int) -> None:
         """Take over what another process read; reading goes on at ``end``."""
@@ -119,7 +119,7 @@ class AccessFile:
         self._outcome.lines += counts.lines
         self._outcome.unreadable += counts.unreadable
         self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
-        self._outcome.runs_told += len(counts.told)
+        self._outcome.runs_told += counts.not_well
         if self._send is not None:
             for told in counts.told:
                 request = told.form.request(told.line)
@@ -195,15 +195,7 @@ class AccessFile:
         )
 
 
-def _read_part(name: str, start: int, end: int, form: Common | W3c) -> Counts:
-    counts = Counts()
+def _read_part(name: str, start: int, end: int, form: Common | W3c, *, tells: bool) -> Counts:
     with Path(name).open("rb") as opened:
         opened.seek(start)
-        place = 0
-        # As much at a time as stays near the processor.
-        while piece := opened.read(min(STEP_BYTES, end - start - place)):
-            if not piece.endswith(b"\n"):
-                piece += opened.readline(end - start - place - len(piece))
-            counts.add(form.read(piece), place)
-            place += len(piece)
-    return counts
+        return form.read(opened.read(end - start), tells=tells)

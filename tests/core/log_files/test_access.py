@@ -105,8 +105,10 @@ def test_many_at_a_time_is_one_at_a_time(at_once: bool, zone: tzinfo, monkeypatc
     def same(lines: list[str], step: int) -> None:
         monkeypatch.setattr(requests, "STEP_BYTES", step)
         data, form = ("\n".join(lines) + "\n").encode(), Common(zone, 1_800_000_000_000, at_once=at_once)
-        counts = form.read(data)
+        counts, only_counted = form.read(data), form.read(data, tells=False)
         assert told_by(counts) == line_by_line(form, data)
+        assert only_counted.runs == counts.runs and only_counted.told == []
+        assert only_counted.not_well == counts.not_well == len(counts.told)
         assert counts.lines == sum(1 for line in lines if line.strip()) or counts.unreadable == 0
         assert all(told.form.request(told.line) is not None for told in counts.told)
 
@@ -194,7 +196,7 @@ def test_fields_in_any_order(at_once: bool, end: str, monkeypatch: pytest.Monkey
             place += len(line) + 1
         form = W3c(at_once=at_once)
         counts = form.read(data)
-        assert told_by(counts) == (wanted_runs, wanted_told, unreadable)
+        assert told_by(counts) == (wanted_runs, wanted_told, unreadable) and counts.not_well == len(wanted_told)
         assert form.header == header
         cut = data.rfind(b"\n", 0, len(data) // 2) + 1
         form, behind = W3c(at_once=at_once), W3c()

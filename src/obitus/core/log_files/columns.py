@@ -288,7 +288,9 @@ def count(counts: Counts, piece: bytes, start: int, end: int, form: LineForm) ->
         counts.runs[int(moments[code >> 48]), points.names[code >> 24 & 0xFFFFFF], digits] += n
     newlines = rows.of(columns.newlines)
     counts.lines += len(newlines)
-    for newline in newlines[(status & np.uint64(0xFF)) >= ord("4")].tolist():
+    not_well = newlines[(status & np.uint64(0xFF)) >= ord("4")]
+    counts.not_well += len(not_well)
+    for newline in not_well.tolist() if counts.tells else ():
         at, line = block.line(newline)
         counts.told.append(Told(start + at, line, form))
     for newline in rows.odd():

@@ -50,9 +50,9 @@ class Common:
         self.zone, self.about_ms, self.at_once = zone, about_ms, at_once
         self._hours = Hours(zone, about_ms)
 
-    def read(self, piece: bytes) -> Counts:
-        """Read whole lines."""
-        counts = Counts()
+    def read(self, piece: bytes, *, tells: bool = True) -> Counts:
+        """Read whole lines; ``tells`` says whether those that did not go well are kept."""
+        counts = Counts(tells)
         count_in_steps(counts, piece, 0, len(piece), self, at_once=self.at_once)
         return counts
 

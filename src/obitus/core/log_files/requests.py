@@ -88,7 +88,10 @@ class LineForm(Protocol):
 class Counts:
     """What a piece of an access log holds: requests counted, those that did not go well, and lines that cannot be read."""
 
+    tells: bool = True
+    """Whether those that did not go well are kept, to be told whole."""
     runs: Runs = field(default_factory=Counter)
+    not_well: int = 0
     told: list[Told] = field(default_factory=list)
     lines: int = 0
     unreadable: int = 0
@@ -97,6 +100,7 @@ class Counts:
     def add(self, other: Counts, place: int) -> None:
         """Add what a piece holds that begins at ``place`` of this one."""
         self.runs.update(other.runs)
+        self.not_well += other.not_well
         self.told += [told._replace(place=place + told.place) for told in other.told] if place else other.told
         self.lines += other.lines
         self.unreadable += other.unreadable
@@ -216,4 +220,6 @@ def count_line(counts: Counts, line: bytes, place: int, form: LineForm) -> None:
         asked = request.hour_ms, request.entry_point, request.status
     counts.runs[asked] += 1
     if asked[2] >= 400:
-        counts.told.append(Told(place, line, form))
+        counts.not_well += 1
+        if counts.tells:
+            counts.told.append(Told(place, line, form))

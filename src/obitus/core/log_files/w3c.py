@@ -29,9 +29,9 @@ class W3c:
         self.header = Header()
         """What holds for the lines that come next."""
 
-    def read(self, piece: bytes) -> Counts:
-        """Read whole lines."""
-        counts = Counts()
+    def read(self, piece: bytes, *, tells: bool = True) -> Counts:
+        """Read whole lines; ``tells`` says whether those that did not go well are kept."""
+        counts = Counts(tells)
         for start, end in self._between_directives(piece):
             count_in_steps(counts, piece, start, end, self.header, at_once=self.at_once)
         return counts
