@@ -167,6 +167,9 @@ def _records(lines: list[str], first: int, last: int) -> tuple[int, int]:
     are searched.
     """
     whole_in_one = lines[first].startswith("{") and holds_lines(lines[first])
+    # A trace in one value of JSON is whole: nothing beside it belongs to it.
+    if whole_in_one and first == last and _begins_record(lines[first + 1] if first + 1 < len(lines) else "{"):
+        return first, first + 1
     if not whole_in_one and any(_begins_record(line) for line in lines[first : last + 1]):
         return 0, len(lines)
     while first > 0 and not _begins_record(lines[first]):
