@@ -152,7 +152,9 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
     assert failed["attributes"]["http.response.status_code"] == 503 and failed["request"]["url"].endswith("seat=7")
     assert (failed["attributes"].get("user_agent.original") is not None) is bool(agent)
     again = read(path)
-    assert again["taken"] == 0 and again["runs"] == 0
+    assert again["taken"] == again["already_there"] == again["runs"] == 0
+    said = subprocess.run([sys.executable, "-m", "obitus", "read", str(path)], capture_output=True, text=True)
+    assert "Nothing is new since the last reading." in said.stdout
     with path.open("a") as grown:
         grown.write(access_log(agent, 3))
     assert read(path)["runs"] == 3

@@ -85,7 +85,9 @@ class AccessFile:
             stop = data.find(b"\n", max(place, part_end(self._block) - self._at), cut) + 1 or cut
             if start < self._known:
                 stop = min(stop, self._known - self._at)
-                self._runs.update(self._form.read(data[place:stop], tells=False).runs)
+                known = self._form.read(data[place:stop], tells=False).runs
+                self._runs.update(known)
+                self._told.update(known)
             else:
                 self._take(self._form.read(data[place:stop], tells=self._send is not None), start, self._at + stop)
             place = stop

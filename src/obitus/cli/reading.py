@@ -146,6 +146,8 @@ class Reading:
             known -= len(block)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
             start = self._by_several(read, name, read.settled, size)
+            # Where it is settled, all before it was told.
+            read.feed(b"", end=True)
             self._settle(identity, start)
             rest = _from(head, opened, start)
 
