@@ -189,6 +189,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
         if sending.refused:
             show.say(f"{sending.refused:,} were refused: {safe('; '.join(sending.reasons))}", show.FAILED)
     elif outcome.failures or outcome.runs:
+        show.say()
         show.say("Send it: the same command without --dry-run.")
     else:
         show.say("No stack trace and no request was found in it.")
