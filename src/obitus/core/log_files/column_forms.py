@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import re
 from functools import partial
-from typing import Final
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from obitus.core.log_files.columns import Asked, Block, Columns, Places, like, method_ends
 from obitus.core.log_files.requests import Hours
+
+if TYPE_CHECKING:
+    from obitus.core.log_files.w3c import FieldPlaces
 
 _QUOTED: Final = Asked(re.compile(rb'[A-Z]{1,7} [^ ?"\n]*+'), quoted=True)
 _BARE: Final = Asked(re.compile(rb"[A-Za-z]{1,7} /[^ ?\n]*+"), quoted=False)
@@ -65,26 +68,15 @@ def _common_hour(text: bytes, at: int) -> bytes:
     return text[at - 12 : at + 2] + b":00:00" + text[at + 8 : at + 14]
 
 
-def extended(block: Block, fields: tuple[str, ...], date: str, hours: Hours) -> Columns | None:
+def extended(block: Block, fields: int, places: FieldPlaces, date: str, hours: Hours) -> Columns | None:
     """Read lines of the extended format; None where the fields stand in no order that servers write them in.
 
-    These begin with the date and the time, or the time; the path is behind the method, and neither it nor the status
-    is last.
+    These begin with the date and the time, or with the time where lines bear no date; the path is behind the method, and
+    neither it nor the status is last.
     """
-    place = {name: number for number, name in enumerate(fields)}
-    times = 2 if fields[:2] == ("date", "time") else 1 if fields[:1] == ("time",) else 0
-    method = place.get("cs-method", 0)
-    path = fields[method + 1] if method + 1 < len(fields) else ""
-    status = place.get("sc-status", 0)
-    if (
-        not times
-        or method < times
-        or path not in ("cs-uri-stem", "cs-uri")
-        or status < times
-        or len(place) < len(fields)
-    ):
-        return None
-    if method + 2 == len(fields) or status + 1 == len(fields):
+    times = {(0, 1): 2, (None, 0): 1}.get((places.date, places.time))
+    last = max(places.path, places.status) + 1 == fields
+    if times is None or places.path != places.method + 1 or min(places.method, places.status) < times or last:
         return None
     marks = np.flatnonzero(block.bytes[: block.end] <= ord(" "))
     kinds = block.bytes[marks]
@@ -97,7 +89,7 @@ def extended(block: Block, fields: tuple[str, ...], date: str, hours: Hours) -> 
         marks, kinds, empty = (np.delete(column, newline - 1) for column in (marks, kinds, empty))
     ends = np.flatnonzero(kinds == ord("\n"))
     first = ends[:-1]
-    whole = np.diff(ends) == len(fields)
+    whole = np.diff(ends) == fields
     # Where a field is empty, or something else stands for a blank, it is not sure how many fields there are.
     unsure = np.flatnonzero(empty | ((kinds != ord("\n")) & (kinds != ord(" "))))
     whole[np.searchsorted(ends, unsure) - 1] = False
@@ -105,7 +97,7 @@ def extended(block: Block, fields: tuple[str, ...], date: str, hours: Hours) -> 
     odd = newlines[~whole]
     newlines, first = newlines[whole], first[whole]
     hour_at = newlines + (12 if times == 2 else 1)
-    before: Places = marks[first + status]
+    before: Places = marks[first + places.status]
     answer = block.words[before]
     fine = like(block.words[hour_at + 1], _HOUR) & like(answer, b" 000 ___")
     hour = (
@@ -121,8 +113,8 @@ def extended(block: Block, fields: tuple[str, ...], date: str, hours: Hours) -> 
         written=partial(_extended_hour, block.text, b"" if times == 2 else date.encode() + b" "),
         hours=hours,
         asked=_BARE,
-        method_at=marks[first + method] + 1,
-        path_at=marks[first + method + 1] + 1,
+        method_at=marks[first + places.method] + 1,
+        path_at=marks[first + places.path] + 1,
         status=answer >> np.uint64(8),
         odd=odd,
     )

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC
 from functools import lru_cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import unquote
 
 from obitus.core.log_files.requests import Counts, Hours, Request, count_in_steps, point_of
@@ -106,18 +106,29 @@ class Header:
         """Return what many lines say, as columns of numbers; None where they have to be read one by one."""
         from obitus.core.log_files.column_forms import extended
 
-        return extended(block, self.fields, self.date, _UTC)
+        places = _places(self.fields)
+        return None if places is None else extended(block, len(self.fields), places, self.date, _UTC)
+
+
+class FieldPlaces(NamedTuple):
+    """Where the fields stand that are counted by; a file may name the date once for all lines."""
+
+    date: int | None
+    time: int
+    method: int
+    path: int
+    status: int
 
 
 @lru_cache(maxsize=64)
-def _places(fields: tuple[str, ...]) -> tuple[int | None, int, int, int, int] | None:
+def _places(fields: tuple[str, ...]) -> FieldPlaces | None:
     """Return where the date, the time, the method, the path and the status stand; None where one but the date is missing."""
     place = {name: number for number, name in enumerate(fields)}
     path = place.get("cs-uri-stem", place.get("cs-uri"))
     time, method, status = (place.get(name) for name in ("time", "cs-method", "sc-status"))
     if time is None or method is None or path is None or status is None:
         return None
-    return place.get("date"), time, method, path, status
+    return FieldPlaces(place.get("date"), time, method, path, status)
 
 
 def _request(values: Sequence[str], header: Header) -> Request | None:
