@@ -11,11 +11,11 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import Any, Final
 
-from obitus.cli.reading import BLOCK_BYTES, MOST_EXAMPLES, Outcome, Send, part_begin, part_end
+from obitus.cli.reading import BLOCK_BYTES, Outcome, Send, part_begin, part_end
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
-from obitus.core.log_files.requests import Counts, Request, Runs, outcome_of
+from obitus.core.log_files.requests import MOST_EXAMPLES, Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
 
 AT_ONCE_BYTES: Final = 8 * 1024 * 1024

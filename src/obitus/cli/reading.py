@@ -23,6 +23,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from obitus.cli.errors import UsageTrouble
 from obitus.core.log_files import access
+from obitus.core.log_files.requests import MOST_EXAMPLES
 
 if TYPE_CHECKING:
     from obitus.cli.sending import Sending
@@ -41,7 +42,6 @@ LAST_BYTES: Final = 256 * 1024
 PACKED: Final = 2**62
 """Stands for a size that is not known."""
 POLL_S: Final = 0.5
-MOST_EXAMPLES: Final = 5
 
 
 def part_begin(place: int) -> int:

@@ -120,6 +120,19 @@ def _form(form: bytes) -> tuple[np.uint64, ...]:
     return tuple(map(np.uint64, (exact, value, digits, wanted, add)))
 
 
+def _are_zero(words: Words) -> Words:
+    """Return words whose highest bits say which bytes are zero; of those above the first, that is not sure."""
+    return (words - _LOWEST) & ~words
+
+
+def _first_of(told: Words) -> Words:
+    """Return a one in the place of the first byte whose highest bit is set; 0 where none is."""
+    told &= _HIGHEST
+    told &= ~told + _ONE
+    told >>= _SEVEN
+    return told
+
+
 @dataclass(frozen=True, slots=True)
 class Asked:
     """How a form writes what was asked: method, blank, path."""
@@ -130,14 +143,10 @@ class Asked:
 
     def until(self, words: Words) -> tuple[Words, Words]:
         """Return which bytes of each word stand before the first that ends a path, and a mark in the place of that one."""
-        other = ((words | _QUOTE_BIT) ^ _QUOTE) if self.quoted else (words ^ _BLANK)
-        ends = (other - _LOWEST) & ~other
-        other = words ^ _QUESTION
-        ends |= (other - _LOWEST) & ~other
-        ends &= _HIGHEST
-        ends &= ~ends + _ONE
-        ends >>= _SEVEN
-        return ends - _ONE, ends
+        ends = _are_zero(((words | _QUOTE_BIT) ^ _QUOTE) if self.quoted else (words ^ _BLANK))
+        ends |= _are_zero(words ^ _QUESTION)
+        mark = _first_of(ends)
+        return mark - _ONE, mark
 
 
 class EntryPoints:
@@ -256,10 +265,8 @@ def _entry_points(asked: Asked) -> EntryPoints:
 
 def method_ends(block: Block, method_at: Places) -> Places:
     """Return where the blank behind each method stands; where the eighth byte does if there is none before."""
-    blank = block.words[method_at] ^ _BLANK
-    ends = (blank - _LOWEST) & ~blank & _HIGHEST
-    ends &= ~ends + _ONE
-    behind: Places = method_at + (np.bitwise_count((ends >> _SEVEN) - _ONE) >> 3)
+    blank = _first_of(_are_zero(block.words[method_at] ^ _BLANK))
+    behind: Places = method_at + (np.bitwise_count(blank - _ONE) >> 3)
     return behind
 
 

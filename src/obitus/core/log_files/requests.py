@@ -97,15 +97,6 @@ class Counts:
     unreadable: int = 0
     examples: list[str] = field(default_factory=list)
 
-    def add(self, other: Counts, place: int) -> None:
-        """Add what a piece holds that begins at ``place`` of this one."""
-        self.runs.update(other.runs)
-        self.not_well += other.not_well
-        self.told += [told._replace(place=place + told.place) for told in other.told] if place else other.told
-        self.lines += other.lines
-        self.unreadable += other.unreadable
-        self.examples += other.examples[: MOST_EXAMPLES - len(self.examples)]
-
     def cannot_read(self, line: bytes) -> None:
         """Count a line that is no request."""
         self.unreadable += 1

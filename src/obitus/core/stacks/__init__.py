@@ -70,8 +70,6 @@ LANGUAGES: Final = {
     "dart": Language("dart", ("(dart:", ".dart:", ".dart ")),
 }
 
-_SIGNS: Final = [(sign, name) for name, language in LANGUAGES.items() for sign in language.signs]
-
 
 @cache
 def reader_of(language: str) -> Reader:
@@ -218,14 +216,14 @@ def _find(lines: Sequence[str]) -> list[FoundStack]:
     bare = [line.lstrip() for line in lines]
     text = "\n" + "\n".join(bare)
     found: list[FoundStack] = []
-    signs = [(sign, language) for sign, language in _SIGNS if sign in text]
-    while signs:
-        _, language = signs[0]
-        found += [FoundStack(language, tuple(chain), first, end) for chain, first, end in reader_of(language)(lines)]
-        signs = [one for one in signs if one[1] != language]
-        if language == "java" and _all_inside(found, bare):
-            # Every such frame is Java's: no other language can make more of them.
-            signs = [one for one in signs if one[0] != AT]
+    all_java = False
+    for name, language in LANGUAGES.items():
+        signs = [sign for sign in language.signs if sign in text]
+        # Where every such frame is Java's, no other language can make more of them.
+        if not signs or (all_java and signs == [AT]):
+            continue
+        found += [FoundStack(name, tuple(chain), first, end) for chain, first, end in reader_of(name)(lines)]
+        all_java = all_java or (name == "java" and _all_inside(found, bare))
     found.sort(key=lambda one: (one.first_line, -one.end_line))
     kept: list[FoundStack] = []
     for one in found:
