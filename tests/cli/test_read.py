@@ -334,6 +334,8 @@ def test_bad_files(running: Running, key: str, tmp_path: Path) -> None:
     assert all("\x1b" not in issue["message"] or issue["message"] for issue in running.issues())
     gone = subprocess.run([sys.executable, "-m", "obitus", "read", str(tmp_path / "two.log")], capture_output=True, text=True, env=os.environ | {"OBITUS_KEY": "okey_wrong"})  # fmt: skip
     assert gone.returncode == 4 and "No app has this reporting key" in gone.stderr
+    odd = subprocess.run([sys.executable, "-m", "obitus", "read", "--dry-run", str(tmp_path / "two.log")], capture_output=True, text=True, env=os.environ | {"OBITUS_HIDE": "nonsense"})  # fmt: skip
+    assert odd.returncode == 2 and "'nonsense' is no redaction rule" in odd.stderr and "Traceback" not in odd.stderr
 
 
 @given(st.lists(st.sampled_from([*JAVA.splitlines(), "", "Traceback (most recent call last):", '  File "a.py", line 1, in f', "    go()", "KeyError: 'x'", "x" * 300, "2026-01-02 03:04:05 INFO [a] b", "\t... 2 more", "goroutine 1 [running]:"]), max_size=60), st.integers(1, 400))  # fmt: skip

@@ -10,12 +10,15 @@ import os
 import sys
 import time
 from importlib import import_module
-from typing import Annotated, Any, Final
+from typing import TYPE_CHECKING, Annotated, Any, Final
 
 import typer
 
-from obitus.cli.errors import CliError
+from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.safe import safe
+
+if TYPE_CHECKING:
+    from obitus.client.settings import Settings
 
 MODULES: Final = {
     "service_commands": ("serve", "demo", "login", "app"),
@@ -80,6 +83,17 @@ def load(called: str = "") -> None:
 
 def _name(command: typer.models.CommandInfo) -> str | None:
     return command.name or (command.callback.__name__ if command.callback else None)
+
+
+def client_settings() -> Settings:
+    """Return what this shell's settings make of the client; raises UsageTrouble."""
+    # Most commands ask the service, and report to nobody.
+    from obitus.client import settings
+
+    try:
+        return settings.load()
+    except settings.SettingTrouble as trouble:
+        raise UsageTrouble(str(trouble)) from trouble
 
 
 def print_json(answer: Any) -> None:

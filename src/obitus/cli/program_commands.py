@@ -10,9 +10,8 @@ from typing import Annotated
 import typer
 
 from obitus import __version__
-from obitus.cli.commands import app, print_json
+from obitus.cli.commands import app, client_settings, print_json
 from obitus.cli.errors import CliError, UsageTrouble
-from obitus.client import settings as client_settings
 
 
 @app.command()
@@ -32,7 +31,7 @@ def run_command(
     """Run any program, pass its output through, and report it when it ends badly. Ends with the program's status."""
     from obitus.cli import running
 
-    raise typer.Exit(running.run(command, _client_settings()))
+    raise typer.Exit(running.run(command, client_settings()))
 
 
 @app.command("fingerprint", short_help="Say which records would be one issue.")
@@ -58,7 +57,7 @@ def check_command(
     """Send a test report with this shell's settings and say precisely what is wrong."""
     from obitus.cli import check
 
-    findings = check.check(_client_settings())
+    findings = check.check(client_settings())
     if as_json:
         print_json(check.as_json(findings))
     else:
@@ -67,10 +66,3 @@ def check_command(
         show.findings(findings)
     if not all(finding.right for finding in findings):
         raise typer.Exit(CliError.status)
-
-
-def _client_settings() -> client_settings.Settings:
-    try:
-        return client_settings.load()
-    except client_settings.SettingTrouble as trouble:
-        raise UsageTrouble(str(trouble)) from trouble

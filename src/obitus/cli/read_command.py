@@ -9,10 +9,9 @@ from typing import TYPE_CHECKING, Annotated, Any, Final
 
 import typer
 
-from obitus.cli.commands import Json, app, print_json
+from obitus.cli.commands import Json, app, client_settings, print_json
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.safe import safe
-from obitus.client import settings as client_settings
 from obitus.core.wording import count_of
 
 if TYPE_CHECKING:
@@ -52,7 +51,7 @@ def read(
     if form not in _FORMS:
         raise UsageTrouble(f"--format: {form} is none of {', '.join(_FORMS)}.")
     options = reading.Options(_FORMS[form], reading.zone_of(zone), release, dry_run)  # type: ignore[arg-type]
-    settings = client_settings.load()
+    settings = client_settings()
     sending = None
     if not dry_run:
         if settings.off:
