@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING as _TYPE_CHECKING
 from typing import Any as _Any
 
 from obitus.client import runs as _runs
+from obitus.client.guard import is_the_apps as _is_the_apps
 from obitus.client.trail import TRIM_AT as _TRIM_AT
 from obitus.client.work import Run as _Run
 
@@ -44,7 +45,7 @@ __all__ = [
 ]
 __version__ = "0.1.0"
 
-_EXIT_TIMEOUT_S = 2.0
+_STOP_TIMEOUT_S = 2.0
 _PLAIN = frozenset({str, int, float, bool, type(None)})
 _MOST_CHARS = 1000
 _LATER = {
@@ -76,6 +77,7 @@ def watch(
     spool: str | _os.PathLike[str] | None = None,
     spool_bytes: int = 64 * 1024 * 1024,
     spool_hours: float = 168.0,
+    exit_s: float | None = None,
 ) -> None:
     """Start reporting. What is not given comes from the environment (``OBITUS_URL``, ``OBITUS_KEY``, …).
 
@@ -92,12 +94,15 @@ def watch(
     - ``exits``: whether leaving with a non-zero status counts as a failure.
     - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
     - ``spool``, ``spool_bytes``, ``spool_hours``: where reports wait while the service is away, and how many for how long.
+    - ``exit_s``: longest time in seconds that a process which has something to tell takes for it at its end (2).
     """
     try:
         # Much to load for who imports this and does not report.
         from obitus.client import settings
-        from obitus.client.log import log
+        from obitus.client.log import warn
     except Exception as trouble:
+        if _is_the_apps(trouble):
+            raise
         _sys.stderr.write(f"Obitus: nothing is reported ({type(trouble).__name__}: {trouble}).\n")
         return
     try:
@@ -120,25 +125,33 @@ def watch(
             failures_per_second=failures_per_second,
             spool_bytes=spool_bytes,
             spool_hours=spool_hours,
+            exit_s=exit_s,
         )
     except settings.SettingTrouble as trouble:
         # What was to be hidden is not known: then nothing may leave.
-        log.warning("Obitus: nothing is reported. %s", trouble)
+        warn(f"Obitus: nothing is reported. {trouble}")
         stop()
+        return
+    except Exception as trouble:
+        if _is_the_apps(trouble):
+            raise
+        warn(f"Obitus: nothing is reported ({type(trouble).__name__}: {trouble}).")
         return
     if _active is not None:
         stop()
     if chosen.off:
         return
     if chosen.missing is not None:
-        log.warning("Obitus: %s is not set, so nothing is reported. Run `obitus check`.", chosen.missing)
+        warn(f"Obitus: {chosen.missing} is not set, so nothing is reported. Run `obitus check`.")
         return
     try:
         from obitus.client.reporter import Reporter
 
         _use(Reporter(chosen))
     except Exception as trouble:
-        log.warning("Obitus: nothing is reported (%s: %s).", type(trouble).__name__, trouble)
+        if _is_the_apps(trouble):
+            raise
+        warn(f"Obitus: nothing is reported ({type(trouble).__name__}: {trouble}).")
 
 
 def record(error: BaseException | None = None, /, **attributes: _Any) -> str | None:
@@ -148,9 +161,9 @@ def record(error: BaseException | None = None, /, **attributes: _Any) -> str | N
     if error is None:
         error = _sys.exc_info()[1]
         if error is None:
-            from obitus.client.log import log
+            from obitus.client.log import warn
 
-            log.warning("Obitus: record() was called without an exception, and none is being handled.")
+            warn("Obitus: record() was called without an exception, and none is being handled.")
             return None
     return _active.record(error, handled=True, captured_by="record", attributes=attributes)
 
@@ -208,7 +221,7 @@ def flush(timeout: float = 5.0) -> bool:
     return True if _active is None else _active.flush(timeout)
 
 
-def stop(timeout: float = _EXIT_TIMEOUT_S) -> None:
+def stop(timeout: float = _STOP_TIMEOUT_S) -> None:
     """Send what is queued within ``timeout`` seconds, take all hooks away, and stop reporting."""
     global _active, _marking
     reporter, _active = _active, None
@@ -234,7 +247,7 @@ def __dir__() -> list[str]:
 
 def _at_exit() -> None:
     if _active is not None:
-        _active.last_words(_EXIT_TIMEOUT_S)
+        _active.last_words()
 
 
 def _use(reporter: _Reporter) -> None:

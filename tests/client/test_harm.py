@@ -177,7 +177,7 @@ def test_memory_is_bounded_without_a_spool() -> None:
         time.sleep(0.05)
     assert sender._memory_bytes <= MOST_MEMORY_BYTES and sum(sender.dropped.values()) > 0
     assert sender.waiting + sum(sender.dropped.values()) == 4 * MOST_WAITING
-    sender.stop(0.1)
+    sender.close()
 
 
 class Stranger(BaseHTTPRequestHandler):
@@ -247,7 +247,7 @@ def test_a_service_that_hangs(tmp_path: Path) -> None:
         url = f"http://127.0.0.1:{silent.getsockname()[1]}"
         ended = run_script(tmp_path, code, OBITUS_URL=url, OBITUS_KEY="okey_x")
         assert ended.stdout == "True\n" and time.perf_counter() - started < 8
-        assert "the next start sends them" in ended.stderr
+        assert ended.stderr == ""
 
 
 def test_a_forked_child_reports_too(running: Running, tmp_path: Path) -> None:

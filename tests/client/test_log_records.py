@@ -73,7 +73,7 @@ def test_settings_that_cannot_be_understood(caplog: pytest.LogCaptureFixture, se
 
 
 def test_a_logged_exception_is_one_failure(reported: Reported) -> None:
-    """Logged, logged again further up, and then met by a hook: one report, handled."""
+    """Logged, logged again further up, and then what its run ended of: one report, and nobody handled it."""
     with pytest.raises(ValueError), obitus.run("job fares"):
         try:
             try:
@@ -85,7 +85,7 @@ def test_a_logged_exception_is_one_failure(reported: Reported) -> None:
             logging.getLogger("skerry").error("again", exc_info=True)
             raise
     report = reported.one()
-    assert report["handled"] is True and report["captured_by"] == "logging"
+    assert report["handled"] is False and report["captured_by"] == "run"
     assert report["attributes"]["log.message"] == "could not say the fare"
     logs = reported.all("log")
     assert [entry["attributes"].get("failure.id") for entry in logs] == [report["id"], report["id"]]

@@ -6,12 +6,12 @@ import linecache
 import os
 import site
 import sysconfig
-import threading
 import time
 from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
+from obitus.client.native import Worker
 from obitus.client.values import MOST_STRING, plain, show
 from obitus.core.frames import looks_like_library
 from obitus.core.redaction import Redactor
@@ -119,13 +119,11 @@ class Capture:
             ask()
             return answer[0]
         # Code of the app runs here: in a thread of its own, so that one which never ends holds nothing up.
-        asking = threading.Thread(target=ask, name="obitus-text", daemon=True)
-        try:
-            asking.start()
-        except RuntimeError:
-            ask()
-        else:
+        asking = Worker("obitus-text", ask)
+        if asking.start():
             asking.join(TEXT_TIMEOUT_S)
+        else:
+            ask()
         if not answer:
             self._mute_types.add(kind)
             return f"[no message: {kind.__name__}.__str__ did not come back]"

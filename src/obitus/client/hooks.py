@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import faulthandler
 import logging
+import os
 import sys
 import threading
+from collections.abc import Iterator
 from types import FrameType, ModuleType, TracebackType
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, Any
 
+from obitus.client.guard import guarded, without_ours
 from obitus.client.imports import AfterImport
 from obitus.client.integrations import TABLE
 from obitus.client.log_records import watch_logging
@@ -18,21 +22,23 @@ if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
 
-class _Leaving(SystemExit):
-    """What ``sys.exit`` raises with a status other than 0, where that counts as a failure.
+class _Leaving:
+    """Lies in the frame that raised a SystemExit, where leaving with a status other than 0 counts as a failure.
 
-    The interpreter hands an exit to no hook. But when it has let go of this one, no frame is left below it; whoever
-    catches it and goes on still has one.
+    The interpreter hands an exit to no hook. But when it has let go of the exception, and with it of this frame, no
+    frame is left below; whoever catches it and goes on still has one.
     """
 
     def __init__(self, status: Any, reporter: Reporter, frame: FrameType) -> None:
-        super().__init__(status)
+        self._status = status
         self._reporter = reporter
         self._frames = reporter.stack(frame)
+        self.error: SystemExit | None = None
 
     def __del__(self) -> None:
-        if sys._getframe().f_back is None and not self._reporter.knows(self):
-            message = f"exit status {self.code}" if isinstance(self.code, int) else str(self.code)[:8000]
+        if sys._getframe().f_back is None:
+            status = self._status
+            message = f"exit status {status}" if isinstance(status, int) else str(status)[:8000]
             self._reporter.record_exit(message, self._frames)
 
 
@@ -46,14 +52,30 @@ class Hooks:
 
     def install(self) -> None:
         """Put the hooks in place."""
-        self._patches.put(sys, "excepthook", self._main)
-        self._patches.put(sys, "unraisablehook", self._unraisable)
-        self._patches.put(threading, "excepthook", self._thread)
+        for owner, name, make in self._last_hooks():
+            self._patches.put(owner, name, make)
         if self._reporter.settings.exits:
             self._patches.put(sys, "exit", self._exit)
         watch_logging(self._reporter, self._patches, logging.Logger)
-        watch_threads(self._patches)
+        watch_threads(self._patches, self.stand_in_front)
+        for name in ("enable", "disable"):
+            self._patches.put(faulthandler, name, self._taking_over)
+        for name in ("_exit", "execv", "execve"):
+            if hasattr(os, name):
+                self._patches.put(os, name, self._ending_hard)
         self._imports.begin()
+
+    def stand_in_front(self) -> None:
+        """Stand before what replaced a hook of ours meanwhile, such as a library that prints tracebacks in its own way."""
+        for owner, name, make in self._last_hooks():
+            if not self._patches.is_on_top(owner, name):
+                self._patches.put(owner, name, make)
+
+    def see_the_end(self) -> None:
+        """At the end of the interpreter: whatever it ended of is seen, also where no hook was asked."""
+        error = getattr(sys, "last_exc", None) or getattr(sys, "last_value", None)
+        if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit):
+            self._reporter.record_end(error)
 
     def remove(self) -> None:
         """Take away the hooks that are still ours; one that another library put on top of ours stays."""
@@ -69,23 +91,53 @@ class Hooks:
 
         return install
 
+    def _last_hooks(self) -> Iterator[tuple[ModuleType, str, Any]]:
+        yield sys, "excepthook", self._main
+        yield sys, "unraisablehook", self._unraisable
+        yield threading, "excepthook", self._thread
+
     def _main(self, before: Any) -> Any:
         reporter = self._reporter
 
         def excepthook(kind: type[BaseException], error: BaseException, traceback: TracebackType | None) -> None:
             if not issubclass(kind, KeyboardInterrupt | SystemExit):
                 reporter.record_end(error)
-            before(kind, error, traceback)
+            before(kind, error, without_ours(error, traceback))
 
         return excepthook
+
+    def _taking_over(self, before: Any) -> Any:
+        reporter = self._reporter
+
+        def act(*args: Any, **options: Any) -> Any:
+            answer = before(*args, **options)
+            reporter.give_up_crashes()
+            return answer
+
+        return act
+
+    def _ending_hard(self, before: Any) -> Any:
+        reporter = self._reporter
+
+        def end(*args: Any, **options: Any) -> Any:
+            try:
+                reporter.before_hard_exit()
+            finally:
+                # The exit itself never comes back; a program that cannot be started does.
+                try:
+                    before(*args, **options)
+                finally:
+                    reporter.begin_again()
+
+        return end
 
     def _exit(self, before: Any) -> Any:
         reporter = self._reporter
 
-        def exit(status: Any = None, /) -> NoReturn:
-            if status in (None, 0) or threading.current_thread() is not threading.main_thread():
-                before(status)
-            raise _Leaving(status, reporter, sys._getframe(1))
+        def exit(status: Any = None, /) -> Any:
+            if status not in (None, 0) and threading.current_thread() is threading.main_thread():
+                leaving = guarded(_Leaving)(status, reporter, sys._getframe(1))  # noqa: F841 - lives as long as this frame
+            before(status)
 
         return exit
 
@@ -96,6 +148,7 @@ class Hooks:
             if args.exc_value is not None and not issubclass(args.exc_type, SystemExit):
                 attributes = {"thread.name": args.thread.name} if args.thread is not None else {}
                 reporter.record(args.exc_value, handled=False, captured_by="thread", attributes=attributes)
+                without_ours(args.exc_value, args.exc_traceback)
             before(args)
 
         return excepthook

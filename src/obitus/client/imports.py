@@ -10,6 +10,9 @@ from importlib.machinery import ModuleSpec
 from types import ModuleType
 from typing import Any
 
+from obitus.client.guard import is_the_apps
+from obitus.client.log import warn
+
 Installer = Callable[[ModuleType], None]
 
 
@@ -77,7 +80,7 @@ def _guarded(install: Installer, module: ModuleType) -> None:
     try:
         install(module)
     except Exception as error:
-        from obitus.client.log import log
-
+        if is_the_apps(error):
+            raise
         # A version of the library that is built differently: it goes unwatched, and the app goes on.
-        log.warning("Obitus: %s is not watched (%s: %s).", module.__name__, type(error).__name__, error)
+        warn(f"Obitus: {module.__name__} is not watched ({type(error).__name__}: {error}).")

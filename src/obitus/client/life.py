@@ -17,11 +17,18 @@ from pathlib import Path
 from typing import IO, Any, Final
 
 from obitus.client.locks import open_locked
+from obitus.client.spool import file_of
 
 MOST_LOOKED_AT: Final = 200
 MOST_STORY_BYTES: Final = 2_000_000
 
 Story = dict[str, Any]
+
+
+# What the app calls under these names is looked at (see ``hooks``); these are what was there before.
+_enable: Final = faulthandler.enable
+_disable: Final = faulthandler.disable
+_lost: Final[list[IO[bytes]]] = []
 
 
 class Life:
@@ -32,17 +39,50 @@ class Life:
         self._name = f"{os.getpid()}-{os.urandom(6).hex()}"
         self._lock: int | None = None
         self._crash: IO[bytes] | None = None
+        self._crash_file: tuple[int, int] | None = None
         self._told = False
 
     def begin(self) -> None:
         """Put the marks in place. Raises OSError where that cannot be done."""
         self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         self._lock = open_locked(self._path("life"), os.O_RDWR | os.O_CREAT | os.O_EXCL)
+        self._lock_file = file_of(self._lock) if self._lock is not None else None
         # One that is enabled already belongs to the app, or to whoever debugs it.
         if not faulthandler.is_enabled():
             descriptor = os.open(self._path("crash"), os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
             self._crash = os.fdopen(descriptor, "wb", buffering=0)
-            faulthandler.enable(file=self._crash)
+            self._crash_file = file_of(descriptor)
+            _enable(file=self._crash)
+
+    def give_up_crashes(self) -> None:
+        """The app enabled or disabled ``faulthandler`` itself: it is the app's from now on."""
+        if self._crash is not None:
+            self._close_crash()
+
+    def check_crash_file(self) -> None:
+        """Where somebody closed our descriptor, its number may stand for a file of the app: nothing is to be written there."""
+        if self._crash is not None and not self._crash_is_open():
+            _disable()
+            self._close_crash()
+
+    def _crash_is_open(self) -> bool:
+        try:
+            return self._crash is not None and file_of(self._crash.fileno()) == self._crash_file
+        except OSError:
+            return False
+
+    def _close_crash(self) -> None:
+        crash, self._crash = self._crash, None
+        if crash is None:
+            return
+        try:
+            if file_of(crash.fileno()) == self._crash_file:
+                crash.close()
+                return
+        except OSError:
+            pass
+        # The descriptor is not ours any more, or closed already: the object must not close it at its end.
+        _lost.append(crash)
 
     def tell(self, story: Story | None) -> None:
         """Keep what goes on at this moment, already redacted; None when nothing does. Never raises."""
@@ -72,15 +112,16 @@ class Life:
 
     def _let_go(self, *, remove: bool) -> None:
         if self._crash is not None:
-            faulthandler.disable()
-            self._crash.close()
-            self._crash = None
+            _disable()
+            self._close_crash()
         if remove:
             for kind in ("story", "crash", "life"):
                 with contextlib.suppress(OSError):
                     self._path(kind).unlink(missing_ok=True)
         if self._lock is not None:
-            os.close(self._lock)
+            with contextlib.suppress(OSError):
+                if file_of(self._lock) == self._lock_file:
+                    os.close(self._lock)
             self._lock = None
 
     def _path(self, kind: str) -> Path:

@@ -23,6 +23,13 @@ class Patches:
         setattr(owner, name, after)
         self._done.append((owner, name, held, after))
 
+    def is_on_top(self, owner: Any, name: str) -> bool:
+        """Whether what was put there last is still what is there."""
+        for put_on, put_as, _, after in reversed(self._done):
+            if put_on is owner and put_as == name:
+                return getattr(owner, name, None) is after
+        return True
+
     def remove(self) -> None:
         """Put everything back that is still ours; what others put on top stays, and passes on to what was there."""
         for owner, name, held, after in reversed(self._done):

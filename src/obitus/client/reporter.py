@@ -8,18 +8,20 @@ import socket
 import sys
 import threading
 import time
-import weakref
 from collections.abc import Callable, Mapping
 from types import FrameType
 from typing import Any, Final
 
 from obitus.client import runs
 from obitus.client.capture import Capture
-from obitus.client.guard import guarded
+from obitus.client.forks import watch_forks
+from obitus.client.guard import guarded, is_the_apps
+from obitus.client.held import Held
 from obitus.client.hooks import Hooks
-from obitus.client.keeper import Keeper
-from obitus.client.log import is_ours, log
+from obitus.client.log import is_ours, warn
+from obitus.client.native import is_finalizing
 from obitus.client.rate import Rate
+from obitus.client.seen import Seen, Sighting
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.tally import Tally
@@ -32,7 +34,6 @@ from obitus.core.redaction import Redactor
 from obitus.core.severity import SEVERITIES, rank
 from obitus.core.trace_context import read_traceparent
 
-_REPORTED: Final = "__obitus_reported__"
 _SAID: Final = "Said"
 SUPERVISOR_FILE: Final = "OBITUS_RUN_FILE"
 BURST_S: Final = 8.0
@@ -64,6 +65,7 @@ class Reporter:
         says_time: bool = True,
         hooks: bool = True,
         keeps: bool = True,
+        family: str = "",
     ) -> None:
         if settings.url is None or settings.key is None:
             raise ValueError("a reporter needs an address and a key")
@@ -81,26 +83,41 @@ class Reporter:
         self._process = self._describe_process(process or {})
         self._trace = read_traceparent(os.environ.get("TRACEPARENT", "")) if hooks else None
         self._stories = hooks and settings.spool is not None
+        self.family = family or os.urandom(4).hex()
+        # The process that began to watch, where this one is a child of it.
+        self._parent = os.getppid() if family else 0
         self.ending = False
+        self._exit_until_s = 0.0
+        self.recorded_exit = False
+        """Whether leaving with a status was reported by what it came out of, such as a run."""
+        self.seen = Seen()
+        self.has_children = False
         self._begin()
         self._hooks = Hooks(self) if hooks else None
         if self._hooks is not None:
             self._hooks.install()
-        self._after_fork()
+        watch_forks(self)
         if self._stories:
             self._untold.begin()
             self.sender.begin()
 
     def _begin(self) -> None:
         """Make what belongs to one process alone."""
-        self.sender = Sender(self.settings, self.redactor, says_time=self._says_time, before_flush=self.send_tallies)
+        self.sender = Sender(
+            self.settings,
+            self.redactor,
+            says_time=self._says_time,
+            tick=self._tick if self._keeps else lambda: None,
+            settle=self._settle,
+            family=self.family,
+        )
+        self.held = Held(self.sender, self.timer)
         burst = self.settings.failures_per_second * BURST_S
         self._failure_rate = Rate(self.settings.failures_per_second, burst, self.timer)
         self._run_rate = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, self.timer)
         self._log_rate = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, self.timer)
         self.tally = Tally(self._new_id)
         self.open_runs: dict[int, runs.RunState] = {}
-        self._keeper = Keeper(self._tick, wanted=self._keeps)
         self._ticks = 0
         self._dropped_told: dict[str, int] = {}
         self._untold = Untold(self)
@@ -117,20 +134,25 @@ class Reporter:
     ) -> str | None:
         """Report an exception once, however often it is met on its way up; return the report's id."""
         try:
-            if self.timer() < self._failure_rate.closed_until_s:
-                # Where all threads fail without pause, this is what they spend their time in: it has to be short.
-                if _REPORTED not in error.__dict__:
-                    self.sender.drop("too many at once")
-                return error.__dict__.get(_REPORTED)
             return self._record(error, handled, captured_by, severity, attributes, run)
         except Exception as trouble:
-            log.warning("Obitus: an exception could not be captured (%s: %s).", type(trouble).__name__, trouble)
+            if is_the_apps(trouble):
+                raise
+            warn(f"Obitus: an exception could not be captured ({type(trouble).__name__}: {trouble}).")
             return None
 
     @guarded
-    def record_chain(self, chain: list[dict[str, Any]], captured_by: str, attributes: Mapping[str, Any]) -> str | None:
-        """Report what another program died of, given in the report's form."""
-        return self._put_failure(chain, False, captured_by, "FATAL", attributes, runs.current.get())
+    def record_chain(
+        self,
+        chain: list[dict[str, Any]],
+        captured_by: str,
+        attributes: Mapping[str, Any],
+        severity: str = "FATAL",
+    ) -> str | None:
+        """Report an exception that is known as text only, or that another program died of, in the report's form."""
+        if self._no_room(self._failure_rate):
+            return None
+        return self._put_failure(chain, False, captured_by, severity, attributes, runs.current.get())
 
     @guarded
     def say(self, message: str, severity: str, attributes: Mapping[str, Any], frame: Any) -> str | None:
@@ -164,7 +186,9 @@ class Reporter:
             if len(trail) > TRIM_AT:
                 trail.trim()
         except Exception as trouble:
-            log.warning("Obitus: a breadcrumb could not be kept (%s).", type(trouble).__name__)
+            if is_the_apps(trouble):
+                raise
+            warn(f"Obitus: a breadcrumb could not be kept ({type(trouble).__name__}).")
 
     def attach(self, attributes: Mapping[str, Any]) -> None:
         """Put attributes on the current run, or on the process when there is none."""
@@ -177,7 +201,9 @@ class Reporter:
                 elif len(self._attributes) < runs.MOST_ATTRIBUTES or name in self._attributes:
                     self._attributes[str(name)[:300]] = shown
         except Exception as trouble:
-            log.warning("Obitus: attributes could not be attached (%s).", type(trouble).__name__)
+            if is_the_apps(trouble):
+                raise
+            warn(f"Obitus: attributes could not be attached ({type(trouble).__name__}).")
 
     def log_record(
         self, message: str, severity: str, logger: str, attributes: Mapping[str, Any], template: str = ""
@@ -212,8 +238,8 @@ class Reporter:
         )
         if not lasting:
             self.open_runs[id(run)] = run
-        if not self._keeper.started:
-            self._keeper.start()
+        if not self.sender.is_awake and self._keeps:
+            self.sender.wake()
         return run
 
     def finish(self, run: runs.RunState, outcome: str, status: int | None = None) -> None:
@@ -226,10 +252,17 @@ class Reporter:
             reason = self.tally.add(run.entry_point, outcome, status, took_ms, run.started_ms + int(took_ms))
             if reason is not None:
                 self._send_run(run, reason, ended_s)
+            if run.caught is not None:
+                if outcome == "failed" and not run.died:
+                    # Something logged the exception and answered with it by itself: nobody handled it.
+                    self.held.strengthen(run.caught, handled=False)
+                self.held.release(run)
             # It leads back to the run: without this only the garbage collector would free either.
             run.resolve = None
         except Exception as trouble:
-            log.warning("Obitus: a run could not be reported (%s: %s).", type(trouble).__name__, trouble)
+            if is_the_apps(trouble):
+                raise
+            warn(f"Obitus: a run could not be reported ({type(trouble).__name__}: {trouble}).")
 
     def send_tallies(self) -> None:
         """Queue what was counted since the last time."""
@@ -253,45 +286,95 @@ class Reporter:
         """Take the hooks away, send what is queued, and end."""
         if self._hooks is not None:
             self._hooks.remove()
-        self._keeper.stop()
+        self.held.release()
         self._tell_dropped()
-        self.sender.stop(timeout_s)
+        self.sender.flush(timeout_s)
+        self.sender.secure(0.5)
+        self.sender.close()
         self._untold.end()
 
-    def last_words(self, timeout_s: float) -> None:
-        """The interpreter ends: send what is queued. What other exit handlers raise from now on is still caught."""
+    def last_words(self) -> None:
+        """The interpreter ends: hand over what this process made. What other exit handlers raise is still caught.
+
+        A child whose parent watches leaves it on disk for that one, and does not wait.
+        """
         self.ending = True
-        self._tell_dropped()
-        self.sender.wind_up(timeout_s)
+        if self._hooks is not None:
+            self._hooks.see_the_end()
+        is_child = bool(self._parent) and os.getppid() == self._parent
+        self._exit_until_s = time.monotonic() + (0.0 if is_child else self.settings.exit_s)
+        self.sender.leave(self._exit_s(), family=self.has_children)
         self.sender.tidy()
         self._untold.end()
 
+    def _exit_s(self) -> float:
+        return max(0.0, self._exit_until_s - time.monotonic())
+
+    @guarded
+    def before_hard_exit(self) -> None:
+        """The process ends without exit handlers, by ``os._exit`` or as another program: leave nothing undone."""
+        self._settle()
+        if self.sender.waiting:
+            self.sender.secure(0.2)
+        self._untold.end()
+
+    @property
+    def is_child(self) -> bool:
+        """Whether this is a child of a process that watches."""
+        return bool(self._parent)
+
+    @guarded
+    def give_up_crashes(self) -> None:
+        """The app looks after crashes of the interpreter itself."""
+        self._untold.give_up_crashes()
+
+    @guarded
+    def begin_again(self) -> None:
+        """The process did not become another program after all."""
+        if self._stories:
+            self._untold.begin()
+
+    def before_fork(self) -> None:
+        """Come to rest."""
+        self.sender.pause()
+
+    def after_fork(self, *, rests: bool) -> None:
+        """In the parent: go on, unless it is to rest until there is something to do."""
+        self.has_children = True
+        if not rests:
+            self.sender.resume()
+
+    @guarded
+    def started_a_child(self) -> None:
+        """A child process was started, which hands on what it has to tell by the spool."""
+        self.has_children = True
+        self.sender.wake()
+
     def record_end(self, error: BaseException) -> None:
         """Report what the process ends of, and have it on disk before the process is gone."""
-        self.record(error, handled=False, captured_by="main thread", severity="FATAL")
-        self.sender.secure()
+        report_id = self.record(error, handled=False, captured_by="main thread", severity="FATAL")
         # ``obitus run`` around this process need not report its end again.
         place = os.environ.get(SUPERVISOR_FILE)
-        held = getattr(error, "__dict__", {}).get(_REPORTED)
-        if place and held is not None:
+        if place and report_id is not None:
             try:
                 with open(place, "a", encoding="ascii") as opened:  # noqa: PTH123
-                    opened.write(f"{held}\n")
-            except OSError:
-                return
+                    opened.write(f"{report_id}\n")
+            except OSError as trouble:
+                if is_the_apps(trouble):
+                    raise
 
     def stack(self, frame: FrameType | None) -> list[dict[str, Any]]:
         """Return the frames that lead to ``frame``, in the report's form."""
         return self._capture.stack(frame)
 
     def knows(self, error: BaseException) -> bool:
-        """Whether an exception was reported already."""
-        return _REPORTED in error.__dict__
+        """Whether an exception was reported already, on the way that it is on."""
+        return self.seen.find(error, runs.current.get()) is not None
 
     def record_exit(self, message: str, frames: list[dict[str, Any]]) -> None:
         """Report that the program left with a status other than 0."""
-        self.record_chain([{"type": "SystemExit", "message": message, "frames": frames}], "main thread", {})
-        self.sender.secure()
+        if not self.recorded_exit:
+            self.record_chain([{"type": "SystemExit", "message": message, "frames": frames}], "main thread", {})
 
     def status(self) -> dict[str, Any]:
         """Return how reporting goes."""
@@ -330,24 +413,31 @@ class Reporter:
         attributes: Mapping[str, Any] | None,
         run: runs.RunState | None,
     ) -> str | None:
-        held = getattr(error, "__dict__", {})
-        known: str | None = held.get(_REPORTED)
-        if known is not None or is_ours():
-            return known
-        if self._no_room(self._failure_rate):
+        if isinstance(error, SystemExit):
+            self.recorded_exit = True
+        run = run or runs.current.get()
+        sighting = self.seen.find(error, run)
+        if sighting is not None:
+            if sighting.handled and not handled:
+                self._strengthen(sighting, captured_by, severity, run)
+            return sighting.report_id
+        if is_ours() or self._no_room(self._failure_rate):
             return None
-        report_id = self._put_failure(
-            self._capture.chain(error), handled, captured_by, severity, attributes, run or runs.current.get()
+        sighting = self.seen.add(error, run, handled=handled)
+        sighting.report_id = self._put_failure(
+            self._capture.chain(error), handled, captured_by, severity, attributes, run
         )
-        try:
-            error.__dict__[_REPORTED] = report_id
-        except (AttributeError, TypeError):
-            pass
-        if self.ending:
-            # Nobody waits for the sender any more.
-            self.sender.secure()
-            self.sender.flush(0.5)
-        return report_id
+        return sighting.report_id
+
+    def _strengthen(self, sighting: Sighting, captured_by: str, severity: str, run: runs.RunState | None) -> None:
+        """What was caught was not handled after all: it is reported as that, where it did not go out yet."""
+        sighting.handled = False
+        if run is not None:
+            run.died = True
+        if severity != "FATAL":
+            self.held.strengthen(sighting.report_id, handled=False, captured_by=captured_by)
+        else:
+            self.held.strengthen(sighting.report_id, handled=False, captured_by=captured_by, severity=severity)
 
     def _put_failure(
         self,
@@ -358,8 +448,6 @@ class Reporter:
         attributes: Mapping[str, Any] | None,
         run: runs.RunState | None,
     ) -> str:
-        if not self._keeper.started:
-            self._keeper.start()
         if run is not None and run.resolve is not None:
             guarded(run.resolve)()
         report = self.new_report("failure", severity, run, attributes or {})
@@ -373,8 +461,23 @@ class Reporter:
                 run.failure_ids = []
             run.failure_ids.append(report["id"])
         self.breadcrumb("failure", f"{chain[0]['type']} was reported", "ERROR", {"failure.id": report["id"]})
-        self.sender.put(report)
-        return str(report["id"])
+        report_id = str(report["id"])
+        if self.ending or is_finalizing() or severity == "FATAL":
+            # The process is about to end: nobody waits for a thread any more.
+            self.sender.keep(report)
+            if self.ending and not is_finalizing():
+                self.sender.leave(self._exit_s(), family=False)
+        elif handled and captured_by != "say":
+            if run is not None:
+                run.caught = report_id
+            self.held.hold(report, run, at_once=captured_by == "record")
+        elif captured_by == "say":
+            self.sender.keep(report)
+        else:
+            if run is not None:
+                run.died = True
+            self.sender.put(report)
+        return report_id
 
     def new_report(
         self, kind: str, severity: str, run: runs.RunState | None, attributes: Mapping[str, Any]
@@ -428,13 +531,24 @@ class Reporter:
             found["deployment.environment.name"] = self.settings.environment
         return found | dict(more)
 
+    def _settle(self) -> None:
+        """Queue what is kept back, counted, or known of what was dropped."""
+        self.held.release()
+        self.send_tallies()
+        self._tell_dropped()
+
     def _tick(self) -> None:
+        """On the keeper's thread, about twice a second, and when something is due."""
         self._ticks += 1
+        self.held.release(due=True)
+        self.held.write()
         if self._ticks % TALLY_EVERY_TICKS == 0:
             self.send_tallies()
         # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
         if self._ticks % DROPPED_EVERY_TICKS == 0 or (self.sender.dropped and not self._dropped_told):
             self._tell_dropped()
+        if self._hooks is not None:
+            self._hooks.stand_in_front()
         if self._stories and not self._untold.begun:
             self._untold.begin()
         self._untold.keep()
@@ -452,21 +566,14 @@ class Reporter:
         report |= {"logger": "obitus.client", "message": f"{sum(new.values()):,} reports were dropped: {said}."}
         self.sender.put(report)
 
-    def _after_fork(self) -> None:
-        """A child forked here holds dead threads and perhaps held locks: it gets all of that anew."""
-        mine = weakref.ref(self)
-
-        def renew() -> None:
-            reporter = mine()
-            if reporter is not None:
-                reporter._renew()
-
-        if hasattr(os, "register_at_fork"):
-            os.register_at_fork(after_in_child=renew)
-
-    def _renew(self) -> None:
+    def begin_in_child(self) -> None:
+        """A child that was forked here holds dead threads and perhaps held locks: it gets all of that anew."""
         self.sender.abandon()
         self._untold.forget()
+        self.held.abandon()
+        self._parent = os.getppid()
+        self.has_children = False
+        self.ending = False
         self._begin()
         # Nothing more yet: most children that only become another program never come to report anything.
         self._process["process.pid"] = os.getpid()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextvars
+import itertools
 from collections.abc import Callable
 from typing import Any, Final
 
@@ -11,6 +12,9 @@ from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 
 MOST_ATTRIBUTES: Final = 100
+
+
+_numbers = itertools.count()
 
 
 class RunState:
@@ -23,6 +27,10 @@ class RunState:
     kept: str | None = None
     """Why the whole run is sent, in words."""
     failure_ids: list[str] | None = None
+    caught: str | None = None
+    """The latest failure in it that the app caught, or that something logged."""
+    died: bool = False
+    """Whether a failure of it was reported that nobody caught."""
     resolve: Callable[[], None] | None = None
     """Fills in what is known only once the app has begun, such as the route; called before each report."""
     route: str | None = None
@@ -41,13 +49,14 @@ class RunState:
         parent_span_id: str | None,
         around: RunState | None,
     ) -> None:
+        self.number = next(_numbers)
         self.entry_point = entry_point
         self.started_ms = started_ms
         self.started_s = started_s
         self.trail = Trail()
         self.parent_span_id = parent_span_id
         self._random_bytes = random_bytes
-        self._around = around
+        self.around = around
         self._trace_id = trace_id
 
     @property
@@ -61,7 +70,7 @@ class RunState:
     def trace_id(self) -> str:
         """The trace it belongs to: the one given, else that of the run around it, else a new one."""
         if self._trace_id is None:
-            self._trace_id = self._around.trace_id if self._around is not None else self._random_bytes(16).hex()
+            self._trace_id = self.around.trace_id if self.around is not None else self._random_bytes(16).hex()
         return self._trace_id
 
     @property
@@ -91,7 +100,7 @@ class RunState:
             "started": to_text(self.started_ms),
             "duration_ms": round((now_s - self.started_s) * 1000, 3),
         }
-        parent = self.parent_span_id or (self._around.span_id if self._around is not None else None)
+        parent = self.parent_span_id or (self.around.span_id if self.around is not None else None)
         if parent is not None:
             run["parent_span_id"] = parent
         if self.outcome is not None:

@@ -1,44 +1,56 @@
 """Sending in the background: batches, retries, bounds. The app's threads only ever append to a queue.
 
 A report's way: the queue (as captured) → written as JSON and redacted → the spool on disk, or memory where there is
-none → the service. Only what the service has acknowledged leaves the spool.
+none → the service. Only what the service has acknowledged leaves the spool. The keeper's thread writes, the poster's
+thread talks to the service: what is slow to answer never keeps a report from the disk.
+
+Locks: the app's threads take none here, since a signal handler or a finalizer may come in between and report too.
+``_holding`` guards the spool between the two threads; at the end of the process, when both rest, whoever ends it takes
+it too, and never waits for it without a limit.
 """
 
 from __future__ import annotations
 
-import copy
+import _queue
 import gzip
 import json
 import random
-import threading
 import time
 from collections import deque
 from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, Final
+from pathlib import Path
+from typing import Any, Final
 
-from obitus.client.log import Sayings, log, ours
+from obitus.client.encoding import Encoder
+from obitus.client.guard import is_the_apps
+from obitus.client.log import Sayings, is_ours, log, ours
+from obitus.client.native import Signals, Worker, allocate_lock, is_finalizing, monotonic, sleep
+from obitus.client.posting import CannotConnect, Connection, PostTrouble
 from obitus.client.settings import Settings
-from obitus.client.spool import Spool
-from obitus.client.trail import finish_trail
+from obitus.client.spool import Batch, Spool
 from obitus.core.redaction import Redactor
 
-if TYPE_CHECKING:
-    import urllib3
-
-MOST_WAITING: Final = 500
+MOST_WAITING: Final = 2000
 MOST_MEMORY_BYTES: Final = 16 * 1024 * 1024
-MOST_REPORT_BYTES: Final = 900_000
 BATCH_REPORTS: Final = 50
 BATCH_BYTES: Final = 1_000_000
+TICK_S: Final = 0.5
 GATHER_S: Final = 0.05
+IDLE_S: Final = 5.0
 TIMEOUT_S: Final = 10.0
+CONNECT_AT_EXIT_S: Final = 0.2
 LONGEST_WAIT_S: Final = 30.0
 ADOPT_EVERY_S: Final = 60.0
+ADOPT_CHANGED_EVERY_S: Final = 1.0
+FORK_WAIT_S: Final = 0.05
 
 
 class Sender:
-    """Sends reports to the service. Everything it holds is bounded; what does not fit is dropped and counted."""
+    """Sends reports to the service. Everything it holds is bounded; what does not fit is dropped and counted.
+
+    ``tick`` is called on the keeper's thread about twice a second, ``settle`` there before everything is to be sent.
+    """
 
     def __init__(
         self,
@@ -46,44 +58,55 @@ class Sender:
         redactor: Redactor,
         *,
         says_time: bool = True,
-        before_flush: Callable[[], None] = lambda: None,
+        tick: Callable[[], None] = lambda: None,
+        settle: Callable[[], None] = lambda: None,
+        family: str = "",
     ) -> None:
         self._settings = settings
-        self._url = (settings.url or "").rstrip("/") + "/reports"
-        self._key = settings.key or ""
-        self._says_time = says_time
         self._redactor = redactor
-        self._before_flush = before_flush
+        self._says_time = says_time
+        self._tick, self._settle = tick, settle
+        self._family = family
+        self.sayings = Sayings()
+        self._encoder = Encoder(settings, redactor, self.drop, self.sayings)
+        self._url = (settings.url or "").rstrip("/") + "/reports"
+        self._connection: Connection | None = None
+        try:
+            self._connection = Connection(self._url)
+        except ValueError as error:
+            self.sayings.say("address", f"Obitus: nothing is sent: {error}. Set OBITUS_URL.")
         self._waiting: deque[dict[str, Any]] = deque()
         self._memory: deque[bytes] = deque()
         self._memory_bytes = 0
-        self._spool: Spool | None = None
-        self._spool_opened = False
-        # A forked child makes a sender of its own, so no lock here is ever inherited while it is held.
-        self._holding = threading.RLock()
-        self._changed = threading.Condition(threading.RLock())
-        self._busy = False
+        self._spools: dict[str, Spool | None] = {}
+        self._holding = allocate_lock()
+        self._keeper = Worker("obitus-keeper", self._keep)
+        self._poster = Worker("obitus-sender", self._post_all)
+        self._tickets: deque[_Ticket] = deque()
+        self._asked: deque[_Ticket] = deque()
         self._hurry = False
-        self._stopping = False
-        self._thread: threading.Thread | None = None
-        self._pool: urllib3.PoolManager | None = None
+        self._posting = False
+        self._backing_off = False
         self._adopted_s = 0.0
-        self.sayings = Sayings()
+        self._stopping = False
+        self._leaving = False
         self.sent = 0
         self.refused = 0
         self.dropped: dict[str, int] = {}
         self.sent_last_s: float | None = None
 
+    # What the app's threads call.
+
     @property
     def waiting(self) -> int:
         """How many reports wait to be sent, wherever."""
-        spool = self._spool
+        spool = self._spools.get("spool")
         return len(self._waiting) + len(self._memory) + (spool.waiting if spool is not None else 0)
 
     @property
     def spooled(self) -> tuple[int, int]:
         """How many reports wait on disk, and how many bytes they take."""
-        spool = self._spool
+        spool = self._spools.get("spool")
         return (spool.waiting, spool.waiting_bytes) if spool is not None else (0, 0)
 
     @property
@@ -91,217 +114,259 @@ class Sender:
         """Whether there is no room for one more: then nothing need be captured."""
         return len(self._waiting) >= MOST_WAITING or self._stopping
 
+    @property
+    def is_awake(self) -> bool:
+        """Whether the keeper's thread is there."""
+        return self._keeper.running
+
     def begin(self) -> None:
-        """Start, so that what earlier processes left in the spool is sent without anything new to send."""
-        if self._settings.spool is not None:
-            with self._changed:
-                self._busy = True
-                self._ensure_thread()
-                if self._thread is None:
-                    self._busy = False
+        """Open the spool; where earlier processes left something in it, start sending that."""
+        spool = self.spool()
+        if spool is not None and spool.others_left_something():
+            self._poster.start()
 
     def put(self, report: dict[str, Any]) -> bool:
-        """Queue a report; return whether there was room. Never waits for the network."""
-        with self._changed:
-            if self.full:
-                self.drop("the queue is full")
-                return False
-            self._waiting.append(report)
-            self._ensure_thread()
-            if len(self._waiting) == 1:
-                self._changed.notify_all()
+        """Queue a report; return whether there was room. Never waits, takes no lock."""
+        if self.full:
+            self.drop("the queue is full")
+            return False
+        self._waiting.append(report)
+        self.wake()
         return True
+
+    def keep(self, report: dict[str, Any]) -> bool:
+        """Have a report on disk when this returns, in a file of its own; queue it where that cannot be done.
+
+        Return whether it was taken. Nothing here waits for another thread or takes a lock.
+        """
+        path = self.put_down(report)
+        if path is None:
+            # It is out of room, or there is no spool: what can be encoded waits in memory.
+            return report.get("dropped") is None and self.put(report)
+        self.wake()
+        return True
+
+    def put_down(self, report: dict[str, Any], *, held: bool = False) -> Path | None:
+        """Write a report to a file of its own in the spool, to be sent with the rest unless it is ``held``."""
+        spool = self.spool()
+        if spool is None:
+            return None
+        was_ours, ours.now = is_ours(), True
+        try:
+            line = self._encoder.line(report)
+            if line is None:
+                report["dropped"] = True
+                return None
+            path = spool.put_down(line)
+            if held:
+                spool.held.add(path)
+            else:
+                spool.expect(path, line)
+            return path
+        except Exception as error:
+            if is_the_apps(error):
+                self._waiting.append(report)
+                raise
+            return None
+        finally:
+            ours.now = was_ours
+
+    def let_go(self, path: Path, *, send: bool) -> None:
+        """Send what was held in a file of its own, or remove it: something that says more is sent in its place."""
+        spool = self._spools.get("spool")
+        if spool is None:
+            return
+        if not send:
+            path.unlink(missing_ok=True)
+        else:
+            try:
+                spool.expect_file(path)
+            except OSError:
+                return
+        spool.held.discard(path)
+
+    def wake(self) -> None:
+        """Let the keeper's thread look at what there is; start it where it is not there."""
+        if self._leaving:
+            return
+        if not self._keeper.running:
+            self._keeper.start()
+        self._keeper.wake()
 
     def drop(self, why: str, count: int = 1) -> None:
         """Count reports that are not sent. Takes no lock: one that cannot be afforded must cost nothing."""
         dropped = self.dropped
         dropped[why] = dropped[why] + count if why in dropped else count
 
-    def secure(self) -> None:
-        """Write everything that is queued to the spool at once, on this thread: the process is about to end."""
-        try:
-            self._encode_waiting()
-        except Exception as error:
-            self.sayings.say("broken", f"Obitus: reports could not be written ({type(error).__name__}: {error}).")
-
     def flush(self, timeout_s: float) -> bool:
         """Wait until everything queued was sent or given up on; return whether it was."""
-        self._before_flush()
-        ends = time.monotonic() + timeout_s
-        with self._changed:
-            self._hurry = True
-            if self.waiting:
-                self._ensure_thread()
-            self._changed.notify_all()
-            try:
-                while self.waiting or self._busy:
-                    left = ends - time.monotonic()
-                    if left <= 0 or self._thread is None or not self._thread.is_alive():
-                        return False
-                    self._changed.wait(min(left, 0.5))
-            finally:
-                self._hurry = False
-        return True
-
-    def wind_up(self, timeout_s: float) -> bool:
-        """Send what is queued, within the time given; write down and say what is left; return whether nothing is."""
-        done = self.flush(timeout_s)
-        if not done:
+        if is_ours():
+            return False
+        ticket = _Ticket(monotonic() + timeout_s)
+        self._asked.append(ticket)
+        self.wake()
+        if not self._keeper.running:
+            # The interpreter takes no more threads: nobody would answer.
             self.secure()
-        left = len(self._waiting) + len(self._memory)
-        kept = self._spool.waiting if self._spool is not None else 0
-        if left:
-            log.warning("Obitus: %d reports could not be sent before the end.", left)
-        if kept:
-            log.warning(
-                "Obitus: %d reports wait in %s; the next start sends them.", kept, self._spool and self._spool.folder
-            )
-        return done
+            return self.waiting == 0
+        return ticket.wait()
 
-    def stop(self, timeout_s: float) -> None:
-        """Wind up, and end."""
-        done = self.wind_up(timeout_s)
-        with self._changed:
-            self._stopping = True
-            self._changed.notify_all()
-            thread = self._thread
-        if thread is not None and thread is not threading.current_thread():
-            thread.join(timeout_s if done else 0.5)
-        with self._holding:
-            if self._spool is not None:
-                self._spool.close()
-                self._spool = None
-        if done and self._pool is not None:
-            self._pool.clear()
+    def secure(self, timeout_s: float = 1.0) -> None:
+        """Write everything that is queued to the spool at once, on this thread: the process is about to end."""
+        was_ours, ours.now = is_ours(), True
+        try:
+            self._write_down(timeout_s)
+        except Exception as error:
+            if is_the_apps(error):
+                raise
+            self.sayings.say("broken", f"Obitus: reports could not be written ({type(error).__name__}: {error}).")
+        finally:
+            ours.now = was_ours
+
+    def leave(self, timeout_s: float, *, family: bool) -> None:
+        """The process ends: what waits is on disk; what this process made is sent, where the service answers.
+
+        ``timeout_s`` is the longest time that a process with something to tell takes for it; with nothing but healthy
+        runs and their counts it takes none. ``family`` also sends what its children left.
+        """
+        ends = monotonic() + timeout_s
+        self._leaving = True
+        self._keeper.rest(0.2)
+        if not is_finalizing():
+            self._settle()
+        self.secure(min(0.5, max(0.05, timeout_s)))
+        if timeout_s <= 0 or is_finalizing():
+            return
+        if family:
+            self._with_spool(lambda spool: spool.adopt(self._family))
+        if not self._is_urgent():
+            return
+        # The poster may be at it already: then it need not be done twice.
+        self._hurry = True
+        self._poster.rest(max(0.0, ends - monotonic()))
+        if self._poster.running:
+            return
+        was_ours, ours.now = is_ours(), True
+        try:
+            self._hand_over(ends)
+        finally:
+            ours.now = was_ours
+
+    def close(self) -> None:
+        """Let go of the spool's files; what waits in them is sent by the next process."""
+        self._stopping = self._leaving = True
+        self._keeper.rest(0.2)
+        self._poster.rest(0.05)
+        self._with_spool(lambda spool: spool.close())
+        if self._connection is not None and not self._poster.running:
+            self._connection.close()
 
     def tidy(self) -> None:
         """Leave nothing behind where nothing waits."""
-        with self._holding:
-            if self._spool is not None:
-                self._spool.tidy()
+        self._with_spool(lambda spool: spool.tidy())
 
     def abandon(self) -> None:
         """In a forked child: let go of the parent's files; this sender is never used again."""
-        if self._spool is not None:
-            self._spool.forget()
+        spool = self._spools.get("spool")
+        if spool is not None:
+            spool.forget()
+        if self._connection is not None:
+            self._connection.forget()
 
-    def open_spool(self) -> None:
-        """Open the spool, if there is one, and take over what processes that are gone left in it."""
-        with self._holding:
-            if self._spool_opened:
-                return
-            self._spool_opened = True
-            folder = self._settings.spool_of_goal
-            if folder is None:
-                return
+    def pause(self) -> None:
+        """Before a fork: let both threads come to rest, so that the child inherits nothing half done."""
+        ends = monotonic() + FORK_WAIT_S
+        keeper, poster = self._keeper, self._poster
+        if keeper.running:
+            keeper.told_to_rest = True
+        if poster.running:
+            poster.rest(max(0.0, ends - monotonic()))
+        keeper.rest(max(0.005, ends - monotonic()))
+
+    def resume(self) -> None:
+        """After a fork, in the parent: go on where there was something to do."""
+        if self.waiting or self._asked or self._tickets:
+            self.wake()
+
+    def spool(self) -> Spool | None:
+        """Return the spool, opened at the first call; None where there is none or it cannot be used."""
+        try:
+            return self._spools["spool"]
+        except KeyError:
+            pass
+        folder = self._settings.spool_of_goal
+        opened = None
+        if folder is not None:
             try:
-                self._spool = Spool(
+                opened = Spool(
                     folder,
                     most_bytes=self._settings.spool_bytes,
                     most_age_s=self._settings.spool_hours * 3600,
                     dropped=self.drop,
+                    family=self._family,
                 )
-                self._adopt()
             except OSError as error:
+                if is_the_apps(error):
+                    raise
                 self.sayings.say(
                     "spool",
                     f"Obitus: {folder} cannot be used ({error}), so reports wait in memory only. "
                     "Set OBITUS_SPOOL to a folder that this process may write to.",
                 )
+        return self._spools.setdefault("spool", opened)
 
-    def _adopt(self) -> None:
-        if self._spool is not None:
-            self._adopted_s = time.monotonic()
-            self._spool.adopt()
+    # The keeper's thread.
 
-    def _ensure_thread(self) -> None:
-        if self._thread is None:
-            self._thread = threading.Thread(target=self._serve, name="obitus-client-sender", daemon=True)
+    def _keep(self) -> None:
+        keeper = self._keeper
+        next_tick_s = monotonic() + TICK_S
+        while not keeper.told_to_rest:
+            keeper.wait(max(0.0, next_tick_s - monotonic()), self._has_writing)
+            asked = [self._asked.popleft() for _ in range(len(self._asked))]
             try:
-                self._thread.start()
-            except RuntimeError:
-                # The interpreter is shutting down and takes no more threads.
-                self._thread = None
-
-    def _serve(self) -> None:
-        ours.now = True
-        failures = 0
-        self.open_spool()
-        with self._changed:
-            self._busy = False
-            self._changed.notify_all()
-        while True:
-            with self._changed:
-                while not (self.waiting or self._stopping):
-                    self._changed.wait()
-                if self._stopping:
-                    return
-                self._busy = True
-            try:
-                # To disk first: only then is there time to gather more.
-                self._encode_waiting()
-                if not self._hurry:
-                    time.sleep(GATHER_S)
-                wait_s = self._step(failures)
+                if asked:
+                    self._settle()
+                self._write_down()
+                if monotonic() >= next_tick_s:
+                    self._tick()
+                    self._look_for_others()
+                    next_tick_s = monotonic() + TICK_S
             except Exception as error:
-                wait_s = LONGEST_WAIT_S
-                self.sayings.say("broken", f"Obitus: sending broke ({type(error).__name__}: {error}); it goes on.")
-            failures = failures + 1 if wait_s else 0
-            with self._changed:
-                self._busy = False
-                self._changed.notify_all()
-                if self._stopping and wait_s:
-                    return
-            self._pause(wait_s)
+                self.sayings.say(
+                    "keeping", f"Obitus: housekeeping broke ({type(error).__name__}: {error}); it goes on."
+                )
+                sleep(0.05)
+            if asked:
+                self._tickets.extend(asked)
+                self._hurry = True
+            if self._tickets or (self.waiting and not self._poster.running):
+                self._poster.start()
+            if not self._backing_off or self._hurry:
+                self._poster.wake()
 
-    def _pause(self, wait_s: float) -> None:
-        """Wait before the next try. Reports that come in meanwhile go to the spool; a flush or a stop shortens the wait."""
-        ends = time.monotonic() + wait_s
-        while (left := ends - time.monotonic()) > 0:
-            self._encode_waiting()
-            with self._changed:
-                if self._stopping:
-                    return
-                if self._hurry:
-                    self._changed.wait(min(left, 0.1))
-                    return
-                if not self._waiting:
-                    self._changed.wait(left)
+    def _has_writing(self) -> bool:
+        spool = self._spools.get("spool")
+        return bool(self._waiting or self._asked or (spool is not None and spool.expected))
 
-    def _step(self, failures: int) -> float:
-        """Send one batch; return how long to wait before the next try, 0 when it went well."""
-        self._encode_waiting()
+    def _look_for_others(self) -> None:
+        spool = self._spools.get("spool")
+        if spool is None or monotonic() - self._adopted_s < ADOPT_CHANGED_EVERY_S or not spool.was_changed():
+            return
         with self._holding:
-            if time.monotonic() - self._adopted_s > ADOPT_EVERY_S:
-                self._adopt()
-            spool = self._spool
-            batch = spool.peek(BATCH_REPORTS, BATCH_BYTES) if spool is not None else []
-            from_spool = bool(batch)
-            if not batch:
-                size = 0
-                for line in self._memory:
-                    if batch and (len(batch) >= BATCH_REPORTS or size + len(line) > BATCH_BYTES):
-                        break
-                    batch.append(line)
-                    size += len(line)
-        if not batch:
-            return 0
-        done, wait_s = self._post(batch, failures)
-        # The order is always: what is held, then what has changed. The other way round two threads could wait for ever.
-        with self._holding:
-            if from_spool:
-                # Part of a batch that went through is sent again with the rest: its ids make that harmless.
-                if done == len(batch) and spool is not None and spool is self._spool:
-                    spool.done()
-            else:
-                for _ in range(done):
-                    self._memory_bytes -= len(self._memory.popleft())
-        return wait_s
+            self._adopted_s = monotonic()
+            spool.adopt()
 
-    def _encode_waiting(self) -> None:
+    def _write_down(self, timeout_s: float = -1) -> None:
         """Write what waits in the queue, as far as it waited when this began, to the spool or to memory."""
-        with self._holding:
-            self.open_spool()
+        if not self._holding.acquire(True, timeout_s):
+            return
+        try:
+            spool = self.spool()
+            if spool is not None and spool.expected:
+                try:
+                    spool.take_in()
+                except OSError as error:
+                    self._say_full(spool, error)
             left = len(self._waiting)
             while left > 0:
                 lines: list[bytes] = []
@@ -309,59 +374,26 @@ class Sender:
                 while left > 0 and len(lines) < BATCH_REPORTS and size < BATCH_BYTES:
                     left -= 1
                     try:
-                        # No lock: only threads that hold the other one take from this end.
                         report = self._waiting.popleft()
                     except IndexError:
                         left = 0
                         break
-                    line = self._encode(report)
+                    line = self._encoder.line(report)
                     if line is not None:
                         lines.append(line)
                         size += len(line)
                 if lines:
                     self._hold(lines)
-
-    def _encode(self, report: dict[str, Any]) -> bytes | None:
-        """Return a report as it goes out, edited and redacted; None where it is dropped, which is counted."""
-        finish_trail(report)
-        edit = self._settings.edit
-        if edit is not None:
-            try:
-                edited = edit(copy.deepcopy(report))
-            except Exception as error:
-                self.drop("edit raised")
-                self.sayings.say(
-                    "edit", f"Obitus: edit raised {type(error).__name__}: {error}. Its reports are dropped."
-                )
-                return None
-            if edited is None:
-                self.drop("edit dropped it")
-                return None
-            report = edited
-        try:
-            written = json.dumps(report, ensure_ascii=False, allow_nan=False)
-            # What is known of a place in the code is shared by all reports; what changes a report needs its own.
-            whole = json.loads(written) if self._redactor.rules else report
-            text = json.dumps(self._redactor.report(whole, written), ensure_ascii=False, allow_nan=False)
-            line = text.encode("utf-8", "replace") + b"\n"
-        except Exception as error:
-            self.drop("no JSON")
-            self.sayings.say("encode", f"Obitus: a report could not be written as JSON ({error}); it was dropped.")
-            return None
-        if len(line) > MOST_REPORT_BYTES:
-            self.drop("too large")
-            return None
-        return line
+        finally:
+            self._holding.release()
 
     def _hold(self, lines: list[bytes]) -> None:
-        if self._spool is not None:
+        spool = self._spools.get("spool")
+        if spool is not None:
             try:
-                self._spool.append(lines)
+                spool.append(lines)
             except OSError as error:
-                self.sayings.say(
-                    "spool-write",
-                    f"Obitus: {self._spool.folder} takes no more ({error}); reports wait in memory. Free some space there.",
-                )
+                self._say_full(spool, error)
             else:
                 return
         for line in lines:
@@ -371,14 +403,110 @@ class Sender:
             self._memory.append(line)
             self._memory_bytes += len(line)
 
-    def _post(self, batch: list[bytes], failures: int) -> tuple[int, float]:
-        """Send a batch; return how many of its lines are done with, and how long to wait."""
-        import urllib3
+    def _say_full(self, spool: Spool, error: OSError) -> None:
+        said = f"Obitus: {spool.folder} takes no more ({error}); reports wait in memory. Free some space there."
+        self.sayings.say("spool-write", said)
 
-        if self._pool is None:
-            self._pool = urllib3.PoolManager(maxsize=1, retries=False)
+    # The poster's thread.
+
+    def _post_all(self) -> None:
+        poster = self._poster
+        failures = 0
+        idle_since_s = monotonic()
+        self._adopt_now()
+        while not poster.told_to_rest:
+            try:
+                batch = self._next_batch()
+                if not batch.lines:
+                    self._answer(sent=True)
+                    if monotonic() - idle_since_s > IDLE_S:
+                        return
+                    poster.wait(IDLE_S, self._has_posting)
+                    if self.waiting and not self._hurry and not poster.told_to_rest:
+                        # It is on disk: there is time to gather more.
+                        poster.wait(GATHER_S, lambda: self._hurry)
+                    continue
+                if monotonic() - self._adopted_s > ADOPT_EVERY_S:
+                    self._adopt_now()
+                done, wait_s = self._post(batch.lines, failures, TIMEOUT_S, TIMEOUT_S)
+                self._done(batch, done)
+            except Exception as error:
+                wait_s = LONGEST_WAIT_S
+                self.sayings.say("broken", f"Obitus: sending broke ({type(error).__name__}: {error}); it goes on.")
+            failures = failures + 1 if wait_s else 0
+            idle_since_s = monotonic()
+            if wait_s:
+                self._wait_to_retry(wait_s)
+
+    def _has_posting(self) -> bool:
+        return bool(self._tickets or self._memory or (self._spools.get("spool") or _NOTHING).waiting)
+
+    def _wait_to_retry(self, wait_s: float) -> None:
+        """Wait before the next try. Somebody who waits for all to be sent shortens it."""
+        ends = monotonic() + wait_s
+        self._backing_off = True
+        while (left := ends - monotonic()) > 0 and not self._poster.told_to_rest:
+            self._answer(sent=False)
+            if self._hurry:
+                self._poster.wait(min(left, 0.1), lambda: False)
+                break
+            self._poster.wait(left, lambda: self._tickets)
+        self._backing_off = False
+
+    def _answer(self, *, sent: bool) -> None:
+        """Tell those who wait that all was sent, or that their time is up."""
+        for _ in range(len(self._tickets)):
+            ticket = self._tickets.popleft()
+            if sent and (self._waiting or self.waiting):
+                # Something came in meanwhile.
+                self._tickets.append(ticket)
+            elif sent:
+                ticket.answer(True)
+            elif not ticket.expired:
+                self._tickets.append(ticket)
+        self._hurry = bool(self._tickets)
+
+    def _adopt_now(self) -> None:
+        spool = self._spools.get("spool")
+        if spool is not None:
+            with self._holding:
+                self._adopted_s = monotonic()
+                spool.adopt()
+
+    def _next_batch(self, *, own: bool = False) -> Batch:
+        with self._holding:
+            spool = self._spools.get("spool")
+            if spool is not None:
+                batch = spool.peek(BATCH_REPORTS, BATCH_BYTES, own=own)
+                if not batch.lines and spool.leaves_more and not own:
+                    spool.adopt()
+                    batch = spool.peek(BATCH_REPORTS, BATCH_BYTES)
+                if batch.lines:
+                    return batch
+            lines: list[bytes] = []
+            size = 0
+            for line in self._memory:
+                if lines and (len(lines) >= BATCH_REPORTS or size + len(line) > BATCH_BYTES):
+                    break
+                lines.append(line)
+                size += len(line)
+            return Batch(lines, [])
+
+    def _done(self, batch: Batch, done: int) -> None:
+        with self._holding:
+            spool = self._spools.get("spool")
+            if batch.places and spool is not None:
+                # Part of a batch that went through is sent again with the rest: its ids make that harmless.
+                if done == len(batch.lines):
+                    spool.done(batch)
+            else:
+                for _ in range(done):
+                    self._memory_bytes -= len(self._memory.popleft())
+
+    def _post(self, batch: list[bytes], failures: int, connect_s: float, whole_s: float) -> tuple[int, float]:
+        """Send a batch; return how many of its lines are done with, and how long to wait."""
         headers = {
-            "Authorization": f"Bearer {self._key}",
+            "Authorization": f"Bearer {self._settings.key}",
             "Content-Type": "application/x-ndjson",
             "Content-Encoding": "gzip",
             "Obitus-Format": "1",
@@ -388,20 +516,20 @@ class Sender:
             # With it the service can put right what a wrong clock here has stamped.
             headers["Obitus-Sent"] = datetime.now(UTC).isoformat(timespec="milliseconds")
         back_off = min(LONGEST_WAIT_S, 0.5 * 2 ** min(failures, 10)) * random.uniform(0.5, 1.0)  # noqa: S311 - jitter
+        if self._connection is None:
+            return 0, LONGEST_WAIT_S
+        self._posting = True
         try:
-            answer = self._pool.request(
-                "POST",
-                self._url,
-                body=gzip.compress(b"".join(batch), 1),
-                headers=headers,
-                redirect=False,
-                timeout=urllib3.Timeout(connect=TIMEOUT_S, read=TIMEOUT_S),
-            )
-        except (urllib3.exceptions.HTTPError, ValueError, OSError) as error:
-            where = "on disk" if self._spool is not None else "in memory"
-            self._say("away", f"Obitus: {self._url} cannot be reached ({_cause(error)}). Reports wait {where}.")
+            answer = self._connection.post(gzip.compress(b"".join(batch), 1), headers, connect_s, whole_s)
+        except PostTrouble as error:
+            where = "on disk" if self._spools.get("spool") is not None else "in memory"
+            if failures or self._leaving:
+                # At the second try: a process that is over by then has nobody to tell.
+                self._say("away", f"Obitus: {self._url} cannot be reached ({error}). Reports wait {where}.")
             return 0, back_off
-        return self._read_answer(answer.status, answer.headers.get("Retry-After"), answer.data, batch, back_off)
+        finally:
+            self._posting = False
+        return self._read_answer(answer.status, answer.headers.get("retry-after"), answer.body, batch, back_off)
 
     def _read_answer(
         self, status: int, retry_after: str | None, data: bytes, batch: list[bytes], back_off: float
@@ -425,7 +553,7 @@ class Sender:
                 # Something in it does not pass: each goes alone, so that only that one is lost.
                 done = 0
                 for line in batch:
-                    one_done, wait_s = self._post([line], 0)
+                    one_done, wait_s = self._post([line], 0, TIMEOUT_S, TIMEOUT_S)
                     done += one_done
                     if wait_s:
                         return done, wait_s
@@ -455,7 +583,90 @@ class Sender:
     def _say(self, what: str, text: str) -> None:
         self.sayings.say(what, self._redactor.text(text))
 
+    # The end of the process.
 
-def _cause(error: BaseException) -> str:
-    reason = getattr(error, "reason", None) or error
-    return f"{type(reason).__name__}: {reason}"[:300]
+    def _is_urgent(self) -> bool:
+        """Whether something waits that somebody should see before the next process of this app runs."""
+        with self._holding:
+            spool = self._spools.get("spool")
+            lines = list(self._memory)
+            if spool is not None:
+                lines += spool.peek(MOST_WAITING, 8 * BATCH_BYTES, own=True).lines
+            return any(not _can_wait(line) for line in lines)
+
+    def _hand_over(self, ends: float) -> None:
+        """Send what this process made, on its last thread; leave where nobody answers. Says nothing: all is on disk."""
+        connection = self._connection
+        connect_s = CONNECT_AT_EXIT_S
+        while connection is not None and (left := ends - monotonic()) > 0:
+            batch = self._next_batch(own=True)
+            if not batch.lines:
+                return
+            try:
+                done, wait_s = self._post_quietly(batch.lines, connect_s, left)
+            except CannotConnect:
+                return
+            self._done(batch, done)
+            if wait_s or done < len(batch.lines):
+                if wait_s > ends - monotonic():
+                    return
+                sleep(wait_s)
+
+    def _post_quietly(self, batch: list[bytes], connect_s: float, whole_s: float) -> tuple[int, float]:
+        said = self.sayings
+        self.sayings = Sayings()
+        self.sayings.mute()
+        try:
+            done, wait_s = self._post(batch, 0, connect_s, whole_s)
+            if not done and self.sayings.latest is not None:
+                raise CannotConnect(self.sayings.latest)
+            return done, wait_s
+        finally:
+            said.latest = self.sayings.latest
+            self.sayings = said
+
+    def _with_spool(self, act: Callable[[Spool], Any]) -> None:
+        """Do something with the spool, unless one of the threads holds it for long."""
+        spool = self._spools.get("spool")
+        if spool is None or not self._holding.acquire(True, 0.5):
+            return
+        try:
+            act(spool)
+        except OSError as error:
+            if is_the_apps(error):
+                raise
+        finally:
+            self._holding.release()
+
+
+class _Ticket:
+    """Somebody who waits until all was sent."""
+
+    def __init__(self, until_s: float) -> None:
+        self._until_s = until_s
+        self._answers: _queue.SimpleQueue[bool] = Signals()
+
+    @property
+    def expired(self) -> bool:
+        return monotonic() > self._until_s
+
+    def answer(self, sent: bool) -> None:
+        self._answers.put(sent)
+
+    def wait(self) -> bool:
+        try:
+            return self._answers.get(True, max(0.0, self._until_s - monotonic()))
+        except _queue.Empty:
+            return False
+
+
+class _Nothing:
+    waiting = 0
+
+
+_NOTHING: Final = _Nothing()
+
+
+def _can_wait(line: bytes) -> bool:
+    """Whether a report tells of nothing but what went well."""
+    return line.startswith((b'{"kind": "tally"', b'{"kind": "run"')) and b'"outcome": "ok"' in line

@@ -23,6 +23,7 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_WITHOUT": "Kinds of breadcrumbs to leave out: `http, query, log, process`.",
     "OBITUS_HIDE": "Redaction rules of the team beside the default ones, one a line: `name vessel pin`, `e-mail`, …",
     "OBITUS_SPOOL": "Folder where reports wait while the service is away; `off` keeps them in memory only.",
+    "OBITUS_EXIT_S": "Longest time in seconds that a process which has something to tell takes for it at its end: 2; 0 leaves it to the next start.",
 }
 KINDS_TO_LEAVE_OUT: Final = ("http", "query", "log", "process", "mark", "failure")
 MIB: Final = 1024 * 1024
@@ -65,6 +66,8 @@ class Settings:
     """Most bytes that wait there; the oldest go first."""
     spool_hours: float = 7 * 24.0
     """Longest time that they wait there."""
+    exit_s: float = 2.0
+    """Longest time that the end of a process may take to hand over what it has to tell."""
 
     @property
     def spool_of_goal(self) -> Path | None:
@@ -97,6 +100,7 @@ def load(
     without: Sequence[str] | None = None,
     hide: Sequence[str] | None = None,
     spool: str | os.PathLike[str] | None = None,
+    exit_s: float | None = None,
     environ: Mapping[str, str] | None = None,
     **more: Any,
 ) -> Settings:
@@ -123,6 +127,8 @@ def load(
         kept = parse_thresholds(choose(breadcrumbs, "OBITUS_BREADCRUMBS") or "", "INFO")
     except (RuleTrouble, ThresholdTrouble) as trouble:
         raise SettingTrouble(f"the settings of Obitus: {trouble}") from None
+    if exit_s is None:
+        exit_s = _seconds(found.get("OBITUS_EXIT_S"), "OBITUS_EXIT_S", 2.0)
     place = os.fspath(spool) if spool is not None else (found.get("OBITUS_SPOOL") or "")
     return Settings(
         url=choose(url, "OBITUS_URL"),
@@ -139,16 +145,35 @@ def load(
         else Path(place.strip())
         if place.strip()
         else default_spool(found),
+        exit_s=max(0.0, exit_s),
         **more,
     )
 
 
-def default_spool(environ: Mapping[str, str]) -> Path:
-    """Return where reports wait when nothing else is said: the user's state folder, else the folder for temporary files."""
+def _seconds(text: str | None, name: str, default: float) -> float:
+    if not text or not text.strip():
+        return default
+    try:
+        found = float(text)
+    except ValueError:
+        found = -1.0
+    if not 0 <= found <= 3600:
+        raise SettingTrouble(f"{name}: {text!r} is no number of seconds.")
+    return found
+
+
+def default_spool(environ: Mapping[str, str]) -> Path | None:
+    """Return where reports wait when nothing else is said: the user's state folder, else the folder for temporary files.
+
+    None where neither can be had: then they wait in memory.
+    """
     home = environ.get("XDG_STATE_HOME") or (environ.get("HOME") and environ["HOME"] + "/.local/state")
     if home and Path(home).is_absolute():
         return Path(home) / "obitus" / "spool"
     import tempfile
 
     user = os.getuid() if hasattr(os, "getuid") else "user"
-    return Path(tempfile.gettempdir()) / f"obitus-spool-{user}"
+    try:
+        return Path(tempfile.gettempdir()) / f"obitus-spool-{user}"
+    except OSError:
+        return None

@@ -4,6 +4,9 @@ Each process writes segments of its own and holds a lock on them; when it is gon
 and another process sends what it left. A line is framed by its checksum and length, so that half a line, written as
 the process was killed, is told from a whole one. A segment that was sent is removed; sent twice is harmless, since
 reports carry their ids. Lines reach the operating system, not the platter: a kill loses none, a power cut may.
+
+A line can also be put down in a file of its own (``put_down``): that takes no lock, so that a dying thread, a signal
+handler and the end of the interpreter can do it too. Nobody holds such a file; the next sender that looks takes it over.
 """
 
 from __future__ import annotations
@@ -11,15 +14,19 @@ from __future__ import annotations
 import os
 import time
 import zlib
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
 
-from obitus.client.locks import open_locked
+from obitus.client.locks import AVAILABLE, open_locked
 
 SEGMENT_BYTES: Final = 1024 * 1024
 MOST_SEGMENTS_LOOKED_AT: Final = 5000
+MOST_TAKEN_OVER: Final = 24
+"""Files of other processes that are open at the same time: the app needs descriptors too."""
+_MOST_TAKEN_IN: Final = 100
 _FRAME: Final = 18
 _READ_BYTES: Final = 1_250_000
 
@@ -28,12 +35,45 @@ _READ_BYTES: Final = 1_250_000
 class _Segment:
     path: Path
     descriptor: int
+    file: tuple[int, int]
+    """Device and inode: an app may close what it did not open, and its next file gets the same descriptor."""
     size: int
     """Bytes of whole lines in it."""
     sent: int = 0
     """Bytes of it that are done with."""
     lines: int = 0
     """Lines that wait in it."""
+    mine: bool = True
+    """Whether this process wrote what is in it."""
+    tried: bool = False
+    """Whether sending it was tried since it was opened."""
+
+    def is_open(self) -> bool:
+        """Whether the descriptor is still that of this file."""
+        try:
+            return file_of(self.descriptor) == self.file
+        except OSError:
+            return False
+
+    def close(self) -> None:
+        """Close the descriptor, unless it has become somebody else's."""
+        if self.is_open():
+            os.close(self.descriptor)
+
+
+@dataclass
+class Batch:
+    """Lines that wait, and where they lie."""
+
+    lines: list[bytes]
+    places: list[tuple[_Segment, int, int]]
+    """Segment, bytes and lines."""
+
+
+def file_of(descriptor: int) -> tuple[int, int]:
+    """Return the device and inode that a descriptor stands for. Raises OSError where it is closed."""
+    found = os.fstat(descriptor)
+    return found.st_dev, found.st_ino
 
 
 class Spool:
@@ -47,6 +87,7 @@ class Spool:
         most_age_s: float,
         dropped: Callable[[str, int], None],
         clock_s: Callable[[], float] = time.time,
+        family: str = "",
     ) -> None:
         self.folder = folder
         self._most_bytes = most_bytes
@@ -55,10 +96,18 @@ class Spool:
         self._clock_s = clock_s
         self._segments: list[_Segment] = []
         self._active: _Segment | None = None
-        self._name = f"{os.getpid()}-{os.urandom(6).hex()}"
+        # What a process and its children leave bears the same family, so that the one that ends last can send it all.
+        self._name = f"{os.getpid()}-{family + '-' if family else ''}{os.urandom(6).hex()}"
         self._count = 0
         self._others_bytes = 0
-        self._peeked: tuple[_Segment, int, int] | None = None
+        self._put_down: deque[tuple[Path, bytes]] = deque()
+        self.held: set[Path] = set()
+        """What was put down and is not to be sent yet."""
+        self._seen_change_ns = 0
+        self.leaves_more = False
+        """Whether processes that are gone left more than ``adopt`` took over."""
+        if not AVAILABLE:
+            raise OSError("this system has no file locks")
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         if folder.is_symlink() or (hasattr(os, "getuid") and folder.stat().st_uid not in (os.getuid(), 0)):
             raise OSError(f"{folder} belongs to somebody else")
@@ -66,7 +115,7 @@ class Spool:
     @property
     def waiting(self) -> int:
         """How many lines wait here, in this process's segments and those it took over."""
-        return sum(segment.lines for segment in self._segments)
+        return sum(segment.lines for segment in self._segments) + len(self._put_down)
 
     @property
     def waiting_bytes(self) -> int:
@@ -75,8 +124,11 @@ class Spool:
 
     def append(self, lines: list[bytes]) -> None:
         """Write lines (each ending in a line feed) behind the others. Raises OSError, and then none of them is in it."""
-        framed = b"".join(b"%08x %08x " % (zlib.crc32(line), len(line)) + line for line in lines)
+        framed = b"".join(map(_framed, lines))
         active = self._active
+        if active is not None and not active.is_open():
+            self._reopen(active)
+            active = self._active
         if active is None or active.size + len(framed) > SEGMENT_BYTES:
             active = self._new_segment()
         written = 0
@@ -90,49 +142,135 @@ class Spool:
         active.lines += len(lines)
         self._keep_bound()
 
-    def peek(self, most_lines: int, most_bytes: int) -> list[bytes]:
-        """Return the oldest lines that wait, of one segment; ``done`` says that they were sent."""
-        self._peeked = None
-        while self._segments:
-            segment = self._segments[0]
+    def put_down(self, line: bytes) -> Path:
+        """Write one line to a file of its own, and return that. Raises OSError. Any thread may, at any time.
+
+        The file has its name only once it is whole.
+        """
+        name = f"{int(self._clock_s() * 1000):015d}-{self._name}-{os.urandom(5).hex()}"
+        path = self.folder / f"{name}.reports"
+        partial = f"{self.folder}/{name}.partial"
+        descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
+        try:
+            os.write(descriptor, _framed(line))
+        finally:
+            os.close(descriptor)
+        os.rename(partial, path)  # noqa: PTH104
+        return path
+
+    def expect(self, path: Path, line: bytes) -> None:
+        """Join what was put down with the rest at the next ``take_in``."""
+        self._put_down.append((path, line))
+
+    def take_in(self) -> None:
+        """Write what this process put down behind the rest, and remove its files. Raises OSError."""
+        while self._put_down:
+            try:
+                taken = [self._put_down.popleft() for _ in range(min(len(self._put_down), _MOST_TAKEN_IN))]
+            except IndexError:
+                break
+            # The files go last: a kill in between leaves two copies of a report, which the service tells from two reports.
+            try:
+                self.append([line for _, line in taken])
+            except OSError:
+                # No room for a second copy: then they are sent from where they are.
+                self._segments += [segment for path, _ in taken if (segment := self._take_over(path)) is not None]
+                raise
+            for path, _ in taken:
+                path.unlink(missing_ok=True)
+
+    def expect_file(self, path: Path) -> None:
+        """Join what was put down and held until now. Raises OSError where it is gone."""
+        lines, _ = _whole_lines(path.read_bytes(), 1, _READ_BYTES)
+        if lines:
+            self.expect(path, lines[0])
+
+    def others_left_something(self) -> bool:
+        """Whether there is anything in the folder that this process did not write."""
+        try:
+            with os.scandir(self.folder) as entries:
+                return any(entry.name.endswith(".reports") and self._name not in entry.name for entry in entries)
+        except OSError:
+            return False
+
+    @property
+    def expected(self) -> int:
+        """How many files wait to be joined with the rest."""
+        return len(self._put_down)
+
+    def was_changed(self) -> bool:
+        """Whether something was added to the folder or removed from it, by anybody, since the last ``adopt``."""
+        try:
+            return os.stat(self.folder).st_mtime_ns != self._seen_change_ns  # noqa: PTH116
+        except OSError:
+            return False
+
+    def peek(self, most_lines: int, most_bytes: int, *, own: bool = False) -> Batch:
+        """Return the oldest lines that wait, or only those that this process wrote; ``done`` says that they were sent."""
+        found: list[bytes] = []
+        places: list[tuple[_Segment, int, int]] = []
+        segments = [segment for segment in self._segments if segment.mine or not own]
+        for segment in segments:
+            if not segment.is_open():
+                self._reopen(segment)
+                if segment not in self._segments:
+                    continue
+            segment.tried = True
             data = os.pread(segment.descriptor, min(segment.size - segment.sent, _READ_BYTES), segment.sent)
-            found, size = _whole_lines(data, most_lines, most_bytes)
-            if found:
-                self._peeked = (segment, size, len(found))
-                return found
-            # What is left in it is no whole line: it was damaged, or it is all done with.
-            if segment.lines > 0 and data:
-                self._dropped("damaged in the spool", segment.lines)
-            self._finish(segment)
-            if segment is self._active:
-                return []
-        return []
+            lines, size = _whole_lines(data, most_lines - len(found), most_bytes)
+            if not lines:
+                # What is left in it is no whole line: it was damaged, or it is all done with.
+                if segment.lines > 0 and data:
+                    self._dropped("damaged in the spool", segment.lines)
+                self._finish(segment)
+                continue
+            if found and size > most_bytes:
+                break
+            found += lines
+            most_bytes -= size
+            places.append((segment, size, len(lines)))
+            if len(found) >= most_lines or most_bytes <= 0 or segment.sent + size < segment.size:
+                break
+        return Batch(found, places)
 
-    def done(self) -> None:
+    def done(self, batch: Batch) -> None:
         """Say that what ``peek`` returned is done with."""
-        if self._peeked is None:
-            return
-        segment, size, lines = self._peeked
-        self._peeked = None
-        segment.sent += size
-        segment.lines -= lines
-        if segment.sent >= segment.size:
-            self._finish(segment)
+        for segment, size, lines in batch.places:
+            if segment not in self._segments:
+                # It went meanwhile, to keep the bounds.
+                continue
+            segment.sent += size
+            segment.lines -= lines
+            if segment.sent >= segment.size:
+                self._finish(segment)
 
-    def adopt(self) -> int:
-        """Take over the segments of processes that are gone; return how many lines they hold."""
+    def adopt(self, family: str | None = None) -> int:
+        """Take over the segments of processes that are gone; return how many lines they hold.
+
+        With a ``family`` only what its members left, as if this process had written it.
+        """
         mine = {segment.path for segment in self._segments}
         adopted: list[_Segment] = []
         try:
+            self._seen_change_ns = os.stat(self.folder).st_mtime_ns  # noqa: PTH116
             names = sorted(os.listdir(self.folder))[:MOST_SEGMENTS_LOOKED_AT]  # noqa: PTH208 - names are enough
         except OSError:
             return 0
+        put_down = {path for path, _ in self._put_down}
+        room = MOST_TAKEN_OVER - sum(not segment.mine for segment in self._segments)
+        self.leaves_more = False
         for name in names:
             path = self.folder / name
-            if not name.endswith(".reports") or path in mine:
+            if not name.endswith(".reports") or path in mine or path in put_down or path in self.held:
                 continue
+            if family is not None and f"-{family}-" not in name:
+                continue
+            if len(adopted) >= room:
+                self.leaves_more = True
+                break
             segment = self._take_over(path)
             if segment is not None:
+                segment.mine = family is not None
                 adopted.append(segment)
         self._segments[:0] = adopted
         self._keep_bound()
@@ -150,16 +288,16 @@ class Spool:
         for segment in self._segments:
             if segment.lines == 0:
                 segment.path.unlink(missing_ok=True)
-            elif segment.sent:
+            elif segment.sent and segment.is_open():
                 _drop_head(segment)
-            os.close(segment.descriptor)
+            segment.close()
         self._segments.clear()
         self._active = None
 
     def forget(self) -> None:
         """In a forked child: close the parent's files without touching what is in them."""
         for segment in self._segments:
-            os.close(segment.descriptor)
+            segment.close()
         self._segments.clear()
         self._active = None
 
@@ -171,9 +309,25 @@ class Spool:
         descriptor = open_locked(path, os.O_RDWR | os.O_CREAT | os.O_EXCL)
         if descriptor is None:
             raise OSError(f"{path} is held by another process")
-        self._active = _Segment(path, descriptor, 0)
+        self._active = _Segment(path, descriptor, file_of(descriptor), 0)
         self._segments.append(self._active)
         return self._active
+
+    def _reopen(self, segment: _Segment) -> None:
+        """Somebody closed the descriptor, as daemonising code does: open the file again, or let it go."""
+        try:
+            descriptor = open_locked(segment.path)
+            if descriptor is not None and file_of(descriptor) == segment.file:
+                segment.descriptor = descriptor
+                return
+            if descriptor is not None:
+                os.close(descriptor)
+        except OSError:
+            pass
+        # It is another process's now, which sends what is in it.
+        self._segments.remove(segment)
+        if segment is self._active:
+            self._active = None
 
     def _bytes_of_others(self) -> int:
         """Return how much other processes have in the folder: the bound is the folder's, not each process's."""
@@ -205,7 +359,7 @@ class Spool:
             size += whole
         if data:
             self._dropped("cut off by a kill", 1)
-        segment = _Segment(path, descriptor, size, 0, lines)
+        segment = _Segment(path, descriptor, file_of(descriptor), size, 0, lines, mine=False)
         if lines == 0:
             self._finish(segment)
             return None
@@ -218,7 +372,7 @@ class Spool:
             segment.size = segment.sent = segment.lines = 0
             return
         segment.path.unlink(missing_ok=True)
-        os.close(segment.descriptor)
+        segment.close()
         if segment in self._segments:
             self._segments.remove(segment)
 
@@ -234,7 +388,8 @@ class Spool:
         oldest_ms = (self._clock_s() - self._most_age_s) * 1000
         while self._segments:
             oldest = self._segments[0]
-            if oldest is not self._active and int(oldest.path.name[:15]) < oldest_ms:
+            # A file is as old as its name says only if the clock was right then: it gets one try before it goes.
+            if oldest is not self._active and oldest.tried and _made_at_ms(oldest.path) < oldest_ms:
                 why = "too old in the spool"
             elif self.waiting_bytes + self._others_bytes > self._most_bytes and (
                 len(self._segments) > 1 or not self._others_bytes
@@ -242,12 +397,19 @@ class Spool:
                 why = "the spool is full"
             else:
                 return
-            if self._peeked is not None and self._peeked[0] is oldest:
-                self._peeked = None
             self._dropped(why, oldest.lines)
             self._finish(oldest)
             if oldest is self._active:
                 return
+
+
+def _made_at_ms(path: Path) -> int:
+    digits = path.name[:15]
+    return int(digits) if digits.isdigit() else 0
+
+
+def _framed(line: bytes) -> bytes:
+    return b"%08x %08x " % (zlib.crc32(line), len(line)) + line
 
 
 def _whole_lines(data: bytes, most_lines: int, most_bytes: int) -> tuple[list[bytes], int]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import threading
+import itertools
 from bisect import bisect_left
 from collections.abc import Callable
 from typing import Any, Final
@@ -11,6 +11,7 @@ from obitus.core.clock import HOUR_MS, to_text
 
 BUCKETS_MS: Final = (1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000)
 MOST_ENTRY_POINTS: Final = 1000
+MOST_COUNTERS: Final = 20_000
 HEALTHY_AN_HOUR: Final = 10
 SLOW_AN_HOUR: Final = 20
 RUNS_TO_JUDGE_SLOW: Final = 100
@@ -36,42 +37,61 @@ class _EntryPoint:
         self.next_kept = 1
 
 
-class Tally:
-    """Counts runs per entry point, outcome, status and duration bucket. Safe to use from several threads.
+class _Counter:
+    """How many runs of one kind there were. Counting is one step of the interpreter, so that no lock is needed."""
 
+    __slots__ = ("count", "id", "since_ms", "taken")
+
+    def __init__(self) -> None:
+        self.count = itertools.count()
+        self.taken = 0
+        self.id: str | None = None
+        self.since_ms = 0
+
+    def total(self) -> int:
+        # Its only public way to be looked at without being counted on: ``count(5)``.
+        return int(repr(self.count)[6:-1])
+
+
+class Tally:
+    """Counts runs per entry point, outcome, status and duration bucket.
+
+    Safe to use from several threads, and from a signal handler that comes in between: counting takes no lock.
     ``new_id`` makes the id of a tally report; each has its own from its first count on.
     """
 
     def __init__(self, new_id: Callable[[], str]) -> None:
-        self._lock = threading.Lock()
         self._new_id = new_id
-        self._counts: dict[_Key, int] = {}
-        self._ids: dict[_Key, str] = {}
+        self._counters: dict[_Key, _Counter] = {}
         self._entry_points: dict[str, _EntryPoint] = {}
-        self._since_ms: int | None = None
 
     def add(self, entry_point: str, outcome: str, status: int | None, duration_ms: float, now_ms: int) -> str | None:
         """Count one run; return why it should be sent whole, in words, or None."""
         bucket = bisect_left(BUCKETS_MS, duration_ms)
-        with self._lock:
-            known = self._entry_points.get(entry_point)
-            if known is None:
-                if len(self._entry_points) >= MOST_ENTRY_POINTS:
-                    entry_point = OTHER
-                known = self._entry_points.setdefault(entry_point, _EntryPoint())
-            if self._since_ms is None:
-                self._since_ms = now_ms
-            key = (entry_point, outcome, status, bucket)
-            self._counts[key] = self._counts.get(key, 0) + 1
-            if outcome != "ok":
-                return outcome
-            return _judge(known, bucket, duration_ms, now_ms)
+        known = self._entry_points.get(entry_point)
+        if known is None:
+            if len(self._entry_points) >= MOST_ENTRY_POINTS:
+                entry_point = OTHER
+            known = self._entry_points.setdefault(entry_point, _EntryPoint())
+        counter = self._counters.get((entry_point, outcome, status, bucket))
+        if counter is None:
+            counter = self._new_counter(entry_point, outcome, status, bucket)
+        if not counter.since_ms:
+            counter.since_ms = now_ms
+        next(counter.count)
+        return outcome if outcome != "ok" else _judge(known, bucket, duration_ms, now_ms)
 
     def take(self) -> list[dict[str, Any]]:
         """Return what was counted since the last time, in the form of tally reports, and start anew."""
-        with self._lock:
-            found = self._reports()
-            self._counts, self._ids, self._since_ms = {}, {}, None
+        found = []
+        for key, counter in list(self._counters.items()):
+            since_ms, report_id = counter.since_ms, counter.id
+            # A run that ends at this very moment is in this report or in the next one, and never in both.
+            counter.since_ms, counter.id = 0, None
+            total = counter.total()
+            runs, counter.taken = total - counter.taken, total
+            if runs:
+                found.append(_report(key, runs, report_id or self._new_id(), since_ms))
         return found
 
     def look(self) -> list[dict[str, Any]]:
@@ -80,30 +100,37 @@ class Tally:
         For the case that there will be no next one: reports of the same count carry the same id then and later, so
         that whichever arrives first is the only one.
         """
-        with self._lock:
-            return self._reports()
-
-    def _reports(self) -> list[dict[str, Any]]:
         found = []
-        since_ms = self._since_ms
-        for key, runs in self._counts.items():
-            entry_point, outcome, status, bucket = key
-            if key not in self._ids:
-                self._ids[key] = self._new_id()
-            report: dict[str, Any] = {
-                "kind": "tally",
-                "id": self._ids[key],
-                "time": to_text(since_ms or 0),
-                "entry_point": entry_point[:300] or "unnamed",
-                "outcome": outcome,
-                "runs": runs,
-            }
-            if status is not None:
-                report["status"] = status
-            if bucket < len(BUCKETS_MS):
-                report["duration_ms_below"] = BUCKETS_MS[bucket]
-            found.append(report)
+        for key, counter in list(self._counters.items()):
+            runs = counter.total() - counter.taken
+            if runs:
+                if counter.id is None:
+                    counter.id = self._new_id()
+                found.append(_report(key, runs, counter.id, counter.since_ms))
         return found
+
+    def _new_counter(self, entry_point: str, outcome: str, status: int | None, bucket: int) -> _Counter:
+        if len(self._counters) >= MOST_COUNTERS:
+            # Whoever answers with thousands of statuses still has his runs counted.
+            entry_point, status = OTHER, None
+        return self._counters.setdefault((entry_point, outcome, status, bucket), _Counter())
+
+
+def _report(key: _Key, runs: int, report_id: str, since_ms: int) -> dict[str, Any]:
+    entry_point, outcome, status, bucket = key
+    report: dict[str, Any] = {
+        "kind": "tally",
+        "id": report_id,
+        "time": to_text(since_ms),
+        "entry_point": entry_point[:300] or "unnamed",
+        "outcome": outcome,
+        "runs": runs,
+    }
+    if status is not None:
+        report["status"] = status
+    if bucket < len(BUCKETS_MS):
+        report["duration_ms_below"] = BUCKETS_MS[bucket]
+    return report
 
 
 def _judge(known: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> str | None:
@@ -119,7 +146,7 @@ def _judge(known: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> 
         return f"slow: over {known.slow_over} ms, which 99 of 100 earlier runs of this entry point stayed under"
     known.healthy += 1
     # The 1st, 2nd, 4th, 8th … of an hour: few, spread over it, and the same ones for the same traffic.
-    if known.healthy == known.next_kept and known.kept < HEALTHY_AN_HOUR:
+    if known.healthy >= known.next_kept and known.kept < HEALTHY_AN_HOUR:
         known.kept += 1
         known.next_kept *= 2
         return "healthy, to compare failing ones with"

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from typing import Any
 
 from obitus.client import runs
 from obitus.client.patches import Patches
 
 
-def watch_threads(patches: Patches) -> None:
-    """Let a thread that is started inside a run belong to it."""
+def watch_threads(patches: Patches, starting: Callable[[], None]) -> None:
+    """Let a thread that is started inside a run belong to it; ``starting`` is called before each start."""
 
     def make(before: Any) -> Any:
         def start(thread: threading.Thread) -> None:
+            starting()
             run = runs.current.get()
             if run is not None:
                 _carry(thread, run)

@@ -14,8 +14,12 @@ MOST_DATA: Final = 40
 MOST_TRAIL_CHARS: Final = 96_000
 _SLACK: Final = 28
 
-Crumb = tuple[str, int, str, str, dict[str, Any] | None]
-"""Kind, Unix time in nanoseconds, severity, message, data."""
+Crumb = tuple[str, int, str, Any, dict[str, Any] | None]
+"""Kind, Unix time in nanoseconds, severity, message, data.
+
+What happens often is not written out on the app's path: its message is a tuple of a function and what it needs, and
+the function returns message and data when somebody wants to see them. It must not need anything that changes.
+"""
 
 
 class Trail(deque[Crumb]):
@@ -31,8 +35,12 @@ class Trail(deque[Crumb]):
         """Drop the oldest ones beyond the bound."""
         over = len(self) - MOST_BREADCRUMBS
         pop = self.popleft
-        for _ in range(over):
-            pop()
+        try:
+            for _ in range(over):
+                pop()
+        except IndexError:
+            # A signal handler or another thread trimmed meanwhile.
+            return
         if over > 0:
             self._gone += over
 
@@ -61,6 +69,8 @@ class Snapshot:
         shown: list[dict[str, Any]] = []
         room = MOST_TRAIL_CHARS
         for kind, time_ns, severity, message, data in reversed(self._crumbs):
+            if type(message) is tuple:
+                message, data = _written_out(message)
             text = message if type(message) is str else str(message)
             if len(text) > MOST_MESSAGE:
                 text = text[: MOST_MESSAGE - 1] + "…"
@@ -80,6 +90,14 @@ class Snapshot:
             shown.append(crumb)
         shown.reverse()
         return shown, self._gone + len(self._crumbs) - len(shown)
+
+
+def _written_out(message: tuple[Any, ...]) -> tuple[str, dict[str, Any]]:
+    try:
+        text, data = message[0](*message[1:])
+    except Exception as error:
+        return f"(a breadcrumb that could not be written: {type(error).__name__})", {}
+    return text, data
 
 
 def finish_trail(report: dict[str, Any]) -> None:

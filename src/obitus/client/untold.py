@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import copy
 from typing import TYPE_CHECKING, Final
 
-from obitus.client.guard import guarded
+from obitus.client.guard import guarded, is_the_apps
 from obitus.client.life import Life, Story, read_the_dead
 from obitus.client.trail import finish_trail
 
@@ -31,18 +32,28 @@ class Untold:
             return
         folder = goal / "lives"
         try:
-            read_the_dead(folder, self._report)
+            if not self._reporter.is_child:
+                # It may have to load what reads stack traces, which only the process that began to watch does, at its start.
+                read_the_dead(folder, self._report)
             life = Life(folder)
             life.begin()
             self._life = life
         except OSError as error:
+            if is_the_apps(error):
+                raise
             said = f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen."
             self._reporter.sender.sayings.say("life", said)
 
     def keep(self) -> None:
         """Write down what goes on at this moment."""
         if self._life is not None:
+            self._life.check_crash_file()
             self._life.tell(self._story())
+
+    def give_up_crashes(self) -> None:
+        """The app looks after crashes itself."""
+        if self._life is not None:
+            self._life.give_up_crashes()
 
     def end(self) -> None:
         """This process ends as it should: nothing is left untold."""
@@ -73,7 +84,8 @@ class Untold:
             report["trail"] = run.trail.now()
             finish_trail(report)
             if run.request is not None:
-                report["request"] = dict(run.request)
+                # Redaction changes what it is given, and the run goes on.
+                report["request"] = copy.deepcopy(run.request)
             told.append(reporter.redactor.report(report))
         tallies = [reporter.redactor.report(reporter.released(tally)) for tally in reporter.tally.look()]
         return {"runs": told[:MOST_RUNS], "tallies": tallies} if told or tallies else None

@@ -17,6 +17,7 @@ from collections.abc import Callable, Iterator
 from itertools import islice
 from typing import Any, Final
 
+from obitus.client.guard import is_the_apps
 from obitus.core.redaction import Redactor, mark
 
 MOST_CHARS: Final = 1000
@@ -58,7 +59,9 @@ def show(value: object, redactor: Redactor) -> str:
     """Return a value as text of at most ``MOST_CHARS`` characters. Never raises."""
     try:
         text = _show(value, redactor, 0)
-    except Exception:
+    except Exception as error:
+        if is_the_apps(error):
+            raise
         # A container that changed under our hands, or an object with hostile attributes.
         text = f"<{type(value).__name__}>"
     return text if len(text) <= MOST_CHARS else text[: MOST_CHARS - 1] + "…"

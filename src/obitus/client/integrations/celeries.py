@@ -93,4 +93,4 @@ class _Listeners:
     def worker_process_shutdown(self, **_: Any) -> None:
         reporter = self._reporter
         if reporter is not None:
-            reporter.last_words(2.0)
+            reporter.last_words()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import pickle
+import sys
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
@@ -14,14 +15,14 @@ if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
 _PASSENGER = "_obitus"
-LAST_WORDS_S = 2.0
 
 
 class _Passenger:
     """Travels with a process object into a child that starts anew, and begins to report there."""
 
-    def __init__(self, settings: Settings) -> None:
+    def __init__(self, settings: Settings, family: str) -> None:
         self._settings = settings
+        self._family = family
 
     def __reduce__(self) -> Any:
         settings = self._settings
@@ -31,52 +32,61 @@ class _Passenger:
             # A function that only exists in the parent cannot come along: the team's edit is left behind, and
             # what it would have changed must not go out unchanged.
             settings = dataclasses.replace(settings, off=True, edit=None)
-        return _begin_in_child, (settings,)
+        return _begin_in_child, (settings, self._family)
 
 
-def _begin_in_child(settings: Settings) -> None:
+def _begin_in_child(settings: Settings, family: str) -> None:
     import obitus
     from obitus.client.reporter import Reporter
 
     if not settings.off and obitus._reporter() is None:
-        obitus._use(Reporter(settings))
+        obitus._use(Reporter(settings, family=family))
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch ``multiprocessing.Process``, however its children come to be."""
 
+    from importlib import import_module
+
+    util = import_module(module.__name__.rpartition(".")[0] + ".util")
+
     def starting(before: Any) -> Any:
         def start(process: Any) -> None:
-            process.__dict__[_PASSENGER] = _Passenger(reporter.settings)
+            process.__dict__[_PASSENGER] = _Passenger(reporter.settings, reporter.family)
             try:
                 before(process)
             finally:
                 process.__dict__.pop(_PASSENGER, None)
+                reporter.started_a_child()
 
         return start
 
     def living(before: Any) -> Any:
         def _bootstrap(process: Any, *args: Any, **kwargs: Any) -> Any:
-            inner = process.run
-
-            def run() -> None:
-                try:
-                    inner()
-                except Exception as error:
-                    attributes = {"process.name": process.name}
-                    reporter.record(
-                        error, handled=False, captured_by="process", severity="FATAL", attributes=attributes
-                    )
-                    raise
-
-            process.run = run
+            _living.append(process)
             try:
                 return before(process, *args, **kwargs)
             finally:
                 # A forked child leaves without running exit handlers.
-                reporter.last_words(LAST_WORDS_S)
+                reporter.last_words()
 
         return _bootstrap
 
+    def ending(before: Any) -> Any:
+        def _exit_function(*args: Any, **kwargs: Any) -> Any:
+            # Called on the way out of what the process ran, with the exception that ends it still on its way.
+            error = sys.exc_info()[1]
+            if _living and error is not None and not isinstance(error, SystemExit | KeyboardInterrupt):
+                attributes = {"process.name": _living[-1].name}
+                reporter.record(error, handled=False, captured_by="process", severity="FATAL", attributes=attributes)
+            return before(*args, **kwargs)
+
+        return _exit_function
+
     patches.put(module.BaseProcess, "start", starting)
     patches.put(module.BaseProcess, "_bootstrap", living)
+    patches.put(util, "_exit_function", ending)
+
+
+# The process object that this process is the life of, in a child.
+_living: list[Any] = []

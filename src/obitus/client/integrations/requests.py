@@ -9,7 +9,8 @@ from functools import lru_cache
 from typing import Any, Final
 from urllib.parse import parse_qsl
 
-from obitus.client.log import is_ours, log
+from obitus.client.guard import is_the_apps
+from obitus.client.log import is_ours, warn
 
 MOST_BODY_BYTES: Final = 64 * 1024
 MOST_HEADERS: Final = 60
@@ -47,7 +48,9 @@ def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
         found = user(given)
         return None if found is None else str(found)[:300]
     except Exception as error:
-        log.warning("Obitus: the function that names the user raised %s: %s", type(error).__name__, error)
+        if is_the_apps(error):
+            raise
+        warn(f"Obitus: the function that names the user raised {type(error).__name__}: {error}")
         return None
 
 
@@ -88,7 +91,9 @@ class Body:
                 found["json"] = json.loads(data)
             elif is_text(kind):
                 found["text"] = data.decode("utf-8", "replace")
-        except Exception:
+        except Exception as error:
+            if is_the_apps(error):
+                raise
             # Not what it says it is: then its text tells more than nothing.
             found["text"] = data.decode("utf-8", "replace")
         return found

@@ -1,0 +1,119 @@
+"""Threads and sockets of the operating system, also in a process whose own have been replaced by cooperative ones.
+
+Libraries of greenlets put their threads, locks and sockets in the place of Python's. What works for the client in the
+background must not take turns with the app's greenlets, so it goes by what was there before.
+"""
+
+from __future__ import annotations
+
+import _queue
+import _thread
+import socket
+import sys
+import time
+from collections.abc import Callable
+from types import ModuleType
+from typing import Any, Final
+
+from obitus.client.log import ours
+
+
+def _original(module: ModuleType, name: str) -> Any:
+    """Return what a module had under a name before a library of greenlets replaced it."""
+    monkey = sys.modules.get("gevent.monkey")
+    if monkey is not None:
+        try:
+            return monkey.get_original(module.__name__, name)
+        except Exception:
+            return getattr(module, name)
+    return getattr(module, name)
+
+
+start_new_thread: Final = _original(_thread, "start_new_thread")
+allocate_lock: Final = _original(_thread, "allocate_lock")
+get_ident: Final = _original(_thread, "get_ident")
+sleep: Final = _original(time, "sleep")
+Socket: Final = _original(socket, "socket")
+getaddrinfo: Final = _original(socket, "getaddrinfo")
+monotonic: Final = time.monotonic
+Signals: Final = _queue.SimpleQueue
+"""A queue whose ``put`` takes no lock that anybody could hold: a signal handler or a finalizer may call it at any time."""
+
+# Bound here: at the very end of the interpreter ``sys`` may be gone.
+is_finalizing: Final = sys.is_finalizing
+
+
+class Worker:
+    """A background thread that can be woken, told to rest, and started again."""
+
+    def __init__(self, name: str, serve: Callable[[], None]) -> None:
+        self._name = name
+        self._serve = serve
+        self._signals: _queue.SimpleQueue[None] = Signals()
+        self._ended = allocate_lock()
+        self._asleep = False
+        self.running = False
+        self.told_to_rest = False
+
+    def start(self) -> bool:
+        """Start the thread unless it runs; return whether it runs now. At the end of the interpreter none is started."""
+        if self.running:
+            return True
+        if is_finalizing():
+            return False
+        self.running = True
+        self.told_to_rest = False
+        ended = self._ended = allocate_lock()
+        ended.acquire()
+        try:
+            start_new_thread(self._run, (ended,))
+        except RuntimeError:
+            # The interpreter is shutting down, or the system has no more threads.
+            self.running = False
+            return False
+        return True
+
+    def wake(self) -> None:
+        """Let the thread go on at once where it waits. Never blocks, takes no lock."""
+        if self._asleep:
+            self._asleep = False
+            self._signals.put(None)
+
+    def wait(self, timeout_s: float | None, wanted: Callable[[], Any]) -> None:
+        """On the thread: wait until it is woken, the time is up, or there is something that is ``wanted``."""
+        self._asleep = True
+        if self.told_to_rest or wanted():
+            self._asleep = False
+            return
+        try:
+            self._signals.get(True, timeout_s)
+        except _queue.Empty:
+            pass
+        self._asleep = False
+
+    def rest(self, timeout_s: float) -> bool:
+        """Ask the thread to end at the next point where it can; return whether it did within the time given."""
+        if not self.running:
+            return True
+        self.told_to_rest = True
+        self._asleep = False
+        self._signals.put(None)
+        if getattr(ours, "now", False):
+            return False
+        if self._ended.acquire(True, max(0.0, timeout_s)):
+            self._ended.release()
+            return True
+        return False
+
+    def join(self, timeout_s: float) -> None:
+        """Wait until the thread has ended, for as long as the time given."""
+        if self._ended.acquire(True, timeout_s):
+            self._ended.release()
+
+    def _run(self, ended: Any) -> None:
+        ours.now = True
+        try:
+            self._serve()
+        finally:
+            self.running = False
+            ended.release()

@@ -1,0 +1,110 @@
+"""Which exceptions were reported already: once on their way up, however many places meet them, and again when raised again.
+
+Nothing is put on the exception: an app may show or store what it holds. An exception is known again by its identity, as
+long as it lives, and told apart by what it went through: the traceback that it had, and the run that it was met in.
+"""
+
+from __future__ import annotations
+
+import weakref
+from collections.abc import Callable
+from types import TracebackType
+from typing import Any, Final
+
+from obitus.client import runs
+from obitus.client.guard import is_ours
+
+MOST_REMEMBERED: Final = 300
+
+
+class Sighting:
+    """One exception that was reported, at the moment when it was."""
+
+    __slots__ = ("_alive", "_head", "_raised", "_runs", "handled", "report_id")
+
+    def __init__(self, error: BaseException, run: runs.RunState | None, *, handled: bool) -> None:
+        self._alive = _identity(error)
+        self._head = id(_first_of_the_app(error.__traceback__))
+        self._raised = _times_raised(error.__traceback__)
+        # Numbers: a run holds its request and trail, and must not be kept alive for this.
+        self._runs: list[int] = []
+        while run is not None:
+            self._runs.append(run.number)
+            run = run.around
+        self.handled = handled
+        self.report_id: str | None = None
+
+    def is_of(self, error: BaseException) -> bool:
+        """Whether it is of this very object, and not of an earlier one in the same place of the memory."""
+        alive = self._alive
+        return (alive() if isinstance(alive, weakref.ref) else alive) is (
+            error if isinstance(alive, weakref.ref) else error.__dict__
+        )
+
+    def is_the_same_raise(self, error: BaseException, run: runs.RunState | None) -> bool:
+        """Whether the exception is still on the way that it was on then, in the same run or in one around it."""
+        if run is not None and run.number not in self._runs:
+            # Everything is a part of the process; a run is a part of itself and of those around it.
+            return False
+        traceback = error.__traceback__
+        while traceback is not None and id(traceback) != self._head:
+            traceback = traceback.tb_next
+        if traceback is None and self._head != id(None):
+            # A new traceback, as a constant gets by ``raise X.with_traceback(None)``.
+            return False
+        # An exception that is raised again keeps its old traceback behind the new one: the place of the raise is in it twice.
+        return _times_raised(error.__traceback__) <= self._raised
+
+
+class Seen:
+    """The latest sightings, bounded. No lock: what two threads do at the same moment costs at most a sighting."""
+
+    def __init__(self) -> None:
+        self._sightings: dict[int, Sighting] = {}
+
+    def find(self, error: BaseException, run: runs.RunState | None) -> Sighting | None:
+        """Return the sighting of an exception that is still on its way, None where it is new."""
+        sighting = self._sightings.get(id(error))
+        if sighting is None or not sighting.is_of(error):
+            return None
+        return sighting if sighting.is_the_same_raise(error, run) else None
+
+    def add(self, error: BaseException, run: runs.RunState | None, *, handled: bool) -> Sighting:
+        """Remember an exception that is reported now."""
+        sightings = self._sightings
+        sighting = Sighting(error, run, handled=handled)
+        sightings.pop(id(error), None)
+        sightings[id(error)] = sighting
+        while len(sightings) > MOST_REMEMBERED:
+            try:
+                del sightings[next(iter(sightings))]
+            except (KeyError, RuntimeError, StopIteration):
+                break
+        return sighting
+
+
+def _identity(error: BaseException) -> Callable[[], object] | dict[str, Any]:
+    """Return what tells an exception from a later one at the same address, without keeping it or its frames alive."""
+    try:
+        return weakref.ref(error)
+    except TypeError:
+        # The built-in types take no weak references. Their dictionary, empty as a rule, is the object's own.
+        return error.__dict__
+
+
+def _first_of_the_app(traceback: TracebackType | None) -> TracebackType | None:
+    """Return where a traceback begins once the client's frames are taken out of it."""
+    while traceback is not None and is_ours(traceback):
+        traceback = traceback.tb_next
+    return traceback
+
+
+def _times_raised(traceback: TracebackType | None) -> int:
+    if traceback is None:
+        return 0
+    places = []
+    while traceback is not None:
+        places.append((traceback.tb_frame.f_code, traceback.tb_lasti))
+        traceback = traceback.tb_next
+    code, instruction = places[-1]
+    return sum(found is code and at == instruction for found, at in places)
