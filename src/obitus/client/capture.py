@@ -7,10 +7,12 @@ import os
 import site
 import sysconfig
 import time
+import tokenize  # noqa: F401 - from 3.13 on linecache loads it when it is used, which may be at the very end
 from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
+from obitus.client.guard import is_the_apps
 from obitus.client.native import Worker
 from obitus.client.values import MOST_STRING, plain, show
 from obitus.core.frames import looks_like_library
@@ -247,7 +249,13 @@ class Capture:
         }
         if not self._source_wanted:
             return place
-        lines = linecache.getlines(file, frame.f_globals)
+        try:
+            lines = linecache.getlines(file, frame.f_globals)
+        except ImportError as interrupted:
+            if is_the_apps(interrupted):
+                raise
+            # At the very end of the interpreter nothing can be loaded, not even what reads files.
+            lines = []
         if not lines and not file.startswith("<"):
             place["source_missing"] = "the file is not there any more, or cannot be read"
         elif lines and _changed_since(code, file, lines):
@@ -295,10 +303,14 @@ def _changed_since(code: CodeType, file: str, lines: list[str]) -> bool:
         if os.stat(file).st_mtime <= _STARTED_S:  # noqa: PTH116 - on the app's thread, cheaper than a Path
             return False
         waiting = [compile("".join(lines), file, "exec", dont_inherit=True)]
-    except OSError:
+    except OSError as interrupted:
+        if is_the_apps(interrupted):
+            raise
         # It may lie in an archive, which the loader can still read.
         return False
-    except (SyntaxError, ValueError):
+    except (SyntaxError, ValueError) as interrupted:
+        if is_the_apps(interrupted):
+            raise
         return True
     while waiting:
         found = waiting.pop()

@@ -44,7 +44,9 @@ class AfterImport:
         self._looking.now = True
         try:
             spec = importlib.util.find_spec(name)
-        except (ImportError, AttributeError, ValueError):
+        except (ImportError, AttributeError, ValueError) as interrupted:
+            if is_the_apps(interrupted):
+                raise
             return None
         finally:
             self._looking.now = False

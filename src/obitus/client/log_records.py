@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from typing import TYPE_CHECKING, Any, Final
 
+from obitus.client.guard import is_the_apps
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 from obitus.client.values import plain
@@ -54,7 +55,9 @@ class _Records:
             kept, sent = self._kept.hears(name, severity), self._sent.hears(name, severity)
             if kept or sent:
                 self._see(record, severity, kept=kept, sent=sent)
-        except Exception:
+        except Exception as interrupted:
+            if is_the_apps(interrupted):
+                raise
             return
 
     def _see(self, record: logging.LogRecord, severity: str, *, kept: bool, sent: bool) -> None:

@@ -15,6 +15,7 @@ from collections.abc import Callable
 from types import ModuleType
 from typing import Any, Final
 
+from obitus.client.guard import is_the_apps
 from obitus.client.log import ours
 
 
@@ -67,7 +68,9 @@ class Worker:
         ended.acquire()
         try:
             start_new_thread(self._run, (ended,))
-        except RuntimeError:
+        except RuntimeError as interrupted:
+            if is_the_apps(interrupted):
+                raise
             # The interpreter is shutting down, or the system has no more threads.
             self.running = False
             return False

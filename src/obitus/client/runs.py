@@ -7,6 +7,7 @@ import itertools
 from collections.abc import Callable
 from typing import Any, Final
 
+from obitus.client.guard import is_the_apps
 from obitus.client.trail import Trail
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
@@ -117,6 +118,8 @@ def leave(token: contextvars.Token[RunState | None]) -> None:
     """Make current again what was current before ``token`` was given out."""
     try:
         current.reset(token)
-    except ValueError:
+    except ValueError as interrupted:
+        if is_the_apps(interrupted):
+            raise
         # It ends in another context than it began in: a generator closed by the garbage collector, say.
         current.set(None)

@@ -12,7 +12,7 @@ from types import TracebackType
 from typing import Any, Final
 
 from obitus.client import runs
-from obitus.client.guard import is_ours
+from obitus.client.guard import is_ours, is_the_apps
 
 MOST_REMEMBERED: Final = 300
 
@@ -78,7 +78,9 @@ class Seen:
         while len(sightings) > MOST_REMEMBERED:
             try:
                 del sightings[next(iter(sightings))]
-            except (KeyError, RuntimeError, StopIteration):
+            except (KeyError, RuntimeError, StopIteration) as interrupted:
+                if is_the_apps(interrupted):
+                    raise
                 break
         return sighting
 
@@ -87,7 +89,9 @@ def _identity(error: BaseException) -> Callable[[], object] | dict[str, Any]:
     """Return what tells an exception from a later one at the same address, without keeping it or its frames alive."""
     try:
         return weakref.ref(error)
-    except TypeError:
+    except TypeError as interrupted:
+        if is_the_apps(interrupted):
+            raise
         # The built-in types take no weak references. Their dictionary, empty as a rule, is the object's own.
         return error.__dict__
 

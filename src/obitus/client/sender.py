@@ -503,8 +503,13 @@ class Sender:
                 for _ in range(done):
                     self._memory_bytes -= len(self._memory.popleft())
 
-    def _post(self, batch: list[bytes], failures: int, connect_s: float, whole_s: float) -> tuple[int, float]:
-        """Send a batch; return how many of its lines are done with, and how long to wait."""
+    def _post(
+        self, batch: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
+    ) -> tuple[int, float]:
+        """Send a batch; return how many of its lines are done with, and how long to wait.
+
+        At the end of the process CannotConnect is raised: there is no next try.
+        """
         headers = {
             "Authorization": f"Bearer {self._settings.key}",
             "Content-Type": "application/x-ndjson",
@@ -522,8 +527,10 @@ class Sender:
         try:
             answer = self._connection.post(gzip.compress(b"".join(batch), 1), headers, connect_s, whole_s)
         except PostTrouble as error:
+            if at_the_end and isinstance(error, CannotConnect):
+                raise
             where = "on disk" if self._spools.get("spool") is not None else "in memory"
-            if failures or self._leaving:
+            if failures and not self._leaving:
                 # At the second try: a process that is over by then has nobody to tell.
                 self._say("away", f"Obitus: {self._url} cannot be reached ({error}). Reports wait {where}.")
             return 0, back_off
@@ -617,7 +624,7 @@ class Sender:
         self.sayings = Sayings()
         self.sayings.mute()
         try:
-            done, wait_s = self._post(batch, 0, connect_s, whole_s)
+            done, wait_s = self._post(batch, 0, connect_s, whole_s, at_the_end=True)
             if not done and self.sayings.latest is not None:
                 raise CannotConnect(self.sayings.latest)
             return done, wait_s

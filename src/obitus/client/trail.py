@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from typing import Any, Final
 
+from obitus.client.guard import is_the_apps
 from obitus.core.clock import to_text
 from obitus.core.severity import SEVERITIES
 
@@ -38,7 +39,9 @@ class Trail(deque[Crumb]):
         try:
             for _ in range(over):
                 pop()
-        except IndexError:
+        except IndexError as interrupted:
+            if is_the_apps(interrupted):
+                raise
             # A signal handler or another thread trimmed meanwhile.
             return
         if over > 0:
@@ -50,7 +53,9 @@ class Trail(deque[Crumb]):
         for _ in range(5):
             try:
                 return Snapshot(tuple(self), self._gone)
-            except RuntimeError:
+            except RuntimeError as interrupted:
+                if is_the_apps(interrupted):
+                    raise
                 # Another thread added a breadcrumb meanwhile.
                 continue
         return Snapshot((), self._gone)

@@ -176,7 +176,9 @@ def _instance(value: object, kind: type, redactor: Redactor, depth: int) -> str:
 def _fields(value: object, kind: type) -> Iterator[tuple[str, object]]:
     try:
         held = object.__getattribute__(value, "__dict__")
-    except AttributeError:
+    except AttributeError as interrupted:
+        if is_the_apps(interrupted):
+            raise
         held = None
     if type(held) is dict:
         for name, inner in list(held.items()):
@@ -190,7 +192,9 @@ def _fields(value: object, kind: type) -> Iterator[tuple[str, object]]:
             if isinstance(slot, types.MemberDescriptorType) and not name.startswith("_"):
                 try:
                     yield name, slot.__get__(value)
-                except AttributeError:
+                except AttributeError as interrupted:
+                    if is_the_apps(interrupted):
+                        raise
                     continue
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import inspect
-from collections.abc import AsyncIterator, Callable, Iterator, Mapping
+from collections.abc import AsyncGenerator, Callable, Generator, Mapping
 from contextlib import ContextDecorator
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar, cast
@@ -45,18 +45,61 @@ class Run(ContextDecorator):
         if inspect.isasyncgenfunction(function):
 
             @functools.wraps(function)
-            async def streamed(*args: Any, **kwargs: Any) -> AsyncIterator[Any]:
-                with self._recreate_cm():
-                    async for item in function(*args, **kwargs):
-                        yield item
+            async def streamed(*args: Any, **kwargs: Any) -> AsyncGenerator[Any, Any]:
+                run = self._recreate_cm()
+                inner = function(*args, **kwargs)
+                run.begin()
+                step = inner.__anext__
+                given: tuple[Any, ...] = ()
+                while True:
+                    try:
+                        with run.inside():
+                            item = await step(*given)
+                    except StopAsyncIteration:
+                        run.end(None)
+                        return
+                    except BaseException as error:
+                        run.end(error)
+                        raise
+                    try:
+                        step, given = inner.asend, ((yield item),)
+                    except GeneratorExit:
+                        with run.inside():
+                            await inner.aclose()
+                        run.end(None)
+                        raise
+                    except BaseException as error:
+                        step, given = inner.athrow, (error,)
 
             return cast("_Function", streamed)
         if inspect.isgeneratorfunction(function):
 
             @functools.wraps(function)
-            def yielded(*args: Any, **kwargs: Any) -> Iterator[Any]:
-                with self._recreate_cm():
-                    yield from function(*args, **kwargs)
+            def yielded(*args: Any, **kwargs: Any) -> Generator[Any, Any, Any]:
+                run = self._recreate_cm()
+                inner = function(*args, **kwargs)
+                run.begin()
+                step = inner.__next__
+                given: tuple[Any, ...] = ()
+                while True:
+                    try:
+                        with run.inside():
+                            item = step(*given)
+                    except StopIteration as end:
+                        run.end(None)
+                        return end.value
+                    except BaseException as error:
+                        run.end(error)
+                        raise
+                    try:
+                        step, given = inner.send, ((yield item),)
+                    except GeneratorExit:
+                        with run.inside():
+                            inner.close()
+                        run.end(None)
+                        raise
+                    except BaseException as error:
+                        step, given = inner.throw, (error,)
 
             return cast("_Function", yielded)
         return super().__call__(function)
@@ -76,16 +119,58 @@ class Run(ContextDecorator):
         if not self._open:
             return
         reporter, run, token = self._open.pop()
-        outcome = "ok"
-        if isinstance(error, Exception):
-            outcome = run.outcome = "failed"
-            reporter.record(error, handled=False, captured_by="run", run=run)
-        elif isinstance(error, SystemExit):
-            outcome = "ok" if error.code in (None, 0) else "failed"
-            if outcome == "failed" and reporter.settings.exits:
-                run.outcome = outcome
-                reporter.record(error, handled=False, captured_by="run", run=run)
-        elif isinstance(error, KeyboardInterrupt) or type(error).__name__ == "CancelledError":
-            outcome = "refused"
+        outcome = "ok" if error is None else _outcome_of(error)
+        if error is not None and (outcome == "failed" or isinstance(error, SystemExit)):
+            _record(reporter, run, error)
         runs.leave(token)
         reporter.finish(run, outcome)
+
+    def begin(self) -> None:
+        """Start the run of a generator: it is the current one only while the generator's own code runs."""
+        self.__enter__()
+        if self._open:
+            runs.leave(self._open[-1][2])
+
+    def inside(self) -> _Inside:
+        """Within this the run that began is the current one."""
+        return _Inside(self._open[-1][1] if self._open else None)
+
+    def end(self, error: BaseException | None) -> None:
+        """End the run of a generator."""
+        if self._open:
+            reporter, run, _ = self._open[-1]
+            self._open[-1] = (reporter, run, runs.current.set(run))
+            self.__exit__(type(error), error, None)
+
+
+class _Inside:
+    __slots__ = ("_run", "_token")
+
+    def __init__(self, run: runs.RunState | None) -> None:
+        self._run = run
+        self._token: Any = None
+
+    def __enter__(self) -> Any:
+        if self._run is not None:
+            self._token = runs.current.set(self._run)
+        return self._token
+
+    def __exit__(self, *details: object) -> None:
+        if self._token is not None:
+            runs.leave(self._token)
+
+
+def _outcome_of(error: BaseException) -> str:
+    """Return how a run ended that was left by an exception: called off by a person or its caller is no failure."""
+    if isinstance(error, SystemExit):
+        return "ok" if error.code in (None, 0) else "failed"
+    if isinstance(error, KeyboardInterrupt | GeneratorExit) or type(error).__name__ == "CancelledError":
+        return "refused"
+    return "failed"
+
+
+def _record(reporter: Reporter, run: runs.RunState, error: BaseException) -> None:
+    if isinstance(error, SystemExit) and (error.code in (None, 0) or not reporter.settings.exits):
+        return
+    run.outcome = "failed"
+    reporter.record(error, handled=False, captured_by="run", run=run)

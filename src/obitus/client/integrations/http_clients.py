@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit, urlunsplit
 
 from obitus.client import runs
-from obitus.client.guard import guarded
+from obitus.client.guard import guarded, is_the_apps
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 
@@ -38,7 +38,9 @@ class _Call:
     def __exit__(self, kind: Any, error: BaseException | None, traceback: Any) -> None:
         try:
             _inside.reset(self._token)
-        except ValueError:
+        except ValueError as interrupted:
+            if is_the_apps(interrupted):
+                raise
             # It ends in another context than it began in.
             _inside.set(False)
         self._tell(error)
@@ -74,7 +76,9 @@ def _without_user(url: str) -> str:
         parts = urlsplit(url)
         if "@" in parts.netloc:
             return urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
-    except ValueError:
+    except ValueError as interrupted:
+        if is_the_apps(interrupted):
+            raise
         return "(an address that cannot be read)"
     return url
 

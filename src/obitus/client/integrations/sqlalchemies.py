@@ -5,6 +5,7 @@ from __future__ import annotations
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from obitus.client.guard import is_the_apps
 from obitus.client.integrations.databases import _inside, tell
 from obitus.client.patches import Patches
 
@@ -52,6 +53,8 @@ def _take(connection: Any) -> float | None:
     started_s, token = started.pop()
     try:
         _inside.reset(token)
-    except ValueError:
+    except ValueError as interrupted:
+        if is_the_apps(interrupted):
+            raise
         _inside.set(False)
     return float(started_s)

@@ -6,7 +6,7 @@ import os
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-from obitus.client.guard import guarded
+from obitus.client.guard import guarded, is_the_apps
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 
@@ -76,7 +76,9 @@ def _command(args: Any) -> str:
         return os.fsdecode(args)[:1000]
     try:
         return " ".join(os.fsdecode(part) for part in list(args)[:40])[:1000]
-    except TypeError:
+    except TypeError as interrupted:
+        if is_the_apps(interrupted):
+            raise
         return "?"
 
 
