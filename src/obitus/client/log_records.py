@@ -8,14 +8,18 @@ from typing import TYPE_CHECKING, Any, Final
 from obitus.client.guard import is_the_apps
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
-from obitus.client.values import plain
+from obitus.client.values import plain, show
 from obitus.core.severity import Thresholds, from_python_level
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
+    from obitus.core.redaction import Redactor
 
 MOST_ARGUMENTS: Final = 20
 MOST_EXTRA: Final = 40
+TRACEBACK: Final = "Traceback (most recent call last):"
+_NOT_WANTED: Final = ("", False, False)
+_PLAIN: Final = frozenset({str, int, float, bool, type(None)})
 
 # Everything that a record has without anybody's ``extra``.
 _STANDARD: Final = frozenset(vars(logging.makeLogRecord({}))) | {"message", "asctime", "taskName"}
@@ -27,12 +31,18 @@ def watch_logging(reporter: Reporter, patches: Patches, logger_class: type[loggi
     Not a handler on the root logger: that would make a later ``logging.basicConfig()`` of the app do nothing.
     """
     records = _Records(reporter)
+    wanted_of, see = records.wanted.get, records.see
 
     def make(before: Any) -> Any:
         def callHandlers(logger: logging.Logger, record: logging.LogRecord) -> None:
-            if not is_ours():
-                records.see(record)
-            before(logger, record)
+            # The app's handlers come first: what they made of the message need not be made again, and where none
+            # of them wants it, its arguments are not asked for their text.
+            try:
+                before(logger, record)
+            finally:
+                wanted = wanted_of((record.name, record.levelno))
+                if wanted is not _NOT_WANTED:
+                    see(record, wanted)
 
         return callHandlers
 
@@ -43,60 +53,126 @@ class _Records:
     def __init__(self, reporter: Reporter) -> None:
         self._reporter = reporter
         self._sent = Thresholds(reporter.settings.logs)
-        self._kept = Thresholds(reporter.settings.breadcrumbs)
+        self._kept = Thresholds({} if "log" in reporter.settings.without else reporter.settings.breadcrumbs)
+        self.wanted: dict[tuple[str, int], tuple[str, bool, bool]] = {}
+        """By logger and level: its severity, whether it becomes a breadcrumb, whether it is sent."""
 
-    def see(self, record: logging.LogRecord) -> None:
+    def see(self, record: logging.LogRecord, wanted: tuple[str, bool, bool] | None) -> None:
         """Make of a record what the settings say. Never raises: a record that cannot be read is the app's to complain about."""
         try:
-            name = record.name
-            if name == "obitus" or name.startswith("obitus."):
+            severity, kept, sent = wanted if wanted is not None else self._look_up(record.name, record.levelno)
+            if is_ours():
                 return
-            severity = from_python_level(record.levelno)
-            kept, sent = self._kept.hears(name, severity), self._sent.hears(name, severity)
-            if kept or sent:
-                self._see(record, severity, kept=kept, sent=sent)
+            if kept:
+                held = record.__dict__
+                text = held.get("message")
+                if type(text) is str:
+                    written = (_written, text, None, held["name"], held["pathname"], held["lineno"], held["funcName"])
+                else:
+                    parts = _parts_of(record, self._reporter)
+                    written = (_written, *parts, record.name, record.pathname, record.lineno, record.funcName)
+                self._reporter.step("log", severity, written)
+            if sent:
+                self._send(record, severity)
         except Exception as interrupted:
             if is_the_apps(interrupted):
                 raise
             return
 
-    def _see(self, record: logging.LogRecord, severity: str, *, kept: bool, sent: bool) -> None:
-        message = record.getMessage()
-        data = {
-            "logger": record.name,
-            "code.file.path": record.pathname,
-            "code.line.number": record.lineno,
-            "code.function.name": record.funcName or "",
-        }
+    def _look_up(self, name: str, level: int) -> tuple[str, bool, bool]:
+        severity = from_python_level(level)
+        ours = name == "obitus" or name.startswith("obitus.")
+        found = (severity, not ours and self._kept.hears(name, severity), not ours and self._sent.hears(name, severity))
+        if not found[1] and not found[2]:
+            found = _NOT_WANTED
+        if len(self.wanted) < 5000:
+            self.wanted[name, level] = found
+        return found
+
+    def _send(self, record: logging.LogRecord, severity: str) -> None:
+        text, arguments = _parts_of(record, self._reporter)
+        message = text if arguments is None else text % arguments
         error = record.exc_info[1] if type(record.exc_info) is tuple else None
-        if kept:
-            self._reporter.breadcrumb("log", message, severity, data)
-        if not sent:
-            return
-        attributes: dict[str, Any] = data | self._extra(record)
-        del attributes["logger"]
-        if isinstance(error, Exception):
+        attributes: dict[str, Any] = _place_of(record.pathname, record.lineno, record.funcName) | self._extra(record)
+        failure_id = self._failure(record, error, message, severity)
+        if error is not None:
+            attributes["exception.type"] = type(error).__qualname__
+        if failure_id is not None:
+            attributes["failure.id"] = failure_id
+        self._say_arguments(record, attributes)
+        template = record.msg if type(record.msg) is str else ""
+        self._reporter.log_record(message, severity, record.name, attributes, template)
+
+    def _failure(self, record: logging.LogRecord, error: Any, message: str, severity: str) -> str | None:
+        """Report what a record tells of: an exception that comes with it, or a traceback that somebody wrote into it."""
+        attributes = {"log.logger": record.name, "log.message": message[:1000]} | self._extra(record)
+        if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit | GeneratorExit):
             # An event loop logs what no task asked for; everybody else logs what they caught.
             by_loop = record.name == "asyncio"
-            failure_id = self._reporter.record(
+            return self._reporter.record(
                 error,
                 handled=not by_loop,
                 captured_by="asyncio" if by_loop else "logging",
                 severity=severity,
-                attributes={"log.logger": record.name, "log.message": message[:1000]} | self._extra(record),
+                attributes=attributes,
             )
-            attributes |= {"exception.type": type(error).__qualname__}
-            if failure_id is not None:
-                attributes["failure.id"] = failure_id
+        if error is None and TRACEBACK in message and severity in ("ERROR", "FATAL"):
+            return self._reporter.record_text(message, attributes, severity)
+        return None
+
+    def _say_arguments(self, record: logging.LogRecord, attributes: dict[str, Any]) -> None:
         arguments = record.args
         if arguments:
             values = list(arguments.items()) if isinstance(arguments, dict) else list(enumerate(arguments))
             redactor = self._reporter.redactor
             for place, value in values[:MOST_ARGUMENTS]:
                 attributes[f"log.argument.{place}"] = plain(value, redactor)
-        template = record.msg if type(record.msg) is str else ""
-        self._reporter.log_record(message, severity, record.name, attributes, template)
 
     def _extra(self, record: logging.LogRecord) -> dict[str, Any]:
         found = [(name, value) for name, value in vars(record).items() if name not in _STANDARD]
         return {name: plain(value, self._reporter.redactor) for name, value in found[:MOST_EXTRA]}
+
+
+def _parts_of(record: logging.LogRecord, reporter: Reporter) -> tuple[str, Any]:
+    """Return a record's message, or its template and the plain values that go into it."""
+    text = record.__dict__.get("message")
+    if type(text) is str:
+        # A formatter of the app has put it together.
+        return text, None
+    template, arguments = record.msg, record.args
+    if type(template) is not str:
+        return show(template, reporter.redactor), None
+    if not arguments:
+        return template, None
+    values = arguments.values() if type(arguments) is dict else arguments if type(arguments) is tuple else ()
+    if all(type(value) in _PLAIN for value in values):
+        return template, arguments
+    # Nobody asked these for their text, and neither does this: what they hold is shown.
+    redactor = reporter.redactor
+    shown: Any = (
+        {name: _plain_or_shown(value, redactor) for name, value in arguments.items()}
+        if type(arguments) is dict
+        else tuple(_plain_or_shown(value, redactor) for value in values)
+    )
+    try:
+        return template % shown, None
+    except (TypeError, ValueError, KeyError) as interrupted:
+        if is_the_apps(interrupted):
+            raise
+        return f"{template} {shown}", None
+
+
+def _plain_or_shown(value: Any, redactor: Redactor) -> Any:
+    return value if type(value) in _PLAIN else show(value, redactor)
+
+
+def _written(
+    text: str, arguments: Any, name: str, path: str, line: int, function: str | None
+) -> tuple[str, dict[str, Any]]:
+    """Return the breadcrumb of a record, as message and data."""
+    message = text if arguments is None else text % arguments
+    return message, {"logger": name} | _place_of(path, line, function)
+
+
+def _place_of(path: str, line: int, function: str | None) -> dict[str, Any]:
+    return {"code.file.path": path, "code.line.number": line, "code.function.name": function or ""}

@@ -49,6 +49,7 @@ def clock_ms() -> int:
 
 
 _system_clock: Final = clock_ms
+_current_run: Final = runs.current.get
 
 
 class Reporter:
@@ -155,6 +156,19 @@ class Reporter:
         return self._put_failure(chain, False, captured_by, severity, attributes, runs.current.get())
 
     @guarded
+    def record_text(self, text: str, attributes: Mapping[str, Any], severity: str) -> str | None:
+        """Report a traceback that is known as text only, such as a server's log record of what it caught."""
+        if is_finalizing():
+            return None
+        from obitus.core.stacks import find_stacks, report_form
+
+        found = find_stacks(text)
+        run = runs.current.get()
+        if not found or (run is not None and run.died):
+            return None
+        return self.record_chain(report_form(found[-1].chain), "logging", attributes, severity)
+
+    @guarded
     def say(self, message: str, severity: str, attributes: Mapping[str, Any], frame: Any) -> str | None:
         """Report a message: a failure from ERROR on, a log record below it."""
         severity = severity.upper() if isinstance(severity, str) and severity.upper() in SEVERITIES else "ERROR"
@@ -189,6 +203,14 @@ class Reporter:
             if is_the_apps(trouble):
                 raise
             warn(f"Obitus: a breadcrumb could not be kept ({type(trouble).__name__}).")
+
+    def step(self, kind: str, severity: str, written: tuple[Any, ...]) -> None:
+        """Add a step that is written out only when somebody wants to see it (see ``trail``): this has to be fast."""
+        run = _current_run()
+        trail = self.trail if run is None else run.trail
+        trail.append((kind, self.now_ns(), severity, written, None))
+        if len(trail) > TRIM_AT:
+            trail.trim()
 
     def attach(self, attributes: Mapping[str, Any]) -> None:
         """Put attributes on the current run, or on the process when there is none."""

@@ -140,7 +140,7 @@ class Run(ContextDecorator):
         if self._open:
             reporter, run, _ = self._open[-1]
             self._open[-1] = (reporter, run, runs.current.set(run))
-            self.__exit__(type(error), error, None)
+            self.__exit__(None if error is None else type(error), error, None)
 
 
 class _Inside:

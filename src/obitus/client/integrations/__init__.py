@@ -16,7 +16,7 @@ TABLE: Final = {
     "urllib.request": f"{_HERE}.http_clients:install_urllib",
     "httpx": f"{_HERE}.http_clients:install_httpx",
     "aiohttp.client": f"{_HERE}.http_clients:install_aiohttp",
-    "sqlite3": f"{_HERE}.databases:install_sqlite3",
+    "sqlite3": f"{_HERE}.sqlites:install",
     "sqlalchemy": f"{_HERE}.sqlalchemies:install",
     "celery.signals": f"{_HERE}.celeries:install",
     "click.core": f"{_HERE}.commands:install",

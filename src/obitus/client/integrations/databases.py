@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import contextvars
-import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
-from types import ModuleType
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from obitus.client.guard import guarded
 from obitus.client.log import is_ours
-from obitus.client.patches import Patches
 from obitus.core.statements import shape, verb
 
 if TYPE_CHECKING:
@@ -32,35 +29,46 @@ def quiet() -> Iterator[None]:
         _inside.reset(token)
 
 
-@guarded
 def tell(
     reporter: Reporter,
     statement: Any,
     started_s: float,
     *,
     system: str = "",
-    rows: int | None = None,
+    rows: Any = None,
     times: int | None = None,
     error: BaseException | None = None,
 ) -> None:
-    """Leave the breadcrumb of one statement."""
-    if is_ours():
+    """Leave the breadcrumb of one statement. Its text is looked at only when somebody wants to see it."""
+    if is_ours() or "query" in reporter.settings.without:
         return
-    text = shape(statement) if isinstance(statement, str) else "?"
-    took_ms = round((reporter.timer() - started_s) * 1000, 2)
+    took_ms = (reporter.timer() - started_s) * 1000
+    severity = "ERROR" if error is not None else "WARN" if took_ms >= SLOW_MS else "INFO"
+    failed_with = None if error is None else type(error).__qualname__
+    reporter.step("query", severity, (_written, statement, took_ms, system, rows, times, failed_with))
+
+
+def _written(
+    statement: Any, took_ms: float, system: str, rows: Any, times: int | None, failed_with: str | None
+) -> tuple[str, dict[str, Any]]:
+    text, word = _shape(statement) if type(statement) is str else ("?", "")
+    took_ms = round(took_ms, 2)
     data: dict[str, Any] = {"db.query.text": text, "duration_ms": took_ms}
     if system:
         data["db.system.name"] = system
-    if rows is not None and rows >= 0:
+    if type(rows) is int and rows >= 0:
         data["db.response.returned_rows"] = rows
     if times is not None:
         data["db.operation.batch.size"] = times
-    severity = "WARN" if took_ms >= SLOW_MS else "INFO"
-    if error is not None:
-        data["exception.type"], severity = type(error).__qualname__, "ERROR"
-    reporter.breadcrumb(
-        "query", f"{verb(text)} {'failed' if error is not None else f'in {took_ms} ms'}", severity, data
-    )
+    if failed_with is not None:
+        data["exception.type"] = failed_with
+    return f"{word} {'failed' if failed_with is not None else f'in {took_ms} ms'}", data
+
+
+@lru_cache(512)
+def _shape(statement: str) -> tuple[str, str]:
+    text = shape(statement)
+    return text, verb(text)
 
 
 def _measured(reporter: Reporter, system: str, statement: Any, act: Any, cursor: Any, times: int | None) -> Any:
@@ -72,8 +80,7 @@ def _measured(reporter: Reporter, system: str, statement: Any, act: Any, cursor:
     except Exception as error:
         tell(reporter, statement, started_s, system=system, times=times, error=error)
         raise
-    rows = getattr(cursor, "rowcount", None)
-    tell(reporter, statement, started_s, system=system, rows=rows if isinstance(rows, int) else None, times=times)
+    tell(reporter, statement, started_s, system=system, rows=getattr(cursor, "rowcount", None), times=times)
     return answer
 
 
@@ -150,59 +157,3 @@ def _reporter() -> Reporter | None:
     import obitus
 
     return obitus._reporter()
-
-
-class SqliteCursor(sqlite3.Cursor):
-    """A cursor of sqlite3 whose statements become breadcrumbs."""
-
-    def execute(self, statement: str, *args: Any) -> Any:
-        def act() -> Any:
-            return sqlite3.Cursor.execute(self, statement, *args)
-
-        reporter = _reporter()
-        return act() if reporter is None else _measured(reporter, "sqlite", statement, act, self, None)
-
-    def executemany(self, statement: str, parameters: Any) -> Any:
-        def act() -> Any:
-            return sqlite3.Cursor.executemany(self, statement, parameters)
-
-        reporter = _reporter()
-        return act() if reporter is None else _measured(reporter, "sqlite", statement, act, self, _many(parameters))
-
-    def executescript(self, script: str) -> Any:
-        def act() -> Any:
-            return sqlite3.Cursor.executescript(self, script)
-
-        reporter = _reporter()
-        return act() if reporter is None else _measured(reporter, "sqlite", script, act, self, None)
-
-
-class SqliteConnection(sqlite3.Connection):
-    """A connection of sqlite3 whose statements become breadcrumbs."""
-
-    def cursor(self, factory: Any = SqliteCursor) -> Any:
-        return super().cursor(factory)
-
-    def execute(self, statement: str, *args: Any) -> Any:
-        return self.cursor().execute(statement, *args)
-
-    def executemany(self, statement: str, parameters: Any) -> Any:
-        return self.cursor().executemany(statement, parameters)
-
-    def executescript(self, script: str) -> Any:
-        return self.cursor().executescript(script)
-
-
-def install_sqlite3(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Let ``sqlite3.connect`` return watched connections, unless the caller brings a factory."""
-
-    def make(before: Any) -> Any:
-        def connect(database: Any, *args: Any, **options: Any) -> Any:
-            if not is_ours() and len(args) < 5:
-                options.setdefault("factory", SqliteConnection)
-            return before(database, *args, **options)
-
-        return connect
-
-    patches.put(module, "connect", make)
-    patches.put(module.dbapi2, "connect", make)
