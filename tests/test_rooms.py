@@ -21,6 +21,7 @@ MAY_IMPORT = {
     "demo": {"core", "client", "service", "store", "cli"},
 }
 CORE_OF_THE_CLIENT = {
+    "entry_points",
     "redaction",
     "redaction_rules",
     "frames",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import platform
 import socket
 import sys
 import threading
@@ -366,6 +365,11 @@ class Reporter:
         if not rests:
             self.sender.resume()
 
+    def secure(self) -> None:
+        """Have everything that was captured on disk when this returns."""
+        self.held.release()
+        self.sender.secure(0.5)
+
     @guarded
     def started_a_child(self) -> None:
         """A child process was started, which hands on what it has to tell by the spool."""
@@ -545,8 +549,8 @@ class Reporter:
         found: dict[str, Any] = {
             "host.name": socket.gethostname()[:300],
             "process.pid": os.getpid(),
-            "process.runtime.name": platform.python_implementation().lower(),
-            "process.runtime.version": platform.python_version(),
+            "process.runtime.name": sys.implementation.name,
+            "process.runtime.version": sys.version.split()[0],
             "process.command": (sys.argv[0] if sys.argv else "")[:300],
         }
         if self.settings.environment:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import inspect
 from collections.abc import AsyncGenerator, Callable, Generator, Mapping
 from contextlib import ContextDecorator
 from types import TracebackType
@@ -34,6 +33,8 @@ class Run(ContextDecorator):
 
     def __call__(self, function: _Function) -> _Function:
         """Make each call of ``function`` a run; that of a coroutine function or generator lasts until it is done."""
+        import inspect  # it takes long to load, and most programs decorate nothing
+
         if inspect.iscoroutinefunction(function):
 
             @functools.wraps(function)

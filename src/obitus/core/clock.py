@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import re
-from datetime import datetime
+from datetime import UTC, datetime
 from functools import lru_cache
-from time import gmtime as _utc
 from typing import Final
 
 HOUR_MS: Final = 3_600_000
@@ -23,8 +22,7 @@ def to_text(time_ms: int) -> str:
 @lru_cache(64)
 def _second_text(second: int) -> str:
     # Many times of one report lie in the same second. Not by ``strftime``: that imports, which nobody can at the very end.
-    year, month, day, hour, minute, seconds = _utc(second)[:6]
-    return f"{year:04d}-{month:02d}-{day:02d}T{hour:02d}:{minute:02d}:{seconds:02d}"
+    return datetime.fromtimestamp(second, UTC).replace(tzinfo=None).isoformat()
 
 
 def to_ms(moment: datetime) -> int:

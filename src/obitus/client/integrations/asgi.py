@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Awaitable, Callable, Collection, MutableMapping
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations import requests
+from obitus.client.integrations import arrived, requests, routes
 from obitus.client.integrations.requests import Body
+from obitus.client.log import is_ours
+from obitus.core.entry_points import entry_point
 from obitus.core.trace_context import MOST_STATE, read_traceparent
 
 if TYPE_CHECKING:
@@ -21,9 +24,7 @@ Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 LAST_WORDS_S = 1.0
-_WANTED = frozenset(
-    (b"traceparent", b"tracestate", b"content-length", b"content-type", b"transfer-encoding", b"expect")
-)
+_WANTED = frozenset((b"traceparent", b"tracestate", b"content-length", b"content-type", b"transfer-encoding"))
 
 
 class AsgiMiddleware:
@@ -52,6 +53,9 @@ class AsgiMiddleware:
         reporter = _active()
         if reporter is None:
             await self._app(scope, receive, send)
+        elif _WATCHED in scope:
+            # A middleware around an app and another one around what is mounted in it see the same request.
+            await self._app(scope, receive, send)
         elif scope["type"] == "http":
             await self._request(reporter, scope, receive, send)
         else:
@@ -59,32 +63,30 @@ class AsgiMiddleware:
 
     async def _request(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         found = {name: value for name, value in scope["headers"] if name in _WANTED}
-        run = _new_run(reporter, "", found)
+        path = str(scope.get("path", ""))
+        run = _new_run(reporter, entry_point(scope["method"], path), found)
         if run is None:
             await self._app(scope, receive, send)
             return
-        watch = _Watch(run, scope, send, self)
+        scope[_WATCHED] = True
+        watch = _Watch(reporter, run, scope, send, self)
         run.resolve = watch.resolve
         token = runs.current.set(run)
         outcome = "failed"
         try:
             if b"content-length" in found or b"transfer-encoding" in found:
-                watch.body = Body(found.get(b"content-type", b"").decode("latin-1"), self.body_bytes)
-                receive = await _holding(receive, watch.body, found, self.body_bytes)
+                receive = watch.watch_body(receive, found)
             await self._app(scope, receive, watch.send)
             outcome = requests.outcome_of(watch.status, self.failed_statuses)
-        except Exception as error:
-            run.outcome = "failed"
-            watch.status = watch.status or 500
-            reporter.record(error, handled=False, captured_by="asgi")
-            raise
-        except BaseException:
-            # Cancelled: the client went away, or the server is stopping.
-            outcome = "refused"
+        except BaseException as error:
+            outcome = requests.ended_by(error)
+            if outcome == "failed":
+                watch.status = watch.status or 500
+                watch.record(error)
             raise
         finally:
             runs.leave(token)
-            run.entry_point = f"{scope['method']} {run.route or _route(scope) or '(no route)'}"
+            run.entry_point = routes.point_of(scope["method"], watch.route(), path, watch.status)
             reporter.finish(run, outcome, watch.status or None)
 
     async def _other(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
@@ -97,8 +99,8 @@ class AsgiMiddleware:
 
         def resolve() -> None:
             if not starting:
-                route = run.route or _route(scope) or ""
-                run.entry_point = f"{scope['type']} {route or '(no route)'}"
+                route = run.route or routes.of_scope(scope) or ""
+                run.entry_point = routes.point_of(scope["type"], route, str(scope.get("path", "")), 0)
                 run.request = _request_part(scope, route, 0, None, None)
                 user = requests.ask_user(self.user, scope)
                 if user is not None:
@@ -117,14 +119,15 @@ class AsgiMiddleware:
         try:
             await self._app(scope, listening, send)
             outcome = "ok"
-        except Exception as error:
-            run.outcome = "failed"
+        except BaseException as error:
+            outcome = requests.ended_by(error)
             # An app that does not speak this protocol says so by raising at once: servers take that for an answer.
-            if spoke or not starting:
+            if outcome == "failed" and (spoke or not starting):
+                run.outcome = "failed"
                 reporter.record(error, handled=False, captured_by="asgi")
-            raise
-        except BaseException:
-            outcome = "refused"
+                if starting:
+                    # Servers end a process whose start-up or shutdown failed without waiting for anybody.
+                    reporter.secure()
             raise
         finally:
             runs.leave(token)
@@ -141,10 +144,25 @@ class AsgiMiddleware:
 class _Watch:
     """One request while it goes on."""
 
-    __slots__ = ("_middleware", "_run", "_scope", "_send", "answer", "body", "status")
+    __slots__ = (
+        "_early",
+        "_middleware",
+        "_receive",
+        "_reporter",
+        "_run",
+        "_scope",
+        "_send",
+        "answer",
+        "body",
+        "status",
+    )
 
-    def __init__(self, run: runs.RunState, scope: Scope, send: Send, middleware: AsgiMiddleware) -> None:
-        self._run, self._scope, self._send, self._middleware = run, scope, send, middleware
+    def __init__(
+        self, reporter: Reporter, run: runs.RunState, scope: Scope, send: Send, middleware: AsgiMiddleware
+    ) -> None:
+        self._reporter, self._run, self._scope, self._send, self._middleware = reporter, run, scope, send, middleware
+        self._receive: Receive | None = None
+        self._early: list[Message] = []
         self.status = 0
         self.body: Body | None = None
         self.answer: Body | None = None
@@ -156,21 +174,61 @@ class _Watch:
             if self._middleware.answer_body:
                 types = [value for name, value in message.get("headers", ()) if name.lower() == b"content-type"]
                 self.answer = Body(types[0].decode("latin-1") if types else "", self._middleware.body_bytes)
+            if self.status >= 500:
+                # A framework that answers for an exception by itself does so while it handles it.
+                error = sys.exc_info()[1]
+                if error is not None and requests.ended_by(error) == "failed":
+                    self.record(error)
         elif self.answer is not None and message["type"] == "http.response.body":
             self.answer.add(message.get("body", b""))
         return self._send(message)
 
+    def record(self, error: BaseException) -> None:
+        """The app raised, or answers for what something in it raised."""
+        self._run.outcome = "failed"
+        self._reporter.record(error, handled=False, captured_by="asgi", run=self._run)
+
+    def _keep(self, message: Message) -> None:
+        self._early.insert(0, message)
+        if self.body is not None and message["type"] == "http.request":
+            self.body.add(message.get("body", b""))
+
+    def watch_body(self, receive: Receive, found: dict[bytes, bytes]) -> Receive:
+        """Return a ``receive`` that keeps a copy of the body's start as the app reads it. Nothing is read before it does."""
+        body = self.body = Body(found.get(b"content-type", b"").decode("latin-1"), self._middleware.body_bytes)
+        length = found.get(b"content-length", b"")
+        body.announced = int(length) if length.isdigit() else 0
+        self._receive = receive
+        early = self._early
+
+        async def passing() -> Message:
+            if early:
+                return early.pop()
+            message = await receive()
+            if message["type"] == "http.request":
+                body.add(message.get("body", b""))
+            return message
+
+        return passing
+
+    def route(self) -> str:
+        return self._run.route or routes.of_scope(self._scope) or ""
+
     def resolve(self) -> None:
         """Fill in what is known by now: the framework puts the route into the scope on the way to the handler."""
-        run, scope = self._run, self._scope
-        route = run.route or _route(scope) or ""
-        run.entry_point = f"{scope['method']} {route or '(no route)'}"
+        run, scope, route = self._run, self._scope, self.route()
+        body, receive = self.body, self._receive
+        if body is not None and receive is not None and body.is_unread and run.outcome != "ok" and not is_ours():
+            # What has arrived and was not read, on the request's own thread and where it went wrong.
+            arrived.of_receive(receive, self._keep)
+        run.entry_point = routes.point_of(scope["method"], route, str(scope.get("path", "")), self.status)
         run.request = _request_part(scope, route, self.status, self.body, self.answer)
         user = requests.ask_user(self._middleware.user, scope)
         if user is not None:
             run.attach("user.id", user)
 
 
+_WATCHED = "obitus.request"
 _client: Any = None
 
 
@@ -198,54 +256,6 @@ def _new_run(
     if state is not None and len(state) <= MOST_STATE:
         run.trace_state = state.decode("latin-1")
     return run
-
-
-async def _holding(receive: Receive, body: Body, found: dict[bytes, bytes], limit: int) -> Receive:
-    """Return a ``receive`` that the app reads the body from, and that keeps a copy of its start.
-
-    A short body is read before the app runs, so that it is there when the app dies. A long or streamed one is only
-    looked at as it passes, and so is one whose sender waits to be told to go on (RFC 9110, section 10.1.1).
-    """
-    length = found.get(b"content-length", b"")
-    early: list[Message] = []
-    if (
-        length.isdigit()
-        and requests.may_be_held(found.get(b"content-type", b"").decode("latin-1"), int(length), limit)
-        and b"expect" not in found
-    ):
-        while True:
-            message = await receive()
-            early.append(message)
-            if message["type"] != "http.request":
-                break
-            body.add(message.get("body", b""))
-            if not message.get("more_body", False):
-                break
-        early.reverse()
-
-    async def passing() -> Message:
-        if early:
-            return early.pop()
-        message = await receive()
-        if message["type"] == "http.request":
-            body.add(message.get("body", b""))
-        return message
-
-    return passing
-
-
-@guarded
-def _route(scope: Scope) -> str:
-    """Return the route's template, as the framework names it or worked out from the path's parameters."""
-    path = getattr(scope.get("route"), "path", None)
-    if isinstance(path, str) and path:
-        return requests.braces(str(scope.get("root_path", "")) + path)
-    if "endpoint" not in scope:
-        return ""
-    parts = str(scope.get("path", "")).split("/")
-    for name, value in (scope.get("path_params") or {}).items():
-        parts = [f"{{{name}}}" if part == str(value) else part for part in parts]
-    return "/".join(parts)
 
 
 def _request_part(scope: Scope, route: str, status: int, body: Body | None, answer: Body | None) -> dict[str, Any]:

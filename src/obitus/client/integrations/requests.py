@@ -57,13 +57,25 @@ def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
 class Body:
     """A body as it passes by: its first bytes up to a limit, and how many there were."""
 
-    __slots__ = ("_kept", "_limit", "_type", "total")
+    __slots__ = ("_kept", "_limit", "_type", "announced", "total")
 
     def __init__(self, content_type: str, limit: int) -> None:
         self._type = content_type[:300]
         self._limit = limit
         self._kept = bytearray()
         self.total = 0
+        self.announced = 0
+        """How long it is by what the client said; 0 where it did not."""
+
+    @property
+    def kept(self) -> int:
+        """How many bytes are kept."""
+        return len(self._kept)
+
+    @property
+    def room(self) -> int:
+        """How many more would be kept."""
+        return self._limit - len(self._kept)
 
     def add(self, chunk: bytes) -> None:
         """See some bytes pass."""
@@ -72,16 +84,25 @@ class Body:
             self._kept += chunk[:room]
         self.total += len(chunk)
 
-    def as_report(self) -> dict[str, Any] | None:
-        """Return the body in the report's form; None when there was none."""
-        if not self.total:
+    @property
+    def is_unread(self) -> bool:
+        """Whether the app read less of it than the client said there is, and more would be kept."""
+        return self.announced > self.total and self.room > 0
+
+    def as_report(self, unread: bytes = b"") -> dict[str, Any] | None:
+        """Return the body in the report's form, with what has arrived and was not read; None when there was none."""
+        kept = (
+            bytes(self._kept) + unread[: min(self.room, self.announced - self.total)] if unread else bytes(self._kept)
+        )
+        if not kept:
             return None
         kind = self._type.partition(";")[0].strip().lower()
-        found: dict[str, Any] = {"type": self._type, "bytes": self.total}
-        cut = self.total > len(self._kept)
+        total = max(self.total, self.announced)
+        found: dict[str, Any] = {"type": self._type, "bytes": total}
+        cut = total > len(kept)
         if cut:
             found["cut"] = True
-        data = bytes(self._kept)
+        data = kept
         try:
             if kind == "multipart/form-data":
                 found |= _multipart(self._type, data)
@@ -115,11 +136,23 @@ def is_text(kind: str) -> bool:
     return kind.startswith("text/") or is_json(kind) or kind.endswith(("/xml", "+xml", "/javascript", "/x-ndjson"))
 
 
-def may_be_held(kind: str, length: int, limit: int) -> bool:
-    """Whether a body may be read before the app runs: short, and of a kind that is sent at one go."""
+def is_shown(kind: str) -> bool:
+    """Whether a body of this media type is kept: a form or a text."""
     kind = kind.partition(";")[0].strip().lower()
-    form = kind in ("application/x-www-form-urlencoded", "multipart/form-data")
-    return 0 < length <= limit and (form or is_text(kind))
+    return kind in ("application/x-www-form-urlencoded", "multipart/form-data") or is_text(kind)
+
+
+def ended_by(error: BaseException) -> str:
+    """Return the outcome of a request that an exception ended.
+
+    A client that went away and a server that stops call it off; whatever else leaves the handler is a failure, also
+    what a server raises in it at its time limit.
+    """
+    if isinstance(error, GeneratorExit | KeyboardInterrupt) or type(error).__name__ == "CancelledError":
+        return "refused"
+    if isinstance(error, SystemExit) and error.code in (None, 0):
+        return "refused"
+    return "failed"
 
 
 def _multipart(content_type: str, data: bytes) -> dict[str, Any]:

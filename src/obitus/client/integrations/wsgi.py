@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-import io
+import sys
 from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations import requests
+from obitus.client.integrations import arrived, requests, routes
 from obitus.client.integrations.requests import Body
+from obitus.client.log import is_ours
+from obitus.core.entry_points import entry_point
 from obitus.core.trace_context import MOST_STATE, read_traceparent
 
 if TYPE_CHECKING:
@@ -52,7 +54,7 @@ class WsgiMiddleware:
             return self._app(environ, start_response)
 
         def watching_start(status: str, headers: list[tuple[str, str]], *more: Any) -> Any:
-            watch.begun(status, headers, self._body_bytes if self._answer_body else 0)
+            watch.begun(status, headers, self._body_bytes if self._answer_body else 0, more[0] if more else None)
             return start_response(status, headers, *more)
 
         try:
@@ -91,32 +93,55 @@ class _Watch:
         self._ended = False
         trace = read_traceparent(environ.get("HTTP_TRACEPARENT", ""))
         trace_id, parent = trace if trace is not None else (None, None)
-        self.run = reporter.new_run(f"{environ.get('REQUEST_METHOD', '')} …", trace_id=trace_id, parent_span_id=parent)
+        method = str(environ.get("REQUEST_METHOD", ""))
+        around = environ.get(_WATCHED)
+        # A middleware around an app and another one around what is mounted in it see the same request.
+        self._inside_of: _Watch | None = around if isinstance(around, _Watch) else None
+        self.run: runs.RunState
+        if self._inside_of is not None:
+            self.run = self._inside_of.run
+            self._ended = True
+            return
+        environ[_WATCHED] = self
+        self.run = reporter.new_run(
+            entry_point(method, str(environ.get("PATH_INFO", ""))), trace_id=trace_id, parent_span_id=parent
+        )
         state = environ.get("HTTP_TRACESTATE")
         if trace_id is not None and state and len(state) <= MOST_STATE:
             self.run.trace_state = state
+        # What the framework moves from one to the other on its way is the request's all the same.
+        self._path = f"{environ.get('SCRIPT_NAME', '')}{environ.get('PATH_INFO', '')}"
         self.run.resolve = self._resolve
         self._token = runs.current.set(self.run)
-        self._body = _hold(environ, body_bytes)
+        self._stream: Any = None
+        self._body = self._watch_body(body_bytes)
 
     @guarded
-    def begun(self, status: str, headers: list[tuple[str, str]], answer_bytes: int) -> None:
+    def begun(self, status: str, headers: list[tuple[str, str]], answer_bytes: int, exc_info: Any) -> None:
         """The answer begins."""
         self.status = int(status[:3]) if status[:3].isdigit() else 0
+        if self._inside_of is not None:
+            return
         # Some frameworks forget the request as soon as it is answered.
         self.run.route = self.route() or None
         if answer_bytes:
             kind = next((value for name, value in headers if name.lower() == "content-type"), "")
             self.answer = Body(kind, answer_bytes)
+        if self.status >= 500:
+            # A framework that answers for an exception by itself does so while it handles it.
+            error = exc_info[1] if type(exc_info) is tuple else sys.exc_info()[1]
+            if isinstance(error, BaseException) and requests.ended_by(error) == "failed":
+                self._record(error)
 
     @guarded
     def failed(self, error: BaseException) -> None:
         """The app raised."""
-        if isinstance(error, Exception):
-            self.run.outcome = "failed"
+        outcome = requests.ended_by(error)
+        if outcome == "failed":
             self.status = self.status or 500
-            self._reporter.record(error, handled=False, captured_by="wsgi")
-        self.end("failed" if isinstance(error, Exception) else "refused")
+            if self._inside_of is None:
+                self._record(error)
+        self.end(outcome)
 
     @guarded
     def end(self, outcome: str | None = None) -> None:
@@ -125,33 +150,52 @@ class _Watch:
             return
         self._ended = True
         runs.leave(self._token)
-        self.run.entry_point = f"{self._environ.get('REQUEST_METHOD', '')} {self.route() or '(no route)'}"
-        self._reporter.finish(
-            self.run, outcome or requests.outcome_of(self.status, self._failed_statuses), self.status or None
-        )
+        self._environ.pop(_WATCHED, None)
+        method = str(self._environ.get("REQUEST_METHOD", ""))
+        self.run.entry_point = routes.point_of(method, self.route(), self._path, self.status)
+        outcome = outcome or requests.outcome_of(self.status, self._failed_statuses)
+        self._reporter.finish(self.run, outcome, self.status or None)
 
     def route(self) -> str:
-        if self.run.route is not None:
-            return self.run.route
-        # Where Flask and its kin leave the request.
-        rule = getattr(getattr(self._environ.get("werkzeug.request"), "url_rule", None), "rule", None)
-        return requests.braces(rule) if isinstance(rule, str) else ""
+        return self.run.route or routes.of_environ(self._environ) or ""
+
+    def _record(self, error: BaseException) -> None:
+        self.run.outcome = "failed"
+        self._reporter.record(error, handled=False, captured_by="wsgi", run=self.run)
+
+    def _watch_body(self, limit: int) -> Body | None:
+        """Keep a copy of the start of the body as the app reads it. Nothing is read before the app does."""
+        environ = self._environ
+        stream = environ.get("wsgi.input")
+        given = str(environ.get("CONTENT_LENGTH") or "")
+        if stream is None or not (given or environ.get("HTTP_TRANSFER_ENCODING")):
+            return None
+        body = Body(str(environ.get("CONTENT_TYPE", "")), limit)
+        body.announced = int(given) if given.isdigit() else 0
+        if body.announced or environ.get("HTTP_TRANSFER_ENCODING"):
+            self._stream = stream
+            environ["wsgi.input"] = _Passing(stream, body)
+        return body
+
+    def _unread(self, body: Body) -> bytes:
+        """Return what has arrived of the body and was not read, on the request's own thread and where it went wrong."""
+        if self._stream is None or not body.is_unread or self.run.outcome == "ok" or is_ours():
+            return b""
+        return arrived.of_stream(self._stream, self._environ, body.room) or b""
 
     def _resolve(self) -> None:
         environ, route = self._environ, self.route()
         method = str(environ.get("REQUEST_METHOD", ""))
-        self.run.entry_point = f"{method} {route or '(no route)'}"
+        self.run.entry_point = routes.point_of(method, route, self._path, self.status)
         headers = [
             [name[5:].replace("_", "-").lower()[:300], str(value)[: requests.MOST_HEADER_CHARS]]
-            for name, value in environ.items()
+            for name, value in list(environ.items())
             if name.startswith("HTTP_")
         ][: requests.MOST_HEADERS]
         headers += [[name, str(environ[key])[:300]] for name, key in _UNPREFIXED if environ.get(key)]
         query = str(environ.get("QUERY_STRING", ""))
         host = environ.get("HTTP_HOST") or environ.get("SERVER_NAME", "")
-        path = f"{environ.get('SCRIPT_NAME', '')}{environ.get('PATH_INFO', '')}".encode("latin-1", "replace").decode(
-            "utf-8", "replace"
-        )
+        path = self._path.encode("latin-1", "replace").decode("utf-8", "replace")
         part: dict[str, Any] = {
             "method": method[:300],
             "route": route[:2000],
@@ -163,10 +207,10 @@ class _Watch:
             part["query"] = requests.pairs(query[:8000])
         if self.status:
             part["status"] = self.status
-        for name, held in (("body", self._body), ("answer_body", self.answer)):
-            shown = held.as_report() if held is not None else None
-            if shown is not None:
-                part[name] = shown
+        if self._body is not None and (shown := self._body.as_report(self._unread(self._body))) is not None:
+            part["body"] = shown
+        if self.answer is not None and (shown := self.answer.as_report()) is not None:
+            part["answer_body"] = shown
         self.run.request = part
         user = requests.ask_user(self._user, environ)
         if user is not None:
@@ -174,24 +218,7 @@ class _Watch:
 
 
 _UNPREFIXED = (("content-type", "CONTENT_TYPE"), ("content-length", "CONTENT_LENGTH"))
-
-
-def _hold(environ: Environ, limit: int) -> Body | None:
-    """Keep a copy of the start of the body: a short one is read before the app runs, a long one as it passes."""
-    stream = environ.get("wsgi.input")
-    given = str(environ.get("CONTENT_LENGTH") or "")
-    if stream is None or not (given or environ.get("HTTP_TRANSFER_ENCODING")):
-        return None
-    kind = str(environ.get("CONTENT_TYPE", ""))
-    body = Body(kind, limit)
-    length = int(given) if given.isdigit() else 0
-    if requests.may_be_held(kind, length, limit) and "HTTP_EXPECT" not in environ:
-        read = stream.read(length)
-        body.add(read)
-        environ["wsgi.input"] = io.BytesIO(read)
-    elif length or environ.get("HTTP_TRANSFER_ENCODING"):
-        environ["wsgi.input"] = _Passing(stream, body)
-    return body
+_WATCHED = "obitus.request"
 
 
 class _Passing:

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from dataclasses import dataclass, field
 from datetime import tzinfo
-from functools import lru_cache
 from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
-from urllib.parse import unquote
 
 from obitus.core.clock import HOUR_MS
+from obitus.core.entry_points import entry_point
 from obitus.core.log_files.times import time_of
 
 if TYPE_CHECKING:
@@ -19,11 +17,6 @@ if TYPE_CHECKING:
 MOST_EXAMPLES: Final = 5
 MOST_REMEMBERED: Final = 100_000
 STEP_BYTES: Final = 1024 * 1024
-_SEGMENT = re.compile(r"^(?:\d+|[0-9a-fA-F-]{8,}|(?=[^/]*\d)[\w.~@:+-]{2,}|[\w-]{24,}|.*%.*)$")
-_VERSION = re.compile(r"v\d{1,2}")
-_STATIC = re.compile(
-    r"\.(?:js|mjs|css|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf|txt|xml|json|html?|pdf)$", re.IGNORECASE
-)
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,26 +100,6 @@ class Counts:
 def outcome_of(status: int) -> str:
     """Return the outcome of a run that was answered with this status."""
     return "failed" if status >= 500 else "refused" if status >= 400 else "ok"
-
-
-def _segment(part: str) -> str:
-    return "{id}" if _SEGMENT.match(part) and not _VERSION.fullmatch(part) else unquote(part)
-
-
-_word = lru_cache(maxsize=4096)(_segment)
-"""Most segments are words, of which a log has few."""
-
-
-@lru_cache(maxsize=65536)
-def entry_point(method: str, target: str) -> str:
-    """Return method and path, with ``{id}`` for segments that hold numbers or look made up."""
-    path = target.partition("?")[0].partition("#")[0]
-    if path.startswith(("http://", "https://")):
-        path = "/" + path.split("/", 3)[3] if path.count("/") > 2 else "/"
-    if _STATIC.search(path):
-        return f"{method} {path.rpartition('/')[0]}/*"[:300]
-    parts = [_word(part) if part.isalpha() else _segment(part) for part in path.split("/")[:12]]
-    return f"{method} {'/'.join(parts) or '/'}"[:300]
 
 
 _POINTS: dict[bytes, str] = {}

@@ -1,0 +1,93 @@
+"""What has arrived of a request's body and was not read: looked at when a handler died, without waiting for more.
+
+Nothing is taken from the server: what it has in its buffers stays there, and so does what lies in the socket.
+"""
+
+from __future__ import annotations
+
+import io
+import socket
+from collections.abc import Callable
+from typing import Any, Final
+
+from obitus.client.guard import guarded
+
+MOST_STEPS: Final = 64
+
+
+@guarded
+def of_stream(stream: Any, environ: dict[str, Any], most: int) -> bytes:
+    """Return up to ``most`` bytes that a WSGI server holds behind what was read; empty where it cannot be told."""
+    if most <= 0:
+        return b""
+    if isinstance(stream, io.BytesIO):
+        return bytes(stream.getbuffer()[stream.tell() : stream.tell() + most])
+    if getattr(stream, "seekable", bool)() is True and hasattr(stream, "tell"):
+        # The server had the whole body before it called the app.
+        place = stream.tell()
+        held = stream.read(most)
+        stream.seek(place)
+        return bytes(held)
+    reader = _buffered(stream)
+    if reader is not None:
+        return _peeked(reader, most)
+    unread = getattr(getattr(getattr(stream, "reader", None), "unreader", None), "buf", None)
+    held = unread.getvalue()[:most] if isinstance(unread, io.BytesIO) else b""
+    opened = environ.get("gunicorn.socket")
+    if len(held) < most and isinstance(opened, socket.socket):
+        held += _in_socket(opened, most - len(held))
+    return bytes(held)
+
+
+def _buffered(stream: Any) -> io.BufferedReader | None:
+    for _ in range(4):
+        if isinstance(stream, io.BufferedReader):
+            return stream
+        inner = getattr(stream, "rfile", None) or getattr(stream, "_stream", None) or getattr(stream, "stream", None)
+        if inner is None:
+            return None
+        stream = inner
+    return None
+
+
+def _peeked(reader: io.BufferedReader, most: int) -> bytes:
+    """Look into a reader's buffer; where that is empty it asks the socket, which must not make it wait."""
+    opened = getattr(reader.raw, "_sock", None)
+    if not isinstance(opened, socket.socket):
+        return b""
+    before = opened.gettimeout()
+    opened.settimeout(0.0)
+    try:
+        held = reader.peek(most)[:most]
+    except (BlockingIOError, TimeoutError):
+        held = b""
+    finally:
+        opened.settimeout(before)
+    return held
+
+
+def _in_socket(opened: socket.socket, most: int) -> bytes:
+    try:
+        return opened.recv(most, socket.MSG_PEEK | getattr(socket, "MSG_DONTWAIT", 0))
+    except OSError:
+        return b""
+
+
+@guarded
+def of_receive(receive: Callable[[], Any], keep: Callable[[Any], None]) -> None:
+    """Ask an ASGI server for messages as long as it answers without waiting; each is given to ``keep``."""
+    for _ in range(MOST_STEPS):
+        waiting = receive()
+        try:
+            waiting.send(None)
+        except StopIteration as done:
+            message = done.value
+            keep(message)
+            if message.get("type") != "http.request" or not message.get("more_body", False):
+                return
+        except Exception:
+            return
+        else:
+            # It waits for something that has not arrived.
+            waiting.close()
+            return

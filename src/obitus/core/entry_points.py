@@ -1,0 +1,33 @@
+"""What a request is a run of, where nobody names its route: method and path without what varies. Standard library only."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from urllib.parse import unquote
+
+_SEGMENT = re.compile(r"^(?:\d+|[0-9a-fA-F-]{8,}|(?=[^/]*\d)[\w.~@:+-]{2,}|[\w-]{24,}|.*%.*)$")
+_VERSION = re.compile(r"v\d{1,2}")
+_STATIC = re.compile(
+    r"\.(?:js|mjs|css|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf|txt|xml|json|html?|pdf)$", re.IGNORECASE
+)
+
+
+def _segment(part: str) -> str:
+    return "{id}" if _SEGMENT.match(part) and not _VERSION.fullmatch(part) else unquote(part)
+
+
+_word = lru_cache(maxsize=4096)(_segment)
+"""Most segments are words, of which an app has few."""
+
+
+@lru_cache(maxsize=65536)
+def entry_point(method: str, target: str) -> str:
+    """Return method and path, with ``{id}`` for segments that hold numbers or look made up."""
+    path = target.partition("?")[0].partition("#")[0]
+    if path.startswith(("http://", "https://")):
+        path = "/" + path.split("/", 3)[3] if path.count("/") > 2 else "/"
+    if _STATIC.search(path):
+        return f"{method} {path.rpartition('/')[0]}/*"[:300]
+    parts = [_word(part) if part.isalpha() else _segment(part) for part in path.split("/")[:12]]
+    return f"{method} {'/'.join(parts) or '/'}"[:300]
