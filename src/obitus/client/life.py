@@ -34,9 +34,9 @@ _lost: Final[list[IO[bytes]]] = []
 class Life:
     """The marks of one living process in a folder."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, family: str = "") -> None:
         self._folder = folder
-        self._name = f"{os.getpid()}-{os.urandom(6).hex()}"
+        self._name = f"{os.getpid()}-{family}-{os.urandom(6).hex()}"
         self._lock: int | None = None
         self._crash: IO[bytes] | None = None
         self._crash_file: tuple[int, int] | None = None
@@ -128,17 +128,20 @@ class Life:
         return self._folder / f"{self._name}.{kind}"
 
 
-def read_the_dead(folder: Path, report: Callable[[str, Story], None]) -> int:
+def read_the_dead(folder: Path, report: Callable[[str, Story], bool], *, family: str = "") -> int:
     """Pass on what processes that are gone left (what faulthandler wrote, their story); return how many there were.
+
+    With a ``family`` only members of it. ``report`` returns whether the marks can go.
 
     Each is passed on before its marks are removed: a start that is killed too leaves them for the next one.
     """
     found = 0
     try:
-        names = sorted(name for name in os.listdir(folder) if name.endswith(".life"))[:MOST_LOOKED_AT]  # noqa: PTH208
+        listed = os.listdir(folder)  # noqa: PTH208 - names are enough
     except OSError:
         return 0
-    for name in names:
+    names = sorted(name for name in listed if name.endswith(".life") and (not family or f"-{family}-" in name))
+    for name in names[:MOST_LOOKED_AT]:
         path = folder / name
         try:
             lock = open_locked(path)
@@ -148,7 +151,8 @@ def read_the_dead(folder: Path, report: Callable[[str, Story], None]) -> int:
             continue
         found += 1
         try:
-            report(_read(path.with_suffix(".crash"))[-64_000:], _story(path.with_suffix(".story")))
+            if not report(_read(path.with_suffix(".crash"))[-64_000:], _story(path.with_suffix(".story"))):
+                continue
             for kind in (".story", ".crash", ".partial", ".life"):
                 with contextlib.suppress(OSError):
                     path.with_suffix(kind).unlink(missing_ok=True)

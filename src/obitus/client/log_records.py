@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 MOST_ARGUMENTS: Final = 20
 MOST_EXTRA: Final = 40
 TRACEBACK: Final = "Traceback (most recent call last):"
+REDIRECTED: Final = "celery.redirected"
 _NOT_WANTED: Final = ("", False, False)
 _PLAIN: Final = frozenset({str, int, float, bool, type(None)})
 
@@ -83,6 +84,9 @@ class _Records:
         severity = from_python_level(level)
         ours = name == "obitus" or name.startswith("obitus.")
         found = (severity, not ours and self._kept.hears(name, severity), not ours and self._sent.hears(name, severity))
+        if name == REDIRECTED and name not in self._reporter.settings.logs:
+            # Line by line what a job runner's workers print: of use before a failure, not as hundreds of reports.
+            found = (severity, found[1], False)
         if not found[1] and not found[2]:
             found = _NOT_WANTED
         if len(self.wanted) < 5000:
@@ -105,6 +109,8 @@ class _Records:
 
     def _failure(self, record: logging.LogRecord, error: Any, message: str, severity: str) -> str | None:
         """Report what a record tells of: an exception that comes with it, or a traceback that somebody wrote into it."""
+        if error is not None and self._reporter.is_told_elsewhere(error, record.name):
+            return None
         attributes = {"log.logger": record.name, "log.message": message[:1000]} | self._extra(record)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit | GeneratorExit):
             # An event loop logs what no task asked for; everybody else logs what they caught.

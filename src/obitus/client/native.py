@@ -103,15 +103,15 @@ class Worker:
         self._signals.put(None)
         if getattr(ours, "now", False):
             return False
-        if self._ended.acquire(True, max(0.0, timeout_s)):
-            self._ended.release()
+        return self.join(timeout_s)
+
+    def join(self, timeout_s: float) -> bool:
+        """Wait until the thread has ended, for as long as the time given; return whether it has."""
+        ended = self._ended
+        if ended.acquire(True, max(0.0, timeout_s)):
+            ended.release()
             return True
         return False
-
-    def join(self, timeout_s: float) -> None:
-        """Wait until the thread has ended, for as long as the time given."""
-        if self._ended.acquire(True, timeout_s):
-            self._ended.release()
 
     def _run(self, ended: Any) -> None:
         ours.now = True

@@ -18,6 +18,7 @@ from obitus.client.guard import guarded, is_the_apps
 from obitus.client.held import Held
 from obitus.client.hooks import Hooks
 from obitus.client.log import is_ours, warn
+from obitus.client.lost import LostChildren
 from obitus.client.native import is_finalizing
 from obitus.client.rate import Rate
 from obitus.client.seen import Seen, Sighting
@@ -92,6 +93,8 @@ class Reporter:
         """Whether leaving with a status was reported by what it came out of, such as a run."""
         self.seen = Seen()
         self.has_children = False
+        self.told_elsewhere: set[str] = set()
+        """Exceptions that repeat in a log what is reported by itself, by the full names of their types or loggers."""
         self._begin()
         self._hooks = Hooks(self) if hooks else None
         if self._hooks is not None:
@@ -121,6 +124,7 @@ class Reporter:
         self._ticks = 0
         self._dropped_told: dict[str, int] = {}
         self._untold = Untold(self)
+        self.lost_children = LostChildren(self)
 
     def record(
         self,
@@ -371,6 +375,14 @@ class Reporter:
         self.sender.secure(0.5)
 
     @guarded
+    def leave_to_parent(self) -> None:
+        """The parent ends this process and knows why: what goes on here is left for it to tell."""
+        if self.is_child and self._stories:
+            if not self._untold.begun:
+                self._untold.begin()
+            self._untold.leave()
+
+    @guarded
     def started_a_child(self) -> None:
         """A child process was started, which hands on what it has to tell by the spool."""
         self.has_children = True
@@ -392,6 +404,19 @@ class Reporter:
     def stack(self, frame: FrameType | None) -> list[dict[str, Any]]:
         """Return the frames that lead to ``frame``, in the report's form."""
         return self._capture.stack(frame)
+
+    def chain(self, error: BaseException) -> list[dict[str, Any]]:
+        """Return an exception chain in the report's form."""
+        return self._capture.chain(error)
+
+    def is_told_elsewhere(self, error: BaseException, logger: str) -> bool:
+        """Whether a logged exception only repeats what is reported by itself."""
+        told = self.told_elsewhere
+        return bool(told) and (logger in told or f"{type(error).__module__}.{type(error).__qualname__}" in told)
+
+    def record_lost(self, chain: list[dict[str, Any]], run: runs.RunState) -> None:
+        """Report what a child was lost of, on the run that it was in."""
+        self._put_failure(chain, False, "parent", "ERROR", None, run)
 
     def knows(self, error: BaseException) -> bool:
         """Whether an exception was reported already, on the way that it is on."""
@@ -578,6 +603,9 @@ class Reporter:
         if self._stories and not self._untold.begun:
             self._untold.begin()
         self._untold.keep()
+        if self.lost_children.waiting:
+            self._untold.look_for_children()
+            self.lost_children.give_up()
 
     def _tell_dropped(self) -> None:
         """Report what was dropped since the last time, and why: a gap that nobody knows of misleads."""

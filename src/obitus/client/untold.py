@@ -23,6 +23,7 @@ class Untold:
         self._reporter = reporter
         self._life: Life | None = None
         self.begun = False
+        self._left = False
 
     def begin(self) -> None:
         """Report what was left, and put the marks of this process in place. Says in the log where it cannot."""
@@ -35,7 +36,7 @@ class Untold:
             if not self._reporter.is_child:
                 # It may have to load what reads stack traces, which only the process that began to watch does, at its start.
                 read_the_dead(folder, self._report)
-            life = Life(folder)
+            life = Life(folder, self._reporter.family)
             life.begin()
             self._life = life
         except OSError as error:
@@ -44,19 +45,62 @@ class Untold:
             said = f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen."
             self._reporter.sender.sayings.say("life", said)
 
-    def keep(self) -> None:
-        """Write down what goes on at this moment."""
-        if self._life is not None:
+    def look_for_children(self) -> None:
+        """Report what children left that are gone, once their parent was told that they are."""
+        goal = self._reporter.settings.spool_of_goal
+        if goal is not None:
+            read_the_dead(goal / "lives", self._report_child, family=self._reporter.family)
+
+    def _report_child(self, crash: str, story: Story) -> bool:
+        """Report a child's open runs; return whether its marks are done with."""
+        reporter = self._reporter
+        if crash.strip():
+            # Reading it may load modules, which no thread of the client does: the next start reads it.
+            return False
+        known = False
+        for left in story.get("runs", ()):
+            chain = reporter.lost_children.chain_for(left) if isinstance(left, dict) else None
+            if chain is None:
+                continue
+            known = True
+            report = reporter.new_report("failure", "ERROR", None, {}) | left
+            report |= {"kind": "failure", "handled": False, "captured_by": "parent", "severity": "ERROR"}
+            report["exceptions"] = chain
+            (report.get("run") or {})["outcome"] = "failed"
+            reporter.sender.put(report)
+            run = left.get("run") or {}
+            reporter.tally.add(str(run.get("entry_point", "")), "failed", None, float(run.get("duration_ms") or 0), reporter.clock_ms())  # fmt: skip
+        if not known:
+            # Its parent may still be told of it; if not, the next start tells.
+            return False
+        self._put_tallies(story)
+        return True
+
+    def _put_tallies(self, story: Story) -> None:
+        for tally in story.get("tallies", ()):
+            if isinstance(tally, dict):
+                self._reporter.sender.put(tally)
+
+    def keep(self, *, all_of_it: bool = False) -> None:
+        """Write down what goes on at this moment; runs that have just begun only where ``all_of_it`` is wanted."""
+        if self._life is not None and not self._left:
             self._life.check_crash_file()
-            self._life.tell(self._story())
+            self._life.tell(self._story(0.0 if all_of_it else STORY_AFTER_S))
 
     def give_up_crashes(self) -> None:
         """The app looks after crashes itself."""
         if self._life is not None:
             self._life.give_up_crashes()
 
+    def leave(self) -> None:
+        """Write down all that goes on, and leave the marks where they are."""
+        self.keep(all_of_it=True)
+        self._left = True
+
     def end(self) -> None:
         """This process ends as it should: nothing is left untold."""
+        if self._left:
+            return
         if self._life is not None:
             self._life.end()
             self._life = None
@@ -66,7 +110,7 @@ class Untold:
         if self._life is not None:
             self._life.forget()
 
-    def _story(self) -> Story | None:
+    def _story(self, after_s: float) -> Story | None:
         """Return the runs that have gone on for a while, and what was counted and is not sent yet.
 
         In the form of reports, redacted as everything that is written.
@@ -75,7 +119,7 @@ class Untold:
         now_s = reporter.timer()
         told = []
         for run in list(reporter.open_runs.values()):
-            if now_s - run.started_s < STORY_AFTER_S:
+            if now_s - run.started_s < after_s:
                 continue
             if run.resolve is not None:
                 guarded(run.resolve)()
@@ -90,7 +134,7 @@ class Untold:
         tallies = [reporter.redactor.report(reporter.released(tally)) for tally in reporter.tally.look()]
         return {"runs": told[:MOST_RUNS], "tallies": tallies} if told or tallies else None
 
-    def _report(self, crash: str, story: Story) -> None:
+    def _report(self, crash: str, story: Story) -> bool:
         """Report what one process left: what faulthandler wrote, and its story."""
         from obitus.core.stacks import find_stacks, report_form
 
@@ -107,6 +151,5 @@ class Untold:
                 {"type": "Killed", "message": f"the process ended without a word during {during}", "frames": []}
             ]
             reporter.sender.put(report)
-        for tally in story.get("tallies", ()):
-            if isinstance(tally, dict):
-                reporter.sender.put(tally)
+        self._put_tallies(story)
+        return True

@@ -113,11 +113,17 @@ class AsgiMiddleware:
             spoke = True
             return await receive()
 
+        async def speaking(message: Message) -> None:
+            if starting and str(message["type"]).startswith("lifespan.shutdown."):
+                # Servers end as soon as they hear this, some of them by the signal they were sent: no time is left then.
+                await _flush(reporter)
+            await send(message)
+
         run.resolve = resolve
         token = runs.current.set(run)
         outcome = "failed"
         try:
-            await self._app(scope, listening, send)
+            await self._app(scope, listening, speaking)
             outcome = "ok"
         except BaseException as error:
             outcome = requests.ended_by(error)
@@ -134,11 +140,6 @@ class AsgiMiddleware:
             if not starting:
                 guarded(resolve)()
                 reporter.finish(run, outcome)
-        if starting and spoke:
-            # Servers that end by the signal they were sent leave no time at exit.
-            import asyncio
-
-            await asyncio.to_thread(reporter.flush, LAST_WORDS_S)
 
 
 class _Watch:
@@ -229,6 +230,14 @@ class _Watch:
 
 
 _WATCHED = "obitus.request"
+
+
+async def _flush(reporter: Reporter) -> None:
+    import asyncio
+
+    await asyncio.to_thread(reporter.flush, LAST_WORDS_S)
+
+
 _client: Any = None
 
 

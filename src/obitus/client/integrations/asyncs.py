@@ -15,6 +15,15 @@ if TYPE_CHECKING:
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch every loop that is built on asyncio's own; another one's log records are caught by ``log_records``."""
 
+    patches.put(module.BaseEventLoop, "call_exception_handler", _seeing(reporter))
+
+
+def install_uvloop(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch uvloop's loops, also those that an app gave a handler of its own."""
+    patches.put(module.Loop, "call_exception_handler", _seeing(reporter))
+
+
+def _seeing(reporter: Reporter) -> Any:
     def make(before: Any) -> Any:
         def call_exception_handler(loop: Any, context: dict[str, Any]) -> None:
             error = context.get("exception")
@@ -30,7 +39,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
 
         return call_exception_handler
 
-    patches.put(module.BaseEventLoop, "call_exception_handler", make)
+    return make
 
 
 def _context_of(task: Any) -> contextvars.Context:

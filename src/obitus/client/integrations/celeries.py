@@ -2,23 +2,39 @@
 
 from __future__ import annotations
 
+import sys
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.guard import is_the_apps
 from obitus.client.integrations.http_clients import trace_headers
+from obitus.client.integrations.requests import ended_by
 from obitus.client.patches import Patches
 from obitus.core.trace_context import read_traceparent
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
+# What the main process says of children that are gone, and what repeats another task's failure.
+_LOST = frozenset({"billiard.exceptions.TimeLimitExceeded", "billiard.exceptions.WorkerLostError"})
+_REPEATED = frozenset(
+    {
+        "celery.exceptions.ChordError",
+        "billiard.einfo.ExceptionWithTraceback",
+        # What these log of a chord is what one of its members died of.
+        "celery.app.builtins",
+        "celery.backends.base",
+        "celery.backends.redis",
+    }
+)
 _HELD = "_obitus_run"
 _GROUP = "obitus"
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Connect to the signals of publisher and worker."""
+    reporter.told_elsewhere |= _LOST | _REPEATED
     listeners = _Listeners(reporter)
     for name in (
         "before_task_publish",
@@ -67,6 +83,14 @@ class _Listeners:
         if reporter is None or not isinstance(exception, Exception):
             return
         held = getattr(getattr(sender, "request", None), _HELD, None)
+        if held is None and _name_of(exception) in _LOST:
+            # The worker's main process tells of a child that is no more: what that one left says more.
+            by_itself = "signal" not in str(exception) and "Exceeded" not in type(exception).__name__
+            reporter.lost_children.expect(str(task_id), f"job {sender.name}"[:300], exception, by_itself=by_itself)
+            return
+        if held is not None and isinstance(exception, tuple(getattr(sender, "throws", None) or ())):
+            held[0].outcome = "refused"
+            return
         if held is not None:
             held[0].outcome = "failed"
         reporter.record(exception, handled=False, captured_by="celery", run=held[0] if held is not None else None)
@@ -85,6 +109,16 @@ class _Listeners:
         if reporter is None or held is None:
             return
         run, token = held
+        # What is no Exception goes past Celery's own handling, and is on its way at this moment.
+        leaving = sys.exc_info()[1]
+        if isinstance(leaving, SystemExit) and is_the_apps(leaving):
+            # A signal of the main process ends this one: that one knows why, and finds the run as it is.
+            reporter.leave_to_parent()
+            return
+        if leaving is not None and not isinstance(leaving, Exception) and ended_by(leaving) == "failed":
+            run.outcome = "failed"
+            reporter.record(leaving, handled=False, captured_by="celery", run=run)
+            reporter.secure()
         delattr(task.request, _HELD)
         runs.leave(token)
         outcome = "refused" if state in ("REJECTED", "IGNORED", "REVOKED") else "ok"
@@ -94,3 +128,7 @@ class _Listeners:
         reporter = self._reporter
         if reporter is not None:
             reporter.last_words()
+
+
+def _name_of(error: BaseException) -> str:
+    return f"{type(error).__module__}.{type(error).__qualname__}"

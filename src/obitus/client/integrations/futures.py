@@ -70,6 +70,34 @@ def install_thread_pools(reporter: Reporter, patches: Patches, module: ModuleTyp
     patches.put(module.ThreadPoolExecutor, "submit", make)
 
 
+def install_process_pools(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch what ``multiprocessing.Pool`` brings back: an exception that nobody asks for is reported."""
+
+    def setting(before: Any) -> Any:
+        def _set(result: Any, place: Any, outcome: Any) -> None:
+            good, value = outcome
+            if not good and isinstance(value, Exception) and getattr(result, "_error_callback", None) is None:
+                result.__dict__[_HELD] = _Unasked(reporter, value)
+            before(result, place, outcome)
+
+        return _set
+
+    def asking(before: Any) -> Any:
+        def get(result: Any, timeout: Any = None) -> Any:
+            try:
+                return before(result, timeout)
+            finally:
+                held = result.__dict__.get(_HELD)
+                if held is not None:
+                    held.asked = True
+
+        return get
+
+    patches.put(module.ApplyResult, "_set", setting)
+    patches.put(module.ApplyResult, "get", asking)
+    patches.put(module.MapResult, "_set", setting)
+
+
 def _inside(run: runs.RunState, function: Any, /, *args: Any, **kwargs: Any) -> Any:
     token = runs.current.set(run)
     try:

@@ -1,0 +1,66 @@
+"""Where Python is used by hand or by turns: IPython and notebooks, gevent's greenlets, loops with handlers of their own."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client.guard import guarded
+from obitus.client.patches import Patches
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+
+def _active() -> Reporter | None:
+    import obitus
+
+    return obitus._reporter()
+
+
+def install_ipython(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Ask each shell for what its cells end of; what its user mistyped is no failure."""
+
+    @guarded
+    def ran(result: Any) -> None:
+        active = _active()
+        error = getattr(result, "error_in_exec", None)
+        if active is not None and isinstance(error, Exception):
+            active.record(error, handled=False, captured_by="notebook")
+
+    def make(before: Any) -> Any:
+        def init_events(shell: Any) -> None:
+            before(shell)
+            shell.events.register("post_run_cell", ran)
+
+        return init_events
+
+    patches.put(module.InteractiveShell, "init_events", make)
+
+
+def install_gevent(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """See what ends a greenlet that nobody waits for."""
+
+    @guarded
+    def see(context: Any, error: Any) -> None:
+        active = _active()
+        if (
+            active is not None
+            and isinstance(error, BaseException)
+            and not isinstance(error, SystemExit | KeyboardInterrupt)
+        ):
+            if type(error).__name__ == "GreenletExit":
+                return
+            name = getattr(context, "name", "") or type(context).__name__
+            active.record(error, handled=False, captured_by="greenlet", attributes={"thread.name": str(name)[:300]})
+
+    def make(before: Any) -> Any:
+        def handle_error(hub: Any, context: Any, kind: Any, value: Any, traceback: Any) -> Any:
+            if isinstance(value, BaseException) and value.__traceback__ is None:
+                value.__traceback__ = traceback
+            see(context, value)
+            return before(hub, context, kind, value, traceback)
+
+        return handle_error
+
+    patches.put(module.Hub, "handle_error", make)

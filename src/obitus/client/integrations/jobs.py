@@ -1,0 +1,215 @@
+"""Job runners: each job is a run, and what nobody expected of it is a failure. Celery has a module of its own."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client import runs
+from obitus.client.guard import guarded
+from obitus.client.integrations.requests import ended_by
+from obitus.client.patches import Patches
+from obitus.core.trace_context import read_traceparent
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+
+class Job:
+    """One job while it goes on."""
+
+    def __init__(self, reporter: Reporter, name: str, captured_by: str, traceparent: Any = None) -> None:
+        self._reporter, self._captured_by = reporter, captured_by
+        trace = read_traceparent(traceparent) if isinstance(traceparent, str) else None
+        trace_id, parent = trace if trace is not None else (None, None)
+        self.run = reporter.new_run(f"job {name}"[:300], trace_id=trace_id, parent_span_id=parent)
+        self._token: Any = runs.current.set(self.run)
+
+    @guarded
+    def end(self, error: BaseException | None = None, *, expected: bool = False, outcome: str = "") -> None:
+        """The job ended; ``expected`` says that its author counts with this exception."""
+        if error is None:
+            outcome = outcome or "ok"
+        elif expected:
+            outcome = "refused"
+        else:
+            outcome = ended_by(error)
+            if outcome == "failed":
+                self.run.outcome = "failed"
+                self._reporter.record(error, handled=False, captured_by=self._captured_by, run=self.run)
+        runs.leave(self._token)
+        self._reporter.finish(self.run, outcome)
+
+
+@guarded
+def begin(name: Any, captured_by: str, traceparent: Any = None, **attributes: Any) -> Job | None:
+    """Begin a job's run; None where nothing is reported."""
+    import obitus
+
+    reporter = obitus._reporter()
+    if reporter is None:
+        return None
+    job = Job(reporter, str(name), captured_by, traceparent)
+    for key, value in attributes.items():
+        if value is not None:
+            job.run.attach(f"task.{key}", str(value)[:300])
+    return job
+
+
+def install_huey(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch each task's own execution; what asks huey to come back later is expected."""
+    expected = tuple(
+        kind
+        for name in ("RetryTask", "CancelExecution", "TaskLockedException", "RateLimitExceeded")
+        if isinstance(kind := getattr(module, name, None), type)
+    )
+
+    def make(before: Any) -> Any:
+        def execute(task: Any) -> Any:
+            job = begin(getattr(task, "name", type(task).__name__), "huey", id=getattr(task, "id", None))
+            if job is None:
+                return before(task)
+            try:
+                answer = before(task)
+            except BaseException as error:
+                job.end(error, expected=isinstance(error, expected))
+                raise
+            job.end()
+            return answer
+
+        return execute
+
+    patches.put(module.Task, "execute", make)
+
+
+def install_rq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch each job's own execution, in whatever process that is."""
+
+    def make(before: Any) -> Any:
+        def perform(task: Any) -> Any:
+            job = begin(task.func_name, "rq", (task.meta or {}).get("traceparent"), id=task.id)
+            if job is None:
+                return before(task)
+            try:
+                answer = before(task)
+            except BaseException as error:
+                job.end(error)
+                raise
+            job.end()
+            return answer
+
+        return perform
+
+    patches.put(module.Job, "perform", make)
+
+
+def install_dramatiq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Give each broker a middleware, which is its own way of being watched."""
+    from importlib import import_module
+
+    base = import_module("dramatiq.middleware").Middleware
+    held = "_obitus_job"
+
+    class Watching(base):  # type: ignore[misc,valid-type]
+        def before_process_message(self, broker: Any, message: Any) -> None:
+            job = begin(message.actor_name, "dramatiq", message.options.get("traceparent"), id=message.message_id)
+            message.__dict__[held] = job
+
+        def after_process_message(
+            self, broker: Any, message: Any, *, result: Any = None, exception: Any = None
+        ) -> None:
+            job = message.__dict__.pop(held, None)
+            if job is None:
+                return
+            throws = message.options.get("throws") or broker.get_actor(message.actor_name).options.get("throws")
+            retry = type(exception).__name__ == "Retry"
+            job.end(exception, expected=retry or bool(throws and isinstance(exception, throws)))
+
+        def after_skip_message(self, broker: Any, message: Any) -> None:
+            job = message.__dict__.pop(held, None)
+            if job is not None:
+                job.end(outcome="refused")
+
+    def make(before: Any) -> Any:
+        def __init__(broker: Any, *args: Any, **kwargs: Any) -> None:
+            before(broker, *args, **kwargs)
+            broker.add_middleware(Watching())
+
+        return __init__
+
+    patches.put(module.Broker, "__init__", make)
+
+
+def install_apscheduler(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch the function that runs a job: it catches what the job raises, logs it and puts it into its events."""
+    import sys
+
+    def make(before: Any) -> Any:
+        def run_job(task: Any, *args: Any, **kwargs: Any) -> Any:
+            job = begin(getattr(task, "func_ref", None) or task.name, "apscheduler", id=task.id)
+            if job is None:
+                return before(task, *args, **kwargs)
+            events = before(task, *args, **kwargs)
+            raised = [error for event in events if (error := getattr(event, "exception", None)) is not None]
+            job.end(raised[-1] if raised else None)
+            return events
+
+        return run_job
+
+    patches.put(module, "run_job", make)
+    pool = sys.modules.get("apscheduler.executors.pool")
+    if pool is not None and hasattr(pool, "run_job"):
+        patches.put(pool, "run_job", make)
+
+
+def install_arq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch the coroutines of a worker's functions."""
+    expected = tuple(kind for name in ("Retry", "RetryJob") if isinstance(kind := getattr(module, name, None), type))
+
+    def watching(name: str, coroutine: Any) -> Any:
+        async def run(ctx: Any, *args: Any, **kwargs: Any) -> Any:
+            job = begin(name, "arq", id=ctx.get("job_id") if isinstance(ctx, dict) else None)
+            if job is None:
+                return await coroutine(ctx, *args, **kwargs)
+            try:
+                answer = await coroutine(ctx, *args, **kwargs)
+            except BaseException as error:
+                job.end(error, expected=isinstance(error, expected))
+                raise
+            job.end()
+            return answer
+
+        return run
+
+    def make(before: Any) -> Any:
+        def __init__(worker: Any, *args: Any, **kwargs: Any) -> None:
+            before(worker, *args, **kwargs)
+            for name, function in worker.functions.items():
+                function.coroutine = watching(name, function.coroutine)
+
+        return __init__
+
+    patches.put(module.Worker, "__init__", make)
+
+
+def install_taskiq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch the receiver's run of a task: it catches what the task raises and puts it into the result."""
+
+    def make(before: Any) -> Any:
+        async def run_task(receiver: Any, target: Any, message: Any, *args: Any, **kwargs: Any) -> Any:
+            given = (message.labels or {}).get("traceparent")
+            job = begin(message.task_name, "taskiq", given, id=message.task_id)
+            if job is None:
+                return await before(receiver, target, message, *args, **kwargs)
+            try:
+                result = await before(receiver, target, message, *args, **kwargs)
+            except BaseException as error:
+                job.end(error)
+                raise
+            raised = result.error if result.is_err else None
+            job.end(raised, expected=type(raised).__name__ in ("NoResultError", "TaskRejectedError"))
+            return result
+
+        return run_task
+
+    patches.put(module.Receiver, "run_task", make)

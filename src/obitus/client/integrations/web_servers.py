@@ -1,0 +1,344 @@
+"""Servers and frameworks with protocols of their own: a run for each request, a failure for what they answer 500 for.
+
+Tornado, aiohttp, Sanic, gRPC, and the standard library's own server. Frameworks on WSGI and ASGI have the middleware.
+"""
+
+from __future__ import annotations
+
+import re
+import sys
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+from obitus.client import runs
+from obitus.client.guard import guarded
+from obitus.client.integrations import requests, routes
+from obitus.client.patches import Patches
+from obitus.core.entry_points import entry_point
+from obitus.core.trace_context import read_traceparent
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+
+_PARAMETER = re.compile(r"<(\w+)(?::[^<>]*)?>")
+
+
+class Watched:
+    """One request while it goes on, whatever serves it."""
+
+    def __init__(
+        self, reporter: Reporter, method: str, path: str, headers: Any, client: str = "", url: str = ""
+    ) -> None:
+        self._reporter = reporter
+        self._method, self._path, self._headers, self._client, self._url = method, path, headers, client, url
+        self.status = 0
+        given = headers.get("traceparent") if headers is not None else None
+        trace = read_traceparent(given) if isinstance(given, str) else None
+        trace_id, parent = trace if trace is not None else (None, None)
+        self.run = reporter.new_run(entry_point(method, path), trace_id=trace_id, parent_span_id=parent)
+        self.run.resolve = self._resolve
+        self._token: Any = runs.current.set(self.run)
+        self._ended = False
+
+    def record(self, error: BaseException, captured_by: str) -> None:
+        """Something that the framework answers for by itself was raised."""
+        if requests.ended_by(error) == "failed":
+            self.run.outcome = "failed"
+            self.status = self.status or 500
+            self._reporter.record(error, handled=False, captured_by=captured_by, run=self.run)
+
+    @guarded
+    def end(self, status: int | None = None, outcome: str | None = None) -> None:
+        """The request was answered."""
+        if self._ended:
+            return
+        self._ended = True
+        self.status = status or self.status
+        runs.leave(self._token)
+        self.run.entry_point = routes.point_of(self._method, self.run.route or "", self._path, self.status)
+        outcome = outcome or ("failed" if self.run.outcome == "failed" else None)
+        self._reporter.finish(
+            self.run, outcome or requests.outcome_of(self.status, requests.FAILED_STATUSES), self.status or None
+        )
+
+    def _resolve(self) -> None:
+        route = self.run.route or ""
+        self.run.entry_point = routes.point_of(self._method, route, self._path, self.status)
+        pairs = list(self._headers.items())[: requests.MOST_HEADERS] if self._headers is not None else []
+        part: dict[str, Any] = {
+            "method": self._method[:300],
+            "route": route[:2000],
+            "url": (self._url or self._path)[:8000],
+            "headers": [[str(name).lower()[:300], str(value)[: requests.MOST_HEADER_CHARS]] for name, value in pairs],
+            "client": self._client[:300],
+        }
+        query = (self._url or self._path).partition("?")[2]
+        if query:
+            part["query"] = requests.pairs(query[:8000])
+        if self.status:
+            part["status"] = self.status
+        self.run.request = part
+
+
+@guarded
+def begin(reporter: Reporter, method: Any, path: Any, headers: Any, client: Any = "", url: Any = "") -> Watched | None:
+    """Begin a request's run, unless a middleware around it began one."""
+    around = runs.current.get()
+    if around is not None and around.resolve is not None:
+        return None
+    return Watched(reporter, str(method), str(path), headers, str(client or ""), str(url))
+
+
+def _active() -> Reporter | None:
+    import obitus
+
+    return obitus._reporter()
+
+
+def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch Tornado's request handlers: their own points for errors and for the end of a request."""
+    held = "_obitus_request"
+
+    def executing(before: Any) -> Any:
+        async def _execute(handler: Any, *args: Any, **kwargs: Any) -> Any:
+            active = _active()
+            request = handler.request
+            watched = (
+                begin(active, request.method, request.path, request.headers, request.remote_ip, request.full_url())
+                if active is not None
+                else None
+            )
+            if watched is None:
+                return await before(handler, *args, **kwargs)
+            handler.__dict__[held] = watched
+            _note_tornado(handler)
+            try:
+                return await before(handler, *args, **kwargs)
+            finally:
+                watched.end(handler.get_status())
+
+        return _execute
+
+    def logging(before: Any) -> Any:
+        def log_exception(handler: Any, kind: Any, error: Any, traceback: Any) -> None:
+            watched = handler.__dict__.get(held)
+            status = getattr(error, "status_code", 500)
+            if watched is not None and isinstance(error, BaseException) and status >= 500:
+                watched.record(error, "tornado")
+            before(handler, kind, error, traceback)
+
+        return log_exception
+
+    patches.put(module.RequestHandler, "_execute", executing)
+    patches.put(module.RequestHandler, "log_exception", logging)
+
+
+@guarded
+def _note_tornado(handler: Any) -> None:
+    """Put the route's parameters back into the path that they were taken from."""
+    path = str(handler.request.path)
+    parameters = [*handler.path_kwargs.items(), *((str(i), value) for i, value in enumerate(handler.path_args))]
+    parts = path.split("/")
+    for name, value in parameters:
+        text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+        parts = [f"{{{name}}}" if part == text and text else part for part in parts]
+    routes.note("/".join(parts))
+
+
+def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch aiohttp's server applications."""
+
+    def handling(before: Any) -> Any:
+        async def _handle(app: Any, request: Any) -> Any:
+            active = _active()
+            watched = (
+                begin(active, request.method, request.path, request.headers, request.remote, request.url)
+                if active is not None
+                else None
+            )
+            if watched is None:
+                return await before(app, request)
+            try:
+                answer = await before(app, request)
+            except BaseException as error:
+                _note_aiohttp(request, watched)
+                status = getattr(error, "status", None)
+                if isinstance(status, int) and hasattr(error, "headers"):
+                    # The framework's way of answering by raising.
+                    watched.end(status)
+                else:
+                    watched.record(error, "aiohttp")
+                    watched.end(watched.status or None, requests.ended_by(error))
+                raise
+            _note_aiohttp(request, watched)
+            watched.end(getattr(answer, "status", None))
+            return answer
+
+        return _handle
+
+    patches.put(module.Application, "_handle", handling)
+
+
+@guarded
+def _note_aiohttp(request: Any, watched: Watched) -> None:
+    resource = getattr(getattr(request.match_info, "route", None), "resource", None)
+    template = getattr(resource, "canonical", None)
+    if isinstance(template, str):
+        watched.run.route = requests.braces(template)
+
+
+def install_sanic(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Give each Sanic application middleware of its own kind. Its methods are not replaced: it compiles them again."""
+    from importlib import import_module
+
+    held = "_obitus_request"
+
+    async def begun(request: Any) -> None:
+        active = _active()
+        if active is not None:
+            request.ctx.__dict__[held] = begin(
+                active, request.method, request.path, request.headers, request.ip, request.url
+            )
+            _note_sanic(request)
+
+    async def ended(request: Any, response: Any) -> None:
+        watched = request.ctx.__dict__.pop(held, None)
+        if watched is not None:
+            watched.end(getattr(response, "status", None))
+
+    def starting(before: Any) -> Any:
+        def __init__(app: Any, *args: Any, **kwargs: Any) -> None:
+            before(app, *args, **kwargs)
+            app.register_middleware(begun, "request", priority=1000)
+            app.register_middleware(ended, "response", priority=-1000)
+
+        return __init__
+
+    def failing(before: Any) -> Any:
+        def response(handler: Any, request: Any, exception: BaseException) -> Any:
+            watched = request.ctx.__dict__.get(held) if request is not None else None
+            if watched is not None and getattr(exception, "status_code", 500) >= 500:
+                watched.record(exception, "sanic")
+            return before(handler, request, exception)
+
+        return response
+
+    patches.put(module.Sanic, "__init__", starting)
+    patches.put(import_module("sanic.handlers").ErrorHandler, "response", failing)
+
+
+@guarded
+def _note_sanic(request: Any) -> None:
+    template = getattr(request, "uri_template", None)
+    if isinstance(template, str):
+        # Here the name comes before the type.
+        routes.note(_PARAMETER.sub(r"{\1}", template))
+
+
+def install_grpc(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Give each gRPC server an interceptor, which is its own way of being watched."""
+
+    class Interceptor(module.ServerInterceptor):  # type: ignore[misc,name-defined]
+        def intercept_service(self, continuation: Any, details: Any) -> Any:
+            handler = continuation(details)
+            active = _active()
+            if handler is None or active is None or handler.response_streaming:
+                return handler
+            make = (
+                module.stream_unary_rpc_method_handler
+                if handler.request_streaming
+                else module.unary_unary_rpc_method_handler
+            )
+            inner = handler.stream_unary if handler.request_streaming else handler.unary_unary
+
+            def behave(request: Any, context: Any) -> Any:
+                headers = dict(details.invocation_metadata or ())
+                watched = begin(active, "GRPC", details.method, headers, context.peer())
+                if watched is None:
+                    return inner(request, context)
+                watched.run.route = details.method
+                try:
+                    answer = inner(request, context)
+                except BaseException as error:
+                    aborted = context.code() is not None
+                    if not aborted:
+                        watched.record(error, "grpc")
+                    watched.end(None, "refused" if aborted else "failed")
+                    raise
+                watched.end(None, "ok" if context.code() in (None, module.StatusCode.OK) else "refused")
+                return answer
+
+            return make(behave, handler.request_deserializer, handler.response_serializer)
+
+    def serving(before: Any) -> Any:
+        def server(pool: Any, handlers: Any = None, interceptors: Any = None, *args: Any, **options: Any) -> Any:
+            return before(pool, handlers, (Interceptor(), *(interceptors or ())), *args, **options)
+
+        return server
+
+    patches.put(module, "server", serving)
+
+
+def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch the request handlers of the standard library's server, once they have read the request's head."""
+    held = "_obitus_request"
+
+    def one(before: Any) -> Any:
+        def handle_one_request(handler: Any) -> None:
+            try:
+                before(handler)
+            except BaseException as error:
+                watched = handler.__dict__.pop(held, None)
+                if watched is not None:
+                    watched.record(error, "http.server")
+                    watched.end(None, requests.ended_by(error))
+                raise
+            watched = handler.__dict__.pop(held, None)
+            if watched is not None:
+                watched.end()
+
+        return handle_one_request
+
+    def parsing(before: Any) -> Any:
+        def parse_request(handler: Any) -> Any:
+            good = before(handler)
+            active = _active()
+            if good and active is not None:
+                path = str(handler.path)
+                bare = path.partition("?")[0]
+                watched = begin(active, handler.command, bare, handler.headers, handler.client_address[0], path)
+                if watched is not None:
+                    handler.__dict__[held] = watched
+            return good
+
+        return parse_request
+
+    def answering(before: Any) -> Any:
+        def send_response(handler: Any, code: Any, *args: Any, **kwargs: Any) -> Any:
+            watched = handler.__dict__.get(held)
+            if watched is not None:
+                watched.status = int(code)
+            return before(handler, code, *args, **kwargs)
+
+        return send_response
+
+    patches.put(module.BaseHTTPRequestHandler, "handle_one_request", one)
+    patches.put(module.BaseHTTPRequestHandler, "parse_request", parsing)
+    patches.put(module.BaseHTTPRequestHandler, "send_response", answering)
+
+
+def install_socketserver(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """See what a server of the standard library prints and goes on after."""
+
+    def make(before: Any) -> Any:
+        def handle_error(server: Any, request: Any, client_address: Any) -> None:
+            error = sys.exc_info()[1]
+            active = _active()
+            if active is not None and isinstance(error, Exception):
+                active.record(error, handled=False, captured_by="socketserver")
+            before(server, request, client_address)
+
+        return handle_error
+
+    patches.put(module.BaseServer, "handle_error", make)

@@ -1,0 +1,64 @@
+"""Children that were lost: what they left tells more than what their parent says of them, and both are one failure."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+from obitus.client.guard import guarded
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+WAIT_S: Final = 3.0
+MOST_EXPECTED: Final = 200
+
+
+class _Expected:
+    __slots__ = ("by_itself", "chain", "entry_point", "until_s")
+
+    def __init__(self, entry_point: str, chain: list[dict[str, Any]], until_s: float, *, by_itself: bool) -> None:
+        self.entry_point, self.chain, self.until_s, self.by_itself = entry_point, chain, until_s, by_itself
+
+
+class LostChildren:
+    """Waits for the marks of children whose end their parent was told of, by the id of the task they worked on."""
+
+    def __init__(self, reporter: Reporter) -> None:
+        self._reporter = reporter
+        self._expected: dict[str, _Expected] = {}
+
+    @guarded
+    def expect(self, task_id: str, entry_point: str, error: BaseException, *, by_itself: bool) -> None:
+        """A child is lost that worked on a task; ``by_itself`` when it ended by its own will, and has told of it."""
+        if task_id in self._expected or len(self._expected) >= MOST_EXPECTED:
+            return
+        reporter = self._reporter
+        chain = reporter.chain(error)
+        until_s = reporter.timer() + WAIT_S
+        self._expected[task_id] = _Expected(entry_point, chain, until_s, by_itself=by_itself)
+        reporter.sender.wake()
+
+    @property
+    def waiting(self) -> bool:
+        """Whether some are waited for."""
+        return bool(self._expected)
+
+    def chain_for(self, left: dict[str, Any]) -> list[dict[str, Any]] | None:
+        """Return what the parent said of the child that left this report of an open run."""
+        found = self._expected.pop(str((left.get("attributes") or {}).get("task.id")), None)
+        return found.chain if found is not None else None
+
+    def give_up(self) -> None:
+        """Report those that left nothing in time: they were gone before they could."""
+        now_s = self._reporter.timer()
+        for task_id, expected in list(self._expected.items()):
+            if expected.until_s > now_s:
+                continue
+            self._expected.pop(task_id, None)
+            if expected.by_itself:
+                continue
+            run = self._reporter.new_run(expected.entry_point)
+            run.attach("task.id", task_id)
+            run.outcome = "failed"
+            self._reporter.record_lost(expected.chain, run)
+            self._reporter.finish(run, "failed")

@@ -1,0 +1,85 @@
+"""Other people's web frameworks and servers: reported once, unhandled, with route, request and body; the app unchanged."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.client.places.matrix import note
+from tests.client.places.web import HEAD, PLACES, Web
+from tests.client.programs import Server, environment_for, free_port, write
+from tests.conftest import Running
+
+ORDER = {"passenger": "p-102", "vehicle_height": ""}
+
+
+def ask(
+    folder: Path, place: Web, environment: dict[str, str], arrived: Running | None = None
+) -> tuple[int, dict[str, str], bytes]:
+    """Start the app, send the request that fails, and return what came back."""
+    port = free_port()
+    command = [sys.executable, *(part.replace("{port}", str(port)) for part in place.command)]
+    server = Server(command, port, folder, environment)
+    try:
+        answer = server.http.request("POST", f"{server.url}/piers/eastholm/boardings", json=ORDER)
+        if arrived is not None:
+            _wait(arrived)
+        headers = {
+            name.lower(): value
+            for name, value in answer.headers.items()
+            if name.lower() not in ("date", "content-length")
+        }
+        return answer.status, headers, answer.data
+    except Exception as error:
+        # The standard library's server closes the connection on which a handler raised.
+        if arrived is not None:
+            _wait(arrived)
+        return 0, {}, type(error).__name__.encode()
+    finally:
+        server.stop()
+
+
+def _wait(running: Running) -> None:
+    """Wait until the failure is there: a server that is ended by a signal leaves it to the next start otherwise."""
+    ends = time.monotonic() + 10
+    while not reports(running, "failure") and time.monotonic() < ends:
+        time.sleep(0.05)
+
+
+def reports(running: Running, kind: str) -> list[dict[str, Any]]:
+    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = ? ORDER BY seq", (kind,))
+    return [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+
+
+@pytest.mark.parametrize("place", PLACES, ids=lambda place: f"{place.framework} under {place.server}".replace(" ", "-"))
+def test_a_request_that_fails(running: Running, tmp_path: Path, place: Web) -> None:
+    """One failure with the request that met it, on its own failed run; the client of the app sees what it saw without us."""
+    write(tmp_path, HEAD + place.code, "ferry.py")
+    environment = environment_for(running, running.add_app(), PYTHONPATH=str(tmp_path))
+    watched = ask(tmp_path, place, environment, running)
+    unwatched = ask(tmp_path, place, environment | {"OBITUS_OFF": "1"})
+    next_start = "import obitus\nobitus.watch()\nobitus.flush(10)"
+    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
+    found = reports(running, "failure")
+    assert [report["exceptions"][0]["message"] for report in found] == ["gangway is up"], found
+    (report,) = found
+    counted = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    runs = {(row["entry_point"], row["outcome"]): row["n"] for row in counted}
+    row = {
+        "reported once": True,
+        "route": report.get("run", {}).get("entry_point") == place.route and runs.get((place.route, "failed")) == 1,
+        "request": report.get("request", {}).get("method") == "POST" and "eastholm" in report["request"]["url"],
+        "body": report.get("request", {}).get("body", {}).get("json") == ORDER,
+        "unhandled": report["handled"] is False,
+        "app unchanged": watched == unwatched,
+    }
+    note(f"{place.framework}, {place.server}", "web", row)
+    wanted = dict.fromkeys(row, True) | {"body": place.body}
+    assert row == wanted, (report.get("run"), runs, report["captured_by"], watched, unwatched, report.get("request"))
+    assert report["exceptions"][0]["frames"][-1]["function"] == "board"
