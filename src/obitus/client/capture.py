@@ -13,14 +13,18 @@ from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
 from obitus.client.guard import is_the_apps
-from obitus.client.native import Worker
+from obitus.client.native import Worker, is_finalizing
 from obitus.client.values import MOST_STRING, plain, show
 from obitus.core.frames import looks_like_library
 from obitus.core.redaction import Redactor
 
 MOST_FRAMES: Final = 200
 FRAMES_KEPT_AT_START: Final = 60
-MOST_LINKS: Final = 20
+MOST_LINKS: Final = 48
+MOST_LINE: Final = 1000
+LINKS_AT_START: Final = 10
+LINKS_AT_END: Final = 10
+MOST_MEMBERS: Final = 20
 MOST_MESSAGE: Final = 8000
 MOST_LOCALS: Final = 40
 MOST_LOCALS_CHARS: Final = 120_000
@@ -69,27 +73,79 @@ class Capture:
         self._mute_types: set[type] = set()
 
     def chain(self, error: BaseException) -> list[dict[str, Any]]:
-        """Return the exception chain, from the outermost to the root cause, members of groups included."""
+        """Return the exception chain, from the outermost to the root cause, members of groups included.
+
+        Of a chain too long to be shown the middle is left out, of a group its last members; what is left out is counted
+        on the link behind which it would stand. Members of a group inside a group say which link they belong to.
+        """
         found: list[dict[str, Any]] = []
-        seen: set[int] = set()
-        waiting: list[tuple[BaseException, str | None]] = [(error, None)]
-        room = [MOST_LOCALS_CHARS]
-        while waiting and len(found) < MOST_LINKS:
-            current, relation = waiting.pop(0)
-            if id(current) in seen:
-                continue
-            seen.add(id(current))
-            link = self._link(current, room)
-            if relation is not None:
-                link["relation"] = relation
-            found.append(link)
-            if isinstance(current, BaseExceptionGroup):
-                waiting += [(member, "member") for member in current.exceptions[:MOST_LINKS]]
-            if current.__cause__ is not None:
-                waiting.insert(0, (current.__cause__, "cause"))
-            elif current.__context__ is not None and not current.__suppress_context__:
-                waiting.insert(0, (current.__context__, "context"))
+        self._add(error, None, None, found, set(), [MOST_LOCALS_CHARS])
         return found
+
+    def _add(
+        self,
+        error: BaseException,
+        relation: str | None,
+        group: int | None,
+        found: list[dict[str, Any]],
+        seen: set[int],
+        room: list[int],
+    ) -> None:
+        """Add an exception with what led to it, and with its members where it is a group."""
+        line: list[tuple[BaseException, str | None]] = []
+        following: BaseException | None = error
+        while following is not None and id(following) not in seen and len(line) < MOST_LINE:
+            seen.add(id(following))
+            line.append((following, relation))
+            if _text_of_a_remote(following.__cause__) is not None:
+                break
+            if following.__cause__ is not None:
+                following, relation = following.__cause__, "cause"
+            elif following.__context__ is not None and not following.__suppress_context__:
+                following, relation = following.__context__, "context"
+            else:
+                following = None
+        left_out = len(line) - LINKS_AT_START - LINKS_AT_END
+        if left_out > 0:
+            del line[LINKS_AT_START:-LINKS_AT_END]
+        groups: list[tuple[int, BaseExceptionGroup[BaseException]]] = []
+        for place, (link_error, link_relation) in enumerate(line):
+            if len(found) >= MOST_LINKS:
+                found[-1]["links_left_out"] = found[-1].get("links_left_out", 0) + len(line) - place
+                return
+            link = self._link(link_error, room)
+            if link_relation is not None:
+                link["relation"] = link_relation
+            if group is not None and link_relation == "member":
+                link["member_of"] = group
+            if left_out > 0 and place == LINKS_AT_START - 1:
+                link["links_left_out"] = left_out
+            found.append(link)
+            if isinstance(link_error, BaseExceptionGroup):
+                groups.append((len(found) - 1, link_error))
+        self._add_remote(line[-1][0], found)
+        for position, holder in groups:
+            members = holder.exceptions
+            for count, member in enumerate(members):
+                if count >= MOST_MEMBERS or len(found) >= MOST_LINKS:
+                    found[position]["members_left_out"] = len(members) - count
+                    break
+                self._add(member, "member", position, found, seen, room)
+
+    def _add_remote(self, error: BaseException, found: list[dict[str, Any]]) -> None:
+        """Take in the frames of an exception that came back from another process: they come as text beside it."""
+        text = _text_of_a_remote(error.__cause__)
+        if text is None or is_finalizing():
+            return
+        from obitus.core.stacks import find_stacks, report_form
+
+        stacks = find_stacks(text)
+        if not stacks:
+            return
+        there = report_form(stacks[-1].chain)
+        link = found[-1]
+        link["frames"] = [frame | {"own": self._is_own(frame.get("file", ""), "")} for frame in there[0]["frames"]] + link["frames"]  # fmt: skip
+        found.extend(there[1 : 1 + max(0, MOST_LINKS - len(found))])
 
     def stack(self, frame: FrameType | None) -> list[dict[str, Any]]:
         """Return the frames from the outermost call down to ``frame``, without locals."""
@@ -277,6 +333,14 @@ class Capture:
         if any(module == name or module.startswith(name + ".") for name in self._own):
             return True
         return not (file.startswith(("<", *self._library_folders)) or looks_like_library(file))
+
+
+def _text_of_a_remote(cause: BaseException | None) -> str | None:
+    """Return the traceback that a pool of processes sends along, as text; None where a cause is nothing of that kind."""
+    if cause is None or "RemoteTraceback" not in type(cause).__name__:
+        return None
+    text = getattr(cause, "tb", None)
+    return text if type(text) is str else None
 
 
 def _of_module(names: dict[str, Any]) -> list[tuple[str, Any]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 from typing import TYPE_CHECKING, Any, Final
 
-from obitus.client.guard import is_the_apps
+from obitus.client.guard import is_the_apps, without_ours
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 from obitus.client.values import plain, show
@@ -38,6 +38,9 @@ def watch_logging(reporter: Reporter, patches: Patches, logger_class: type[loggi
         def callHandlers(logger: logging.Logger, record: logging.LogRecord) -> None:
             # The app's handlers come first: what they made of the message need not be made again, and where none
             # of them wants it, its arguments are not asked for their text.
+            raised = record.exc_info
+            if type(raised) is tuple and raised[1] is not None:
+                record.exc_info = (raised[0], raised[1], without_ours(raised[1], raised[2]))
             try:
                 before(logger, record)
             finally:

@@ -40,6 +40,7 @@ BURST_S: Final = 8.0
 RUNS_PER_S: Final = 50.0
 LOGS_PER_S: Final = 200.0
 TALLY_EVERY_TICKS: Final = 20
+STORY_EVERY_S: Final = 0.1
 DROPPED_EVERY_TICKS: Final = 120
 
 
@@ -112,6 +113,7 @@ class Reporter:
             says_time=self._says_time,
             tick=self._tick if self._keeps else lambda: None,
             settle=self._settle,
+            wrote=self._keep_story if self._keeps else lambda: None,
             family=self.family,
         )
         self.held = Held(self.sender, self.timer)
@@ -122,6 +124,7 @@ class Reporter:
         self.tally = Tally(self._new_id)
         self.open_runs: dict[int, runs.RunState] = {}
         self._ticks = 0
+        self._story_s = 0.0
         self._dropped_told: dict[str, int] = {}
         self._untold = Untold(self)
         self.lost_children = LostChildren(self)
@@ -169,7 +172,11 @@ class Reporter:
         run = runs.current.get()
         if not found or (run is not None and run.died):
             return None
-        return self.record_chain(report_form(found[-1].chain), "logging", attributes, severity)
+        chain = report_form(found[-1].chain)
+        if self.seen.has_told(chain[0]["type"], chain[0]["message"]):
+            # Somebody writes down what was reported a moment ago.
+            return None
+        return self.record_chain(chain, "logging", attributes, severity)
 
     @guarded
     def say(self, message: str, severity: str, attributes: Mapping[str, Any], frame: Any) -> str | None:
@@ -503,6 +510,7 @@ class Reporter:
             guarded(run.resolve)()
         report = self.new_report("failure", severity, run, attributes or {})
         report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain}
+        self.seen.tell(chain[0]["type"], chain[0]["message"])
         report["trail"] = (self.trail if run is None else run.trail).now()
         if run is not None:
             report["run"] = run.as_report(self.timer())
@@ -587,6 +595,13 @@ class Reporter:
         self.held.release()
         self.send_tallies()
         self._tell_dropped()
+
+    def _keep_story(self) -> None:
+        """What went wrong is on disk: so are the counts it belongs to, soon after."""
+        now_s = time.monotonic()
+        if self._untold.begun and now_s - self._story_s > STORY_EVERY_S:
+            self._story_s = now_s
+            self._untold.keep()
 
     def _tick(self) -> None:
         """On the keeper's thread, about twice a second, and when something is due."""

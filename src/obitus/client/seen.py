@@ -7,14 +7,18 @@ long as it lives, and told apart by what it went through: the traceback that it 
 from __future__ import annotations
 
 import weakref
+from collections import deque
 from collections.abc import Callable
 from types import TracebackType
 from typing import Any, Final
 
 from obitus.client import runs
 from obitus.client.guard import is_ours, is_the_apps
+from obitus.client.native import monotonic
 
 MOST_REMEMBERED: Final = 300
+MOST_TOLD: Final = 20
+TOLD_S: Final = 5.0
 
 
 class Sighting:
@@ -61,6 +65,16 @@ class Seen:
 
     def __init__(self) -> None:
         self._sightings: dict[int, Sighting] = {}
+        self._told: deque[tuple[str, str, float]] = deque(maxlen=MOST_TOLD)
+
+    def tell(self, kind: str, message: str) -> None:
+        """Remember what a failure said, for texts of it that come just after."""
+        self._told.append((kind, message, monotonic()))
+
+    def has_told(self, kind: str, message: str) -> bool:
+        """Whether a failure said this a moment ago."""
+        since_s = monotonic() - TOLD_S
+        return any((told, said) == (kind, message) and at_s > since_s for told, said, at_s in list(self._told))
 
     def find(self, error: BaseException, run: runs.RunState | None) -> Sighting | None:
         """Return the sighting of an exception that is still on its way, None where it is new."""

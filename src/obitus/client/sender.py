@@ -49,7 +49,8 @@ FORK_WAIT_S: Final = 0.05
 class Sender:
     """Sends reports to the service. Everything it holds is bounded; what does not fit is dropped and counted.
 
-    ``tick`` is called on the keeper's thread about twice a second, ``settle`` there before everything is to be sent.
+    ``tick`` is called on the keeper's thread about twice a second, ``settle`` there before everything is to be sent,
+    ``wrote`` after reports were written to the disk.
     """
 
     def __init__(
@@ -60,12 +61,13 @@ class Sender:
         says_time: bool = True,
         tick: Callable[[], None] = lambda: None,
         settle: Callable[[], None] = lambda: None,
+        wrote: Callable[[], None] = lambda: None,
         family: str = "",
     ) -> None:
         self._settings = settings
         self._redactor = redactor
         self._says_time = says_time
-        self._tick, self._settle = tick, settle
+        self._tick, self._settle, self._wrote = tick, settle, wrote
         self._family = family
         self.sayings = Sayings()
         self._encoder = Encoder(settings, redactor, self.drop, self.sayings)
@@ -326,7 +328,10 @@ class Sender:
             try:
                 if asked:
                     self._settle()
+                wrote = bool(self._waiting)
                 self._write_down()
+                if wrote:
+                    self._wrote()
                 if monotonic() >= next_tick_s:
                     self._tick()
                     self._look_for_others()

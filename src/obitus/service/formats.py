@@ -68,6 +68,15 @@ class ExceptionPart(_Part):
     frames_left_out: Annotated[int, Field(ge=0)] = Field(
         default=0, description="Frames the sender cut from the middle."
     )
+    links_left_out: Annotated[int, Field(ge=0)] = Field(
+        default=0, description="Exceptions of the chain between this one and the next that the sender left out."
+    )
+    members_left_out: Annotated[int, Field(ge=0)] = Field(
+        default=0, description="Members of this group that the sender left out."
+    )
+    member_of: Annotated[int, Field(ge=0)] | None = Field(
+        default=None, description="Place in `exceptions`, from 0, of the group that this is a member of."
+    )
 
 
 class Breadcrumb(_Part):

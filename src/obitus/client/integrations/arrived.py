@@ -6,11 +6,13 @@ Nothing is taken from the server: what it has in its buffers stays there, and so
 from __future__ import annotations
 
 import io
+import os
 import socket
 from collections.abc import Callable
 from typing import Any, Final
 
-from obitus.client.guard import guarded
+from obitus.client.guard import guarded, is_the_apps
+from obitus.client.native import Socket
 
 MOST_STEPS: Final = 64
 
@@ -67,9 +69,14 @@ def _peeked(reader: io.BufferedReader, most: int) -> bytes:
 
 
 def _in_socket(opened: socket.socket, most: int) -> bytes:
+    flags = socket.MSG_PEEK | getattr(socket, "MSG_DONTWAIT", 0)
     try:
-        return opened.recv(most, socket.MSG_PEEK | getattr(socket, "MSG_DONTWAIT", 0))
-    except OSError:
+        # The system's own call: a cooperative socket would wait for more, whatever the flags say.
+        with Socket(fileno=os.dup(opened.fileno())) as looking:
+            return bytes(looking.recv(most, flags))
+    except OSError as error:
+        if is_the_apps(error):
+            raise
         return b""
 
 

@@ -33,7 +33,15 @@ def install_werkzeug(reporter: Reporter, patches: Patches, module: ModuleType) -
 
 
 def install_falcon(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Note the template of the route that Falcon chose, both ways."""
+    """Note the template of the route that Falcon chose, both ways, and see what it answers 500 for."""
+
+    @guarded
+    def fail(error: Any) -> None:
+        import obitus
+
+        active = obitus._reporter()
+        if active is not None and isinstance(error, Exception):
+            active.record(error, handled=False, captured_by="falcon")
 
     @guarded
     def see(found: Any) -> None:
@@ -47,7 +55,34 @@ def install_falcon(reporter: Reporter, patches: Patches, module: ModuleType) -> 
 
         return _get_responder
 
+    def failing(before: Any) -> Any:
+        def _python_error_handler(app: Any, request: Any, response: Any, error: Any, params: Any, *more: Any) -> Any:
+            # Falcon's own way with what nobody handles: it writes it down and answers 500.
+            fail(error)
+            return before(app, request, response, error, params, *more)
+
+        return _python_error_handler
+
     patches.put(module.App, "_get_responder", make)
+    patches.put(module.App, "_python_error_handler", failing)
+
+
+def install_pyramid(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Note the route that Pyramid's mapper found."""
+
+    @guarded
+    def see(found: Any) -> None:
+        routes.note(getattr(found.get("route"), "pattern", None))
+
+    def make(before: Any) -> Any:
+        def __call__(mapper: Any, request: Any) -> Any:
+            found = before(mapper, request)
+            see(found)
+            return found
+
+        return __call__
+
+    patches.put(module.RoutesMapper, "__call__", make)
 
 
 def install_graphql(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
@@ -58,12 +93,12 @@ def install_graphql(reporter: Reporter, patches: Patches, module: ModuleType) ->
         import obitus
 
         active = obitus._reporter()
-        original = getattr(error, "original_error", None)
+        original = getattr(error, "original_error", None) if hasattr(error, "original_error") else error
         if active is not None and isinstance(original, Exception):
             run = runs.current.get()
             if run is not None:
                 run.outcome = "failed"
-            path = ".".join(map(str, error.path or ()))
+            path = ".".join(map(str, getattr(error, "path", None) or ()))
             active.record(original, handled=False, captured_by="graphql", attributes={"graphql.path": path})
 
     def make(before: Any) -> Any:
@@ -73,4 +108,8 @@ def install_graphql(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
         return handle_field_error
 
-    patches.put(module.ExecutionContext, "handle_field_error", make)
+    # Which of the two classes there is depends on the version.
+    for name in ("ExecutionContext", "Executor"):
+        kind = getattr(module, name, None)
+        if kind is not None and hasattr(kind, "handle_field_error"):
+            patches.put(kind, "handle_field_error", make)

@@ -6,6 +6,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.guard import without_ours
 from obitus.client.patches import Patches
 
 if TYPE_CHECKING:
@@ -34,6 +35,7 @@ def install_futures(reporter: Reporter, patches: Patches, module: ModuleType) ->
     def setting(before: Any) -> Any:
         def set_exception(future: Any, exception: BaseException | None) -> None:
             if isinstance(exception, Exception):
+                without_ours(exception, exception.__traceback__)
                 future.__dict__[_HELD] = _Unasked(reporter, exception)
             before(future, exception)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
@@ -64,7 +65,7 @@ def install_huey(reporter: Reporter, patches: Patches, module: ModuleType) -> No
         if isinstance(kind := getattr(module, name, None), type)
     )
 
-    def make(before: Any) -> Any:
+    def executing(before: Any) -> Any:
         def execute(task: Any) -> Any:
             job = begin(getattr(task, "name", type(task).__name__), "huey", id=getattr(task, "id", None))
             if job is None:
@@ -79,28 +80,56 @@ def install_huey(reporter: Reporter, patches: Patches, module: ModuleType) -> No
 
         return execute
 
-    patches.put(module.Task, "execute", make)
+    def make(before: Any) -> Any:
+        def create_task(wrapper: Any, *args: Any, **kwargs: Any) -> Any:
+            # Each task has a class of its own, made here.
+            kind = before(wrapper, *args, **kwargs)
+            kind.execute = executing(kind.execute)
+            return kind
+
+        return create_task
+
+    patches.put(module.TaskWrapper, "create_task", make)
 
 
 def install_rq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch each job's own execution, in whatever process that is."""
+    """Watch the points where a worker begins a job and learns how it ended, in whatever process that is."""
+    going_on: dict[str, Job] = {}
 
-    def make(before: Any) -> Any:
-        def perform(task: Any) -> Any:
+    @guarded
+    def ended(task: Any, error: BaseException | None) -> None:
+        job = going_on.pop(task.id, None)
+        if job is not None:
+            job.end(error, outcome="" if error is not None else "ok")
+
+    def beginning(before: Any) -> Any:
+        def prepare_job_execution(worker: Any, task: Any, *args: Any, **kwargs: Any) -> Any:
             job = begin(task.func_name, "rq", (task.meta or {}).get("traceparent"), id=task.id)
-            if job is None:
-                return before(task)
-            try:
-                answer = before(task)
-            except BaseException as error:
-                job.end(error)
-                raise
-            job.end()
-            return answer
+            if job is not None:
+                going_on[task.id] = job
+            return before(worker, task, *args, **kwargs)
 
-        return perform
+        return prepare_job_execution
 
-    patches.put(module.Job, "perform", make)
+    def succeeding(before: Any) -> Any:
+        def handle_job_success(worker: Any, task: Any = None, *args: Any, **kwargs: Any) -> Any:
+            ended(task or kwargs["job"], None)
+            return before(worker, *(() if task is None else (task,)), *args, **kwargs)
+
+        return handle_job_success
+
+    def failing(before: Any) -> Any:
+        def handle_job_failure(worker: Any, task: Any = None, *args: Any, **kwargs: Any) -> Any:
+            ended(task or kwargs["job"], sys.exc_info()[1])
+            return before(worker, *(() if task is None else (task,)), *args, **kwargs)
+
+        return handle_job_failure
+
+    patches.put(module.BaseWorker, "prepare_job_execution", beginning)
+    patches.put(module.BaseWorker, "handle_job_success", succeeding)
+    # The first is called before anything is written to a log, where there is such a point.
+    first = "_finalize_failure" if hasattr(module.BaseWorker, "_finalize_failure") else "handle_job_failure"
+    patches.put(module.BaseWorker, first, failing)
 
 
 def install_dramatiq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
@@ -142,7 +171,6 @@ def install_dramatiq(reporter: Reporter, patches: Patches, module: ModuleType) -
 
 def install_apscheduler(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch the function that runs a job: it catches what the job raises, logs it and puts it into its events."""
-    import sys
 
     def make(before: Any) -> Any:
         def run_job(task: Any, *args: Any, **kwargs: Any) -> Any:

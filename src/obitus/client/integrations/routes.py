@@ -23,14 +23,10 @@ def note(route: Any) -> None:
 @guarded
 def of_environ(environ: Mapping[str, Any]) -> str:
     """Return the route's template of a WSGI request; empty where none is named."""
-    # Flask and its kin; Bottle; Pyramid, which keeps a request's attributes in the environ.
+    # Flask and its kin; Bottle.
     rule = getattr(getattr(environ.get("werkzeug.request"), "url_rule", None), "rule", None)
     if not isinstance(rule, str):
         rule = getattr(environ.get("bottle.route"), "rule", None)
-    if not isinstance(rule, str):
-        attributes = environ.get("webob.adhoc_attrs")
-        matched = attributes.get("matched_route") if isinstance(attributes, dict) else None
-        rule = getattr(matched, "pattern", None)
     return _rooted(braces(rule)) if isinstance(rule, str) and rule else ""
 
 

@@ -11,7 +11,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
-from obitus.client.guard import guarded
+from obitus.client.guard import guarded, without_ours
 from obitus.client.integrations import requests, routes
 from obitus.client.patches import Patches
 from obitus.core.entry_points import entry_point
@@ -112,7 +112,7 @@ def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) ->
             if watched is None:
                 return await before(handler, *args, **kwargs)
             handler.__dict__[held] = watched
-            _note_tornado(handler)
+            _note_tornado(handler, args[1:], kwargs)
             try:
                 return await before(handler, *args, **kwargs)
             finally:
@@ -135,10 +135,10 @@ def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
 
 @guarded
-def _note_tornado(handler: Any) -> None:
+def _note_tornado(handler: Any, positional: tuple[Any, ...], named: dict[str, Any]) -> None:
     """Put the route's parameters back into the path that they were taken from."""
     path = str(handler.request.path)
-    parameters = [*handler.path_kwargs.items(), *((str(i), value) for i, value in enumerate(handler.path_args))]
+    parameters = [*named.items(), *((str(i), value) for i, value in enumerate(positional))]
     parts = path.split("/")
     for name, value in parameters:
         text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
@@ -304,7 +304,7 @@ def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType
         def parse_request(handler: Any) -> Any:
             good = before(handler)
             active = _active()
-            if good and active is not None:
+            if good and active is not None and _serves_by_itself(handler):
                 path = str(handler.path)
                 bare = path.partition("?")[0]
                 watched = begin(active, handler.command, bare, handler.headers, handler.client_address[0], path)
@@ -328,6 +328,12 @@ def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType
     patches.put(module.BaseHTTPRequestHandler, "send_response", answering)
 
 
+def _serves_by_itself(handler: Any) -> bool:
+    """Whether a handler answers by methods of its own: what hands requests on to a WSGI app has the middleware."""
+    server = handler.server
+    return not (hasattr(handler, "run_wsgi") or hasattr(server, "get_app") or hasattr(server, "app"))
+
+
 def install_socketserver(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """See what a server of the standard library prints and goes on after."""
 
@@ -337,6 +343,7 @@ def install_socketserver(reporter: Reporter, patches: Patches, module: ModuleTyp
             active = _active()
             if active is not None and isinstance(error, Exception):
                 active.record(error, handled=False, captured_by="socketserver")
+                without_ours(error, error.__traceback__)
             before(server, request, client_address)
 
         return handle_error
