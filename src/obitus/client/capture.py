@@ -5,6 +5,7 @@ from __future__ import annotations
 import linecache
 import os
 import site
+import sys
 import sysconfig
 import time
 import tokenize  # noqa: F401 - from 3.13 on linecache loads it when it is used, which may be at the very end
@@ -15,7 +16,7 @@ from typing import Any, Final
 from obitus.client.guard import is_the_apps
 from obitus.client.native import Worker, is_finalizing
 from obitus.client.values import MOST_STRING, plain, show
-from obitus.core.frames import looks_like_library
+from obitus.core.frames import COMPILED_ENDINGS, looks_like_library, package_of
 from obitus.core.redaction import Redactor
 
 MOST_FRAMES: Final = 200
@@ -332,7 +333,16 @@ class Capture:
     def _is_own(self, file: str, module: str) -> bool:
         if any(module == name or module.startswith(name + ".") for name in self._own):
             return True
-        return not (file.startswith(("<", *self._library_folders)) or looks_like_library(file))
+        if file.startswith(("<", *self._library_folders)) or looks_like_library(file):
+            return False
+        if file.startswith("/") or file[1:2] == ":":
+            return True
+        # A relative path says nothing: compiled modules have the one that they were built from. Their module was loaded
+        # from somewhere.
+        origin = _origin_of(module) or _origin_of(package_of(file))
+        if origin:
+            return not (origin.startswith(self._library_folders) or looks_like_library(origin))
+        return not file.endswith(COMPILED_ENDINGS)
 
 
 def _text_of_a_remote(cause: BaseException | None) -> str | None:
@@ -341,6 +351,16 @@ def _text_of_a_remote(cause: BaseException | None) -> str | None:
         return None
     text = getattr(cause, "tb", None)
     return text if type(text) is str else None
+
+
+def _origin_of(module: str) -> str:
+    """Return the file that a module was loaded from; empty where it is not loaded, or from no file."""
+    found = sys.modules.get(module) if module else None
+    if found is None:
+        return ""
+    held = getattr(found, "__dict__", {})
+    origin = getattr(held.get("__spec__"), "origin", None) or held.get("__file__")
+    return origin if type(origin) is str else ""
 
 
 def _of_module(names: dict[str, Any]) -> list[tuple[str, Any]]:

@@ -306,9 +306,12 @@ class Spool:
         self._others_bytes = self._bytes_of_others()
         # The time comes first, so that names sort as the segments came to be.
         path = self.folder / f"{int(self._clock_s() * 1000):015d}-{self._name}-{self._count}.reports"
-        descriptor = open_locked(path, os.O_RDWR | os.O_CREAT | os.O_EXCL)
+        # Under another name until it is locked: else somebody who looks for what the dead left takes it over just then.
+        partial = path.with_suffix(".partial")
+        descriptor = open_locked(partial, os.O_RDWR | os.O_CREAT | os.O_EXCL)
         if descriptor is None:
-            raise OSError(f"{path} is held by another process")
+            raise OSError(f"{partial} is held by another process")
+        os.rename(partial, path)  # noqa: PTH104
         self._active = _Segment(path, descriptor, file_of(descriptor), 0)
         self._segments.append(self._active)
         return self._active

@@ -131,7 +131,8 @@ def _mapping(value: dict[Any, Any], redactor: Redactor, depth: int) -> str:
         return f"<{kind.__name__}>"
     shown = []
     for key, inner in islice(dict.items(value), MOST_ITEMS):
-        rule = redactor.rule_for(key) if type(key) is str else None
+        name = key.decode("latin-1") if type(key) is bytes else key
+        rule = redactor.rule_for(name) if type(name) is str else None
         text = repr(mark(rule)) if rule is not None else _show(inner, redactor, depth + 1)
         shown.append(f"{_show(key, redactor, depth + 1)}: {text}")
     more = dict.__len__(value) - len(shown)
@@ -150,8 +151,14 @@ def _plain_sequence(value: Any, redactor: Redactor, depth: int) -> str:
 
 
 def _sequence(value: Any, base: Any, opening: str, closing: str, redactor: Redactor, depth: int) -> str:
-    items: Iterator[Any] = islice(base.__iter__(value), MOST_ITEMS)
+    items: list[Any] = list(islice(base.__iter__(value), MOST_ITEMS))
     shown = [_show(inner, redactor, depth + 1) for inner in items]
+    if len(items) == 2 and base in (list, tuple) and base.__len__(value) == 2:
+        # A pair, as headers and the items of a query are.
+        name = items[0].decode("latin-1") if type(items[0]) is bytes else items[0]
+        second = items[1].decode("latin-1") if type(items[1]) is bytes else items[1]
+        if type(name) is str and type(second) is str and (rule := redactor.rule_of_pair(name, second)) is not None:
+            shown[1] = repr(mark(rule))
     more = base.__len__(value) - len(shown)
     if more > 0:
         shown.append(f"… {more} more")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Final
 
@@ -70,6 +70,48 @@ def short_path(file: str) -> str:
 def looks_like_library(file: str) -> bool:
     """Guess from a path whether it is library code, for senders that do not say."""
     return _LIBRARY_PLACE.search(file) is not None
+
+
+def settle_relative(frames: Sequence[Frame]) -> list[Frame]:
+    """Return frames with those told apart that name a file relative to nobody knows what.
+
+    Compiled modules do: ``pandas/_libs/hashtable.pyx``, ``src/lxml/etree.pyx``. Such a path looks local and is not. A
+    frame of a package that is seen elsewhere as library is library; a compiled one of a package that is not seen as own
+    is library too.
+    """
+    if not any(frame.own and _is_relative(frame.file) for frame in frames):
+        return list(frames)
+    libraries = {found[1] for frame in frames if not frame.own and (found := _INSTALLED.search(frame.file)) is not None}
+    own_folders = {
+        part for frame in frames if frame.own and not _is_relative(frame.file) for part in _parts(frame.file)[:-1]
+    }
+    settled = []
+    for frame in frames:
+        if frame.own and _is_relative(frame.file):
+            package = package_of(frame.file)
+            compiled = frame.file.endswith(COMPILED_ENDINGS)
+            if package in libraries or (compiled and package not in own_folders):
+                frame = replace(frame, own=False)
+        settled.append(frame)
+    return settled
+
+
+def package_of(file: str) -> str:
+    """Return the package that a relative path lies in: its first folder, behind a ``src``; empty where it lies in none."""
+    parts = [part for part in _parts(file) if part not in (".", "src")]
+    return parts[0] if len(parts) > 1 else ""
+
+
+def _is_relative(file: str) -> bool:
+    return bool(file) and not file.startswith(("/", "<", "\\")) and file[1:2] != ":" and "://" not in file
+
+
+def _parts(file: str) -> list[str]:
+    return file.replace("\\", "/").split("/")
+
+
+COMPILED_ENDINGS: Final = (".pyx", ".pxi", ".pxd", ".pyd", ".so")
+_INSTALLED = re.compile(r"[\\/](?:site|dist)-packages[\\/]([^\\/]+)")
 
 
 @lru_cache(maxsize=8192)

@@ -16,25 +16,56 @@ from obitus.core.redaction_rules import NAME_RULES, Rule, passes_luhn, words_of
 MOST_DEPTH: Final = 60
 
 _NAME = re.compile("|".join(f"(?P<{rule}>{pattern})" for rule, pattern in NAME_RULES.items()))
-_KEYED: Final = "pass(?:word|wd|phrase)|pwd|secret|token|api[_-]?key|access[_-]?key|private[_-]?key|authorization|session[_-]?id|cvv|cvc"
+_KEYED: Final = (
+    "pass(?:word|wd|phrase|code)|pwd|secret|token|api[_-]?key|access[_-]?key|private[_-]?key|signing[_-]?key|auth[_-]?key"
+    "|authorization|session[_-]?id|signature|credential|cvv|cvc|jwt"
+)
 _KEYED_NAME = re.compile(_KEYED, re.IGNORECASE)
 # Whatever the patterns below can match holds one of these, in lower case. Looking for them is far cheaper than the
 # patterns: once over a whole report, then in each of its texts for those that were there.
 _HINTS: Final = (
-    "passw", "passphrase", "pwd", "secret", "token", "apikey", "api_key", "api-key", "accesskey", "access_key",
-    "access-key", "privatekey", "private_key", "private-key", "authorization", "sessionid", "session_id", "session-id",
-    "cookie", "cvv", "cvc", "@", "bearer", "okey_", "otok_", "eyj", "-----begin", "?",
+    "passw", "passphrase", "passcode", "pwd", "secret", "token", "apikey", "api_key", "api-key", "accesskey", "access_key",
+    "access-key", "privatekey", "private_key", "private-key", "signingkey", "signing_key", "signing-key", "authkey", "auth_key",
+    "auth-key", "authorization", "sessionid", "session_id", "session-id", "x-session", "sessid", "signature", "credential", "cookie", "cvv", "cvc",
+    "@", "bearer", "basic ", "okey_", "otok_", "eyj", "-----begin", "?", "jwt", "pw", "otp", "pin", "sig", "code=", "key=", "%3d", "[parameters:",
+    "_live_", "_test_", "_pat_", "ghp_", "gho_", "ghs_", "ghu_", "ghr_", "glpat-", "xox", "akia", "asia", "aiza", "ya29.", "sk-", "hf_", "npm_", "sg.", "pypi-", "dop_v1",
+    "shpat_", "whsec_", "key-",
 )  # fmt: skip
-_URL_USER = re.compile(r"(?<=://)[^\s/@:]*:[^\s/@]*(?=@)")
-_BEARER = re.compile(r"(?i)\b(bearer|basic)\s+[\w.~+/=-]{8,}")
+_URL_USER = re.compile(r"(?<=://)[^\s/@:?#\"']*:[^\s/?#\"']*(?=@)")
+# A user without a password is a name, unless nobody is called that.
+_URL_TOKEN = re.compile(r"(?<=://)(?=[^\s/@:]*\d)[\w.~%+-]{16,}(?=@)")
+_BEARER = re.compile(r"(?i)\b(bearer|basic|token|digest)\s+(?=[\w.~+/=-]*[\d._~+/=-])[\w.~+/=-]{12,}")
+_AUTHORISATION = re.compile(
+    r"(?i)\b((?:proxy-)?authorization\\{0,2}[\"']?\s*[:=]\s*b?)(?:(\\{0,2}[\"'])[^\"'\r\n]+|([A-Za-z][\w-]*\s+[^\r\n\"']+(?:[\"'][^\r\n\"']*[\"'][^\r\n\"']*)*))"
+)
 _OWN_SECRETS = re.compile(r"\bo(?:key|tok)_[A-Za-z0-9_-]{16,}")
 _JWT = re.compile(r"\beyJ[\w-]{8,}\.[\w-]{4,}\.[\w-]*")
+# Keys that are known by how they begin. Each is a public convention of somebody who gives them out.
+_KNOWN_SHAPES = re.compile(
+    r"\b(?:[a-z]{2,10}_(?:live|test|pat)_[A-Za-z0-9_]{16,}|gh[opsur]_[A-Za-z0-9]{30,}|glpat-[\w-]{18,}|xox[abeoprs]-[\w-]{10,}"
+    r"|A(?:KI|SI)A[0-9A-Z]{16}|AIza[\w-]{30,}|ya29\.[\w.-]{20,}|sk-[A-Za-z0-9_-]{20,}|hf_[A-Za-z0-9]{30,}|npm_[A-Za-z0-9]{30,}"
+    r"|SG\.[\w-]{16,}\.[\w-]{16,}|pypi-[\w-]{40,}|dop_v1_[0-9a-f]{40,}|shpat_[0-9a-f]{30,}|whsec_[A-Za-z0-9+/=]{20,}|key-[0-9a-f]{32})"
+)
 _KEY_BLOCK = re.compile(
-    r"-----BEGIN (?:[A-Z0-9]{1,20} ){0,3}PRIVATE KEY-----.*?(?:-----END (?:[A-Z0-9]{1,20} ){0,3}PRIVATE KEY-----|\Z)",
+    r"-----BEGIN (?:[A-Z0-9]{1,20} ){0,3}PRIVATE KEY(?: BLOCK)?-----.*?(?:-----END (?:[A-Z0-9]{1,20} ){0,3}PRIVATE KEY(?: BLOCK)?-----|\Z)",
     re.DOTALL,
 )
-_COOKIES = re.compile(r"(?i)\b((?:set-)?cookie[\"']?\s*:\s*)([^\r\n\"']+)")
-_QUERY = re.compile(r"(?<=[?&;])([\w.\-\[\]%]{1,80})=([^&;#\s\"'<>]+)")
+_COOKIES = re.compile(
+    r"(?i)\b((?:set-|\w{1,20}[_-])?cookies?\\{0,2}[\"']?\s*[:=]\s*)(\\{0,2}b?[\"']?(?=[^\r\n\"']*[=\d])[^\r\n\"'\\]+)"
+)
+_QUERY = re.compile(r"(?<=[?&;])([\w.\-\[\]%]{1,80})=([^&;#\s\"'<>\\]+)")
+# A URL inside a query is written with percent signs.
+_ENCODED_QUERY = re.compile(r"(?i)(?<=%3F|%26)([\w.\-]{1,80})%3D((?:(?!%26|%23)[^&;#\s\"'<>])+)")
+_ELEMENT = re.compile(r"<((?:[\w-]{1,40}:)?[\w.-]{1,80})(?:\s[^<>]{0,500})?>([^<>]{1,4000})</")
+_ESCAPED_PAIR = re.compile(r"""\\{1,4}["']([\w.-]{1,80})\\{1,4}["']\s*:\s*\\{1,4}["']((?:[^"'\\]|\\(?![\\"']))+)""")
+# A header or an item as a pair: ('authorization', 'Token …').
+_TUPLE = re.compile(r"""([(\[]\s*b?(["'])([\w.-]{1,80})\2\s*,\s*b?)(["'])((?:[^"'\\]|\\.)+)\4""")
+_PARAMETERS = re.compile(r"\[parameters: .*?\](?=\s*(?:\n|\)|$|\(Background))", re.DOTALL)
+_SHORT_PAIR = re.compile(
+    r"""(?i)(?<![\w.-])((?:[\w-]{0,20}[_-])?(?:pw|otp|totp|pin|sig|hmac)|pin[_-]?code|mfa[_-]?code)
+    (["']?\s*(?:=|:)\s*b?)(["'][^"']+["']|[^\s,;&"')\]}<>]*\d[^\s,;&"')\]}<>]*)""",
+    re.VERBOSE,
+)
 # ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
 # milliseconds start with 1, so they are none. The first digit stands first in the pattern: so it is searched for fastest.
 _CARD = re.compile(r"[2-6](?<![\w.-].)\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])")
@@ -81,7 +112,7 @@ class Redactor:
                 self._hints = (*self._hints, words[0])
         self._pair = re.compile(
             rf"""(?ix) (?P<name>(?<![\w-])[\w-]{{0,60}}(?:{keyed})[\w-]{{0,60}}) (?P<join>["']?\s*(?:=>|[:=])\s*(?:b?(?=["']))?)
-            (?P<value> "(?:[^"\\]|\\.)*" | '(?:[^'\\]|\\.)*' | (?:bearer\s+|basic\s+)?[^\s,;&"')\]}}]+ )"""
+            (?P<value> "(?:[^"\\]|\\.)*" | '(?:[^'\\]|\\.)*' | (?:bearer\s+|basic\s+)?[^\s,;&"')\]}}<>]+ )"""
         )
         self._option = re.compile(
             rf"""(?ix) (?P<name>(?<!\S)--?[\w-]{{0,60}}(?:{keyed})[\w-]{{0,60}}) (?P<join>\s+) (?P<value>[^\s"'-]\S*)"""
@@ -105,7 +136,7 @@ class Redactor:
         except KeyError:
             pass
         words = words_of(name)
-        rule = "password" if words == ["pass"] else None
+        rule = {"pass": "password", "pin": "code"}.get(words[0]) if len(words) == 1 else None
         for length in range(1, self._most_words + 1):
             for i in range(len(words) - length + 1):
                 together = "".join(words[i : i + length])
@@ -176,6 +207,7 @@ class Redactor:
         ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for.
         """
         signs = Signs(self._hints) if written is None else self.signs_in(written)
+        said = report.get("message") if report.get("kind") == "log" else None
         for key, inner in report.items():
             if key == "exceptions" and isinstance(inner, list):
                 for link in inner:
@@ -184,6 +216,8 @@ class Redactor:
                 continue
             else:
                 report[key] = self.value(inner, None, 0, signs)
+        if isinstance(said, str) and report.get("message") != said:
+            _hide_arguments(report, said)
         for path, label in self._paths:
             _hide_path(report, path, label, free=False)
         return report
@@ -204,7 +238,11 @@ class Redactor:
 
     def _list(self, value: list[Any], depth: int, signs: Signs) -> None:
         if len(value) == 2 and type(value[0]) is str and type(value[1]) is str:
-            value[1] = self.value(value[1], value[0], depth + 1, signs)
+            rule = self.rule_of_pair(value[0], value[1])
+            is_hidden = value[1].startswith("[hidden: ")
+            value[1] = (
+                mark(rule) if rule is not None and not is_hidden else self.value(value[1], None, depth + 1, signs)
+            )
             value[0] = self.text(value[0], signs)
             return
         option: str | None = None
@@ -236,26 +274,46 @@ class Redactor:
                         source[part] = self.source(lines, signs)
                     elif isinstance(lines, list):
                         source[part] = [self.source(line, signs) if isinstance(line, str) else line for line in lines]
-            if isinstance(frame.get("locals"), dict):
-                self.value(frame["locals"], None, 0, signs)
+            held = frame.get("locals")
+            if isinstance(held, dict):
+                if frame.get("own") is False and "execute" in str(frame.get("function", "")):
+                    # The values of a database statement are whatever the app keeps.
+                    for name in _STATEMENT_VALUES & held.keys():
+                        held[name] = mark("statement values")
+                self.value(held, None, 0, signs)
 
     def _hide_shapes(self, text: str, lower: str) -> str:
         if "-----begin" in lower:
             text = _KEY_BLOCK.sub(mark("private key"), text)
-        text = _URL_USER.sub(mark("url credentials"), text)
+        if "@" in text:
+            text = _URL_TOKEN.sub(mark("url credentials"), _URL_USER.sub(mark("url credentials"), text))
         text = _JWT.sub(mark("token"), text)
         text = _OWN_SECRETS.sub(mark("key"), text)
+        text = _KNOWN_SHAPES.sub(mark("key"), text)
+        if "authorization" in lower:
+            text = _AUTHORISATION.sub(_hide_authorisation, text)
         if "cookie" in lower:
             text = _COOKIES.sub(lambda found: found[0] if "[hidden" in found[2] else found[1] + mark("cookie"), text)
+        if "[parameters:" in lower:
+            text = _PARAMETERS.sub(f"[parameters: {mark('statement values')}]", text)
+        if "</" in text:
+            text = _ELEMENT.sub(self._hide_element, text)
+        if "\\" in text:
+            text = _ESCAPED_PAIR.sub(self._hide_second, text)
+        if "'," in text or '",' in text:
+            text = _TUPLE.sub(self._hide_tuple, text)
         text = self._pair.sub(self._hide_pair, text)
         text = self._option.sub(self._hide_pair, text)
+        text = _SHORT_PAIR.sub(self._hide_short, text)
         if "?" in text:
             text = _QUERY.sub(self._hide_parameter, text)
+        if "%3d" in lower:
+            text = _ENCODED_QUERY.sub(self._hide_encoded, text)
         return _BEARER.sub(lambda found: f"{found[1]} {mark('token')}", text)
 
     def _hide_pair(self, found: re.Match[str]) -> str:
         value = found["value"]
-        if "[hidden" in value:
+        if "[hidden" in value or _is_prose(found):
             return found[0]
         quote = value[0] if value[0] in "\"'" else ""
         rule = self.rule_for(found["name"])
@@ -267,8 +325,90 @@ class Redactor:
         return f"{found['name']}{found['join']}{quote}{mark(rule)}{quote}"
 
     def _hide_parameter(self, found: re.Match[str]) -> str:
-        rule = self.rule_for(found[1])
+        rule = self.rule_of_pair(found[1], found[2])
         return found[0] if rule is None or "[hidden" in found[2] else f"{found[1]}={mark(rule)}"
+
+    def _hide_encoded(self, found: re.Match[str]) -> str:
+        rule = self.rule_of_pair(found[1], found[2])
+        return found[0] if rule is None or "[hidden" in found[2] else f"{found[1]}%3D{mark(rule)}"
+
+    def _hide_element(self, found: re.Match[str]) -> str:
+        rule = self.rule_for(found[1].rpartition(":")[2])
+        if rule is None or "[hidden" in found[2] or not found[2].strip():
+            return found[0]
+        return found[0].replace(found[2] + "</", mark(rule) + "</")
+
+    def _hide_second(self, found: re.Match[str]) -> str:
+        rule = self.rule_for(found[1])
+        return found[0] if rule is None or "[hidden" in found[2] else found[0].replace(found[2], mark(rule))
+
+    def _hide_tuple(self, found: re.Match[str]) -> str:
+        rule = self.rule_of_pair(found[3], found[5])
+        if rule is None or "[hidden" in found[5]:
+            return found[0]
+        return f"{found[1]}{found[4]}{mark(rule)}{found[4]}"
+
+    def _hide_short(self, found: re.Match[str]) -> str:
+        value = found[3]
+        if "[hidden" in value:
+            return found[0]
+        quote = value[0] if value[0] in "\"'" else ""
+        return f"{found[1]}{found[2]}{quote}{mark(self.rule_for(found[1]) or 'secret')}{quote}"
+
+    def rule_of_pair(self, name: str, value: str) -> str | None:
+        """Return the rule that hides the value of a parameter, a field or a header of this name.
+
+        Two names mean something else everywhere but there: ``code``, as OAuth has it, and ``key``.
+        """
+        rule = self.rule_for(name)
+        if rule is None and len(value) >= 8 and name.lower() in ("code", "key") and any(map(str.isdigit, value)):
+            return "code" if name.lower() == "code" else "key"
+        return rule
+
+
+def _is_prose(found: re.Match[str]) -> bool:
+    """Whether what stands behind a name and a colon is a sentence: ``unclosed token: line 1``."""
+    if (
+        ":" not in found["join"]
+        or not found["join"].endswith((" ", "\t"))
+        or _KEYED_HARD.search(found["name"]) is not None
+    ):
+        return False
+    following = found.string[found.end() : found.end() + 3]
+    return found["value"].isalpha() and following[:1] == " " and following[1:2].isalnum()
+
+
+def _hide_authorisation(found: re.Match[str]) -> str:
+    if "[hidden" in found[0]:
+        return found[0]
+    return f"{found[1]}{found[2] or ''}{mark('authorisation')}"
+
+
+def _hide_arguments(report: dict[str, Any], said: str) -> None:
+    """Hide the arguments of a log record that are shown in its message no more."""
+    shown, attributes = str(report.get("message", "")), report.get("attributes")
+    if not isinstance(attributes, dict):
+        return
+    for name, value in attributes.items():
+        text = value if isinstance(value, str) else str(value)
+        if name.startswith("log.argument.") and text and text in said and text not in shown:
+            attributes[name] = mark("shown in a hidden part")
+
+
+_KEYED_HARD = re.compile("passphrase|authorization|private", re.IGNORECASE)
+_STATEMENT_VALUES: Final = frozenset(
+    {
+        "parameters",
+        "params",
+        "args",
+        "multiparams",
+        "distilled_parameters",
+        "cursor_parameters",
+        "query_params",
+        "param",
+        "seq_of_parameters",
+    }
+)
 
 
 def _hide_card(found: re.Match[str]) -> str:

@@ -15,14 +15,16 @@ MOST_RULE_CHARS: Final = 300
 
 # Each default rule: what the words of a name, written together, have to be for its value to be hidden.
 NAME_RULES: Final = {
-    "password": r"pass(?:word|wd|phrase|code)|pwd|(?:db|smtp|mail|user|ftp|proxy|basic|admin|root)pass",
-    "secret": r"(?:client|app|api|shared|consumer)?secret|private|credentials?",
+    "password": r"pass(?:word|wd|phrase|code)s?|pwd|pw|(?:db|smtp|mail|user|ftp|proxy|basic|admin|root)pass",
+    "secret": r"(?:client|app|api|shared|consumer)?secrets?|private|credentials?",
     # Header names reach an app in lower case: what was two words is one then.
-    "token": r"(?:access|refresh|id|auth|api|bearer|session|user|client|csrf|xsrf|oauth)?token|jwt|bearer|csrf|xsrf",
+    "token": r"(?:access|refresh|id|auth|api|bearer|session|user|client|csrf|xsrf|oauth)?tokens?|jwt|bearer|csrf|xsrf",
     "key": r"(?:api|access|auth|private|signing|encryption|reporting|obitus)key",
+    "signature": r"sig|signature|hmac|xsignature",
+    "code": r"[th]?otp|(?:otp|mfa|totp|verification|authorization|oauth)code|onetime(?:code|password)|(?:user|card)pin|pincode",
     "authorisation": r"authori[sz]ation|proxyauthori[sz]ation",
     "cookie": r"cookies?|setcookie",
-    "session": r"j?session(?:id|key|token)|phpsessid",
+    "session": r"[jx]?session(?:id|key|token|cookie)|xsession|phpsessid|sessid",
     "card": r"cardnumber|cvv2?|cvc2?",
 }
 WORD_SPLIT: Final = re.compile(r"[^A-Za-z0-9]+|(?<=[a-z0-9])(?=[A-Z])")

@@ -15,7 +15,7 @@ import pydantic_core
 from pydantic import ValidationError
 
 from obitus.core.clock import DAY_MS, to_ms, to_text
-from obitus.core.frames import ChainLink, Frame, looks_like_library
+from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
 from obitus.core.grouping import first_recipe
 from obitus.core.grouping.recipe import Part
 from obitus.core.grouping.rules import GroupingRule, decide, value_of
@@ -316,7 +316,7 @@ def chain_of(content: dict[str, Any]) -> list[ChainLink]:
         ChainLink(
             type=link["type"],
             message=link.get("message", ""),
-            frames=[_frame(frame) for frame in link.get("frames", ())],
+            frames=_frames(link.get("frames", ())),
             relation=link.get("relation"),
         )
         for link in content["exceptions"]
@@ -342,6 +342,12 @@ def searched(content: dict[str, Any], chain: list[ChainLink], app: str, environm
         "file": inner.file if inner else "",
         "entry_point": run["entry_point"] if run else "",
     }
+
+
+def _frames(given: Sequence[dict[str, Any]]) -> list[Frame]:
+    frames = [_frame(frame) for frame in given]
+    # Where the sender says what is own, that counts; where it does not, paths alone mislead.
+    return frames if all(frame.get("own") is not None for frame in given) else settle_relative(frames)
 
 
 def _frame(frame: dict[str, Any]) -> Frame:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Final
 
-from obitus.core.frames import ChainLink, Frame, looks_like_library
+from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
 from obitus.core.stacks.lines import BEGINS_ANEW, CUT_OFF, MOST_FRAMES, Found, cut
 
 MOST_MESSAGE_LINES: Final = 200
@@ -109,6 +109,10 @@ def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
                 i += 1
             continue
         break
+    for block, _ in blocks:
+        block.frames = settle_relative(block.frames)
+        for member in block.members:
+            member.frames = settle_relative(member.frames)
     chain: list[ChainLink] = []
     for place in range(len(blocks) - 1, -1, -1):
         block, _ = blocks[place]
