@@ -7,7 +7,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test lint bench bench-grouping bench-releases shots describe lock wheel chromium clean
+.PHONY: help setup demo test lint bench bench-grouping bench-releases bench-hiding matrix redis shots describe lock wheel chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -17,7 +17,7 @@ setup: .venv/ready $(CONSOLE) ## Install everything and build the console
 demo: setup ## Run the service with the ferry line's two weeks in it, and print one link
 	@$(BIN)/obitus demo
 
-test: setup chromium lint $(TELEMETRY_JS) ## Run linters and all tests
+test: setup chromium redis lint $(TELEMETRY_JS) ## Run linters and all tests
 	@$(BIN)/python -m pytest
 
 lint: setup ## Check style and types: ruff, mypy, svelte-check
@@ -31,6 +31,14 @@ bench-grouping: setup ## Measure how well failures are grouped, on planted fault
 
 bench-releases: setup ## Measure verdicts, rates and likely changes, on streams and repositories whose truth is known
 	@$(BIN)/python -m bench.releases
+
+bench-hiding: setup ## Measure how many planted secrets are hidden, and how much is hidden for nothing
+	@$(BIN)/python -m bench.hiding
+
+matrix: setup redis ## Drive other people's frameworks, servers and job runners, and write the table in docs/capture.md
+	@rm -rf build/matrix && mkdir -p build/matrix
+	@OBITUS_MATRIX=$(CURDIR)/build/matrix $(BIN)/python -m pytest tests/client/places tests/client/test_celery.py
+	@$(BIN)/python docs/make_matrix.py build/matrix
 
 bench: setup ## Measure speed, as ratios against floors taken in the same run
 	@$(BIN)/python -m bench
@@ -53,6 +61,9 @@ lock: ## Pin the Python dependencies anew
 	@build/uv/bin/uv pip compile -q --upgrade --universal --python-version 3.11 --generate-hashes --no-emit-index-url \
 	  --no-emit-find-links --no-header --no-annotate --extra cli --extra server -c requirements/server.txt \
 	  pyproject.toml requirements/build.in requirements/test.in -o requirements/dev.txt
+
+redis:
+	@command -v redis-server >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq redis-server >/dev/null; }
 
 chromium:
 	@[ -x /usr/bin/chromium ] || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq chromium >/dev/null; }

@@ -71,6 +71,7 @@ def watch(
     hide: _Sequence[str] | None = None,
     edit: _Callable[[dict[str, _Any]], dict[str, _Any] | None] | None = None,
     values: bool = True,
+    users: bool = True,
     source: bool = True,
     exits: bool = False,
     failures_per_second: float = 25.0,
@@ -90,6 +91,7 @@ def watch(
     - ``without``: kinds of breadcrumbs to leave out, such as ``["query"]``.
     - ``hide``: redaction rules beside the default ones: ``["name vessel pin", "path request.body.json.card", "e-mail"]``.
     - ``edit``: is given each report before it is redacted, and returns it, changed or not, or None to drop it.
+    - ``users``: whether who asks is taken from a framework that knows, such as Django's ``request.user``.
     - ``values``, ``source``: whether local values and source lines are sent.
     - ``exits``: whether leaving with a non-zero status counts as a failure.
     - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
@@ -120,6 +122,7 @@ def watch(
             own=own,
             edit=edit,
             values=values,
+            users=users,
             source=source,
             exits=exits,
             failures_per_second=failures_per_second,

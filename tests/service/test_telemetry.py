@@ -208,3 +208,32 @@ def test_any_shape_is_survived(shape: Any) -> None:
             {name: [{"scopeSpans": [{"spans": [shape]}], "scopeLogs": [{"logRecords": [shape]}]}]},
         ):
             list(translate(wrapped, 1_700_000_000_000, telemetry.Steps()))
+
+
+def test_earlier_names_and_runs_that_come_later(running: Running) -> None:
+    """Spans with the names of before, exported one by one as they end: the run knows the failure of its inner step."""
+    key = running.add_app()
+    trace = "5b8aa5a2d2c872e8321cf37308d69df2"
+    now_ns = time.time_ns()
+
+    def export(span: dict[str, object]) -> None:
+        common = {"traceId": trace, "startTimeUnixNano": str(now_ns), "endTimeUnixNano": str(now_ns + 5_000_000)}
+        resource = {"attributes": [{"key": "service.name", "value": {"stringValue": "sailings"}}]}
+        body = {"resourceSpans": [{"resource": resource, "scopeSpans": [{"spans": [common | span]}]}]}
+        answer = running.ask("POST", "/v1/traces", body, token=key)
+        assert answer.status == 200, answer.data
+
+    def attribute(name: str, value: object) -> dict[str, object]:
+        return {"key": name, "value": {"intValue" if isinstance(value, int) else "stringValue": value}}
+
+    raised = [attribute("exception.type", "TypeError"), attribute("exception.message", "no level")]
+    event = {"name": "exception", "timeUnixNano": str(now_ns), "attributes": raised}
+    export({"spanId": "051581bf3cb55c13", "parentSpanId": "5fb397be34d26b51", "name": "handler", "kind": 1, "events": [event], "status": {"code": 2}})  # fmt: skip
+    named = [attribute("http.method", "GET"), attribute("http.route", "/board/{pier}"), attribute("http.status_code", 500), attribute("http.url", "https://pier.example/board/eastholm")]  # fmt: skip
+    export({"spanId": "5fb397be34d26b51", "name": "GET", "kind": 2, "attributes": named, "status": {"code": 2}})
+    rows = running.service.reader.rows("SELECT seq, kind FROM reports ORDER BY seq")
+    found = {row["kind"]: json.loads(running.service.evidence.read(row["seq"])) for row in rows}
+    assert found["run"]["run"]["entry_point"] == "GET /board/{pier}" and found["run"]["run"]["outcome"] == "failed"
+    assert found["run"]["run"]["failures"] == [found["failure"]["id"]]
+    assert found["run"]["request"]["method"] == "GET" and found["run"]["request"]["status"] == 500
+    assert found["run"]["request"]["url"] == "https://pier.example/board/eastholm"

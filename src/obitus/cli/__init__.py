@@ -10,6 +10,11 @@ def main() -> None:
     try:
         import typer  # noqa: F401
     except ImportError:
+        if sys.argv[1:2] == ["check"]:
+            # Where only the client is installed, which is where it is needed.
+            from obitus.client.check import main as check
+
+            sys.exit(check(sys.argv[2:]))
         sys.stderr.write("obitus: the command line is not installed. Run: pip install 'obitus[cli]'\n")
         sys.exit(2)
     from obitus.cli.commands import run

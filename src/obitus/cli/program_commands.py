@@ -55,7 +55,7 @@ def check_command(
     as_json: Annotated[bool, typer.Option("--json", help="Print the findings as JSON.")] = False,
 ) -> None:
     """Send a test report with this shell's settings and say precisely what is wrong."""
-    from obitus.cli import check
+    from obitus.client import check
 
     findings = check.check(client_settings())
     if as_json:

@@ -17,7 +17,7 @@ from obitus.core.clock import to_ms
 from obitus.core.wording import ago, count_of
 
 if TYPE_CHECKING:
-    from obitus.cli.check import Finding
+    from obitus.client.check import Finding
 
 SHAPES: Final = {"untriaged": "○", "accepted": "◐", "settled": "●", "regressed": "▲", "parked": "‖"}
 SEVERITY_SHAPES: Final = {"TRACE": "·", "DEBUG": "·", "INFO": "·", "WARN": "!", "ERROR": "×", "FATAL": "×"}

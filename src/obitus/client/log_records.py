@@ -18,6 +18,13 @@ if TYPE_CHECKING:
 MOST_ARGUMENTS: Final = 20
 MOST_EXTRA: Final = 40
 TRACEBACK: Final = "Traceback (most recent call last):"
+SERVERS: Final = frozenset(
+    {
+        "uvicorn.error", "hypercorn.error", "gunicorn.error", "daphne.server", "waitress", "cherrypy.error", "cheroot", "aiohttp.server",
+        "tornado.application", "sanic.error", "django.request", "granian", "werkzeug", "arq.worker", "apscheduler.executors.default", "huey",
+    }
+)  # fmt: skip
+"""Who logs exceptions that reached the edge of an app: nobody in it handled them."""
 REDIRECTED: Final = "celery.redirected"
 _NOT_WANTED: Final = ("", False, False)
 _PLAIN: Final = frozenset({str, int, float, bool, type(None)})
@@ -116,11 +123,11 @@ class _Records:
             return None
         attributes = {"log.logger": record.name, "log.message": message[:1000]} | self._extra(record)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit | GeneratorExit):
-            # An event loop logs what no task asked for; everybody else logs what they caught.
+            # An event loop logs what no task asked for, a server what an app did not catch; everybody else what they did.
             by_loop = record.name == "asyncio"
             return self._reporter.record(
                 error,
-                handled=not by_loop,
+                handled=not by_loop and record.name not in SERVERS,
                 captured_by="asyncio" if by_loop else "logging",
                 severity=severity,
                 attributes=attributes,

@@ -65,8 +65,12 @@ class Connection:
 
         ``connect_s`` is the longest time for connecting, ``whole_s`` for everything.
         """
+        return self.request("POST", body, headers, connect_s, whole_s)
+
+    def request(self, method: str, body: bytes, headers: dict[str, str], connect_s: float, whole_s: float) -> Answer:
+        """Ask with any method, as ``post`` does."""
         ends = monotonic() + whole_s
-        head = f"POST {self._target} HTTP/1.1\r\nHost: {self._host_header}\r\nContent-Length: {len(body)}\r\n"
+        head = f"{method} {self._target} HTTP/1.1\r\nHost: {self._host_header}\r\nContent-Length: {len(body)}\r\n"
         head += "".join(f"{name}: {value}\r\n" for name, value in headers.items()) + "\r\n"
         request = head.encode("latin-1", "replace") + body
         kept = self._usable()

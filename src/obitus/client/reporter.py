@@ -290,7 +290,7 @@ class Reporter:
                     self.held.strengthen(run.caught, handled=False)
                 self.held.release(run)
             # It leads back to the run: without this only the garbage collector would free either.
-            run.resolve = None
+            run.resolve = run.user = None
         except Exception as trouble:
             if is_the_apps(trouble):
                 raise
@@ -506,8 +506,8 @@ class Reporter:
         attributes: Mapping[str, Any] | None,
         run: runs.RunState | None,
     ) -> str:
-        if run is not None and run.resolve is not None:
-            guarded(run.resolve)()
+        if run is not None:
+            _resolve(run)
         report = self.new_report("failure", severity, run, attributes or {})
         report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain}
         self.seen.tell(chain[0]["type"], chain[0]["message"])
@@ -566,8 +566,7 @@ class Reporter:
         if self._no_room(self._run_rate):
             return
         run.kept = reason
-        if run.resolve is not None:
-            guarded(run.resolve)()
+        _resolve(run)
         report = self.new_report("run", "INFO", run, {})
         del report["severity"]
         report["run"] = run.as_report(ended_s)
@@ -646,3 +645,14 @@ class Reporter:
         self._begin()
         # Nothing more yet: most children that only become another program never come to report anything.
         self._process["process.pid"] = os.getpid()
+
+
+@guarded
+def _resolve(run: runs.RunState) -> None:
+    """Fill in what is known of a run only by now."""
+    if run.resolve is not None:
+        run.resolve()
+    if run.user is not None and "user.id" not in (run.attributes or {}):
+        user = run.user()
+        if user is not None:
+            run.attach("user.id", str(user)[:300])

@@ -34,6 +34,8 @@ class RunState:
     """Whether a failure of it was reported that nobody caught."""
     resolve: Callable[[], None] | None = None
     """Fills in what is known only once the app has begun, such as the route; called before each report."""
+    user: Callable[[], Any] | None = None
+    """Returns who asks, where the framework has found that out by itself."""
     route: str | None = None
     """The template of the route, where a framework has told it."""
     trace_state: str | None = None

@@ -17,6 +17,7 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_KEY": "Reporting key of this app and environment.",
     "OBITUS_RELEASE": "Version of this app, e.g. 2.9.0.",
     "OBITUS_ENVIRONMENT": "Environment this app believes it runs in; the key decides, this is kept as an attribute.",
+    "OBITUS_OWN": "Modules that are own code although they are installed like libraries: `skerry, ferry_core`.",
     "OBITUS_OFF": "1, true, yes or on: report nothing at all.",
     "OBITUS_LOGS": "From which severity log records are sent, by logger: `WARN, sailings.fares=DEBUG, noisy=off`. WARN.",
     "OBITUS_BREADCRUMBS": "From which severity log records become breadcrumbs, by logger, in the same form. INFO.",
@@ -40,6 +41,8 @@ class Settings:
     release: str | None
     environment: str | None
     off: bool
+    users: bool = True
+    """Whether who asks is taken from a framework that knows, such as Django's ``request.user``."""
     own: tuple[str, ...] = ()
     """Modules that are own code although they are installed like libraries."""
     logs: Mapping[str, str] = field(default_factory=lambda: {"": "WARN"})
@@ -101,6 +104,7 @@ def load(
     hide: Sequence[str] | None = None,
     spool: str | os.PathLike[str] | None = None,
     exit_s: float | None = None,
+    own: Sequence[str] = (),
     environ: Mapping[str, str] | None = None,
     **more: Any,
 ) -> Settings:
@@ -146,6 +150,7 @@ def load(
         if place.strip()
         else default_spool(found),
         exit_s=max(0.0, exit_s),
+        own=tuple(own) or tuple((found.get("OBITUS_OWN") or "").replace(",", " ").split()),
         **more,
     )
 

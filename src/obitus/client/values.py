@@ -89,6 +89,12 @@ def _show(value: Any, redactor: Redactor, depth: int) -> str:
 
 
 def _show_other(value: Any, kind: type, redactor: Redactor, depth: int) -> str:
+    # By the type's own name: a class of the app is never taken for one of these.
+    made_by = type.__getattribute__(kind, "__module__")
+    if type(made_by) is str and made_by.partition(".")[0] in ("numpy", "pandas"):
+        shown = _table(value, kind)
+        if shown:
+            return shown
     if issubclass(kind, enum.Enum):
         return f"{kind.__name__}.{value._name_}"
     if issubclass(kind, type):
@@ -123,6 +129,25 @@ def _octets(value: bytes | bytearray, _: Redactor, __: int) -> str:
 
 def _safe(value: object, _: Redactor, __: int) -> str:
     return repr(value)
+
+
+def _table(value: Any, kind: type) -> str:
+    """Return a number of NumPy as it is, an array or a table by its shape and the types in it; empty for anything else.
+
+    The libraries' own descriptors are asked, which look at nothing but the object's head.
+    """
+    names = {base.__name__ for base in kind.__mro__}
+    if "generic" in names and "ndarray" not in names:
+        return repr(value.item())
+    if kind.__name__ in ("ndarray", "memmap"):
+        inner = f" {value.tolist()!r}" if value.size <= MOST_ITEMS and value.dtype.kind in "biufU" else ""
+        return f"<{kind.__name__} shape={value.shape} dtype={value.dtype}{inner}>"
+    if kind.__name__ == "Series":
+        return f"<Series shape={value.shape} dtype={value.dtype}>"
+    if kind.__name__ == "DataFrame":
+        columns = ", ".join(f"{name}: {dtype}" for name, dtype in list(value.dtypes.items())[:MOST_ITEMS])
+        return f"<DataFrame shape={value.shape} {columns}>"
+    return ""
 
 
 def _mapping(value: dict[Any, Any], redactor: Redactor, depth: int) -> str:

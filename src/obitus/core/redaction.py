@@ -17,8 +17,8 @@ MOST_DEPTH: Final = 60
 
 _NAME = re.compile("|".join(f"(?P<{rule}>{pattern})" for rule, pattern in NAME_RULES.items()))
 _KEYED: Final = (
-    "pass(?:word|wd|phrase|code)|pwd|secret|token|api[_-]?key|access[_-]?key|private[_-]?key|signing[_-]?key|auth[_-]?key"
-    "|authorization|session[_-]?id|signature|credential|cvv|cvc|jwt"
+    "pass(?:word|wd|phrase|code)|pwd|secret|token|api[_-]?key|access[_-]?key|private[_-]?key|signing[_-]?key|encryption[_-]?key|auth[_-]?key"
+    "|authorization|sess(?:ion)?[_-]?(?:id|token|key|cookie)|x-session|bearer|signature|credential|cvv|cvc|jwt"
 )
 _KEYED_NAME = re.compile(_KEYED, re.IGNORECASE)
 # Whatever the patterns below can match holds one of these, in lower case. Looking for them is far cheaper than the
@@ -26,7 +26,7 @@ _KEYED_NAME = re.compile(_KEYED, re.IGNORECASE)
 _HINTS: Final = (
     "passw", "passphrase", "passcode", "pwd", "secret", "token", "apikey", "api_key", "api-key", "accesskey", "access_key",
     "access-key", "privatekey", "private_key", "private-key", "signingkey", "signing_key", "signing-key", "authkey", "auth_key",
-    "auth-key", "authorization", "sessionid", "session_id", "session-id", "x-session", "sessid", "signature", "credential", "cookie", "cvv", "cvc",
+    "auth-key", "authorization", "sessionid", "session_id", "session-id", "x-session", "sessiontoken", "session_token", "sessionkey", "session_key", "encryption", "pass'", 'pass"', "pass=", "pass:", "sessid", "signature", "credential", "cookie", "cvv", "cvc",
     "@", "bearer", "basic ", "okey_", "otok_", "eyj", "-----begin", "?", "jwt", "pw", "otp", "pin", "sig", "code=", "key=", "%3d", "[parameters:",
     "_live_", "_test_", "_pat_", "ghp_", "gho_", "ghs_", "ghu_", "ghr_", "glpat-", "xox", "akia", "asia", "aiza", "ya29.", "sk-", "hf_", "npm_", "sg.", "pypi-", "dop_v1",
     "shpat_", "whsec_", "key-",
@@ -51,7 +51,7 @@ _KEY_BLOCK = re.compile(
     re.DOTALL,
 )
 _COOKIES = re.compile(
-    r"(?i)\b((?:set-|\w{1,20}[_-])?cookies?\\{0,2}[\"']?\s*[:=]\s*)(\\{0,2}b?[\"']?(?=[^\r\n\"']*[=\d])[^\r\n\"'\\]+)"
+    r"(?i)\b((?:set-|\w{1,20}[_-])?cookies?\\{0,2}[\"']?\s*[:=]\s*)(\\{0,2}b?[\"']?(?=[^\r\n\"']*[=\d])(?:[^\r\n\"'\\]|=\"[^\"\r\n]*\")+)"
 )
 _QUERY = re.compile(r"(?<=[?&;])([\w.\-\[\]%]{1,80})=([^&;#\s\"'<>\\]+)")
 # A URL inside a query is written with percent signs.
@@ -62,7 +62,7 @@ _ESCAPED_PAIR = re.compile(r"""\\{1,4}["']([\w.-]{1,80})\\{1,4}["']\s*:\s*\\{1,4
 _TUPLE = re.compile(r"""([(\[]\s*b?(["'])([\w.-]{1,80})\2\s*,\s*b?)(["'])((?:[^"'\\]|\\.)+)\4""")
 _PARAMETERS = re.compile(r"\[parameters: .*?\](?=\s*(?:\n|\)|$|\(Background))", re.DOTALL)
 _SHORT_PAIR = re.compile(
-    r"""(?i)(?<![\w.-])((?:[\w-]{0,20}[_-])?(?:pw|otp|totp|pin|sig|hmac)|pin[_-]?code|mfa[_-]?code)
+    r"""(?i)(?<![\w.-])((?:[\w-]{0,20}[_-])?(?:pw|pass|otp|totp|pin|sig|hmac)|pin[_-]?code|mfa[_-]?code)
     (["']?\s*(?:=|:)\s*b?)(["'][^"']+["']|[^\s,;&"')\]}<>]*\d[^\s,;&"')\]}<>]*)""",
     re.VERBOSE,
 )

@@ -25,6 +25,13 @@ MOST_STEPS: Final = 100
 MOST_ATTRIBUTES: Final = 200
 MOST_TEXT: Final = 8000
 _KINDS: Final = {"SPAN_KIND_INTERNAL": 1, "SPAN_KIND_SERVER": 2, "SPAN_KIND_CLIENT": 3, "SPAN_KIND_PRODUCER": 4, "SPAN_KIND_CONSUMER": 5}  # fmt: skip
+# OpenTelemetry's semantic conventions before 1.23 (HTTP) and 1.28 (databases), as many SDKs still write them.
+_EARLIER_NAMES: Final = {
+    "http.method": "http.request.method", "http.url": "url.full", "http.target": "url.path", "http.status_code": "http.response.status_code",
+    "http.scheme": "url.scheme", "http.client_ip": "client.address", "http.user_agent": "user_agent.original", "net.peer.name": "server.address",
+    "net.peer.port": "server.port", "db.statement": "db.query.text", "db.system": "db.system.name", "db.operation": "db.operation.name",
+    "messaging.destination": "messaging.destination.name", "enduser.id": "user.id",
+}  # fmt: skip
 _SERVER, _CLIENT, _PRODUCER, _CONSUMER = 2, 3, 4, 5
 _OWN_NAMES: Final = ("service.name", "service.version", "deployment.environment.name", "deployment.environment")
 
@@ -55,7 +62,37 @@ class Steps:
 
     def __init__(self) -> None:
         self._by_trace: OrderedDict[tuple[str, str], list[dict[str, Any]]] = OrderedDict()
+        self._links: OrderedDict[tuple[str, str], tuple[list[str], dict[str, Any]]] = OrderedDict()
         self._lock = Lock()
+
+    def add_failure(self, app: str, trace: str, failure_id: str) -> None:
+        """Remember a failure of a trace: the span that is its run may come in a later export."""
+        with self._lock:
+            ids, _ = self._link(app, trace)
+            if failure_id not in ids and len(ids) < MOST_STEPS:
+                ids.append(failure_id)
+
+    def failures_of(self, app: str, trace: str) -> list[str]:
+        """Return the ids of a trace's failures so far."""
+        with self._lock:
+            return list(self._links.get((app, trace), ([], {}))[0])
+
+    def set_run(self, app: str, trace: str, run: dict[str, Any]) -> None:
+        """Remember the run of a trace: a failure of it may come in a later export."""
+        with self._lock:
+            self._link(app, trace)[1].update(run)
+
+    def run_of(self, app: str, trace: str) -> dict[str, Any] | None:
+        """Return the run of a trace, where it came."""
+        with self._lock:
+            return dict(self._links.get((app, trace), ([], {}))[1]) or None
+
+    def _link(self, app: str, trace: str) -> tuple[list[str], dict[str, Any]]:
+        link = self._links.setdefault((app, trace), ([], {}))
+        self._links.move_to_end((app, trace))
+        while len(self._links) > MOST_TRACES:
+            self._links.popitem(last=False)
+        return link
 
     def add(self, app: str, trace: str, step: dict[str, Any]) -> None:
         """Remember a step."""
@@ -121,6 +158,7 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Tr
                 steps.add(source.app, span.trace, _step(span))
             if span.is_run:
                 runs[span.trace] = _run_part(span)
+                steps.set_run(source.app, span.trace, runs[span.trace])
         for place, span in told:
             try:
                 found.reports.extend([(place, report) for report in _of_span(span, runs, shared, source, steps)])
@@ -146,7 +184,7 @@ class _Span:
         self.end_ns = _nanoseconds(raw.get("endTimeUnixNano")) or self.start_ns
         if not self.start_ns:
             raise Untranslatable("a span needs a startTimeUnixNano")
-        self.attributes = _attributes(raw.get("attributes"))
+        self.attributes = _with_stable_names(_attributes(raw.get("attributes")))
         status = _dict(raw, "status")
         self.failed = status.get("code") in (2, "STATUS_CODE_ERROR")
         self.status_message = str(status.get("message", ""))[:MOST_TEXT]
@@ -184,6 +222,14 @@ class _Span:
         return self.name or (str(method) if method else "without a name")
 
 
+def _with_stable_names(attributes: dict[str, Any]) -> dict[str, Any]:
+    """Add the names of the stable semantic conventions where a sender uses the earlier ones."""
+    for earlier, stable in _EARLIER_NAMES.items():
+        if earlier in attributes and stable not in attributes:
+            attributes[stable] = attributes[earlier]
+    return attributes
+
+
 def _of_span(
     span: _Span, runs: Mapping[str, dict[str, Any]], shared: dict[str, Any], source: Source, steps: Steps
 ) -> Iterator[dict[str, Any]]:
@@ -199,12 +245,16 @@ def _of_span(
         report["handled"] = not span.failed and escaped not in (True, "true", "True")
         report["captured_by"] = "OpenTelemetry span"
         report["trail"] = steps.of(source.app, span.trace)
-        if span.trace in runs:
-            report["run"] = runs[span.trace]
+        run_part = runs.get(span.trace) or steps.run_of(source.app, span.trace)
+        if run_part is not None:
+            report["run"] = run_part
         failures.append(report)
+        steps.add_failure(source.app, span.trace, report["id"])
         yield report
     if span.is_run:
-        run = _run_part(span) | {"outcome": span.outcome, "failures": [f["id"] for f in failures][:50]}
+        # What a step inside it raised may have come with an export before this one.
+        ids = steps.failures_of(source.app, span.trace) if not span.parent or span.failed or failures else []
+        run = _run_part(span) | {"outcome": span.outcome, "failures": (ids or [f["id"] for f in failures])[:50]}
         if not run["failures"]:
             del run["failures"]
         if span.parent:

@@ -18,15 +18,17 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch Django's base handler and its signal for exceptions."""
 
     @guarded
-    def note_route(match: Any) -> None:
+    def note_route(match: Any, request: Any) -> None:
         run = runs.current.get()
+        if run is not None and reporter.settings.users:
+            run.user = lambda: _user_of(request)
         if run is not None and getattr(match, "route", None) is not None:
             run.route = "/" + braces(str(match.route))
 
     def make(before: Any) -> Any:
         def resolve_request(handler: Any, request: Any) -> Any:
             match = before(handler, request)
-            note_route(match)
+            note_route(match, request)
             return match
 
         return resolve_request
@@ -45,3 +47,13 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
             active.record(error, handled=False, captured_by="django")
 
     got_request_exception.connect(failed, weak=False, dispatch_uid="obitus")
+
+
+def _user_of(request: Any) -> Any:
+    """Return the key of the person who asks, where the app has looked that up: it is not looked up for this."""
+    user = getattr(request, "__dict__", {}).get("_cached_user")
+    if user is None:
+        held = getattr(request, "__dict__", {}).get("user")
+        # A lazy object that nobody has looked at would ask the database.
+        user = held.__dict__.get("_wrapped") if type(held).__name__ == "SimpleLazyObject" else held
+    return getattr(user, "pk", None) if getattr(user, "is_authenticated", False) is True else None

@@ -1,9 +1,13 @@
-"""``obitus check``: sends a test report with this shell's settings and says precisely what is wrong."""
+"""``obitus check``: sends a test report with this shell's settings and says precisely what is wrong.
+
+On the standard library alone: ``python -m obitus check`` works wherever the client is installed.
+"""
 
 from __future__ import annotations
 
 import json
 import os
+import sys
 import tempfile
 import time
 from collections.abc import Iterator, Mapping
@@ -11,9 +15,8 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from typing import Any, Final
 
-import urllib3
-
 from obitus import __version__
+from obitus.client.posting import Connection, PostTrouble
 from obitus.client.settings import Settings
 from obitus.core.clock import to_ms, to_text
 from obitus.core.ids import uuid7
@@ -58,8 +61,7 @@ def _steps(settings: Settings) -> Iterator[Finding]:
     if not settings.key:
         yield Finding("key", False, "OBITUS_KEY is not set. Make one: obitus app add NAME")
     key = settings.key or ""
-    pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(TIMEOUT_S))
-    health, trouble = _health(pool, url)
+    health, trouble = _health(url)
     if health is None:
         yield Finding("address", False, trouble)
         return
@@ -76,7 +78,7 @@ def _steps(settings: Settings) -> Iterator[Finding]:
         said = f"This clock is {abs(difference) / 1000:.0f} s {ahead} the service's. Set it (times are corrected meanwhile)."
         yield Finding("clock", False, said)
     yield Finding("clock", True, f"{abs(difference)} ms {ahead} the service's.")
-    yield _send(pool, url, key, settings.release)
+    yield _send(url, key, settings.release)
     yield _spool(settings)
     yield Finding(
         "logs", True, f"Sent from {_thresholds(settings.logs)}; breadcrumbs from {_thresholds(settings.breadcrumbs)}."
@@ -113,14 +115,13 @@ def _thresholds(by_logger: Mapping[str, str]) -> str:
     return by_logger[""] + (f" ({others})" if others else "")
 
 
-def _health(pool: urllib3.PoolManager, url: str) -> tuple[dict[str, Any] | None, str]:
+def _health(url: str) -> tuple[dict[str, Any] | None, str]:
     try:
-        answer = pool.request("GET", f"{url}/health", redirect=False)
-    except (urllib3.exceptions.HTTPError, ValueError) as error:
-        reason = getattr(error, "reason", None) or error
-        return None, f"{url} cannot be reached: {reason}. Is the service running, is the address right?"
+        answer = Connection(f"{url}/health").request("GET", b"", {"Connection": "close"}, TIMEOUT_S, TIMEOUT_S)
+    except (PostTrouble, ValueError) as error:
+        return None, f"{url} cannot be reached: {error}. Is the service running, is the address right?"
     try:
-        content = json.loads(answer.data)
+        content = json.loads(answer.body)
         datetime.fromisoformat(content["time"])
         if isinstance(content["reasons"], list) and isinstance(content["ready"], bool):
             return content, ""
@@ -129,7 +130,7 @@ def _health(pool: urllib3.PoolManager, url: str) -> tuple[dict[str, Any] | None,
     return None, f"{url} answers with status {answer.status}, but it is not Obitus. Compare OBITUS_URL with Set-up."
 
 
-def _send(pool: urllib3.PoolManager, url: str, key: str, release: str | None) -> Finding:
+def _send(url: str, key: str, release: str | None) -> Finding:
     now_ms = time.time_ns() // 1_000_000
     report = {
         "kind": "log",
@@ -149,11 +150,10 @@ def _send(pool: urllib3.PoolManager, url: str, key: str, release: str | None) ->
     }
     started = time.perf_counter()
     try:
-        answer = pool.request(
-            "POST", f"{url}/reports", body=json.dumps(report).encode(), headers=headers, redirect=False
-        )
-        content = json.loads(answer.data)
-    except (urllib3.exceptions.HTTPError, ValueError) as error:
+        sent = {**headers, "Connection": "close"}
+        answer = Connection(f"{url}/reports").post(json.dumps(report).encode(), sent, TIMEOUT_S, TIMEOUT_S)
+        content = json.loads(answer.body)
+    except (PostTrouble, ValueError) as error:
         return Finding("report", False, f"The test report got no answer ({error}). Look at the service's log.")
     took_ms = (time.perf_counter() - started) * 1000
     if answer.status in (401, 403):
@@ -163,3 +163,20 @@ def _send(pool: urllib3.PoolManager, url: str, key: str, release: str | None) ->
     lines = content.get("lines") or [{}]
     said = lines[0].get("reason") or content.get("detail") or f"status {answer.status}"
     return Finding("report", False, f"The test report was refused: {said}")
+
+
+def main(arguments: list[str]) -> int:
+    """Check, print what was found, and return the exit status: 0 where all is right, 1 where it is not."""
+    from obitus.client import settings
+
+    try:
+        findings = check(settings.load())
+    except settings.SettingTrouble as trouble:
+        sys.stderr.write(f"obitus: {trouble}\n")
+        return 2
+    if "--json" in arguments:
+        sys.stdout.write(json.dumps(as_json(findings), indent=2, ensure_ascii=False) + "\n")
+    else:
+        for finding in findings:
+            sys.stdout.write(f"{'right' if finding.right else 'WRONG':<6}{finding.what:<9}{finding.said}\n")
+    return 0 if all(finding.right for finding in findings) else 1
