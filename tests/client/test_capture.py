@@ -213,3 +213,90 @@ def test_threads_and_their_names(reported: Reported) -> None:
     finally:
         obitus.stop()
         threading.excepthook = before
+
+
+def test_long_chains_keep_their_root(reported: Reported) -> None:
+    """Of forty causes the first and the last ten are shown, with how many are missing between them."""
+    error: Exception = ValueError("root cause")
+    for place in range(40):
+        try:
+            raise RuntimeError(f"step {place}") from error
+        except RuntimeError as raised:
+            error = raised
+    obitus.record(error)
+    chain = reported.one()["exceptions"]
+    assert chain[0]["message"] == "step 39" and chain[-1]["message"] == "root cause"
+    assert len(chain) == 20 and chain[9]["links_left_out"] == 21
+
+
+def test_groups_say_what_is_missing_and_whose_members_are_whose(reported: Reported) -> None:
+    """Thirty members: twenty shown, ten counted. A group inside a group: its members point to it."""
+    inner = ExceptionGroup("inner", [ValueError("a"), ValueError("b")])
+    obitus.record(ExceptionGroup("outer", [inner, KeyError("c")]))
+    obitus.record(ExceptionGroup("many", [ValueError(i) for i in range(30)]))
+    nested, many = (report["exceptions"] for report in reported.all())
+    assert [(link["message"].split(" (")[0], link.get("member_of")) for link in nested] == [
+        ("outer", None), ("inner", 0), ("a", 1), ("b", 1), ("'c'", 0),
+    ]  # fmt: skip
+    assert len(many) == 21 and many[0]["members_left_out"] == 10
+
+
+def test_hostile_args_and_dictionaries(reported: Reported) -> None:
+    """Exceptions whose args or __dict__ raise are reported all the same."""
+
+    class Hostile(Exception):
+        @property
+        def args(self) -> Any:  # type: ignore[override]
+            raise RuntimeError("no args")
+
+    class Dictless(Exception):
+        @property
+        def __dict__(self) -> Any:  # type: ignore[override]
+            raise RuntimeError("no dictionary")
+
+    for kind in (Hostile, Dictless):
+        try:
+            raise kind("x")
+        except Exception as error:
+            obitus.record(error)
+    assert [report["exceptions"][0]["type"].rpartition(".")[2] for report in reported.all()] == ["Hostile", "Dictless"]
+
+
+def test_compiled_library_code_is_no_own_code(reported: Reported) -> None:
+    """Two faults that call the same compiled function are two issues, at the places that called it."""
+    import numpy
+
+    dice = numpy.random.default_rng(1)
+
+    def depth() -> Any:
+        return dice.integers(5, 1)
+
+    def berth() -> Any:
+        return dice.integers(7, 2)
+
+    for act in (depth, berth):
+        try:
+            act()
+        except ValueError as error:
+            obitus.record(error)
+    for report in reported.all():
+        frames = report["exceptions"][-1]["frames"]
+        compiled = [f for f in frames if f["file"].endswith((".pyx", ".pxi"))]
+        assert compiled and not any(f["own"] for f in compiled)
+        assert frames[-1]["own"] is False and [f["function"] for f in frames if f["own"]][-1].endswith(
+            ("depth", "berth")
+        )
+    assert len(reported.running.issues()) == 2
+
+
+def test_arrays_show_their_shape(reported: Reported) -> None:
+    """Numbers of NumPy as they are, arrays by shape and type."""
+    import numpy
+
+    depths, one = numpy.zeros((300, 4)), numpy.float64(2.5)
+    try:
+        raise ValueError(len(depths), one)
+    except ValueError as error:
+        obitus.record(error)
+    shown = reported.one()["exceptions"][0]["frames"][-1]["locals"]
+    assert shown["depths"] == "<ndarray shape=(300, 4) dtype=float64>" and shown["one"] == "2.5"

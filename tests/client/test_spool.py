@@ -164,3 +164,15 @@ def test_a_spool_that_cannot_be_used(
     texts = [record.getMessage() for record in caplog.records if record.name == "obitus"]
     assert sum("reports wait in memory" in text for text in texts) == 1, texts
     assert len(running.issues()) == 1 and running.issues()[0]["failures"] == 5
+
+
+def test_a_wrong_clock_loses_nothing(tmp_path: Path) -> None:
+    """What was written while the clock stood years ago is sent once it is right, and not thrown away for its age."""
+    written = Spool(tmp_path, most_bytes=10**9, most_age_s=60, dropped=Dropped(), clock_s=lambda: 1_000.0)
+    written.append([b"from long ago\n"])
+    written.put_down(b"and beside it\n")
+    written.forget()
+    dropped = Dropped()
+    right = Spool(tmp_path, most_bytes=10**9, most_age_s=60, dropped=dropped, clock_s=lambda: 2_000_000_000.0)
+    assert right.adopt() == 2 and sorted(drained(right)) == [b"and beside it\n", b"from long ago\n"] and dropped == {}
+    right.close()

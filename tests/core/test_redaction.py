@@ -181,3 +181,65 @@ def test_any_text_is_a_rule_or_a_clear_no(text: str, by: str) -> None:
         assert str(trouble)
         return
     assert parse_rule(rule.text) == rule
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "unclosed token: line 1",
+        "passwd: Permission denied",
+        "invalid token: unexpected end of input",
+        "the key is not in the index",
+        "pin the version to 3.1",
+        "Token expired at noon",
+        "ssh://git@git.skerry.example/gate",
+        "signature mismatch for boarding",
+    ],
+)
+def test_prose_is_left_alone(text: str) -> None:
+    """A word that names secrets, in a sentence that holds none, hides nothing."""
+    assert Redactor().text(text) == text
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        f"Authorization: Token {SECRET}",
+        f'Authorization: Digest username="x", response="{SECRET}"',
+        f"[SQL: INSERT INTO people]\n[parameters: ('p-102', '{SECRET}')]\n(Background on this error)",
+        f"https://{SECRET}-0123456789@git.skerry.example/x",
+        f"postgres://gate:p@{SECRET}@db/x",
+        f"<password>{SECRET}</password>",
+        f"next=https%3A%2F%2Fx%2F%3Ftoken%3D{SECRET}%26a%3D1",
+        f"[('accept', '*/*'), ('authorization', 'Token {SECRET}')]",
+        f'{{"variables": "{{\\"password\\": \\"{SECRET}\\"}}"}}',
+        f"cookie=session={SECRET}",
+        f"X-Gate-Signature: {SECRET}",
+        f"GET /back?code={SECRET}&state=1",
+        f"otp={SECRET}",
+    ],
+)
+def test_more_forms_of_secrets(text: str) -> None:
+    """Each of these once got through."""
+    assert SECRET not in Redactor().text(text)
+
+
+def test_arguments_of_a_hidden_message() -> None:
+    """What a log record's message hides is not shown beside it as its argument."""
+    report = {
+        "kind": "log",
+        "message": f"password={SECRET}",
+        "attributes": {"log.argument.0": SECRET, "log.argument.1": "x"},
+    }
+    hidden = Redactor().report(report)
+    assert SECRET not in str(hidden) and hidden["attributes"]["log.argument.1"] == "x"
+
+
+def test_a_measured_set() -> None:
+    """Of planted secrets of thirty kinds in every place of a report at least 99% are hidden (all of them: make bench-hiding)."""
+    from bench.hiding import _holds, planted
+
+    redactor = Redactor()
+    found = list(planted(7))[::4]
+    leaked = [what for what, value, make in found if _holds(str(redactor.report(make(redactor, True))), value)]
+    assert len(leaked) <= len(found) * 0.01, leaked

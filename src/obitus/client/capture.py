@@ -161,7 +161,7 @@ class Capture:
         """Return the exception's message. Its ``__str__`` may be the app's own: raise, hang, be huge, be no text."""
         kind = type(error)
         written_by: object = kind.__str__
-        if written_by in _PLAIN_STR and all(type(part) in _PLAIN_PARTS for part in error.args):
+        if written_by in _PLAIN_STR and all(type(part) in _PLAIN_PARTS for part in _args_of(error)):
             return _cut(str(error))
         if kind in self._mute_types:
             return f"[no message: {kind.__name__}.__str__ did not come back earlier]"
@@ -174,7 +174,7 @@ class Capture:
             except BaseException as raised:
                 answer.append(f"[no message: {kind.__name__}.__str__ raised {type(raised).__name__}]")
 
-        if not _is_python(written_by) and all(type(part).__str__ in _PLAIN_PART_STR for part in error.args):
+        if not _is_python(written_by) and all(type(part).__str__ in _PLAIN_PART_STR for part in _args_of(error)):
             ask()
             return answer[0]
         # Code of the app runs here: in a thread of its own, so that one which never ends holds nothing up.
@@ -343,6 +343,12 @@ class Capture:
         if origin:
             return not (origin.startswith(self._library_folders) or looks_like_library(origin))
         return not file.endswith(COMPILED_ENDINGS)
+
+
+def _args_of(error: BaseException) -> tuple[Any, ...]:
+    # The built-in descriptor: a class of the app may have a property of that name.
+    found: tuple[Any, ...] = BaseException.__dict__["args"].__get__(error)
+    return found
 
 
 def _text_of_a_remote(cause: BaseException | None) -> str | None:
