@@ -12,6 +12,8 @@ from pathlib import Path
 import pytest
 import urllib3
 
+from tests.client.interpreters import interpreters, name_of
+from tests.conftest import Running
 from tests.end_to_end.test_nothing_is_lost import free_port
 
 ROOT = Path(__file__).parents[2]
@@ -50,18 +52,39 @@ def install(folder: Path, wheel: Path, *requirements: str) -> Path:
                 wanted.append(line)
         text = "\n".join(wanted) + "\n"
     pins.write_text(text)
-    call(python, "-m", "pip", "install", "-q", "--require-hashes", "-r", pins)
+    if text.strip():
+        call(python, "-m", "pip", "install", "-q", "--require-hashes", "-r", pins)
     call(python, "-m", "pip", "install", "-q", "--no-deps", wheel)
     return folder / "bin"
 
 
 @pytest.mark.timeout(300)
 def test_base_install_is_the_client_alone(wheel: Path, tmp_path: Path) -> None:
-    """With urllib3 and nothing else the client works; the command line says what to install."""
-    programs = install(tmp_path / "base", wheel, "urllib3")
+    """With nothing else installed the client works; the command line says what to install, and checks all the same."""
+    programs = install(tmp_path / "base", wheel, "nothing")
     code = "import obitus, logging; obitus.watch(url='http://127.0.0.1:9', key='okey_x'); obitus.record(ValueError()); print(obitus.flush(0.5))"
     assert "False" in call(programs / "python", "-c", code)
     assert "pip install 'obitus[cli]'" in call(programs / "obitus", status=2)
+    assert "OBITUS_URL is not set" in call(programs / "obitus", "check", status=1)
+
+
+@pytest.mark.timeout(300)
+def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> None:
+    """The line that Set-up shows installs the client from the service, hash and all; it reports, and checks itself."""
+    made = running.ask("POST", "/api/apps", {"name": "net-loft", "environment": "production"}).json()
+    assert f"{running.url}/client/obitus-" in made["install"] and "#sha256=" in made["install"]
+    for python in interpreters():
+        folder = tmp_path / name_of(python)
+        subprocess.run([python, "-m", "venv", str(folder)], check=True)
+        program = folder / "bin/python"
+        call(program, "-m", "pip", "install", "-q", "--no-index", made["install"])
+        here = {"OBITUS_URL": running.url, "OBITUS_KEY": made["key"], "OBITUS_SPOOL": str(folder / "spool")}
+        said = call(program, "-m", "obitus", "check", **here)
+        assert "WRONG" not in said and "A test report was taken" in said
+        call(program, "-c", "import obitus\nobitus.watch()\n1 / 0", status=1, **here)
+    assert running.issues()[0]["failures"] == len(interpreters())
+    wrong = made["install"].rpartition("=")[0] + "=" + "0" * 64
+    assert "hash" in call(program, "-m", "pip", "install", "--force-reinstall", "--no-index", wrong, status=1).lower()
 
 
 @pytest.mark.timeout(300)

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
 from obitus.core.kinds import KINDS, settings_lines
-from obitus.service import answers, secrets, views
+from obitus.service import answers, client_wheel, secrets, views
 from obitus.service.access import SignedIn, TheService, signed_in
 from obitus.service.problems import described
 from obitus.service.wiring import Service
@@ -134,7 +134,7 @@ def _new_key(
         url=url,
         kind=kind,
         settings=settings_lines(url, key, kind=kind),
-        install=explained.install,
+        install=client_wheel.requirement(url, explained.install),
         steps=[answers.StepAnswer(title=step.title, lines=step.lines) for step in explained.steps],
         then=explained.then,
     )

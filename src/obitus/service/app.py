@@ -19,6 +19,7 @@ from obitus.service import (
     api_people,
     api_releases,
     api_rules,
+    client_wheel,
     console,
     reports,
     telemetry,
@@ -97,6 +98,7 @@ def make_app(service: Service) -> FastAPI:
         api_grouping.router,
         api_releases.router,
         router,
+        client_wheel.router,
         console.router,
     ):
         app.include_router(part)

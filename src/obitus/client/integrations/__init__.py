@@ -22,6 +22,7 @@ TABLE: Final = {
     "click.core": f"{_HERE}.commands:install",
     "typer._click.core": f"{_HERE}.commands:install",
     "django.core.handlers.base": f"{_HERE}.djangos:install",
+    "django.db.backends.utils": f"{_HERE}.djangos:install_statements",
     "flask.signals": f"{_HERE}.flasks:install",
     "quart.signals": f"{_HERE}.flasks:install",
     "werkzeug.routing.matcher": f"{_HERE}.frameworks:install_werkzeug",

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
+from obitus.client.integrations.databases import quiet, tell
 from obitus.client.integrations.requests import braces
 from obitus.client.patches import Patches
 
@@ -47,6 +48,44 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
             active.record(error, handled=False, captured_by="django")
 
     got_request_exception.connect(failed, weak=False, dispatch_uid="obitus")
+
+
+def install_statements(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Watch the cursors that Django wraps its drivers' own in: some of those go past what watches the driver."""
+
+    def one(before: Any) -> Any:
+        def _execute(cursor: Any, sql: Any, params: Any, *more: Any) -> Any:
+            return _watched(cursor, sql, None, lambda: before(cursor, sql, params, *more))
+
+        return _execute
+
+    def many(before: Any) -> Any:
+        def _executemany(cursor: Any, sql: Any, param_list: Any, *more: Any) -> Any:
+            times = len(param_list) if hasattr(param_list, "__len__") else None
+            return _watched(cursor, sql, times, lambda: before(cursor, sql, param_list, *more))
+
+        return _executemany
+
+    patches.put(module.CursorWrapper, "_execute", one)
+    patches.put(module.CursorWrapper, "_executemany", many)
+
+
+def _watched(cursor: Any, sql: Any, times: int | None, act: Any) -> Any:
+    import obitus
+
+    reporter = obitus._reporter()
+    if reporter is None:
+        return act()
+    system = str(getattr(cursor.db, "vendor", ""))
+    started_s = reporter.timer()
+    with quiet():
+        try:
+            answer = act()
+        except Exception as error:
+            tell(reporter, sql, started_s, system=system, times=times, error=error)
+            raise
+    tell(reporter, sql, started_s, system=system, rows=getattr(cursor.cursor, "rowcount", None), times=times)
+    return answer
 
 
 def _user_of(request: Any) -> Any:
