@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import os
+import sqlite3
 import statistics
 import subprocess
 import sys
@@ -28,7 +30,14 @@ def measure(folder: Path) -> None:
     recording(folder)
     healthy_request()
     breadcrumbs()
+    recorded_on_disk(folder)
+    runs()
+    statements()
+    log_records(folder)
     imports()
+    starts(folder)
+    exits(folder)
+    forks(folder)
     threads_while_away(folder)
     memory(folder)
 
@@ -41,17 +50,28 @@ class Sink:
     waiting = 0
     spooled = (0, 0)
 
+    is_awake = True
+
     def put(self, report: dict[str, Any]) -> bool:
         return True
+
+    keep = put
+
+    def put_down(self, report: dict[str, Any], *, held: bool = False) -> None:
+        return None
+
+    def let_go(self, path: Path, *, send: bool) -> None: ...
 
     def drop(self, why: str, count: int = 1) -> None: ...
 
     def flush(self, timeout_s: float) -> bool:
         return True
 
-    def stop(self, timeout_s: float) -> None: ...
+    def wake(self) -> None: ...
 
-    def secure(self) -> None: ...
+    def close(self) -> None: ...
+
+    def secure(self, timeout_s: float = 1.0) -> None: ...
 
 
 def quiet_reporter(*, hooks: bool = False, values: bool = True) -> Reporter:
@@ -60,7 +80,8 @@ def quiet_reporter(*, hooks: bool = False, values: bool = True) -> Reporter:
         url="http://127.0.0.1:9", key="okey_x", off=False, spool="off", values=values, failures_per_second=1e9
     )
     reporter = Reporter(settings, hooks=hooks)
-    reporter.sender = Sink()  # type: ignore[assignment]
+    reporter.sender.close()
+    reporter.sender = reporter.held._sender = Sink()  # type: ignore[assignment]
     return reporter
 
 
@@ -176,15 +197,176 @@ def breadcrumbs() -> None:
     row("a breadcrumb / deque.append of a tuple", f"{ours * 1e9:.0f} ns", f"{floor * 1e9:.0f} ns", ours / floor)
 
 
+def watching(folder: Path, name: str, **more: Any) -> None:
+    """Watch this process with nobody there to report to."""
+    logging.getLogger("obitus").setLevel(logging.CRITICAL)
+    obitus.watch(url="http://127.0.0.1:9", key="okey_x", spool=folder / name, **more)
+
+
+def recorded_on_disk(folder: Path) -> None:
+    """``obitus.record`` of 30 frames, which is on disk when it returns, against capturing alone."""
+    reporter = quiet_reporter()
+
+    def failing(act: Callable[[BaseException], Any]) -> Callable[[], None]:
+        def once() -> None:
+            try:
+                deep(28, {"id": "SK-4711"})
+            except ValueError as error:
+                act(error)
+
+        return once
+
+    watching(folder, "recorded", failures_per_second=1e9)
+    captured = lambda error: reporter.record(error, handled=True, captured_by="record")  # noqa: E731
+    ours, floor = in_turns(lambda: timed(failing(obitus.record), 100), lambda: timed(failing(captured), 100))
+    obitus.stop(0)
+    row("obitus.record, on disk / captured", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+
+
+def runs() -> None:
+    """An empty run against an empty ``with`` block of a context manager in Python."""
+
+    class Bare:
+        def __enter__(self) -> None: ...
+
+        def __exit__(self, *details: object) -> None: ...
+
+    def ours_() -> None:
+        for _ in range(5000):
+            with obitus.run("job bench"):
+                pass
+
+    def bare() -> None:
+        for _ in range(5000):
+            with Bare():
+                pass
+
+    obitus._use(quiet_reporter())
+    ours, floor = in_turns(lambda: timed(ours_, 3) / 5000, lambda: timed(bare, 3) / 5000)
+    obitus.stop()
+    row("a run / an empty with block (bound: 15 us)", f"{ours * 1e6:.1f} us", f"{floor * 1e6:.2f} us", ours / floor)
+
+
+def statements() -> None:
+    """``select ?`` on sqlite3, watched, against the same on a connection that is not."""
+    bare = sqlite3.connect(":memory:")
+    obitus._use(quiet_reporter(hooks=True))
+    watched = sqlite3.connect(":memory:")
+
+    def asking(connection: sqlite3.Connection) -> Callable[[], None]:
+        def ask() -> None:
+            for i in range(5000):
+                connection.execute("select ?", (i,)).fetchone()
+
+        return ask
+
+    ours, floor = in_turns(lambda: timed(asking(watched), 3) / 5000, lambda: timed(asking(bare), 3) / 5000)
+    obitus.stop()
+    row(
+        "a statement, watched / bare (bound: 15 us more)", f"{ours * 1e6:.1f} us", f"{floor * 1e6:.1f} us", ours / floor
+    )
+
+
+def log_records(folder: Path) -> None:
+    """``log.info`` to a file, watched, against the same with reporting off."""
+    logger = logging.getLogger("bench.records")
+    logger.propagate = False
+    logger.setLevel(logging.INFO)
+    handler = logging.FileHandler(folder / "records.log")
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
+    logger.addHandler(handler)
+
+    def saying() -> None:
+        for i in range(3000):
+            logger.info("pass %d printed for %s", i, "p-102")
+
+    def watched() -> float:
+        obitus._use(quiet_reporter(hooks=True))
+        took = timed(saying, 3) / 3000
+        obitus.stop()
+        return took
+
+    ours, floor = in_turns(watched, lambda: timed(saying, 3) / 3000)
+    logger.removeHandler(handler)
+    handler.close()
+    row("log.info to a file, watched / off (bound: 1.4)", f"{ours * 1e6:.1f} us", f"{floor * 1e6:.1f} us", ours / floor)
+
+
+def programs(folder: Path, code: str, *, off: bool) -> float:
+    """Return how long a program takes, start and end included."""
+    environment = os.environ | {
+        "OBITUS_URL": "http://127.0.0.1:9",
+        "OBITUS_KEY": "okey_x",
+        "OBITUS_SPOOL": str(folder / "programs"),
+        "OBITUS_OFF": "1" if off else "",
+        "PYTHONDONTWRITEBYTECODE": "",
+    }
+    return timed(lambda: subprocess.run([sys.executable, "-c", code], env=environment, capture_output=True), 3)
+
+
+def compared(folder: Path, name: str, code: str) -> None:
+    """Measure a program with reporting against the same with reporting off."""
+    programs(folder, code, off=False)
+    ours, floor = in_turns(lambda: programs(folder, code, off=False), lambda: programs(folder, code, off=True))
+    row(name, f"{ours * 1e3:.0f} ms", f"{floor * 1e3:.0f} ms", ours / floor)
+    print(f"{'':<4}{(ours - floor) * 1e3:.0f} ms more")
+
+
+def starts(folder: Path) -> None:
+    """What ``watch()`` adds to a program that does nothing else (bound: 80 ms)."""
+    compared(folder, "a program that watches / switched off (bound: 80 ms)", "import obitus; obitus.watch()")
+
+
+def exits(folder: Path) -> None:
+    """What the end of a program costs: with a healthy run only (bound: 20 ms), and with a failure that nobody takes."""
+    for name, work, bound in (
+        ("end of a process, a healthy run", "with obitus.run('command x'): pass", "20 ms"),
+        ("end of a process, a failure, nobody there", "obitus.record(ValueError('x'))", "0.2 s"),
+    ):
+        code = f"import obitus, time; obitus.watch()\n{work}\nt = time.perf_counter(); obitus._at_exit(); print(time.perf_counter() - t)"
+        environment = os.environ | {"OBITUS_URL": "http://127.0.0.1:9", "OBITUS_KEY": "okey_x", "OBITUS_SPOOL": str(folder / "exits")}  # fmt: skip
+        took = []
+        for _ in range(3 * ROUNDS):
+            ended = subprocess.run([sys.executable, "-c", code], env=environment, capture_output=True, text=True)
+            took.append(float(ended.stdout))
+        empty = statistics.median(
+            timed(lambda: subprocess.run([sys.executable, "-c", "pass"]), 3) for _ in range(ROUNDS)
+        )
+        ours = statistics.median(took)
+        row(
+            f"{name} / an empty program (bound: {bound})", f"{ours * 1e3:.1f} ms", f"{empty * 1e3:.0f} ms", ours / empty
+        )
+
+
+def forks(folder: Path) -> None:
+    """A fork and the end of its child, with the client's threads at work, against the same with reporting off."""
+
+    def fork() -> None:
+        child = os.fork()
+        if child == 0:
+            os._exit(0)
+        os.waitpid(child, 0)
+
+    def watched() -> float:
+        watching(folder, "forks")
+        obitus.record(ValueError("x"))
+        took = timed(fork, 30)
+        obitus.stop(0)
+        return took
+
+    ours, floor = in_turns(watched, lambda: timed(fork, 30))
+    row("fork and end of a child, watched / off", f"{ours * 1e3:.2f} ms", f"{floor * 1e3:.2f} ms", ours / floor)
+
+
 def imports() -> None:
-    """``import obitus`` against ``import logging, urllib3``, each in a fresh interpreter, less the empty one."""
+    """``import obitus`` against ``import logging, http.client``, each in a fresh interpreter, less the empty one."""
 
     def start(code: str) -> float:
         return timed(lambda: subprocess.run([sys.executable, "-c", code], check=True), 3)
 
     empty = statistics.median(start("pass") for _ in range(ROUNDS))
-    ours, floor = in_turns(lambda: start("import obitus") - empty, lambda: start("import logging, urllib3") - empty)
-    row("import obitus / import logging, urllib3", f"{ours * 1e3:.0f} ms", f"{floor * 1e3:.0f} ms", ours / floor)
+    ours, floor = in_turns(lambda: start("import obitus") - empty, lambda: start("import logging, http.client") - empty)
+    row("import obitus / import logging, http.client", f"{ours * 1e3:.0f} ms", f"{floor * 1e3:.0f} ms", ours / floor)
 
 
 def threads_while_away(folder: Path) -> None:

@@ -23,14 +23,39 @@ _KEYED: Final = (
 _KEYED_NAME = re.compile(_KEYED, re.IGNORECASE)
 # Whatever the patterns below can match holds one of these, in lower case. Looking for them is far cheaper than the
 # patterns: once over a whole report, then in each of its texts for those that were there.
-_HINTS: Final = (
+_KEYED_HINTS: Final = (
     "passw", "passphrase", "passcode", "pwd", "secret", "token", "apikey", "api_key", "api-key", "accesskey", "access_key",
     "access-key", "privatekey", "private_key", "private-key", "signingkey", "signing_key", "signing-key", "authkey", "auth_key",
-    "auth-key", "authorization", "sessionid", "session_id", "session-id", "x-session", "sessiontoken", "session_token", "sessionkey", "session_key", "encryption", "pass'", 'pass"', "pass=", "pass:", "sessid", "signature", "credential", "cookie", "cvv", "cvc",
-    "@", "bearer", "basic ", "okey_", "otok_", "eyj", "-----begin", "?", "jwt", "pw", "otp", "pin", "sig", "code=", "key=", "%3d", "[parameters:",
-    "_live_", "_test_", "_pat_", "ghp_", "gho_", "ghs_", "ghu_", "ghr_", "glpat-", "xox", "akia", "asia", "aiza", "ya29.", "sk-", "hf_", "npm_", "sg.", "pypi-", "dop_v1",
-    "shpat_", "whsec_", "key-",
+    "auth-key", "authorization", "session", "sessid", "encryption", "signature", "credential", "cookie", "cvv", "cvc", "bearer", "jwt",
 )  # fmt: skip
+_SHORT_HINTS: Final = ("pw", "otp", "pin", "sig", "hmac", "mfa", "pass'", 'pass"', "pass=", "pass:")
+_SHAPE_HINTS: Final = (
+    "okey_", "otok_", "eyj", "-----begin", "_live_", "_test_", "_pat_", "ghp_", "gho_", "ghs_", "ghu_", "ghr_", "glpat-", "xox", "akia", "asia",
+    "aiza", "ya29.", "sk-", "hf_", "npm_", "sg.", "pypi-", "dop_v1", "shpat_", "whsec_", "key-",
+)  # fmt: skip
+_OTHER_HINTS: Final = ("@", "?", "code=", "key=", "%3d", "[parameters:", "basic ", "digest ")
+_HINTS: Final = (*_KEYED_HINTS, *_SHORT_HINTS, *_SHAPE_HINTS, *_OTHER_HINTS)
+# Some stand in many a word. Where one is met, what it is the beginning of is looked for before anything else is done.
+_MEANT: Final = {
+    "sk-": re.compile(r"sk-[a-z0-9_-]{20}"),
+    "sg.": re.compile(r"sg\.[\w-]{16}"),
+    "key-": re.compile(r"key-[0-9a-f]{32}"),
+    "asia": re.compile(r"asia[0-9a-z]{16}"),
+    "hf_": re.compile(r"hf_[a-z0-9]{30}"),
+    "npm_": re.compile(r"npm_[a-z0-9]{30}"),
+    "_test_": re.compile(r"_test_[a-z0-9_]{16}"),
+    **{
+        hint: re.compile(hint + r"""[\w-]{0,12}["'\\]{0,9}\s*[=:,>%]""")
+        for hint in ("pw", "otp", "pin", "sig", "hmac", "mfa")
+    },
+}
+_KEYED_GROUP, _SHORT_GROUP, _SHAPE_GROUP, _OTHER_GROUP = 1, 2, 4, 8
+_GROUP_OF: Final = (
+    dict.fromkeys(_OTHER_HINTS, _OTHER_GROUP)
+    | dict.fromkeys(_SHAPE_HINTS, _SHAPE_GROUP)
+    | dict.fromkeys(_SHORT_HINTS, _SHORT_GROUP)
+    | dict.fromkeys(_KEYED_HINTS, _KEYED_GROUP)
+)
 _URL_USER = re.compile(r"(?<=://)[^\s/@:?#\"']*:[^\s/?#\"']*(?=@)")
 # A user without a password is a name, unless nobody is called that.
 _URL_TOKEN = re.compile(r"(?<=://)(?=[^\s/@:]*\d)[\w.~%+-]{16,}(?=@)")
@@ -110,6 +135,7 @@ class Redactor:
                 words = words_of(rule.what)
                 keyed += "|" + r"[\W_]?".join(map(re.escape, words))
                 self._hints = (*self._hints, words[0])
+        self._roots = _by_root(self._hints)
         self._pair = re.compile(
             rf"""(?ix) (?P<name>(?<![\w-])[\w-]{{0,60}}(?:{keyed})[\w-]{{0,60}}) (?P<join>["']?\s*(?:=>|[:=])\s*(?:b?(?=["']))?)
             (?P<value> "(?:[^"\\]|\\.)*" | '(?:[^'\\]|\\.)*' | (?:bearer\s+|basic\s+)?[^\s,;&"')\]}}<>]+ )"""
@@ -127,7 +153,9 @@ class Redactor:
         if "\\u00" in lower:
             return Signs(self._hints)
         # A team's pattern may hang on what stands around a text, which JSON changes: these are always looked for.
-        return Signs(tuple(hint for hint in self._hints if hint in lower), _CARD.search(written) is not None)
+        near = [hint for root, hints in self._roots.items() if root in lower for hint in hints]
+        hints = tuple(hint for hint in near if hint in lower and _is_meant(hint, lower))
+        return Signs(hints, _CARD.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
@@ -153,10 +181,13 @@ class Redactor:
         ``signs`` may be narrowed to what ``signs_in`` found in the whole that this text is a part of.
         """
         lower = text.lower()
+        groups = 0
         for hint in self._hints if signs is ALL_SIGNS else signs.hints:
-            if hint in lower:
-                text = self._hide_shapes(text, lower)
-                break
+            if hint in lower and (groups & _GROUP_OF.get(hint, 0) or _is_meant(hint, lower)):
+                # A word of the team's own is looked for as the default ones are.
+                groups |= _GROUP_OF.get(hint, _KEYED_GROUP)
+        if groups:
+            text = self._hide_shapes(text, lower, groups)
         if signs.cards and len(text) >= 13:
             text = _CARD.sub(_hide_card, text)
         for pattern, label in self._patterns:
@@ -282,34 +313,48 @@ class Redactor:
                         held[name] = mark("statement values")
                 self.value(held, None, 0, signs)
 
-    def _hide_shapes(self, text: str, lower: str) -> str:
-        if "-----begin" in lower:
-            text = _KEY_BLOCK.sub(mark("private key"), text)
-        if "@" in text:
-            text = _URL_TOKEN.sub(mark("url credentials"), _URL_USER.sub(mark("url credentials"), text))
-        text = _JWT.sub(mark("token"), text)
-        text = _OWN_SECRETS.sub(mark("key"), text)
-        text = _KNOWN_SHAPES.sub(mark("key"), text)
-        if "authorization" in lower:
-            text = _AUTHORISATION.sub(_hide_authorisation, text)
-        if "cookie" in lower:
-            text = _COOKIES.sub(lambda found: found[0] if "[hidden" in found[2] else found[1] + mark("cookie"), text)
-        if "[parameters:" in lower:
-            text = _PARAMETERS.sub(f"[parameters: {mark('statement values')}]", text)
-        if "</" in text:
-            text = _ELEMENT.sub(self._hide_element, text)
-        if "\\" in text:
-            text = _ESCAPED_PAIR.sub(self._hide_second, text)
-        if "'," in text or '",' in text:
-            text = _TUPLE.sub(self._hide_tuple, text)
-        text = self._pair.sub(self._hide_pair, text)
-        text = self._option.sub(self._hide_pair, text)
-        text = _SHORT_PAIR.sub(self._hide_short, text)
+    def _hide_shapes(self, text: str, lower: str, groups: int) -> str:
+        """Apply the patterns of the groups whose hints the text holds."""
+        if groups & _SHAPE_GROUP:
+            if "-----begin" in lower:
+                text = _KEY_BLOCK.sub(mark("private key"), text)
+            if "eyj" in lower:
+                text = _JWT.sub(mark("token"), text)
+            if "okey_" in lower or "otok_" in lower:
+                text = _OWN_SECRETS.sub(mark("key"), text)
+            text = _KNOWN_SHAPES.sub(mark("key"), text)
+        if groups & _OTHER_GROUP:
+            if "@" in text:
+                text = _URL_TOKEN.sub(mark("url credentials"), _URL_USER.sub(mark("url credentials"), text))
+            if "[parameters:" in lower:
+                text = _PARAMETERS.sub(f"[parameters: {mark('statement values')}]", text)
+            if "basic " in lower or "digest " in lower:
+                text = _BEARER.sub(lambda found: f"{found[1]} {mark('token')}", text)
+        if groups & _KEYED_GROUP:
+            text = self._hide_keyed(text, lower)
+        if groups & (_KEYED_GROUP | _SHORT_GROUP):
+            if "</" in text:
+                text = _ELEMENT.sub(self._hide_element, text)
+            if "\\" in text:
+                text = _ESCAPED_PAIR.sub(self._hide_second, text)
+            if "'," in text or '",' in text:
+                text = _TUPLE.sub(self._hide_tuple, text)
+            text = _SHORT_PAIR.sub(self._hide_short, text)
         if "?" in text:
             text = _QUERY.sub(self._hide_parameter, text)
         if "%3d" in lower:
             text = _ENCODED_QUERY.sub(self._hide_encoded, text)
-        return _BEARER.sub(lambda found: f"{found[1]} {mark('token')}", text)
+        return text
+
+    def _hide_keyed(self, text: str, lower: str) -> str:
+        if "authorization" in lower:
+            text = _AUTHORISATION.sub(_hide_authorisation, text)
+        if "cookie" in lower:
+            text = _COOKIES.sub(lambda found: found[0] if "[hidden" in found[2] else found[1] + mark("cookie"), text)
+        if "bearer" in lower or "token" in lower:
+            text = _BEARER.sub(lambda found: f"{found[1]} {mark('token')}", text)
+        text = self._pair.sub(self._hide_pair, text)
+        return self._option.sub(self._hide_pair, text)
 
     def _hide_pair(self, found: re.Match[str]) -> str:
         value = found["value"]
@@ -364,6 +409,23 @@ class Redactor:
         if rule is None and len(value) >= 8 and name.lower() in ("code", "key") and any(map(str.isdigit, value)):
             return "code" if name.lower() == "code" else "key"
         return rule
+
+
+def _by_root(hints: Iterable[str]) -> dict[str, list[str]]:
+    """Return hints by a shorter text that each of them holds: a whole report is searched for those first."""
+    found: dict[str, list[str]] = {}
+    for hint in hints:
+        root = next((root for root in _ROOTS if root in hint), hint)
+        found.setdefault(root, []).append(hint)
+    return found
+
+
+_ROOTS: Final = ("pass", "key", "sess", "sig", "tok", "gh", "pat", "cv", "a29", "_t", "_l", "pw")
+
+
+def _is_meant(hint: str, lower: str) -> bool:
+    pattern = _MEANT.get(hint)
+    return pattern is None or pattern.search(lower) is not None
 
 
 def _is_prose(found: re.Match[str]) -> bool:
