@@ -12,7 +12,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from tests.client.programs import environment_for, write
+from tests.client.programs import environment_for, run, write
 from tests.client.test_unhandled import failures
 from tests.conftest import Running
 
@@ -33,9 +33,12 @@ def obitus_run(
 def test_output_passes_through_untouched(running: Running, tmp_path: Path) -> None:
     """Standard output, standard error, standard input and the status are the program's own; a good end is a counted run."""
     code = "import sys; data = sys.stdin.buffer.read(); sys.stdout.buffer.write(data[::-1]); sys.stderr.buffer.write(b'\\xff\\x00 said\\n')"
-    ended = obitus_run(running, running.add_app(), tmp_path, sys.executable, "-c", code, input=b"\x00\xfetide")
+    key = running.add_app()
+    ended = obitus_run(running, key, tmp_path, sys.executable, "-c", code, input=b"\x00\xfetide")
     assert (ended.returncode, ended.stdout, ended.stderr) == (0, b"edit\xfe\x00", b"\xff\x00 said\n")
     assert failures(running, 0) == []
+    # A healthy command does not wait for anybody: its count goes with the next process.
+    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
     rows = running.service.reader.rows("SELECT entry_point, outcome FROM run_counts")
     assert [tuple(row) for row in rows] == [(f"command {Path(sys.executable).name}", "ok")]
 
@@ -135,3 +138,16 @@ def test_a_terminal_stays_a_terminal(running: Running, tmp_path: Path) -> None:
     process.wait(20)
     os.close(ours)
     assert said == b"True\r\n"
+
+
+def test_nobody_is_there(running: Running, tmp_path: Path) -> None:
+    """Where the connection is refused it leaves at once, with the program's status and not a word of its own."""
+    key, away = running.add_app(), {"environment": {"OBITUS_URL": "http://127.0.0.1:9"}}
+    started = time.monotonic()
+    healthy = obitus_run(running, key, tmp_path, "true", **away)
+    bare_s = time.monotonic() - started
+    started = time.monotonic()
+    ended = obitus_run(running, key, tmp_path, "false", **away)
+    assert time.monotonic() - started < bare_s + 1.5
+    assert (healthy.returncode, healthy.stderr, ended.returncode, ended.stderr) == (0, b"", 1, b"")
+    assert list((tmp_path / "spool").rglob("*.reports"))

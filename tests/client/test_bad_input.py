@@ -191,11 +191,7 @@ def test_no_thread_is_left_behind(running: Running) -> None:
     obitus.stop()
     deadline = time.monotonic() + 5
     while time.monotonic() < deadline:
-        left = [
-            thread.name
-            for thread in threading.enumerate()
-            if thread.name in ("obitus-client-sender", "obitus-client-keeper")
-        ]
+        left = [thread.name for thread in threading.enumerate() if thread.name in ("obitus-sender", "obitus-keeper")]
         if not left:
             return
         time.sleep(0.05)

@@ -7,6 +7,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -82,3 +83,97 @@ def test_tasks(running: Running, tmp_path: Path, pool: str) -> None:
         assert report["captured_by"] == "celery" and report["handled"] is False
         assert report["run"]["entry_point"] == "job gatekeeper.print_pass" and report["trace_id"] == trace
         assert [crumb["message"] for crumb in report["trail"]] == [f"printing for {name}"]
+
+
+HARD = """
+    import obitus
+    obitus.watch()
+    import os, sys, threading, time
+    from celery import Celery
+    app = Celery("gate", broker="filesystem://", backend="file://" + os.getcwd() + "/results", broker_transport_options={
+        "data_folder_in": "queue", "data_folder_out": "queue", "control_folder": "control"})
+
+    @app.task(name="gate.hard", time_limit=2)
+    def hard():
+        obitus.mark("printing")
+        time.sleep(60)
+
+    @app.task(name="gate.soft", soft_time_limit=1)
+    def soft(): time.sleep(60)
+
+    @app.task(name="gate.killed")
+    def killed():
+        obitus.mark("about to go")
+        time.sleep(1.2)
+        os.kill(os.getpid(), 9)
+
+    @app.task(name="gate.leaves")
+    def leaves(): sys.exit(3)
+
+    @app.task(name="gate.expected", throws=(KeyError,))
+    def expected(): raise KeyError("no berth, as so often")
+
+    @app.task(name="gate.member")
+    def member(n): raise ValueError(f"member {n}") if n else None
+
+    @app.task(name="gate.total")
+    def total(results): return results
+
+    @app.task(name="gate.thread")
+    def thread():
+        inner = threading.Thread(target=lambda: 1 / 0)
+        inner.start(); inner.join()
+"""
+GIVE_HARD = """
+    import gate
+    from celery import chord
+    for task in (gate.thread, gate.soft, gate.hard, gate.expected, gate.leaves, gate.killed): task.delay()
+    chord([gate.member.s(0), gate.member.s(1)])(gate.total.s())
+"""
+
+
+@pytest.mark.timeout(240)
+def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
+    """Time limits, a lost worker, an exit, an expected exception, a failed chord, a failing thread: one failure each, on its own task's run."""
+    key = running.add_app()
+    for folder in ("queue", "control", "results"):
+        (tmp_path / folder).mkdir()
+    write(tmp_path, HARD, "gate.py")
+    given = run(running, key, tmp_path, GIVE_HARD, PYTHONPATH=str(tmp_path))
+    assert given.returncode == 0, given.stderr
+    wanted = {
+        ("job gate.thread", "division by zero"),
+        ("job gate.soft", "SoftTimeLimitExceeded()"),
+        ("job gate.hard", "TimeLimitExceeded(2,)"),
+        ("job gate.leaves", "3"),
+        ("job gate.member", "member 1"),
+    }
+
+    def found() -> list[dict[str, Any]]:
+        rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'failure' ORDER BY seq")
+        return [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+
+    worker = subprocess.Popen(
+        [sys.executable, "-m", "celery", "-A", "gate", "worker", "-P", "prefork", "-c", "2", "-l", "INFO", "--without-mingle", "--without-gossip"],
+        cwd=tmp_path, env=environment_for(running, key), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        ends = time.monotonic() + 120
+        while time.monotonic() < ends and len(found()) < len(wanted) + 1:
+            time.sleep(0.2)
+    finally:
+        worker.terminate()
+        worker.wait(60)
+    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
+    told = {(report["run"]["entry_point"], report["exceptions"][0]["message"]): report for report in found()}
+    lost = [point for point, message in told if message.startswith("Worker exited prematurely")]
+    assert lost == ["job gate.killed"] and len(found()) == len(wanted) + 1, list(told)
+    assert wanted <= set(told) and not any(report["handled"] for report in told.values())
+    assert [crumb["message"] for crumb in told["job gate.hard", "TimeLimitExceeded(2,)"]["trail"]][-1] == "printing"
+    rows = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    counted = {(row["entry_point"], row["outcome"]): row["n"] for row in rows}
+    assert counted["job gate.expected", "refused"] == 1
+    for name in ("soft", "hard", "leaves", "killed", "member"):
+        assert counted[f"job gate.{name}", "failed"] == 1, counted
+    logs = running.service.reader.rows("SELECT COUNT(*) AS n FROM reports WHERE kind = 'log'")[0]["n"]
+    assert logs < 30

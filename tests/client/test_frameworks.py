@@ -223,7 +223,7 @@ def test_a_request_that_fails(watched: Watched) -> None:
     request = report["request"]
     assert request["method"] == "POST" and request["route"] == "/sailings/{sailing_id}/boardings"
     assert request["query"] == [["deck", "car"], ["token", "[hidden: token]"]]
-    assert request["body"]["json"] == order | {"password": "[hidden: password]"}
+    assert request["body"]["json"] == order | {"password": "[hidden: password]", "card_pin": "[hidden: code]"}
     assert "hunter2-3f9a77" not in json.dumps(report)
     assert [crumb["message"] for crumb in report["trail"] if crumb["kind"] == "mark"] == ["places counted"]
     assert report["attributes"].get("user.id") == ("p-102" if watched.names_users else None)

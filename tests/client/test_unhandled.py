@@ -177,7 +177,7 @@ def test_leaving_with_a_status(running: Running, tmp_path: Path) -> None:
         ("sys.exit(0)", 0),
         ("sys.exit(3)", 3),
         ("sys.exit('no config')", 1),
-        ("try: sys.exit(4)\nexcept SystemExit: pass", 0),
+        ("try: sys.exit(4)\nexcept SystemExit as error: assert type(error) is SystemExit and error.code == 4", 0),
         ("obitus.watch(); sys.exit(5)", 5),
         ("with obitus.run('job x'): raise SystemExit(6)", 6),
         ("with obitus.run('job x'): sys.exit(7)", 7),

@@ -39,7 +39,7 @@
 			<p class="text-failed font-semibold">✕ At {clock(stranger)} a report came with a key that no app has. Is OBITUS_KEY the one above?</p>
 		{:else if !arrived}
 			<p class="font-semibold">○ Waiting for the first report … this turns by itself.</p>
-			<p class="text-quiet text-sm">Nothing? Run <code class="font-mono">obitus check</code> in the app's shell: it says what is wrong.</p>
+			<p class="text-quiet text-sm">Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.</p>
 		{/if}
 	</div>
 	<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>

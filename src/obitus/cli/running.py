@@ -24,7 +24,6 @@ from obitus.core.stacks import find_stacks, report_form
 
 KEPT_BYTES: Final = 64 * 1024
 LAST_LINES: Final = 60
-FLUSH_S: Final = 5.0
 _PASSED_ON: Final = ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGUSR1", "SIGUSR2", "SIGWINCH")
 _LEFT_ALONE: Final = ("SIGINT", "SIGTERM", "SIGHUP")
 
@@ -62,7 +61,7 @@ def run(command: list[str], settings: Settings) -> int:
         return _run(command, reporter, Path(told_file))
     finally:
         if reporter is not None:
-            reporter.stop(FLUSH_S)
+            reporter.last_words()
         Path(told_file).unlink(missing_ok=True)
 
 

@@ -151,7 +151,7 @@ def new_key(answer: dict[str, Any]) -> None:
         heading(safe(step["title"]))
         _lines(step["lines"])
     console.print()
-    say(f"Then: {'obitus check. ' if answer['install'] else ''}{safe(answer['then'])}", QUIET)
+    say(f"Then: {'python -m obitus check. ' if answer['install'] else ''}{safe(answer['then'])}", QUIET)
 
 
 def _lines(text: str) -> None:

@@ -56,12 +56,14 @@ async def answer(pier: str, data: dict) -> None: board(pier)
 app = obitus.AsgiMiddleware(Litestar([up, answer]))
 """
 _QUART = """
-from quart import Quart
+from quart import Quart, request
 app = Quart("ferry")
 @app.get("/up")
 async def up(): return "up"
 @app.post("/piers/<pier>/boardings")
-async def post(pier): board(pier)
+async def post(pier):
+    await request.get_json()
+    board(pier)
 app.asgi_app = obitus.AsgiMiddleware(app.asgi_app)
 """
 _FALCON_ASGI = """

@@ -78,6 +78,7 @@ class Scanner:
             cut = len(data)
         whole, self._rest = data[:cut], data[cut:]
         keep_from = cut
+        read_to = 0
         for first, last in self._regions(whole):
             start, stop = _line_start(whole, first, BEFORE), _line_end(whole, last, BEHIND)
             if stop >= len(whole) and not end and len(whole) - start < MOST_CARRIED:
@@ -87,6 +88,12 @@ class Scanner:
             yield from self._read(
                 whole, start, stop, whole.count(b"\n", start, first + 1), whole.count(b"\n", start, last + 1)
             )
+            read_to = stop
+        if keep_from == cut and not end:
+            # The block may end with the header of a trace whose first frame stands in the next one.
+            keep_from = max(read_to, _line_start(whole, max(0, len(whole) - 1), BEFORE))
+            if cut - keep_from > MOST_CARRIED:
+                keep_from = cut
         if keep_from < cut:
             self._rest = whole[keep_from:] + self._rest
         self._offset += keep_from
