@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import http.client
 import json
+import socket
 import subprocess
 import sys
 import time
@@ -27,15 +30,11 @@ def ask(
     command = [sys.executable, *(part.replace("{port}", str(port)) for part in place.command)]
     server = Server(command, port, folder, environment)
     try:
-        answer = server.http.request("POST", f"{server.url}/piers/eastholm/boardings", json=ORDER)
+        status, given, data = post_at_once(port, "/piers/eastholm/boardings", ORDER)
         if arrived is not None:
             _wait(arrived, folder / "spool")
-        headers = {
-            name.lower(): value
-            for name, value in answer.headers.items()
-            if name.lower() not in ("date", "content-length")
-        }
-        return answer.status, headers, answer.data.replace(str(port).encode(), b"port")
+        headers = {name.lower(): value for name, value in given if name.lower() not in ("date", "content-length")}
+        return status, headers, data.replace(str(port).encode(), b"port")
     except Exception as error:
         # The standard library's server closes the connection on which a handler raised.
         if arrived is not None:
@@ -43,6 +42,17 @@ def ask(
         return 0, {}, type(error).__name__.encode()
     finally:
         server.stop()
+
+
+def post_at_once(port: int, path: str, order: Any) -> tuple[int, list[tuple[str, str]], bytes]:
+    """Send head and body in one piece, so that the body has arrived when the handler dies; return status, headers, body."""
+    body = json.dumps(order).encode()
+    head = f"POST {path} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nContent-Type: application/json\r\nContent-Length: {len(body)}\r\nConnection: close\r\n\r\n"
+    with socket.create_connection(("127.0.0.1", port), timeout=20) as asking:
+        asking.sendall(head.encode() + body)
+        with contextlib.closing(http.client.HTTPResponse(asking, method="POST")) as answer:
+            answer.begin()
+            return answer.status, answer.getheaders(), answer.read()
 
 
 def _wait(running: Running, spool: Path) -> None:
