@@ -294,3 +294,43 @@ def test_the_clients_threads_import_nothing(running: Running, tmp_path: Path) ->
     ended = script(sys.executable, tmp_path, code, OBITUS_URL=running.url, OBITUS_KEY=running.add_app())
     assert ended.stdout == "[] 0\n", ended.stderr
     assert threading.main_thread().is_alive() and SOURCE.exists()
+
+
+@every_version
+def test_exhausted_memory(tmp_path: Path, python: str) -> None:
+    """A program that runs out of memory ends with the status that it has without us."""
+    code = """
+        import resource, obitus
+        obitus.watch()
+        resource.setrlimit(resource.RLIMIT_AS, (400 * 1024 * 1024, 400 * 1024 * 1024))
+        held, size = [], 1 << 22
+        while size > 64:
+            try: held.append(bytearray(size))
+            except MemoryError: size //= 2
+        def go_on(): held.append([1] * 1000); go_on()
+        go_on()
+    """
+    here = {"OBITUS_URL": f"http://127.0.0.1:{free_port()}", "OBITUS_KEY": "okey_x"}
+    assert (
+        script(python, tmp_path, code, **here).returncode
+        == script(python, tmp_path, code, OBITUS_OFF="1", **here).returncode
+        == 1
+    )
+
+
+@every_version
+def test_tracebacks_show_no_frame_of_ours(tmp_path: Path, python: str) -> None:
+    """What threads, processes and the main thread print is what they print without us."""
+    code = """
+        import multiprocessing, threading, obitus
+        obitus.watch()
+        def board(): raise LookupError("gangway is up")
+        if __name__ == "__main__":
+            with obitus.run("job x"):
+                thread = threading.Thread(target=board, name="gate"); thread.start(); thread.join()
+            process = multiprocessing.get_context("fork").Process(target=board, name="gate"); process.start(); process.join()
+            board()
+    """
+    here = {"OBITUS_URL": f"http://127.0.0.1:{free_port()}", "OBITUS_KEY": "okey_x"}
+    ours, bare = (script(python, tmp_path, code, **here, OBITUS_OFF=off) for off in ("", "1"))
+    assert ours.stderr == bare.stderr and ours.returncode == bare.returncode == 1

@@ -18,6 +18,10 @@ export interface Link {
 	detail?: Record<string, unknown>;
 	frames?: Frame[];
 	frames_left_out?: number;
+	links_left_out?: number;
+	members_left_out?: number;
+	/** Place in the chain of the group that this is a member of. */
+	member_of?: number | null;
 }
 
 export interface Crumb {

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** Lines to paste. */
+	/** Lines to paste. A long one is wrapped, so that it can be read whole; it is pasted as the one line that it is. */
 	export interface LinesProps {
 		lines: string;
 	}
@@ -9,6 +9,4 @@
 	let { lines }: LinesProps = $props();
 </script>
 
-<!-- A region that scrolls has to be reachable by the keyboard (WCAG 2.1.1). -->
-<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-<pre class="border-rule my-2 overflow-x-auto border p-2 font-mono text-xs" tabindex="0">{lines}</pre>
+<pre class="border-rule my-2 border p-2 font-mono text-xs break-all whitespace-pre-wrap">{lines}</pre>

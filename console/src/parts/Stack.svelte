@@ -15,12 +15,17 @@
 
 	let { chain, ownOnly = true }: StackProps = $props();
 	const relations = { cause: 'caused by', context: 'raised while handling', member: 'with the member' };
+	/** A group inside a group: its members are said to be its own. */
+	function relationOf(link: Link): string {
+		const group = link.member_of ? chain[link.member_of] : undefined;
+		return group ? `member of ${group.type} ${group.message ?? ''}` : relations[link.relation ?? 'cause'];
+	}
 </script>
 
 {#each chain as link, i (i)}
 	<section class="mb-5">
 		<h3 class="mb-1 font-sans text-base wrap-anywhere">
-			{#if i > 0}<span class="text-quiet font-normal">{relations[link.relation ?? 'cause']}</span>{/if}
+			{#if i > 0}<span class="text-quiet font-normal">{relationOf(link)}</span>{/if}
 			<span class="text-failed font-semibold">{link.type}</span>{#if link.message}<span class="font-normal">: {link.message}</span>{/if}
 		</h3>
 		{#each link.notes ?? [] as note, n (n)}<p class="text-quiet text-sm">{note}</p>{/each}
@@ -28,6 +33,7 @@
 			<p class="text-quiet font-mono text-xs wrap-anywhere">{Object.entries(link.detail ?? {}).map(([name, value]) => `${name} = ${String(value).trim()}`).join(', ')}</p>
 		{/if}
 		{#if link.frames_left_out}<p class="text-quiet text-sm">{countOf(link.frames_left_out, 'frame')} in the middle not captured</p>{/if}
+		{#if link.members_left_out}<p class="text-quiet text-sm">{countOf(link.members_left_out, 'further member')} not captured</p>{/if}
 		<ol class="border-rule border-l">
 			{#each stretches(link.frames ?? []) as stretch, s (s)}
 				{#if stretch.own}
@@ -42,5 +48,6 @@
 				{/if}
 			{/each}
 		</ol>
+		{#if link.links_left_out}<p class="text-quiet text-sm">{countOf(link.links_left_out, 'exception')} between this and the next not captured</p>{/if}
 	</section>
 {/each}

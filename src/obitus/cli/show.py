@@ -174,6 +174,9 @@ def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:
         hidden = _hidden(hidden)
         _frame(frame)
     _hidden(hidden)
+    for field, what in (("members_left_out", "further member"), ("links_left_out", "exception")):
+        if link.get(field):
+            say(f"    … {count_of(link[field], what)} not captured", QUIET)
 
 
 def _hidden(count: int) -> int:

@@ -38,7 +38,10 @@ KINDS: Final[dict[str, Kind]] = {
             "obitus",
             (
                 Step("First lines of the module that makes the app", _WATCH),
-                Step("Where the app is made", "app = FastAPI()\napp.add_middleware(obitus.AsgiMiddleware)"),
+                Step(
+                    "Where the app is made, behind any other middleware",
+                    "app = FastAPI()\napp.add_middleware(obitus.AsgiMiddleware)",
+                ),
             ),
             "Call a path whose handler raises.",
         ),

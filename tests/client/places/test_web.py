@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from tests.client.places.matrix import note
-from tests.client.places.web import HEAD, PLACES, Web
+from tests.client.places.web import GUNICORN, HEAD, PLACES, Web
 from tests.client.programs import Server, environment_for, free_port, write
 from tests.conftest import Running
 
@@ -98,3 +98,20 @@ def test_a_request_that_fails(running: Running, tmp_path: Path, place: Web) -> N
     seen = json.dumps([report.get("run"), str(runs), report["captured_by"], str(watched), str(unwatched)], indent=1)
     assert row == wanted, seen
     assert report["exceptions"][0]["frames"][-1]["function"] == "board"
+
+
+def test_a_server_that_ends_a_handler_at_its_time_limit(running: Running, tmp_path: Path) -> None:
+    """The worker is ended in the middle of a request: that request failed, and says where it was."""
+    code = "import time\nfrom flask import Flask\napp = Flask('ferry')\n@app.get('/up')\ndef up(): return 'up'\n@app.post('/piers/<pier>/boardings')\ndef post(pier):\n    obitus.mark('waiting')\n    time.sleep(60)\napp.wsgi_app = obitus.WsgiMiddleware(app.wsgi_app)\n"
+    place = Web("Flask", "gunicorn", code, (*GUNICORN, "--timeout", "2", "--graceful-timeout", "1"))
+    write(tmp_path, HEAD + code, "ferry.py")
+    environment = environment_for(running, running.add_app(), PYTHONPATH=str(tmp_path))
+    ask(tmp_path, place, environment, running)
+    next_start = "import obitus\nobitus.watch()\nobitus.flush(10)"
+    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
+    (report,) = reports(running, "failure")
+    assert report["exceptions"][0]["type"] == "SystemExit" and report["handled"] is False
+    assert (
+        report["run"]["entry_point"] == "POST /piers/{pier}/boardings" and report["trail"][-1]["message"] == "waiting"
+    )
+    assert any(frame["function"] == "post" for frame in report["exceptions"][0]["frames"])
