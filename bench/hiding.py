@@ -65,7 +65,7 @@ def kinds(random_: random.Random) -> list[Callable[[], Secret]]:
     return [
         named("password", "password", "passwd", "db_password", "userPassword", "DB_PASSWORD", "passphrase"),
         named("short password", "pw", "pwd", "pass", length=11),
-        named("secret", "secret", "client_secret", "appSecret", "SECRET_KEY"),
+        named("secret", "secret", "client_secret", "gateSecret", "SECRET_KEY"),
         named("access token", "access_token", "accessToken", "token", "refresh_token", "authToken"),
         named("api key", "api_key", "apiKey", "X-Api-Key", "apikey"),
         named("private key name", "private_key", "signing_key", "encryption_key"),

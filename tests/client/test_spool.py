@@ -176,3 +176,15 @@ def test_a_wrong_clock_loses_nothing(tmp_path: Path) -> None:
     right = Spool(tmp_path, most_bytes=10**9, most_age_s=60, dropped=dropped, clock_s=lambda: 2_000_000_000.0)
     assert right.adopt() == 2 and sorted(drained(right)) == [b"and beside it\n", b"from long ago\n"] and dropped == {}
     right.close()
+
+
+def test_half_files_do_not_pile_up(tmp_path: Path) -> None:
+    """What a process left that was killed while it put a report down is removed after a while, and not before."""
+    spool = opened(tmp_path)
+    old, new = tmp_path / "000000000000001-1-a-b.partial", tmp_path / "000000000000002-1-a-b.partial"
+    for path in (old, new):
+        path.write_bytes(b"half")
+    os.utime(old, (1, 1))
+    spool.adopt()
+    assert not old.exists() and new.exists()
+    spool.close()

@@ -92,6 +92,7 @@ class Sender:
         self._adopted_s = 0.0
         self._stopping = False
         self._leaving = False
+        self._was_awake = False
         self.sent = 0
         self.refused = 0
         self.dropped: dict[str, int] = {}
@@ -279,6 +280,7 @@ class Sender:
         """Before a fork: let both threads come to rest, so that the child inherits nothing half done."""
         ends = monotonic() + FORK_WAIT_S
         keeper, poster = self._keeper, self._poster
+        self._was_awake = keeper.running
         if keeper.running:
             keeper.told_to_rest = True
         if poster.running:
@@ -286,8 +288,8 @@ class Sender:
         keeper.rest(max(0.005, ends - monotonic()))
 
     def resume(self) -> None:
-        """After a fork, in the parent: go on where there was something to do."""
-        if self.waiting or self._asked or self._tickets:
+        """After a fork, in the parent: go on with what was going on."""
+        if self._was_awake or self.waiting or self._asked or self._tickets:
             self.wake()
 
     def spool(self) -> Spool | None:

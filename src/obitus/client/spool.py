@@ -11,11 +11,12 @@ handler and the end of the interpreter can do it too. Nobody holds such a file; 
 
 from __future__ import annotations
 
+import errno
 import os
 import time
 import zlib
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
@@ -27,6 +28,7 @@ MOST_SEGMENTS_LOOKED_AT: Final = 5000
 MOST_TAKEN_OVER: Final = 24
 """Files of other processes that are open at the same time: the app needs descriptors too."""
 _MOST_TAKEN_IN: Final = 100
+PARTIAL_KEPT_S: Final = 600.0
 _FRAME: Final = 18
 _READ_BYTES: Final = 1_250_000
 
@@ -151,11 +153,19 @@ class Spool:
         path = self.folder / f"{name}.reports"
         partial = f"{self.folder}/{name}.partial"
         descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
+        framed = _framed(line)
         try:
-            os.write(descriptor, _framed(line))
-        finally:
-            os.close(descriptor)
-        os.rename(partial, path)  # noqa: PTH104
+            try:
+                written = os.write(descriptor, framed)
+            finally:
+                os.close(descriptor)
+            if written < len(framed):
+                raise OSError(errno.ENOSPC, "no room for the whole report", partial)
+            os.rename(partial, path)  # noqa: PTH104
+        except BaseException:
+            # Also what a signal handler raises: half a file helps nobody.
+            Path(partial).unlink(missing_ok=True)
+            raise
         return path
 
     def expect(self, path: Path, line: bytes) -> None:
@@ -256,6 +266,7 @@ class Spool:
             names = sorted(os.listdir(self.folder))[:MOST_SEGMENTS_LOOKED_AT]  # noqa: PTH208 - names are enough
         except OSError:
             return 0
+        self._remove_partial(name for name in names if name.endswith(".partial"))
         put_down = {path for path, _ in self._put_down}
         room = MOST_TAKEN_OVER - sum(not segment.mine for segment in self._segments)
         self.leaves_more = False
@@ -275,6 +286,17 @@ class Spool:
         self._segments[:0] = adopted
         self._keep_bound()
         return sum(segment.lines for segment in adopted)
+
+    def _remove_partial(self, names: Iterable[str]) -> None:
+        """Remove what processes left that were killed while they wrote a file."""
+        before_s = self._clock_s() - PARTIAL_KEPT_S
+        for name in names:
+            path = self.folder / name
+            try:
+                if path.stat().st_mtime < before_s:
+                    path.unlink()
+            except OSError:
+                continue
 
     def tidy(self) -> None:
         """Remove the active segment where nothing is left in it: the process may end without closing."""
