@@ -14,8 +14,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from typing import Any
 
 import urllib3
+from urllib3.connection import HTTPConnection
+from urllib3.connectionpool import HTTPConnectionPool
 
 from tests.conftest import Running
 
@@ -67,6 +70,26 @@ def serving(handler: type[BaseHTTPRequestHandler]) -> Iterator[ThreadingHTTPServ
         server.server_close()
 
 
+class _InOnePiece(HTTPConnection):
+    """Sends head and body together, so that the body has arrived when a handler dies at once."""
+
+    _head = b""
+
+    def send(self, data: Any) -> None:
+        is_head = isinstance(data, bytes) and data.endswith(b"\r\n\r\n") and b"\r\nContent-Length: " in data
+        if is_head and b"\r\nContent-Length: 0\r\n" not in data:
+            self._head += data
+            return
+        if self._head:
+            data = self._head + (data if isinstance(data, bytes) else b"".join(data))
+            self._head = b""
+        super().send(data)
+
+
+class _Pool(HTTPConnectionPool):
+    ConnectionCls = _InOnePiece
+
+
 class Server:
     """A server started with a command line, asked over real connections."""
 
@@ -78,6 +101,7 @@ class Server:
         )
         # A server closes a connection on which a handler raised: each request gets one of its own.
         self.http = urllib3.PoolManager(retries=False, timeout=20, headers={"Connection": "close"})
+        self.http.pool_classes_by_scheme = {"http": _Pool}
         for _ in range(300):
             try:
                 self.http.request("GET", self.url + "/up")

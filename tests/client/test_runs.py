@@ -5,6 +5,9 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
+import subprocess
+import sys
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -14,6 +17,7 @@ from fastapi import FastAPI, HTTPException
 import obitus
 from obitus.client.trail import MOST_BREADCRUMBS, MOST_TRAIL_CHARS
 from tests.client.conftest import Reported
+from tests.conftest import Running
 
 log = logging.getLogger("skerry.tests")
 log.setLevel(logging.INFO)
@@ -255,3 +259,62 @@ def test_routes_without_a_framework_that_names_them(reported: Reported) -> None:
 
     asyncio.run(ask())
     assert reported.one()["run"]["entry_point"] == "GET /line/piers/{pier}/calls/{call}"
+
+
+def test_answers_that_others_give(reported: Reported) -> None:
+    """A server's own 500 where the app answers nothing, and an error handler's 599 outside of the middleware."""
+    from starlette.applications import Starlette
+    from starlette.responses import PlainTextResponse
+    from starlette.routing import Route
+
+    async def fail(request: Any) -> PlainTextResponse:
+        raise LookupError("gangway is up")
+
+    async def answer(request: Any, error: Exception) -> PlainTextResponse:
+        return PlainTextResponse("closed", 599)
+
+    app = Starlette(routes=[Route("/gate", fail)], exception_handlers={500: answer})
+    app.add_middleware(obitus.AsgiMiddleware)
+
+    async def silent(scope: Any, receive: Any, send: Any) -> None: ...
+
+    async def ask() -> None:
+        transport = httpx.ASGITransport(app, raise_app_exceptions=False)
+        async with httpx.AsyncClient(transport=transport, base_url="http://ferry") as client:
+            assert (await client.get("/gate")).status_code == 599
+        scope = {"type": "http", "method": "GET", "path": "/silent", "headers": []}
+        await obitus.AsgiMiddleware(silent)(scope, None, None)  # type: ignore[arg-type]
+
+    asyncio.run(ask())
+    list(obitus.WsgiMiddleware(lambda environ, start: [])({"REQUEST_METHOD": "GET", "PATH_INFO": "/mute"}, None))
+    told = {(tally["entry_point"], tally["outcome"], tally["status"]) for tally in reported.all("tally")}
+    assert told == {("GET /gate", "failed", 599), ("GET /silent", "failed", 500), ("GET /mute", "failed", 500)}
+
+
+def test_a_failure_at_the_end_of_an_apps_life(running: Running, tmp_path: Path) -> None:
+    """What is raised while an app shuts down arrives, although its server ends the process at once."""
+    from tests.client.programs import Server, environment_for, free_port, write
+    from tests.client.test_unhandled import failures
+
+    code = """
+        import contextlib, obitus
+        obitus.watch()
+        from fastapi import FastAPI
+        @contextlib.asynccontextmanager
+        async def life(app):
+            yield
+            raise OSError("the tide table cannot be closed")
+        app = FastAPI(lifespan=life)
+        app.add_middleware(obitus.AsgiMiddleware)
+        @app.get("/up")
+        def up(): return {}
+    """
+    write(tmp_path, code, "ferry.py")
+    port = free_port()
+    environment = environment_for(running, running.add_app(), PYTHONPATH=str(tmp_path))
+    server = Server([sys.executable, "-m", "uvicorn", "ferry:app", "--port", str(port)], port, tmp_path, environment)
+    server.stop()
+    next_start = "import obitus\nobitus.watch()\nobitus.flush(10)"
+    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
+    (report,) = failures(running, 1)
+    assert report["exceptions"][0]["message"] == "the tide table cannot be closed" and report["handled"] is False

@@ -28,6 +28,7 @@ TABLE: Final = {
     "werkzeug.routing.matcher": f"{_HERE}.frameworks:install_werkzeug",
     "pyramid.urldispatch": f"{_HERE}.frameworks:install_pyramid",
     "falcon.app": f"{_HERE}.frameworks:install_falcon",
+    "starlette.middleware.errors": f"{_HERE}.frameworks:install_starlette",
     "graphql.execution.executor": f"{_HERE}.frameworks:install_graphql",
     "graphql.execution.execute": f"{_HERE}.frameworks:install_graphql",
     "tornado.web": f"{_HERE}.web_servers:install_tornado",

@@ -77,6 +77,8 @@ class AsgiMiddleware:
             if b"content-length" in found or b"transfer-encoding" in found:
                 receive = watch.watch_body(receive, found)
             await self._app(scope, receive, watch.send)
+            # Where the app answers nothing, the server does, with a 500 of its own.
+            watch.status = watch.status or 500
             outcome = requests.outcome_of(watch.status, self.failed_statuses)
         except BaseException as error:
             outcome = requests.ended_by(error)
@@ -86,8 +88,12 @@ class AsgiMiddleware:
             raise
         finally:
             runs.leave(token)
-            run.entry_point = routes.point_of(scope["method"], watch.route(), path, watch.status)
-            reporter.finish(run, outcome, watch.status or None)
+            answered = scope.get(ANSWERED)
+            if isinstance(answered, Answered) and not watch.answered and outcome == "failed":
+                # What stands around this answers for the exception, and knows with what.
+                answered.finish = lambda status: watch.finish(outcome, path, status)
+            else:
+                watch.finish(outcome, path, 0)
 
     async def _other(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         starting = scope["type"] == "lifespan"
@@ -114,6 +120,12 @@ class AsgiMiddleware:
             return await receive()
 
         async def speaking(message: Message) -> None:
+            if starting and str(message["type"]).endswith(".failed"):
+                # Before the server writes the traceback, which it is given as text, to its log.
+                error = sys.exc_info()[1]
+                if error is not None and requests.ended_by(error) == "failed":
+                    run.outcome = "failed"
+                    reporter.record(error, handled=False, captured_by="asgi")
             if starting and str(message["type"]).startswith("lifespan.shutdown."):
                 # Servers end as soon as they hear this, some of them by the signal they were sent: no time is left then.
                 await _flush(reporter)
@@ -154,6 +166,7 @@ class _Watch:
         "_scope",
         "_send",
         "answer",
+        "answered",
         "body",
         "status",
     )
@@ -165,12 +178,14 @@ class _Watch:
         self._receive: Receive | None = None
         self._early: list[Message] = []
         self.status = 0
+        self.answered = False
         self.body: Body | None = None
         self.answer: Body | None = None
 
     def send(self, message: Message) -> Awaitable[None]:
         """See the answer pass."""
         if message["type"] == "http.response.start":
+            self.answered = True
             self.status = message["status"]
             if self._middleware.answer_body:
                 types = [value for name, value in message.get("headers", ()) if name.lower() == b"content-type"]
@@ -183,6 +198,12 @@ class _Watch:
         elif self.answer is not None and message["type"] == "http.response.body":
             self.answer.add(message.get("body", b""))
         return self._send(message)
+
+    def finish(self, outcome: str, path: str, status: int) -> None:
+        """End the run; ``status`` is what was answered outside of this, where that is known."""
+        self.status = status or self.status
+        self._run.entry_point = routes.point_of(self._scope["method"], self.route(), path, self.status)
+        self._reporter.finish(self._run, outcome, self.status or None)
 
     def record(self, error: BaseException) -> None:
         """The app raised, or answers for what something in it raised."""
@@ -230,6 +251,15 @@ class _Watch:
 
 
 _WATCHED = "obitus.request"
+ANSWERED = "obitus.answered"
+
+
+class Answered:
+    """Put into the scope by what answers for exceptions outside of the middleware, as some frameworks do."""
+
+    def __init__(self) -> None:
+        self.status = 0
+        self.finish: Callable[[int], None] | None = None
 
 
 async def _flush(reporter: Reporter) -> None:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from obitus.client import runs
 from obitus.client.guard import guarded
 from obitus.client.integrations import routes
+from obitus.client.integrations.asgi import ANSWERED, Answered
 from obitus.client.patches import Patches
 
 if TYPE_CHECKING:
@@ -83,6 +84,32 @@ def install_pyramid(reporter: Reporter, patches: Patches, module: ModuleType) ->
         return __call__
 
     patches.put(module.RoutesMapper, "__call__", make)
+
+
+def install_starlette(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
+    """Learn what Starlette's outermost middleware answers for an exception: it stands around all that an app adds."""
+
+    def make(before: Any) -> Any:
+        async def __call__(outermost: Any, scope: Any, receive: Any, send: Any) -> None:
+            if scope["type"] != "http" or ANSWERED in scope:
+                await before(outermost, scope, receive, send)
+                return
+            answered = scope[ANSWERED] = Answered()
+
+            async def sending(message: Any) -> None:
+                if message["type"] == "http.response.start":
+                    answered.status = message["status"]
+                await send(message)
+
+            try:
+                await before(outermost, scope, receive, sending)
+            finally:
+                if answered.finish is not None:
+                    guarded(answered.finish)(answered.status)
+
+        return __call__
+
+    patches.put(module.ServerErrorMiddleware, "__call__", make)
 
 
 def install_graphql(reporter: Reporter, patches: Patches, module: ModuleType) -> None:

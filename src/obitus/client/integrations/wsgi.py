@@ -152,6 +152,9 @@ class _Watch:
         runs.leave(self._token)
         self._environ.pop(_WATCHED, None)
         method = str(self._environ.get("REQUEST_METHOD", ""))
+        if not self.status and outcome is None:
+            # Where the app answers nothing, the server does, with a 500 of its own.
+            self.status = 500
         self.run.entry_point = routes.point_of(method, self.route(), self._path, self.status)
         outcome = outcome or requests.outcome_of(self.status, self._failed_statuses)
         self._reporter.finish(self.run, outcome, self.status or None)
