@@ -330,6 +330,8 @@ class Reporter:
 
         A child whose parent watches leaves it on disk for that one, and does not wait.
         """
+        if self._untold.left:
+            return
         self.ending = True
         if self._hooks is not None:
             self._hooks.see_the_end()
@@ -345,6 +347,8 @@ class Reporter:
     @guarded
     def before_hard_exit(self) -> None:
         """The process ends without exit handlers, by ``os._exit`` or as another program: leave nothing undone."""
+        if self._untold.left:
+            return
         self._settle()
         if self.sender.waiting:
             self.sender.secure(0.2)
@@ -383,11 +387,14 @@ class Reporter:
 
     @guarded
     def leave_to_parent(self) -> None:
-        """The parent ends this process and knows why: what goes on here is left for it to tell."""
-        if self.is_child and self._stories:
-            if not self._untold.begun:
-                self._untold.begin()
+        """The parent ends this process and knows why: what goes on here is left for it to tell.
+
+        From here on this process does nothing more by itself: parents that end their children by a signal give them a
+        tenth of a second, and kill them then, whatever lock of theirs they hold at that moment.
+        """
+        if self.is_child:
             self._untold.leave()
+            self.sender.hush()
 
     @guarded
     def started_a_child(self) -> None:

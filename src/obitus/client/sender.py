@@ -239,6 +239,7 @@ class Sender:
             self._settle()
         self.secure(min(0.5, max(0.05, timeout_s)))
         if timeout_s <= 0 or is_finalizing():
+            self._poster.rest(0.05)
             return
         if family:
             self._with_spool(lambda spool: spool.adopt(self._family))
@@ -263,6 +264,12 @@ class Sender:
         self._with_spool(lambda spool: spool.close())
         if self._connection is not None and not self._poster.running:
             self._connection.close()
+
+    def hush(self) -> None:
+        """Let both threads end at the next point where they can, without waiting for that: nothing more is to be done."""
+        self._leaving = True
+        self._keeper.rest(0.0)
+        self._poster.rest(0.0)
 
     def tidy(self) -> None:
         """Leave nothing behind where nothing waits."""

@@ -23,7 +23,8 @@ class Untold:
         self._reporter = reporter
         self._life: Life | None = None
         self.begun = False
-        self._left = False
+        self.left = False
+        """Whether what goes on here is left for the parent to tell."""
 
     def begin(self) -> None:
         """Report what was left, and put the marks of this process in place. Says in the log where it cannot."""
@@ -81,11 +82,11 @@ class Untold:
             if isinstance(tally, dict):
                 self._reporter.sender.put(tally)
 
-    def keep(self, *, all_of_it: bool = False) -> None:
-        """Write down what goes on at this moment; runs that have just begun only where ``all_of_it`` is wanted."""
-        if self._life is not None and not self._left:
+    def keep(self) -> None:
+        """Write down what goes on at this moment."""
+        if self._life is not None and not self.left:
             self._life.check_crash_file()
-            self._life.tell(self._story(0.0 if all_of_it else STORY_AFTER_S))
+            self._life.tell(self._story())
 
     def give_up_crashes(self) -> None:
         """The app looks after crashes itself."""
@@ -93,13 +94,12 @@ class Untold:
             self._life.give_up_crashes()
 
     def leave(self) -> None:
-        """Write down all that goes on, and leave the marks where they are."""
-        self.keep(all_of_it=True)
-        self._left = True
+        """Leave the marks and the latest story where they are."""
+        self.left = True
 
     def end(self) -> None:
         """This process ends as it should: nothing is left untold."""
-        if self._left:
+        if self.left:
             return
         if self._life is not None:
             self._life.end()
@@ -110,7 +110,7 @@ class Untold:
         if self._life is not None:
             self._life.forget()
 
-    def _story(self, after_s: float) -> Story | None:
+    def _story(self) -> Story | None:
         """Return the runs that have gone on for a while, and what was counted and is not sent yet.
 
         In the form of reports, redacted as everything that is written.
@@ -119,7 +119,7 @@ class Untold:
         now_s = reporter.timer()
         told = []
         for run in list(reporter.open_runs.values()):
-            if now_s - run.started_s < after_s:
+            if now_s - run.started_s < STORY_AFTER_S:
                 continue
             if run.resolve is not None:
                 guarded(run.resolve)()
