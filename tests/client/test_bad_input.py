@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextvars
 import sys
-import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -188,14 +187,16 @@ def test_no_thread_is_left_behind(running: Running) -> None:
     obitus.watch(url=running.url, key=running.add_app())
     with obitus.run("job x"):
         obitus.record(ValueError())
+    assert obitus._active is not None
+    threads = (obitus._active.sender._keeper, obitus._active.sender._poster)
+    assert any(thread.running for thread in threads)
     obitus.stop()
     deadline = time.monotonic() + 5
     while time.monotonic() < deadline:
-        left = [thread.name for thread in threading.enumerate() if thread.name in ("obitus-sender", "obitus-keeper")]
-        if not left:
+        if not any(thread.running for thread in threads):
             return
         time.sleep(0.05)
-    raise AssertionError(left)
+    raise AssertionError([thread._name for thread in threads if thread.running])
 
 
 def test_the_module_works_without_posix_locks(tmp_path: Path, running: Running) -> None:

@@ -82,8 +82,8 @@ class Sender:
         self._memory_bytes = 0
         self._spools: dict[str, Spool | None] = {}
         self._holding = allocate_lock()
-        self._keeper = Worker("obitus-keeper", self._keep)
-        self._poster = Worker("obitus-sender", self._post_all)
+        self._keeper = Worker("obitus-client-keeper", self._keep)
+        self._poster = Worker("obitus-client-sender", self._post_all)
         self._tickets: deque[_Ticket] = deque()
         self._asked: deque[_Ticket] = deque()
         self._hurry = False
