@@ -33,7 +33,6 @@ class _Leaving:
         self._status = status
         self._reporter = reporter
         self._frames = reporter.stack(frame)
-        self.error: SystemExit | None = None
 
     def __del__(self) -> None:
         if sys._getframe().f_back is None:

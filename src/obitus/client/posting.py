@@ -235,12 +235,3 @@ class Connection:
 
 class _Ended(PostTrouble, EOFError):
     """Raised where the service closed the connection; the end of an answer that does not say how long it is."""
-
-
-def address_trouble(url: str) -> str | None:
-    """Return what is wrong with an address, in words; None where it can be posted to."""
-    try:
-        Connection(url).close()
-    except ValueError as error:
-        return str(error)
-    return None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +18,12 @@ if TYPE_CHECKING:
 MOST_FIELDS = 40
 
 
+@lru_cache(1)
+def _thresholds(reporter: Reporter) -> tuple[Thresholds, Thresholds]:
+    """Return from where on records become breadcrumbs, and from where on they are sent: both remember loggers."""
+    return Thresholds(reporter.settings.breadcrumbs), Thresholds(reporter.settings.logs)
+
+
 @guarded
 def hear(
     reporter: Reporter,
@@ -30,9 +37,10 @@ def hear(
     """Make of a record what the settings say, as of one of ``logging``."""
     if is_ours():
         return
-    if Thresholds(reporter.settings.breadcrumbs).hears(logger, severity):
+    kept, sent = _thresholds(reporter)
+    if kept.hears(logger, severity):
         reporter.breadcrumb("log", message, severity, {"logger": logger} | place)
-    if not Thresholds(reporter.settings.logs).hears(logger, severity):
+    if not sent.hears(logger, severity):
         return
     redactor = reporter.redactor
     attributes: dict[str, Any] = place | {

@@ -136,12 +136,6 @@ def is_text(kind: str) -> bool:
     return kind.startswith("text/") or is_json(kind) or kind.endswith(("/xml", "+xml", "/javascript", "/x-ndjson"))
 
 
-def is_shown(kind: str) -> bool:
-    """Whether a body of this media type is kept: a form or a text."""
-    kind = kind.partition(";")[0].strip().lower()
-    return kind in ("application/x-www-form-urlencoded", "multipart/form-data") or is_text(kind)
-
-
 def ended_by(error: BaseException) -> str:
     """Return the outcome of a request that an exception ended.
 
