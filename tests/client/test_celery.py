@@ -144,7 +144,10 @@ GIVE_HARD = """
 
 @pytest.mark.timeout(240)
 def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
-    """Time limits, a lost worker, an exit, an expected exception, a failed chord, a failing thread: one failure each, on its own task's run."""
+    """Time limits, a lost worker, an exit, an expected exception, a failed chord, a failing thread: one failure each, on its own task's run.
+
+    After all that the worker ends by a warm shutdown as it should.
+    """
     key = running.add_app()
     for folder in ("queue", "control", "results"):
         (tmp_path / folder).mkdir()
@@ -173,9 +176,14 @@ def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
         while time.monotonic() < ends and len(found()) < len(wanted) + 1:
             time.sleep(0.2)
     finally:
-        # Not by a warm shutdown: a worker that was killed may have held a lock of the pool's queue, with or without us.
-        os.killpg(worker.pid, signal.SIGKILL)
-        worker.wait(30)
+        worker.terminate()
+        try:
+            left = worker.wait(60)
+        except subprocess.TimeoutExpired:
+            left = "did not end"
+            os.killpg(worker.pid, signal.SIGKILL)
+            worker.wait(30)
+    assert left == 0
     run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
     told = {(report["run"]["entry_point"], report["exceptions"][0]["message"]): report for report in found()}
     lost = [point for point, message in told if message.startswith("Worker exited prematurely")]

@@ -255,3 +255,28 @@ def test_watch_never_raises(tmp_path: Path, python: str, trouble: str) -> None:
     """
     ended = script(python, tmp_path, code, trouble, OBITUS_URL="http://127.0.0.1:9", OBITUS_KEY="okey_x", OBITUS_SPOOL="", HOME="")  # fmt: skip
     assert ended.stdout == "sailed\n" and ended.returncode == 0, ended.stderr
+
+
+@every_version
+def test_signals_are_left_to_the_app(tmp_path: Path, python: str) -> None:
+    """A signal that the app has blocked, to wait for it or to finish something first, is not taken by our threads."""
+    code = """
+        import logging, os, signal, sys, time
+        import obitus
+        obitus.watch()
+        logging.warning("both threads are at work")
+        kinds = {signal.SIGTERM, signal.SIGUSR1, signal.SIGHUP, signal.SIGALRM, signal.SIGINT}
+        signal.pthread_sigmask(signal.SIG_BLOCK, kinds)
+        for _ in range(20):
+            for kind in sorted(kinds):
+                logging.warning("signal %s", kind)
+                time.sleep(0.01)
+                os.kill(os.getpid(), kind)
+                time.sleep(0.01)
+                assert kind in signal.sigpending(), kind
+                assert signal.sigtimedwait({kind}, 5).si_signo == kind
+        print("all waited for")
+    """
+    environment = {"OBITUS_URL": "http://127.0.0.1:9", "OBITUS_KEY": "ob_x", "OBITUS_SPOOL": str(tmp_path / "spool")}
+    done = script(python, tmp_path, code, **environment)
+    assert (done.returncode, done.stdout) == (0, "all waited for\n"), done.stderr[-2000:]

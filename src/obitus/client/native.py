@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import _queue
 import _thread
+import signal
 import socket
 import sys
 import time
@@ -42,6 +43,21 @@ Signals: Final = _queue.SimpleQueue
 
 # Bound here: at the very end of the interpreter ``sys`` may be gone.
 is_finalizing: Final = sys.is_finalizing
+
+_NOT_BLOCKED: Final = ("SIGSEGV", "SIGBUS", "SIGFPE", "SIGILL", "SIGABRT", "SIGTRAP", "SIGSYS")
+"""Signals of what a thread itself does wrong: blocked, they end the process without the app's handler for them."""
+
+
+def _take_no_signals() -> None:
+    """Leave all signals to the app's threads.
+
+    One that the app has blocked in its own threads, to wait for it or to finish something first, would otherwise be
+    delivered to the client's thread, and end the process there and then.
+    """
+    if not hasattr(signal, "pthread_sigmask"):
+        return
+    own = {getattr(signal, name, None) for name in _NOT_BLOCKED}
+    signal.pthread_sigmask(signal.SIG_BLOCK, signal.valid_signals() - own)
 
 
 class Worker:
@@ -116,6 +132,7 @@ class Worker:
     def _run(self, ended: Any) -> None:
         ours.now = True
         try:
+            _take_no_signals()
             self._serve()
         finally:
             self.running = False
