@@ -140,6 +140,46 @@ PLACES: dict[str, tuple[str, str, bool]] = {
         "grpc",
         False,
     ),
+    "gRPC, a stream": (
+        """
+        import grpc
+        from concurrent.futures import ThreadPoolExecutor
+        def boards(requests, context):
+            for request in requests:
+                if request == b"2": board()
+                yield request
+        handler = grpc.stream_stream_rpc_method_handler(boards)
+        server = grpc.server(ThreadPoolExecutor(2))
+        server.add_generic_rpc_handlers((grpc.method_handlers_generic_handler("skerry.Gate", {"Boards": handler}),))
+        port = server.add_insecure_port("127.0.0.1:0"); server.start()
+        with grpc.insecure_channel(f"127.0.0.1:{port}") as channel:
+            answers = channel.stream_stream("/skerry.Gate/Boards")(iter([b"1", b"2", b"3"]))
+            assert next(answers) == b"1"
+            try: next(answers)
+            except grpc.RpcError: pass
+        server.stop(0).wait()
+        """,
+        "grpc",
+        False,
+    ),
+    "gRPC, asynchronous": (
+        """
+        import asyncio, grpc
+        async def answer(request, context): board()
+        async def main():
+            server = grpc.aio.server()
+            handler = grpc.unary_unary_rpc_method_handler(answer)
+            server.add_generic_rpc_handlers((grpc.method_handlers_generic_handler("skerry.Gate", {"Board": handler}),))
+            port = server.add_insecure_port("127.0.0.1:0"); await server.start()
+            async with grpc.aio.insecure_channel(f"127.0.0.1:{port}") as channel:
+                try: await channel.unary_unary("/skerry.Gate/Board")(b"")
+                except grpc.RpcError: pass
+            await server.stop(0)
+        asyncio.run(main())
+        """,
+        "grpc",
+        False,
+    ),
     "excepthook replaced afterwards": (
         """
         sys.excepthook = lambda *details: None

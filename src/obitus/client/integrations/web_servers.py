@@ -1,6 +1,6 @@
 """Servers and frameworks with protocols of their own: a run for each request, a failure for what they answer 500 for.
 
-Tornado, aiohttp, Sanic, gRPC, and the standard library's own server. Frameworks on WSGI and ASGI have the middleware.
+Tornado, aiohttp, Sanic, and the standard library's own server. Frameworks on WSGI and ASGI have the middleware.
 """
 
 from __future__ import annotations
@@ -234,50 +234,6 @@ def _note_sanic(request: Any) -> None:
     if isinstance(template, str):
         # Here the name comes before the type.
         routes.note(_PARAMETER.sub(r"{\1}", template))
-
-
-def install_grpc(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Give each gRPC server an interceptor, which is its own way of being watched."""
-
-    class Interceptor(module.ServerInterceptor):  # type: ignore[misc,name-defined]
-        def intercept_service(self, continuation: Any, details: Any) -> Any:
-            handler = continuation(details)
-            active = _active()
-            if handler is None or active is None or handler.response_streaming:
-                return handler
-            make = (
-                module.stream_unary_rpc_method_handler
-                if handler.request_streaming
-                else module.unary_unary_rpc_method_handler
-            )
-            inner = handler.stream_unary if handler.request_streaming else handler.unary_unary
-
-            def behave(request: Any, context: Any) -> Any:
-                headers = dict(details.invocation_metadata or ())
-                watched = begin(active, "GRPC", details.method, headers, context.peer())
-                if watched is None:
-                    return inner(request, context)
-                watched.run.route = details.method
-                try:
-                    answer = inner(request, context)
-                except BaseException as error:
-                    aborted = context.code() is not None
-                    if not aborted:
-                        watched.record(error, "grpc")
-                    watched.end(None, "refused" if aborted else "failed")
-                    raise
-                watched.end(None, "ok" if context.code() in (None, module.StatusCode.OK) else "refused")
-                return answer
-
-            return make(behave, handler.request_deserializer, handler.response_serializer)
-
-    def serving(before: Any) -> Any:
-        def server(pool: Any, handlers: Any = None, interceptors: Any = None, *args: Any, **options: Any) -> Any:
-            return before(pool, handlers, (Interceptor(), *(interceptors or ())), *args, **options)
-
-        return server
-
-    patches.put(module, "server", serving)
 
 
 def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
