@@ -15,7 +15,7 @@ from obitus.client import runs
 from obitus.client.capture import Capture
 from obitus.client.forks import watch_forks
 from obitus.client.guard import guarded, is_the_apps
-from obitus.client.held import Held
+from obitus.client.held import LONGEST_OUTSIDE_S, Held
 from obitus.client.hooks import Hooks
 from obitus.client.log import is_ours, warn
 from obitus.client.lost import LostChildren
@@ -112,6 +112,7 @@ class Reporter:
             self.redactor,
             says_time=self._says_time,
             tick=self._tick if self._keeps else lambda: None,
+            due=self._release_due,
             settle=self._settle,
             wrote=self._keep_story if self._keeps else lambda: None,
             family=self.family,
@@ -610,9 +611,8 @@ class Reporter:
             self._untold.keep()
 
     def _tick(self) -> None:
-        """On the keeper's thread, about twice a second, and when something is due."""
+        """On the keeper's thread, about twice a second."""
         self._ticks += 1
-        self.held.release(due=True)
         self.held.write()
         if self._ticks % TALLY_EVERY_TICKS == 0:
             self.send_tallies()
@@ -627,6 +627,16 @@ class Reporter:
         if self.lost_children.waiting:
             self._untold.look_for_children()
             self.lost_children.give_up()
+
+    def _release_due(self) -> float:
+        """Send what was kept back for long enough; return in how many seconds the next one is due."""
+        soonest_s = self.held.soonest_s
+        if soonest_s is None:
+            return LONGEST_OUTSIDE_S
+        if soonest_s <= self.timer():
+            self.held.release(due=True)
+            soonest_s = self.held.soonest_s
+        return LONGEST_OUTSIDE_S if soonest_s is None else max(0.001, soonest_s - self.timer())
 
     def _tell_dropped(self) -> None:
         """Report what was dropped since the last time, and why: a gap that nobody knows of misleads."""

@@ -50,7 +50,8 @@ class Sender:
     """Sends reports to the service. Everything it holds is bounded; what does not fit is dropped and counted.
 
     ``tick`` is called on the keeper's thread about twice a second, ``settle`` there before everything is to be sent,
-    ``wrote`` after reports were written to the disk.
+    ``wrote`` after reports were written to the disk. ``due`` does there what is due, and returns in how many seconds
+    something will be.
     """
 
     def __init__(
@@ -62,12 +63,13 @@ class Sender:
         tick: Callable[[], None] = lambda: None,
         settle: Callable[[], None] = lambda: None,
         wrote: Callable[[], None] = lambda: None,
+        due: Callable[[], float] = lambda: TICK_S,
         family: str = "",
     ) -> None:
         self._settings = settings
         self._redactor = redactor
         self._says_time = says_time
-        self._tick, self._settle, self._wrote = tick, settle, wrote
+        self._tick, self._settle, self._wrote, self._due = tick, settle, wrote, due
         self._family = family
         self.sayings = Sayings()
         self._encoder = Encoder(settings, redactor, self.drop, self.sayings)
@@ -331,12 +333,14 @@ class Sender:
     def _keep(self) -> None:
         keeper = self._keeper
         next_tick_s = monotonic() + TICK_S
+        due_in_s = 0.0
         while not keeper.told_to_rest:
-            keeper.wait(max(0.0, next_tick_s - monotonic()), self._has_writing)
+            keeper.wait(max(0.0, min(due_in_s, next_tick_s - monotonic())), self._has_writing)
             asked = [self._asked.popleft() for _ in range(len(self._asked))]
             try:
                 if asked:
                     self._settle()
+                due_in_s = self._due()
                 wrote = bool(self._waiting)
                 self._write_down()
                 if wrote:
