@@ -112,7 +112,7 @@ class Reporter:
             self.redactor,
             says_time=self._says_time,
             tick=self._tick if self._keeps else lambda: None,
-            due=self._release_due,
+            due=self._release_due if self._keeps else lambda: LONGEST_OUTSIDE_S,
             settle=self._settle,
             wrote=self._keep_story if self._keeps else lambda: None,
             family=self.family,
