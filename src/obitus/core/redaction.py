@@ -64,7 +64,8 @@ _AUTHORISATION = re.compile(
     r"(?i)\b((?:proxy-)?authorization\\{0,2}[\"']?\s*[:=]\s*b?)(?:(\\{0,2}[\"'])[^\"'\r\n]+|([A-Za-z][\w-]*\s+[^\r\n\"']+(?:[\"'][^\r\n\"']*[\"'][^\r\n\"']*)*))"
 )
 _OWN_SECRETS = re.compile(r"\bo(?:key|tok)_[A-Za-z0-9_-]{16,}")
-_JWT = re.compile(r"\beyJ[\w-]{8,}\.[\w-]{4,}\.[\w-]*")
+# What stands before it in the same word is kept. The first place where it may begin is the only one that is looked at.
+_JWT = re.compile(r"(?<![\w-])((?>(?:[\w-]*?-)??)(?=eyJ))[\w-]{11,}+\.[\w-]{4,}+\.[\w-]*+")
 # Keys that are known by how they begin. Each is a public convention of somebody who gives them out.
 _KNOWN_SHAPES = re.compile(
     r"\b(?:[a-z]{2,10}_(?:live|test|pat)_[A-Za-z0-9_]{16,}|gh[opsur]_[A-Za-z0-9]{30,}|glpat-[\w-]{18,}|xox[abeoprs]-[\w-]{10,}"
@@ -76,7 +77,7 @@ _KEY_BLOCK = re.compile(
     re.DOTALL,
 )
 _COOKIES = re.compile(
-    r"(?i)\b((?:set-|\w{1,20}[_-])?cookies?\\{0,2}[\"']?\s*[:=]\s*)(\\{0,2}b?[\"']?(?=[^\r\n\"']*[=\d])(?:[^\r\n\"'\\]|=\"[^\"\r\n]*\")+)"
+    r"(?i)\b((?:set-|\w{1,20}[_-])?cookies?\\{0,2}[\"']?\s*+[:=]\s*+)(\\{0,2}b?[\"']?(?=[^\r\n\"']{0,300}[=\d])(?:[^\r\n\"'\\]|=\"[^\"\r\n]*\")+)"
 )
 _QUERY = re.compile(r"(?<=[?&;])([\w.\-\[\]%]{1,80})=([^&;#\s\"'<>\\]+)")
 # A URL inside a query is written with percent signs.
@@ -85,10 +86,11 @@ _ELEMENT = re.compile(r"<((?:[\w-]{1,40}:)?[\w.-]{1,80})(?:\s[^<>]{0,500})?>([^<
 _ESCAPED_PAIR = re.compile(r"""\\{1,4}["']([\w.-]{1,80})\\{1,4}["']\s*:\s*\\{1,4}["']((?:[^"'\\]|\\(?![\\"']))+)""")
 # A header or an item as a pair: ('authorization', 'Token …').
 _TUPLE = re.compile(r"""([(\[]\s*b?(["'])([\w.-]{1,80})\2\s*,\s*b?)(["'])((?:[^"'\\]|\\.)+)\4""")
-_PARAMETERS = re.compile(r"\[parameters: .*?\](?=\s*(?:\n|\)|$|\(Background))", re.DOTALL)
+_PARAMETERS: Final = "[parameters: "
+_PARAMETERS_END = re.compile(r"\](?=\s*+(?:\)|$|\(Background)|[^\S\n]*+\n)")
 _SHORT_PAIR = re.compile(
     r"""(?i)(?<![\w.-])((?:[\w-]{0,20}[_-])?(?:pw|pass|otp|totp|pin|sig|hmac)|pin[_-]?code|mfa[_-]?code)
-    (["']?\s*(?:=|:)\s*b?)(["'][^"']+["']|[^\s,;&"')\]}<>]*\d[^\s,;&"')\]}<>]*)""",
+    (["']?\s*+(?:=|:)\s*+b?)(["'][^"']+["']|[^\s,;&"')\]}<>]{0,200}\d[^\s,;&"')\]}<>]*)""",
     re.VERBOSE,
 )
 # ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
@@ -111,6 +113,9 @@ ALL_SIGNS: Final = Signs()
 def mark(rule: str) -> str:
     """Return what stands in the place of a hidden value."""
     return f"[hidden: {rule}]"
+
+
+_TOKEN_HIDDEN: Final = rf"\1{mark('token')}"
 
 
 class Redactor:
@@ -137,14 +142,14 @@ class Redactor:
                 self._hints = (*self._hints, words[0])
         self._roots = _by_root(self._hints)
         self._pair = re.compile(
-            rf"""(?ix) (?P<name>(?<![\w-])[\w-]{{0,60}}(?:{keyed})[\w-]{{0,60}}) (?P<join>["']?\s*(?:=>|[:=])\s*(?:b?(?=["']))?)
-            (?P<value> "(?:[^"\\]|\\.)*" | '(?:[^'\\]|\\.)*' | (?:bearer\s+|basic\s+)?[^\s,;&"')\]}}<>]+ )"""
+            rf"""(?ix) (?P<name>(?<![\w-])[\w-]{{0,100}}?(?:{keyed})[\w-]*+) (?P<join>["']?\s*+(?:=>|[:=])\s*+(?:b?(?=["']))?)
+            (?P<value> "(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+' | (?:bearer\s+|basic\s+)?[^\s,;&"')\]}}<>]+ )"""
         )
         self._option = re.compile(
-            rf"""(?ix) (?P<name>(?<!\S)--?[\w-]{{0,60}}(?:{keyed})[\w-]{{0,60}}) (?P<join>\s+) (?P<value>[^\s"'-]\S*)"""
+            rf"""(?ix) (?P<name>(?<!\S)--?[\w-]{{0,100}}?(?:{keyed})[\w-]*+) (?P<join>\s++) (?P<value>[^\s"'-]\S*)"""
         )
         self._literal = re.compile(
-            rf"""(?ix) ([\w-]{{0,60}}(?:{keyed})[\w-]{{0,60}}["']?\s*[:=]\s*b?) ("[^"]+"|'[^']+')"""
+            rf"""(?ix) ((?<![\w-])[\w-]{{0,100}}?(?:{keyed})[\w-]*+["']?\s*+[:=]\s*+b?) ("[^"]++"|'[^']++')"""
         )
 
     def signs_in(self, written: str) -> Signs:
@@ -201,7 +206,7 @@ class Redactor:
             if hint in lower:
                 line = self._literal.sub(lambda found: f"{found[1]}'{mark('literal')}'", line)
                 line = _JWT.sub(
-                    mark("token"), _URL_USER.sub(mark("url credentials"), _OWN_SECRETS.sub(mark("key"), line))
+                    _TOKEN_HIDDEN, _URL_USER.sub(mark("url credentials"), _OWN_SECRETS.sub(mark("key"), line))
                 )
                 break
         if signs.cards and len(line) >= 13:
@@ -319,7 +324,7 @@ class Redactor:
             if "-----begin" in lower:
                 text = _KEY_BLOCK.sub(mark("private key"), text)
             if "eyj" in lower:
-                text = _JWT.sub(mark("token"), text)
+                text = _JWT.sub(_TOKEN_HIDDEN, text)
             if "okey_" in lower or "otok_" in lower:
                 text = _OWN_SECRETS.sub(mark("key"), text)
             text = _KNOWN_SHAPES.sub(mark("key"), text)
@@ -327,7 +332,7 @@ class Redactor:
             if "@" in text:
                 text = _URL_TOKEN.sub(mark("url credentials"), _URL_USER.sub(mark("url credentials"), text))
             if "[parameters:" in lower:
-                text = _PARAMETERS.sub(f"[parameters: {mark('statement values')}]", text)
+                text = _without_parameters(text)
             if "basic " in lower or "digest " in lower:
                 text = _BEARER.sub(lambda found: f"{found[1]} {mark('token')}", text)
         if groups & _KEYED_GROUP:
@@ -438,6 +443,17 @@ def _is_prose(found: re.Match[str]) -> bool:
         return False
     following = found.string[found.end() : found.end() + 3]
     return found["value"].isalpha() and following[:1] == " " and following[1:2].isalnum()
+
+
+def _without_parameters(text: str) -> str:
+    """Hide the values that a database library shows behind a statement; where their end is missing, all that follows."""
+    parts = []
+    done = 0
+    while (start := text.find(_PARAMETERS, done)) >= 0:
+        end = _PARAMETERS_END.search(text, start)
+        parts += [text[done:start], f"[parameters: {mark('statement values')}]"]
+        done = end.end() if end is not None else len(text)
+    return "".join((*parts, text[done:]))
 
 
 def _hide_authorisation(found: re.Match[str]) -> str:

@@ -29,7 +29,9 @@ NAME_RULES: Final = {
 }
 WORD_SPLIT: Final = re.compile(r"[^A-Za-z0-9]+|(?<=[a-z0-9])(?=[A-Z])")
 
-_RULE = re.compile(r"(?P<by>name|pattern|path)\s+(?P<what>\S.*?)(?:\s+as\s+(?P<label>[\w][\w .-]{0,39}))?\s*")
+_RULE = re.compile(r"(name|pattern|path)\s++(?=\S)")
+_AS = re.compile(r"(?<!\s)\s++as\s++")
+_LABEL = re.compile(r"\w[\w .-]{0,39}")
 _PATH_STEP = re.compile(r"[^.\s]{1,100}")
 MAIL_RULE: Final = "e-mail"
 
@@ -60,13 +62,13 @@ def parse_rule(text: str) -> Rule:
     """Return the rule that a line states; raises RuleTrouble."""
     if text.strip() == MAIL_RULE:
         return Rule("e-mail", "", MAIL_RULE)
-    found = _RULE.fullmatch(text.strip()) if len(text) <= MOST_RULE_CHARS else None
+    found = _RULE.match(text.strip()) if len(text) <= MOST_RULE_CHARS else None
     if found is None:
         raise RuleTrouble(
             f"{text[:80]!r} is no redaction rule. Write: name NAME, pattern REGEX, path FIELD.FIELD (each may end in "
             f"“as LABEL”), or e-mail; at most {MOST_RULE_CHARS} characters."
         )
-    by, what = found["by"], found["what"]
+    by, (what, label) = found[1], _with_label(text.strip()[found.end() :])
     if by == "name" and not words_of(what):
         raise RuleTrouble(f"{what!r} has no letter or digit, so it names nothing.")
     if by == "path" and not all(_PATH_STEP.fullmatch(step) for step in what.split(".")):
@@ -78,7 +80,15 @@ def parse_rule(text: str) -> Rule:
             raise RuleTrouble(f"{what!r} is no regular expression: {error}.") from None
         if pattern.fullmatch(""):
             raise RuleTrouble(f"{what!r} matches nothing at all too, so it would hide between all letters.")
-    return Rule(by, what, found["label"] or _default_label(by, what))  # type: ignore[arg-type]
+    return Rule(by, what, label or _default_label(by, what))  # type: ignore[arg-type]
+
+
+def _with_label(text: str) -> tuple[str, str]:
+    """Return what a rule names, and the label behind it, ``""`` where there is none."""
+    for found in _AS.finditer(text):
+        if found.start() and _LABEL.fullmatch(text, found.end()):
+            return text[: found.start()], text[found.end() :]
+    return text, ""
 
 
 def parse_rules(texts: Iterable[str]) -> tuple[Rule, ...]:

@@ -21,7 +21,7 @@ FAILED_STATUSES: Final = range(500, 600)
 
 # ``{call:int}`` and ``<int:call>`` are how some frameworks write ``{call}``.
 _BRACES = re.compile(r"\{(\w+):[^{}]+\}")
-_ANGLES = re.compile(r"<(?:[^<>:]+(?:\([^)]*\))?:)?(\w+)>")
+_ANGLES = re.compile(r"<(?:[^<>:(]++(?:\([^)<>]*+\))?+:)?(\w++)>")
 _GROUPS = re.compile(r"\(\?P<(\w+)>(?:[^()]|\([^()]*\))*\)")
 
 

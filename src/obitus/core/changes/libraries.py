@@ -11,11 +11,11 @@ from typing import Any, Final
 from obitus.core.changes.commits import LibraryChange
 
 MOST_BYTES: Final = 20_000_000
-_PIN = re.compile(r"^\s*([A-Za-z0-9][\w.-]*)(?:\[[^\]]*\])?\s*===?\s*([^\s;#\\]+)", re.MULTILINE)
-_GO = re.compile(r"^\s*(?:require\s+)?([\w.-]+\.[\w.-]+/\S+|[\w.-]+\.\w+/\S+)\s+v(\S+)", re.MULTILINE)
+_PIN = re.compile(r"^[ \t]*+([A-Za-z0-9][\w.-]*+)(?:\[[^\]\n]*+\])?[ \t]*+===?[ \t]*+([^\s;#\\]+)", re.MULTILINE)
+_GO = re.compile(r"^[ \t]*+(?:require[ \t]++)?([\w-]*+\.[\w.-]*+/\S++)[ \t]++v(\S+)", re.MULTILINE)
 _GEM = re.compile(r"^ {4}([\w.-]+) \(([^)]+)\)$", re.MULTILINE)
 _YARN = re.compile(r'^"?((?:@[^@\s"/]+/)?[^@\s"]+)@[^\n]*:\n\s+version:? "?([^"\s]+)', re.MULTILINE)
-_PNPM = re.compile(r"^ {2}'?/?((?:@[^@\s'/]+/)?[^@\s'/]+)@([^:\s'(]+)[^:\n]*:", re.MULTILINE)
+_PNPM = re.compile(r"^ {2}'?+/?+((?:@[^@\s'/]++/)?+[^@\s'/]++)@([^:\s'(]++)[^:\n]*+:", re.MULTILINE)
 _MAVEN = re.compile(
     r"<groupId>\s*([^<\s]+)\s*</groupId>\s*<artifactId>\s*([^<\s]+)\s*</artifactId>\s*<version>\s*([^<\s]+)\s*</version>"
 )
@@ -74,7 +74,7 @@ _READERS: Final[tuple[tuple[re.Pattern[str], Callable[[str], Iterator[tuple[str,
     (re.compile(r"composer\.lock"), _php_packages),
     (re.compile(r"Pipfile\.lock"), _pipenv),
     (re.compile(r"packages\.lock\.json"), _dotnet),
-    (re.compile(r"(?:requirements|constraints)[\w.-]*\.txt|[\w.-]*requirements\.txt"), _by(_PIN)),
+    (re.compile(r"(?:requirements|constraints)[\w.-]{0,100}\.txt|[\w.-]{0,100}requirements\.txt"), _by(_PIN)),
     (re.compile(r"go\.mod"), _by(_GO)),
     (re.compile(r"Gemfile\.lock"), _by(_GEM)),
     (re.compile(r"yarn\.lock"), _by(_YARN)),

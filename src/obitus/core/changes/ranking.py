@@ -227,7 +227,7 @@ def _packages(frame: Frame) -> list[str]:
     if place is not None:
         parts = re.split(r"[\\/]", place[1])
         name = "/".join(parts[:2]) if parts[0].startswith("@") else parts[0]
-        found.append(_library_name(re.sub(r"(?:\.py|-v?\d[\w.+-]*|@v?\d[\w.+-]*)$", "", name)))
+        found.append(_library_name(re.sub(r"(?:\.py|[-@]v?\d[\w.+-]{0,60})$", "", name)))
         if len(parts) > 2:
             found.append(_library_name("/".join(parts[:3]).partition("@")[0]))
             found.append(_library_name("/".join(parts[:2])))

@@ -45,7 +45,7 @@ _INCOMPLETE = re.compile(r"[(\[{,\\]$")
 _PASSED_ON = re.compile(r"^raise$|^raise\s+[a-z_]\w*(?:\.\w+)*$|^raise\s+[\w.]+\([^\"']*\)")
 # Trouble of the world outside: no line of the library underneath is at fault.
 _OUTSIDE = re.compile(
-    r"(?:Timeout|TimedOut|Connection\w*|Socket|Network|SSL|Certificate|Protocol|BrokenPipe|Unreachable|ConnectFail\w*|DNS|UnknownHost|gaierror)(?:Error|Exception|Expired)?$"
+    r"(?:Timeout|TimedOut|Connection\w{0,60}|Socket|Network|SSL|Certificate|Protocol|BrokenPipe|Unreachable|ConnectFail\w{0,60}|DNS|UnknownHost|gaierror)(?:Error|Exception|Expired)?$"
     r"|^(?:OSError|IOError|FileNotFoundError|PermissionError|IsADirectoryError|NotADirectoryError|FileExistsError|InterruptedError|BlockingIOError"
     r"|IOException|FileNotFoundException|NoSuchFileException|AccessDeniedException|EOFError|EOFException|MemoryError|OutOfMemoryError|timeout|OperationalError)$"
 )

@@ -25,7 +25,7 @@ CODE_THAT_TELLS: Final = 12
 
 _TOKENS = re.compile(r"\w+|[^\w\s]")
 _ANY_CALL = re.compile(
-    r"^(?:return|await|yield|result=|res=|response=|value=|ret=)*(?:self\.)?\w+\(\*?\w*,?\*{0,2}\w*\)$|^raise\w*$"
+    r"^(?:return|await|yield|result=|res=|response=|value=|ret=){0,4}(?:self\.)?\w++\(\*?+\w*+,?+\*{0,2}+\w*+\)$|^raise\w*+$"
 )
 # Two ways in which one wrong value makes one line crash.
 _SIBLINGS: Final = (frozenset({"AttributeError", "TypeError"}), frozenset({"KeyError", "IndexError"}))

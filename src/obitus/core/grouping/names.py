@@ -13,7 +13,7 @@ COMPREHENSIONS: Final = frozenset({"<listcomp>", "<dictcomp>", "<setcomp>", "<ge
 
 _GENERATED = re.compile(
     r"\.<locals>|^async |^new |^(?:Object|Function|Module|global|window|self|exports|Object\.<anonymous>)\.(?=\S)"
-    r"| \[as [^\]]*\]"
+    r"| \[as [^\[\]]*\]"
     r"|@[0-9a-f]{5,}|\$\$(?:Lambda|EnhancerBy\w*|FastClassBy\w*|SpringCGLIB|Proxy|_javassist)[\w$/]*|/0x[0-9a-f]+"
     r"|(?<=\w)\$default$|\$(?=\d*$)\d*|(?<=\w)\$\d+(?=[.$]|$)|(?<=[\w>])\.func\d+(?:\.\d+)*|-fm$|-range\d+$"
     r"|::\{\{closure\}\}|::\{closure[^}]*\}|::h[0-9a-f]{16}$|`\d+"
@@ -24,7 +24,7 @@ _CALLEES = re.compile(r"^_callee\d*\$?$|^_loop\d*$|^__anon\w*$|^__ANON__$|^\{clo
 _BLOCKS = re.compile(r"^(?:(?:block|rescue|ensure)(?: \(\d+ levels\))? in )+")
 _COUNTED = re.compile(r"(?<=[A-Za-z])[_$]\d{3,}$|(?<=[A-Za-z])_[0-9a-f]{8,}$")
 _HASHED_FILE = re.compile(
-    r"[.-](?=[\w-]*\d)(?=[\w-]*[A-Za-z])[\w-]{6,}(?=\.(?:bundle\.|chunk\.|min\.)*\w{1,5}$)|[.-][0-9a-f]{6,}(?=\.\w{1,5}$)"
+    r"[.-](?=[\w-]{0,80}\d)(?=[\w-]{0,80}[A-Za-z])[\w-]{6,80}(?=\.(?:bundle\.|chunk\.|min\.){0,4}\w{1,5}$)|[.-][0-9a-f]{6,80}(?=\.\w{1,5}$)"
 )
 _VERSION = re.compile(
     r"[-_@/]v?\d+(?:\.\d+)+(?:[-.+]?(?:alpha|beta|rc|snapshot|final|release|post|dev)[\w.]*)?|(?<=/)v?\d[\d.]*(?=/)",

@@ -24,7 +24,7 @@ VERSION: Final = 2
 MOST_MESSAGE: Final = 500
 
 _SPACES = re.compile(r"\s+")
-_COMMENT = re.compile(r"\s+(?:#|//)\s.*$")
+_COMMENT = re.compile(r"(?<!\s)\s++(?:#|//)\s.*$")
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,10 +15,10 @@ if TYPE_CHECKING:
 MOST_LINE: Final = 16 * 1024
 
 _QUOTED = rb'(?:[^"\\\n]|\\.)*+'
-_LINE = re.compile(
-    rb"^(?P<client>\S+) \S+ (?P<user>.*?) \[(?P<time>[^\]\n]{10,40})\] "
+_WHOLE_LINE = re.compile(
+    rb"^(?P<client>\S+) \S+ (?P<user>(?:[^\[\n]|\[(?!\d))*+)(?<= )\[(?P<time>[^\]\n]{10,40})\] "
     rb'"(?:(?P<method>[A-Z]{1,20}) (?P<target>(?:[^ "\\\n]|\\.)*+)' + _QUOTED + rb"|" + _QUOTED + rb')" '
-    rb'(?P<status>\d{3}) (?P<bytes>\d+|-)(?: "(?P<referrer>'
+    rb'(?P<status>\d{3}) (?P<bytes>\d++|-)(?: "(?P<referrer>'
     + _QUOTED
     + rb')" "(?P<agent>'
     + _QUOTED
@@ -37,7 +37,7 @@ def is_line(line: bytes) -> bool:
 
 
 def _match(line: bytes) -> re.Match[bytes] | None:
-    return _LINE.match(line.rstrip(b"\r")[:MOST_LINE])
+    return _WHOLE_LINE.match(line.rstrip(b"\r")[:MOST_LINE])
 
 
 class Common:
@@ -77,6 +77,7 @@ class Common:
         if found is None:
             return None
         part = {name: (value or b"").decode("utf-8", "replace") for name, value in found.groupdict().items()}
+        part["user"] = part["user"].removesuffix(" ")
         time_ms = time_of(part["time"], self.zone, self.about_ms)
         if time_ms is None:
             return None

@@ -34,8 +34,8 @@ _RARE: Final = tuple(
     (byte, re.compile(pattern))
     for byte, pattern in (
         (b"\n", rb"\n[\t #]"),
-        (b"\t", rb"\t(?:at |/\S+\.go:|[\w:]{1,80}+\()"),
-        (b"\\", rb"\\[t](?:at |/\S+\.go:|[\w:]{1,80}+\()"),
+        (b"\t", rb"\t(?:at |/[^\s]{1,300}\.go:|[\w:]{1,80}+\()"),
+        (b"\\", rb"\\[t](?:at |/[^\s\\]{1,300}\.go:|[\w:]{1,80}+\()"),
         (b"@", rb"@[h]ttp"),
         (b"#", rb"#[0] "),
     )

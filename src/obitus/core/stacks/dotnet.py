@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from functools import lru_cache
-from typing import Final
+from typing import Final, NamedTuple
 
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import (
@@ -23,9 +23,13 @@ from obitus.core.stacks.lines import (
     lies_in,
 )
 
-_FRAME = re.compile(
-    r"^\s*at (?P<whole>[\w.`<>+|,$\[\]~?& -]{1,800}?) ?\((?P<arguments>[^\n]{0,2000}?)\)"
-    r"(?: \[0x[0-9a-f]+\])?(?: in (?P<file>[^\n]{1,1500}?):(?:line )?(?P<line>\d{1,9})\s*)?\s*$"
+_CALL = re.compile(r"at (?P<whole>[\w.`<>+|,$\[\]~?& -]{1,800}+)\(")
+# Where the source is known, its place stands behind the arguments; Mono puts an offset between.
+_BEFORE_PLACE = re.compile(r"\)(?: \[0x[0-9a-f]{1,16}\])? in ")
+_LINE_BEHIND = re.compile(r":(?:line )?(?P<line>\d{1,9})$")
+_OFFSET = re.compile(r" \[0x[0-9a-f]{1,16}\]$")
+_OTHERS_PLACE = re.compile(
+    r"\.(?:java|kt|scala|m?[jt]sx?)(?::\d+){0,2}$|^(?:Native Method|Unknown Source|native|<anonymous>)$|:\d+:\d+$"
 )
 _HEADER = re.compile(
     r"(?:^|[\s\]|>:-])(?P<type>(?:(?:[A-Z]\w*\.)+[A-Z]\w*|[A-Z]\w*(?:Exception|Error))\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
@@ -90,13 +94,31 @@ def read(lines: Sequence[str]) -> Found:
 @lru_cache(MOST_KNOWN)
 def _is_ours(text: str) -> bool:
     """Whether a frame is .NET's and not Java's or JavaScript's: these have no blank before ``in``, nor types as arguments."""
-    found = _FRAME.match(cut(text))
-    if found is None:
-        return False
-    return found["file"] is not None or not re.search(
-        r"\.(?:java|kt|scala|m?[jt]sx?)(?::\d+){0,2}$|^(?:Native Method|Unknown Source|native|<anonymous>)$|:\d+:\d+$",
-        found["arguments"],
-    )
+    parts = _parts(text)
+    return parts is not None and (bool(parts.file) or _OTHERS_PLACE.search(parts.arguments) is None)
+
+
+class _Parts(NamedTuple):
+    whole: str
+    arguments: str
+    file: str
+    line: int | None
+
+
+def _parts(text: str) -> _Parts | None:
+    """Take a line apart: ``at Harbour.Gate.Open(String name) in /srv/Gate.cs:line 12``."""
+    text = cut(text).strip()
+    call = _CALL.match(text)
+    if call is None:
+        return None
+    file, line, rest = "", None, text[call.end() :]
+    before = _BEFORE_PLACE.search(rest)
+    place = _LINE_BEHIND.search(rest) if before is not None else None
+    if before is not None and place is not None and place.start() > before.end():
+        file, line = rest[before.end() : place.start()], int(place["line"])
+        rest = rest[: before.start() + 1]
+    rest = _OFFSET.sub("", rest)
+    return _Parts(call["whole"].removesuffix(" "), rest[:-1], file, line) if rest.endswith(")") else None
 
 
 def _header_above(lines: Sequence[str], frame: int, floor: int) -> int | None:
@@ -127,13 +149,13 @@ def _names(lines: Sequence[str], first: int, frame: int) -> list[tuple[str, str]
 
 @lru_cache(MOST_KNOWN)
 def _frame(text: str) -> Frame | None:
-    found = _FRAME.match(cut(text))
-    if found is None or "." not in found["whole"]:
+    parts = _parts(text)
+    if parts is None or "." not in parts.whole:
         return None
-    whole = readable(found["whole"].strip().removeprefix("async "))
+    whole = readable(parts.whole.strip().removeprefix("async "))
     owner, _, method = whole.rpartition(".")
     own = not lies_in(owner, LIBRARIES)
-    return Frame(method, owner, found["file"] or "", int(found["line"]) if found["line"] else None, own)
+    return Frame(method, owner, parts.file, parts.line, own)
 
 
 def readable(name: str) -> str:

@@ -16,13 +16,13 @@ _PANIC = re.compile(r"(?:^|[\s\]|:-])(?P<kind>panic|fatal error)(?: serving \S+|
 _RECOVERED = re.compile(r"panic (?:serving \S+|recovered): ")
 _GOROUTINE = re.compile(r"^goroutine \d+ (?:gp=\S+ m=\S+ (?:mp=\S+ )?)?\[(?P<state>[^\]]{1,100})\]:$")
 _CALL = re.compile(
-    r"^(?:created by )?(?P<name>[\w.~/%-]+\.(?:\(\*?[\w\[\].,… ]+\)\.)?[\w.\[\]…-]+?)(?:\(.*\))?(?: in goroutine \d+)?$"
+    r"^(?:created by )?(?P<name>[\w.~/%-]++(?:(?<=\.)\(\*?+[\w\[\].,… ]++\)\.)?+[\w.\[\]…-]*+)(?:\(.*\))?(?: in goroutine \d++)?$"
 )
-_PLACE = re.compile(r"^\s+(?P<file>[^\n]{1,1500}?\.(?:go|s)):(?P<line>\d{1,9})(?: \+0x[0-9a-f]+)?")
-_BARE_CALL = re.compile(r"^(?P<name>[\w.~/%-]{1,500}\.(?:\(\*?[\w\[\].,…]+\)\.)?[\w.\[\]…-]+)$")
+_PLACE = re.compile(r"^\s++(?P<file>[^\n]{1,1500}?\.(?:go|s)):(?P<line>\d{1,9})(?: \+0x[0-9a-f]+)?")
+_BARE_CALL = re.compile(r"^(?P<name>[\w.~/%-]{1,500}+(?:(?<=\.)\(\*?+[\w\[\].,…]++\)\.)?+[\w.\[\]…-]*+)$")
 _BARE_PLACE = re.compile(r"^\t(?P<file>[^\s:]{1,1500}\.(?:go|s)):(?P<line>\d{1,9})$")
-_CLOSURE = re.compile(r"(?:\.func\d+|\.gowrap\d+|\.\d+|-fm|-range\d+)+$")
-_GENERIC = re.compile(r"\[[^\]]*\]")
+_CLOSURE = re.compile(r"(?:\.func\d{1,9}|\.gowrap\d{1,9}|\.\d{1,9}|-fm|-range\d{1,9}){1,9}$")
+_GENERIC = re.compile(r"\[[^\[\]]*\]")
 _LIBRARY: Final = ("/usr/local/go/", "/usr/lib/go", "/go/pkg/mod/", "/goroot/", "/pkg/mod/", "_testmain.go", "/vendor/")
 
 
@@ -72,7 +72,7 @@ def _bare_frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
     frames: list[Frame] = []
     while i + 1 < len(lines) and len(frames) < MOST_FRAMES and lines[i + 1].startswith("\t"):
         call, place = _BARE_CALL.match(cut(lines[i])), _BARE_PLACE.match(cut(lines[i + 1]))
-        if call is None or place is None:
+        if call is None or place is None or not _has_package(call["name"]):
             break
         frames.append(_frame(call["name"], place["file"], int(place["line"])))
         i += 2
@@ -109,13 +109,18 @@ def _frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
         call, place = _CALL.match(cut(lines[i]).strip()), _PLACE.match(cut(lines[i + 1]))
         if lines[i].startswith("panic(") and place is not None:
             frames.append(Frame("panic", "runtime", place["file"], int(place["line"]), own=False))
-        elif call is not None and place is not None:
+        elif call is not None and place is not None and _has_package(call["name"]):
             frames.append(_frame(call["name"], place["file"], int(place["line"])))
         else:
             break
         i += 2
     frames.reverse()
     return frames, i
+
+
+def _has_package(name: str) -> bool:
+    """Whether a dot stands between the name of a package and what is in it."""
+    return 0 < name.find(".") < len(name) - 1
 
 
 def _frame(name: str, file: str, line: int) -> Frame:

@@ -27,7 +27,7 @@ _HEADER = re.compile(
     r"(?:^|[\s\]|:-])(?:Uncaught (?:\(in promise\) )?)?(?P<type>[A-Z][\w$]*(?:Error|Exception|Warning|Rejection)|Error)(?: \[\w+\])?(?::\s?(?P<message>.*))?$"
 )
 _CAUSE = re.compile(
-    r"^\s*\[(?P<how>cause|errors)\]: (?:\[)?(?:(?P<type>[A-Za-z_$][\w$]*)(?::\s?(?P<message>.*?))?)?(?:\s*\{)?$"
+    r"^\s*+\[(?P<how>cause|errors)\]: \[?(?:(?P<type>[A-Za-z_$][\w$]*+)(?::\s?(?P<message>.*))?+)?+\s*+\{?$"
 )
 _MEMBER = re.compile(r"^\s*(?P<type>[A-Z][\w$]*Error)(?::\s?(?P<message>.*?))?$")
 _CODE_PLACE = re.compile(
@@ -89,7 +89,9 @@ def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:
             return i
         frames, i = _frames(lines, i + 1)
         relation = "member" if members else "cause"
-        chain.append(ChainLink(match["type"], (match["message"] or "").strip(), frames, relation))
+        # A bracket behind the message opens what else the error holds.
+        message = (match["message"] or "").strip().removesuffix("{").rstrip()
+        chain.append(ChainLink(match["type"], message, frames, relation))
     return i
 
 

@@ -20,7 +20,7 @@ _STACK: Final = ("Stack trace:", "[stacktrace]")
 _FRAME = re.compile(
     r"^\s*#\d{1,5} (?:(?P<file>[^\n]{1,1500}?)\((?P<line>\d{1,9})\): |\[internal function\]: |(?P<main>\{main\}))(?P<call>.*)$"
 )
-_CALL = re.compile(r"^(?P<name>[\w\\{}:>$@/.-]+?(?:->|::)?[\w\\{}:$@/.-]*)\(")
+_CALL = re.compile(r"^(?P<name>[\w\\{}:>$@/.-]++)\(")
 _LIBRARY: Final = ("/vendor/", "phar://", "/usr/share/php")
 
 

@@ -42,9 +42,9 @@ _LEVEL_FIRST = re.compile(
 )
 _BOX_ONLY = re.compile(rf"(?P<box>{_BOX})(?P<time>)(?P<tokens>)")
 _LEVEL = re.compile(rf"(?<!\w)({LEVELS})(?![\w.])", re.IGNORECASE)
-_WHOSE = re.compile(r"\[[^\]]*\]|\([^)]*\)|\d{2,9}")
+_WHOSE = re.compile(r"\[[^\[\]]*\]|\([^()]*\)|\d{2,9}")
 _STACK_PART = re.compile(
-    r"[\s|+]*+(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |[\w./-]{1,300}+:\d{1,9}:in [`']|#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|.* called at .* line \d)"
+    r"[\s|+]*+(?:at [\w<$.[]|File \"|Caused by: |Suppressed: |\.\.\. \d+ (?:more|common)|from \S+:\d+:in |[\w./-]{1,300}+:\d{1,9}:in [`']|#\d+ |goroutine \d+|Traceback \(|--- End of|--- |\d+: {1,3}\S|(?>.*? called at ).* line \d)"
 )
 BEGINS_A_TRACE: Final = re.compile(
     r"Traceback \(|(?:Error|Exception|EXCEPTION|Throwable|Interrupt)\b(?:[ :(\[]|$)|panic: |fatal error: |panicked at |Uncaught "

@@ -27,10 +27,10 @@ _CONTEXT: Final = "During handling of the above exception, another exception occ
 _FRAME = re.compile(r'File "(?P<file>[^"\n]{1,2000})", line (?P<line>\d{1,9})(?:,? in (?P<function>.{1,500}))?')
 _REPEATED = re.compile(r"\[Previous line repeated \d+ more times?\]")
 _GUTTER = re.compile(r"^(?:\s*\+[-+]*[-\d\s]*-*\s?)?\s*(?:\|\s)*\|?\s?")
-_END = re.compile(r"(?P<type>[A-Za-z_][\w.]*(?:<locals>[\w.]*)*)(?:: (?P<message>.*))?$")
+_TYPE_LINE = re.compile(r"(?P<type>[A-Za-z_][\w.]*+(?:<locals>[\w.]*+)*+)(?:: (?P<message>.*))?$")
 _MEMBER = re.compile(r"\s*(?:\|\s)*\+-[+-]+ ?\d+ ?-+")
 _FATAL = re.compile(r"Fatal Python error: (?P<message>.+)$")
-_THREAD = re.compile(r"(?:Current thread|Thread) 0x[0-9a-f]+.*\(most recent call first\):")
+_THREAD = re.compile(r"(?:Current thread|Thread) 0x[0-9a-f]++.*\(most recent call first\):")
 
 
 @dataclass
@@ -134,7 +134,7 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
     if i >= len(lines):
         # Cut off before the type: what is there still says where it failed.
         return _Block(CUT_OFF, "", frames, i) if frames else None
-    ended = _END.match(_bare(lines[i]))
+    ended = _TYPE_LINE.match(_bare(lines[i]))
     if ended is None:
         return _Block(CUT_OFF, "", frames, i) if frames else None
     message = [ended["message"] or ""]

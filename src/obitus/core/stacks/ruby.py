@@ -13,13 +13,12 @@ from typing import Final
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
 
-_PLACE: Final = r"(?P<file>[^\s:|][^:|\n]{0,300}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>]+>|\(eval[^)]*\)|\S*/bin/\w+):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
-_HEADER = re.compile(rf"(?:^|[\s|\]]){_PLACE}: (?P<message>.*?) ?\((?P<type>[A-Z][\w:]*)\)\s*$")
+_PLACE: Final = r"(?P<file>[^\s:|][^:|\n]{0,300}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>\n]{1,300}>|\(eval[^)\n]{0,300}\)|\S{0,300}/bin/\w{1,100}):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
+_RAISED_AT = re.compile(rf"(?:^|[\s|\]]){_PLACE}: ")
+_RAISED = re.compile(r"(?P<message>.*)\((?P<type>[A-Z][\w:]*+)\)\s*+$")
 _FROM = re.compile(rf"^\s*(?:\d+: )?from {_PLACE}")
 _BARE = re.compile(rf"^\s*{_PLACE}\s*$")
-_NAMED = re.compile(
-    r"(?:^|[\s|\]])(?P<type>(?:[A-Z]\w*::)*[A-Z]\w*(?:Error|Exception|Interrupt|NotFound|Invalid|Timeout)?) \((?P<message>.*)\):\s*$"
-)
+_NAMED = re.compile(r"(?:^|[\s|\]])(?P<type>(?:[A-Z]\w*+::)*+[A-Z]\w*+) \(")
 MOST_SNIPPET: Final = 8
 _ORDERED: Final = "Traceback (most recent call last):"
 _LIBRARY = re.compile(
@@ -39,7 +38,7 @@ def read(lines: Sequence[str]) -> Found:
         elif (header := _header(line)) is not None and not _FROM.match(line):
             chain, end = _innermost_first(lines, i, header)
         elif line.rstrip().endswith("):") and (named := _NAMED.search(line)) is not None:
-            chain, end = _logged(lines, i, named)
+            chain, end = _logged(lines, i, named["type"], line.rstrip()[named.end() : -2])
         else:
             i += 1
             continue
@@ -51,13 +50,18 @@ def read(lines: Sequence[str]) -> Found:
     return found
 
 
-def _header(line: str) -> re.Match[str] | None:
-    return _HEADER.search(cut(line)) if ":in " in line else None
+def _header(line: str) -> dict[str, str] | None:
+    """Read what was raised and where: ``fares.rb:24:in 'total': no fare (KeyError)``."""
+    at = _RAISED_AT.search(cut(line)) if ":in " in line else None
+    raised = _RAISED.match(cut(line), at.end()) if at is not None else None
+    if at is None or raised is None:
+        return None
+    return at.groupdict() | {"type": raised["type"], "message": raised["message"].removesuffix(" ")}
 
 
-def _innermost_first(lines: Sequence[str], i: int, header: re.Match[str]) -> tuple[list[ChainLink], int]:
+def _innermost_first(lines: Sequence[str], i: int, header: dict[str, str]) -> tuple[list[ChainLink], int]:
     chain: list[ChainLink] = []
-    at: re.Match[str] | None = header
+    at: dict[str, str] | None = header
     while at is not None:
         i, code = _behind_snippet(lines, i + 1)
         frames = [replace(_frame(at), code=code)]
@@ -98,7 +102,7 @@ def _outermost_first(lines: Sequence[str], i: int) -> tuple[list[ChainLink], int
     return [ChainLink(header["type"], header["message"], [*frames, _frame(header)])], i + 1
 
 
-def _logged(lines: Sequence[str], first: int, named: re.Match[str]) -> tuple[list[ChainLink], int]:
+def _logged(lines: Sequence[str], first: int, kind: str, message: str) -> tuple[list[ChainLink], int]:
     """Read what frameworks log: type and message on a line, then a place a line, innermost first."""
     i = first + 1
     while i < len(lines) and i <= first + 2 and not lines[i].strip():
@@ -112,10 +116,10 @@ def _logged(lines: Sequence[str], first: int, named: re.Match[str]) -> tuple[lis
         frames.append(_frame(step))
         i += 1
     frames.reverse()
-    return ([ChainLink(named["type"], named["message"], frames)], i) if frames else ([], first)
+    return ([ChainLink(kind, message, frames)], i) if frames else ([], first)
 
 
-def _frame(found: re.Match[str]) -> Frame:
+def _frame(found: re.Match[str] | dict[str, str]) -> Frame:
     name = _BLOCK.sub("", found["function"])
     # Since 3.4 the class stands before the method.
     owner, _, method = name.replace("#", ".").rpartition(".")

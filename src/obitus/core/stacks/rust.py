@@ -13,15 +13,13 @@ from obitus.core.frames import ChainLink, Frame
 from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
 
 _NEW = re.compile(
-    r"thread '(?P<thread>[^']{0,200})'(?: \(\d+\))? panicked at (?P<file>[^\n']{1,1000}?):(?P<line>\d+):\d+:\s*$"
+    r"thread '(?P<thread>[^']{0,200})'(?: \(\d{1,9}\))? panicked at (?P<file>[^\n']{1,1000}):(?P<line>\d{1,9}):\d{1,9}:\s*+$"
 )
-_OLD = re.compile(
-    r"thread '(?P<thread>[^']{0,200})' panicked at '(?P<message>.*)', (?P<file>[^\n]{1,1000}?):(?P<line>\d+):\d+\s*$"
-)
-_FRAME = re.compile(r"^\s*\d{1,5}:\s+(?:0x[0-9a-f]+ - )?(?P<name>\S.*?)\s*$")
+_OLD_BEGINS = re.compile(r"thread '[^'\n]{0,200}' panicked at '")
+_OLD = re.compile(r"(?P<message>.*)', (?P<file>[^\n']{1,1000}):(?P<line>\d{1,9}):\d{1,9}\s*+$")
+_FRAME = re.compile(r"^\s*+\d{1,5}:\s++(?:0x[0-9a-f]++ - )?(?P<name>\S.*)$")
 _PLACE = re.compile(r"^\s+at (?P<file>[^\n]{1,1500}?):(?P<line>\d{1,9})(?::\d+)?\s*$")
 _HASH = re.compile(r"::h[0-9a-f]{16}$")
-_IMPL = re.compile(r"^<(?P<type>.+?) as .+?>::")
 _CLOSURE = re.compile(r"(?:::\{\{closure\}\}|::\{closure[^}]*\}|::\{\{impl\}\})+")
 _LIBRARY: Final = ("std::", "core::", "alloc::", "backtrace::", "rust_begin_unwind", "__rust", "rust_panic", "tokio::", "main::{", "_start", "__libc_start", "test::")  # fmt: skip
 _LIBRARY_PLACE: Final = ("/rustc/", "/.cargo/", "/rustlib/", "/cargo/registry/")
@@ -33,7 +31,7 @@ def read(lines: Sequence[str]) -> Found:
     i = 0
     while i < len(lines):
         line = cut(lines[i])
-        at = (_OLD.search(line) or _NEW.search(line)) if "panicked at" in line else None
+        at = (_old(line) or _NEW.search(line)) if "panicked at" in line else None
         if at is None:
             i += 1
             continue
@@ -52,6 +50,12 @@ def read(lines: Sequence[str]) -> Found:
         frames = _up_to(frames, at["file"], int(at["line"]))
         found.append(([ChainLink("panic", "\n".join(message), frames)], first, i))
     return found
+
+
+def _old(line: str) -> re.Match[str] | None:
+    """Read a panic as it was written before 1.73: message and place on the same line."""
+    begins = _OLD_BEGINS.search(line)
+    return _OLD.match(line, begins.end()) if begins is not None else None
 
 
 def _up_to(frames: list[Frame], file: str, line: int) -> list[Frame]:
@@ -80,7 +84,7 @@ def _backtrace(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
         if place is not None:
             i += 1
         file = place["file"] if place else ""
-        name = readable(call["name"])
+        name = readable(call["name"].rstrip())
         module, _, function = name.rpartition("::")
         frames.append(Frame(function, module, file, int(place["line"]) if place else None, _is_own(name, file)))
     while i < len(lines) and lines[i].startswith("note: "):
@@ -91,7 +95,13 @@ def _backtrace(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
 
 def readable(name: str) -> str:
     """Return a function's path without the compiler's hash, closures and trait wrappings."""
-    return _CLOSURE.sub("", _IMPL.sub(lambda found: found["type"] + "::", _HASH.sub("", name)))
+    name = _HASH.sub("", name)
+    if name.startswith("<"):
+        # The implementation of a trait for a type: the type is meant.
+        kind, as_trait, rest = name[1:].partition(" as ")
+        _, end, function = rest.partition(">::")
+        name = f"{kind}::{function}" if as_trait and end else name
+    return _CLOSURE.sub("", name)
 
 
 def _is_own(name: str, file: str) -> bool:
