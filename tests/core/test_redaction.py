@@ -243,3 +243,28 @@ def test_a_measured_set() -> None:
     found = list(planted(7))[::4]
     leaked = [what for what, value, make in found if _holds(str(redactor.report(make(redactor, True))), value)]
     assert len(leaked) <= len(found) * 0.01, leaked
+
+
+@pytest.mark.parametrize(
+    "pattern",
+    [r"(x+x+)+y", r"(?:a|a)*b", r"(ab|ac)+c", r"(?:\w+\s?)*x", r"((a+))+b", r"(a{1,60})+b", r"(\d{4,8})+x", r"(.*a){12}", r"(a?){30}a", "a*b*c*d*e", "(?:(?:a){0,9})+b"],
+)  # fmt: skip
+def test_patterns_that_run_away_are_refused(pattern: str) -> None:
+    """Not taken, in client and service alike: a visitor could stop the app with one text."""
+    with pytest.raises(RuleTrouble, match="takes hours"):
+        parse_rule(f"pattern {pattern}")
+
+
+@pytest.mark.parametrize(
+    "pattern",
+    [r"SK-\d{4}", r"(?:\d{3}-){2,}\d", r"(?:\d{1,3}\.){3}\d{1,3}", "(?:a|b)+c", r"\(x+\)+", r"[(]+x+[)]+", r"(?i)pin: (?P<pin>\d{4,8})", r"\bberth [A-F]\d+"],
+)  # fmt: skip
+def test_patterns_that_do_not_are_taken(pattern: str) -> None:
+    assert parse_rule(f"pattern {pattern}").what == pattern
+
+
+def test_long_texts_are_searched_in_pieces() -> None:
+    """A team's pattern finds what it looks for anywhere in a long text, and takes time in proportion to it."""
+    redactor = Redactor([parse_rule(r"pattern SK-\d{4} as booking")])
+    text = "".join(f"passenger {n} has SK-{n:04d}, " for n in range(3000))
+    assert redactor.text(text).count("[hidden: booking]") == 3000

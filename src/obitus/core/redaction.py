@@ -7,13 +7,15 @@ the service, each with the team's own rules beside the default ones.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
 from obitus.core.redaction_rules import NAME_RULES, Rule, passes_luhn, words_of
 
 MOST_DEPTH: Final = 60
+MOST_AT_ONCE: Final = 1000
+"""Characters that a team's pattern is searched for in at once, by an engine that may go back over them."""
 
 _NAME = re.compile("|".join(f"(?P<{rule}>{pattern})" for rule, pattern in NAME_RULES.items()))
 _KEYED: Final = (
@@ -121,15 +123,16 @@ _TOKEN_HIDDEN: Final = rf"\1{mark('token')}"
 class Redactor:
     """Hides secrets in nested JSON-like values. Holds only a bounded cache, so one instance serves a whole process.
 
-    ``rules`` are the team's, beside the default ones.
+    ``rules`` are the team's, beside the default ones. ``compiled`` makes their patterns: an engine in linear time, where
+    there is one; with Python's own, long texts are searched piece by piece.
     """
 
-    def __init__(self, rules: Iterable[Rule] = ()) -> None:
+    def __init__(self, rules: Iterable[Rule] = (), compiled: Callable[[str], Any] = re.compile) -> None:
         self.rules = tuple(rules)
         self._names: dict[str, str | None] = {}
         self._own_names = {"".join(words_of(rule.what)): rule.label for rule in self.rules if rule.by == "name"}
         self._most_words = max([2, *(len(words_of(rule.what)) for rule in self.rules if rule.by == "name")])
-        self._patterns = [(re.compile(rule.what), rule.label) for rule in self.rules if rule.by == "pattern"]
+        self._patterns = [(compiled(rule.what), rule.label) for rule in self.rules if rule.by == "pattern"]
         if any(rule.by == "e-mail" for rule in self.rules):
             self._patterns.append((_MAIL, "e-mail"))
         self._paths = [(rule.what.split("."), rule.label) for rule in self.rules if rule.by == "path"]
@@ -195,9 +198,7 @@ class Redactor:
             text = self._hide_shapes(text, lower, groups)
         if signs.cards and len(text) >= 13:
             text = _CARD.sub(_hide_card, text)
-        for pattern, label in self._patterns:
-            text = pattern.sub(mark(label), text)
-        return text
+        return self._own_patterns(text)
 
     def source(self, line: str, signs: Signs = ALL_SIGNS) -> str:
         """Hide literals next to a secret's name in a line of source code; names alone stay readable."""
@@ -211,9 +212,14 @@ class Redactor:
                 break
         if signs.cards and len(line) >= 13:
             line = _CARD.sub(_hide_card, line)
+        return self._own_patterns(line)
+
+    def _own_patterns(self, text: str) -> str:
+        """Hide what the team's patterns find."""
         for pattern, label in self._patterns:
-            line = pattern.sub(mark(label), line)
-        return line
+            pieces = _pieces(text, MOST_AT_ONCE) if isinstance(pattern, re.Pattern) else [text]
+            text = "".join([pattern.sub(mark(label), piece) for piece in pieces])
+        return text
 
     def value(self, value: Any, name: str | None = None, depth: int = 0, signs: Signs = ALL_SIGNS) -> Any:
         """Return ``value`` with secrets hidden; dictionaries and lists are changed in place.
@@ -414,6 +420,18 @@ class Redactor:
         if rule is None and len(value) >= 8 and name.lower() in ("code", "key") and any(map(str.isdigit, value)):
             return "code" if name.lower() == "code" else "key"
         return rule
+
+
+def _pieces(text: str, most: int) -> list[str]:
+    """Cut a long text behind blanks, or else where it must be."""
+    found = []
+    start = 0
+    while len(text) - start > most:
+        blank = max(text.rfind(sign, start + most // 2, start + most) for sign in " \n,&")
+        end = blank + 1 if blank >= 0 else start + most
+        found.append(text[start:end])
+        start = end
+    return [*found, text[start:]]
 
 
 def _by_root(hints: Iterable[str]) -> dict[str, list[str]]:

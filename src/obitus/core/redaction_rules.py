@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Final, Literal
 
 MOST_RULES: Final = 200
@@ -34,6 +34,15 @@ _AS = re.compile(r"(?<!\s)\s++as\s++")
 _LABEL = re.compile(r"\w[\w .-]{0,39}")
 _PATH_STEP = re.compile(r"[^.\s]{1,100}")
 MAIL_RULE: Final = "e-mail"
+MOST_TIMES: Final = 50
+"""A repetition of at most so many times costs no more than its count."""
+FEW_TIMES: Final = 8
+MOST_UNBOUNDED: Final = 3
+
+# Parts of a pattern: escaped characters, sets, beginnings of groups, counts, single characters.
+_TOKEN = re.compile(
+    r"\\.|\[\^?\]?(?:[^\]\\]|\\.)*+\]|\((?:\?(?:P<\w{1,100}>|[:=!>]|<[=!]|[a-zA-Z-]{1,10}:))?|\{\d*,?\d*\}|.", re.DOTALL
+)
 
 
 class RuleTrouble(ValueError):
@@ -80,6 +89,11 @@ def parse_rule(text: str) -> Rule:
             raise RuleTrouble(f"{what!r} is no regular expression: {error}.") from None
         if pattern.fullmatch(""):
             raise RuleTrouble(f"{what!r} matches nothing at all too, so it would hide between all letters.")
+        if _runs_away(what):
+            raise RuleTrouble(
+                f"{what[:80]!r} repeats what repeats, or what may be read in two ways, or repeats without an end more than "
+                f"{MOST_UNBOUNDED} times: on some texts that takes hours. Write (?:a|b)+ as [ab]+, (x+)+ as x+, x* as x{{0,20}}."
+            )
     return Rule(by, what, label or _default_label(by, what))  # type: ignore[arg-type]
 
 
@@ -89,6 +103,68 @@ def _with_label(text: str) -> tuple[str, str]:
         if found.start() and _LABEL.fullmatch(text, found.end()):
             return text[: found.start()], text[found.end() :]
     return text, ""
+
+
+@dataclass
+class _Group:
+    """A group of a pattern that is being read."""
+
+    unbounded: int = 0
+    """How many repetitions without an end it holds."""
+    varies: bool = False
+    """Whether it holds something that may stand there more or fewer times."""
+    begins: list[str] = field(default_factory=lambda: [""])
+    """How its alternatives begin."""
+
+    @property
+    def is_ambiguous(self) -> bool:
+        """Whether two of its alternatives may begin alike."""
+        plain = [one for one in self.begins if len(one) == 1 and one != "."]
+        return len(self.begins) > 1 and (len(plain) < len(self.begins) or len(set(plain)) < len(plain))
+
+
+def _runs_away(pattern: str) -> bool:
+    """Whether searching for a pattern may take exponential time, or a high power of the text's length.
+
+    So it may where a repetition holds another one, or alternatives that may begin alike, or where there are many.
+    """
+    outer: list[_Group] = []
+    group = _Group()
+    closed: _Group | None = None
+    for token in _TOKEN.findall(pattern):
+        most = _most(token)
+        if most is not None:
+            inner = closed or _Group()
+            if most > 1 and (inner.unbounded or (most > FEW_TIMES and (inner.varies or inner.is_ambiguous))):
+                return True
+            group.unbounded += most > MOST_TIMES
+            group.varies = group.varies or not token.strip("{}").isdigit()
+        closed = None
+        if token.startswith("("):
+            outer.append(group)
+            group = _Group()
+        elif token == ")" and outer:
+            closed, group = group, outer.pop()
+            group.unbounded += closed.unbounded
+            group.varies = group.varies or closed.varies
+            group.begins[-1] = group.begins[-1] or "."
+        elif token == "|":
+            group.begins.append("")
+        elif most is None and token not in ("^", "$"):
+            group.begins[-1] = group.begins[-1] or token
+    return group.unbounded > MOST_UNBOUNDED
+
+
+def _most(token: str) -> int | None:
+    """Return how often a quantifier lets something stand at most; None for what is no quantifier."""
+    if token in ("*", "+"):
+        return MOST_TIMES + 1
+    if token == "?":
+        return 1
+    if len(token) < 2 or not token.startswith("{"):
+        return None
+    last = token.strip("{}").rpartition(",")[2]
+    return int(last) if last else MOST_TIMES + 1
 
 
 def parse_rules(texts: Iterable[str]) -> tuple[Rule, ...]:

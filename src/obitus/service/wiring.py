@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import logging
+import re
 import threading
 from collections import deque
-from typing import Final
+from collections.abc import Iterable
+from typing import Any, Final
 
 from obitus.core.clock import DAY_MS
 from obitus.core.grouping.rules import parse_grouping_rule
 from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import parse_rule
+from obitus.core.redaction_rules import RuleTrouble, parse_rule
 from obitus.core.telemetry import Steps
 from obitus.service import secrets
 from obitus.service.bodies import Gate
+from obitus.service.linear_patterns import compiled
 from obitus.service.live import Live
 from obitus.service.prepare import Preparer
 from obitus.service.regrouping import Regrouper
@@ -89,7 +92,7 @@ class Service:
         """Let the team's redaction and grouping rules act on what comes in from now on."""
         texts = [row["rule"] for row in rules.redaction_rules(self.reader)]
         grouping = tuple(parse_grouping_rule(row["rule"], row["id"]) for row in rules.grouping_rules(self.reader))
-        self.preparer.use(Redactor(parse_rule(text) for text in texts), grouping)
+        self.preparer.use(redactor_of(texts), grouping)
 
     def notice(self, app: str, slug: str, reason: str) -> None:
         """Remember something about an app's reports that is not right though they are taken."""
@@ -130,6 +133,26 @@ class Service:
             except Exception:
                 # Housekeeping must never stop intake; it tries again at the next turn.
                 _log.exception("housekeeping failed; it will be tried again")
+
+
+def redactor_of(texts: Iterable[str]) -> Redactor:
+    """Return what hides by these rules."""
+    found = []
+    for text in texts:
+        try:
+            found.append(parse_rule(text))
+        except RuleTrouble as trouble:
+            _log.error("a redaction rule is not in force: %s End it, and write it anew.", trouble)
+    return Redactor(found, _compiled_or_bounded)
+
+
+def _compiled_or_bounded(what: str) -> Any:
+    """Return a pattern in linear time; one of an earlier version that cannot be goes on hiding, piece by piece."""
+    try:
+        return compiled(what)
+    except RuleTrouble as trouble:
+        _log.warning("a redaction rule is slow: %s", trouble)
+        return re.compile(what)
 
 
 class Refusals:

@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import json
 import re
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from importlib import import_module
+from itertools import accumulate
 from typing import Any, Final, NamedTuple
 
 from obitus.core.frames import ChainLink
@@ -155,8 +157,37 @@ def _once(found: list[FoundStack]) -> list[FoundStack]:
                 best[edge] = one
     kept = [one for one in found if best["first", one.first_line] is one and best["end", one.end_line] is one]
     whole = [one for one in kept if one.chain[0].type not in _NAMELESS]
-    kept = [one for one in kept if one in whole or not any(_is_part_of(one, other) for other in whole)]
+    lines = _Covered(whole)
+    by_language = {name: _Covered([one for one in whole if one.language == name]) for name in LANGUAGES}
+    kept = [
+        one
+        for one in kept
+        if one.chain[0].type not in _NAMELESS
+        # Without a type it is what a whole one was read from, or a piece of it.
+        or not (
+            lines.holds(one.first_line, one.end_line) or by_language[one.language].touches(one.first_line, one.end_line)
+        )
+    ]
     return _without_repeats(sorted(kept, key=lambda one: one.first_line))
+
+
+class _Covered:
+    """Which lines traces cover, to be asked often: each answer takes a search by halves."""
+
+    def __init__(self, found: Sequence[FoundStack]) -> None:
+        ordered = sorted((one.first_line, one.end_line) for one in found)
+        self._firsts = [first for first, _ in ordered]
+        self._latest_ends = list(accumulate((end for _, end in ordered), max))
+
+    def holds(self, first: int, end: int) -> bool:
+        """Whether one trace holds all of these lines."""
+        count = bisect_right(self._firsts, first)
+        return count > 0 and self._latest_ends[count - 1] >= end
+
+    def touches(self, first: int, end: int) -> bool:
+        """Whether a trace has one of these lines."""
+        count = bisect_left(self._firsts, end)
+        return count > 0 and self._latest_ends[count - 1] > first
 
 
 def _without_repeats(found: list[FoundStack]) -> list[FoundStack]:
@@ -175,13 +206,6 @@ def _repeats(chain: Sequence[ChainLink], before: Sequence[ChainLink]) -> bool:
         link.type == other.type and list(link.frames) == list(other.frames) and link.message.startswith(other.message)
         for link, other in zip(chain, before, strict=True)
     )
-
-
-def _is_part_of(one: FoundStack, other: FoundStack) -> bool:
-    """Whether one without a type is what the other was read from, or a piece of it."""
-    inside = other.first_line <= one.first_line and one.end_line <= other.end_line
-    overlaps = other.first_line < one.end_line and one.first_line < other.end_line
-    return inside or (overlaps and one.language == other.language)
 
 
 def _worth(one: FoundStack) -> tuple[bool, int]:
@@ -238,10 +262,8 @@ def _find(lines: Sequence[str]) -> list[FoundStack]:
 
 def _all_inside(found: list[FoundStack], bare: Sequence[str]) -> bool:
     """Whether the traces found cover every line that begins with ``at``."""
-    ends = [(one.first_line, one.end_line) for one in found]
-    return all(
-        any(first <= number < end for first, end in ends) for number, line in enumerate(bare) if line.startswith(AT[1:])
-    )
+    covered = _Covered(found)
+    return all(covered.holds(number, number + 1) for number, line in enumerate(bare) if line.startswith(AT[1:]))
 
 
 def _wrapped(lines: Sequence[str]) -> list[FoundStack]:

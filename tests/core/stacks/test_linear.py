@@ -1,0 +1,61 @@
+"""Reading stack traces takes time in proportion to the text, whatever stands in it: measured at up to a megabyte."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from obitus.core.stacks import find_stacks
+
+TRACES = [json.loads(line) for line in (Path(__file__).parent / "recorded.ndjson").read_text("utf-8").splitlines()]
+LANGUAGES = sorted({trace["language"] for trace in TRACES})
+SMALL, LARGE = 250_000, 1_000_000
+LINEAR_S, MOST_GROWTH = 1.0, 7.0
+
+# What is done to the lines of a trace, to have a reader go back over as much as it can.
+TWISTS: dict[str, Callable[[list[str]], list[str]]] = {
+    "as they are": lambda lines: lines,
+    "a blank line behind each": lambda lines: [part for line in lines for part in (line, "")],
+    "each line many times": lambda lines: [line for line in lines for _ in range(40)],
+    "headers alone": lambda lines: lines[:1] * 50,
+    "the last line alone": lambda lines: lines[-1:] * 50,
+    "long lines": lambda lines: [line + " " + line.strip() * (4000 // max(len(line), 1)) for line in lines],
+    "no ends": lambda lines: ["".join(lines)],
+    "prefixed": lambda lines: [f"2026-11-01 00:00:01,123 ERROR [gate-1] skerry.Gate - {line}" for line in lines],
+    "wrapped": lambda lines: [json.dumps({"log": "\n".join(lines)})],
+    "deeper and deeper": lambda lines: [" " * (i % 200) + line for i, line in enumerate(lines * 5)],
+    "blank lines between wholes": lambda lines: [*lines, *[""] * 30],
+}
+
+
+def grown(language: str, twist: str, size: int) -> str:
+    """Return so many characters of a language's traces, twisted."""
+    lines = [line for one in TRACES if one["language"] == language for line in TWISTS[twist](one["text"].splitlines())]
+    text = "\n".join(lines) + "\n"
+    return (text * (size // len(text) + 1))[:size]
+
+
+def seconds(text: str) -> float:
+    started = time.process_time()
+    find_stacks(text)
+    return time.process_time() - started
+
+
+@pytest.mark.timeout(300)
+@pytest.mark.parametrize("language", LANGUAGES)
+def test_reading_is_linear(language: str) -> None:
+    """Four times the text takes about four times the time."""
+    bad = []
+    for twist in TWISTS:
+        small = seconds(grown(language, twist, SMALL))
+        if small < LINEAR_S / 4:
+            # Were it quadratic, it would still be below what a reader may take for four times the text.
+            continue
+        large = seconds(grown(language, twist, LARGE))
+        if large / small > MOST_GROWTH:
+            bad.append(f"{twist}: {small:.2f} s, {large:.2f} s for four times as much")
+    assert not bad, f"{language}: " + "; ".join(bad)
