@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
+import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -108,6 +109,14 @@ def _client_is_off(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> Iterator[
     monkeypatch.setenv("OBITUS_SPOOL", str(tmp_path / "spool"))
     yield
     obitus.stop(timeout=0.2)
+
+
+def until(holds: Callable[[], object], seconds: float = 20) -> None:
+    """Wait until something holds; fail when it never does."""
+    ends = time.monotonic() + seconds
+    while not holds():
+        assert time.monotonic() < ends, "it never came to hold"
+        time.sleep(0.01)
 
 
 def now_text() -> str:

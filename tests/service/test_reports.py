@@ -18,7 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from obitus.service.settings import Limits
-from tests.conftest import Running, failure, now_text, raised_in, start
+from tests.conftest import Running, failure, now_text, raised_in, start, until
 
 
 def verdicts(answer: Any) -> list[tuple[str, str | None]]:
@@ -217,16 +217,25 @@ def test_a_body_that_stops_half_way_keeps_its_whole_lines(running: Running) -> N
 
 
 def test_too_many_at_once_is_answered_429(running: Running) -> None:
-    """Over the bounds of what is in flight the answer is 429 with Retry-After, never a dropped connection."""
-    key = running.add_app()
-    gate = running.service.gate
-    for _ in range(running.service.settings.limits.in_flight_requests):
-        gate.enter()
-    answer = running.send(key, failure())
-    assert (answer.status, answer.json()["slug"], answer.headers["Retry-After"]) == (429, "too-busy", "1")
-    for _ in range(running.service.settings.limits.in_flight_requests):
-        gate.leave(0)
+    """Over the bounds of what is in flight the answer is 429 with Retry-After; what one key may not have is kept for others."""
+    key, other = running.add_app(), running.add_app("gatekeeper")
+    limits = running.service.settings.limits
+    port = int(running.url.rpartition(":")[2])
+    head = f"POST /reports HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer {key}\r\nContent-Length: 100\r\n\r\nx"
+    slow = [socket.create_connection(("127.0.0.1", port)) for _ in range(limits.in_flight_requests_of_a_key)]
+    try:
+        for one in slow:
+            one.sendall(head.encode())
+        until(lambda: running.service.gate.requests == len(slow))
+        answer = running.send(key, failure())
+        assert (answer.status, answer.json()["slug"], answer.headers["Retry-After"]) == (429, "too-busy", "1")
+        assert running.send(other, failure()).status == 200
+    finally:
+        for one in slow:
+            one.close()
+    until(lambda: running.service.gate.requests == 0)
     assert running.send(key, failure()).status == 200
+    assert running.service.gate.bytes == 0
 
 
 def test_keys(running: Running) -> None:

@@ -192,7 +192,7 @@ def test_bad_bodies(running: Running) -> None:
         and b"unknown-key" in denied.data
     )
     assert export(running, key, b"", "/v1/logs", **proto).status == 200
-    assert running.service.gate._bytes == 0 and running.service.gate._requests == 0
+    assert running.service.gate.bytes == 0 and running.service.gate.requests == 0
 
 
 JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=8), lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["spans", "scopeSpans", "resource", "attributes", "key", "value", "stringValue", "intValue", "traceId", "events", "status", "body", "logRecords", "scopeLogs"]), inner, max_size=4), max_leaves=20)  # fmt: skip

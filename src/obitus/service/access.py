@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import Depends, Request, Security
 from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
+from starlette.types import Scope
 
 from obitus.service.problems import Problem
 from obitus.service.secrets import KEY_PREFIX, TOKEN_PREFIX, hash_of
@@ -35,14 +36,39 @@ def signed_in(
     session: Annotated[str | None, Security(_session)] = None,
 ) -> people.Person:
     """Return who asks; raises a problem when nobody is signed in."""
-    service = service_of(request)
+    # The front has asked already, before it let the body in.
+    known = request.scope.get("obitus.person")
+    if isinstance(known, people.Person):
+        return known
+    return person_of(service_of(request), request, token.credentials if token is not None else None, session)
+
+
+def who_asks(service: Service, scope: Scope) -> people.Person | None:
+    """Return who asks for something below ``/api``, None for a reporting key; raises a problem for anybody else.
+
+    Only the head of the request is looked at.
+    """
+    request = Request(scope)
+    kind, _, secret = request.headers.get("authorization", "").partition(" ")
+    secret = secret.strip()
+    if kind.lower() == "bearer" and secret.startswith(KEY_PREFIX):
+        # Which routes take one, each says for itself. What has a body is let in with a good one only.
+        if request.method not in ("GET", "HEAD"):
+            reporting_key(service, request.headers["authorization"])
+        return None
+    token = secret if kind.lower() == "bearer" and secret else None
+    return person_of(service, request, token, request.cookies.get(COOKIE))
+
+
+def person_of(service: Service, request: Request, token: str | None, session: str | None) -> people.Person:
+    """Return whose token or session this is; raises a problem when it is nobody's."""
     if token is not None:
-        if token.credentials.startswith(KEY_PREFIX):
+        if token.startswith(KEY_PREFIX):
             raise Problem(
                 "reporting-key-cannot-read",
                 "This is a reporting key: it may only send reports. Read with a personal token (Set-up, Personal tokens).",
             )
-        person = people.person_with(service.reader, hash_of(token.credentials), "token", service.now_ms())
+        person = people.person_with(service.reader, hash_of(token), "token", service.now_ms())
         if person is None:
             raise Problem(
                 "not-signed-in", "This personal token is not known here, or was revoked. Make a new one in Set-up."
@@ -63,7 +89,9 @@ def refuse_foreign(request: Request) -> None:
     site = request.headers.get("sec-fetch-site", "same-origin")
     origin = request.headers.get("origin")
     host = request.headers.get("host", "")
-    if site not in ("same-origin", "none") or (origin is not None and origin.split("://")[-1] != host):
+    # A scheme, a name, a port, and nothing else: what else an origin may hold is made to be misread.
+    ours = origin is None or origin in (f"http://{host}", f"https://{host}")
+    if site not in ("same-origin", "none") or not ours:
         raise Problem("foreign-origin", "Changes are taken from this service's own pages only.")
 
 

@@ -17,7 +17,7 @@ from obitus.service import compared, release_answers, since
 from obitus.service.access import SignedIn, TheService, reporting_key, signed_in
 from obitus.service.api_apps import NAME, AppName
 from obitus.service.api_issues import Number, TheWindow
-from obitus.service.bodies import read_whole
+from obitus.service.bodies import PEOPLE, read_whole
 from obitus.service.compared import Releases
 from obitus.service.prepare import SKEW_TO_CORRECT_MS
 from obitus.service.problems import Problem, described
@@ -239,13 +239,10 @@ async def add_commits(
     request: Request, service: TheService, person: SignedIn, name: AppName, release: Version
 ) -> dict[str, int]:
     """Take commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`."""
-    service.gate.enter()
-    held = 0
-    try:
-        body, held = await read_whole(request, service.settings.limits, service.gate)
+    # Keys of apps have numbers from 1 on: people share one place beside them.
+    async with service.gate.entered(PEOPLE) as held:
+        body = await read_whole(request, service.settings.limits, held)
         return await asyncio.to_thread(_add_commits, service, name, release, body)
-    finally:
-        service.gate.leave(held)
 
 
 def _add_commits(service: Service, name: str, release: str, body: bytes) -> dict[str, int]:

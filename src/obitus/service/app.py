@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 
 from fastapi import APIRouter, Depends, FastAPI
 from fastapi.responses import JSONResponse, Response, StreamingResponse
+from starlette.types import ASGIApp
 
 from obitus import __version__
 from obitus.core.clock import to_text
@@ -24,8 +25,9 @@ from obitus.service import (
     reports,
     telemetry,
 )
-from obitus.service.access import TheService, signed_in
+from obitus.service.access import TheService, signed_in, who_asks
 from obitus.service.console import Guard
+from obitus.service.front import Front
 from obitus.service.problems import Problem, add_handlers, described
 from obitus.service.wiring import Service
 
@@ -87,7 +89,6 @@ def make_app(service: Service) -> FastAPI:
         separate_input_output_schemas=False,
     )
     app.state.service = service
-    app.add_middleware(Guard, settings=service.settings)
     for part in (
         reports.router,
         telemetry.router,
@@ -104,3 +105,9 @@ def make_app(service: Service) -> FastAPI:
         app.include_router(part)
     add_handlers(app)
     return app
+
+
+def served(service: Service) -> ASGIApp:
+    """Return the application with everything that stands in front of it."""
+    front = Front(make_app(service), service.settings.limits, lambda scope: who_asks(service, scope))
+    return Guard(front, service.settings)

@@ -1,15 +1,18 @@
-"""Reading a reporting body: bounded in bytes, time and inflated size, split into lines as it arrives.
+"""Reading a reporting body: bounded in bytes, time and inflated size, split into lines.
 
-Whatever a sender does, memory stays within the limits: an overlong line is skipped while it streams by.
+What comes in is gathered as it is on the event loop; inflating and splitting it is done by a worker thread, and never
+costs more than in proportion to what came in. Whatever a sender does, memory stays within the limits.
 """
 
 from __future__ import annotations
 
 import asyncio
 import zlib
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Final, Protocol
 
 import zstandard
 from fastapi import Request
@@ -18,8 +21,11 @@ from starlette.requests import ClientDisconnect
 from obitus.service.problems import Problem
 from obitus.service.settings import MIB, Limits
 
-_STEP_BYTES = 64 * 1024
-_ZSTD_STEP_BYTES = 64
+PEOPLE: Final = 0
+"""Stands at the gate for everybody who is signed in, as a key's number stands for its senders."""
+
+_STEP_BYTES: Final = 64 * 1024
+_ZSTD_STEP_BYTES: Final = 64
 
 
 @dataclass
@@ -32,92 +38,129 @@ class Body:
 
 
 class Gate:
-    """Counts what is being read at this moment over all senders."""
+    """Counts what is being read at this moment over all senders. Each key may have a part of it: the rest is for others."""
 
     def __init__(self, limits: Limits) -> None:
         self._limits = limits
-        self._requests = 0
-        self._bytes = 0
+        self._requests: Counter[int] = Counter()
+        self._bytes: Counter[int] = Counter()
+        self._lanes: dict[int, asyncio.Semaphore] = {}
 
-    def enter(self) -> None:
-        """Let one more request in, or answer 429."""
-        if self._requests >= self._limits.in_flight_requests:
-            raise Problem("too-busy", "Too many senders at once. Send again in a second.", retry_after_s=1)
-        self._requests += 1
+    @property
+    def requests(self) -> int:
+        """How many requests are being read or worked on."""
+        return sum(self._requests.values())
+
+    @property
+    def bytes(self) -> int:
+        """How many bytes they hold."""
+        return sum(self._bytes.values())
+
+    @asynccontextmanager
+    async def entered(self, key: int) -> AsyncIterator[Pass]:
+        """Let one more request of a key in, or answer 429."""
+        limits = self._limits
+        if self._requests[key] >= limits.in_flight_requests_of_a_key or self.requests >= limits.in_flight_requests:
+            raise _too_busy("senders")
+        self._requests[key] += 1
+        held = Pass(self, key)
+        try:
+            yield held
+        finally:
+            self._bytes[key] -= held.bytes
+            self._requests[key] -= 1
+            if not self._requests[key]:
+                del self._requests[key], self._bytes[key]
+                self._lanes.pop(key, None)
+
+    def add(self, held: Pass, count: int) -> None:
+        """Count bytes held in memory, or answer 429."""
+        limits = self._limits
+        of_key = self._bytes[held.key] + count
+        if of_key > limits.in_flight_bytes_of_a_key or self.bytes + count > limits.in_flight_bytes:
+            raise _too_busy("bytes")
+        self._bytes[held.key] = of_key
+        held.bytes += count
+
+    def lane(self, key: int) -> asyncio.Semaphore:
+        """Return what lets so much work of one key be done at the same time."""
+        return self._lanes.setdefault(key, asyncio.Semaphore(self._limits.at_work_of_a_key))
+
+
+class Pass:
+    """What one request holds of the gate."""
+
+    def __init__(self, gate: Gate, key: int) -> None:
+        self._gate, self.key = gate, key
+        self.bytes = 0
 
     def add(self, count: int) -> None:
         """Count bytes held in memory, or answer 429."""
-        if self._bytes + count > self._limits.in_flight_bytes:
-            raise Problem("too-busy", "Too many bytes at once. Send again in a second.", retry_after_s=1)
-        self._bytes += count
+        self._gate.add(self, count)
 
-    def forget(self, count: int) -> None:
-        """Forget bytes that are held no more, of a request that goes on."""
-        self._bytes -= count
-
-    def leave(self, count: int) -> None:
-        """Forget a request that is done, with the bytes it held."""
-        self._requests -= 1
-        self._bytes -= count
+    @property
+    def lane(self) -> asyncio.Semaphore:
+        """What to hold while a worker thread works for this request."""
+        return self._gate.lane(self.key)
 
 
 class _Inflater(Protocol):
-    def steps(self, chunk: bytes) -> Iterator[bytes]: ...
-    def complete(self) -> bool: ...
+    def steps(self, data: bytes) -> Iterator[bytes]: ...
 
 
 class _Plain:
-    def steps(self, chunk: bytes) -> Iterator[bytes]:
-        yield chunk
-
-    def complete(self) -> bool:
-        return True
+    def steps(self, data: bytes) -> Iterator[bytes]:
+        for start in range(0, len(data), _STEP_BYTES):
+            yield data[start : start + _STEP_BYTES]
 
 
 class _Gzip:
-    def __init__(self) -> None:
-        self._inflate = zlib.decompressobj(wbits=31)
-        self._any = False
+    def __init__(self, limits: Limits) -> None:
+        self._most = limits.frames
 
-    def steps(self, chunk: bytes) -> Iterator[bytes]:
-        self._any = True
-        more = bool(chunk)
-        while more:
-            if self._inflate.eof:
-                # RFC 1952: members may follow one another.
-                self._inflate = zlib.decompressobj(wbits=31)
-            piece = self._inflate.decompress(chunk, _STEP_BYTES)
-            yield piece
-            chunk = self._inflate.unconsumed_tail or self._inflate.unused_data
-            # A full step may have left output behind although all input is used up.
-            more = bool(chunk) or (len(piece) == _STEP_BYTES and not self._inflate.eof)
-
-    def complete(self) -> bool:
-        return self._inflate.eof or not self._any
+    def steps(self, data: bytes) -> Iterator[bytes]:
+        members = 0
+        inflate = None
+        for start in range(0, len(data), _STEP_BYTES):
+            piece = data[start : start + _STEP_BYTES]
+            while piece:
+                if inflate is None or inflate.eof:
+                    # RFC 1952: members may follow one another.
+                    members += 1
+                    if members > self._most:
+                        raise _too_many_frames(self._most)
+                    inflate = zlib.decompressobj(wbits=31)
+                out = inflate.decompress(piece, _STEP_BYTES)
+                while out:
+                    yield out
+                    # A full step may have left output behind although all input is used up.
+                    more = len(out) == _STEP_BYTES and not inflate.eof
+                    out = inflate.decompress(inflate.unconsumed_tail, _STEP_BYTES) if more else b""
+                piece = inflate.unused_data if inflate.eof else inflate.unconsumed_tail
+        if inflate is not None and not inflate.eof:
+            raise _cut_off()
 
 
 class _Zstd:
-    def __init__(self) -> None:
-        self._new()
-        self._any = False
+    def __init__(self, limits: Limits) -> None:
+        self._most = limits.frames
 
-    def _new(self) -> None:
-        self._inflate = zstandard.ZstdDecompressor(max_window_size=8 * MIB).decompressobj()
-
-    def steps(self, chunk: bytes) -> Iterator[bytes]:
-        self._any = True
+    def steps(self, data: bytes) -> Iterator[bytes]:
+        frames = 0
+        inflate = None
         # The library has no bound on one step's output; small steps of input keep it small (a block is 128 KiB).
-        view = memoryview(chunk)
-        for start in range(0, len(view), _ZSTD_STEP_BYTES):
-            piece = bytes(view[start : start + _ZSTD_STEP_BYTES])
+        for start in range(0, len(data), _ZSTD_STEP_BYTES):
+            piece = data[start : start + _ZSTD_STEP_BYTES]
             while piece:
-                if self._inflate.eof:
-                    self._new()
-                yield self._inflate.decompress(piece)
-                piece = self._inflate.unused_data if self._inflate.eof else b""
-
-    def complete(self) -> bool:
-        return self._inflate.eof or not self._any
+                if inflate is None or inflate.eof:
+                    frames += 1
+                    if frames > self._most:
+                        raise _too_many_frames(self._most)
+                    inflate = zstandard.ZstdDecompressor(max_window_size=8 * MIB).decompressobj()
+                yield inflate.decompress(piece)
+                piece = inflate.unused_data if inflate.eof else b""
+        if inflate is not None and not inflate.eof:
+            raise _cut_off()
 
 
 class _Splitter:
@@ -130,11 +173,14 @@ class _Splitter:
         self._skipping = False
 
     def feed(self, data: bytes) -> None:
+        """Take the next piece."""
         start = 0
         while (end := data.find(b"\n", start)) >= 0:
             self._extend(data[start:end])
             self.end_line()
             self._number += 1
+            if self._number > self._limits.lines + self._limits.empty_lines:
+                raise Problem("body-too-large", f"More than {self._limits.lines:,} lines. Send smaller batches.")
             start = end + 1
         self._extend(data[start:])
 
@@ -148,6 +194,7 @@ class _Splitter:
             self._rest += piece
 
     def end_line(self) -> None:
+        """The line that was fed so far is whole."""
         line = bytes(self._rest).strip()
         if line or self._skipping:
             if len(self._body.lines) + len(self._body.overlong) >= self._limits.lines:
@@ -156,91 +203,111 @@ class _Splitter:
                 self._body.overlong.append(self._number)
             else:
                 self._body.lines.append((self._number, line))
-        self.drop_line()
-
-    def drop_line(self) -> None:
         self._rest.clear()
         self._skipping = False
 
 
-async def read_body(request: Request, limits: Limits, gate: Gate) -> tuple[Body, int]:
-    """Read a request's body; return its lines and how many bytes were counted at the gate (for ``leave``).
+async def read_body(request: Request, limits: Limits, held: Pass) -> Body:
+    """Read a request's body and return its lines.
 
     What ends it early (too large, broken, cut off) is in ``problem``; whole lines that came before are kept.
     """
+    raw, problem = await _gather(request, limits, held)
     body = Body()
-    splitter = _Splitter(body, limits)
-    held, body.problem = await _stream(request, limits, gate, splitter.feed)
-    if body.problem is None:
-        try:
-            splitter.end_line()
-        except Problem as problem:
-            body.problem = problem
-    splitter.drop_line()
-    return body, held
+    async with held.lane:
+        await asyncio.to_thread(_split, raw, request.headers.get("content-encoding", ""), limits, body)
+    # What cut the sending short explains why the compressed form stops, too.
+    body.problem = problem or body.problem
+    held.add(sum(len(line) for _, line in body.lines))
+    return body
 
 
-async def read_whole(request: Request, limits: Limits, gate: Gate) -> tuple[bytes, int]:
-    """Read a request's body in one piece, inflated; return it and how many bytes were counted at the gate.
-
-    Raises the problem that ended it early; nothing stays counted then.
-    """
-    pieces: list[bytes] = []
-    held, problem = await _stream(request, limits, gate, pieces.append)
+async def read_whole(request: Request, limits: Limits, held: Pass) -> bytes:
+    """Read a request's body in one piece, inflated; raises the problem that ended it early."""
+    raw, problem = await _gather(request, limits, held)
     if problem is not None:
-        gate.forget(held)
         raise problem
-    return b"".join(pieces), held
+    async with held.lane:
+        whole = await asyncio.to_thread(_inflated, raw, request.headers.get("content-encoding", ""), limits)
+    held.add(len(whole))
+    return whole
 
 
-async def _stream(
-    request: Request, limits: Limits, gate: Gate, feed: Callable[[bytes], object]
-) -> tuple[int, Problem | None]:
-    """Feed a body, inflated, piece by piece; return how many bytes the gate counted, and what ended it early."""
-    held = 0
+async def _gather(request: Request, limits: Limits, held: Pass) -> tuple[bytes, Problem | None]:
+    """Return what the sender sent, as it is, and what ended it early."""
+    pieces: list[bytes] = []
+    received = 0
+    most = f"A body may have up to {limits.body_bytes:,} bytes. Send smaller batches."
     try:
-        inflater = _inflater(request)
         announced = request.headers.get("content-length", "")
         if announced.isdigit() and int(announced) > limits.body_bytes:
-            raise Problem("body-too-large", f"A body may have up to {limits.body_bytes:,} bytes. Send smaller batches.")
-        received = inflated = 0
-        async with asyncio.timeout(limits.body_seconds):
-            async for chunk in request.stream():
-                received += len(chunk)
-                if received > limits.body_bytes:
-                    raise Problem(
-                        "body-too-large", f"A body may have up to {limits.body_bytes:,} bytes. Send smaller batches."
-                    )
-                for piece in inflater.steps(chunk):
-                    inflated += len(piece)
-                    if inflated > limits.inflated_bytes:
-                        raise Problem(
-                            "inflates-too-large",
-                            f"Inflated, a body may have up to {limits.inflated_bytes:,} bytes. Send smaller batches.",
-                        )
-                    gate.add(len(piece))
-                    held += len(piece)
-                    feed(piece)
-        if not inflater.complete():
-            raise Problem("body-cut-off", "The compressed body stops half-way. Send it again, whole.")
+            raise Problem("body-too-large", most)
+        async for chunk in request.stream():
+            received += len(chunk)
+            if received > limits.body_bytes:
+                raise Problem("body-too-large", most)
+            held.add(len(chunk))
+            pieces.append(chunk)
     except Problem as problem:
-        return held, problem
-    except TimeoutError:
-        return held, Problem("body-too-slow", f"A body may take up to {limits.body_seconds:g} s. Send smaller batches.")
+        return b"".join(pieces), problem
     except ClientDisconnect:
-        return held, Problem("body-cut-off", "The connection ended before the body did. Send it again, whole.")
+        return b"".join(pieces), Problem(
+            "body-cut-off", "The connection ended before the body did. Send it again, whole."
+        )
+    return b"".join(pieces), None
+
+
+def _split(raw: bytes, encoding: str, limits: Limits, body: Body) -> None:
+    splitter = _Splitter(body, limits)
+    try:
+        for piece in _steps(raw, encoding, limits):
+            splitter.feed(piece)
+        splitter.end_line()
+    except Problem as problem:
+        body.problem = problem
+
+
+def _inflated(raw: bytes, encoding: str, limits: Limits) -> bytes:
+    return b"".join(_steps(raw, encoding, limits))
+
+
+def _steps(raw: bytes, encoding: str, limits: Limits) -> Iterator[bytes]:
+    """Yield a body inflated, piece by piece, within the bounds of its inflated size and of how much it may inflate."""
+    inflater = _inflater(encoding, limits)
+    inflated = 0
+    most = min(limits.inflated_bytes, max(limits.inflates_always_bytes, len(raw) * limits.inflates_times))
+    try:
+        for piece in inflater.steps(raw):
+            inflated += len(piece)
+            if inflated > most:
+                raise Problem(
+                    "inflates-too-large",
+                    f"Inflated, this body may have up to {most:,} bytes ({limits.inflates_times} times what was sent, "
+                    f"{limits.inflated_bytes:,} at most). Send smaller batches.",
+                )
+            yield piece
     except (zlib.error, zstandard.ZstdError) as error:
-        detail = f"The body is not the {request.headers.get('content-encoding')} it says it is: {error}."
-        return held, Problem("encoding-broken", detail)
-    return held, None
+        raise Problem("encoding-broken", f"The body is not the {encoding} it says it is: {error}.") from None
 
 
-def _inflater(request: Request) -> _Inflater:
-    encoding = request.headers.get("content-encoding", "identity").strip().lower()
+def _inflater(encoding: str, limits: Limits) -> _Inflater:
+    encoding = encoding.strip().lower()
     if encoding in ("", "identity"):
         return _Plain()
     if encoding in ("gzip", "x-gzip"):
-        return _Gzip()
+        return _Gzip(limits)
     if encoding == "zstd":
-        return _Zstd()
-    raise Problem("encoding-not-spoken", f"{encoding!r} is not spoken here. Use gzip, zstd, or none.")
+        return _Zstd(limits)
+    raise Problem("encoding-not-spoken", f"{encoding[:40]!r} is not spoken here. Use gzip, zstd, or none.")
+
+
+def _too_busy(what: str) -> Problem:
+    return Problem("too-busy", f"Too many {what} at once. Send again in a second.", retry_after_s=1)
+
+
+def _too_many_frames(most: int) -> Problem:
+    return Problem("inflates-too-large", f"A body may be compressed in up to {most:,} parts. Send it in one.")
+
+
+def _cut_off() -> Problem:
+    return Problem("body-cut-off", "The compressed body stops half-way. Send it again, whole.")

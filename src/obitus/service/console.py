@@ -28,6 +28,7 @@ HEADERS: Final = {
     "Cross-Origin-Resource-Policy": "same-origin",
     "Permissions-Policy": "camera=(), microphone=(), geolocation=()",
 }
+MOST_NAME: Final = 200
 _TYPES: Final = {".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml", ".woff2": "font/woff2"}
 
 router = APIRouter(include_in_schema=False)
@@ -41,6 +42,8 @@ def files() -> Path:
 @router.get("/assets/{name}")
 def asset(name: str) -> Response:
     """Return a built file; its name holds a hash of what is in it, so it never changes."""
+    if len(name) > MOST_NAME or "\0" in name:
+        raise Problem("not-found", "There is no file of that name.")
     path = files() / "assets" / name
     if path.parent != files() / "assets" or not path.is_file():
         raise Problem("not-found", f"There is no file {name}.")
@@ -87,8 +90,9 @@ class Guard:
                     headers["Cache-Control"] = "no-store"
             await send(message)
 
-        host = next((value for name, value in scope["headers"] if name == b"host"), b"").decode("latin-1")
-        if not self._ours(host):
+        hosts = [value.decode("latin-1") for name, value in scope["headers"] if name == b"host"]
+        host = hosts[0] if len(hosts) == 1 else ", ".join(hosts)
+        if len(hosts) > 1 or not self._ours(host):
             problem = Problem("unknown-host", f"This service does not answer under {host[:100]!r}. Set --public-url.")
             await problem.response()(scope, receive, send_with_headers)
             return

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import secrets
 from typing import Any, Final
 
 from fastapi import FastAPI, Request
@@ -11,6 +13,8 @@ from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
 from obitus.store import errors as store_errors
+
+_log = logging.getLogger("obitus.service")
 
 TYPE_PREFIX: Final = "urn:obitus:problem:"
 
@@ -29,6 +33,9 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "body-too-large": (413, "The body is too large"),
     "inflates-too-large": (413, "The body is too large once inflated"),
     "body-too-slow": (408, "The body took too long to arrive"),
+    "head-too-large": (431, "The head of the request is too large"),
+    "head-too-slow": (408, "The head of the request took too long to arrive"),
+    "too-many-connections": (503, "Too many connections at once"),
     "body-cut-off": (400, "The body stopped half-way"),
     "encoding-broken": (400, "The body is not compressed the way it says"),
     "encoding-not-spoken": (415, "This compression is not spoken here"),
@@ -99,8 +106,20 @@ def as_problem(error: store_errors.StoreError) -> Problem:
     return Problem(error.slug, str(error), retry_after_s=retry)
 
 
+def fault(method: str, path: str, error: Exception) -> Problem:
+    """Log an error that nobody foresaw, and return the problem to answer with: both bear the same number."""
+    number = secrets.token_hex(6)
+    _log.error("answering %s %r broke; its number is %s", method, path[:200], number, exc_info=error)
+    detail = f"Something broke inside the service. Its log has more, under the number {number}."
+    return Problem("fault", detail, number=number)
+
+
 def add_handlers(app: FastAPI) -> None:
-    """Let every error leave as a problem: ours, the store's, the framework's."""
+    """Let every error leave as a problem: ours, the store's, the framework's, and those that nobody foresaw."""
+
+    @app.exception_handler(Exception)
+    async def _fault(request: Request, error: Exception) -> Response:
+        return fault(request.method, request.url.path, error).response()
 
     @app.exception_handler(Problem)
     async def _problem(_: Request, problem: Problem) -> Response:

@@ -77,17 +77,14 @@ async def reports(
     if content_type not in _CONTENT_TYPES:
         raise Problem("content-not-spoken", f"{content_type!r} is not spoken here. Send application/x-ndjson.")
     key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
-    service.gate.enter()
-    held = 0
-    try:
+    async with service.gate.entered(key["id"]) as held:
         _check_format(service, key, obitus_format)
-        body, held = await read_body(request, service.settings.limits, service.gate)
+        body = await read_body(request, service.settings.limits, held)
         sender = _sender(key, service.now_ms(), obitus_sent)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             service.notice(key["app"], "clock-off", _clock_said(sender.skew_ms))
-        verdicts = await _take(service, body.lines, sender)
-    finally:
-        service.gate.leave(held)
+        async with held.lane:
+            verdicts = await _take(service, body.lines, sender)
     limit = service.settings.limits.line_bytes
     verdicts += [
         formats.LineVerdict(

@@ -9,7 +9,8 @@ from types import FrameType
 
 import uvicorn
 
-from obitus.service.app import make_app
+from obitus.service.app import served
+from obitus.service.connections import protocol_for
 from obitus.service.wiring import Service
 
 STOP_WITHIN_S = 3
@@ -30,7 +31,7 @@ class _Server(uvicorn.Server):
 def server_for(service: Service, *, log_level: str = "warning") -> _Server:
     """Return a server that is ready to run."""
     config = uvicorn.Config(
-        make_app(service),
+        served(service),
         host=service.settings.host,
         port=service.settings.port,
         log_level=log_level,
@@ -39,7 +40,8 @@ def server_for(service: Service, *, log_level: str = "warning") -> _Server:
         date_header=True,
         timeout_graceful_shutdown=STOP_WITHIN_S,
         timeout_keep_alive=65,
-        h11_max_incomplete_event_size=32 * 1024,
+        http=protocol_for(service.settings.limits),
+        ws="none",
     )
     return _Server(config, service)
 

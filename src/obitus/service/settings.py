@@ -30,10 +30,40 @@ class Limits:
     """Most reports in one request."""
     body_seconds: float = 30.0
     """Most time a sender may take to send one body."""
+    body_idle_seconds: float = 10.0
+    """Most time a sender may pause while it sends a body."""
+    empty_lines: int = 1000
+    """Most lines with nothing in them in one request."""
+    frames: int = 2000
+    """Most gzip members or zstd frames that one body may be made of."""
+    inflates_times: int = 300
+    """How many times as large as sent a body may be after decompression."""
+    inflates_always_bytes: int = 4 * MIB
+    """What a body may inflate to however small it was."""
+    form_bytes: int = 256 * 1024
+    """Most bytes of a body that a person sends."""
+    sign_in_bytes: int = 4 * 1024
+    """Most bytes of a body that signs somebody in: it is read before it is known who sends it."""
+    url_bytes: int = 16 * 1024
+    """Most bytes of an address."""
+    head_lines: int = 100
+    """Most header lines of a request."""
+    head_bytes: int = 32 * 1024
+    """Most bytes of a request's header lines together."""
+    head_seconds: float = 10.0
+    """Most time until a request's head is whole; a connection that asks nothing is closed after it."""
+    connections: int = 4000
+    """Most connections at once, as far as the system has descriptors for them. One address may have three in four."""
     in_flight_bytes: int = 96 * MIB
     """Most bytes of all bodies being read at once; beyond it the answer is 429."""
+    in_flight_bytes_of_a_key: int = 64 * MIB
+    """Most bytes of these with one key."""
     in_flight_requests: int = 64
     """Most reporting requests at once; beyond it the answer is 429."""
+    in_flight_requests_of_a_key: int = 24
+    """Most of these with one key."""
+    at_work_of_a_key: int = 2
+    """How many bodies of one key are worked on at the same time; others of it wait."""
     sign_in_attempts: int = 10
     """Most failed sign-ins in five minutes; beyond it the answer is 429."""
 

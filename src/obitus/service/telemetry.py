@@ -122,14 +122,11 @@ async def _export(request: Request, service: Service, signal: Signal) -> Respons
         if media not in (_PROTOBUF, "application/json"):
             raise Problem("content-not-spoken", f"{media!r} is not spoken here. Send {_PROTOBUF} or application/json.")
         key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
-        service.gate.enter()
-        held = 0
-        try:
-            body, held = await read_whole(request, service.settings.limits, service.gate)
-            translated = await asyncio.to_thread(_read, service, signal, media, body)
-            rejected, reasons = await _take(service, key, translated)
-        finally:
-            service.gate.leave(held)
+        async with service.gate.entered(key["id"]) as held:
+            body = await read_whole(request, service.settings.limits, held)
+            async with held.lane:
+                translated = await asyncio.to_thread(_read, service, signal, media, body)
+                rejected, reasons = await _take(service, key, translated)
     except Problem as problem:
         return _refused(problem, media)
     answer: dict[str, Any] = {}
