@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import pytest
 
-from tests.conftest import Running, failure
+from tests.conftest import Running, failure, start
 
 
 def kept(running: Running) -> str:
@@ -39,15 +40,16 @@ def test_from_preview_to_end(running: Running) -> None:
     ]
 
 
-def test_rules_hold_after_a_restart(running: Running) -> None:
+def test_rules_hold_after_a_restart(tmp_path: Path) -> None:
     """What was put in force acts from the first report after a start."""
-    from obitus.service.settings import Settings
-    from obitus.service.wiring import Service
-
+    thread, running = start(tmp_path)
     running.ask("POST", "/api/redaction-rules", {"rule": "path attributes.berth"})
-    other = Service(Settings(data=running.service.settings.data))
-    redactor = other.preparer._redactor
-    other.close()
+    running.http.clear()
+    thread.stop()
+    thread, running = start(tmp_path)
+    redactor = running.service.preparer._redactor
+    running.http.clear()
+    thread.stop()
     assert redactor.report({"attributes": {"berth": {"n": 4}, "pier": "x"}}) == {"attributes": {"berth": "[hidden: attributes.berth]", "pier": "x"}}  # fmt: skip
 
 

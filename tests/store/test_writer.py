@@ -159,7 +159,7 @@ def test_a_reader_cannot_write_and_not_ask_for_ever(path: Path, monkeypatch: pyt
     """Reading connections are read-only, and a question has a time limit."""
     open_for_writing(path).close()
     reader = Reader(path)
-    with pytest.raises(errors.StoreBroken, match="SQLITE_READONLY"):
+    with pytest.raises(errors.StoreReadOnly, match="SQLITE_READONLY"):
         reader.rows("DELETE FROM apps")
     monkeypatch.setattr("obitus.store.database.READ_LIMIT_S", 0.05)
     with pytest.raises(errors.QueryTooLong, match="shorter window"):

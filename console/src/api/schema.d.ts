@@ -3024,8 +3024,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3142,6 +3152,15 @@ export interface operations {
                 };
             };
             /** @description A status message, in the encoding of the request. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatusAnswer"];
+                };
+            };
+            /** @description A status message, in the encoding of the request. */
             507: {
                 headers: {
                     [name: string]: unknown;
@@ -3248,6 +3267,15 @@ export interface operations {
                 };
             };
             /** @description A status message, in the encoding of the request. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatusAnswer"];
+                };
+            };
+            /** @description A status message, in the encoding of the request. */
             507: {
                 headers: {
                     [name: string]: unknown;
@@ -3319,7 +3347,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3329,8 +3367,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3412,7 +3460,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3422,8 +3480,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3508,7 +3576,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3518,8 +3596,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3608,7 +3696,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3618,8 +3716,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3690,7 +3798,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3700,8 +3818,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3773,7 +3901,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3783,8 +3921,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3856,7 +4004,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3866,8 +4024,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3943,7 +4111,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3953,8 +4131,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4013,8 +4201,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4087,8 +4305,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4160,8 +4408,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4237,8 +4515,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4311,8 +4619,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4385,8 +4723,28 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4445,8 +4803,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4505,8 +4893,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4569,8 +4987,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4629,8 +5077,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4693,8 +5171,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4765,8 +5273,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4825,8 +5363,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4899,8 +5467,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4963,8 +5561,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5035,8 +5663,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5108,8 +5766,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5185,8 +5873,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5262,8 +5980,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5339,8 +6087,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5416,8 +6194,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5493,8 +6301,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5563,8 +6401,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5647,8 +6515,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5721,8 +6619,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5793,8 +6721,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5867,8 +6825,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5937,8 +6925,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6011,8 +7029,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6083,8 +7131,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6165,8 +7243,38 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6231,7 +7339,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6241,8 +7359,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6309,7 +7437,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6319,8 +7457,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6408,7 +7556,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6418,8 +7576,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6495,7 +7663,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6505,8 +7683,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6629,7 +7817,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6639,8 +7837,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6704,7 +7912,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6714,8 +7932,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6787,7 +8015,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6797,8 +8035,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6874,7 +8122,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6884,8 +8142,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6954,7 +8222,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6964,8 +8242,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7027,7 +8315,17 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `store-broken`: The store refused */
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7037,8 +8335,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `query-too-long`: The question took too long */
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

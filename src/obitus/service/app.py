@@ -45,6 +45,8 @@ def health(service: TheService) -> Response:
     reasons = []
     if not service.writer.alive:
         reasons.append("The writer does not take work.")
+    elif service.writer.trouble is not None:
+        reasons.append(f"The latest write failed: {service.writer.trouble}")
     try:
         service.reader.rows("SELECT 1 FROM apps LIMIT 1")
     except Exception as error:

@@ -46,6 +46,11 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "queue-full": (429, "Too much at once"),
     "disk-full": (507, "The disk is full"),
     "store-broken": (500, "The store refused"),
+    "store-faulty": (503, "The disk does not do what it is asked to"),
+    "store-locked": (503, "Another process holds the records"),
+    "store-read-only": (503, "The records cannot be opened or written"),
+    "store-damaged": (503, "The records are damaged"),
+    "store-in-use": (500, "Another service runs on the records"),
     "store-error": (500, "The store refused"),
     "store-too-new": (500, "The store was written by a later version"),
     "query-too-long": (503, "The question took too long"),
@@ -102,7 +107,7 @@ class Problem(Exception):
 
 def as_problem(error: store_errors.StoreError) -> Problem:
     """Turn an error of the store into a problem."""
-    retry = 1 if PROBLEMS[error.slug][0] in (429, 503) else 30 if error.slug == "disk-full" else None
+    retry = 30 if isinstance(error, store_errors.StoreFull) else 1 if PROBLEMS[error.slug][0] in (429, 503) else None
     return Problem(error.slug, str(error), retry_after_s=retry)
 
 
@@ -146,10 +151,16 @@ def add_handlers(app: FastAPI) -> None:
         return answer
 
 
+_STORE_TROUBLES: Final = (
+    "store-faulty", "store-locked", "store-read-only", "store-damaged", "disk-full", "query-too-long", "queue-full", "fault",
+)  # fmt: skip
+
+
 def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
     """Return the OpenAPI description of the problems that an endpoint can answer with."""
     found: dict[int | str, dict[str, Any]] = {}
-    for slug in slugs:
+    every = dict.fromkeys((*slugs, *_STORE_TROUBLES) if "store-broken" in slugs else slugs)
+    for slug in every:
         status, title = PROBLEMS[slug]
         entry = found.setdefault(status, {"model": ProblemDetails, "description": ""})
         entry["description"] += f"{'; ' if entry['description'] else ''}`{slug}`: {title}"

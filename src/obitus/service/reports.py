@@ -20,7 +20,7 @@ from obitus.service.prepare import Ready, Refusal, Sender
 from obitus.service.problems import Problem, as_problem, described
 from obitus.service.wiring import Service
 from obitus.store.database import Row
-from obitus.store.errors import StoreBroken, StoreBusy, StoreError
+from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
 
 _log = logging.getLogger("obitus.service")
@@ -51,7 +51,7 @@ def schema() -> dict[str, Any]:
     responses=described(
         "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "body-too-large", "inflates-too-large",
         "body-too-slow", "body-cut-off", "encoding-broken", "encoding-not-spoken", "content-not-spoken",
-        "all-refused", "format-not-spoken", "too-busy", "queue-full", "disk-full", "store-broken",
+        "all-refused", "format-not-spoken", "too-busy", "queue-full", "store-broken",
     ),
 )  # fmt: skip
 async def reports(
@@ -183,18 +183,18 @@ async def write(service: Service, ready: Sequence[Ready], sender: Sender) -> lis
     prepared = [one.prepared for one in ready]
     try:
         taken = await asyncio.wrap_future(service.writer.submit(lambda c: take(c, prepared)))
-    except StoreBroken:
+    except StoreBroken as error:
         if len(ready) == 1:
-            raise
+            return [error]
         # One report that the store refuses must not keep the others out: each gets its own turn.
-        results: list[Taken | StoreError] = []
-        for one in ready:
-            try:
-                results += await write(service, [one], sender)
-            except StoreBroken as error:
-                results.append(error)
+        results = [(await write(service, [one], sender))[0] for one in ready]
+        # Refused for itself is only what is refused once more, after all others went in.
+        for place, one in enumerate(ready):
+            if isinstance(results[place], StoreError):
+                results[place] = (await write(service, [one], sender))[0]
         return results
-    except StoreBusy as error:
+    except (StoreBusy, StoreTrouble) as error:
+        # What is wrong with the store is no verdict on what was sent: it comes again.
         raise as_problem(error) from error
     service.watcher.touch(
         {

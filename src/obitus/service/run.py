@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import signal
 import socket
 import sys
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from types import FrameType
 
 import uvicorn
@@ -22,6 +25,19 @@ class _Server(uvicorn.Server):
     def __init__(self, config: uvicorn.Config, service: Service) -> None:
         super().__init__(config)
         self._service = service
+
+    @contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        """Stop at a signal and return, so that whoever called closes the records; the signal is not raised once more."""
+        if threading.current_thread() is not threading.main_thread():
+            yield
+            return
+        before = {kind: signal.signal(kind, self.handle_exit) for kind in (signal.SIGINT, signal.SIGTERM)}
+        try:
+            yield
+        finally:
+            for kind, handler in before.items():
+                signal.signal(kind, handler)
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         self._service.live.close()

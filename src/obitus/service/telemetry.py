@@ -76,11 +76,11 @@ _ANSWERS: Final[dict[int | str, dict[str, Any]]] = {
     200: {"model": ExportAnswer},
     **{
         status: {"model": StatusAnswer, "description": "A status message, in the encoding of the request."}
-        for status in (400, 401, 403, 408, 413, 415, 429, 500, 507)
+        for status in (400, 401, 403, 408, 413, 415, 429, 500, 503, 507)
     },
 }
 # The codes of google.rpc.Status that go with an HTTP status.
-_CODES: Final = {400: 3, 401: 16, 403: 7, 408: 4, 413: 3, 415: 3, 429: 8, 507: 8}
+_CODES: Final = {400: 3, 401: 16, 403: 7, 408: 4, 413: 3, 415: 3, 429: 8, 503: 14, 507: 8}
 _APP_NAME = re.compile(r"[^a-z0-9]+")
 
 

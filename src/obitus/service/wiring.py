@@ -23,7 +23,7 @@ from obitus.service.regrouping import Regrouper
 from obitus.service.settings import Settings
 from obitus.service.watching import Watcher
 from obitus.store import people, rules
-from obitus.store.database import Reader
+from obitus.store.database import Reader, lock_folder
 from obitus.store.evidence import Evidence, add_dictionary
 from obitus.store.writer import Writer
 
@@ -40,7 +40,12 @@ class Service:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
-        self.writer = Writer(settings.database)
+        self._lock = lock_folder(settings.data)
+        try:
+            self.writer = Writer(settings.database)
+        except BaseException:
+            self._lock.close()
+            raise
         self.reader = Reader(settings.database)
         self.evidence = Evidence(self.reader)
         self.preparer = Preparer(self.evidence)
@@ -68,8 +73,10 @@ class Service:
         self.watcher.close()
         self.live.close()
         self._keeper.join()
-        self.writer.close()
+        # Readers first: the last one who closes leaves a single file.
         self.reader.close()
+        self.writer.close()
+        self._lock.close()
 
     def ensure_owner(self) -> bool:
         """Make the owner on the first start; return whether a password is set."""

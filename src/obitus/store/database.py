@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import threading
 import time
@@ -9,12 +10,20 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
-from typing import Any, Final
+from typing import IO, Any, Final
 
 from obitus.store import errors
 
+try:
+    import fcntl
+except ImportError:  # Windows
+    fcntl = None  # type: ignore[assignment]
+
+LOCK_NAME: Final = "obitus.lock"
 SCHEMA_VERSION: Final = 5
 READ_LIMIT_S: Final = 10.0
+BUSY_S: Final = 5.0
+"""How long another process may hold the file before it is told."""
 
 # Step n brings a file from version n to n + 1. The first one is the whole schema of version 1.
 MIGRATIONS: Final = ("schema.sql", "migration_2.sql", "migration_3.sql", "migration_4.sql", "migration_5.sql")
@@ -33,18 +42,42 @@ def our_errors(path: Path) -> Iterator[None]:
     """Turn the driver's errors into ours."""
     try:
         yield
-    except sqlite3.OperationalError as error:
-        name = getattr(error, "sqlite_errorname", None) or "SQLITE_ERROR"
+    except sqlite3.Error as error:
+        name = getattr(error, "sqlite_errorname", None) or type(error).__name__
         if name == "SQLITE_INTERRUPT":
             raise errors.QueryTooLong(
                 f"reading took longer than {READ_LIMIT_S:g} s; choose a shorter window"
             ) from error
-        if name == "SQLITE_FULL":
-            raise errors.StoreFull(f"the disk with {path} is full; nothing was taken. Free some space.") from error
+        for kind, names, advice in _TROUBLES:
+            if name.startswith(names):
+                raise kind(f"{path}: {advice} ({name})") from error
         raise errors.StoreBroken(f"{path}: {name}: {error}") from error
-    except sqlite3.Error as error:
-        name = getattr(error, "sqlite_errorname", None) or type(error).__name__
-        raise errors.StoreBroken(f"{path}: {name}: {error}") from error
+
+
+# By the names of SQLite's result codes (sqlite.org/rescode.html), extended ones included.
+_TROUBLES: Final[tuple[tuple[type[errors.StoreTrouble], tuple[str, ...], str], ...]] = (
+    (errors.StoreFull, ("SQLITE_FULL",), "the disk is full; nothing was taken. Free some space."),
+    (
+        errors.StoreFaulty,
+        ("SQLITE_IOERR", "SQLITE_PROTOCOL", "SQLITE_NOMEM"),
+        "the disk does not do what it is asked to; nothing was taken. Look at the disk and at the system's log.",
+    ),
+    (
+        errors.StoreLocked,
+        ("SQLITE_BUSY", "SQLITE_LOCKED"),
+        "another process holds the file; nothing was taken. End what else has it open.",
+    ),
+    (
+        errors.StoreReadOnly,
+        ("SQLITE_READONLY", "SQLITE_CANTOPEN", "SQLITE_PERM", "SQLITE_AUTH"),
+        "the file cannot be opened or written, or was moved away; nothing was taken. Look at its rights, and start again.",
+    ),
+    (
+        errors.StoreDamaged,
+        ("SQLITE_CORRUPT", "SQLITE_NOTADB", "SQLITE_FORMAT"),
+        "parts of the file are damaged; what can be read is shown. Stop, and bring a backup back.",
+    ),
+)
 
 
 def open_for_writing(path: Path) -> sqlite3.Connection:
@@ -53,7 +86,7 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
     if not path.exists():
         path.touch(mode=0o600)
     with our_errors(path):
-        connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=10)
+        connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=BUSY_S)
         try:
             connection.row_factory = sqlite3.Row
             connection.execute("PRAGMA journal_mode = WAL")
@@ -67,6 +100,27 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
             connection.close()
             raise
     return connection
+
+
+def lock_folder(folder: Path) -> IO[str]:
+    """Take a folder of records for this process, for as long as the file that is returned is open; raises StoreInUse."""
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    opened = (folder / LOCK_NAME).open("a+", encoding="ascii")
+    if fcntl is None:
+        return opened
+    try:
+        fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        opened.seek(0)
+        holder = opened.read(20).strip()
+        opened.close()
+        raise errors.StoreInUse(
+            f"another service runs on {folder}{f' (process {holder})' if holder else ''}. Stop it first, or give another --data."
+        ) from None
+    opened.truncate(0)
+    opened.write(str(os.getpid()))
+    opened.flush()
+    return opened
 
 
 def _migrate(connection: sqlite3.Connection, path: Path) -> None:
@@ -90,6 +144,7 @@ class Reader:
         self._local = threading.local()
         self._all: list[sqlite3.Connection] = []
         self._lock = threading.Lock()
+        self._closed = False
 
     def rows(self, sql: str, params: Params = ()) -> list[Row]:
         """Run one reading statement and return all its rows."""
@@ -114,7 +169,9 @@ class Reader:
     def close(self) -> None:
         """Close every connection that was opened here."""
         with self._lock:
+            self._closed = True
             for connection in self._all:
+                connection.interrupt()
                 connection.close()
             self._all.clear()
             self._local = threading.local()
@@ -129,7 +186,10 @@ class Reader:
                 connection.row_factory = sqlite3.Row
                 connection.execute("PRAGMA query_only = ON")
                 connection.execute("PRAGMA cache_size = -16384")
-            self._local.connection = connection
             with self._lock:
+                if self._closed:
+                    connection.close()
+                    raise errors.StoreBusy("the service is stopping; ask again")
                 self._all.append(connection)
+            self._local.connection = connection
         return connection

@@ -2,9 +2,15 @@
 
 StoreError
 ├── StoreBusy         the queue of the writer is full: send again later
-├── StoreFull         the disk is full: nothing was taken, free space
+├── StoreTrouble      the file cannot be written or read now, whatever is asked: nothing was taken, send again
+│   ├── StoreFull     the disk is full: free space
+│   ├── StoreFaulty   the disk does not do what it is asked to (input or output error)
+│   ├── StoreLocked   another process holds the file
+│   ├── StoreReadOnly the file or its folder may not be written, or was moved away
+│   └── StoreDamaged  the file is damaged
+├── StoreInUse        another service runs on the folder
 ├── StoreTooNew       the file was written by a later version of Obitus
-├── StoreBroken       SQLite refused: the file name and SQLite's error name are in the message
+├── StoreBroken       SQLite refused what was to be written, for itself
 ├── QueryTooLong      a reading took longer than its time limit
 ├── NotThere          the record asked for does not exist
 └── AlreadyThere      a record of that name exists
@@ -25,10 +31,46 @@ class StoreBusy(StoreError):
     slug = "queue-full"
 
 
-class StoreFull(StoreError):
+class StoreTrouble(StoreError):
+    """Base of what is wrong with the file and not with what was to be written: whoever sent it sends it again."""
+
+    slug = "store-faulty"
+
+
+class StoreFull(StoreTrouble):
     """Raised when the disk is full; nothing of the transaction was kept."""
 
     slug = "disk-full"
+
+
+class StoreFaulty(StoreTrouble):
+    """Raised when the disk answers with an error."""
+
+    slug = "store-faulty"
+
+
+class StoreLocked(StoreTrouble):
+    """Raised when another process holds the file for too long."""
+
+    slug = "store-locked"
+
+
+class StoreReadOnly(StoreTrouble):
+    """Raised when the file cannot be written or opened: its rights, its folder, or it was moved away."""
+
+    slug = "store-read-only"
+
+
+class StoreDamaged(StoreTrouble):
+    """Raised when the file is no database, or parts of it are damaged."""
+
+    slug = "store-damaged"
+
+
+class StoreInUse(StoreError):
+    """Raised at start when another service runs on the folder."""
+
+    slug = "store-in-use"
 
 
 class StoreTooNew(StoreError):

@@ -6,6 +6,7 @@ disk. Work that raises is rolled back alone; the others in the same commit are k
 
 from __future__ import annotations
 
+import logging
 import queue
 import sqlite3
 import threading
@@ -20,6 +21,8 @@ from obitus.store.database import open_for_writing, our_errors
 
 Result = TypeVar("Result")
 Work = Callable[[sqlite3.Connection], Any]
+
+_log = logging.getLogger("obitus.store")
 
 MOST_WAITING: Final = 512
 MOST_IN_ONE_COMMIT: Final = 64
@@ -39,8 +42,11 @@ class Writer:
     def __init__(self, path: Path, *, most_waiting: int = MOST_WAITING) -> None:
         self.path = path
         self._connection = open_for_writing(path)
+        self._file = _identity(path)
         self._queue: queue.Queue[_Job | None] = queue.Queue(maxsize=most_waiting)
         self._closed = False
+        self.trouble: errors.StoreTrouble | None = None
+        """Why the latest commit failed, when that was no fault of what was to be written."""
         self._thread = threading.Thread(target=self._serve, name="obitus-writer", daemon=True)
         self._thread.start()
 
@@ -75,7 +81,14 @@ class Writer:
             self._closed = True
             self._queue.put(None)
             self._thread.join()
-            self._connection.close()
+            try:
+                # All is in one file then, and stays so: what copies it needs no second one.
+                self._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+                self._connection.execute("PRAGMA journal_mode = DELETE")
+            except sqlite3.Error as error:
+                _log.warning("the records could not be put into one file (%s); the next start does it", error)
+            finally:
+                self._connection.close()
 
     def _serve(self) -> None:
         stopping = False
@@ -99,16 +112,22 @@ class Writer:
     def _commit(self, jobs: list[_Job]) -> None:
         failed: BaseException | None = None
         try:
+            if _identity(self.path) != self._file:
+                raise errors.StoreReadOnly(
+                    f"{self.path}: the file was moved away or replaced; nothing was taken. Bring it back, or start again."
+                )
             with our_errors(self.path):
                 self._connection.execute("BEGIN IMMEDIATE")
                 for job in jobs:
                     self._do(job)
                 self._connection.execute("COMMIT")
+            self.trouble = None
         except BaseException as error:
             # Nothing of this commit is on disk, so nobody may be told that it is.
             failed = error
-            if self._connection.in_transaction:
-                self._connection.rollback()
+            if isinstance(error, errors.StoreTrouble):
+                self.trouble = error
+            self._go_back()
         for job in jobs:
             error_of_job = failed or job.error
             if not job.future.set_running_or_notify_cancel():
@@ -118,12 +137,19 @@ class Writer:
             else:
                 job.future.set_result(job.result)
 
+    def _go_back(self) -> None:
+        try:
+            if self._connection.in_transaction:
+                self._connection.rollback()
+        except sqlite3.Error as error:
+            _log.error("a transaction could not be taken back (%s)", error)
+
     def _do(self, job: _Job) -> None:
         self._connection.execute("SAVEPOINT one_job")
         try:
             with our_errors(self.path):
                 job.result = job.work(self._connection)
-        except errors.StoreFull:
+        except errors.StoreTrouble:
             raise
         except Exception as error:
             job.error = error
@@ -131,3 +157,12 @@ class Writer:
                 raise
             self._connection.execute("ROLLBACK TO one_job")
         self._connection.execute("RELEASE one_job")
+
+
+def _identity(path: Path) -> tuple[int, int] | None:
+    """Return which file a path leads to, None where there is none."""
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino
