@@ -60,10 +60,14 @@ class Running:
         assert answer.status == 200, answer.data
         return answer.json()
 
-    def add_app(self, name: str = "sailings", environment: str = "production") -> str:
-        """Add an app and return its reporting key."""
+    def add_app(self, name: str = "sailings", environment: str = "production", *, may_deploy: bool = False) -> str:
+        """Add an app and return its reporting key; with ``may_deploy`` one that a pipeline may use."""
         answer = self.ask("POST", "/api/apps", {"name": name, "environment": environment})
         assert answer.status == 201, answer.data
+        if may_deploy:
+            order = {"environment": environment, "may_deploy": True}
+            answer = self.ask("POST", f"/api/apps/{name}/keys", order)
+            assert answer.status == 201, answer.data
         return str(answer.json()["key"])
 
     def send(self, key: str, *reports: Any, headers: Any = None) -> urllib3.BaseHTTPResponse:

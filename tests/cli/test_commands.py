@@ -175,7 +175,10 @@ def test_text_of_reports_is_no_markup_and_no_control(shell: Shell, running: Runn
 def test_serve_refuses_to_be_reached_without_a_password(shell: Shell, tmp_path: Path) -> None:
     """Listening beyond this machine needs a password first; a password file has to hold a long enough one."""
     data = ["--data", str(tmp_path / "records"), "--port", "0"]
-    assert "will not listen on 0.0.0.0 without a password" in shell.run("serve", "--host", "0.0.0.0", *data, status=2)
+    open_wide = ["serve", "--host", "0.0.0.0", *data]
+    assert "unencrypted" in shell.run(*open_wide, status=2)
+    assert "will not listen on 0.0.0.0 without a password" in shell.run(*open_wide, "--plain-http", status=2)
+    assert "without a password" in shell.run(*open_wide, "--public-url", "https://obitus.skerry.example", status=2)
     (tmp_path / "short").write_text("tide\n")
     assert "shorter" in shell.run("serve", *data, "--password-file", str(tmp_path / "short"), status=2)
 

@@ -161,8 +161,11 @@ def test_wrong_repositories(shell: Shell, repository: Repository, tmp_path: Path
 
 
 def test_from_a_deploy_to_the_gate(running: Running, shell: Shell) -> None:
-    """A pipeline tells of the deploy with the app's key, looks at what the release brought, and stops on new and worse."""
-    key = running.ask("POST", "/api/apps/sailings/keys", {}).json()["key"]
+    """A pipeline tells of the deploy with a key that may, looks at what the release brought, and stops on new and worse."""
+    plain = running.ask("POST", "/api/apps/sailings/keys", {}).json()["key"]
+    said = shell.run("deploy", "3.1.0", status=4, OBITUS_KEY=plain, OBITUS_TOKEN="")
+    assert "obitus app key sailings --may-deploy" in " ".join(said.split())
+    key = running.ask("POST", "/api/apps/sailings/keys", {"may_deploy": True}).json()["key"]
     send(running, key, tally("3.0.0", 9000, 30), failed("3.0.0", 30, "sailings.old"))
     pipeline = {"OBITUS_KEY": key, "OBITUS_TOKEN": ""}
     said = shell.run("deploy", "3.1.0", **pipeline)

@@ -360,10 +360,19 @@ def test_keys_tokens_and_password(page: Page, running: Running) -> None:
     page.get_by_label("What the token is for").fill("laptop")
     page.get_by_role("button", name="Make a token").click()
     expect(page.get_by_text("otok_").last).to_be_visible()
+    expect(page.get_by_text("may read and decide about issues; ends")).to_be_visible()
+    expect(page.get_by_text("This browser")).to_be_visible()
+    card.get_by_label("Environment of another key").fill("staging")
+    card.get_by_label("for a pipeline").check()
+    card.get_by_role("button", name="Make another key").click()
+    expect(card).to_contain_text("may deploy")
     page.get_by_label("New password").fill("the tide waits for nobody")
     page.get_by_role("button", name="Set the password").click()
-    expect(page.get_by_text("The password is set")).to_be_visible()
-    page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_text("The password is set; all")).to_be_visible()
+    page.get_by_label("Show").select_option("made token")
+    expect(page.get_by_text("laptop: may decide, for 365 days")).to_be_visible()
+    assert axe(page) == []
+    page.get_by_role("button", name="Sign out", exact=True).click()
     expect(page.get_by_role("button", name="Sign in")).to_be_visible()
     page.get_by_label("Password").fill("the tide waits for nobody")
     page.get_by_role("button", name="Sign in").click()
@@ -423,7 +432,7 @@ def test_empty_service_says_what_to_do(page: Page) -> None:
 
 def test_from_releases_to_what_one_brought(page: Page, running: Running) -> None:
     """The list, a release's own page, two compared, and the way to the issue; by links, and by what the address says."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     send(running, key, tally("2.9.0", 9000, 30), tally("3.0.0", 4000, 2), tally("3.0.0", 90, 2, outcome="failed"))
     send(running, key, *(failed("3.0.0", 1.9, "sailings.fresh") for _ in range(9)))
     running.ask("POST", "/api/deploys", {"release": "3.0.0", "time": hours_ago(2.2)}, token=key)

@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import re
+import threading
+from pathlib import Path
+from typing import Any
 
 import pytest
+import urllib3
 
+from obitus.core.clock import DAY_MS
 from obitus.service import secrets
-from tests.conftest import Running
+from obitus.service.run import InThread, listen
+from obitus.service.settings import Settings
+from obitus.service.wiring import Service
+from tests.conftest import Running, failure, until
 
 
 def sign_in(running: Running, body: dict[str, str], **headers: str) -> tuple[int, str, str]:
@@ -21,9 +29,16 @@ def link_secret(running: Running) -> str:
     return running.service.new_sign_in_link().partition("#")[2]
 
 
-def with_cookie(running: Running, cookie: str, method: str = "GET", path: str = "/api/me", **headers: str) -> int:
+def with_cookie(
+    running: Running, cookie: str, method: str = "GET", path: str = "/api/me", body: Any = None, **headers: str
+) -> int:
     sent = {"Cookie": f"obitus_session={cookie}"} | {name.replace("_", "-"): value for name, value in headers.items()}
-    return running.http.request(method, running.url + path, headers=sent).status
+    more = {} if body is None else {"json": body}
+    return running.http.request(method, running.url + path, headers=sent, **more).status
+
+
+def cookie(session: str) -> dict[str, str]:
+    return {"Cookie": f"obitus_session={session}"}
 
 
 def test_a_link_works_once(running: Running) -> None:
@@ -37,13 +52,21 @@ def test_a_link_works_once(running: Running) -> None:
 
 
 def test_a_link_grows_old(running: Running) -> None:
-    """After a day a link is worth nothing; after two weeks neither is a session."""
-    old, fresh = link_secret(running), link_secret(running)
-    cookie = sign_in(running, {"link": fresh})[2]
-    running.clock.ahead_ms = 25 * 3_600_000
+    """After a day a link is worth nothing; a session ends after twelve idle hours, and after two weeks whatever is done."""
+    old, fresh, other = (link_secret(running) for _ in range(3))
+    cookie, idle = sign_in(running, {"link": fresh})[2], sign_in(running, {"link": other})[2]
+
+    def is_noted() -> bool:
+        since = running.service.now_ms() - 60_000
+        return bool(running.service.reader.rows("SELECT 1 FROM passes WHERE used_ms > ?", (since,)))
+
+    for hours in range(0, 14 * 24, 11):
+        running.clock.ahead_ms = hours * 3_600_000
+        assert with_cookie(running, cookie) == 200, hours
+        until(is_noted)
+    assert with_cookie(running, idle) == 401
     assert sign_in(running, {"link": old})[0] == 401
-    assert with_cookie(running, cookie) == 200
-    running.clock.ahead_ms = 15 * 24 * 3_600_000
+    running.clock.ahead_ms = 14 * 24 * 3_600_000 + 60_000
     assert with_cookie(running, cookie) == 401
 
 
@@ -58,14 +81,137 @@ def test_password(running: Running) -> None:
     assert sign_in(running, {"name": "nobody", "password": "wrong"})[0] == 401
 
 
+PASSWORD = "the tide waits for nobody"
+
+
 def test_guessing_is_slowed_down(running: Running) -> None:
-    """After ten failed sign-ins even the right one has to wait, and is told how long."""
-    for _ in range(10):
+    """After ten wrong passwords even the right one has to wait, and is told how long; a link always works; a restart forgets nothing."""
+    assert running.ask("POST", "/api/me/password", {"password": PASSWORD}).status == 200
+    for _ in range(20):
+        # Nothing guessed, nothing counted.
+        assert sign_in(running, {})[0] == 401
         assert sign_in(running, {"link": "guess"})[0] == 401
-    answer = running.http.request("POST", running.url + "/api/sign-in", json={"link": link_secret(running)})
-    assert answer.status == 429 and int(answer.headers["Retry-After"]) > 0
-    running.clock.ahead_ms = 6 * 60_000
+    for _ in range(10):
+        assert sign_in(running, {"name": "owner", "password": "guess"})[0] == 401
+    right = {"name": "owner", "password": PASSWORD}
+    answer = running.http.request("POST", running.url + "/api/sign-in", json=right)
+    assert answer.status == 429 and 0 < int(answer.headers["Retry-After"]) <= 300
+    assert running.service.reader.rows("SELECT COUNT(*) AS n FROM sign_in_tries")[0]["n"] == 10
     assert sign_in(running, {"link": link_secret(running)})[0] == 200
+    # A clock that jumps locks nobody out for longer than the window.
+    for ahead_ms in (400 * DAY_MS, 0):
+        running.clock.ahead_ms = ahead_ms
+        answer = running.http.request("POST", running.url + "/api/sign-in", json=right)
+        assert answer.status == 200 or int(answer.headers["Retry-After"]) <= 300
+    running.clock.ahead_ms = 6 * 60_000
+    assert sign_in(running, right)[0] == 200
+    acts = [(act["act"], act["subject"], act.get("person")) for act in running.get("/api/acts?limit=500")["acts"]]
+    assert ("sign-in failed", "owner from 127.0.0.1", None) in acts
+    assert ("sign-in refused", "owner from 127.0.0.1: too many tries", None) in acts
+    # Strangers do not fill the record: of the same only the first counts.
+    assert len([act for act in acts if act[0] == "sign-in failed"]) <= 4
+
+
+def test_many_guess_at_once(running: Running) -> None:
+    """Two hundred at the same time get no guess more than the bound, and the memory of two checks."""
+    assert running.ask("POST", "/api/me/password", {"password": PASSWORD}).status == 200
+    statuses: list[int] = []
+
+    def guess() -> None:
+        http = urllib3.PoolManager(retries=False, timeout=60)
+        body = {"name": "owner", "password": "guess"}
+        statuses.append(http.request("POST", running.url + "/api/sign-in", json=body).status)
+        http.clear()
+
+    threads = [threading.Thread(target=guess) for _ in range(200)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(statuses) == 200 and statuses.count(401) == 10 and set(statuses) == {401, 429}
+
+
+def test_changing_the_password(running: Running) -> None:
+    """It asks for the old one, or for a link just used; common ones and rows of one sign are refused; tokens end if wanted."""
+    token = running.ask("POST", "/api/me/tokens", {"label": "cron", "scope": "administer"}).json()["token"]
+    for weak in ("passwordpassword", "aaaaaaaaaaaa", "123456789012", "qwertyuiop12", "ownerownerowner"):
+        answer = running.ask("POST", "/api/me/password", {"password": weak})
+        assert (answer.status, answer.json()["slug"]) == (422, "password-too-weak"), weak
+    assert running.ask("POST", "/api/me/password", {"password": PASSWORD}).status == 200
+    new = {"password": "herring barrels roll uphill"}
+    assert running.ask("POST", "/api/me/password", new).json()["slug"] == "sign-in-failed"
+    assert running.ask("POST", "/api/me/password", new | {"old": "guess"}).json()["slug"] == "sign-in-failed"
+    assert running.ask("POST", "/api/me/password", new | {"old": PASSWORD}).status == 200
+    assert running.ask("GET", "/api/me", token=token).status == 200
+    cookie = sign_in(running, {"link": link_secret(running)})[2]
+    last = {"password": "lanterns under the quay", "end_tokens": True}
+    assert with_cookie(running, cookie, "POST", "/api/me/password", last) == 200
+    assert running.ask("GET", "/api/me", token=token).status == 401
+    late = sign_in(running, {"link": link_secret(running)})[2]
+    running.clock.ahead_ms = 16 * 60_000
+    assert with_cookie(running, late, "POST", "/api/me/password", new) == 401
+
+
+def test_tokens_have_a_scope_and_an_end(running: Running) -> None:
+    """A token may do what it was made for, until its end; what it was refused is on record."""
+    running.send(running.add_app(), failure())
+    asked = {"read": ("GET", "/api/issues", None), "decide": ("POST", "/api/issues/1/accept", {}), "administer": ("POST", "/api/apps/sailings/keys", {})}  # fmt: skip
+    for held in ("read", "decide", "administer"):
+        token = running.ask("POST", "/api/me/tokens", {"label": held, "scope": held, "days": 30}).json()["token"]
+        for place, (needed, (method, path, body)) in enumerate(asked.items()):
+            answer = running.ask(method, path, body, token=token)
+            may = list(asked).index(held) >= place
+            assert (answer.status < 300) == may, (held, needed, answer.data)
+            assert may or answer.json()["slug"] == "scope-too-narrow"
+        running.clock.ahead_ms = 31 * DAY_MS
+        assert running.ask("GET", "/api/me", token=token).status == 401
+        running.clock.ahead_ms = 0
+    found = {one["label"]: one for one in running.get("/api/me/tokens")["tokens"]}
+    assert found["read"]["scope"] == "read" and found["read"]["expires"] and running.get("/api/me/tokens")
+    assert running.ask("POST", "/api/me/tokens", {"label": "x", "days": 366}).status == 422
+    assert running.get("/api/acts?act=refused")["acts"][0]["subject"].startswith("POST /api/")
+
+
+def test_sessions_are_listed_and_ended(running: Running) -> None:
+    """Each browser that is signed in is on a list; one that is ended is out, and so is what it listens to."""
+    here, there = (sign_in(running, {"link": link_secret(running)})[2] for _ in range(2))
+    sessions = running.http.request("GET", running.url + "/api/me/sessions", headers=cookie(here)).json()["sessions"]
+    assert [one["is_this"] for one in sessions] == [True, False]
+    stream = running.http.request("GET", running.url + "/api/live", headers=cookie(there), preload_content=False)
+    assert b"event: open" in stream.read1()
+    assert with_cookie(running, here, "DELETE", f"/api/me/sessions/{sessions[1]['id']}") == 200
+    assert with_cookie(running, there) == 401
+    rest = b""
+    while piece := stream.read1():
+        rest += piece
+    stream.release_conn()
+    mine = running.http.request("GET", running.url + "/api/live", headers=cookie(here), preload_content=False)
+    assert b"event: open" in mine.read1()
+    assert with_cookie(running, here, "POST", "/api/sign-out") == 200
+    while mine.read1():
+        pass
+    mine.release_conn()
+
+
+def test_cookies_where_the_address_is_https(tmp_path: Path) -> None:
+    """The cookie is bound to its host and to https, and only that one is read."""
+    service = Service(Settings(data=tmp_path, public_url="https://obitus.skerry.example"))
+    service.ensure_owner()
+    opened = listen("127.0.0.1", 0)
+    thread = InThread(service, opened)
+    thread.start()
+    http = urllib3.PoolManager(retries=False)
+    url = f"http://127.0.0.1:{opened.getsockname()[1]}"
+    link = service.new_sign_in_link().partition("#")[2]
+    answer = http.request("POST", url + "/api/sign-in", json={"link": link})
+    cookie = answer.headers["Set-Cookie"]
+    assert cookie.startswith("__Host-obitus_session=") and "Secure" in cookie and "HttpOnly" in cookie
+    held = cookie.partition(";")[0]
+    assert http.request("GET", url + "/api/me", headers={"Cookie": held}).status == 200
+    other = held.removeprefix("__Host-")
+    assert http.request("GET", url + "/api/me", headers={"Cookie": other}).status == 401
+    http.clear()
+    thread.stop()
 
 
 def test_foreign_pages_change_nothing(running: Running) -> None:

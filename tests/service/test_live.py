@@ -31,7 +31,7 @@ def test_all_listeners_are_told_in_order() -> None:
         stream, loop = Live(), asyncio.get_running_loop()
         stream.publish_from_thread({"type": "nobody listens yet"})
         stream.use_loop(loop)
-        listeners = [stream.listen() for _ in range(3)]
+        listeners = [stream.listen("pass", lambda: True) for _ in range(3)]
         assert [await some(one, 1) for one in listeners] == [[("open", {})]] * 3
         stream.publish({"type": "failures", "issue": 1})
         other = threading.Thread(target=stream.publish_from_thread, args=({"type": "decided", "issue": 2},))
@@ -52,7 +52,7 @@ def test_who_does_not_keep_up_is_told_to_look_again() -> None:
 
     async def go() -> None:
         stream = Live()
-        slow = stream.listen()
+        slow = stream.listen("pass", lambda: True)
         await some(slow, 1)
         for number in range(3 * MOST_UNREAD):
             stream.publish({"type": "failures", "issue": number})
@@ -72,7 +72,7 @@ def test_a_bound_on_listeners_and_a_sign_of_life(monkeypatch: pytest.MonkeyPatch
 
     async def go() -> None:
         stream = Live()
-        listeners = [stream.listen() for _ in range(MOST_LISTENERS)]
+        listeners = [stream.listen("pass", lambda: True) for _ in range(MOST_LISTENERS)]
         for one in listeners:
             assert not stream.full
             await anext(one)
@@ -92,7 +92,7 @@ def test_the_end(unread: int) -> None:
         stream = Live()
         stream.close_from_thread()
         stream.use_loop(asyncio.get_running_loop())
-        one = stream.listen()
+        one = stream.listen("pass", lambda: True)
         await some(one, 1)
         for number in range(unread):
             stream.publish({"type": "failures", "issue": number})
@@ -103,6 +103,8 @@ def test_the_end(unread: int) -> None:
 
         assert await asyncio.wait_for(drain(), 5) <= unread
         stream.publish_from_thread({"type": "failures", "issue": 0})
-        assert [text async for text in stream.listen()] == ["retry: 1000\nevent: open\ndata: {}\n\n"]
+        assert [text async for text in stream.listen("pass", lambda: True)] == [
+            "retry: 1000\nevent: open\ndata: {}\n\n"
+        ]
 
     asyncio.run(go())

@@ -58,7 +58,7 @@ def state_of(running: Running, number: int | None) -> str:
 
 def test_a_deploy_and_since_when(running: Running) -> None:
     """A pipeline tells of a deploy with the app's own key; the issue says how long after it began, and what was before."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     send(running, key, tally("2.9.1", 81_000, 60), tally("3.0.0", 2000, 10))
     order = {"release": "v3.0.0", "time": at(12)}
     answer = running.ask("POST", "/api/deploys", order, token=key)
@@ -84,7 +84,7 @@ def test_a_deploy_and_since_when(running: Running) -> None:
 
 def test_a_key_tells_of_its_own_app_only(running: Running) -> None:
     """A reporting key is for one app and environment; a deploy ahead of now, or of nothing, is refused in words."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     for order, slug, status in [
         ({"release": "3.0.0", "app": "gatekeeper"}, "not-this-key", 403),
         ({"release": "3.0.0", "environment": "staging"}, "not-this-key", 403),
@@ -108,7 +108,7 @@ def test_a_key_tells_of_its_own_app_only(running: Running) -> None:
 
 def test_a_told_deploy_takes_the_place_of_the_inferred_one(running: Running) -> None:
     """The first report stands for the deploy until somebody tells it; a rollback is a deploy of its own."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     send(running, key, failed("3.0.0", 5), failed("2.9.0", 9))
     assert [one["inferred"] for one in running.get("/api/deploys?window=7d")["deploys"]] == [True, True]
     for release, hours in (("3.0.0", 5.1), ("2.9.0", 2)):
@@ -119,7 +119,7 @@ def test_a_told_deploy_takes_the_place_of_the_inferred_one(running: Running) -> 
 
 def test_settled_now_next_and_in_one_environment(running: Running) -> None:
     """Each way of settling, with reports that come late, from old releases, and from elsewhere."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     staging = running.ask("POST", "/api/apps/sailings/keys", {"environment": "staging"}).json()["key"]
     now, nxt, own = (
         send(running, key, failed("3.0.0", 5, where))[0] for where in ("sailings.a", "sailings.b", "sailings.c")
@@ -144,7 +144,7 @@ def test_settled_now_next_and_in_one_environment(running: Running) -> None:
 
 def test_an_announced_release_is_the_next(running: Running) -> None:
     """A release that was made known before it came is what an issue settled in the next release waits for."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     (number,) = send(running, key, failed("3.0.0", 5))
     assert running.ask("POST", "/api/apps/sailings/releases", {"release": "3.1.0"}).status == 201
     settle(running, number, how="next")
@@ -160,7 +160,7 @@ def test_an_announced_release_is_the_next(running: Running) -> None:
 
 def test_late_reports_are_judged_by_when_they_happened(running: Running) -> None:
     """A spool that is emptied after the settling wakes nothing that was settled as of then, and says that it came late."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     (number,) = send(running, key, failed("main", 9))
     settle(running, number, how="now")
     send(running, key, failed("main", 3))
@@ -178,7 +178,7 @@ def test_late_reports_are_judged_by_when_they_happened(running: Running) -> None
 )
 def test_did_it_hold(running: Running, since_runs: int, since_failures: int, verdict: str) -> None:
     """The verdict follows from traffic: 20 failures in 10,000 runs before, and so many since."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     (number, *_) = send(running, key, *(failed("3.0.0", 50 - i) for i in range(20)), tally("3.0.0", 10_000, 49))
     settle(running, number, release="3.1.0")
     send(running, key, tally("3.1.0", since_runs, 1), *(failed("3.1.0", 0.5) for _ in range(since_failures)))
@@ -205,7 +205,7 @@ def test_did_a_fix_of_the_moment_hold(
     running: Running, runs: int, since_runs: int, since_failures: int, verdict: str
 ) -> None:
     """Settled ten hours ago by something done then: the same by time, whatever the release; by hours where no runs are counted."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     (number, *_) = send(running, key, *(failed("3.0.0", 50 - i) for i in range(20)))
     if runs:
         send(running, key, tally("3.0.0", runs, 49))
@@ -223,7 +223,7 @@ def test_did_a_fix_of_the_moment_hold(
 
 def test_stragglers_do_not_count_against_a_fix(running: Running) -> None:
     """What an old release goes on failing with is no sign that the fix did not hold."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     (number, *_) = send(running, key, *(failed("3.0.0", 50 - i) for i in range(20)), tally("3.0.0", 10_000, 49))
     settle(running, number, release="3.1.0")
     send(running, key, tally("3.1.0", 20_000, 1), *(failed("3.0.0", 0.5) for _ in range(9)), tally("3.0.0", 4000, 1))
@@ -234,7 +234,7 @@ def test_stragglers_do_not_count_against_a_fix(running: Running) -> None:
 
 def test_two_releases_compared(running: Running) -> None:
     """New, regressed, gone, worse, better, unchanged, and what the numbers cannot tell; by rates, not by counts."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     before = {"worse": 20, "better": 80, "gone": 30, "same": 300, "few": 1, "back": 2}
     after = {"worse": 90, "better": 20, "gone": 0, "same": 570, "few": 2, "back": 3, "new": 7}
     reports = [failed("3.0.0", 30, f"sailings.{name}") for name, n in before.items() for _ in range(n)]
@@ -268,7 +268,7 @@ def test_two_releases_compared(running: Running) -> None:
 
 def test_a_canary_is_compared_with_what_ran_beside_it(running: Running) -> None:
     """Only the hours count in which both were live: a bad hour of the stable release before is not held against it."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     send(running, key, tally("3.0.0", 5000, 30), *(failed("3.0.0", 30) for _ in range(60)))
     send(running, key, tally("3.0.0", 9000, 2), *(failed("3.0.0", 2) for _ in range(9)))
     running.ask("POST", "/api/deploys", {"release": "3.1.0", "canary": True, "time": at(2.4)}, token=key)
@@ -283,7 +283,7 @@ def test_a_canary_is_compared_with_what_ran_beside_it(running: Running) -> None:
 
 def test_a_rate_that_steps_up_is_marked(running: Running) -> None:
     """An issue that was there before, and an entry point, are marked when they fail more with a release; and not for ever."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     reports = [tally(release, 10_000, hours) for release, hours in (("2.8.0", 90), ("2.9.0", 60), ("3.0.0", 10))]
     reports += [
         tally(release, n, hours, outcome="failed")
@@ -303,7 +303,7 @@ def test_a_rate_that_steps_up_is_marked(running: Running) -> None:
 
 def test_a_fix_uncovers_the_next_fault(running: Running) -> None:
     """A new issue further down in the same function, after the fix of the one before it, says so; one elsewhere does not."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
 
     def stopped(release: str, hours: float, line: int, code: str, function: str = "board") -> dict[str, Any]:
         frames = [{"function": "serve", "module": "sailings.app", "file": "/srv/sailings/app.py", "line": 9},
@@ -328,7 +328,7 @@ def test_a_fix_uncovers_the_next_fault(running: Running) -> None:
 
 def test_likely_changes(running: Running) -> None:
     """Commits of the release in which an issue began, ranked with reasons; none where nothing touches the stack."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     commits = [
         {"id": "a" * 40, "time": at(30), "author": "Ida Moss", "subject": "Read the height of vehicles",
          "files": [{"path": "src/sailings/tides.py", "ranges": [[1, 9]], "names": ["depth_at"]}]},
@@ -365,7 +365,7 @@ def test_likely_changes(running: Running) -> None:
 
 def test_a_release_is_renamed_and_put_in_order(running: Running) -> None:
     """The old name goes on leading to it; the order can be corrected, and taken back; what makes no sense is refused."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     send(
         running,
         key,
@@ -397,7 +397,7 @@ def test_a_release_is_renamed_and_put_in_order(running: Running) -> None:
 
 def test_thousands_of_releases_in_a_day(running: Running) -> None:
     """A commit hash each: lists have pages, an issue's lane shows where something happened, and intake goes on."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     dice = random.Random(7)
     hashes = [f"{dice.getrandbits(28):07x}" for _ in range(1500)]
     for start in range(0, 1500, 500):
@@ -418,7 +418,7 @@ def test_thousands_of_releases_in_a_day(running: Running) -> None:
 
 def test_a_tally_that_grows(running: Running) -> None:
     """Sent again with more runs it adds what is new, in every count, where it was first counted; with fewer, or without the word, nothing."""
-    key = running.add_app()
+    key = running.add_app(may_deploy=True)
     grows = tally("3.1.0", 5, 2) | {"grows": True}
     plain = tally("3.1.0", 7, 2)
     send(running, key, grows, plain)

@@ -207,7 +207,7 @@ def test_any_shape_is_survived(shape: Any) -> None:
             {name: [shape]},
             {name: [{"scopeSpans": [{"spans": [shape]}], "scopeLogs": [{"logRecords": [shape]}]}]},
         ):
-            list(translate(wrapped, 1_700_000_000_000, telemetry.Steps()))
+            list(translate(wrapped, 1_700_000_000_000, telemetry.Steps().of_sender("k")))
 
 
 def test_earlier_names_and_runs_that_come_later(running: Running) -> None:

@@ -402,10 +402,50 @@ export interface paths {
         put?: never;
         /**
          * Set my password
-         * @description Set a password; all other sessions and sign-in links end.
+         * @description Set a password; all other sessions and sign-in links end. Asks for the old one, or for a sign-in link just used.
          */
         post: operations["set_password_api_me_password_post"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where I am signed in
+         * @description Return the browsers that are signed in as me.
+         */
+        get: operations["sessions_api_me_sessions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Sign a browser out
+         * @description End one of my sessions.
+         */
+        delete: operations["end_session_api_me_sessions__id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -426,7 +466,7 @@ export interface paths {
         put?: never;
         /**
          * Make a personal token
-         * @description Make a personal token for a command line or a script; it is shown this once.
+         * @description Make a personal token for a command line or a script; it is shown this once, and ends after a year at most.
          */
         post: operations["add_token_api_me_tokens_post"];
         delete?: never;
@@ -450,6 +490,26 @@ export interface paths {
          * @description Revoke one of my personal tokens for good.
          */
         delete: operations["revoke_token_api_me_tokens__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was done
+         * @description Return what people did, and what was refused: sign-ins, keys, tokens, rules, merges, newest first.
+         */
+        get: operations["acts_api_acts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -906,7 +966,7 @@ export interface paths {
         put?: never;
         /**
          * Tell that a release arrived
-         * @description Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment is enough.
+         * @description Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
          *
          *     A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
          */
@@ -1001,6 +1061,43 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * ActAnswer
+         * @description Something that was done, or tried and refused.
+         */
+        ActAnswer: {
+            /** Id */
+            id: number;
+            /** Time */
+            time: string;
+            /**
+             * Person
+             * @description Who; absent where nobody was signed in.
+             */
+            person?: string | null;
+            /** Act */
+            act: string;
+            /** Subject */
+            subject: string;
+        };
+        /**
+         * ActsAnswer
+         * @description What was done, newest first.
+         */
+        ActsAnswer: {
+            /** Acts */
+            acts: components["schemas"]["ActAnswer"][];
+            /**
+             * Kinds
+             * @description Which kinds of acts are on record.
+             */
+            kinds: string[];
+            /**
+             * More
+             * @description Give this as `before` to read on.
+             */
+            more?: number | null;
+        };
         /**
          * AppAnswer
          * @description An app.
@@ -1774,6 +1871,12 @@ export interface components {
              * @default false
              */
             makes_apps: boolean;
+            /**
+             * May Deploy
+             * @description Whether a pipeline may tell of deploys with it.
+             * @default false
+             */
+            may_deploy: boolean;
         };
         /**
          * KindAnswer
@@ -2049,6 +2152,12 @@ export interface components {
              * @default false
              */
             makes_apps: boolean;
+            /**
+             * May Deploy
+             * @description Whether a pipeline may tell of deploys with it.
+             * @default false
+             */
+            may_deploy: boolean;
         };
         /**
          * NewKeyAnswer
@@ -2101,9 +2210,20 @@ export interface components {
         NewPassword: {
             /**
              * Password
-             * @description At least twelve signs.
+             * @description At least twelve signs, and none that many use.
              */
             password: string;
+            /**
+             * Old
+             * @description The old one; not needed where a sign-in link was used within the last quarter of an hour.
+             */
+            old?: string | null;
+            /**
+             * End Tokens
+             * @description End my personal tokens too.
+             * @default false
+             */
+            end_tokens: boolean;
         };
         /**
          * NewRelease
@@ -2123,6 +2243,19 @@ export interface components {
              * @description What it is for.
              */
             label: string;
+            /**
+             * Days
+             * @description After how many days it ends.
+             * @default 365
+             */
+            days: number;
+            /**
+             * Scope
+             * @description What it may do: read, decide (and read), or administer (all).
+             * @default decide
+             * @enum {string}
+             */
+            scope: "read" | "decide" | "administer";
         };
         /**
          * NewTokenAnswer
@@ -2592,6 +2725,36 @@ export interface components {
             rule: string;
         };
         /**
+         * SessionAnswer
+         * @description A browser that is signed in.
+         */
+        SessionAnswer: {
+            /** Id */
+            id: string;
+            /** Created */
+            created: string;
+            /** Expires */
+            expires: string;
+            /**
+             * Used
+             * @description When it was last used, to within minutes.
+             */
+            used?: string | null;
+            /**
+             * Is This
+             * @description Whether it is the one that asks.
+             */
+            is_this: boolean;
+        };
+        /**
+         * SessionsAnswer
+         * @description The browsers that are signed in.
+         */
+        SessionsAnswer: {
+            /** Sessions */
+            sessions: components["schemas"]["SessionAnswer"][];
+        };
+        /**
          * SettleOrder
          * @description In what an issue is settled: in a release, by something done now, or in whatever release comes next.
          */
@@ -2767,6 +2930,21 @@ export interface components {
             label: string;
             /** Created */
             created: string;
+            /**
+             * Expires
+             * @description When it ends.
+             */
+            expires?: string | null;
+            /**
+             * Used
+             * @description When it was last used, to within minutes.
+             */
+            used?: string | null;
+            /**
+             * Scope
+             * @description What it may do: read, decide (and read), or administer (all).
+             */
+            scope: string;
         };
         /**
          * TokensAnswer
@@ -4703,6 +4881,16 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description `body-too-large`: The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `bad-field`: A field of the request is not right */
             422: {
                 headers: {
@@ -4713,7 +4901,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-many-sign-ins`: Too many failed sign-ins */
+            /** @description `too-many-sign-ins`: Too many failed sign-ins; `too-busy`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -4957,6 +5145,96 @@ export interface operations {
                     "application/json": components["schemas"]["Done"];
                 };
             };
+            /** @description `not-signed-in`: Nobody is signed in; `sign-in-failed`: Name and password, or the link, are not right */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `password-too-weak`: This password is too easy to guess */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    sessions_api_me_sessions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsAnswer"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -4969,6 +5247,108 @@ export interface operations {
             };
             /** @description `foreign-origin`: The request came from another site */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    end_session_api_me_sessions__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: There is no such thing */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5255,6 +5635,104 @@ export interface operations {
             };
             /** @description `not-found`: There is no such thing */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    acts_api_acts_get: {
+        parameters: {
+            query?: {
+                /** @description Only acts of this kind. */
+                act?: string;
+                /** @description Only what this person did. */
+                by?: string;
+                /** @description Read on from here. */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActsAnswer"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,6 +5,7 @@
 	import AppCard from '../parts/AppCard.svelte';
 	import FirstReport from '../parts/FirstReport.svelte';
 	import Hiding from '../parts/Hiding.svelte';
+	import Acts from '../parts/Acts.svelte';
 	import Mine from '../parts/Mine.svelte';
 	import Told from '../parts/Told.svelte';
 
@@ -74,3 +75,4 @@
 
 <Hiding />
 <Mine />
+<Acts />

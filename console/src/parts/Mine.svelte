@@ -1,12 +1,21 @@
 <script lang="ts">
 	import { api, asked, Trouble } from '../lib/api';
+	import { live } from '../lib/live.svelte';
 	import { Loader } from '../lib/loader.svelte';
 	import { session } from '../lib/session.svelte';
-	import { moment } from '../lib/words';
+	import { ago, moment } from '../lib/words';
+
+	const SCOPES = { read: 'read', decide: 'read and decide about issues', administer: 'do everything' } as const;
+	type Scope = keyof typeof SCOPES;
 
 	const tokens = new Loader(() => asked(api.GET('/api/me/tokens')));
+	const sessions = new Loader(() => asked(api.GET('/api/me/sessions')));
 	let label = $state('');
+	let scope = $state<Scope>('decide');
+	let days = $state(365);
 	let password = $state('');
+	let old = $state('');
+	let endTokens = $state(false);
 	let made = $state('');
 	let said = $state('');
 	let done = $state('');
@@ -19,23 +28,26 @@
 			said = error instanceof Trouble ? error.message : String(error);
 		}
 		tokens.again();
+		sessions.again();
 	}
 	const make = (event: SubmitEvent) => {
 		event.preventDefault();
 		return attempt(async () => {
-			made = (await asked(api.POST('/api/me/tokens', { body: { label } }))).token;
+			made = (await asked(api.POST('/api/me/tokens', { body: { label, scope, days } }))).token;
 			label = '';
 		});
 	};
 	const revoke = (id: string) =>
 		attempt(async () => void (await asked(api.DELETE('/api/me/tokens/{id}', { params: { path: { id } } }))));
+	const signOut = (id: string) =>
+		attempt(async () => void (await asked(api.DELETE('/api/me/sessions/{id}', { params: { path: { id } } }))));
 	const setPassword = (event: SubmitEvent) => {
 		event.preventDefault();
 		return attempt(async () => {
-			await asked(api.POST('/api/me/password', { body: { password } }));
-			password = '';
+			await asked(api.POST('/api/me/password', { body: { password, old: old || null, end_tokens: endTokens } }));
+			password = old = '';
 			session.hasPassword = true;
-			done = 'The password is set; all other sessions have ended.';
+			done = `The password is set; all other sessions${endTokens ? ' and all tokens' : ''} have ended.`;
 		});
 	};
 </script>
@@ -45,26 +57,60 @@
 	<p class="text-quiet text-sm">For the command line and the API: <code class="font-mono">obitus login {location.origin} --token …</code></p>
 	<ul class="my-1 text-sm">
 		{#each tokens.value?.tokens ?? [] as token (token.id)}
-			<li class="flex gap-3 py-0.5">
-				<span>{token.label}</span><span class="text-quiet">since {moment(token.created)}</span>
+			<li class="flex flex-wrap gap-3 py-0.5">
+				<span>{token.label}</span>
+				<span class="text-quiet">
+					may {SCOPES[token.scope as Scope] ?? token.scope}{token.expires ? `; ends ${moment(token.expires)}` : ''}; {token.used
+						? `used ${ago(token.used, live.now)}`
+						: 'not used yet'}
+				</span>
 				<button class="text-quiet cursor-pointer underline" onclick={() => revoke(token.id)}>Revoke {token.label}</button>
 			</li>
 		{/each}
 	</ul>
-	<form class="flex items-center gap-2 text-sm" onsubmit={make}>
+	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={make}>
 		<input class="entry" aria-label="What the token is for" placeholder="what it is for" bind:value={label} required maxlength="60" />
+		<label class="flex items-center gap-2">
+			may
+			<select class="entry" bind:value={scope}>
+				{#each Object.entries(SCOPES) as [name, words] (name)}<option value={name}>{words}</option>{/each}
+			</select>
+		</label>
+		<label class="flex items-center gap-2">for <input class="entry w-20" type="number" min="1" max="365" bind:value={days} required /> days</label>
 		<button class="act">Make a token</button>
 	</form>
 	{#if made}<p class="mt-2 text-sm">Shown once: <code class="font-mono wrap-anywhere">{made}</code></p>{/if}
 </section>
 
+<section aria-labelledby="sessions-heading">
+	<h2 id="sessions-heading" class="section">Signed in</h2>
+	<p class="text-quiet text-sm">A browser is signed out after twelve hours without use, and after two weeks in any case.</p>
+	<ul class="my-1 text-sm">
+		{#each sessions.value?.sessions ?? [] as one (one.id)}
+			<li class="flex flex-wrap gap-3 py-0.5">
+				<span>{one.is_this ? 'This browser' : 'Another browser'}</span>
+				<span class="text-quiet">since {moment(one.created)}{one.used ? `; used ${ago(one.used, live.now)}` : ''}</span>
+				{#if !one.is_this}
+					<button class="text-quiet cursor-pointer underline" onclick={() => signOut(one.id)}>Sign it out</button>
+				{/if}
+			</li>
+		{/each}
+	</ul>
+</section>
+
 <section aria-labelledby="password-heading">
 	<h2 id="password-heading" class="section">Password</h2>
 	<p class="text-quiet text-sm">
-		{session.hasPassword ? 'A password is set.' : 'No password is set: the service listens on this machine only, and each start prints a sign-in link.'}
+		{session.hasPassword
+			? 'A password is set. The old one is not needed within a quarter of an hour of signing in with a link.'
+			: 'No password is set: the service listens on this machine only, and each start prints a sign-in link.'}
 	</p>
-	<form class="mt-1 flex items-center gap-2 text-sm" onsubmit={setPassword}>
+	<form class="mt-1 flex flex-wrap items-center gap-2 text-sm" onsubmit={setPassword}>
+		{#if session.hasPassword}
+			<input class="entry" type="password" aria-label="Old password" placeholder="the old one" bind:value={old} autocomplete="current-password" />
+		{/if}
 		<input class="entry" type="password" aria-label="New password, at least twelve signs" placeholder="at least twelve signs" bind:value={password} required minlength="12" autocomplete="new-password" />
+		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={endTokens} /> end all tokens too</label>
 		<button class="act">Set the password</button>
 	</form>
 	<p role="status" class="text-accent text-sm">{done}</p>

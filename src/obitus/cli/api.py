@@ -10,6 +10,7 @@ from urllib.parse import urlencode
 
 from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable
 from obitus.cli.login import Login, find
+from obitus.cli.safe import cleaned
 from obitus.core.clock import to_text
 
 TIMEOUT_S: Final = 20.0
@@ -64,7 +65,7 @@ class Api:
             reason = getattr(error, "reason", None) or error
             raise Unreachable(f"{self.login.url} cannot be reached: {reason}. Is the service running?") from error
         try:
-            content = json.loads(answer.data)
+            content = cleaned(json.loads(answer.data))
         except ValueError:
             raise Unreachable(f"{self.login.url} answers, but it is not Obitus (status {answer.status}).") from None
         if answer.status < 300:

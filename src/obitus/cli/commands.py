@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from obitus.client.settings import Settings
 
 MODULES: Final = {
-    "service_commands": ("serve", "demo", "login", "app"),
+    "service_commands": ("serve", "demo", "login", "app", "acts"),
     "issue_commands": ("issues", "issue", "accept", "settle", "park"),
     "grouping_commands": ("why", "merge", "split", "never-together", "rules", "regroup", "undo"),
     "release_commands": ("releases", "release", "compare", "deploy"),

@@ -29,6 +29,12 @@ def serve(
         str | None, typer.Option("--public-url", help="Address people reach it by, when it is another.")
     ] = None,
     new_link: Annotated[bool, typer.Option("--new-link", help="Print a new sign-in link.")] = False,
+    plain_http: Annotated[
+        bool,
+        typer.Option(
+            "--plain-http", help="Listen beyond this machine though passwords and keys go over the network unencrypted."
+        ),
+    ] = False,
     password_file: Annotated[
         Path | None, typer.Option("--password-file", help="Set the owner's password from this file.")
     ] = None,
@@ -36,7 +42,7 @@ def serve(
     """Run the service. The first start prints a sign-in link that works once."""
     from obitus.cli import serving
 
-    serving.serve(data, host, port, public_url, new_link=new_link, password_file=password_file)
+    serving.serve(data, host, port, public_url, new_link=new_link, password_file=password_file, plain_http=plain_http)
 
 
 @app.command(short_help="Run the service with made-up data in it.")
@@ -73,6 +79,20 @@ def login(
     show.say(f"Signed in to {found.url} as {me['name']}; kept in {write(found)}.")
 
 
+@app.command(short_help="What people did, and what was refused.")
+def acts(
+    act: Annotated[str, typer.Option("--act", help="Only acts of this kind, such as `sign-in failed`.")] = "",
+    by: Annotated[str, typer.Option("--by", help="Only what this person did.")] = "",
+    limit: Annotated[int, typer.Option("--limit", min=1, max=500, help="How many, newest first.")] = 50,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """List what people did and what was refused: sign-ins, keys, tokens, rules, merges. Newest first."""
+    answer = api(url, token).get("/api/acts", {"act": act, "by": by, "limit": limit})
+    print_json(answer) if as_json else show.acts(answer)
+
+
 @app_group.command("add")
 def app_add(
     name: Annotated[str, typer.Argument(help="Lower case letters, digits and dashes.")],
@@ -98,12 +118,13 @@ def app_key(
         bool,
         typer.Option("--makes-apps", help="OpenTelemetry senders with it may report for the apps that they name."),
     ] = False,
+    may_deploy: Annotated[bool, typer.Option("--may-deploy", help="A pipeline may tell of deploys with it.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
     """Make another reporting key of an app; print it once."""
-    order = {"environment": environment, "makes_apps": makes_apps}
+    order = {"environment": environment, "makes_apps": makes_apps, "may_deploy": may_deploy}
     answer = api(url, token).post(f"/api/apps/{name}/keys", order)
     print_json(answer) if as_json else show.new_key(answer)
 

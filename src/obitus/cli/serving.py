@@ -26,7 +26,14 @@ def demo(data: Path, port: int, *, load_only: bool, until_ms: int | None) -> Non
 
 
 def serve(
-    data: Path, host: str, port: int, public_url: str | None, *, new_link: bool, password_file: Path | None
+    data: Path,
+    host: str,
+    port: int,
+    public_url: str | None,
+    *,
+    new_link: bool,
+    password_file: Path | None,
+    plain_http: bool,
 ) -> None:
     """Run the service until it is told to stop."""
     try:
@@ -37,6 +44,11 @@ def serve(
         from obitus.store.errors import StoreError
     except ImportError as error:
         raise UsageTrouble(f"the service is not installed ({error.name}). Run: pip install 'obitus[server]'") from error
+    if not is_loopback(host) and not plain_http and not (public_url or "").startswith("https:"):
+        raise UsageTrouble(
+            f"will not listen on {host}: passwords and keys would go over the network unencrypted. Put a proxy that speaks https "
+            "in front and give its address as --public-url https://…, or say that you mean it: --plain-http."
+        )
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
     try:
         opened = run.listen(host, port)

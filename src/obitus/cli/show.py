@@ -37,6 +37,21 @@ def say(text: str = "", style: str = "") -> None:
     console.print(Text(text, style=style))
 
 
+def acts(answer: dict[str, Any]) -> None:
+    """Print what was done, newest first."""
+    if not answer["acts"]:
+        say("Nothing of that kind is on record.")
+    for act in answer["acts"]:
+        said = Text(f"{act['time'][:16].replace('T', ' ')}  ", style=QUIET).append(
+            f"{act['person'] or '(nobody)':<10} ", style=""
+        )
+        refused = act["act"].endswith(("failed", "refused"))
+        said.append(f"{act['act']:<16} ", style=FAILED if refused else "bold").append(act["subject"], style=QUIET)
+        console.print(said, overflow="ellipsis", no_wrap=True)
+    if answer["acts"] and len(answer["kinds"]) > 1:
+        say(f"Kinds on record: {', '.join(answer['kinds'])}. Narrow with --act.", QUIET)
+
+
 def course(counts: list[int], width: int = 12) -> str:
     """Return a row of bars, e.g. ``▁▂▅█``, of at most ``width`` signs."""
     size = -(-len(counts) // width)

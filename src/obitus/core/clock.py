@@ -9,13 +9,23 @@ from typing import Final
 
 HOUR_MS: Final = 3_600_000
 DAY_MS: Final = 24 * HOUR_MS
+FIRST_MS: Final = 0
+"""1970-01-01: no time from outside is taken that lies before it."""
+LAST_MS: Final = 4_102_444_800_000
+"""2100-01-01: no time from outside is taken that does not lie before it."""
+# What can be written at all: the years 1 to 9999.
+_LEAST_MS: Final = -62_135_596_800_000
+_MOST_MS: Final = 253_402_300_799_999
+_LONGEST_SKEW_MS: Final = 100 * 365 * DAY_MS
 
+_EPOCH: Final = datetime(1970, 1, 1)  # noqa: DTZ001 - what it is subtracted from has no offset either
 _SPAN = re.compile(r"(\d{1,5})\s*(m|min|h|d|w)")
 _UNIT_MS: Final = {"m": 60_000, "min": 60_000, "h": HOUR_MS, "d": DAY_MS, "w": 7 * DAY_MS}
 
 
 def to_text(time_ms: int) -> str:
-    """Write a Unix time in milliseconds, e.g. ``2026-03-01T04:05:06.789Z``."""
+    """Write a Unix time in milliseconds, e.g. ``2026-03-01T04:05:06.789Z``; what no year has is brought to the nearest."""
+    time_ms = min(max(time_ms, _LEAST_MS), _MOST_MS)
     return f"{_second_text(time_ms // 1000)}.{time_ms % 1000:03d}Z"
 
 
@@ -26,8 +36,10 @@ def _second_text(second: int) -> str:
 
 
 def to_ms(moment: datetime) -> int:
-    """Return the Unix time in milliseconds of an aware datetime."""
-    return round(moment.timestamp() * 1000)
+    """Return the Unix time in milliseconds of an aware datetime, whatever its year and offset."""
+    offset = moment.utcoffset()
+    offset_ms = round(offset.total_seconds() * 1000) if offset is not None else 0
+    return round((moment.replace(tzinfo=None) - _EPOCH).total_seconds() * 1000) - offset_ms
 
 
 def clock_skew_ms(shown: str | None, now_ms: int) -> int:
@@ -36,7 +48,10 @@ def clock_skew_ms(shown: str | None, now_ms: int) -> int:
         moment = datetime.fromisoformat(shown) if shown else None
     except ValueError:
         return 0
-    return now_ms - to_ms(moment) if moment is not None and moment.tzinfo is not None else 0
+    if moment is None or moment.tzinfo is None:
+        return 0
+    skew_ms = now_ms - to_ms(moment)
+    return skew_ms if abs(skew_ms) <= _LONGEST_SKEW_MS else 0
 
 
 def span_ms(text: str) -> int | None:

@@ -40,8 +40,9 @@ FEW_TIMES: Final = 8
 MOST_UNBOUNDED: Final = 3
 
 # Parts of a pattern: escaped characters, sets, beginnings of groups, counts, single characters.
-_TOKEN = re.compile(
-    r"\\.|\[\^?\]?(?:[^\]\\]|\\.)*+\]|\((?:\?(?:P<\w{1,100}>|[:=!>]|<[=!]|[a-zA-Z-]{1,10}:))?|\{\d*,?\d*\}|.", re.DOTALL
+_PART = re.compile(
+    r"\\.|\[\^?\]?(?:[^\]\\]|\\.)*+\]|\((?:\?(?:P<\w{1,100}>|[:=!>]|<[=!]|[a-zA-Z-]{1,10}:))?|\{\d{0,9},?\d{0,9}\}|.",
+    re.DOTALL,
 )
 
 
@@ -131,7 +132,7 @@ def _runs_away(pattern: str) -> bool:
     outer: list[_Group] = []
     group = _Group()
     closed: _Group | None = None
-    for token in _TOKEN.findall(pattern):
+    for token in _PART.findall(pattern):
         most = _most(token)
         if most is not None:
             inner = closed or _Group()

@@ -8,7 +8,7 @@ conventions for exceptions, HTTP, databases and messaging.
 from __future__ import annotations
 
 import json
-from collections import OrderedDict, defaultdict
+from collections import Counter, OrderedDict, defaultdict
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from hashlib import blake2b
@@ -24,6 +24,14 @@ MOST_TRACES: Final = 2000
 MOST_STEPS: Final = 100
 MOST_ATTRIBUTES: Final = 200
 MOST_TEXT: Final = 8000
+MOST_RECORDS: Final = 5000
+"""Log records or spans of one export that are read; what is beyond is said to be left out."""
+MOST_RESOURCES: Final = 200
+MOST_EVENTS: Final = 50
+MOST_VALUES: Final = 2000
+"""Values, nested ones too, of one record."""
+MOST_KEPT_BYTES: Final = 8 * 1024 * 1024
+MOST_KEPT_BYTES_OF_A_SENDER: Final = 2 * 1024 * 1024
 _KINDS: Final = {"SPAN_KIND_INTERNAL": 1, "SPAN_KIND_SERVER": 2, "SPAN_KIND_CLIENT": 3, "SPAN_KIND_PRODUCER": 4, "SPAN_KIND_CONSUMER": 5}  # fmt: skip
 # OpenTelemetry's semantic conventions before 1.23 (HTTP) and 1.28 (databases), as many SDKs still write them.
 _EARLIER_NAMES: Final = {
@@ -52,72 +60,120 @@ class Translated:
     source: Source
     reports: list[tuple[int, dict[str, Any]]]
     refused: list[tuple[int, str]]
+    left_out: int = 0
+    """How many records were not looked at, because there were too many."""
 
 
 class Steps:
-    """The latest steps of traces whose own span has not come yet. Bounded; the oldest trace is forgotten first.
+    """The latest steps of traces whose own span has not come yet. Bounded in bytes, in all and for each sender; the oldest goes first.
 
-    Each service has its own of a trace. Safe to use from several threads.
+    Safe to use from several threads.
     """
 
     def __init__(self) -> None:
-        self._by_trace: OrderedDict[tuple[str, str], list[dict[str, Any]]] = OrderedDict()
-        self._links: OrderedDict[tuple[str, str], tuple[list[str], dict[str, Any]]] = OrderedDict()
+        self._by_trace: OrderedDict[tuple[str, str, str], _Kept] = OrderedDict()
+        self._links: OrderedDict[tuple[str, str, str], tuple[list[str], dict[str, Any]]] = OrderedDict()
+        self._bytes: Counter[str] = Counter()
         self._lock = Lock()
+
+    @property
+    def kept_bytes(self) -> int:
+        """About how many bytes the steps take."""
+        return sum(self._bytes.values())
+
+    def of_sender(self, sender: str) -> SendersSteps:
+        """Return the steps of one sender, which sees no other's: its reporting key."""
+        return SendersSteps(self, sender)
+
+    def link(self, place: tuple[str, str, str]) -> tuple[list[str], dict[str, Any]]:
+        """Return what is known of a trace: the ids of its failures, and its run."""
+        with self._lock:
+            link = self._links.setdefault(place, ([], {}))
+            self._links.move_to_end(place)
+            while len(self._links) > MOST_TRACES:
+                self._links.popitem(last=False)
+            return link
+
+    def add(self, place: tuple[str, str, str], step: dict[str, Any]) -> None:
+        """Remember a step."""
+        packed = json.dumps(step, ensure_ascii=False, sort_keys=True, default=str)
+        sender = place[0]
+        with self._lock:
+            kept = self._by_trace.setdefault(place, _Kept())
+            self._by_trace.move_to_end(place)
+            if len(kept.steps) < MOST_STEPS and packed not in kept.steps:
+                kept.steps[packed] = None
+                kept.bytes += len(packed)
+                self._bytes[sender] += len(packed)
+            while self._bytes[sender] > MOST_KEPT_BYTES_OF_A_SENDER:
+                self._forget(next(other for other in self._by_trace if other[0] == sender))
+            while len(self._by_trace) > MOST_TRACES or self.kept_bytes > MOST_KEPT_BYTES:
+                self._forget(next(iter(self._by_trace)))
+
+    def of(self, place: tuple[str, str, str]) -> list[dict[str, Any]]:
+        """Return the steps of a trace so far, in order of time."""
+        with self._lock:
+            kept = self._by_trace.get(place)
+            packed = list(kept.steps) if kept is not None else []
+        return sorted(map(json.loads, packed), key=lambda step: str(step["time"]))
+
+    def _forget(self, place: tuple[str, str, str]) -> None:
+        self._bytes[place[0]] -= self._by_trace.pop(place).bytes
+        if self._bytes[place[0]] <= 0:
+            del self._bytes[place[0]]
+
+
+class SendersSteps:
+    """What is remembered of the traces of one sender. Each service that it speaks for has its own of a trace."""
+
+    def __init__(self, steps: Steps, sender: str) -> None:
+        self._steps, self._sender = steps, sender
 
     def add_failure(self, app: str, trace: str, failure_id: str) -> None:
         """Remember a failure of a trace: the span that is its run may come in a later export."""
-        with self._lock:
-            ids, _ = self._link(app, trace)
-            if failure_id not in ids and len(ids) < MOST_STEPS:
-                ids.append(failure_id)
+        ids, _ = self._steps.link((self._sender, app, trace))
+        if failure_id not in ids and len(ids) < MOST_STEPS:
+            ids.append(failure_id)
 
     def failures_of(self, app: str, trace: str) -> list[str]:
         """Return the ids of a trace's failures so far."""
-        with self._lock:
-            return list(self._links.get((app, trace), ([], {}))[0])
+        return list(self._steps.link((self._sender, app, trace))[0])
 
     def set_run(self, app: str, trace: str, run: dict[str, Any]) -> None:
         """Remember the run of a trace: a failure of it may come in a later export."""
-        with self._lock:
-            self._link(app, trace)[1].update(run)
+        self._steps.link((self._sender, app, trace))[1].update(run)
 
     def run_of(self, app: str, trace: str) -> dict[str, Any] | None:
         """Return the run of a trace, where it came."""
-        with self._lock:
-            return dict(self._links.get((app, trace), ([], {}))[1]) or None
-
-    def _link(self, app: str, trace: str) -> tuple[list[str], dict[str, Any]]:
-        link = self._links.setdefault((app, trace), ([], {}))
-        self._links.move_to_end((app, trace))
-        while len(self._links) > MOST_TRACES:
-            self._links.popitem(last=False)
-        return link
+        return dict(self._steps.link((self._sender, app, trace))[1]) or None
 
     def add(self, app: str, trace: str, step: dict[str, Any]) -> None:
         """Remember a step."""
-        with self._lock:
-            steps = self._by_trace.setdefault((app, trace), [])
-            self._by_trace.move_to_end((app, trace))
-            if len(steps) < MOST_STEPS and step not in steps:
-                steps.append(step)
-            while len(self._by_trace) > MOST_TRACES:
-                self._by_trace.popitem(last=False)
+        self._steps.add((self._sender, app, trace), step)
 
     def of(self, app: str, trace: str) -> list[dict[str, Any]]:
         """Return the steps of a trace so far, in order of time."""
-        with self._lock:
-            return sorted(self._by_trace.get((app, trace), ()), key=lambda step: str(step["time"]))
+        return self._steps.of((self._sender, app, trace))
+
+
+class _Kept:
+    """The steps of one trace, each as JSON."""
+
+    __slots__ = ("bytes", "steps")
+
+    def __init__(self) -> None:
+        self.steps: dict[str, None] = {}
+        self.bytes = 0
 
 
 class Untranslatable(ValueError):
     """One record cannot be read; the message says why."""
 
 
-def logs(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Translated]:
+def logs(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iterator[Translated]:
     """Translate an export of logs (the JSON form of ExportLogsServiceRequest)."""
     number = 0
-    for resource_logs in _list(payload, "resourceLogs"):
+    for resource_logs in _list(payload, "resourceLogs")[:MOST_RESOURCES]:
         source, shared = _source(resource_logs)
         found = Translated(source, [], [])
         seen: dict[bytes, int] = defaultdict(int)
@@ -125,6 +181,8 @@ def logs(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Tran
             scope = _dict(scope_logs, "scope")
             for record in _list(scope_logs, "logRecords"):
                 number += 1
+                if number > MOST_RECORDS:
+                    continue
                 try:
                     found.reports.append(
                         (number, _log(record, str(scope.get("name", "")), shared, source, now_ms, seen, steps))
@@ -132,19 +190,22 @@ def logs(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Tran
                 except (ValueError, TypeError, OverflowError) as error:
                     found.refused.append((number, str(error)[:200]))
         yield found
+    if number > MOST_RECORDS:
+        yield Translated(Source("", "", ""), [], [], number - MOST_RECORDS)
 
 
-def traces(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Translated]:
+def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iterator[Translated]:
     """Translate an export of spans (the JSON form of ExportTraceServiceRequest)."""
     number = 0
-    for resource_spans in _list(payload, "resourceSpans"):
+    for resource_spans in _list(payload, "resourceSpans")[:MOST_RESOURCES]:
         source, shared = _source(resource_spans)
         found = Translated(source, [], [])
         spans: list[tuple[int, Mapping[str, Any]]] = []
         for scope_spans in _list(resource_spans, "scopeSpans"):
             for span in _list(scope_spans, "spans"):
                 number += 1
-                spans.append((number, span))
+                if number <= MOST_RECORDS:
+                    spans.append((number, span))
         runs: dict[str, dict[str, Any]] = {}
         told: list[tuple[int, _Span]] = []
         for place, raw in spans:
@@ -166,6 +227,8 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: Steps) -> Iterator[Tr
                 found.refused.append((place, str(error)[:200]))
         found.reports.extend(_tallies(told, source))
         yield found
+    if number > MOST_RECORDS:
+        yield Translated(Source("", "", ""), [], [], number - MOST_RECORDS)
 
 
 class _Span:
@@ -188,7 +251,7 @@ class _Span:
         status = _dict(raw, "status")
         self.failed = status.get("code") in (2, "STATUS_CODE_ERROR")
         self.status_message = str(status.get("message", ""))[:MOST_TEXT]
-        self.events = _list(raw, "events")
+        self.events = _list(raw, "events")[:MOST_EVENTS]
 
     @property
     def is_run(self) -> bool:
@@ -231,7 +294,7 @@ def _with_stable_names(attributes: dict[str, Any]) -> dict[str, Any]:
 
 
 def _of_span(
-    span: _Span, runs: Mapping[str, dict[str, Any]], shared: dict[str, Any], source: Source, steps: Steps
+    span: _Span, runs: Mapping[str, dict[str, Any]], shared: dict[str, Any], source: Source, steps: SendersSteps
 ) -> Iterator[dict[str, Any]]:
     failures = []
     for event in span.events:
@@ -366,7 +429,7 @@ def _log(
     source: Source,
     now_ms: int,
     seen: dict[bytes, int],
-    steps: Steps,
+    steps: SendersSteps,
 ) -> dict[str, Any]:
     attributes = _attributes(record.get("attributes"))
     time_ns = (
@@ -468,7 +531,11 @@ def _value(raw: Any, deep: int = 0) -> Any:
     if not isinstance(raw, dict) or deep > 8:
         return None
     if "intValue" in raw:
-        return int(raw["intValue"])
+        try:
+            return int(raw["intValue"])
+        except (ValueError, TypeError, OverflowError):
+            # Said to be a number, and none: it is kept as it came.
+            return str(raw["intValue"])[:MOST_TEXT]
     for name in ("stringValue", "boolValue", "doubleValue", "bytesValue"):
         if name in raw:
             return raw[name]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+import re
+from typing import Annotated, Final
 
 from fastapi import Depends, Request, Security
 from fastapi.security import APIKeyCookie, HTTPBearer
@@ -16,6 +17,8 @@ from obitus.store import apps, people
 from obitus.store.database import Row
 
 COOKIE = "obitus_session"
+SCOPES: Final = ("read", "decide", "administer")
+_DECIDES = re.compile(r"/api/(?:issues/|deploys$|regroupings/\d+/undo|apps/[^/]+/commits/)")
 
 _token = HTTPBearer(scheme_name="personal token", auto_error=False, description="A personal token, from Set-up.")
 _session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
@@ -40,7 +43,9 @@ def signed_in(
     known = request.scope.get("obitus.person")
     if isinstance(known, people.Person):
         return known
-    return person_of(service_of(request), request, token.credentials if token is not None else None, session)
+    service = service_of(request)
+    session = session or request.cookies.get(cookie_name(service))
+    return person_of(service, request, token.credentials if token is not None else None, session)
 
 
 def who_asks(service: Service, scope: Scope) -> people.Person | None:
@@ -57,7 +62,7 @@ def who_asks(service: Service, scope: Scope) -> people.Person | None:
             reporting_key(service, request.headers["authorization"])
         return None
     token = secret if kind.lower() == "bearer" and secret else None
-    return person_of(service, request, token, request.cookies.get(COOKIE))
+    return person_of(service, request, token, request.cookies.get(cookie_name(service)))
 
 
 def person_of(service: Service, request: Request, token: str | None, session: str | None) -> people.Person:
@@ -71,15 +76,46 @@ def person_of(service: Service, request: Request, token: str | None, session: st
         person = people.person_with(service.reader, hash_of(token), "token", service.now_ms())
         if person is None:
             raise Problem(
-                "not-signed-in", "This personal token is not known here, or was revoked. Make a new one in Set-up."
+                "not-signed-in",
+                "This personal token is not known here, was revoked, or has come to its end. Make a new one in Set-up.",
             )
-        return person
+        return _let_in(service, request, person)
     if session:
         person = people.person_with(service.reader, hash_of(session), "session", service.now_ms())
         if person is not None:
             refuse_foreign(request)
-            return person
+            return _let_in(service, request, person)
     raise Problem("not-signed-in", "Sign in first, or send a personal token as Authorization: Bearer.")
+
+
+def _let_in(service: Service, request: Request, person: people.Person) -> people.Person:
+    """Return somebody whose pass is good for what is asked; raises a problem else."""
+    needed = scope_needed(request.method, request.url.path)
+    if SCOPES.index(person.scope) < SCOPES.index(needed):
+        service.note_act(person, "refused", f"{request.method} {request.url.path}: needs {needed}")
+        raise Problem(
+            "scope-too-narrow",
+            f"This personal token may only {person.scope}; this needs one that may {needed}. Make one in Set-up.",
+        )
+    service.touch(person)
+    return person
+
+
+def scope_needed(method: str, path: str) -> people.Scope:
+    """Return what a pass must be good for: to read, to decide about issues, or to administer."""
+    if method in ("GET", "HEAD") or path == "/api/sign-out":
+        return "read"
+    return "decide" if _DECIDES.match(path) else "administer"
+
+
+def cookie_name(service: Service) -> str:
+    """Return the cookie's name; where the address is https no other page of its domain can set one of that name."""
+    return f"__Host-{COOKIE}" if service.settings.is_https else COOKIE
+
+
+def address_of(request: Request) -> str:
+    """Return the address that a request comes from."""
+    return request.client.host if request.client is not None else ""
 
 
 def refuse_foreign(request: Request) -> None:

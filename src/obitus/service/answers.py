@@ -21,6 +21,7 @@ class KeyAnswer(BaseModel):
     created: Time
     revoked: Time | None = None
     makes_apps: bool = Field(default=False, description="Whether it may report for apps that its senders name.")
+    may_deploy: bool = Field(default=False, description="Whether a pipeline may tell of deploys with it.")
 
 
 class RefusalAnswer(BaseModel):
@@ -278,6 +279,43 @@ class TokenAnswer(BaseModel):
     id: str
     label: str
     created: Time
+    expires: Time | None = Field(default=None, description="When it ends.")
+    used: Time | None = Field(default=None, description="When it was last used, to within minutes.")
+    scope: str = Field(description="What it may do: read, decide (and read), or administer (all).")
+
+
+class SessionAnswer(BaseModel):
+    """A browser that is signed in."""
+
+    id: str
+    created: Time
+    expires: Time
+    used: Time | None = Field(default=None, description="When it was last used, to within minutes.")
+    is_this: bool = Field(description="Whether it is the one that asks.")
+
+
+class SessionsAnswer(BaseModel):
+    """The browsers that are signed in."""
+
+    sessions: list[SessionAnswer]
+
+
+class ActAnswer(BaseModel):
+    """Something that was done, or tried and refused."""
+
+    id: int
+    time: Time
+    person: str | None = Field(default=None, description="Who; absent where nobody was signed in.")
+    act: str
+    subject: str
+
+
+class ActsAnswer(BaseModel):
+    """What was done, newest first."""
+
+    acts: list[ActAnswer]
+    kinds: list[str] = Field(description="Which kinds of acts are on record.")
+    more: int | None = Field(default=None, description="Give this as `before` to read on.")
 
 
 class TokensAnswer(BaseModel):

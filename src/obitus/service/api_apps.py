@@ -53,6 +53,7 @@ class NewKey(BaseModel):
         description="Whether OpenTelemetry senders with it may report for the apps and environments that they name, "
         "new ones included.",
     )
+    may_deploy: bool = Field(default=False, description="Whether a pipeline may tell of deploys with it.")
 
 
 @router.get("/apps", summary="All apps")
@@ -95,7 +96,16 @@ def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.New
 def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey) -> answers.NewKeyAnswer:
     """Make another reporting key, which is shown this once."""
     row = store.app_named(service.reader, name)
-    return _new_key(service, person, row["id"], name, row["kind"], order.environment, makes_apps=order.makes_apps)
+    return _new_key(
+        service,
+        person,
+        row["id"],
+        name,
+        row["kind"],
+        order.environment,
+        makes_apps=order.makes_apps,
+        may_deploy=order.may_deploy,
+    )
 
 
 @router.delete("/apps/{name}/keys/{key}", summary="Revoke a reporting key", responses=described("not-found"))
@@ -119,12 +129,19 @@ def _new_key(
     environment: str,
     *,
     makes_apps: bool = False,
+    may_deploy: bool = False,
 ) -> answers.NewKeyAnswer:
     key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), service.now_ms()
     key_id = service.writer.run(
-        lambda c: store.add_key(c, app_id, environment, secrets.hash_of(key), key[-4:], now_ms, makes_apps=makes_apps)
+        lambda c: store.add_key(
+            c, app_id, environment, secrets.hash_of(key), key[-4:], now_ms, makes_apps=makes_apps, may_deploy=may_deploy
+        )
     )
-    service.writer.run(lambda c: people.note_act(c, person.id, "made key", f"{app} {environment} {key_id}", now_ms))
+    service.writer.run(
+        lambda c: people.note_act(
+            c, person.id, "made key", f"{app} {environment} {key_id}{' for deploys' if may_deploy else ''}", now_ms
+        )
+    )
     url, explained = service.settings.url, KINDS[kind]
     return answers.NewKeyAnswer(
         app=app,
@@ -160,6 +177,7 @@ def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) ->
                 created=to_text(key["created_ms"]),
                 revoked=_text(key["revoked_ms"]),
                 makes_apps=bool(key["makes_apps"]),
+                may_deploy=bool(key["may_deploy"]),
             )
             for key in keys
         ],

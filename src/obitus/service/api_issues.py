@@ -5,18 +5,18 @@ from __future__ import annotations
 import base64
 import json
 import uuid
-from datetime import datetime
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
-from obitus.core.clock import span_ms, to_ms
+from obitus.core.clock import span_ms
 from obitus.core.lifecycle import Decision, Settling
 from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service import answers, views
 from obitus.service.access import SignedIn, TheService, signed_in
 from obitus.service.problems import Problem, described
+from obitus.service.times import time_in_query
 from obitus.service.wiring import Service
 from obitus.store import issues as store
 from obitus.store import releases as release_store
@@ -48,9 +48,9 @@ def the_window(
     release: Annotated[str | None, Query(max_length=300, description="Only failures of this release.")] = None,
 ) -> store.Window:
     """Return the span of time and the narrowing that a request asks for."""
-    end_ms = _moment(end, "end") if end else service.now_ms() + 1
+    end_ms = time_in_query(end, "end") if end else service.now_ms() + 1
     if start:
-        start_ms = _moment(start, "start")
+        start_ms = time_in_query(start, "start")
     else:
         length = span_ms(window)
         if length is None:
@@ -220,20 +220,6 @@ def _decide(
     )
     service.live.publish_from_thread({"type": "issue", "issue": number})
     return answers.Done()
-
-
-def _moment(text: str, name: str) -> int:
-    try:
-        moment = datetime.fromisoformat(text)
-        if moment.tzinfo is None:
-            raise ValueError
-        return to_ms(moment)
-    except (ValueError, OverflowError):
-        raise Problem(
-            "bad-window",
-            f"{name}: {text[:50]!r} is no RFC 3339 time with an offset, such as 2026-03-01T04:05:06Z.",
-            field=name,
-        ) from None
 
 
 def _closed(value: int, row_id: int, what: str) -> str:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Final
 
-from fastapi import APIRouter, Path, Request
+from fastapi import APIRouter, Path, Query, Request
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
-from obitus.core.clock import to_text
+from obitus.core.clock import DAY_MS, to_text
 from obitus.service import answers, secrets
-from obitus.service.access import COOKIE, SignedIn, TheService, refuse_foreign
+from obitus.service.access import SignedIn, TheService, address_of, cookie_name, refuse_foreign
 from obitus.service.problems import Problem, described
 from obitus.service.wiring import SESSION_LASTS_MS, Service
 from obitus.store import people as store
@@ -18,7 +18,10 @@ from obitus.store.errors import NotThere
 
 router = APIRouter(prefix="/api", tags=["people"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
-SIGN_IN_WINDOW_MS = 5 * 60_000
+SHORTEST_PASSWORD: Final = 12
+FRESH_LINK_MS: Final = 15 * 60_000
+TOKEN_LASTS_MS: Final = 365 * DAY_MS
+PASSWORD_WAIT_S: Final = 5.0
 
 
 class SignIn(BaseModel):
@@ -49,7 +52,15 @@ class NewPassword(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    password: str = Field(min_length=12, max_length=1000, description="At least twelve signs.")
+    password: str = Field(
+        min_length=SHORTEST_PASSWORD, max_length=1000, description="At least twelve signs, and none that many use."
+    )
+    old: str | None = Field(
+        default=None,
+        max_length=1000,
+        description="The old one; not needed where a sign-in link was used within the last quarter of an hour.",
+    )
+    end_tokens: bool = Field(default=False, description="End my personal tokens too.")
 
 
 class NewToken(BaseModel):
@@ -58,72 +69,93 @@ class NewToken(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     label: str = Field(min_length=1, max_length=60, description="What it is for.")
+    days: int = Field(default=365, ge=1, le=365, description="After how many days it ends.")
+    scope: store.Scope = Field(
+        default="decide", description="What it may do: read, decide (and read), or administer (all)."
+    )
 
 
 @router.post(
     "/sign-in",
     summary="Sign in",
     response_model=SignInAnswer,
-    responses=described("sign-in-failed", "too-many-sign-ins"),
+    responses=described("sign-in-failed", "too-many-sign-ins", "too-busy", "body-too-large"),
 )
 def sign_in(service: TheService, request: Request, order: SignIn) -> Response:
     """Sign in with a link (once) or with name and password. Sets the session cookie, or gives a personal token."""
     refuse_foreign(request)
+    if order.link:
+        person_id, name = _with_link(service, request, order.link)
+    elif order.name and order.password:
+        person_id, name = _with_password(service, request, order.name, order.password)
+    else:
+        # Nothing was guessed, so it counts as no try.
+        raise Problem("sign-in-failed", "Send either link, or name and password.")
     now_ms = service.now_ms()
-    failed = service.failed_sign_ins
-    while failed and failed[0] < now_ms - SIGN_IN_WINDOW_MS:
-        failed.popleft()
-    if len(failed) == failed.maxlen:
-        wait_s = (failed[0] + SIGN_IN_WINDOW_MS - now_ms) // 1000 + 1
-        raise Problem("too-many-sign-ins", f"Too many failed sign-ins. Wait {wait_s} s.", retry_after_s=wait_s)
-    try:
-        person_id, name = _who(service, order, now_ms)
-    except Problem:
-        failed.append(now_ms)
-        raise
-    service.writer.run(
-        lambda c: store.note_act(c, person_id, "signed in", "link" if order.link else "password", now_ms)
-    )
+    how = f"with a {'link' if order.link else 'password'} from {address_of(request)}"
+    service.writer.run(lambda c: store.note_act(c, person_id, "signed in", how, now_ms))
     if order.token_label:
-        token = service.add_pass("token", person_id, order.token_label, None)
+        token = service.add_pass("token", person_id, order.token_label, TOKEN_LASTS_MS)
         return JSONResponse({"name": name, "token": token})
-    session = service.add_pass("session", person_id, "browser", SESSION_LASTS_MS)
+    session = service.add_pass("session", person_id, "browser", SESSION_LASTS_MS, by_link=bool(order.link))
     answer = JSONResponse({"name": name})
     answer.set_cookie(
-        COOKIE,
+        cookie_name(service),
         session,
         max_age=SESSION_LASTS_MS // 1000,
         httponly=True,
         samesite="strict",
-        secure=request.url.scheme == "https" or service.settings.url.startswith("https:"),
+        secure=service.settings.is_https or request.url.scheme == "https",
         path="/",
     )
     return answer
 
 
-def _who(service: Service, order: SignIn, now_ms: int) -> tuple[int, str]:
-    if order.link:
-        try:
-            hashed = secrets.hash_of(order.link)
-            person_id = service.writer.run(lambda c: store.use_link(c, hashed, now_ms))
-        except NotThere as error:
-            raise Problem("sign-in-failed", f"{error}. Start the service with --new-link to get another.") from None
-        return person_id, "owner"
-    if order.name and order.password:
-        row = store.person_named(service.reader, order.name)
-        if secrets.password_fits(order.password, row["password"] if row else None) and row is not None:
-            return row["id"], row["name"]
+def _with_link(service: Service, request: Request, link: str) -> tuple[int, str]:
+    hashed, now_ms = secrets.hash_of(link), service.now_ms()
+    # Looked at before it is used up: nobody can keep the writer busy with links that are none.
+    held = store.person_with(service.reader, hashed, "link", now_ms)
+    try:
+        if held is None:
+            raise NotThere("this sign-in link was used already, is too old, or was never given out")
+        person_id = service.writer.run(lambda c: store.use_link(c, hashed, now_ms))
+    except NotThere as error:
+        service.note_refusal("sign-in failed", f"with a link from {address_of(request)}")
+        raise Problem("sign-in-failed", f"{error}. Start the service with --new-link to get another.") from None
+    return person_id, held.name
+
+
+def _with_password(service: Service, request: Request, name: str, password: str) -> tuple[int, str]:
+    limits, now_ms, address = service.settings.limits, service.now_ms(), address_of(request)
+    most = (limits.sign_in_attempts_for_a_name, limits.sign_in_attempts)
+    wait_ms = service.writer.run(lambda c: store.try_sign_in(c, name, address, now_ms, most))
+    if wait_ms:
+        service.note_refusal("sign-in refused", f"{name} from {address}: too many tries")
+        wait_s = -(-wait_ms // 1000)
+        said = f"Too many tries to sign in. Wait {wait_s} s, or use a sign-in link: start the service with --new-link."
+        raise Problem("too-many-sign-ins", said, retry_after_s=wait_s)
+    row = store.person_named(service.reader, name)
+    if not service.password_checks.acquire(timeout=PASSWORD_WAIT_S):
+        raise Problem("too-busy", "Too many sign in at this moment. Try again in a moment.", retry_after_s=1)
+    try:
+        fits = secrets.password_fits(password, row["password"] if row else None)
+    finally:
+        service.password_checks.release()
+    if row is None or not fits:
+        service.note_refusal("sign-in failed", f"{name} from {address}")
         raise Problem("sign-in-failed", "Name and password do not fit together.")
-    raise Problem("sign-in-failed", "Send either link, or name and password.")
+    service.writer.run(lambda c: store.forget_tries(c, name, address))
+    return row["id"], row["name"]
 
 
 @router.post("/sign-out", summary="Sign out", responses=described("not-signed-in"))
 def sign_out(service: TheService, person: SignedIn) -> Response:
     """End this session or this personal token."""
-    now_ms = service.now_ms()
-    service.writer.run(lambda c: store.end_pass(c, person.pass_id, person.id, now_ms))
+    service.end_pass(person.pass_id, person.id)
+    service.note_act(person, "signed out", "")
     answer = JSONResponse({"done": True})
-    answer.delete_cookie(COOKIE, path="/", httponly=True, samesite="strict")
+    secure = service.settings.is_https
+    answer.delete_cookie(cookie_name(service), path="/", httponly=True, samesite="strict", secure=secure)
     return answer
 
 
@@ -133,12 +165,58 @@ def me(person: SignedIn) -> answers.PersonAnswer:
     return answers.PersonAnswer(name=person.name, role=person.role, has_password=person.has_password)
 
 
-@router.post("/me/password", summary="Set my password", responses=described("not-signed-in"))
-def set_password(service: TheService, person: SignedIn, order: NewPassword) -> answers.Done:
-    """Set a password; all other sessions and sign-in links end."""
-    hashed, now_ms = secrets.hash_password(order.password), service.now_ms()
-    service.writer.run(lambda c: store.set_password(c, person.id, hashed, keep_pass=person.pass_id, now_ms=now_ms))
-    service.writer.run(lambda c: store.note_act(c, person.id, "set password", person.name, now_ms))
+@router.post(
+    "/me/password",
+    summary="Set my password",
+    responses=described("not-signed-in", "sign-in-failed", "password-too-weak"),
+)
+def set_password(service: TheService, request: Request, person: SignedIn, order: NewPassword) -> answers.Done:
+    """Set a password; all other sessions and sign-in links end. Asks for the old one, or for a sign-in link just used."""
+    now_ms = service.now_ms()
+    fresh = person.by_link_ms is not None and abs(now_ms - person.by_link_ms) < FRESH_LINK_MS
+    if person.has_password and not fresh:
+        if not order.old:
+            said = "Give the old password, or sign in with a link first: start the service with --new-link."
+            raise Problem("sign-in-failed", said)
+        _with_password(service, request, person.name, order.old)
+    weak = secrets.why_weak(order.password, person.name)
+    if weak is not None:
+        raise Problem("password-too-weak", weak, field="password")
+    hashed = secrets.hash_password(order.password)
+    ended = service.writer.run(
+        lambda c: store.set_password(
+            c, person.id, hashed, keep_pass=person.pass_id, now_ms=now_ms, tokens=order.end_tokens
+        )
+    )
+    for pass_id in ended:
+        service.live.end(pass_id)
+    service.note_act(person, "set password", f"{len(ended)} other sessions, links and tokens ended")
+    return answers.Done()
+
+
+@router.get("/me/sessions", summary="Where I am signed in", responses=described("not-signed-in"))
+def sessions(service: TheService, person: SignedIn) -> answers.SessionsAnswer:
+    """Return the browsers that are signed in as me."""
+    found = store.passes_of(service.reader, person.id, "session", service.now_ms())
+    return answers.SessionsAnswer(
+        sessions=[
+            answers.SessionAnswer(
+                id=row["id"],
+                created=to_text(row["created_ms"]),
+                expires=to_text(row["expires_ms"]),
+                used=_text(row["used_ms"]),
+                is_this=row["id"] == person.pass_id,
+            )
+            for row in found
+        ]
+    )
+
+
+@router.delete("/me/sessions/{id}", summary="Sign a browser out", responses=described("not-signed-in", "not-found"))
+def end_session(service: TheService, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> answers.Done:
+    """End one of my sessions."""
+    service.end_pass(id, person.id)
+    service.note_act(person, "ended session", id)
     return answers.Done()
 
 
@@ -147,24 +225,57 @@ def tokens(service: TheService, person: SignedIn) -> answers.TokensAnswer:
     """Return my personal tokens, without the tokens."""
     return answers.TokensAnswer(
         tokens=[
-            answers.TokenAnswer(id=row["id"], label=row["label"], created=to_text(row["created_ms"]))
-            for row in store.tokens_of(service.reader, person.id)
+            answers.TokenAnswer(
+                id=row["id"],
+                label=row["label"],
+                created=to_text(row["created_ms"]),
+                expires=_text(row["expires_ms"]),
+                used=_text(row["used_ms"]),
+                scope=row["scope"],
+            )
+            for row in store.passes_of(service.reader, person.id, "token", service.now_ms())
         ]
     )
 
 
 @router.post("/me/tokens", summary="Make a personal token", status_code=201, responses=described("not-signed-in"))
 def add_token(service: TheService, person: SignedIn, order: NewToken) -> answers.NewTokenAnswer:
-    """Make a personal token for a command line or a script; it is shown this once."""
-    token, now_ms = service.add_pass("token", person.id, order.label, None), service.now_ms()
-    service.writer.run(lambda c: store.note_act(c, person.id, "made token", order.label, now_ms))
+    """Make a personal token for a command line or a script; it is shown this once, and ends after a year at most."""
+    token = service.add_pass("token", person.id, order.label, order.days * DAY_MS, scope=order.scope)
+    service.note_act(person, "made token", f"{order.label}: may {order.scope}, for {order.days} days")
     return answers.NewTokenAnswer(label=order.label, token=token)
 
 
 @router.delete("/me/tokens/{id}", summary="Revoke a personal token", responses=described("not-signed-in", "not-found"))
 def revoke_token(service: TheService, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> answers.Done:
     """Revoke one of my personal tokens for good."""
-    now_ms = service.now_ms()
-    service.writer.run(lambda c: store.end_pass(c, id, person.id, now_ms))
-    service.writer.run(lambda c: store.note_act(c, person.id, "revoked token", id, now_ms))
+    service.end_pass(id, person.id)
+    service.note_act(person, "revoked token", id)
     return answers.Done()
+
+
+@router.get("/acts", summary="What was done", responses=described("not-signed-in"))
+def acts(
+    service: TheService,
+    person: SignedIn,
+    act: Annotated[str, Query(max_length=100, description="Only acts of this kind.")] = "",
+    by: Annotated[str, Query(max_length=60, description="Only what this person did.")] = "",
+    before: Annotated[int, Query(ge=1, le=2**62, description="Read on from here.")] = 2**62,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> answers.ActsAnswer:
+    """Return what people did, and what was refused: sign-ins, keys, tokens, rules, merges, newest first."""
+    rows = store.acts(service.reader, act=act, person=by, before=before, most=limit)
+    return answers.ActsAnswer(
+        acts=[
+            answers.ActAnswer(
+                id=row["id"], time=to_text(row["time_ms"]), person=row["person"], act=row["act"], subject=row["subject"]
+            )
+            for row in rows
+        ],
+        kinds=store.act_kinds(service.reader),
+        more=rows[-1]["id"] if len(rows) == limit else None,
+    )
+
+
+def _text(time_ms: int | None) -> str | None:
+    return to_text(time_ms) if time_ms is not None else None

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Header, Path, Query, Request
@@ -22,6 +21,7 @@ from obitus.service.compared import Releases
 from obitus.service.prepare import SKEW_TO_CORRECT_MS
 from obitus.service.problems import Problem, described
 from obitus.service.secrets import KEY_PREFIX
+from obitus.service.times import Time
 from obitus.service.wiring import Service
 from obitus.store import commits
 from obitus.store import releases as store
@@ -72,7 +72,7 @@ class NewDeploy(BaseModel):
     environment: str | None = Field(
         default=None, pattern=NAME, max_length=60, description="Where; production when absent, or the key's."
     )
-    time: datetime | None = Field(default=None, description="When, RFC 3339 with an offset; now when absent.")
+    time: Time | None = Field(default=None, description="When, RFC 3339 with an offset; now when absent.")
     canary: bool = Field(default=False, description="Beside the release that is live, not in its place.")
 
 
@@ -102,7 +102,7 @@ class NewCommit(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     id: str = Field(pattern=r"^[0-9a-f]{7,64}$")
-    time: datetime
+    time: Time
     author: str = Field(default="", max_length=200)
     subject: str = Field(default="", max_length=300)
     files: list[NewFile] = Field(default_factory=list, max_length=1000)
@@ -285,6 +285,11 @@ def who_deploys(request: Request, service: TheService) -> tuple[str, str | None,
     header = request.headers.get("authorization", "")
     if header.partition(" ")[2].strip().startswith(KEY_PREFIX):
         key = reporting_key(service, header)
+        if not key["may_deploy"]:
+            raise Problem(
+                "not-this-key",
+                f"This reporting key of {key['app']} may not tell of deploys. Make one that may: obitus app key {key['app']} --may-deploy.",
+            )
         return "pipeline", key["app"], key["environment"]
     bearer = header.partition(" ")[2].strip()
     token = HTTPAuthorizationCredentials(scheme="Bearer", credentials=bearer) if bearer else None
@@ -305,7 +310,7 @@ def add_deploy(
         str | None, Header(description="What time the sender's clock shows; corrects `time`.")
     ] = None,
 ) -> release_answers.DeployAnswer:
-    """Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment is enough.
+    """Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
 
     A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
     """
@@ -322,8 +327,6 @@ def add_deploy(
     app_id, version, now_ms = app_named(service.reader, app)["id"], _checked(order.release), service.now_ms()
     time_ms = now_ms
     if order.time is not None:
-        if order.time.tzinfo is None:
-            raise Problem("bad-field", "time: say the offset too, such as 2026-03-01T04:05:06Z.", field="time")
         skew_ms = clock_skew_ms(obitus_sent, now_ms)
         time_ms = to_ms(order.time) + (skew_ms if abs(skew_ms) >= SKEW_TO_CORRECT_MS else 0)
     if time_ms > now_ms + MOST_AHEAD_MS:

@@ -6,8 +6,8 @@ import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
-from fastapi import APIRouter, Depends, FastAPI
-from fastapi.responses import JSONResponse, Response, StreamingResponse
+from fastapi import APIRouter, FastAPI
+from fastapi.responses import JSONResponse, Response
 from starlette.types import ASGIApp
 
 from obitus import __version__
@@ -25,11 +25,13 @@ from obitus.service import (
     reports,
     telemetry,
 )
-from obitus.service.access import TheService, signed_in, who_asks
+from obitus.service.access import SignedIn, TheService, who_asks
 from obitus.service.console import Guard
 from obitus.service.front import Front
+from obitus.service.live import LiveResponse
 from obitus.service.problems import Problem, add_handlers, described
 from obitus.service.wiring import Service
+from obitus.store import people
 
 _ABOUT = """Captures failures, groups them into issues, tracks regressions across releases.
 
@@ -60,16 +62,19 @@ def health(service: TheService) -> Response:
 @router.get(
     "/api/live",
     summary="What happens, as it happens",
-    dependencies=[Depends(signed_in)],
-    response_class=StreamingResponse,
+    response_class=LiveResponse,
     responses=described("not-signed-in", "too-busy")
     | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
 )
-async def live(service: TheService) -> Response:
+async def live(service: TheService, person: SignedIn) -> Response:
     """Stream server-sent events: `reports` (app, environment, issues) and `issue` (a decision), after each commit."""
     if service.live.full:
         raise Problem("too-busy", "Too many consoles listen. Reload later.", retry_after_s=30)
-    return StreamingResponse(service.live.listen(), media_type="text/event-stream")
+
+    def may_still() -> bool:
+        return people.is_good(service.reader, person.pass_id, service.now_ms())
+
+    return LiveResponse(service.live.listen(person.pass_id, may_still), media_type="text/event-stream")
 
 
 def make_app(service: Service) -> FastAPI:

@@ -215,7 +215,7 @@ def _read(line: bytes) -> tuple[AnyReport, dict[str, Any], list[str]] | Refusal:
     try:
         content = pydantic_core.from_json(line)
     except ValueError as error:
-        mended = _without_surrogates(line) if b"\\ud" in line.lower() else None
+        mended = without_surrogates(line) if b"\\ud" in line.lower() else None
         if mended is None:
             return _not_json(str(error))
         content = mended
@@ -241,7 +241,8 @@ def _not_json(error: str) -> Refusal:
     return Refusal("not-json", f"The line is no valid JSON: {error}.")
 
 
-def _without_surrogates(line: bytes) -> Any | None:
+def without_surrogates(line: bytes) -> Any | None:
+    """Return the value that JSON states, half surrogate pairs replaced; None where it is no JSON."""
     try:
         text = json.dumps(json.loads(line), ensure_ascii=False)
     except (ValueError, RecursionError):

@@ -26,6 +26,8 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "not-a-reporting-key": (403, "Only a reporting key may send reports"),
     "not-signed-in": (401, "Nobody is signed in"),
     "reporting-key-cannot-read": (403, "A reporting key may only send reports"),
+    "scope-too-narrow": (403, "This token may not do that"),
+    "password-too-weak": (422, "This password is too easy to guess"),
     "sign-in-failed": (401, "Name and password, or the link, are not right"),
     "too-many-sign-ins": (429, "Too many failed sign-ins"),
     "foreign-origin": (403, "The request came from another site"),

@@ -8,6 +8,8 @@ import hmac
 import secrets
 from typing import Final
 
+MOST_LOOKED_AT: Final = 72
+LEAST_GUESSES_LOG10: Final = 9.0
 KEY_PREFIX: Final = "okey_"
 TOKEN_PREFIX: Final = "otok_"
 
@@ -30,6 +32,17 @@ def hash_password(password: str) -> str:
     """Return what is kept of a password: scrypt with a salt of its own, parameters included."""
     salt = secrets.token_bytes(16)
     return f"scrypt${_SCRYPT_N}${_b64(salt)}${_b64(_scrypt(password, salt, _SCRYPT_N))}"
+
+
+def why_weak(password: str, name: str) -> str | None:
+    """Return in words why a password is too easy to guess, None where it is not: common ones, repeats, rows of keys, the name."""
+    from zxcvbn import zxcvbn
+
+    found = zxcvbn(password[:MOST_LOOKED_AT], user_inputs=[name, "obitus"])
+    if float(found["guesses_log10"]) >= LEAST_GUESSES_LOG10:
+        return None
+    said = found["feedback"]["warning"] or "Too few guesses lead to it."
+    return f"{said.rstrip('.')}. Take several words that nobody would put together."
 
 
 def password_fits(password: str, kept: str | None) -> bool:

@@ -65,7 +65,9 @@ class Limits:
     at_work_of_a_key: int = 2
     """How many bodies of one key are worked on at the same time; others of it wait."""
     sign_in_attempts: int = 10
-    """Most failed sign-ins in five minutes; beyond it the answer is 429."""
+    """Most tries to sign in from one address in five minutes; beyond it the answer is 429. A sign-in link always works."""
+    sign_in_attempts_for_a_name: int = 30
+    """Most tries with one name from anywhere in five minutes."""
 
 
 @dataclass(frozen=True)
@@ -87,6 +89,11 @@ class Settings:
         """The address to show to people, without a slash at its end."""
         host = f"[{self.host}]" if ":" in self.host else self.host
         return (self.public_url or f"http://{host}:{self.port}").rstrip("/")
+
+    @property
+    def is_https(self) -> bool:
+        """Whether people reach it by https, which a proxy in front has to speak."""
+        return self.url.startswith("https:")
 
     @property
     def database(self) -> Path:

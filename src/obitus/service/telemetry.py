@@ -28,13 +28,18 @@ from obitus.core import telemetry
 from obitus.core.telemetry import Source, Translated
 from obitus.service.access import TheService, reporting_key, reporting_key_scheme
 from obitus.service.bodies import read_whole
-from obitus.service.prepare import Ready, Refusal, Sender
+from obitus.service.prepare import Ready, Refusal, Sender, without_surrogates
 from obitus.service.problems import Problem
 from obitus.service.reports import prepare_all, write
+from obitus.service.wire import bounded_export
 from obitus.service.wiring import Service
 from obitus.store import apps
 from obitus.store.database import Row
 from obitus.store.errors import AlreadyThere, StoreError
+
+MOST_APPS: Final = 300
+"""Apps that keys which make apps may come to, in all."""
+MOST_NEW_APPS: Final = 20
 
 router = APIRouter(prefix="/v1", tags=["OpenTelemetry"])
 Signal = Literal["logs", "traces"]
@@ -123,9 +128,9 @@ async def _export(request: Request, service: Service, signal: Signal) -> Respons
             raise Problem("content-not-spoken", f"{media!r} is not spoken here. Send {_PROTOBUF} or application/json.")
         key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
         async with service.gate.entered(key["id"]) as held:
-            body = await read_whole(request, service.settings.limits, held)
+            body = await read_whole(request, service.limits_of_telemetry, held)
             async with held.lane:
-                translated = await asyncio.to_thread(_read, service, signal, media, body)
+                translated = await asyncio.to_thread(_read, service, key, signal, media, body)
                 rejected, reasons = await _take(service, key, translated)
     except Problem as problem:
         return _refused(problem, media)
@@ -143,22 +148,28 @@ async def _export(request: Request, service: Service, signal: Signal) -> Respons
     return Response(json.dumps(answer), media_type="application/json")
 
 
-def _read(service: Service, signal: Signal, media: str, body: bytes) -> list[Translated]:
+def _read(service: Service, key: Row, signal: Signal, media: str, body: bytes) -> list[Translated]:
+    left_out = 0
     try:
         if media == _PROTOBUF:
+            body, left_out = bounded_export(body, telemetry.MOST_RECORDS, telemetry.MOST_RESOURCES)
             message = _MESSAGES[signal][0]()
             message.ParseFromString(body)
             payload = MessageToDict(message, use_integers_for_enums=True)
             _ids_in_hex(payload)
         else:
             payload = json.loads(body or b"{}")
+            if b"\\ud" in body.lower():
+                payload = without_surrogates(body)
     except (DecodeError, ValueError, RecursionError) as error:
         raise Problem(
             "not-otlp", f"The body cannot be read as an OTLP export of {signal}: {str(error)[:200]}."
         ) from None
     if not isinstance(payload, dict):
         raise Problem("not-otlp", "An OTLP export in JSON is an object.")
-    return list(_TRANSLATE[signal](payload, service.now_ms(), service.steps))
+    steps = service.steps.of_sender(str(key["id"]))
+    found = list(_TRANSLATE[signal](payload, service.now_ms(), steps))
+    return [*found, Translated(Source("", "", ""), [], [], left_out)] if left_out else found
 
 
 def _ids_in_hex(payload: Any) -> None:
@@ -180,13 +191,21 @@ async def _take(service: Service, key: Row, translated: list[Translated]) -> tup
     """Write everything; return how many records were rejected, and why."""
     rejected: set[int] = set()
     reasons: list[str] = []
+    left_out = sum(part.left_out for part in translated)
+    if left_out:
+        reasons.append(
+            f"{left_out:,} records or more were left out: an export may have {telemetry.MOST_RECORDS:,} of "
+            f"{telemetry.MOST_RESOURCES:,} resources. Send smaller batches."
+        )
+    new_apps = 0
     for part in translated:
         for number, reason in part.refused:
             rejected.add(number)
             reasons.append(f"record {number}: {reason}")
         if not part.reports:
             continue
-        sender = await asyncio.to_thread(_sender, service, key, part.source)
+        sender, is_new = await asyncio.to_thread(_sender, service, key, part.source, may_make=new_apps < MOST_NEW_APPS)
+        new_apps += is_new
         lines = [
             json.dumps(report, ensure_ascii=False, default=str).encode("utf-8", "replace") for _, report in part.reports
         ]
@@ -204,24 +223,33 @@ async def _take(service: Service, key: Row, translated: list[Translated]) -> tup
             if trouble is not None:
                 rejected.add(number)
                 reasons.append(f"record {number}: {trouble}")
-    return len(rejected), "; ".join(reasons[:5])[:1000]
+    return len(rejected) + left_out, "; ".join(reasons[:5])[:1000]
 
 
-def _sender(service: Service, key: Row, source: Source) -> Sender:
-    """Return whose reports these are: the key's app; or, if the key may make apps, the app and environment that they name."""
+def _sender(service: Service, key: Row, source: Source, *, may_make: bool) -> tuple[Sender, bool]:
+    """Return whose reports these are, and whether that app is new.
+
+    It is the key's app; or, if the key may make apps, the app and environment that they name.
+    """
+    is_new = False
     app_id, app, environment = key["app_id"], key["app"], key["environment"]
     if key["makes_apps"]:
         environment = source.environment or environment
-        name = _APP_NAME.sub("-", source.app.lower()).strip("-")[:60]
-        if name and name != app:
-            app_id, app = _app_named(service, name), name
-    return Sender(app_id, app, environment, service.now_ms())
+        name = _APP_NAME.sub("-", source.app.lower()).strip("-")
+        # The name of an app begins with a letter, so that it can be written into an address.
+        name = (name if name[:1].isalpha() else f"app-{name}" if name else "")[:60].rstrip("-")
+        known = {row["name"]: int(row["id"]) for row in apps.apps(service.reader)} if name and name != app else {}
+        if name in known:
+            app_id, app = known[name], name
+        elif name and name != app and may_make and len(known) < MOST_APPS:
+            app_id, app, is_new = _new_app(service, name), name, True
+        elif name and name != app:
+            said = f"{name} is not made: there may be {MOST_APPS} apps, and {MOST_NEW_APPS} new ones in one export."
+            service.notice(app, "too-many-apps", said)
+    return Sender(app_id, app, environment[:60] or key["environment"], service.now_ms()), is_new
 
 
-def _app_named(service: Service, name: str) -> int:
-    for row in apps.apps(service.reader):
-        if row["name"] == name:
-            return int(row["id"])
+def _new_app(service: Service, name: str) -> int:
     now_ms = service.now_ms()
     try:
         return service.writer.run(lambda c: apps.add_app(c, name, "opentelemetry", now_ms))

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import re
 import threading
-from collections import deque
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import Any, Final
 
 from obitus.core.clock import DAY_MS
@@ -20,17 +21,22 @@ from obitus.service.linear_patterns import compiled
 from obitus.service.live import Live
 from obitus.service.prepare import Preparer
 from obitus.service.regrouping import Regrouper
-from obitus.service.settings import Settings
+from obitus.service.settings import MIB, Settings
 from obitus.service.watching import Watcher
 from obitus.store import people, rules
 from obitus.store.database import Reader, lock_folder
+from obitus.store.errors import StoreError
 from obitus.store.evidence import Evidence, add_dictionary
 from obitus.store.writer import Writer
 
 LINK_LASTS_MS: Final = DAY_MS
 SESSION_LASTS_MS: Final = 14 * DAY_MS
 OWNER_NAME: Final = "owner"
+MOST_REFUSALS: Final = 1000
 KEEPER_EVERY_S: Final = 5.0
+TOUCH_EVERY_MS: Final = 5 * 60_000
+PASSWORD_CHECKS_AT_ONCE: Final = 2
+"""Each takes 32 MiB and most of a tenth of a second."""
 
 _log = logging.getLogger("obitus.service")
 
@@ -55,9 +61,17 @@ class Service:
         self.watcher = Watcher(self)
         self.steps = Steps()
         self.gate = Gate(settings.limits)
+        # A span or record takes many times its bytes once it is read: these bodies are bounded more tightly.
+        self.limits_of_telemetry = replace(
+            settings.limits,
+            inflated_bytes=min(settings.limits.inflated_bytes, 16 * MIB),
+            inflates_times=min(settings.limits.inflates_times, 60),
+            inflates_always_bytes=min(settings.limits.inflates_always_bytes, MIB),
+        )
         self.refusals = Refusals()
+        self.tried = Refusals()
         self.notices = Refusals()
-        self.failed_sign_ins: deque[int] = deque(maxlen=settings.limits.sign_in_attempts)
+        self.password_checks = threading.BoundedSemaphore(PASSWORD_CHECKS_AT_ONCE)
         self._stopping = threading.Event()
         self._keeper = threading.Thread(target=self._keep, name="obitus-keeper", daemon=True)
         self._keeper.start()
@@ -111,7 +125,41 @@ class Service:
         self.refusals.note(app, slug, reason, self.now_ms())
         self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
 
-    def add_pass(self, kind: people.PassKind, person_id: int, label: str, lasts_ms: int | None) -> str:
+    def touch(self, person: people.Person) -> None:
+        """Note that somebody's session or token is in use, now and then, without waiting for it."""
+        now_ms = self.now_ms()
+        if person.used_ms is not None and abs(now_ms - person.used_ms) < TOUCH_EVERY_MS:
+            return
+        # A store that is busy or in trouble is told to those who write.
+        with contextlib.suppress(StoreError):
+            self.writer.submit(lambda c: people.touch(c, person.pass_id, now_ms))
+
+    def end_pass(self, pass_id: str, person_id: int) -> None:
+        """End a session or token, and what is listened to with it."""
+        now_ms = self.now_ms()
+        self.writer.run(lambda c: people.end_pass(c, pass_id, person_id, now_ms))
+        self.live.end(pass_id)
+
+    def note_act(self, person: people.Person | None, act: str, subject: str) -> None:
+        """Put on record what somebody did, or tried."""
+        now_ms = self.now_ms()
+        self.writer.run(lambda c: people.note_act(c, person.id if person else None, act, subject[:300], now_ms))
+
+    def note_refusal(self, act: str, subject: str) -> None:
+        """Put on record what a stranger tried. Of the same only the first in five minutes: strangers must not fill the record."""
+        if self.tried.note(f"{act} {subject}", act, subject, self.now_ms(), quiet_ms=TOUCH_EVERY_MS):
+            self.note_act(None, act, subject)
+
+    def add_pass(
+        self,
+        kind: people.PassKind,
+        person_id: int,
+        label: str,
+        lasts_ms: int | None,
+        *,
+        scope: people.Scope = "administer",
+        by_link: bool = False,
+    ) -> str:
         """Make a sign-in link's secret, a session's or a personal token, and return it; only its hash is kept."""
         secret = secrets.new_secret(secrets.TOKEN_PREFIX if kind == "token" else "")
         now_ms = self.now_ms()
@@ -126,6 +174,8 @@ class Service:
                 label=label,
                 now_ms=now_ms,
                 expires_ms=None if lasts_ms is None else now_ms + lasts_ms,
+                scope=scope,
+                by_link=by_link,
             )
         )
         return secret
@@ -168,12 +218,13 @@ class Refusals:
     def __init__(self) -> None:
         self._by_app: dict[str, tuple[int, str, str]] = {}
 
-    def note(self, app: str, slug: str, reason: str, now_ms: int) -> bool:
+    def note(self, app: str, slug: str, reason: str, now_ms: int, *, quiet_ms: int = 60_000) -> bool:
         """Remember the latest refusal of an app's reports; return whether it is another one than the one before."""
-        before = self._by_app.get(app)
-        if len(self._by_app) < 1000 or before is not None:
-            self._by_app[app] = (now_ms, slug, reason)
-        return before is None or before[1] != slug or now_ms - before[0] > 60_000
+        before = self._by_app.pop(app, None)
+        self._by_app[app] = (now_ms, slug, reason)
+        if len(self._by_app) > MOST_REFUSALS:
+            self._by_app.pop(next(iter(self._by_app)))
+        return before is None or before[1] != slug or abs(now_ms - before[0]) > quiet_ms
 
     def latest(self, app: str) -> tuple[int, str, str] | None:
         """Return (time, slug, reason) of the latest refusal."""

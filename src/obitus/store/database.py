@@ -20,13 +20,20 @@ except ImportError:  # Windows
     fcntl = None  # type: ignore[assignment]
 
 LOCK_NAME: Final = "obitus.lock"
-SCHEMA_VERSION: Final = 5
+SCHEMA_VERSION: Final = 6
 READ_LIMIT_S: Final = 10.0
 BUSY_S: Final = 5.0
 """How long another process may hold the file before it is told."""
 
 # Step n brings a file from version n to n + 1. The first one is the whole schema of version 1.
-MIGRATIONS: Final = ("schema.sql", "migration_2.sql", "migration_3.sql", "migration_4.sql", "migration_5.sql")
+MIGRATIONS: Final = (
+    "schema.sql",
+    "migration_2.sql",
+    "migration_3.sql",
+    "migration_4.sql",
+    "migration_5.sql",
+    "migration_6.sql",
+)
 
 Row = sqlite3.Row
 Params = Sequence[Any] | dict[str, Any]

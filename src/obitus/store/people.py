@@ -4,27 +4,42 @@ from __future__ import annotations
 
 import sqlite3
 from dataclasses import dataclass
-from typing import Literal
+from typing import Final, Literal
 
+from obitus.core.clock import HOUR_MS
 from obitus.store.database import Reader, Row
 from obitus.store.errors import NotThere
 
 PassKind = Literal["link", "session", "token"]
+Scope = Literal["read", "decide", "administer"]
+SESSION_IDLE_MS: Final = 12 * HOUR_MS
+"""A session that nobody uses for so long has ended."""
+TRY_WINDOW_MS: Final = 5 * 60_000
 
 _OWNER = "SELECT id, name, password FROM people WHERE role = 'owner' ORDER BY id LIMIT 1"
 _PERSON_NAMED = "SELECT id, name, password FROM people WHERE name = ?"
 _PERSON_WITH = """
-SELECT people.id, people.name, people.role, people.password IS NOT NULL AS has_password, passes.id AS pass_id
+SELECT people.id, people.name, people.role, people.password IS NOT NULL AS has_password, passes.id AS pass_id,
+  passes.kind, passes.scope, passes.created_ms, passes.used_ms, passes.by_link
 FROM passes JOIN people ON people.id = passes.person_id
 WHERE passes.hash = :hash AND passes.kind = :kind AND passes.ended_ms IS NULL
-  AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)"""
-_TOKENS = """
-SELECT id, label, created_ms FROM passes
-WHERE person_id = ? AND kind = 'token' AND ended_ms IS NULL ORDER BY created_ms, id"""
+  AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
+  AND (passes.kind <> 'session' OR COALESCE(passes.used_ms, passes.created_ms) > :now_ms - :idle_ms)"""
+_PASSES = """
+SELECT id, label, created_ms, expires_ms, used_ms, scope, by_link FROM passes
+WHERE person_id = :person_id AND kind = :kind AND passes.ended_ms IS NULL
+  AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
+  AND (passes.kind <> 'session' OR COALESCE(passes.used_ms, passes.created_ms) > :now_ms - :idle_ms)
+ORDER BY created_ms, id"""
+_IS_GOOD = """
+SELECT 1 FROM passes WHERE id = :id AND passes.ended_ms IS NULL
+  AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
+  AND (passes.kind <> 'session' OR COALESCE(passes.used_ms, passes.created_ms) > :now_ms - :idle_ms)"""
+_TOUCH = "UPDATE passes SET used_ms = :now_ms WHERE id = :id AND COALESCE(used_ms, 0) < :now_ms"
 _ADD_OWNER = "INSERT INTO people (name, role, created_ms) VALUES (?, 'owner', ?)"
 _ADD_PASS = """
-INSERT INTO passes (hash, id, kind, person_id, label, created_ms, expires_ms)
-VALUES (:hash, :id, :kind, :person_id, :label, :now_ms, :expires_ms)"""
+INSERT INTO passes (hash, id, kind, person_id, label, created_ms, expires_ms, scope, by_link)
+VALUES (:hash, :id, :kind, :person_id, :label, :now_ms, :expires_ms, :scope, :by_link)"""
 _END_PASS = "UPDATE passes SET ended_ms = :now_ms WHERE id = :id AND person_id = :person_id AND ended_ms IS NULL"
 _USE_LINK = """
 UPDATE passes SET ended_ms = :now_ms
@@ -32,7 +47,21 @@ WHERE hash = :hash AND kind = 'link' AND ended_ms IS NULL AND expires_ms > :now_
 _SET_PASSWORD = "UPDATE people SET password = ? WHERE id = ?"
 _END_OTHER_SESSIONS = """
 UPDATE passes SET ended_ms = :now_ms
-WHERE person_id = :person_id AND kind IN ('session', 'link') AND ended_ms IS NULL AND id <> :keep"""
+WHERE person_id = :person_id AND (kind IN ('session', 'link') OR (kind = 'token' AND :tokens)) AND ended_ms IS NULL AND id <> :keep
+RETURNING id"""
+_TRY = "INSERT INTO sign_in_tries (time_ms, name, address) VALUES (:now_ms, :name, :address)"
+_FORGET_TRIES = "DELETE FROM sign_in_tries WHERE time_ms <= :now_ms - :window_ms OR time_ms > :now_ms + :window_ms"
+_TRIES = """
+SELECT SUM(name = :name) AS of_name, SUM(address = :address) AS of_address,
+  MIN(CASE WHEN name = :name THEN time_ms END) AS first_of_name, MIN(CASE WHEN address = :address THEN time_ms END) AS first_of_address
+FROM sign_in_tries WHERE name = :name OR address = :address"""
+_FORGET_ONES = "DELETE FROM sign_in_tries WHERE name = :name AND address = :address"
+_ACTS = """
+SELECT acts.id, acts.time_ms, acts.act, acts.subject, people.name AS person
+FROM acts LEFT JOIN people ON people.id = acts.person_id
+WHERE (:act = '' OR acts.act = :act) AND (:person = '' OR people.name = :person) AND acts.id < :before
+ORDER BY acts.id DESC LIMIT :most"""
+_ACT_KINDS = "SELECT DISTINCT act FROM acts ORDER BY act LIMIT 100"
 _ADD_ACT = "INSERT INTO acts (time_ms, person_id, act, subject) VALUES (?, ?, ?, ?)"
 
 
@@ -45,6 +74,11 @@ class Person:
     role: str
     has_password: bool
     pass_id: str
+    scope: Scope = "administer"
+    by_link_ms: int | None = None
+    """When a sign-in link began this session; None where a password did, or for a token."""
+    used_ms: int | None = None
+    """When it was last used, as far as that was noted."""
 
 
 def owner(reader: Reader) -> Row | None:
@@ -59,15 +93,64 @@ def person_named(reader: Reader, name: str) -> Row | None:
 
 def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int) -> Person | None:
     """Return who holds a valid pass of that kind."""
-    row = reader.row(_PERSON_WITH, {"hash": secret_hash, "kind": kind, "now_ms": now_ms})
+    values = {"hash": secret_hash, "kind": kind, "now_ms": now_ms, "idle_ms": SESSION_IDLE_MS}
+    row = reader.row(_PERSON_WITH, values)
     if row is None:
         return None
-    return Person(row["id"], row["name"], row["role"], bool(row["has_password"]), row["pass_id"])
+    by_link_ms = row["created_ms"] if row["by_link"] else None
+    return Person(
+        row["id"], row["name"], row["role"], bool(row["has_password"]), row["pass_id"], row["scope"], by_link_ms, row["used_ms"]
+    )  # fmt: skip
 
 
-def tokens_of(reader: Reader, person_id: int) -> list[Row]:
-    """Return a person's personal tokens (id, label, created_ms); the tokens themselves are not kept."""
-    return reader.rows(_TOKENS, (person_id,))
+def is_good(reader: Reader, pass_id: str, now_ms: int) -> bool:
+    """Whether a pass still is one."""
+    return reader.row(_IS_GOOD, {"id": pass_id, "now_ms": now_ms, "idle_ms": SESSION_IDLE_MS}) is not None
+
+
+def touch(connection: sqlite3.Connection, pass_id: str, now_ms: int) -> None:
+    """Note that a pass is in use."""
+    connection.execute(_TOUCH, {"id": pass_id, "now_ms": now_ms})
+
+
+def passes_of(reader: Reader, person_id: int, kind: PassKind, now_ms: int) -> list[Row]:
+    """Return a person's sessions or personal tokens (id, label, created_ms, expires_ms, used_ms, scope, by_link); no secrets."""
+    values = {"person_id": person_id, "kind": kind, "now_ms": now_ms, "idle_ms": SESSION_IDLE_MS}
+    return reader.rows(_PASSES, values)
+
+
+def try_sign_in(connection: sqlite3.Connection, name: str, address: str, now_ms: int, most: tuple[int, int]) -> int:
+    """Count a try to sign in before its password is looked at; return how long to wait in ms when there were too many, else 0.
+
+    ``most`` are the tries in the window for one name from anywhere, and from one address for any name.
+    """
+    values = {"name": name, "address": address, "now_ms": now_ms, "window_ms": TRY_WINDOW_MS}
+    connection.execute(_FORGET_TRIES, values)
+    found = connection.execute(_TRIES, values).fetchone()
+    waits = [
+        (found[first] or now_ms) + TRY_WINDOW_MS - now_ms
+        for count, first, bound in (("of_name", "first_of_name", most[0]), ("of_address", "first_of_address", most[1]))
+        if (found[count] or 0) >= bound
+    ]
+    if waits:
+        return max(1000, min(TRY_WINDOW_MS, *waits, TRY_WINDOW_MS))
+    connection.execute(_TRY, values)
+    return 0
+
+
+def forget_tries(connection: sqlite3.Connection, name: str, address: str) -> None:
+    """Somebody signed in: what was tried before with that name from there is forgiven."""
+    connection.execute(_FORGET_ONES, {"name": name, "address": address})
+
+
+def acts(reader: Reader, *, act: str, person: str, before: int, most: int) -> list[Row]:
+    """Return what was done (id, time_ms, act, subject, person), newest first."""
+    return reader.rows(_ACTS, {"act": act, "person": person, "before": before, "most": most})
+
+
+def act_kinds(reader: Reader) -> list[str]:
+    """Return which kinds of acts are on record."""
+    return [row["act"] for row in reader.rows(_ACT_KINDS)]
 
 
 def add_owner(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
@@ -85,10 +168,13 @@ def add_pass(
     label: str,
     now_ms: int,
     expires_ms: int | None,
+    scope: Scope = "administer",
+    by_link: bool = False,
 ) -> None:
     """Store a new pass."""
     values = {"hash": secret_hash, "id": pass_id, "kind": kind, "person_id": person_id, "label": label}
-    connection.execute(_ADD_PASS, values | {"now_ms": now_ms, "expires_ms": expires_ms})
+    values |= {"now_ms": now_ms, "expires_ms": expires_ms, "scope": scope, "by_link": int(by_link)}
+    connection.execute(_ADD_PASS, values)
 
 
 def use_link(connection: sqlite3.Connection, secret_hash: bytes, now_ms: int) -> int:
@@ -106,10 +192,13 @@ def end_pass(connection: sqlite3.Connection, pass_id: str, person_id: int, now_m
         raise NotThere("there is no such pass, or it has ended")
 
 
-def set_password(connection: sqlite3.Connection, person_id: int, hashed: str, *, keep_pass: str, now_ms: int) -> None:
-    """Set a password and end every other session and link of that person."""
+def set_password(
+    connection: sqlite3.Connection, person_id: int, hashed: str, *, keep_pass: str, now_ms: int, tokens: bool = False
+) -> list[str]:
+    """Set a password and end every other session and link of that person, with ``tokens`` those too; return what ended."""
     connection.execute(_SET_PASSWORD, (hashed, person_id))
-    connection.execute(_END_OTHER_SESSIONS, {"person_id": person_id, "now_ms": now_ms, "keep": keep_pass})
+    values = {"person_id": person_id, "now_ms": now_ms, "keep": keep_pass, "tokens": int(tokens)}
+    return [row["id"] for row in connection.execute(_END_OTHER_SESSIONS, values).fetchall()]
 
 
 def note_act(connection: sqlite3.Connection, person_id: int | None, act: str, subject: str, now_ms: int) -> None:
