@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from typing import Any
 
+import pytest
+
 from obitus.core.grouping import first_recipe
 from obitus.store import grouping as store
-from tests.conftest import Running, failure, start
+from tests.conftest import Running, failure, start, until
 
 
 def raised(function: str, code: str = "", *, kind: str = "ValueError", message: str = "", line: int = 7, callers: list[tuple[str, str]] | None = None, **more: Any) -> dict[str, Any]:  # fmt: skip
@@ -231,8 +234,8 @@ def test_an_older_recipe_splits_nothing(tmp_path: Any) -> None:
         thread.stop()
 
 
-def test_a_regrouping_that_was_killed_can_be_undone(tmp_path: Any) -> None:
-    """What was under way when the service ended is told as failed, and undone brings all back."""
+def test_a_regrouping_that_was_broken_off_goes_back(tmp_path: Any) -> None:
+    """What was under way when the service ended goes back by itself at the next start, also where nothing had moved yet."""
     thread, running = start(tmp_path / "data")
     key = running.add_app()
     a, b = numbers(running, raised("quote", "return fares[kind]"), raised("weigh", "return loads[deck]"), key=key)
@@ -242,9 +245,76 @@ def test_a_regrouping_that_was_killed_can_be_undone(tmp_path: Any) -> None:
     thread.stop()
     thread, running = start(tmp_path / "data")
     try:
-        assert running.get(f"/api/regroupings/{merged['id']}")["state"] == "failed"
-        done(running, running.ask("POST", f"/api/regroupings/{merged['id']}/undo", {}))
+        until(lambda: running.get(f"/api/regroupings/{merged['id']}")["state"] == "undone")
         assert counts(running) == {a: 1, b: 1}
+        assert running.get(f"/api/issues/{a}").get("merged_into") is None
     finally:
         running.http.clear()
         thread.stop()
+
+
+def is_in_order(running: Running) -> None:
+    """All counts agree with the failures they count, and no issue that is merged holds any."""
+    reader = running.service.reader
+    counted = {row["issue_id"]: row["n"] for row in reader.rows("SELECT issue_id, SUM(failures) AS n FROM issue_counts GROUP BY 1")}  # fmt: skip
+    held = {row["issue_id"]: row["n"] for row in reader.rows("SELECT issue_id, COUNT(*) AS n FROM failures GROUP BY 1")}
+    in_all = {row["id"]: row["n"] for row in reader.rows("SELECT id, failures AS n FROM issues WHERE failures > 0")}
+    assert counted == held == in_all, (counted, held, in_all)
+    merged = [row["id"] for row in reader.rows("SELECT id FROM issues WHERE merged_into IS NOT NULL")]
+    assert not set(merged) & set(held)
+
+
+@pytest.mark.timeout(120)
+@pytest.mark.parametrize("kind", ["merge", "split", "undo"])
+def test_killed_at_any_step(tmp_path: Any, kind: str) -> None:
+    """Broken off after every one of its commits: the next start brings all back, counters included."""
+    step = 0
+    while True:
+        folder = tmp_path / f"{kind}{step}"
+        thread, running = start(folder)
+        key = running.add_app()
+        reports = [raised("quote", "return fares[kind]", attributes={"pier": f"p{n % 3}"}) for n in range(30)]
+        running.send(key, *reports, *(raised("weigh", "return loads[deck]") for _ in range(5)))
+        a, b = sorted(counts(running))
+        before = counts(running)
+        if kind == "undo":
+            number = done(running, running.ask("POST", f"/api/issues/{a}/merge", {"into": b}))["id"]
+        writer = running.service.writer
+        real, left, killed = writer.run, step + 1, False
+
+        def dies(work: Any, timeout_s: float = 60, *, real: Any = real) -> Any:
+            nonlocal left, killed
+            if threading.current_thread().name.startswith("obitus-regroup"):
+                if left == 0:
+                    killed = True
+                    # Nothing after this is done by the thread: as if the process had been killed here.
+                    raise SystemExit
+                left -= 1
+            return real(work, timeout_s)
+
+        writer.run = dies
+        asked = {
+            "merge": (f"/api/issues/{a}/merge", {"into": b}),
+            "split": (f"/api/issues/{a}/split", {"by": ["pier"]}),
+            "undo": (f"/api/regroupings/{number if kind == 'undo' else 0}/undo", {}),
+        }[kind]
+        answer = running.ask("POST", *asked)
+        assert answer.status < 300, answer.data
+        until(lambda running=running: running.service.regrouper.is_idle)  # type: ignore[misc]
+        was_whole = not killed
+        writer.run = real
+        running.http.clear()
+        thread.stop()
+        thread, running = start(folder)
+        try:
+            states = [row["state"] for row in running.get("/api/regroupings")["regroupings"]]
+            until(lambda running=running: all(row["state"] in ("done", "undone") for row in running.get("/api/regroupings")["regroupings"]))  # type: ignore[misc]  # fmt: skip
+            is_in_order(running)
+            assert was_whole or counts(running) == before, (step, states, counts(running), before)
+        finally:
+            running.http.clear()
+            thread.stop()
+        if was_whole:
+            break
+        step += 1
+    assert step >= 2

@@ -28,6 +28,7 @@ from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.trace import SpanKind
 
 from obitus.core import telemetry
+from obitus.service.wire import WireTrouble, bounded_export
 from tests.conftest import Running
 
 SENDER = Path(__file__).parent / "telemetry_js/send.mjs"
@@ -237,3 +238,116 @@ def test_earlier_names_and_runs_that_come_later(running: Running) -> None:
     assert found["run"]["run"]["failures"] == [found["failure"]["id"]]
     assert found["run"]["request"]["method"] == "GET" and found["run"]["request"]["status"] == 500
     assert found["run"]["request"]["url"] == "https://pier.example/board/eastholm"
+
+
+def empties(levels: tuple[int, int, int]) -> bytes:
+    """Return an export of so many resources with so many scopes with so many empty records, in protobuf."""
+
+    def held(field: int, content: bytes) -> bytes:
+        length, out = len(content), bytearray([field << 3 | 2])
+        while length > 0x7F:
+            out.append(length & 0x7F | 0x80)
+            length >>= 7
+        return bytes([*out, length]) + content
+
+    resources, scopes, records = levels
+    return held(1, held(2, b"\x12\x00" * records) * scopes) * resources
+
+
+@pytest.mark.timeout(120)
+@pytest.mark.parametrize("path", ["/v1/logs", "/v1/traces"])
+@pytest.mark.parametrize("levels", [(1, 1, 400_000), (1, 20_000, 20), (50_000, 1, 5), (300, 300, 6)], ids=repr)
+def test_exports_of_nothing(running: Running, path: str, levels: tuple[int, int, int]) -> None:
+    """A million empty records cost what thousands cost, and partial success says that they were left out."""
+    key = running.add_app()
+    proto = {"Content_Type": "application/x-protobuf", "Content_Encoding": "gzip"}
+    answer = export(running, key, gzip.compress(empties(levels)), path, **proto)
+    assert answer.status in (200, 413), answer.data
+    if answer.status == 200:
+        assert b"left out" in answer.data
+    kept = running.service.reader.rows("SELECT COUNT(*) AS n FROM reports")[0]["n"]
+    assert kept <= telemetry.MOST_RECORDS
+    member = (
+        '{"resourceLogs": [{"scopeLogs": [{"logRecords": ['
+        if "logs" in path
+        else '{"resourceSpans": [{"scopeSpans": [{"spans": ['
+    )
+    body = (member + ",".join(["{}"] * 300_000) + "]}]}]}").encode()
+    answer = export(running, key, gzip.compress(body), path, Content_Encoding="gzip")
+    assert answer.status in (200, 413)
+    assert answer.status == 413 or "left out" in answer.json()["partialSuccess"]["errorMessage"]
+
+
+def test_a_bounded_export_is_the_first_part_of_the_whole() -> None:
+    """What is cut on the wire is what parsing the whole and taking the first would give."""
+    from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
+
+    whole = ExportLogsServiceRequest()
+    for r in range(3):
+        resource = whole.resource_logs.add(schema_url=f"r{r}")
+        for s in range(2):
+            scope = resource.scope_logs.add(schema_url=f"s{s}")
+            for n in range(5):
+                scope.log_records.add(severity_text=f"{r}{s}{n}")
+    data = whole.SerializeToString()
+    assert bounded_export(data, 30, 3) == (data, 0)
+    for most in range(31):
+        cut, left_out = bounded_export(data, most, 3)
+        read = ExportLogsServiceRequest.FromString(cut)
+        texts = [record.severity_text for r in read.resource_logs for s in r.scope_logs for record in s.log_records]
+        every = [record.severity_text for r in whole.resource_logs for s in r.scope_logs for record in s.log_records]
+        assert texts == every[:most] and left_out == 30 - most
+        assert [r.schema_url for r in read.resource_logs] == ["r0", "r1", "r2"]
+    for broken in (b"\x0a\xff", b"\x0a\x05\x12", b"\xff" * 12, b"\x0b"):
+        with pytest.raises(WireTrouble):
+            bounded_export(broken, 5, 5)
+
+
+def test_steps_are_bounded_by_bytes_and_by_key(running: Running) -> None:
+    """However many steps one key sends, under whatever names, memory stays bounded, and another key keeps its own."""
+    greedy, other = running.add_app("greedy"), running.add_app("other")
+    kept = span(traceId="a" * 32, spanId="b" * 16, kind=3)
+    assert export(running, other, spans(kept)).status == 200
+    for n in range(12):
+        calls = [span(traceId=f"{n * 1000 + i:032x}", spanId=f"{i + 1:016x}", kind=3, name="x" * 300, attributes=[{"key": "db.query.text", "value": {"stringValue": "y" * 1900}}, {"key": "db.system.name", "value": {"stringValue": "sqlite"}}]) for i in range(400)]  # fmt: skip
+        assert export(running, greedy, spans(*calls)).status == 200
+    steps = running.service.steps
+    assert steps.kept_bytes <= telemetry.MOST_KEPT_BYTES_OF_A_SENDER + 10_000
+    keys = {row["app"]: row["id"] for row in running.service.reader.rows("SELECT k.id, apps.name AS app FROM reporting_keys k JOIN apps ON apps.id = k.app_id")}  # fmt: skip
+    assert any(steps.of_sender(str(keys["other"])).of(app, "a" * 32) for app in ("", "sailings", "pierboard", "other"))
+
+
+@pytest.mark.parametrize(
+    "resource",
+    [
+        {"attributes": [{"key": "service.name", "value": {"intValue": "abc"}}]},
+        {"attributes": [{"key": "service.name", "value": {"stringValue": "\ud800"}}]},
+        {"attributes": [{"key": "service.name", "value": {"stringValue": "1e-308"}}]},
+        {"attributes": [{"key": "service.name", "value": {"kvlistValue": {"values": [{"key": "\ud800"}]}}}]},
+        {"attributes": [{"key": "service.name", "value": {"stringValue": "../.."}}]},
+        {"attributes": [{"key": "deployment.environment.name", "value": {"stringValue": "x" * 5000}}]},
+    ],
+    ids=repr,
+)
+def test_odd_names_of_services(running: Running, resource: Any) -> None:
+    """What a service calls itself never breaks us, and the app that is made of it can be opened."""
+    running.add_app()
+    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "makes_apps": True}).json()
+    body = json.dumps({"resourceLogs": [{"resource": resource, "scopeLogs": [{"logRecords": [{"body": {"stringValue": "x"}}]}]}]})  # fmt: skip
+    answer = export(running, made["key"], body, "/v1/logs")
+    assert answer.status == 200, answer.data
+    for app in running.get("/api/apps")["apps"]:
+        assert running.ask("GET", f"/api/apps/{app['name']}").status == 200, app["name"]
+
+
+def test_one_export_makes_few_apps(running: Running) -> None:
+    """A key that makes apps makes so many at once and so many in all; what else it names is reported for its own, and it is said."""
+    running.add_app()
+    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "makes_apps": True}).json()
+    part = [
+        {"resource": {"attributes": [{"key": "service.name", "value": {"stringValue": f"pier {n}"}}]}, "scopeLogs": [{"logRecords": [{"body": {"stringValue": "x"}}]}]}
+        for n in range(100)
+    ]  # fmt: skip
+    assert export(running, made["key"], json.dumps({"resourceLogs": part}), "/v1/logs").status == 200
+    assert len(running.get("/api/apps")["apps"]) == 21
+    assert "new ones in one export" in running.get("/api/apps/sailings")["last_notice"]["reason"]

@@ -20,7 +20,7 @@ class Live {
 			this.connected = true;
 		});
 		source.addEventListener('error', () => (this.connected = false));
-		for (const kind of ['reports', 'refused', 'issue', 'release', 'missed']) source.addEventListener(kind, () => this.#changed());
+		for (const kind of ['reports', 'refused', 'issue', 'release', 'act', 'missed']) source.addEventListener(kind, () => this.#changed());
 		this.#source = source;
 	}
 

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Final
 import typer
 
 from obitus.cli.errors import CliError, UsageTrouble
-from obitus.cli.safe import safe
+from obitus.cli.safe import cleaned, safe
 
 if TYPE_CHECKING:
     from obitus.client.settings import Settings
@@ -98,7 +98,7 @@ def client_settings() -> Settings:
 
 def print_json(answer: Any) -> None:
     """Print an answer as JSON."""
-    sys.stdout.write(json.dumps(answer, indent=2, ensure_ascii=False) + "\n")
+    sys.stdout.write(json.dumps(cleaned(answer), indent=2, ensure_ascii=False) + "\n")
 
 
 def now_ms() -> int:

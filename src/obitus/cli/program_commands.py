@@ -12,6 +12,7 @@ import typer
 from obitus import __version__
 from obitus.cli.commands import app, client_settings, print_json
 from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.safe import cleaned
 
 
 @app.command()
@@ -45,7 +46,7 @@ def fingerprint_command(
 
     try:
         for answer in fingerprinting.answers(file):
-            sys.stdout.write(json.dumps(answer, ensure_ascii=False) + "\n")
+            sys.stdout.write(json.dumps(cleaned(answer), ensure_ascii=False) + "\n")
     except OSError as error:
         raise UsageTrouble(f"{file} cannot be read: {error.strerror}.") from error
 

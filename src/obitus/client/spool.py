@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import errno
 import os
+import stat
 import time
 import zlib
 from collections import deque
@@ -78,6 +79,20 @@ def file_of(descriptor: int) -> tuple[int, int]:
     return found.st_dev, found.st_ino
 
 
+def refuse_foreign(folder: Path) -> None:
+    """Raise OSError where somebody else could read or replace what is put into a folder: others' folders, links, open ones.
+
+    In a folder for temporary files anybody may have made one of the name that is looked for.
+    """
+    found = folder.lstat()
+    if stat.S_ISLNK(found.st_mode) or not stat.S_ISDIR(found.st_mode):
+        raise OSError(f"{folder} is a link or no folder")
+    if hasattr(os, "getuid") and found.st_uid not in (os.getuid(), 0):
+        raise OSError(f"{folder} belongs to somebody else")
+    if found.st_mode & stat.S_IWOTH and not found.st_mode & stat.S_ISVTX:
+        raise OSError(f"{folder} may be written by everybody")
+
+
 class Spool:
     """One process's part of a spool folder. Not safe for several threads at once: its owner holds a lock."""
 
@@ -110,9 +125,10 @@ class Spool:
         """Whether processes that are gone left more than ``adopt`` took over."""
         if not AVAILABLE:
             raise OSError("this system has no file locks")
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        if folder.is_symlink() or (hasattr(os, "getuid") and folder.stat().st_uid not in (os.getuid(), 0)):
-            raise OSError(f"{folder} belongs to somebody else")
+        folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        refuse_foreign(folder.parent)
+        folder.mkdir(exist_ok=True, mode=0o700)
+        refuse_foreign(folder)
 
     @property
     def waiting(self) -> int:

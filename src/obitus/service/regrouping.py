@@ -6,8 +6,8 @@ import json
 import logging
 import threading
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
@@ -64,18 +64,32 @@ class Plan:
         )
 
 
+class _Stopping(Exception):
+    """The service stops in the middle of a regrouping."""
+
+
 class Regrouper:
     """Plans and carries out regroupings, one at a time, in a thread of its own."""
 
     def __init__(self, service: Service) -> None:
         self._service = service
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="obitus-regroup")
+        self._latest: Future[None] | None = None
         self._stopping = threading.Event()
-        now_ms = service.now_ms()
-        service.writer.run(lambda c: store.abandon(c, now_ms))
+        for row in store.unfinished(service.reader):
+            # A kill or a stop came in between: half of it is nobody's wish, so it goes back.
+            self.undo(row["id"], row["person_id"], "the next start")
+
+    def _start(self, number: int, act: Callable[[], None], state: str = "done") -> None:
+        self._latest = self._pool.submit(self._guarded, number, act, state)
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether nothing is being moved."""
+        return self._latest is None or self._latest.done()
 
     def close(self) -> None:
-        """Stop after the step that is under way; what was moved stays moved and can be undone."""
+        """Stop after the step that is under way; the next start brings back what was moved."""
         self._stopping.set()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
@@ -132,7 +146,7 @@ class Regrouper:
             return number
 
         number: int = service.writer.run(begin)
-        self._pool.submit(self._guarded, number, lambda: self._move_all(number, issue["id"], into["id"]))
+        self._start(number, lambda: self._move_all(number, issue["id"], into["id"]))
         return number
 
     def split(self, issue: Row, names: Sequence[str], fingerprints: Sequence[str], person_id: int, person: str) -> int:
@@ -152,7 +166,7 @@ class Regrouper:
             if names
             else (lambda: self._split_out(number, issue, fingerprints))
         )
-        self._pool.submit(self._guarded, number, act)
+        self._start(number, act)
         return number
 
     def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
@@ -161,18 +175,20 @@ class Regrouper:
         now_ms = self._service.now_ms()
         said = f"{person} regrouped the history of {app}."
         number: int = self._service.writer.run(lambda c: store.begin(c, "regroup", said, person_id, total, now_ms))
-        self._pool.submit(self._guarded, number, lambda: self._regroup(number, app_id, app, person_id, said))
+        self._start(number, lambda: self._regroup(number, app_id, app, person_id, said))
         return number
 
     def undo(self, number: int, person_id: int, person: str) -> None:
         """Bring back what a regrouping moved, and what came since by the fingerprints that it led elsewhere."""
         now_ms = self._service.now_ms()
         self._service.writer.run(lambda c: store.end(c, number, "undoing", now_ms))
-        self._pool.submit(self._guarded, number, lambda: self._undo(number, person_id, person), "undone")
+        self._start(number, lambda: self._undo(number, person_id, person), "undone")
 
     def _guarded(self, number: int, act: Any, state: str = "done") -> None:
         try:
             act()
+        except _Stopping:
+            return
         except Exception:
             _log.exception("regrouping %d broke; what it moved can be undone", number)
             state = "failed"
@@ -181,15 +197,14 @@ class Regrouper:
         self._service.live.publish_from_thread({"type": "regrouping", "regrouping": number})
 
     def _move_all(self, number: int, from_issue: int, to_issue: int) -> None:
-        while not self._stopping.is_set():
-            seqs = store.seqs_of(self._service.reader, from_issue, 0, store.MOST_IN_ONE_STEP)
-            if not seqs:
-                break
+        while seqs := store.seqs_of(self._service.reader, from_issue, 0, store.MOST_IN_ONE_STEP):
             self._move(number, [Move(seq, from_issue, to_issue) for seq in seqs])
         self._sum_up([from_issue, to_issue])
 
     def _move(self, number: int, moves: list[Move], *, keep: bool = True) -> None:
         for start in range(0, len(moves), store.MOST_IN_ONE_STEP):
+            if self._stopping.is_set():
+                raise _Stopping
             step = moves[start : start + store.MOST_IN_ONE_STEP]
             self._service.writer.run(lambda c, step=step: store.move(c, number, step, keep=keep))  # type: ignore[misc]
 
@@ -245,10 +260,7 @@ class Regrouper:
         target: int = service.writer.run(arrange)
         after = 0
         latest: dict[str, Any] | None = None
-        while not self._stopping.is_set():
-            seqs = store.seqs_of(service.reader, issue["id"], after, store.MOST_IN_ONE_STEP)
-            if not seqs:
-                break
+        while seqs := store.seqs_of(service.reader, issue["id"], after, store.MOST_IN_ONE_STEP):
             after = seqs[-1]
             kept = store_issues.fingerprints_of_failures(service.reader, seqs)
             moves = [Move(seq, issue["id"], target) for seq in seqs if kept.get(seq) in wanted]
@@ -305,9 +317,10 @@ class Regrouper:
             after = rows[-1]["seq"]
         for fingerprint, was, back in led:
             # What came since then follows its fingerprint.
+            # An issue that was merged into another leads back also where no failure had been moved yet.
+            touched = [*touched, was, back]
             while was != back and (seqs := store.seqs_with(service.reader, was, fingerprint)):
                 self._move(number, [Move(seq, was, back) for seq in seqs], keep=False)
-                touched = [*touched, was, back]
         now_ms = service.now_ms()
 
         def finish(connection: Any) -> None:

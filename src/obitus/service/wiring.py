@@ -144,6 +144,7 @@ class Service:
         """Put on record what somebody did, or tried."""
         now_ms = self.now_ms()
         self.writer.run(lambda c: people.note_act(c, person.id if person else None, act, subject[:300], now_ms))
+        self.live.publish_from_thread({"type": "act", "act": act})
 
     def note_refusal(self, act: str, subject: str) -> None:
         """Put on record what a stranger tried. Of the same only the first in five minutes: strangers must not fill the record."""

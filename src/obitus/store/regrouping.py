@@ -23,7 +23,7 @@ INSERT INTO regroupings (kind, said, person_id, created_ms, state, moved, total)
 VALUES (:kind, :said, :person_id, :now_ms, 'running', 0, :total) RETURNING id"""
 _PROGRESS = "UPDATE regroupings SET moved = moved + :moved WHERE id = :id"
 _END = "UPDATE regroupings SET state = :state, ended_ms = :now_ms WHERE id = :id"
-_ABANDON = "UPDATE regroupings SET state = 'failed', ended_ms = ? WHERE state IN ('running', 'undoing')"
+_UNFINISHED = "SELECT id, person_id FROM regroupings WHERE state IN ('running', 'undoing') ORDER BY id DESC"
 _ONE = """
 SELECT r.id, r.kind, r.said, people.name AS person, r.created_ms, r.state, r.moved, r.total, r.ended_ms
 FROM regroupings r JOIN people ON people.id = r.person_id"""
@@ -115,9 +115,9 @@ def end(connection: sqlite3.Connection, regrouping: int, state: str, now_ms: int
     connection.execute(_END, {"id": regrouping, "state": state, "now_ms": now_ms})
 
 
-def abandon(connection: sqlite3.Connection, now_ms: int) -> None:
-    """Mark as failed what was under way when the service ended: each step of it is whole, and it can be undone."""
-    connection.execute(_ABANDON, (now_ms,))
+def unfinished(reader: Reader) -> list[Row]:
+    """Return the regroupings (id, person_id) that a kill or a stop broke off, the latest first."""
+    return reader.rows(_UNFINISHED)
 
 
 def regrouping(reader: Reader, number: int) -> Row:

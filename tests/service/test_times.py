@@ -1,0 +1,116 @@
+"""Times at the edges: what is taken can be shown again, on every page; what cannot be is refused; old records are mended."""
+
+from __future__ import annotations
+
+import sqlite3
+from datetime import UTC, datetime, timedelta, timezone
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from obitus.core.clock import FIRST_MS, LAST_MS, clock_skew_ms, to_ms, to_text
+from tests.conftest import Running, failure, start
+
+ODD = [
+    "0001-01-01T00:00:00Z", "0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59.999Z", "9999-12-31T23:59:59-14:00", "1969-12-31T23:59:59Z",
+    "2100-01-01T00:00:00Z", "2026-11-20T10:00:00", "2026-11-20", 1700000000, "now", "", None, [], "2026-02-30T00:00:00Z", "2026-11-20T10:00:00+99:00",
+]  # fmt: skip
+PAGES = ("/api/apps", "/api/issues?window=14d", "/api/releases?app=sailings", "/api/apps/sailings/releases/3.0.0", "/api/issues/1", "/api/apps/sailings/revisions")  # fmt: skip
+
+
+def is_readable(running: Running) -> None:
+    """Every page of the app answers."""
+    for path in PAGES:
+        answer = running.ask("GET", path)
+        assert answer.status in (200, 404), (path, answer.data)
+
+
+@given(st.datetimes(timezones=st.just(UTC)), st.integers(-1439, 1439))
+def test_every_time_has_a_text(moment: datetime, minutes: int) -> None:
+    """Year 1 to 9999, with any offset: to milliseconds, to text, and back where it has a year at all."""
+    shown = moment.replace(tzinfo=timezone(timedelta(minutes=minutes)))
+    ms = to_ms(shown)
+    assert datetime.fromisoformat(to_text(ms)).tzinfo is not None
+    assert isinstance(clock_skew_ms(shown.isoformat(), 1_700_000_000_000), int)
+    if FIRST_MS <= ms < LAST_MS:
+        assert to_ms(datetime.fromisoformat(to_text(ms))) == ms
+
+
+@pytest.mark.parametrize("odd", ODD, ids=repr)
+def test_odd_times_everywhere(running: Running, odd: Any) -> None:
+    """In a deploy, a commit, a window, a sender's clock: refused in words or taken, never an error of ours, and all pages go on."""
+    key = running.add_app()
+    running.send(key, failure(release="3.0.0"))
+    deploy = {"release": "3.0.0", "app": "sailings", "time": odd}
+    commit = {"commits": [{"id": "a" * 40, "time": odd}]}
+    for path, body in (("/api/deploys", deploy), ("/api/apps/sailings/commits/3.0.0", commit)):
+        answer = running.ask("POST", path, body)
+        assert answer.status in (201, 422), (path, answer.data)
+        assert answer.status == 201 or answer.json()["slug"] in ("bad-field", "deploy-ahead")
+    text = odd if isinstance(odd, str) else "x"
+    for name in ("start", "end"):
+        assert running.http.request(
+            "GET",
+            running.url + "/api/issues",
+            fields={name: text},
+            headers={"Authorization": f"Bearer {running.token}"},
+        ).status in (200, 422)
+    for header in (text, "x" * 5000):
+        answer = running.send(key, failure(release="3.0.0"), headers={"Obitus-Sent": header})
+        assert answer.status in (200, 422) and "verdict" in answer.json()["lines"][0], answer.data
+    if isinstance(odd, str):
+        for report in (failure(time=odd), failure(run={"entry_point": "x", "started": odd})):
+            assert running.send(key, report).status in (200, 422)
+    is_readable(running)
+
+
+@settings(max_examples=30, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(moment=st.datetimes(min_value=datetime(1, 1, 2), max_value=datetime(9999, 12, 30)), hours=st.integers(-23, 23))
+def test_what_is_stored_is_readable_again(running: Running, moment: datetime, hours: int) -> None:
+    """Whatever time a deploy or a commit is told with, taken or not, all pages go on."""
+    if not running.get("/api/apps")["apps"]:
+        running.send(running.add_app(), failure(release="3.0.0"))
+    text = moment.replace(tzinfo=timezone(timedelta(hours=hours))).isoformat()
+    running.ask("POST", "/api/deploys", {"release": "3.0.0", "app": "sailings", "time": text})
+    running.ask("POST", "/api/apps/sailings/commits/3.0.0", {"commits": [{"id": "b" * 40, "time": text}]})
+    is_readable(running)
+
+
+def test_old_records_are_mended(tmp_path: Path) -> None:
+    """A store of version 5 that has a deploy of the year 1 opens again, and its pages do."""
+    thread, running = start(tmp_path)
+    running.send(running.add_app(), failure(release="3.0.0"))
+    running.ask("POST", "/api/deploys", {"release": "3.0.0", "app": "sailings"})
+    running.http.clear()
+    thread.stop()
+    connection = sqlite3.connect(tmp_path / "obitus.sqlite3")
+    connection.execute("UPDATE deploys SET time_ms = -62135596800000")
+    connection.executescript(
+        "ALTER TABLE passes DROP COLUMN used_ms; ALTER TABLE passes DROP COLUMN by_link; DROP TABLE sign_in_tries;"
+        "ALTER TABLE reporting_keys DROP COLUMN may_deploy; PRAGMA user_version = 5;"
+    )
+    connection.close()
+    # The column with a check cannot be dropped: the table is made anew as version 5 had it.
+    connection = sqlite3.connect(tmp_path / "obitus.sqlite3")
+    connection.executescript(
+        "CREATE TABLE old_passes AS SELECT hash, id, kind, person_id, label, created_ms, expires_ms, ended_ms FROM passes; DROP TABLE passes;"
+        "CREATE TABLE passes (hash BLOB PRIMARY KEY, id TEXT NOT NULL UNIQUE, kind TEXT NOT NULL, person_id INTEGER NOT NULL, label TEXT NOT NULL,"
+        " created_ms INTEGER NOT NULL, expires_ms INTEGER, ended_ms INTEGER) STRICT, WITHOUT ROWID;"
+        "INSERT INTO passes SELECT * FROM old_passes; DROP TABLE old_passes;"
+    )
+    connection.close()
+    thread, running = start(tmp_path)
+    try:
+        is_readable(running)
+        rows = running.service.reader.rows("SELECT time_ms FROM deploys")
+        assert all(FIRST_MS <= row["time_ms"] < LAST_MS for row in rows)
+        keys = running.service.reader.rows("SELECT may_deploy FROM reporting_keys")
+        assert [row["may_deploy"] for row in keys] == [1]
+        ends = running.service.reader.rows("SELECT expires_ms FROM passes WHERE kind = 'token'")
+        assert all(row["expires_ms"] is not None for row in ends[:1])
+    finally:
+        running.http.clear()
+        thread.stop()
