@@ -57,7 +57,7 @@ def test_others_folders_are_refused(tmp_path: Path, trouble: str) -> None:
         os.chown(place, 12345, 12345)
     with pytest.raises(OSError):
         opened(folder)
-    assert not list(elsewhere.iterdir())
+    assert not [path for path in elsewhere.rglob("*") if path.is_file()]
 
 
 def test_without_home_somebody_was_there_first(tmp_path: Path) -> None:

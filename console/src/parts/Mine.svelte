@@ -60,7 +60,7 @@
 			<li class="flex flex-wrap gap-3 py-0.5">
 				<span>{token.label}</span>
 				<span class="text-quiet">
-					may {SCOPES[token.scope as Scope] ?? token.scope}{token.expires ? `; ends ${moment(token.expires)}` : ''}; {token.used
+					may {SCOPES[token.scope as Scope] ?? token.scope}{token.expires ? `; ends ${token.expires.slice(0, 10)}` : ''}; {token.used
 						? `used ${ago(token.used, live.now)}`
 						: 'not used yet'}
 				</span>

@@ -18,6 +18,7 @@ from typing import Any, Final
 from obitus import __version__
 from obitus.client.posting import Connection, PostTrouble
 from obitus.client.settings import Settings
+from obitus.client.spool import make_own
 from obitus.core.clock import to_ms, to_text
 from obitus.core.ids import uuid7
 
@@ -94,13 +95,13 @@ def _spool(settings: Settings) -> Finding:
     if folder is None:
         return Finding("spool", True, "Off: reports wait in memory only while the service is away.")
     try:
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_own(folder)
         waiting = sum(path.stat().st_size for path in folder.glob("*.reports"))
         with tempfile.TemporaryFile(dir=folder):
             pass
     except OSError as error:
         return Finding(
-            "spool", False, f"{folder} cannot be used ({error.strerror}). Set OBITUS_SPOOL to another folder."
+            "spool", False, f"{folder} cannot be used ({error.strerror or error}). Set OBITUS_SPOOL to another folder."
         )
     said = (
         f"{waiting:,} bytes of earlier reports wait in it; the app's next start sends them."

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import IO, Any, Final
 
 from obitus.client.locks import open_locked
-from obitus.client.spool import file_of
+from obitus.client.spool import file_of, make_own
 
 MOST_LOOKED_AT: Final = 200
 MOST_STORY_BYTES: Final = 2_000_000
@@ -44,7 +44,8 @@ class Life:
 
     def begin(self) -> None:
         """Put the marks in place. Raises OSError where that cannot be done."""
-        self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_own(self._folder.parent)
+        make_own(self._folder)
         self._lock = open_locked(self._path("life"), os.O_RDWR | os.O_CREAT | os.O_EXCL)
         self._lock_file = file_of(self._lock) if self._lock is not None else None
         # One that is enabled already belongs to the app, or to whoever debugs it.

@@ -93,6 +93,14 @@ def refuse_foreign(folder: Path) -> None:
         raise OSError(f"{folder} may be written by everybody")
 
 
+def make_own(folder: Path) -> None:
+    """Make a folder of the spool's; raises OSError where it, or what it lies in, is somebody else's."""
+    folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    refuse_foreign(folder.parent)
+    folder.mkdir(exist_ok=True, mode=0o700)
+    refuse_foreign(folder)
+
+
 class Spool:
     """One process's part of a spool folder. Not safe for several threads at once: its owner holds a lock."""
 
@@ -125,10 +133,7 @@ class Spool:
         """Whether processes that are gone left more than ``adopt`` took over."""
         if not AVAILABLE:
             raise OSError("this system has no file locks")
-        folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        refuse_foreign(folder.parent)
-        folder.mkdir(exist_ok=True, mode=0o700)
-        refuse_foreign(folder)
+        make_own(folder)
 
     @property
     def waiting(self) -> int:
