@@ -7,7 +7,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test lint bench bench-grouping bench-releases bench-hiding matrix redis shots describe lock wheel chromium clean
+.PHONY: help setup demo test lint bench bench-grouping bench-releases bench-hiding endure matrix redis shots describe lock wheel chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -39,6 +39,9 @@ matrix: setup redis ## Drive other people's frameworks, servers and job runners,
 	@rm -rf build/matrix && mkdir -p build/matrix
 	@OBITUS_MATRIX=$(CURDIR)/build/matrix $(BIN)/python -m pytest tests/client/places tests/client/test_celery.py
 	@$(BIN)/python docs/make_matrix.py build/matrix
+
+endure: setup ## Let everything that strangers and broken senders do at a service, for SECONDS (60), and print one table
+	@$(BIN)/python -m bench.endure $(SECONDS)
 
 bench: setup ## Measure speed, as ratios against floors taken in the same run
 	@$(BIN)/python -m bench

@@ -79,7 +79,7 @@ _KEY_BLOCK = re.compile(
     re.DOTALL,
 )
 _COOKIES = re.compile(
-    r"(?i)\b((?:set-|\w{1,20}[_-])?cookies?\\{0,2}[\"']?\s*+[:=]\s*+)(\\{0,2}b?[\"']?(?=[^\r\n\"']{0,300}[=\d])(?:[^\r\n\"'\\]|=\"[^\"\r\n]*\")+)"
+    r"(?i)\b((?:set-|\w{1,20}[_-])?cookies?\\{0,2}[\"']?\s*+[:=]\s*+)(\\{0,2}b?[\"']?(?=[^\r\n\"'=\d]{0,300}+[=\d])(?:[^\r\n\"'\\]|=\"[^\"\r\n]*\")+)"
 )
 _QUERY = re.compile(r"(?<=[?&;])([\w.\-\[\]%]{1,80})=([^&;#\s\"'<>\\]+)")
 # A URL inside a query is written with percent signs.

@@ -27,6 +27,8 @@ _log = logging.getLogger("obitus.service")
 
 router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
+MOST_AT_ONCE = 25
+"""Reports of one batch that are written together."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
 _REQUEST_BODY = {
     "requestBody": {
@@ -177,9 +179,17 @@ def prepare_all(service: Service, lines: list[bytes], sender: Sender) -> list[Re
 
 
 async def write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
-    """Write prepared reports and tell the live stream; return what became of each."""
-    if not ready:
-        return []
+    """Write prepared reports and tell the live stream; return what became of each.
+
+    A large batch goes in parts: what others send meanwhile is written in between.
+    """
+    results: list[Taken | StoreError] = []
+    for start in range(0, len(ready), MOST_AT_ONCE):
+        results += await _write(service, ready[start : start + MOST_AT_ONCE], sender)
+    return results
+
+
+async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     prepared = [one.prepared for one in ready]
     try:
         taken = await asyncio.wrap_future(service.writer.submit(lambda c: take(c, prepared)))
@@ -187,11 +197,11 @@ async def write(service: Service, ready: Sequence[Ready], sender: Sender) -> lis
         if len(ready) == 1:
             return [error]
         # One report that the store refuses must not keep the others out: each gets its own turn.
-        results = [(await write(service, [one], sender))[0] for one in ready]
+        results = [(await _write(service, [one], sender))[0] for one in ready]
         # Refused for itself is only what is refused once more, after all others went in.
         for place, one in enumerate(ready):
             if isinstance(results[place], StoreError):
-                results[place] = (await write(service, [one], sender))[0]
+                results[place] = (await _write(service, [one], sender))[0]
         return results
     except (StoreBusy, StoreTrouble) as error:
         # What is wrong with the store is no verdict on what was sent: it comes again.

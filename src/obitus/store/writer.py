@@ -10,11 +10,12 @@ import logging
 import queue
 import sqlite3
 import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Final, TypeVar, cast
+from typing import Any, Final, Literal, TypeVar, cast
 
 from obitus.store import errors
 from obitus.store.database import open_for_writing, our_errors
@@ -26,6 +27,8 @@ _log = logging.getLogger("obitus.store")
 
 MOST_WAITING: Final = 512
 MOST_IN_ONE_COMMIT: Final = 64
+LONGEST_COMMIT_S: Final = 0.02
+"""Work is added to a commit for so long: what came in meanwhile need not wait for all of it."""
 
 
 @dataclass
@@ -91,26 +94,25 @@ class Writer:
                 self._connection.close()
 
     def _serve(self) -> None:
-        stopping = False
-        while not stopping:
-            job = self._queue.get()
-            jobs: list[_Job] = []
-            while True:
-                if job is None:
-                    stopping = True
-                    break
-                jobs.append(job)
-                if len(jobs) >= MOST_IN_ONE_COMMIT:
-                    break
-                try:
-                    job = self._queue.get_nowait()
-                except queue.Empty:
-                    break
-            if jobs:
-                self._commit(jobs)
+        while (job := self._queue.get()) is not None:
+            if not self._commit(job):
+                break
 
-    def _commit(self, jobs: list[_Job]) -> None:
+    def _next(self, began_s: float, count: int) -> _Job | Literal[False] | None:
+        """Return what else goes into the commit that began then, None at the end of all work, False when it is time to commit."""
+        if count >= MOST_IN_ONE_COMMIT or time.monotonic() - began_s > LONGEST_COMMIT_S:
+            return False
+        try:
+            return self._queue.get_nowait()
+        except queue.Empty:
+            return False
+
+    def _commit(self, first: _Job) -> bool:
+        """Do work until it is time to commit, and commit; return whether more may come."""
+        jobs = [first]
+        more: _Job | Literal[False] | None = False
         failed: BaseException | None = None
+        began_s = time.monotonic()
         try:
             if _identity(self.path) != self._file:
                 raise errors.StoreReadOnly(
@@ -118,8 +120,10 @@ class Writer:
                 )
             with our_errors(self.path):
                 self._connection.execute("BEGIN IMMEDIATE")
-                for job in jobs:
-                    self._do(job)
+                self._do(first)
+                while more := self._next(began_s, len(jobs)):
+                    jobs.append(more)
+                    self._do(more)
                 self._connection.execute("COMMIT")
             self.trouble = None
         except BaseException as error:
@@ -136,6 +140,7 @@ class Writer:
                 job.future.set_exception(error_of_job)
             else:
                 job.future.set_result(job.result)
+        return more is not None
 
     def _go_back(self) -> None:
         try:

@@ -1,0 +1,19 @@
+"""The short form of ``make endure``: under all at once, nothing that was acknowledged is lost or doubled, and memory is bounded."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from bench.endure import MOST_MB, endure
+
+
+@pytest.mark.timeout(170)
+def test_under_everything_at_once(tmp_path: Path) -> None:
+    """Bombs, floods, slow senders, guesses and kills; an honest sender goes on. How fast, `make endure` says."""
+    found = endure(8, tmp_path, kills=2)
+    assert found.acknowledged > 50 and found.kills == 2
+    assert (found.missing, found.doubled, found.faults) == (0, 0, 0)
+    assert found.most_mb < MOST_MB
+    assert found.busy_ms and found.health_ms
