@@ -3092,6 +3092,16 @@ export interface operations {
                     };
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     reports_reports_post: {
@@ -3495,6 +3505,16 @@ export interface operations {
                     "application/json": components["schemas"]["DeskAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -3608,6 +3628,16 @@ export interface operations {
                     "application/json": components["schemas"]["IssuesAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -3712,6 +3742,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssueAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -3834,6 +3874,16 @@ export interface operations {
                     "application/json": components["schemas"]["FailuresAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -3934,6 +3984,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FailureAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -4039,6 +4099,16 @@ export interface operations {
                     "application/json": components["schemas"]["Done"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -4140,6 +4210,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -4249,6 +4329,16 @@ export interface operations {
                     "application/json": components["schemas"]["Done"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -4349,6 +4439,16 @@ export interface operations {
                     "application/json": components["schemas"]["AppsAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -4441,6 +4541,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NewKeyAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -4544,6 +4654,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AppAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -4653,6 +4773,16 @@ export interface operations {
                     "application/json": components["schemas"]["NewKeyAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -4755,6 +4885,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -4861,6 +5001,16 @@ export interface operations {
                     "application/json": components["schemas"]["SignInAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `sign-in-failed`: Name and password, or the link, are not right */
             401: {
                 headers: {
@@ -4961,6 +5111,16 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -5049,6 +5209,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PersonAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -5145,6 +5315,16 @@ export interface operations {
                     "application/json": components["schemas"]["Done"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in; `sign-in-failed`: Name and password, or the link, are not right */
             401: {
                 headers: {
@@ -5233,6 +5413,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SessionsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -5325,6 +5515,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -5427,6 +5627,16 @@ export interface operations {
                     "application/json": components["schemas"]["TokensAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -5521,6 +5731,16 @@ export interface operations {
                     "application/json": components["schemas"]["NewTokenAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -5611,6 +5831,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -5721,6 +5951,16 @@ export interface operations {
                     "application/json": components["schemas"]["ActsAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -5809,6 +6049,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RedactionRulesAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -5903,6 +6153,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RedactionRuleAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -6009,6 +6269,16 @@ export interface operations {
                     "application/json": components["schemas"]["RedactionPreview"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -6099,6 +6369,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -6202,6 +6482,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LikesAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -6311,6 +6601,16 @@ export interface operations {
                     "application/json": components["schemas"]["MergePreview"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -6416,6 +6716,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -6525,6 +6835,16 @@ export interface operations {
                     "application/json": components["schemas"]["SplitPreview"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -6630,6 +6950,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -6739,6 +7069,16 @@ export interface operations {
                     "application/json": components["schemas"]["Done"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -6837,6 +7177,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GroupingRulesAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -6941,6 +7291,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GroupingRuleAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -7057,6 +7417,16 @@ export interface operations {
                     "application/json": components["schemas"]["RegroupPreview"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -7157,6 +7527,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -7263,6 +7643,16 @@ export interface operations {
                     "application/json": components["schemas"]["RegroupPreview"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -7361,6 +7751,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegroupingsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -7467,6 +7867,16 @@ export interface operations {
                     "application/json": components["schemas"]["RegroupingAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -7569,6 +7979,16 @@ export interface operations {
                     "application/json": components["schemas"]["RegroupingAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -7669,6 +8089,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegroupingAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -7787,6 +8217,16 @@ export interface operations {
                     "application/json": components["schemas"]["ReleasesAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -7883,6 +8323,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -7982,6 +8432,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */
@@ -8101,6 +8561,16 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -8199,7 +8669,7 @@ export interface operations {
             content: {
                 "application/json": {
                     /** @description The commit that the release was made of. */
-                    revision?: string;
+                    revision?: string | null;
                     commits: {
                         id: string;
                         author?: string;
@@ -8360,6 +8830,16 @@ export interface operations {
                     };
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -8463,6 +8943,16 @@ export interface operations {
                     "application/json": components["schemas"]["DeploysAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -8558,6 +9048,16 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeployAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
@@ -8670,6 +9170,16 @@ export interface operations {
                     "application/json": components["schemas"]["CompareAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -8763,6 +9273,16 @@ export interface operations {
                     "application/json": components["schemas"]["SinceAnswer"];
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
                 headers: {
@@ -8853,6 +9373,16 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description Service Unavailable */
             503: {
                 headers: {
@@ -8880,6 +9410,16 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             /** @description `not-signed-in`: Nobody is signed in */

@@ -50,10 +50,11 @@ class NewKey(BaseModel):
     environment: str = Field(default="production", pattern=NAME, max_length=60, description="What the key is for.")
     makes_apps: bool = Field(
         default=False,
+        strict=True,
         description="Whether OpenTelemetry senders with it may report for the apps and environments that they name, "
         "new ones included.",
     )
-    may_deploy: bool = Field(default=False, description="Whether a pipeline may tell of deploys with it.")
+    may_deploy: bool = Field(default=False, strict=True, description="Whether a pipeline may tell of deploys with it.")
 
 
 @router.get("/apps", summary="All apps")

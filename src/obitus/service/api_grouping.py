@@ -234,7 +234,7 @@ def add_rule(service: TheService, person: SignedIn, order: GroupingRuleOrder) ->
     return answers.GroupingRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
-@router.delete("/grouping-rules/{rule}", summary="End a grouping rule", responses=described("foreign-origin"))
+@router.delete("/grouping-rules/{rule:int}", summary="End a grouping rule", responses=described("foreign-origin"))
 def end_rule(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
     """Group without a rule from now on."""
     now_ms = service.now_ms()
@@ -270,14 +270,14 @@ def regroupings(service: TheService) -> answers.RegroupingsAnswer:
     return answers.RegroupingsAnswer(regroupings=[_regrouping_answer(row) for row in rows])
 
 
-@router.get("/regroupings/{regrouping}", summary="One regrouping, with its progress")
+@router.get("/regroupings/{regrouping:int}", summary="One regrouping, with its progress")
 def regrouping(service: TheService, regrouping: Annotated[int, Path(ge=1, le=2**62)]) -> answers.RegroupingAnswer:
     """Return how far it is."""
     return _regrouping(service, regrouping)
 
 
 @router.post(
-    "/regroupings/{regrouping}/undo",
+    "/regroupings/{regrouping:int}/undo",
     summary="Undo a regrouping",
     status_code=202,
     responses=described("bad-undo", "foreign-origin"),

@@ -60,7 +60,7 @@ class NewPassword(BaseModel):
         max_length=1000,
         description="The old one; not needed where a sign-in link was used within the last quarter of an hour.",
     )
-    end_tokens: bool = Field(default=False, description="End my personal tokens too.")
+    end_tokens: bool = Field(default=False, strict=True, description="End my personal tokens too.")
 
 
 class NewToken(BaseModel):

@@ -57,7 +57,7 @@ class Correction(BaseModel):
         default=None, min_length=1, max_length=MOST_SIGNS, description="Its new name; the old one stays known."
     )
     behind: str | None = Field(default=None, max_length=MOST_SIGNS, description="Put it right behind this release.")
-    in_order: bool = Field(default=False, description="Take an earlier correction of the order back.")
+    in_order: bool = Field(default=False, strict=True, description="Take an earlier correction of the order back.")
 
 
 class NewDeploy(BaseModel):
@@ -73,7 +73,7 @@ class NewDeploy(BaseModel):
         default=None, pattern=NAME, max_length=60, description="Where; production when absent, or the key's."
     )
     time: Time | None = Field(default=None, description="When, RFC 3339 with an offset; now when absent.")
-    canary: bool = Field(default=False, description="Beside the release that is live, not in its place.")
+    canary: bool = Field(default=False, strict=True, description="Beside the release that is live, not in its place.")
 
 
 class NewFile(BaseModel):
@@ -155,7 +155,10 @@ _COMMIT_SCHEMA = {
 _COMMITS_SCHEMA = {
     "type": "object",
     "properties": {
-        "revision": {"type": "string", "description": "The commit that the release was made of."},
+        "revision": {
+            "anyOf": [{"type": "string", "pattern": "^[0-9a-f]{7,64}$"}, {"type": "null"}],
+            "description": "The commit that the release was made of.",
+        },
         "commits": {"type": "array", "items": _COMMIT_SCHEMA},
     },
     "required": ["commits"],

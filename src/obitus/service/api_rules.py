@@ -94,7 +94,7 @@ def add(service: TheService, person: SignedIn, order: RuleOrder) -> answers.Reda
     return answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
-@router.delete("/{rule}", summary="End a rule", responses=described("not-found"))
+@router.delete("/{rule:int}", summary="End a rule", responses=described("not-found"))
 def end(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
     """Hide no more what the rule named. What it hid stays hidden: it was never kept."""
     now_ms = service.now_ms()

@@ -94,6 +94,7 @@ def make_app(service: Service) -> FastAPI:
         redoc_url=None,
         openapi_url="/api/openapi.json",
         separate_input_output_schemas=False,
+        responses=described("bad-request"),
     )
     app.state.service = service
     for part in (

@@ -11,6 +11,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
+from starlette.routing import Match, Route
 
 from obitus.store import errors as store_errors
 
@@ -150,6 +151,15 @@ def add_handlers(app: FastAPI) -> None:
         slug = {404: "not-found", 405: "not-allowed-here"}.get(error.status_code, "bad-request")
         answer = Problem(slug, f"{request.method} {request.url.path}: {error.detail}.").response()
         answer.headers.update(error.headers or {})
+        if error.status_code == 405:
+            # The framework names the methods of the first route of that path alone.
+            allowed = {
+                method
+                for route in app.routes
+                if isinstance(route, Route) and route.matches({**request.scope, "method": ""})[0] is not Match.NONE
+                for method in route.methods or ()
+            }
+            answer.headers["Allow"] = ", ".join(sorted(allowed))
         return answer
 
 

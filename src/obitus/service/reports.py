@@ -75,10 +75,10 @@ async def reports(
     The answer comes after everything counted as `taken` is on disk. Good lines of a bad batch are kept; each line has
     its verdict. Sending the same id again is harmless.
     """
+    key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
     content_type = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     if content_type not in _CONTENT_TYPES:
-        raise Problem("content-not-spoken", f"{content_type!r} is not spoken here. Send application/x-ndjson.")
-    key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
+        raise Problem("content-not-spoken", f"{content_type[:60]!r} is not spoken here. Send application/x-ndjson.")
     async with service.gate.entered(key["id"]) as held:
         _check_format(service, key, obitus_format)
         body = await read_body(request, service.settings.limits, held)

@@ -124,9 +124,9 @@ async def traces(
 async def _export(request: Request, service: Service, signal: Signal) -> Response:
     media = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     try:
+        key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
         if media not in (_PROTOBUF, "application/json"):
             raise Problem("content-not-spoken", f"{media!r} is not spoken here. Send {_PROTOBUF} or application/json.")
-        key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
         async with service.gate.entered(key["id"]) as held:
             body = await read_whole(request, service.limits_of_telemetry, held)
             async with held.lane:
