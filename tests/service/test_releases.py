@@ -434,3 +434,18 @@ def test_a_tally_that_grows(running: Running) -> None:
         assert running.service.reader.one(count)["n"] == 12 + 7, count
     row = running.service.reader.one("SELECT MIN(seq) AS seq FROM reports WHERE kind = 'tally'")
     assert json.loads(running.service.evidence.read(row["seq"]))["runs"] == 12
+
+
+def test_releases_without_end(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Beyond the bound a report is taken all the same, its release is not told apart, and that is said."""
+    monkeypatch.setattr("obitus.store.releases.MOST_RELEASES", 20)
+    key = running.add_app(may_deploy=True)
+    answers = [running.send(key, failure(release=f"build-{n}")).json()["lines"][0] for n in range(40)]
+    assert all(line["verdict"] == "taken" for line in answers)
+    assert "notes" not in answers[0] and "not told apart" in answers[-1]["notes"][0]
+    assert len(running.get("/api/apps/sailings")["releases"]) <= 20
+    assert "not told apart" in running.get("/api/apps/sailings")["last_notice"]["reason"]
+    for path, body in (("/api/deploys", {"release": "9.9.9", "app": "sailings"}), ("/api/apps/sailings/releases", {"release": "9.9.9"})):  # fmt: skip
+        answer = running.ask("POST", path, body)
+        assert (answer.status, answer.json()["slug"]) in ((409, "too-many"), (422, "bad-field")), answer.data
+    assert running.send(key, failure(release="build-1")).json()["lines"][0].get("notes") is None

@@ -8601,6 +8601,16 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description `too-many`: There are as many of these as there may be */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `bad-field`: A field of the request is not right */
             422: {
                 headers: {
@@ -8737,6 +8747,16 @@ export interface operations {
             };
             /** @description `not-found`: There is no such thing */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-many`: There are as many of these as there may be */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9082,6 +9102,16 @@ export interface operations {
             };
             /** @description `not-found`: There is no such thing */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-many`: There are as many of these as there may be */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

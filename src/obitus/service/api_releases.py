@@ -198,7 +198,10 @@ def release(
 
 
 @router.post(
-    "/apps/{name}/releases", summary="Make a release known", status_code=201, responses=described("foreign-origin")
+    "/apps/{name}/releases",
+    summary="Make a release known",
+    status_code=201,
+    responses=described("foreign-origin", "too-many"),
 )
 def add_release(
     service: TheService, person: SignedIn, name: AppName, order: NewRelease
@@ -235,7 +238,7 @@ def correct(
     "/apps/{name}/commits/{release:path}",
     summary="Tell the commits of a release",
     status_code=201,
-    responses=described("foreign-origin", "body-too-large", "inflates-too-large", "bad-request"),
+    responses=described("foreign-origin", "body-too-large", "inflates-too-large", "bad-request", "too-many"),
     openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": _COMMITS_SCHEMA}}}},
 )
 async def add_commits(
@@ -303,7 +306,9 @@ def who_deploys(request: Request, service: TheService) -> tuple[str, str | None,
     "/deploys",
     summary="Tell that a release arrived",
     status_code=201,
-    responses=described("no-key", "unknown-key", "revoked-key", "foreign-origin", "not-this-key", "deploy-ahead"),
+    responses=described(
+        "no-key", "unknown-key", "revoked-key", "foreign-origin", "not-this-key", "deploy-ahead", "too-many"
+    ),
 )
 def add_deploy(
     service: TheService,

@@ -22,11 +22,13 @@ from obitus.service.wiring import Service
 from obitus.store.database import Row
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
+from obitus.store.releases import MOST_RELEASES
 
 _log = logging.getLogger("obitus.service")
 
 router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
+BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this one is not told apart. Name releases, not builds or commits."
 MOST_AT_ONCE = 25
 """Reports of one batch that are written together."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
@@ -153,7 +155,7 @@ async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender
                     verdict="already-there" if result.already_there else "taken",
                     id=outcome.id,
                     issue=result.issue_id,
-                    notes=outcome.notes or None,
+                    notes=[*outcome.notes, BEYOND] if result.beyond else outcome.notes or None,
                 )
             )
         else:
@@ -214,6 +216,8 @@ async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> li
         },
         [done.issue_id for done in taken if done.new_issue and done.issue_id is not None],
     )
+    if any(one.beyond for one in taken):
+        service.notice(sender.app, "too-many-releases", BEYOND)
     _tell(service, sender, taken)
     return list(taken)
 

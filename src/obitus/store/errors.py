@@ -12,6 +12,7 @@ StoreError
 ├── StoreTooNew       the file was written by a later version of Obitus
 ├── StoreBroken       SQLite refused what was to be written, for itself
 ├── QueryTooLong      a reading took longer than its time limit
+├── TooMany           there are as many of these as there may be
 ├── NotThere          the record asked for does not exist
 └── AlreadyThere      a record of that name exists
 """
@@ -89,6 +90,12 @@ class QueryTooLong(StoreError):
     """Raised when a reading exceeds its time limit; the caller should narrow the window."""
 
     slug = "query-too-long"
+
+
+class TooMany(StoreError):
+    """Raised when there are as many of something as there may be."""
+
+    slug = "too-many"
 
 
 class NotThere(StoreError):

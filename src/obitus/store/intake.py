@@ -138,6 +138,8 @@ class Taken:
     issue_id: int | None = None
     new_issue: bool = False
     regressed: bool = False
+    beyond: bool = False
+    """Whether its release is not told apart, since the app has too many."""
 
 
 def take(connection: sqlite3.Connection, reports: Sequence[Prepared]) -> list[Taken]:
@@ -166,7 +168,7 @@ def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
     if row is None:
         return Taken(already_there=not _has_grown(connection, report))
     seq = row[0]
-    if report.release:
+    if report.release and not release.beyond:
         if release.new:
             releases.bind_next(connection, report.app_id, report.release, report.received_ms)
         releases.infer_deploy(connection, report.app_id, release_id, report.environment, report.time_ms)
@@ -176,8 +178,9 @@ def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
         if report.tally.grows:
             connection.execute(_GROWS, (seq, report.tally.runs))
     if report.failure is not None:
-        return _add_failure(connection, report, report.failure, seq, release_id)
-    return Taken(already_there=False)
+        taken = _add_failure(connection, report, report.failure, seq, release_id)
+        return replace(taken, beyond=release.beyond)
+    return Taken(already_there=False, beyond=release.beyond)
 
 
 def _has_grown(connection: sqlite3.Connection, report: Prepared) -> bool:

@@ -3,7 +3,8 @@
 -- Times that lie outside of 1970 to 2099 were taken once, and could not be shown again.
 UPDATE deploys SET time_ms = COALESCE((SELECT first_ms FROM releases WHERE releases.id = deploys.release_id), 0)
 WHERE time_ms < 0 OR time_ms >= 4102444800000;
-UPDATE releases SET first_ms = 0 WHERE first_ms < 0 OR first_ms >= 4102444800000;
+-- The last millisecond of the year 9999 stands for a release that was announced and has not come yet.
+UPDATE releases SET first_ms = 0 WHERE first_ms < 0 OR (first_ms >= 4102444800000 AND first_ms <> 253402300799999);
 UPDATE deploys SET time_ms = 0 WHERE time_ms < 0 OR time_ms >= 4102444800000;
 UPDATE commits SET time_ms = MAX(0, MIN(time_ms, 4102444799999)) WHERE time_ms < 0 OR time_ms >= 4102444800000;
 

@@ -12,9 +12,11 @@ from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import next_came
 from obitus.core.releases import Known, Order, compare
 from obitus.store.database import Reader, Row
-from obitus.store.errors import AlreadyThere, NotThere
+from obitus.store.errors import AlreadyThere, NotThere, TooMany
 from obitus.store.issues import note, settling_of
 
+MOST_RELEASES: Final = 3000
+"""Releases of one app that are told apart."""
 NOT_COME_MS: Final = 253_402_300_799_999
 """Stands for when a release first came that was only announced: the last millisecond of the year 9999."""
 DEPLOY_TOLD_LATE_MS: Final = HOUR_MS
@@ -23,6 +25,7 @@ DEPLOY_TOLD_LATE_MS: Final = HOUR_MS
 _FIND = "SELECT id, first_ms FROM releases WHERE app_id = ? AND version = ?"
 _FIND_SPELLED = """
 SELECT r.id, r.version, r.first_ms FROM release_spellings s JOIN releases r ON r.id = s.release_id WHERE s.app_id = ? AND s.spelling = ?"""
+_HOW_MANY = "SELECT COUNT(*) FROM releases WHERE app_id = ?"
 _ADD = "INSERT INTO releases (app_id, version, first_ms) VALUES (?, ?, ?) RETURNING id"
 _EARLIER = "UPDATE releases SET first_ms = ? WHERE id = ?"
 _DEPLOYS_OF = (
@@ -74,15 +77,22 @@ _RENAMED_IN_ISSUES = "UPDATE issues SET settled_in = :new WHERE app_id = :app_id
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A release of an app; ``new`` when it has just come, by this report or deploy."""
+    """A release of an app; ``new`` when it has just come, by this report or deploy.
+
+    ``beyond`` when the app has as many as it may have: then it stands for reports that name none.
+    """
 
     id: int
     new: bool
+    beyond: bool = False
 
 
 def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int) -> Found:
     """Find or make the release that something reported at ``time_ms``; it first came then, when no earlier report says otherwise."""
     row = _find(connection, app_id, version)
+    if row is None and version and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
+        # Whoever names a release for each build, or makes names up, must not make every page slow.
+        return Found(come(connection, app_id, "", time_ms).id, new=False, beyond=True)
     if row is None:
         return Found(int(connection.execute(_ADD, (app_id, version, time_ms)).fetchone()[0]), new=True)
     if time_ms < row["first_ms"]:
@@ -93,7 +103,13 @@ def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int
 def announce(connection: sqlite3.Connection, app_id: int, version: str) -> int:
     """Make a release known that has not come yet, and return its id; one that is known stays as it is."""
     row = _find(connection, app_id, version)
+    if row is None and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
+        raise _too_many()
     return int(row["id"] if row else connection.execute(_ADD, (app_id, version, NOT_COME_MS)).fetchone()[0])
+
+
+def _too_many() -> TooMany:
+    return TooMany(f"the app has {MOST_RELEASES:,} releases already; name releases, not builds or commits")
 
 
 def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, environment: str, time_ms: int) -> None:
@@ -122,6 +138,8 @@ def deploy(
     A deploy that was inferred from the first report gives way to the one that is told.
     """
     found = come(connection, app_id, version, time_ms)
+    if found.beyond:
+        raise _too_many()
     if connection.execute(_SAME_DEPLOY, (found.id, environment, time_ms)).fetchone() is not None:
         return
     connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_TOLD_LATE_MS))
