@@ -7,12 +7,13 @@ costs more than in proportion to what came in. Whatever a sender does, memory st
 from __future__ import annotations
 
 import asyncio
+import time
 import zlib
 from collections import Counter
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
-from typing import Final, Protocol
+from typing import Any, Final, Protocol, TypeVar
 
 import zstandard
 from fastapi import Request
@@ -23,6 +24,15 @@ from obitus.service.settings import MIB, Limits
 
 PEOPLE: Final = 0
 """Stands at the gate for everybody who is signed in, as a key's number stands for its senders."""
+
+MOST_KEYS: Final = 10_000
+OTHERS_S: Final = 3.0
+"""Who sent so lately counts as one who sends too."""
+SECONDS_OF_A_BYTE: Final = 5e-9
+SECONDS_OF_A_WRITE: Final = 0.001
+"""About what taking in a byte, and writing a report, costs."""
+
+Result = TypeVar("Result")
 
 _STEP_BYTES: Final = 64 * 1024
 _ZSTD_STEP_BYTES: Final = 64
@@ -45,6 +55,8 @@ class Gate:
         self._requests: Counter[int] = Counter()
         self._bytes: Counter[int] = Counter()
         self._lanes: dict[int, asyncio.Semaphore] = {}
+        self._spent: dict[int, tuple[float, float]] = {}
+        """By key: seconds of work that are not paid back yet, and when that was reckoned."""
 
     @property
     def requests(self) -> int:
@@ -62,6 +74,11 @@ class Gate:
         limits = self._limits
         if self._requests[key] >= limits.in_flight_requests_of_a_key or self.requests >= limits.in_flight_requests:
             raise _too_busy("senders")
+        owed_s = self._owed(key, 0.0)
+        if owed_s > limits.burst_seconds and self._others_send(key):
+            wait_s = min(30, 1 + int((owed_s - limits.burst_seconds) / limits.share_of_a_key))
+            said = f"This key has had more than its share of work, and others send too. Send again in {wait_s} s."
+            raise Problem("too-busy", said, retry_after_s=wait_s)
         self._requests[key] += 1
         held = Pass(self, key)
         try:
@@ -81,6 +98,25 @@ class Gate:
             raise _too_busy("bytes")
         self._bytes[held.key] = of_key
         held.bytes += count
+
+    def spend(self, key: int, seconds: float) -> None:
+        """Count work that was done for a key."""
+        self._owed(key, seconds)
+
+    def _owed(self, key: int, more_s: float) -> float:
+        """Return how much work of a key is not paid back, with what was done just now."""
+        now_s = time.monotonic()
+        owed_s, then_s = self._spent.get(key, (0.0, now_s))
+        owed_s = max(0.0, owed_s - (now_s - then_s) * self._limits.share_of_a_key) + more_s
+        self._spent.pop(key, None)
+        self._spent[key] = (owed_s, now_s)
+        if len(self._spent) > MOST_KEYS:
+            del self._spent[next(iter(self._spent))]
+        return owed_s
+
+    def _others_send(self, key: int) -> bool:
+        since_s = time.monotonic() - OTHERS_S
+        return any(other != key and then_s > since_s for other, (_, then_s) in self._spent.items())
 
     def lane(self, key: int) -> asyncio.Semaphore:
         """Return what lets so much work of one key be done at the same time."""
@@ -102,6 +138,21 @@ class Pass:
     def lane(self) -> asyncio.Semaphore:
         """What to hold while a worker thread works for this request."""
         return self._gate.lane(self.key)
+
+    async def work(self, act: Callable[..., Result], *given: Any) -> Result:
+        """Do something on a worker thread, and count the processor's time that it takes."""
+
+        def timed() -> tuple[Result, float]:
+            began_s = time.thread_time()
+            return act(*given), time.thread_time() - began_s
+
+        result, took_s = await asyncio.to_thread(timed)
+        self._gate.spend(self.key, took_s)
+        return result
+
+    def spend(self, seconds: float) -> None:
+        """Count work that was done elsewhere for this request."""
+        self._gate.spend(self.key, seconds)
 
 
 class _Inflater(Protocol):
@@ -215,7 +266,7 @@ async def read_body(request: Request, limits: Limits, held: Pass) -> Body:
     raw, problem = await _gather(request, limits, held)
     body = Body()
     async with held.lane:
-        await asyncio.to_thread(_split, raw, request.headers.get("content-encoding", ""), limits, body)
+        await held.work(_split, raw, request.headers.get("content-encoding", ""), limits, body)
     # What cut the sending short explains why the compressed form stops, too.
     body.problem = problem or body.problem
     held.add(sum(len(line) for _, line in body.lines))
@@ -228,7 +279,7 @@ async def read_whole(request: Request, limits: Limits, held: Pass) -> bytes:
     if problem is not None:
         raise problem
     async with held.lane:
-        whole = await asyncio.to_thread(_inflated, raw, request.headers.get("content-encoding", ""), limits)
+        whole = await held.work(_inflated, raw, request.headers.get("content-encoding", ""), limits)
     held.add(len(whole))
     return whole
 
@@ -247,6 +298,7 @@ async def _gather(request: Request, limits: Limits, held: Pass) -> tuple[bytes, 
             if received > limits.body_bytes:
                 raise Problem("body-too-large", most)
             held.add(len(chunk))
+            held.spend(len(chunk) * SECONDS_OF_A_BYTE)
             pieces.append(chunk)
     except Problem as problem:
         return b"".join(pieces), problem

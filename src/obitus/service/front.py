@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import asyncio
 import re
+import time
+from collections import OrderedDict
 from collections.abc import Callable
 from typing import Any, Final
 
@@ -18,6 +20,9 @@ from obitus.service.settings import Limits
 _LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/commits/.{1,1000}")
 """Routes that bound their bodies by themselves: what they take is large, and compressed."""
 SIGN_IN: Final = "/api/sign-in"
+MOST_ADDRESSES: Final = 10_000
+WAIT_S: Final = 1.0
+_TURNED_AWAY: Final = frozenset({400, 401, 403, 404, 405, 408, 413, 415, 421, 429})
 OPEN: Final = frozenset({SIGN_IN, "/api/openapi.json"})
 Who = Callable[[Scope], Any]
 
@@ -27,13 +32,14 @@ class Front:
 
     def __init__(self, app: ASGIApp, limits: Limits, who: Who) -> None:
         self._app, self._limits, self._who = app, limits, who
+        self._patience = Patience(limits)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer a request; whatever goes wrong leaves as a problem."""
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        request = _Request(scope, receive, send, self._limits)
+        request = _Request(scope, receive, send, self._limits, self._patience)
         try:
             request.check_announced()
             path = scope["path"]
@@ -48,11 +54,38 @@ class Front:
                 await request.answer(fault(scope["method"], scope["path"], error))
 
 
+class Patience:
+    """Lets those wait who are turned away again and again from one address: what they get is little, and comes late."""
+
+    def __init__(self, limits: Limits) -> None:
+        self._limits = limits
+        self._turned_away: OrderedDict[str, tuple[float, float]] = OrderedDict()
+        self._waiting = 0
+
+    async def wait(self, scope: Scope) -> None:
+        """Wait before the answer where the address has had more refusals than it should; never for many at once."""
+        client = scope.get("client")
+        address, now_s = (str(client[0]) if client else ""), time.monotonic()
+        count, then_s = self._turned_away.pop(address, (0.0, now_s))
+        count = max(0.0, count - (now_s - then_s) * self._limits.refusals_a_second) + 1
+        self._turned_away[address] = (count, now_s)
+        while len(self._turned_away) > MOST_ADDRESSES:
+            self._turned_away.popitem(last=False)
+        if count <= self._limits.refusals_at_once or self._waiting >= self._limits.connections // 4:
+            return
+        self._waiting += 1
+        try:
+            await asyncio.sleep(WAIT_S)
+        finally:
+            self._waiting -= 1
+
+
 class _Request:
     """One request on its way in, and its answer on the way out."""
 
-    def __init__(self, scope: Scope, receive: Receive, send: Send, limits: Limits) -> None:
+    def __init__(self, scope: Scope, receive: Receive, send: Send, limits: Limits, patience: Patience) -> None:
         self._scope, self._receive, self._send, self._limits = scope, receive, send, limits
+        self._patience = patience
         path = scope["path"]
         self._bounds_itself = _LONG_BODIES.fullmatch(path) is not None
         self._most = limits.sign_in_bytes if path == SIGN_IN else limits.form_bytes
@@ -103,6 +136,8 @@ class _Request:
             return
         if message["type"] == "http.response.start":
             self._started = True
+            if message["status"] in _TURNED_AWAY:
+                await self._patience.wait(self._scope)
             if not self._whole and self._has_body:
                 message = {**message, "headers": [*message.get("headers", ()), (b"connection", b"close")]}
         await self._send(message)
@@ -117,6 +152,8 @@ class _Request:
             raise problem
         self._answered = True
         response = problem.response()
+        if response.status_code in _TURNED_AWAY:
+            await self._patience.wait(self._scope)
         if not self._whole and self._has_body:
             response.headers["Connection"] = "close"
         await response(self._scope, self._receive, self._send)

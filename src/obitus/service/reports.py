@@ -15,7 +15,7 @@ from fastapi.security.http import HTTPAuthorizationCredentials
 from obitus.core.clock import clock_skew_ms
 from obitus.service import formats
 from obitus.service.access import TheService, reporting_key, reporting_key_scheme
-from obitus.service.bodies import read_body
+from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, read_body
 from obitus.service.prepare import Ready, Refusal, Sender
 from obitus.service.problems import Problem, as_problem, described
 from obitus.service.wiring import Service
@@ -88,7 +88,7 @@ async def reports(
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             service.notice(key["app"], "clock-off", _clock_said(sender.skew_ms))
         async with held.lane:
-            verdicts = await _take(service, body.lines, sender)
+            verdicts = await _take(service, held, body.lines, sender)
     limit = service.settings.limits.line_bytes
     verdicts += [
         formats.LineVerdict(
@@ -123,11 +123,14 @@ def _sender(key: Row, now_ms: int, sent: str | None) -> Sender:
     return Sender(key["app_id"], key["app"], key["environment"], now_ms, clock_skew_ms(sent, now_ms))
 
 
-async def _take(service: Service, lines: list[tuple[int, bytes]], sender: Sender) -> list[formats.LineVerdict]:
+async def _take(
+    service: Service, held: Pass, lines: list[tuple[int, bytes]], sender: Sender
+) -> list[formats.LineVerdict]:
     """Prepare and write all lines; return a verdict for each."""
     if not lines:
         return []
-    outcomes = await asyncio.to_thread(prepare_all, service, [line for _, line in lines], sender)
+    outcomes = await held.work(prepare_all, service, [line for _, line in lines], sender)
+    held.spend(SECONDS_OF_A_WRITE * len(lines))
     ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
     for one in ready:
         if one.filtered is not None:

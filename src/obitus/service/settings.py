@@ -54,6 +54,10 @@ class Limits:
     """Most time until a request's head is whole; a connection that asks nothing is closed after it."""
     connections: int = 4000
     """Most connections at once, as far as the system has descriptors for them. One address may have three in four."""
+    refusals_a_second: float = 5.0
+    """How many refused requests a second one address is answered at once; beyond it each answer comes a second later."""
+    refusals_at_once: float = 100.0
+    """How many of these may come in one go."""
     in_flight_bytes: int = 96 * MIB
     """Most bytes of all bodies being read at once; beyond it the answer is 429."""
     in_flight_bytes_of_a_key: int = 64 * MIB
@@ -62,6 +66,10 @@ class Limits:
     """Most reporting requests at once; beyond it the answer is 429."""
     in_flight_requests_of_a_key: int = 24
     """Most of these with one key."""
+    share_of_a_key: float = 0.25
+    """How much of a processor one key may keep busy while others send too; beyond it the answer is 429."""
+    burst_seconds: float = 1.0
+    """How many seconds of work one key may have done at once, whoever else sends."""
     at_work_of_a_key: int = 2
     """How many bodies of one key are worked on at the same time; others of it wait."""
     sign_in_attempts: int = 10

@@ -27,7 +27,7 @@ from pydantic import BaseModel, Field
 from obitus.core import telemetry
 from obitus.core.telemetry import Source, Translated
 from obitus.service.access import TheService, reporting_key, reporting_key_scheme
-from obitus.service.bodies import read_whole
+from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, read_whole
 from obitus.service.prepare import Ready, Refusal, Sender, without_surrogates
 from obitus.service.problems import Problem
 from obitus.service.reports import prepare_all, write
@@ -130,8 +130,8 @@ async def _export(request: Request, service: Service, signal: Signal) -> Respons
         async with service.gate.entered(key["id"]) as held:
             body = await read_whole(request, service.limits_of_telemetry, held)
             async with held.lane:
-                translated = await asyncio.to_thread(_read, service, key, signal, media, body)
-                rejected, reasons = await _take(service, key, translated)
+                translated = await held.work(_read, service, key, signal, media, body)
+                rejected, reasons = await _take(service, held, key, translated)
     except Problem as problem:
         return _refused(problem, media)
     answer: dict[str, Any] = {}
@@ -187,7 +187,7 @@ def _ids_in_hex(payload: Any) -> None:
                     waiting.append(value)
 
 
-async def _take(service: Service, key: Row, translated: list[Translated]) -> tuple[int, str]:
+async def _take(service: Service, held: Pass, key: Row, translated: list[Translated]) -> tuple[int, str]:
     """Write everything; return how many records were rejected, and why."""
     rejected: set[int] = set()
     reasons: list[str] = []
@@ -209,7 +209,8 @@ async def _take(service: Service, key: Row, translated: list[Translated]) -> tup
         lines = [
             json.dumps(report, ensure_ascii=False, default=str).encode("utf-8", "replace") for _, report in part.reports
         ]
-        outcomes = await asyncio.to_thread(prepare_all, service, lines, sender)
+        outcomes = await held.work(prepare_all, service, lines, sender)
+        held.spend(SECONDS_OF_A_WRITE * len(lines))
         taken = iter(await write(service, [one for one in outcomes if isinstance(one, Ready)], sender))
         for (number, _), outcome in zip(part.reports, outcomes, strict=True):
             result = next(taken) if isinstance(outcome, Ready) else None
