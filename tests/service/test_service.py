@@ -141,7 +141,7 @@ RUNS = {
 @pytest.mark.parametrize("which", RUNS)
 def test_the_api_holds_against_its_own_description(tmp_path: Path, which: str) -> None:
     """Schemathesis makes requests from the OpenAPI description, right ones and wrong ones; with all its checks none breaks a promise."""
-    many = replace(Limits(), sign_in_attempts=10**6, sign_in_attempts_for_a_name=10**6)
+    many = replace(Limits(), sign_in_attempts=10**6, sign_in_attempts_for_a_name=10**6, refusals_at_once=1e9)
     thread, running = start(tmp_path, limits=many)
     try:
         key = running.add_app()

@@ -1,0 +1,74 @@
+"""A key that has had more than its share, and an address that is turned away again and again, wait; others do not."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from obitus.service.bodies import Gate
+from obitus.service.front import WAIT_S, Patience
+from obitus.service.problems import Problem
+from obitus.service.settings import Limits
+from tests.conftest import failure, start
+
+
+def test_a_key_has_its_share(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Alone a key may have all; while others send, what is beyond its burst is paid back first."""
+    limits = Limits()
+    gate, now = Gate(limits), [100.0]
+    monkeypatch.setattr(time, "monotonic", lambda: now[0])
+
+    async def enter(key: int, work_s: float) -> bool:
+        try:
+            async with gate.entered(key) as held:
+                held.spend(work_s)
+        except Problem as problem:
+            assert problem.slug == "too-busy" and problem.retry_after_s is not None and 1 <= problem.retry_after_s <= 30
+            return False
+        return True
+
+    def entered(key: int, work_s: float) -> bool:
+        return asyncio.run(enter(key, work_s))
+
+    for _ in range(5):
+        assert entered(1, 2.0)
+    assert entered(2, 0.01) and not entered(1, 2.0) and entered(2, 0.01)
+    now[0] += 10 / limits.share_of_a_key
+    assert entered(2, 0.01) and entered(1, 2.0)
+    now[0] += 3.5
+    # Nobody else has sent for a while.
+    assert entered(1, 2.0)
+    assert gate.requests == 0 and gate.bytes == 0
+
+
+def test_who_is_turned_away_again_and_again_waits(tmp_path: Path) -> None:
+    """The answers to many refused requests come late; those that are taken, from the same address, do not."""
+    thread, running = start(tmp_path, limits=replace(Limits(), refusals_at_once=3, refusals_a_second=0.01))
+    try:
+        key = running.add_app()
+        took = []
+        for _ in range(5):
+            started = time.monotonic()
+            assert running.ask("GET", "/api/me", token="otok_guess").status == 401
+            took.append(time.monotonic() - started)
+        assert took[-1] >= WAIT_S * 0.9 and took[0] < took[-1]
+        assert running.send(key, failure()).json()["taken"] == 1
+    finally:
+        running.http.clear()
+        thread.stop()
+
+
+def test_patience_is_bounded() -> None:
+    """However many addresses are turned away, only the latest are remembered."""
+    patience = Patience(Limits())
+
+    async def many() -> None:
+        for n in range(11_000):
+            await patience.wait({"client": (f"10.0.{n // 256}.{n % 256}", 1)})
+
+    asyncio.run(many())
+    assert len(patience._turned_away) == 10_000
