@@ -196,7 +196,7 @@ def deploy(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Tell that a release arrived in an environment. In a pipeline OBITUS_URL and OBITUS_KEY are enough; a rollback is a deploy of the older one."""
+    """Tell that a release arrived in an environment. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough; a rollback is a deploy of the older one."""
     order: dict[str, Any] = {"release": version, "canary": canary}
     key = os.environ.get("OBITUS_KEY")
     if key and token is None and not os.environ.get("OBITUS_TOKEN"):

@@ -29,7 +29,7 @@ _log = logging.getLogger("obitus.service")
 router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
 BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this one is not told apart. Name releases, not builds or commits."
-MOST_AT_ONCE = 25
+MOST_AT_ONCE = 50
 """Reports of one batch that are written together."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
 _REQUEST_BODY = {
