@@ -126,7 +126,12 @@ def app_key(
     """Make another reporting key of an app; print it once."""
     order = {"environment": environment, "makes_apps": makes_apps, "may_deploy": may_deploy}
     answer = api(url, token).post(f"/api/apps/{name}/keys", order)
-    print_json(answer) if as_json else show.new_key(answer)
+    if as_json:
+        print_json(answer)
+    elif may_deploy:
+        show.pipeline_key(answer)
+    else:
+        show.new_key(answer)
 
 
 @app_group.command("list")

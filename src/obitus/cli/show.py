@@ -149,9 +149,28 @@ def apps(answer: dict[str, Any], now_ms: int) -> None:
         table.add_column(name, overflow="fold")
     for app in answer["apps"]:
         latest = ago(_ms(app["last_report"]), now_ms) if app["last_report"] else "none yet"
-        keys = ", ".join(f"{key['environment']} …{key['hint']}" for key in app["keys"] if not key["revoked"])
-        table.add_row(app["name"], latest, Text(safe(", ".join(app["releases"][:4]))), keys or "all revoked")
+        keys = ", ".join(
+            f"{key['environment']} …{key['hint']}{' (may deploy)' if key['may_deploy'] else ''}"
+            for key in app["keys"]
+            if not key["revoked"]
+        )
+        releases = Text(safe(", ".join(app["releases"][:4])))
+        table.add_row(Text(safe(app["name"])), latest, releases, Text(safe(keys or "all revoked")))
     console.print(table)
+
+
+def pipeline_key(answer: dict[str, Any]) -> None:
+    """Print a new key for a pipeline once, with what the pipeline runs."""
+    say(f"Key for deploys of {answer['app']} in {answer['environment']}. It is shown this once; only its hash is kept.")
+    heading("Set in the pipeline")
+    _lines("\n".join(line for line in answer["settings"].split("\n") if "RELEASE" not in line))
+    heading("Run when a release has arrived")
+    _lines("obitus deploy RELEASE")
+    console.print()
+    say(
+        "It may report too. For an app make one without --may-deploy: what an app holds should not tell of deploys.",
+        QUIET,
+    )
 
 
 def new_key(answer: dict[str, Any]) -> None:
