@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import asyncio
 import json
+import socket
 import threading
 from collections.abc import AsyncIterator
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 from obitus.service import live
 from obitus.service.live import MOST_LISTENERS, MOST_UNREAD, Live
+from tests.conftest import start, until
 
 
 async def some(stream: AsyncIterator[str], n: int) -> list[tuple[str, Any]]:
@@ -108,3 +111,34 @@ def test_the_end(unread: int) -> None:
         ]
 
     asyncio.run(go())
+
+
+def test_who_reads_nothing_is_let_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A listener that takes nothing for a while is cut off, and makes room for another one; who reads stays."""
+    monkeypatch.setattr("obitus.service.live.UNREAD_S", 0.5)
+    thread, running = start(tmp_path)
+    head = f"GET /api/live HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer {running.token}\r\n\r\n".encode()
+    port = int(running.url.rpartition(":")[2])
+    deaf = socket.create_connection(("127.0.0.1", port))
+    deaf.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
+    deaf.sendall(head)
+    listening = running.http.request(
+        "GET", running.url + "/api/live", headers={"Authorization": f"Bearer {running.token}"}, preload_content=False
+    )
+    stream = running.service.live
+    try:
+        until(lambda: stream.listeners == 2)
+        message = {"type": "reports", "said": "x" * 50_000}
+
+        def told() -> bool:
+            stream.publish_from_thread(message)
+            return stream.listeners == 1
+
+        reader = threading.Thread(target=lambda: [None for _ in iter(listening.read1, b"")], daemon=True)
+        reader.start()
+        until(told)
+    finally:
+        deaf.close()
+        running.http.clear()
+        thread.stop()
+        listening.release_conn()

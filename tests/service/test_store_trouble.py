@@ -10,6 +10,7 @@ import sqlite3
 import subprocess
 import sys
 import threading
+import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -20,7 +21,8 @@ import urllib3
 
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
-from obitus.store.errors import StoreInUse
+from obitus.store.errors import StoreBroken, StoreInUse
+from obitus.store.intake import take
 from tests.client.programs import free_port, write
 from tests.conftest import Running, failure, start, until
 
@@ -231,3 +233,27 @@ def test_a_clean_stop_leaves_one_file(apart: Apart, tmp_path: Path) -> None:
     connection.close()
     missing = [one for one in taken if one.replace("-", "") not in kept]
     assert not missing, f"{len(missing)} of {len(taken)}"
+
+
+def test_one_that_the_store_refuses_is_refused_for_itself(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The others of its batch go in; it is refused only after it failed alone, again; one that passes then is taken."""
+    key = running.add_app()
+    tries: dict[str, int] = {}
+    bad, unlucky = failure(), failure()
+
+    def picky(connection: sqlite3.Connection, prepared: Any) -> Any:
+        for one in prepared:
+            name = str(uuid.UUID(bytes=one.id))
+            tries[name] = tries.get(name, 0) + 1
+            if name == bad["id"] or (name == unlucky["id"] and tries[name] < 2):
+                raise StoreBroken("records: SQLITE_CONSTRAINT: made up")
+        return take(connection, prepared)
+
+    monkeypatch.setattr("obitus.service.reports.take", picky)
+    lines = running.send(key, failure(), bad, failure(), unlucky, failure()).json()["lines"]
+    assert [line["verdict"] for line in lines] == ["taken", "refused", "taken", "taken", "taken"]
+    assert lines[1]["slug"] == "store-broken" and tries[bad["id"]] == 3
+    alone = running.send(key, bad)
+    assert alone.status == 422 and alone.json()["lines"][0]["slug"] == "store-broken"
+    monkeypatch.undo()
+    assert running.send(key, bad).json()["taken"] == 1

@@ -31,6 +31,11 @@ class Live:
         self._loop = loop
 
     @property
+    def listeners(self) -> int:
+        """How many listen."""
+        return len(self._listeners)
+
+    @property
     def full(self) -> bool:
         """Whether no more listeners are let in."""
         return len(self._listeners) >= MOST_LISTENERS
