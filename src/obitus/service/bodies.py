@@ -7,6 +7,7 @@ costs more than in proportion to what came in. Whatever a sender does, memory st
 from __future__ import annotations
 
 import asyncio
+import threading
 import time
 import zlib
 from collections import Counter
@@ -28,6 +29,10 @@ PEOPLE: Final = 0
 MOST_KEYS: Final = 10_000
 OTHERS_S: Final = 3.0
 """Who sent so lately counts as one who sends too."""
+HEAVY: Final = 0.1
+"""From which part of its burst on a key lets others go first."""
+SHORTEST_WORK_S: Final = 0.002
+LONGEST_REST_S: Final = 0.1
 SECONDS_OF_A_BYTE: Final = 5e-9
 SECONDS_OF_A_WRITE: Final = 0.001
 """About what taking in a byte, and writing a report, costs."""
@@ -57,6 +62,7 @@ class Gate:
         self._lanes: dict[int, asyncio.Semaphore] = {}
         self._spent: dict[int, tuple[float, float]] = {}
         """By key: seconds of work that are not paid back yet, and when that was reckoned."""
+        self._reckoning = threading.Lock()
 
     @property
     def requests(self) -> int:
@@ -108,15 +114,21 @@ class Gate:
         now_s = time.monotonic()
         owed_s, then_s = self._spent.get(key, (0.0, now_s))
         owed_s = max(0.0, owed_s - (now_s - then_s) * self._limits.share_of_a_key) + more_s
-        self._spent.pop(key, None)
-        self._spent[key] = (owed_s, now_s)
-        if len(self._spent) > MOST_KEYS:
-            del self._spent[next(iter(self._spent))]
+        with self._reckoning:
+            self._spent.pop(key, None)
+            self._spent[key] = (owed_s, now_s)
+            if len(self._spent) > MOST_KEYS:
+                del self._spent[next(iter(self._spent))]
         return owed_s
+
+    def is_heavy(self, key: int) -> bool:
+        """Whether a key has had much of the work lately, and others send too."""
+        owed_s, _ = self._spent.get(key, (0.0, 0.0))
+        return owed_s > self._limits.burst_seconds * HEAVY and self._others_send(key)
 
     def _others_send(self, key: int) -> bool:
         since_s = time.monotonic() - OTHERS_S
-        return any(other != key and then_s > since_s for other, (_, then_s) in self._spent.items())
+        return any(other != key and then_s > since_s for other, (_, then_s) in list(self._spent.items()))
 
     def lane(self, key: int) -> asyncio.Semaphore:
         """Return what lets so much work of one key be done at the same time."""
@@ -142,17 +154,57 @@ class Pass:
     async def work(self, act: Callable[..., Result], *given: Any) -> Result:
         """Do something on a worker thread, and count the processor's time that it takes."""
 
-        def timed() -> tuple[Result, float]:
-            began_s = time.thread_time()
-            return act(*given), time.thread_time() - began_s
+        def paced() -> Result:
+            pace = _local.pace = _Pace(self._gate, self.key)
+            try:
+                return act(*given)
+            finally:
+                _local.pace = None
+                pace.count()
 
-        result, took_s = await asyncio.to_thread(timed)
-        self._gate.spend(self.key, took_s)
-        return result
+        return await asyncio.to_thread(paced)
+
+    @property
+    def is_heavy(self) -> bool:
+        """Whether this key has had much of the work lately, and others send too."""
+        return self._gate.is_heavy(self.key)
 
     def spend(self, seconds: float) -> None:
         """Count work that was done elsewhere for this request."""
         self._gate.spend(self.key, seconds)
+
+
+class _Pace:
+    """The work of one request on a worker thread."""
+
+    def __init__(self, gate: Gate, key: int) -> None:
+        self._gate, self._key = gate, key
+        self._counted_s = time.thread_time()
+
+    def count(self) -> float:
+        """Count what was done since the last time, and return it."""
+        now_s = time.thread_time()
+        done_s, self._counted_s = now_s - self._counted_s, now_s
+        self._gate.spend(self._key, done_s)
+        return done_s
+
+    def step(self) -> None:
+        """Between two steps: where others wait, rest for three times as long as this worked."""
+        if time.thread_time() - self._counted_s < SHORTEST_WORK_S:
+            return
+        done_s = self.count()
+        if self._gate.is_heavy(self._key):
+            time.sleep(min(LONGEST_REST_S, 3 * done_s))
+
+
+_local = threading.local()
+
+
+def breathe() -> None:
+    """Call this between the steps of work for a sender: one that sends much lets the others go first."""
+    pace: _Pace | None = getattr(_local, "pace", None)
+    if pace is not None:
+        pace.step()
 
 
 class _Inflater(Protocol):
@@ -338,6 +390,7 @@ def _steps(raw: bytes, encoding: str, limits: Limits) -> Iterator[bytes]:
                     f"{limits.inflated_bytes:,} at most). Send smaller batches.",
                 )
             yield piece
+            breathe()
     except (zlib.error, zstandard.ZstdError) as error:
         raise Problem("encoding-broken", f"The body is not the {encoding} it says it is: {error}.") from None
 

@@ -15,7 +15,7 @@ from fastapi.security.http import HTTPAuthorizationCredentials
 from obitus.core.clock import clock_skew_ms
 from obitus.service import formats
 from obitus.service.access import TheService, reporting_key, reporting_key_scheme
-from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, read_body
+from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, breathe, read_body
 from obitus.service.prepare import Ready, Refusal, Sender
 from obitus.service.problems import Problem, as_problem, described
 from obitus.service.wiring import Service
@@ -30,7 +30,8 @@ router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
 BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this one is not told apart. Name releases, not builds or commits."
 MOST_AT_ONCE = 50
-"""Reports of one batch that are written together."""
+FEW_AT_ONCE = 5
+"""Reports of one batch that are written together; and where others wait."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
 _REQUEST_BODY = {
     "requestBody": {
@@ -135,7 +136,7 @@ async def _take(
     for one in ready:
         if one.filtered is not None:
             service.notice(sender.app, "filtered", one.filtered)
-    taken = iter(await write(service, ready, sender))
+    taken = iter(await write(service, held, ready, sender))
     verdicts = []
     for (number, _), outcome in zip(lines, outcomes, strict=True):
         if isinstance(outcome, Refusal):
@@ -174,6 +175,7 @@ def prepare_all(service: Service, lines: list[bytes], sender: Sender) -> list[Re
     """Prepare each line; one that breaks us is refused alone."""
     outcomes: list[Ready | Refusal] = []
     for line in lines:
+        breathe()
         try:
             outcomes.append(service.preparer.prepare(line, sender))
         except Exception:
@@ -183,14 +185,15 @@ def prepare_all(service: Service, lines: list[bytes], sender: Sender) -> list[Re
     return outcomes
 
 
-async def write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
+async def write(service: Service, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     """Write prepared reports and tell the live stream; return what became of each.
 
-    A large batch goes in parts: what others send meanwhile is written in between.
+    A large batch goes in parts, small ones where others wait: what they send meanwhile is written in between.
     """
     results: list[Taken | StoreError] = []
-    for start in range(0, len(ready), MOST_AT_ONCE):
-        results += await _write(service, ready[start : start + MOST_AT_ONCE], sender)
+    while len(results) < len(ready):
+        most = FEW_AT_ONCE if held.is_heavy else MOST_AT_ONCE
+        results += await _write(service, ready[len(results) : len(results) + most], sender)
     return results
 
 

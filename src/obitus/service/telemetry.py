@@ -211,7 +211,7 @@ async def _take(service: Service, held: Pass, key: Row, translated: list[Transla
         ]
         outcomes = await held.work(prepare_all, service, lines, sender)
         held.spend(SECONDS_OF_A_WRITE * len(lines))
-        taken = iter(await write(service, [one for one in outcomes if isinstance(one, Ready)], sender))
+        taken = iter(await write(service, held, [one for one in outcomes if isinstance(one, Ready)], sender))
         for (number, _), outcome in zip(part.reports, outcomes, strict=True):
             result = next(taken) if isinstance(outcome, Ready) else None
             trouble = (
