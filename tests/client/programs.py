@@ -105,6 +105,8 @@ class Server:
         for _ in range(300):
             try:
                 self.http.request("GET", self.url + "/up")
+                # A server that closes without saying so may do it while the next request is on its way.
+                self.http.clear()
                 return
             except urllib3.exceptions.HTTPError:
                 if self.process.poll() is not None:
