@@ -32,6 +32,7 @@ import zstandard
 
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
+from obitus.service.wire import message
 from obitus.service.wiring import Service
 
 MIB = 1024 * 1024
@@ -173,9 +174,7 @@ def others(target: Target) -> dict[str, Callable[[], object]]:
     frames = zstandard.compress(b"") * 1_000_000
     members = gzip.compress(b"") * 500_000
     zeros = gzip.compress(bytes(200 * MIB))
-    empty = gzip.compress(
-        b"\x0a" + _length(1_000_003 * 2 + 4) + b"\x12" + _length(1_000_000 * 2) + b"\x12\x00" * 1_000_000
-    )
+    empty = gzip.compress(message(1, message(2, b"\x12\x00" * 1_000_000)))
     texts = ["eyJ-" * 2000, "pwd" * 2600, "pwd=" * 2000, "[parameters: " * 600, "\n\tat a.b(C.java:1)\n" * 400, "set-cookie: " * 600, "key=" * 2000, "(" * 8000]  # fmt: skip
     heavy = b"\n".join(json.dumps(report(text)[1]).encode() for text in texts * 20)
     head = b"POST /reports HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer " + target.greedy.encode()
@@ -196,14 +195,6 @@ def others(target: Target) -> dict[str, Callable[[], object]]:
         "listeners that read nothing": lambda: hold(port, b"GET /api/live HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer " + target.token.encode() + b"\r\n\r\n", 150),
         "made-up requests": lambda: [ask(url, random.choice(["GET", "POST", "PUT", "DELETE"]), _path(), {}, os.urandom(50)) for _ in range(50)],
     }  # fmt: skip
-
-
-def _length(number: int) -> bytes:
-    out = bytearray()
-    while number > 0x7F:
-        out.append(number & 0x7F | 0x80)
-        number >>= 7
-    return bytes([*out, number])
 
 
 def _path() -> str:

@@ -86,6 +86,13 @@ def install(page: Page, shop: Path) -> None:
     assert str(shop.parent) in subprocess.run(where, capture_output=True, text=True).stdout
 
 
+def follow(kind: str, running: Running, shop: Path) -> Page:
+    """Add an app as the Set-up page does, and install what its guide says; return the guide."""
+    page = Page.of(kind, running, running.add_app())
+    install(page, shop)
+    return page
+
+
 def taken(running: Running, count: int = 1) -> list[dict[str, Any]]:
     """Wait for failures of the app, and return them."""
     ends = time.monotonic() + 40
@@ -153,9 +160,7 @@ WSGI = """
 @pytest.mark.timeout(180)
 @pytest.mark.parametrize("more", [False, True], ids=["as it stands", "with all that may be set"])
 def test_fastapi(running: Running, shop: Path, tmp_path: Path, more: bool) -> None:
-    key = running.add_app()
-    page = Page.of("fastapi", running, key)
-    install(page, shop)
+    page = follow("fastapi", running, shop)
     block = page.block("Where the app is made")
     if more:
         block = f"app = FastAPI()\n{page.block('What you may set')}"
@@ -167,9 +172,7 @@ def test_fastapi(running: Running, shop: Path, tmp_path: Path, more: bool) -> No
 
 @pytest.mark.timeout(180)
 def test_flask(running: Running, shop: Path, tmp_path: Path) -> None:
-    key = running.add_app()
-    page = Page.of("flask", running, key)
-    install(page, shop)
+    page = follow("flask", running, shop)
     program = copied(WSGI, first=page.block("First lines"), instead=page.block("Where the app is made"))
     write(tmp_path, program, "harbour.py")
     environment = page.environment(tmp_path)
@@ -180,9 +183,7 @@ def test_flask(running: Running, shop: Path, tmp_path: Path) -> None:
 @pytest.mark.timeout(240)
 def test_django(running: Running, shop: Path, tmp_path: Path) -> None:
     """A project as its own command makes it, under three servers."""
-    key = running.add_app()
-    page = Page.of("django", running, key)
-    install(page, shop)
+    page = follow("django", running, shop)
     subprocess.run([shop / "python", "-m", "django", "startproject", "harbour", str(tmp_path)], check=True)
     first = page.block("First lines")
     (tmp_path / "manage.py").write_text(first + (tmp_path / "manage.py").read_text())
@@ -214,9 +215,7 @@ def test_django(running: Running, shop: Path, tmp_path: Path) -> None:
 
 @pytest.mark.timeout(180)
 def test_celery(running: Running, shop: Path, tmp_path: Path) -> None:
-    key = running.add_app()
-    page = Page.of("celery", running, key)
-    install(page, shop)
+    page = follow("celery", running, shop)
     for name in ("queue", "control"):
         (tmp_path / name).mkdir()
     program = """
@@ -247,9 +246,7 @@ def test_celery(running: Running, shop: Path, tmp_path: Path) -> None:
 
 @pytest.mark.timeout(120)
 def test_script(running: Running, shop: Path, tmp_path: Path) -> None:
-    key = running.add_app()
-    page = Page.of("script", running, key)
-    install(page, shop)
+    page = follow("script", running, shop)
     around = page.block("Around each unit of work")
     program = page.block("First lines") + around.replace("...", "berths = {}[7]")
     write(tmp_path, program, "nightly.py")
@@ -263,9 +260,7 @@ def test_script(running: Running, shop: Path, tmp_path: Path) -> None:
 
 @pytest.mark.timeout(120)
 def test_command(running: Running, shop: Path, tmp_path: Path) -> None:
-    key = running.add_app()
-    page = Page.of("command", running, key)
-    install(page, shop)
+    page = follow("command", running, shop)
     line = page.block("In front of the command").replace("COMMAND ARGUMENT…", "sh -c 'echo no tide table >&2; exit 3'")
     environment = page.environment(tmp_path)
     environment["PATH"] = f"{shop}:{environment['PATH']}"

@@ -28,7 +28,7 @@ from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.trace import SpanKind
 
 from obitus.core import telemetry
-from obitus.service.wire import WireTrouble, bounded_export
+from obitus.service.wire import WireTrouble, bounded_export, message
 from tests.conftest import Running
 
 SENDER = Path(__file__).parent / "telemetry_js/send.mjs"
@@ -243,15 +243,8 @@ def test_earlier_names_and_runs_that_come_later(running: Running) -> None:
 def empties(levels: tuple[int, int, int]) -> bytes:
     """Return an export of so many resources with so many scopes with so many empty records, in protobuf."""
 
-    def held(field: int, content: bytes) -> bytes:
-        length, out = len(content), bytearray([field << 3 | 2])
-        while length > 0x7F:
-            out.append(length & 0x7F | 0x80)
-            length >>= 7
-        return bytes([*out, length]) + content
-
     resources, scopes, records = levels
-    return held(1, held(2, b"\x12\x00" * records) * scopes) * resources
+    return message(1, message(2, b"\x12\x00" * records) * scopes) * resources
 
 
 @pytest.mark.timeout(120)

@@ -13,8 +13,6 @@ from obitus.cli.show import console, say
 if TYPE_CHECKING:
     from obitus.service.wiring import Service
 
-SHORTEST_PASSWORD = 12
-
 
 def demo(data: Path, port: int, *, load_only: bool, until_ms: int | None) -> None:
     """Run the service with the ferry line's two weeks in it."""
@@ -88,8 +86,8 @@ def _set_password(service: Service, password_file: Path) -> None:
         password = password_file.read_text("utf-8").strip("\r\n")
     except OSError as error:
         raise UsageTrouble(f"{password_file} cannot be read: {error.strerror}.") from error
-    if len(password) < SHORTEST_PASSWORD:
-        raise UsageTrouble(f"the password in {password_file} is shorter than {SHORTEST_PASSWORD} signs.")
+    if len(password) < secrets.SHORTEST_PASSWORD:
+        raise UsageTrouble(f"the password in {password_file} is shorter than {secrets.SHORTEST_PASSWORD} signs.")
     owner = people.owner(service.reader)
     if owner is not None and not secrets.password_fits(password, owner["password"]):
         hashed, now_ms = secrets.hash_password(password), service.now_ms()

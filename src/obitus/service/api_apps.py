@@ -164,8 +164,8 @@ def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) ->
         name=row["name"],
         kind=row["kind"],
         created=to_text(row["created_ms"]),
-        first_report=_text(row["first_report_ms"]),
-        last_report=_text(row["last_report_ms"]),
+        first_report=views.time_text(row["first_report_ms"]),
+        last_report=views.time_text(row["last_report_ms"]),
         last_refusal=_refusal(service.refusals.latest(row["name"])),
         last_notice=_refusal(service.notices.latest(row["name"])),
         last_stranger=to_text(stranger[0]) if stranger else None,
@@ -176,7 +176,7 @@ def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) ->
                 environment=key["environment"],
                 hint=key["hint"],
                 created=to_text(key["created_ms"]),
-                revoked=_text(key["revoked_ms"]),
+                revoked=views.time_text(key["revoked_ms"]),
                 makes_apps=bool(key["makes_apps"]),
                 may_deploy=bool(key["may_deploy"]),
             )
@@ -189,7 +189,3 @@ def _refusal(found: tuple[int, str, str] | None) -> answers.RefusalAnswer | None
     if found is None:
         return None
     return answers.RefusalAnswer(time=to_text(found[0]), slug=found[1], reason=found[2])
-
-
-def _text(time_ms: int | None) -> str | None:
-    return to_text(time_ms) if time_ms is not None else None

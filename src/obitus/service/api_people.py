@@ -9,7 +9,7 @@ from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS, to_text
-from obitus.service import answers, secrets
+from obitus.service import answers, secrets, views
 from obitus.service.access import SignedIn, TheService, address_of, cookie_name, refuse_foreign
 from obitus.service.problems import Problem, described
 from obitus.service.wiring import SESSION_LASTS_MS, Service
@@ -18,7 +18,6 @@ from obitus.store.errors import NotThere
 
 router = APIRouter(prefix="/api", tags=["people"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
-SHORTEST_PASSWORD: Final = 12
 FRESH_LINK_MS: Final = 15 * 60_000
 TOKEN_LASTS_MS: Final = 365 * DAY_MS
 PASSWORD_WAIT_S: Final = 5.0
@@ -53,7 +52,9 @@ class NewPassword(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     password: str = Field(
-        min_length=SHORTEST_PASSWORD, max_length=1000, description="At least twelve signs, and none that many use."
+        min_length=secrets.SHORTEST_PASSWORD,
+        max_length=1000,
+        description="At least twelve signs, and none that many use.",
     )
     old: str | None = Field(
         default=None,
@@ -204,7 +205,7 @@ def sessions(service: TheService, person: SignedIn) -> answers.SessionsAnswer:
                 id=row["id"],
                 created=to_text(row["created_ms"]),
                 expires=to_text(row["expires_ms"]),
-                used=_text(row["used_ms"]),
+                used=views.time_text(row["used_ms"]),
                 is_this=row["id"] == person.pass_id,
             )
             for row in found
@@ -229,8 +230,8 @@ def tokens(service: TheService, person: SignedIn) -> answers.TokensAnswer:
                 id=row["id"],
                 label=row["label"],
                 created=to_text(row["created_ms"]),
-                expires=_text(row["expires_ms"]),
-                used=_text(row["used_ms"]),
+                expires=views.time_text(row["expires_ms"]),
+                used=views.time_text(row["used_ms"]),
                 scope=row["scope"],
             )
             for row in store.passes_of(service.reader, person.id, "token", service.now_ms())
@@ -275,7 +276,3 @@ def acts(
         kinds=store.act_kinds(service.reader),
         more=rows[-1]["id"] if len(rows) == limit else None,
     )
-
-
-def _text(time_ms: int | None) -> str | None:
-    return to_text(time_ms) if time_ms is not None else None

@@ -14,7 +14,7 @@ from collections import Counter
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
-from typing import Any, Final, Protocol, TypeVar
+from typing import Any, Final, TypeVar
 
 import zstandard
 from fastapi import Request
@@ -80,7 +80,7 @@ class Gate:
         limits = self._limits
         if self._requests[key] >= limits.in_flight_requests_of_a_key or self.requests >= limits.in_flight_requests:
             raise _too_busy("senders")
-        owed_s = self._owed(key, 0.0)
+        owed_s = self.spend(key, 0.0)
         if owed_s > limits.burst_seconds and self._others_send(key):
             wait_s = min(30, 1 + int((owed_s - limits.burst_seconds) / limits.share_of_a_key))
             said = f"This key has had more than its share of work, and others send too. Send again in {wait_s} s."
@@ -105,17 +105,12 @@ class Gate:
         self._bytes[held.key] = of_key
         held.bytes += count
 
-    def spend(self, key: int, seconds: float) -> None:
-        """Count work that was done for a key."""
-        self._owed(key, seconds)
-
-    def _owed(self, key: int, more_s: float) -> float:
-        """Return how much work of a key is not paid back, with what was done just now."""
+    def spend(self, key: int, seconds: float) -> float:
+        """Count work that was done for a key; return how much of its work is not paid back."""
         now_s = time.monotonic()
-        owed_s, then_s = self._spent.get(key, (0.0, now_s))
-        owed_s = max(0.0, owed_s - (now_s - then_s) * self._limits.share_of_a_key) + more_s
         with self._reckoning:
-            self._spent.pop(key, None)
+            owed_s, then_s = self._spent.pop(key, (0.0, now_s))
+            owed_s = max(0.0, owed_s - (now_s - then_s) * self._limits.share_of_a_key) + seconds
             self._spent[key] = (owed_s, now_s)
             if len(self._spent) > MOST_KEYS:
                 del self._spent[next(iter(self._spent))]
@@ -207,63 +202,54 @@ def breathe() -> None:
         pace.step()
 
 
-class _Inflater(Protocol):
-    def steps(self, data: bytes) -> Iterator[bytes]: ...
+def _plain(data: bytes, limits: Limits) -> Iterator[bytes]:
+    for start in range(0, len(data), _STEP_BYTES):
+        yield data[start : start + _STEP_BYTES]
 
 
-class _Plain:
-    def steps(self, data: bytes) -> Iterator[bytes]:
-        for start in range(0, len(data), _STEP_BYTES):
-            yield data[start : start + _STEP_BYTES]
+def _gzip(data: bytes, limits: Limits) -> Iterator[bytes]:
+    def inflated(inflate: Any, piece: bytes) -> Iterator[bytes]:
+        out = inflate.decompress(piece, _STEP_BYTES)
+        while out:
+            yield out
+            # A full step may have left output behind although all input is used up.
+            more = len(out) == _STEP_BYTES and not inflate.eof
+            out = inflate.decompress(inflate.unconsumed_tail, _STEP_BYTES) if more else b""
+
+    # RFC 1952: members may follow one another.
+    return _framed(data, limits, _STEP_BYTES, lambda: zlib.decompressobj(wbits=31), inflated)
 
 
-class _Gzip:
-    def __init__(self, limits: Limits) -> None:
-        self._most = limits.frames
+def _zstd(data: bytes, limits: Limits) -> Iterator[bytes]:
+    def begun() -> Any:
+        return zstandard.ZstdDecompressor(max_window_size=8 * MIB).decompressobj()
 
-    def steps(self, data: bytes) -> Iterator[bytes]:
-        members = 0
-        inflate = None
-        for start in range(0, len(data), _STEP_BYTES):
-            piece = data[start : start + _STEP_BYTES]
-            while piece:
-                if inflate is None or inflate.eof:
-                    # RFC 1952: members may follow one another.
-                    members += 1
-                    if members > self._most:
-                        raise _too_many_frames(self._most)
-                    inflate = zlib.decompressobj(wbits=31)
-                out = inflate.decompress(piece, _STEP_BYTES)
-                while out:
-                    yield out
-                    # A full step may have left output behind although all input is used up.
-                    more = len(out) == _STEP_BYTES and not inflate.eof
-                    out = inflate.decompress(inflate.unconsumed_tail, _STEP_BYTES) if more else b""
-                piece = inflate.unused_data if inflate.eof else inflate.unconsumed_tail
-        if inflate is not None and not inflate.eof:
-            raise _cut_off()
+    # The library has no bound on one step's output; small steps of input keep it small (a block is 128 KiB).
+    return _framed(data, limits, _ZSTD_STEP_BYTES, begun, lambda inflate, piece: iter([inflate.decompress(piece)]))
 
 
-class _Zstd:
-    def __init__(self, limits: Limits) -> None:
-        self._most = limits.frames
-
-    def steps(self, data: bytes) -> Iterator[bytes]:
-        frames = 0
-        inflate = None
-        # The library has no bound on one step's output; small steps of input keep it small (a block is 128 KiB).
-        for start in range(0, len(data), _ZSTD_STEP_BYTES):
-            piece = data[start : start + _ZSTD_STEP_BYTES]
-            while piece:
-                if inflate is None or inflate.eof:
-                    frames += 1
-                    if frames > self._most:
-                        raise _too_many_frames(self._most)
-                    inflate = zstandard.ZstdDecompressor(max_window_size=8 * MIB).decompressobj()
-                yield inflate.decompress(piece)
-                piece = inflate.unused_data if inflate.eof else b""
-        if inflate is not None and not inflate.eof:
-            raise _cut_off()
+def _framed(
+    data: bytes,
+    limits: Limits,
+    step_bytes: int,
+    begun: Callable[[], Any],
+    inflated: Callable[[Any, bytes], Iterator[bytes]],
+) -> Iterator[bytes]:
+    """Inflate what is made of members or frames, one behind the other; ``begun`` returns what inflates the next one."""
+    frames = 0
+    inflate = None
+    for start in range(0, len(data), step_bytes):
+        piece = data[start : start + step_bytes]
+        while piece:
+            if inflate is None or inflate.eof:
+                frames += 1
+                if frames > limits.frames:
+                    raise _too_many_frames(limits.frames)
+                inflate = begun()
+            yield from inflated(inflate, piece)
+            piece = inflate.unused_data if inflate.eof else inflate.unconsumed_tail
+    if inflate is not None and not inflate.eof:
+        raise _cut_off()
 
 
 class _Splitter:
@@ -377,11 +363,11 @@ def _inflated(raw: bytes, encoding: str, limits: Limits) -> bytes:
 
 def _steps(raw: bytes, encoding: str, limits: Limits) -> Iterator[bytes]:
     """Yield a body inflated, piece by piece, within the bounds of its inflated size and of how much it may inflate."""
-    inflater = _inflater(encoding, limits)
+    inflate = _inflater(encoding)
     inflated = 0
     most = min(limits.inflated_bytes, max(limits.inflates_always_bytes, len(raw) * limits.inflates_times))
     try:
-        for piece in inflater.steps(raw):
+        for piece in inflate(raw, limits):
             inflated += len(piece)
             if inflated > most:
                 raise Problem(
@@ -395,14 +381,14 @@ def _steps(raw: bytes, encoding: str, limits: Limits) -> Iterator[bytes]:
         raise Problem("encoding-broken", f"The body is not the {encoding} it says it is: {error}.") from None
 
 
-def _inflater(encoding: str, limits: Limits) -> _Inflater:
+def _inflater(encoding: str) -> Callable[[bytes, Limits], Iterator[bytes]]:
     encoding = encoding.strip().lower()
     if encoding in ("", "identity"):
-        return _Plain()
+        return _plain
     if encoding in ("gzip", "x-gzip"):
-        return _Gzip(limits)
+        return _gzip
     if encoding == "zstd":
-        return _Zstd(limits)
+        return _zstd
     raise Problem("encoding-not-spoken", f"{encoding[:40]!r} is not spoken here. Use gzip, zstd, or none.")
 
 

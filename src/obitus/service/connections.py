@@ -128,13 +128,12 @@ class GuardedProtocol(HttpToolsProtocol):
         super().data_received(data)
         if not self._in_head or self._refusal:
             return
-        # What the parser holds of a head that is not complete is told by nobody.
+        # The parser keeps an incomplete line to itself until it ends, so what came in is counted here too.
         self._head_bytes += len(data)
         if self._timer is None:
             self._wait_for_head()
-        limits = self.connections_of_service.limits
-        if self._head_bytes > limits.head_bytes:
-            self._refuse("head-too-large", _HEAD_SAID.format(limits=limits))
+        if self._head_bytes > self.connections_of_service.limits.head_bytes:
+            self._refuse("head-too-large", _HEAD_SAID.format(limits=self.connections_of_service.limits))
 
     def on_message_begin(self) -> None:
         super().on_message_begin()
@@ -145,14 +144,14 @@ class GuardedProtocol(HttpToolsProtocol):
     def on_url(self, url: bytes) -> None:
         super().on_url(url)
         if len(self.url) > self.connections_of_service.limits.url_bytes:
-            raise _HeadTooLarge
+            self._head_too_large()
 
     def on_header(self, name: bytes, value: bytes) -> None:
         limits = self.connections_of_service.limits
         self._head_count += 1
         self._head_sum += len(name) + len(value)
         if self._head_count > limits.head_lines or self._head_sum > limits.head_bytes:
-            raise _HeadTooLarge
+            self._head_too_large()
         super().on_header(name, value)
 
     def on_headers_complete(self) -> None:
@@ -169,11 +168,8 @@ class GuardedProtocol(HttpToolsProtocol):
             self.close_gently()
 
     def send_400_response(self, msg: str) -> None:
-        """Answer what the parser gave up on."""
-        if self._head_too_large():
-            self._refuse("head-too-large", _HEAD_SAID.format(limits=self.connections_of_service.limits))
-        else:
-            self._refuse("bad-request", "This is no HTTP request that can be understood.")
+        """Answer what the parser gave up on; a head that is too large was answered already."""
+        self._refuse("bad-request", "This is no HTTP request that can be understood.")
 
     def close_gently(self) -> None:
         """Close; a sender that is still sending gets a moment to read what was answered."""
@@ -194,13 +190,10 @@ class GuardedProtocol(HttpToolsProtocol):
         self._stop_timer()
         self.raw.abort()
 
-    def _head_too_large(self) -> bool:
-        limits = self.connections_of_service.limits
-        return (
-            len(getattr(self, "url", b"")) > limits.url_bytes
-            or self._head_count > limits.head_lines
-            or getattr(self, "_head_sum", 0) > limits.head_bytes
-        )
+    def _head_too_large(self) -> None:
+        """Refuse, and let the parser read no further."""
+        self._refuse("head-too-large", _HEAD_SAID.format(limits=self.connections_of_service.limits))
+        raise _HeadTooLarge
 
     def _wait_for_head(self) -> None:
         self._stop_timer()

@@ -8,6 +8,7 @@ import hmac
 import secrets
 from typing import Final
 
+SHORTEST_PASSWORD: Final = 12
 MOST_LOOKED_AT: Final = 72
 LEAST_GUESSES_LOG10: Final = 9.0
 KEY_PREFIX: Final = "okey_"

@@ -26,12 +26,12 @@ from pydantic import BaseModel, Field
 
 from obitus.core import telemetry
 from obitus.core.telemetry import Source, Translated
+from obitus.service import wire
 from obitus.service.access import TheService, reporting_key, reporting_key_scheme
 from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, read_whole
 from obitus.service.prepare import Ready, Refusal, Sender, without_surrogates
 from obitus.service.problems import Problem
 from obitus.service.reports import prepare_all, write
-from obitus.service.wire import bounded_export
 from obitus.service.wiring import Service
 from obitus.store import apps
 from obitus.store.database import Row
@@ -152,7 +152,7 @@ def _read(service: Service, key: Row, signal: Signal, media: str, body: bytes) -
     left_out = 0
     try:
         if media == _PROTOBUF:
-            body, left_out = bounded_export(body, telemetry.MOST_RECORDS, telemetry.MOST_RESOURCES)
+            body, left_out = wire.bounded_export(body, telemetry.MOST_RECORDS, telemetry.MOST_RESOURCES)
             message = _MESSAGES[signal][0]()
             message.ParseFromString(body)
             payload = MessageToDict(message, use_integers_for_enums=True)
@@ -267,15 +267,6 @@ def _refused(problem: Problem, media: str) -> Response:
         name: value for name, value in response.headers.items() if name.lower() in ("retry-after", "www-authenticate")
     }
     if media == _PROTOBUF:
-        text = message.encode()
-        body = b"\x08" + bytes([code]) + b"\x12" + _varint(len(text)) + text
+        body = b"\x08" + bytes([code]) + wire.message(2, message.encode())
         return Response(body, status, headers, media_type=_PROTOBUF)
     return Response(json.dumps({"code": code, "message": message}), status, headers, media_type="application/json")
-
-
-def _varint(number: int) -> bytes:
-    out = bytearray()
-    while number > 0x7F:
-        out.append(number & 0x7F | 0x80)
-        number >>= 7
-    return bytes([*out, number])

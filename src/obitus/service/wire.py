@@ -49,22 +49,22 @@ def bounded_export(data: bytes, most_records: int, most_resources: int) -> tuple
                         continue
                 parts.append(data[record_start:record_end])
             cut = cut or left_out > before
-            scopes.append(_message(_SCOPES, b"".join(parts)) if left_out > before else data[scope_start:scope_end])
-        kept.append(_message(_RESOURCES, b"".join(scopes)) if cut else data[start:end])
+            scopes.append(message(_SCOPES, b"".join(parts)) if left_out > before else data[scope_start:scope_end])
+        kept.append(message(_RESOURCES, b"".join(scopes)) if cut else data[start:end])
     return (b"".join(kept), left_out) if left_out else (data, 0)
 
 
 def _fields(data: bytes, start: int, end: int) -> Iterator[tuple[int, int, int, int]]:
     """Yield the number of each field, where it starts, where its content begins, and where it ends."""
     while start < end:
-        tag, at = _varint(data, start, end)
+        tag, at = _read_varint(data, start, end)
         kind = tag & 7
         begin = at
         if kind == _BYTES:
-            length, begin = _varint(data, at, end)
+            length, begin = _read_varint(data, at, end)
             stop = begin + length
         elif kind == 0:
-            _, stop = _varint(data, at, end)
+            _, stop = _read_varint(data, at, end)
         elif kind in (1, 5):
             stop = at + (8 if kind == 1 else 4)
         else:
@@ -75,7 +75,7 @@ def _fields(data: bytes, start: int, end: int) -> Iterator[tuple[int, int, int, 
         start = stop
 
 
-def _varint(data: bytes, at: int, end: int) -> tuple[int, int]:
+def _read_varint(data: bytes, at: int, end: int) -> tuple[int, int]:
     value = shift = 0
     while at < end and shift < 64:
         byte = data[at]
@@ -87,10 +87,15 @@ def _varint(data: bytes, at: int, end: int) -> tuple[int, int]:
     raise WireTrouble("a number has no end")
 
 
-def _message(field: int, content: bytes) -> bytes:
-    length = len(content)
-    out = bytearray([field << 3 | _BYTES])
-    while length > 0x7F:
-        out.append(length & 0x7F | 0x80)
-        length >>= 7
-    return bytes([*out, length]) + content
+def varint(number: int) -> bytes:
+    """Return a number as protobuf writes it: seven bits a byte, the lowest first."""
+    out = bytearray()
+    while number > 0x7F:
+        out.append(number & 0x7F | 0x80)
+        number >>= 7
+    return bytes([*out, number])
+
+
+def message(field: int, content: bytes) -> bytes:
+    """Return a field that holds bytes: its tag, their length, and they."""
+    return bytes([field << 3 | _BYTES]) + varint(len(content)) + content
