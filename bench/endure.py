@@ -220,7 +220,7 @@ def _path() -> str:
 
 def again_and_again(act: Callable[[], object], until_s: float) -> None:
     """Do something until the time is up, with low priority: these share the processors with what they attack."""
-    os.nice(10)
+    os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
     while time.time() < until_s:
         with contextlib.suppress(Exception):
             act()

@@ -13,17 +13,17 @@ from typing import Any
 import pytest
 
 from obitus.service import live
-from obitus.service.live import MOST_LISTENERS, MOST_UNREAD, Live
+from obitus.service.live import MOST_LISTENERS, MOST_OF_A_PASS, MOST_UNREAD, WOKEN_AT_ONCE, Live
 from tests.conftest import start, until
 
 
 async def some(stream: AsyncIterator[str], n: int) -> list[tuple[str, Any]]:
-    """Read so many events: their names and what they say."""
-    found = []
-    for _ in range(n):
-        text = await asyncio.wait_for(anext(stream), 5)
-        lines = dict(line.split(": ", 1) for line in text.strip().split("\n") if not line.startswith("retry"))
-        found.append((lines["event"], json.loads(lines["data"])))
+    """Read so many events or more, as many as come in one piece: their names and what they say."""
+    found: list[tuple[str, Any]] = []
+    while len(found) < n:
+        for text in (await asyncio.wait_for(anext(stream), 5)).strip().split("\n\n"):
+            lines = dict(line.split(": ", 1) for line in text.split("\n") if not line.startswith("retry"))
+            found.append((lines["event"], json.loads(lines["data"])))
     return found
 
 
@@ -59,30 +59,67 @@ def test_who_does_not_keep_up_is_told_to_look_again() -> None:
         await some(slow, 1)
         for number in range(3 * MOST_UNREAD):
             stream.publish({"type": "failures", "issue": number})
-        name, _ = (await some(slow, 1))[0]
+        (name, _), *rest = await some(slow, 1)
         assert name == "missed"
-        numbers: list[int] = []
-        while not numbers or numbers[-1] < 3 * MOST_UNREAD - 1:
-            numbers += [said["issue"] for name, said in await some(slow, 1) if name == "failures"]
+        numbers = [said["issue"] for name, said in rest if name == "failures"]
+        assert numbers[-1] == 3 * MOST_UNREAD - 1
         assert len(numbers) <= MOST_UNREAD and numbers == sorted(numbers)
 
     asyncio.run(go())
 
 
 def test_a_bound_on_listeners_and_a_sign_of_life(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Beyond two hundred nobody is let in; one that goes makes room. Where nothing happens, a comment shows that it lives."""
+    """Beyond two hundred nobody is let in, and thirty with one session; one that goes makes room.
+
+    Where nothing happens, a comment shows that the stream lives.
+    """
     monkeypatch.setattr(live, "HEARTBEAT_S", 0.02)
 
     async def go() -> None:
         stream = Live()
-        listeners = [stream.listen("pass", lambda: True) for _ in range(MOST_LISTENERS)]
-        for one in listeners:
-            assert not stream.full
+        passes = [f"pass {number // MOST_OF_A_PASS}" for number in range(MOST_LISTENERS)]
+        listeners = [stream.listen(one, lambda: True) for one in passes]
+        for number, one in enumerate(listeners):
+            assert not stream.is_full(passes[number])
             await anext(one)
-        assert stream.full
+            assert stream.is_full("pass 0") == (number >= MOST_OF_A_PASS - 1)
+        assert stream.is_full("another")
         await listeners[0].aclose()
-        assert not stream.full
+        assert not stream.is_full("another") and not stream.is_full("pass 0")
         assert await asyncio.wait_for(anext(listeners[1]), 5) == ": still here\n\n"
+
+    asyncio.run(go())
+
+
+def test_many_are_woken_a_few_at_a_time() -> None:
+    """What else the loop has to do comes in between; what happens meanwhile reaches a listener in one piece."""
+
+    async def go() -> None:
+        stream, got = Live(), list[str]()
+
+        async def listen() -> None:
+            async for text in stream.listen("pass", lambda: True):
+                got.append(text)
+
+        tasks = [asyncio.create_task(listen()) for _ in range(10 * WOKEN_AT_ONCE)]
+        while len(got) < len(tasks):
+            await asyncio.sleep(0)
+        got.clear()
+        stream.publish({"type": "failures", "issue": 0})
+        most_in_one_turn = 0
+        while len(got) < len(tasks):
+            before = len(got)
+            await asyncio.sleep(0)
+            most_in_one_turn = max(most_in_one_turn, len(got) - before)
+        assert most_in_one_turn <= WOKEN_AT_ONCE
+        got.clear()
+        for number in range(1, 6):
+            stream.publish({"type": "failures", "issue": number})
+        while len(got) < len(tasks):
+            await asyncio.sleep(0.001)
+        assert {text.count("data: ") for text in got} == {5}
+        stream.close()
+        await asyncio.gather(*tasks)
 
     asyncio.run(go())
 

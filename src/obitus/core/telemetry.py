@@ -64,6 +64,10 @@ class Translated:
     """How many records were not looked at, because there were too many."""
 
 
+TraceSoFar = tuple[str, str, list[str], tuple[list[str], dict[str, Any]]]
+"""App and id of a trace, its steps as JSON, the ids of its failures, and its run."""
+
+
 class Steps:
     """The latest steps of traces whose own span has not come yet. Bounded in bytes, in all and for each sender; the oldest goes first.
 
@@ -96,7 +100,9 @@ class Steps:
 
     def add(self, place: tuple[str, str, str], step: dict[str, Any]) -> None:
         """Remember a step."""
-        packed = json.dumps(step, ensure_ascii=False, sort_keys=True, default=str)
+        self._keep(place, json.dumps(step, ensure_ascii=False, sort_keys=True, default=str))
+
+    def _keep(self, place: tuple[str, str, str], packed: str) -> None:
         sender = place[0]
         with self._lock:
             kept = self._by_trace.setdefault(place, _Kept())
@@ -116,6 +122,32 @@ class Steps:
             kept = self._by_trace.get(place)
             packed = list(kept.steps) if kept is not None else []
         return sorted(map(json.loads, packed), key=lambda step: str(step["time"]))
+
+    def all_of(self, sender: str) -> list[TraceSoFar]:
+        """Return all that is remembered for one sender, so that another process may go on with it."""
+        with self._lock:
+            places = [place for place in dict.fromkeys((*self._by_trace, *self._links)) if place[0] == sender]
+            return [
+                (
+                    app,
+                    trace,
+                    list(self._by_trace[place].steps) if place in self._by_trace else [],
+                    self._links.get(place, ([], {})),
+                )
+                for place in places
+                for _, app, trace in (place,)
+            ]
+
+    def bring(self, sender: str, traces: list[TraceSoFar]) -> None:
+        """Remember for one sender what ``all_of`` returned, beside what is remembered already."""
+        for app, trace, steps, (ids, run) in traces:
+            place = (sender, app, trace)
+            for packed in steps:
+                self._keep(place, packed)
+            if ids or run:
+                known, known_run = self.link(place)
+                known += [one for one in ids if one not in known][: MOST_STEPS - len(known)]
+                known_run.update(run)
 
     def _forget(self, place: tuple[str, str, str]) -> None:
         self._bytes[place[0]] -= self._by_trace.pop(place).bytes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 from typing import Annotated, Final
 
@@ -13,7 +14,7 @@ from starlette.types import Scope
 from obitus.service.problems import Problem
 from obitus.service.secrets import KEY_PREFIX, TOKEN_PREFIX, hash_of
 from obitus.service.wiring import Service
-from obitus.store import apps, people
+from obitus.store import people
 from obitus.store.database import Row
 
 COOKIE = "obitus_session"
@@ -131,6 +132,14 @@ def refuse_foreign(request: Request) -> None:
         raise Problem("foreign-origin", "Changes are taken from this service's own pages only.")
 
 
+async def sender_key(service: Service, authorization: str) -> Row:
+    """Return the reporting key that a sender holds; raises a problem. Only a key that is not in memory costs a thread's turn."""
+    known = service.keys.known(hash_of(authorization.partition(" ")[2].strip()))
+    if known is not None and known["revoked_ms"] is None and authorization[:7].lower() == "bearer ":
+        return known
+    return await asyncio.to_thread(reporting_key, service, authorization)
+
+
 def reporting_key(service: Service, authorization: str) -> Row:
     """Return the reporting key that a sender holds (app_id, app, environment); raises a problem."""
     scheme, _, secret = authorization.partition(" ")
@@ -141,7 +150,7 @@ def reporting_key(service: Service, authorization: str) -> Row:
         raise Problem(
             "not-a-reporting-key", "This is a personal token. Send reports with a reporting key (it starts with okey_)."
         )
-    key = apps.key_with(service.reader, hash_of(secret))
+    key = service.keys.find(hash_of(secret))
     if key is None:
         service.refuse("", "unknown-key", "A report came with a key that no app has.")
         raise Problem(

@@ -117,6 +117,7 @@ def revoke(
     row = store.app_named(service.reader, name)
     now_ms = service.now_ms()
     service.writer.run(lambda c: store.revoke_key(c, row["id"], key, now_ms))
+    service.keys.forget()
     service.writer.run(lambda c: people.note_act(c, person.id, "revoked key", f"{name} {key}", now_ms))
     return answers.Done()
 

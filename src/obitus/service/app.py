@@ -26,10 +26,11 @@ from obitus.service import (
     telemetry,
 )
 from obitus.service.access import SignedIn, TheService, who_asks
+from obitus.service.answering_problems import add_handlers
 from obitus.service.console import Guard
 from obitus.service.front import Front
 from obitus.service.live import LiveResponse
-from obitus.service.problems import Problem, add_handlers, described
+from obitus.service.problems import Problem, described
 from obitus.service.wiring import Service
 from obitus.store import people
 
@@ -68,7 +69,7 @@ def health(service: TheService) -> Response:
 )
 async def live(service: TheService, person: SignedIn) -> Response:
     """Stream server-sent events: `reports` (app, environment, issues) and `issue` (a decision), after each commit."""
-    if service.live.full:
+    if service.live.is_full(person.pass_id):
         raise Problem("too-busy", "Too many consoles listen. Reload later.", retry_after_s=30)
 
     def may_still() -> bool:

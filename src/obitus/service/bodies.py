@@ -1,7 +1,7 @@
-"""Reading a reporting body: bounded in bytes, time and inflated size, split into lines.
+"""Who may send how much at once, and gathering what they send.
 
-What comes in is gathered as it is on the event loop; inflating and splitting it is done by a worker thread, and never
-costs more than in proportion to what came in. Whatever a sender does, memory stays within the limits.
+A body is gathered as it comes on the event loop. What is done with it then is done on a thread where it is small, else in
+a process beside the service. Whatever a sender does, memory stays within the limits.
 """
 
 from __future__ import annotations
@@ -9,19 +9,17 @@ from __future__ import annotations
 import asyncio
 import threading
 import time
-import zlib
 from collections import Counter
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, field
 from typing import Any, Final, TypeVar
 
-import zstandard
 from fastapi import Request
 from starlette.requests import ClientDisconnect
 
+from obitus.service.inflating import whole
 from obitus.service.problems import Problem
-from obitus.service.settings import MIB, Limits
+from obitus.service.settings import Limits
 
 PEOPLE: Final = 0
 """Stands at the gate for everybody who is signed in, as a key's number stands for its senders."""
@@ -31,25 +29,11 @@ OTHERS_S: Final = 3.0
 """Who sent so lately counts as one who sends too."""
 HEAVY: Final = 0.1
 """From which part of its burst on a key lets others go first."""
-SHORTEST_WORK_S: Final = 0.002
-LONGEST_REST_S: Final = 0.1
 SECONDS_OF_A_BYTE: Final = 5e-9
 SECONDS_OF_A_WRITE: Final = 0.001
 """About what taking in a byte, and writing a report, costs."""
 
 Result = TypeVar("Result")
-
-_STEP_BYTES: Final = 64 * 1024
-_ZSTD_STEP_BYTES: Final = 64
-
-
-@dataclass
-class Body:
-    """The lines of one body. ``overlong`` holds numbers of lines that were skipped; ``problem`` says why it ended early."""
-
-    lines: list[tuple[int, bytes]] = field(default_factory=list)
-    overlong: list[int] = field(default_factory=list)
-    problem: Problem | None = None
 
 
 class Gate:
@@ -149,15 +133,13 @@ class Pass:
     async def work(self, act: Callable[..., Result], *given: Any) -> Result:
         """Do something on a worker thread, and count the processor's time that it takes."""
 
-        def paced() -> Result:
-            pace = _local.pace = _Pace(self._gate, self.key)
-            try:
-                return act(*given)
-            finally:
-                _local.pace = None
-                pace.count()
+        def counted() -> tuple[Result, float]:
+            began_s = time.thread_time()
+            return act(*given), time.thread_time() - began_s
 
-        return await asyncio.to_thread(paced)
+        result, took_s = await asyncio.to_thread(counted)
+        self.spend(took_s)
+        return result
 
     @property
     def is_heavy(self) -> bool:
@@ -169,161 +151,19 @@ class Pass:
         self._gate.spend(self.key, seconds)
 
 
-class _Pace:
-    """The work of one request on a worker thread."""
-
-    def __init__(self, gate: Gate, key: int) -> None:
-        self._gate, self._key = gate, key
-        self._counted_s = time.thread_time()
-
-    def count(self) -> float:
-        """Count what was done since the last time, and return it."""
-        now_s = time.thread_time()
-        done_s, self._counted_s = now_s - self._counted_s, now_s
-        self._gate.spend(self._key, done_s)
-        return done_s
-
-    def step(self) -> None:
-        """Between two steps: where others wait, rest for three times as long as this worked."""
-        if time.thread_time() - self._counted_s < SHORTEST_WORK_S:
-            return
-        done_s = self.count()
-        if self._gate.is_heavy(self._key):
-            time.sleep(min(LONGEST_REST_S, 3 * done_s))
-
-
-_local = threading.local()
-
-
-def breathe() -> None:
-    """Call this between the steps of work for a sender: one that sends much lets the others go first."""
-    pace: _Pace | None = getattr(_local, "pace", None)
-    if pace is not None:
-        pace.step()
-
-
-def _plain(data: bytes, limits: Limits) -> Iterator[bytes]:
-    for start in range(0, len(data), _STEP_BYTES):
-        yield data[start : start + _STEP_BYTES]
-
-
-def _gzip(data: bytes, limits: Limits) -> Iterator[bytes]:
-    def inflated(inflate: Any, piece: bytes) -> Iterator[bytes]:
-        out = inflate.decompress(piece, _STEP_BYTES)
-        while out:
-            yield out
-            # A full step may have left output behind although all input is used up.
-            more = len(out) == _STEP_BYTES and not inflate.eof
-            out = inflate.decompress(inflate.unconsumed_tail, _STEP_BYTES) if more else b""
-
-    # RFC 1952: members may follow one another.
-    return _framed(data, limits, _STEP_BYTES, lambda: zlib.decompressobj(wbits=31), inflated)
-
-
-def _zstd(data: bytes, limits: Limits) -> Iterator[bytes]:
-    def begun() -> Any:
-        return zstandard.ZstdDecompressor(max_window_size=8 * MIB).decompressobj()
-
-    # The library has no bound on one step's output; small steps of input keep it small (a block is 128 KiB).
-    return _framed(data, limits, _ZSTD_STEP_BYTES, begun, lambda inflate, piece: iter([inflate.decompress(piece)]))
-
-
-def _framed(
-    data: bytes,
-    limits: Limits,
-    step_bytes: int,
-    begun: Callable[[], Any],
-    inflated: Callable[[Any, bytes], Iterator[bytes]],
-) -> Iterator[bytes]:
-    """Inflate what is made of members or frames, one behind the other; ``begun`` returns what inflates the next one."""
-    frames = 0
-    inflate = None
-    for start in range(0, len(data), step_bytes):
-        piece = data[start : start + step_bytes]
-        while piece:
-            if inflate is None or inflate.eof:
-                frames += 1
-                if frames > limits.frames:
-                    raise _too_many_frames(limits.frames)
-                inflate = begun()
-            yield from inflated(inflate, piece)
-            piece = inflate.unused_data if inflate.eof else inflate.unconsumed_tail
-    if inflate is not None and not inflate.eof:
-        raise _cut_off()
-
-
-class _Splitter:
-    """Splits what streams by into lines; an overlong line is dropped while it passes, and its number kept."""
-
-    def __init__(self, body: Body, limits: Limits) -> None:
-        self._body, self._limits = body, limits
-        self._rest = bytearray()
-        self._number = 1
-        self._skipping = False
-
-    def feed(self, data: bytes) -> None:
-        """Take the next piece."""
-        start = 0
-        while (end := data.find(b"\n", start)) >= 0:
-            self._extend(data[start:end])
-            self.end_line()
-            self._number += 1
-            if self._number > self._limits.lines + self._limits.empty_lines:
-                raise Problem("body-too-large", f"More than {self._limits.lines:,} lines. Send smaller batches.")
-            start = end + 1
-        self._extend(data[start:])
-
-    def _extend(self, piece: bytes) -> None:
-        if self._skipping:
-            return
-        if len(self._rest) + len(piece) > self._limits.line_bytes:
-            self._skipping = True
-            self._rest.clear()
-        else:
-            self._rest += piece
-
-    def end_line(self) -> None:
-        """The line that was fed so far is whole."""
-        line = bytes(self._rest).strip()
-        if line or self._skipping:
-            if len(self._body.lines) + len(self._body.overlong) >= self._limits.lines:
-                raise Problem("body-too-large", f"More than {self._limits.lines:,} lines. Send smaller batches.")
-            if self._skipping:
-                self._body.overlong.append(self._number)
-            else:
-                self._body.lines.append((self._number, line))
-        self._rest.clear()
-        self._skipping = False
-
-
-async def read_body(request: Request, limits: Limits, held: Pass) -> Body:
-    """Read a request's body and return its lines.
-
-    What ends it early (too large, broken, cut off) is in ``problem``; whole lines that came before are kept.
-    """
-    raw, problem = await _gather(request, limits, held)
-    body = Body()
-    async with held.lane:
-        await held.work(_split, raw, request.headers.get("content-encoding", ""), limits, body)
-    # What cut the sending short explains why the compressed form stops, too.
-    body.problem = problem or body.problem
-    held.add(sum(len(line) for _, line in body.lines))
-    return body
-
-
 async def read_whole(request: Request, limits: Limits, held: Pass) -> bytes:
     """Read a request's body in one piece, inflated; raises the problem that ended it early."""
-    raw, problem = await _gather(request, limits, held)
+    raw, problem = await gather(request, limits, held)
     if problem is not None:
         raise problem
     async with held.lane:
-        whole = await held.work(_inflated, raw, request.headers.get("content-encoding", ""), limits)
-    held.add(len(whole))
-    return whole
+        body = await held.work(whole, raw, request.headers.get("content-encoding", ""), limits)
+    held.add(len(body))
+    return body
 
 
-async def _gather(request: Request, limits: Limits, held: Pass) -> tuple[bytes, Problem | None]:
-    """Return what the sender sent, as it is, and what ended it early."""
+async def gather(request: Request, limits: Limits, held: Pass) -> tuple[list[bytes], Problem | None]:
+    """Return what the sender sent, piece by piece as it came, and what ended it early."""
     pieces: list[bytes] = []
     received = 0
     most = f"A body may have up to {limits.body_bytes:,} bytes. Send smaller batches."
@@ -339,66 +179,11 @@ async def _gather(request: Request, limits: Limits, held: Pass) -> tuple[bytes, 
             held.spend(len(chunk) * SECONDS_OF_A_BYTE)
             pieces.append(chunk)
     except Problem as problem:
-        return b"".join(pieces), problem
+        return pieces, problem
     except ClientDisconnect:
-        return b"".join(pieces), Problem(
-            "body-cut-off", "The connection ended before the body did. Send it again, whole."
-        )
-    return b"".join(pieces), None
-
-
-def _split(raw: bytes, encoding: str, limits: Limits, body: Body) -> None:
-    splitter = _Splitter(body, limits)
-    try:
-        for piece in _steps(raw, encoding, limits):
-            splitter.feed(piece)
-        splitter.end_line()
-    except Problem as problem:
-        body.problem = problem
-
-
-def _inflated(raw: bytes, encoding: str, limits: Limits) -> bytes:
-    return b"".join(_steps(raw, encoding, limits))
-
-
-def _steps(raw: bytes, encoding: str, limits: Limits) -> Iterator[bytes]:
-    """Yield a body inflated, piece by piece, within the bounds of its inflated size and of how much it may inflate."""
-    inflate = _inflater(encoding)
-    inflated = 0
-    most = min(limits.inflated_bytes, max(limits.inflates_always_bytes, len(raw) * limits.inflates_times))
-    try:
-        for piece in inflate(raw, limits):
-            inflated += len(piece)
-            if inflated > most:
-                raise Problem(
-                    "inflates-too-large",
-                    f"Inflated, this body may have up to {most:,} bytes ({limits.inflates_times} times what was sent, "
-                    f"{limits.inflated_bytes:,} at most). Send smaller batches.",
-                )
-            yield piece
-            breathe()
-    except (zlib.error, zstandard.ZstdError) as error:
-        raise Problem("encoding-broken", f"The body is not the {encoding} it says it is: {error}.") from None
-
-
-def _inflater(encoding: str) -> Callable[[bytes, Limits], Iterator[bytes]]:
-    encoding = encoding.strip().lower()
-    if encoding in ("", "identity"):
-        return _plain
-    if encoding in ("gzip", "x-gzip"):
-        return _gzip
-    if encoding == "zstd":
-        return _zstd
-    raise Problem("encoding-not-spoken", f"{encoding[:40]!r} is not spoken here. Use gzip, zstd, or none.")
+        return pieces, Problem("body-cut-off", "The connection ended before the body did. Send it again, whole.")
+    return pieces, None
 
 
 def _too_busy(what: str) -> Problem:
     return Problem("too-busy", f"Too many {what} at once. Send again in a second.", retry_after_s=1)
-
-
-def _too_many_frames(most: int) -> Problem:
-    return Problem("inflates-too-large", f"A body may be compressed in up to {most:,} parts. Send it in one.")
-
-
-def _cut_off() -> Problem:
-    return Problem("body-cut-off", "The compressed body stops half-way. Send it again, whole.")

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import logging
+import re
+from collections.abc import Iterable
 from typing import Any, Final
 
 import re2
 
-from obitus.core.redaction_rules import RuleTrouble
+from obitus.core.redaction import Redactor
+from obitus.core.redaction_rules import RuleTrouble, parse_rule
+
+_log = logging.getLogger("obitus.service")
 
 MOST_MEMORY_BYTES: Final = 8 * 1024 * 1024
 
@@ -25,3 +31,23 @@ def compiled(what: str) -> Any:
             f"{what[:80]!r} cannot be searched for in linear time ({said}). Write it without look-around, "
             "back-references and possessive repeats."
         ) from None
+
+
+def redactor_of(texts: Iterable[str]) -> Redactor:
+    """Return what hides by these rules."""
+    found = []
+    for text in texts:
+        try:
+            found.append(parse_rule(text))
+        except RuleTrouble as trouble:
+            _log.error("a redaction rule is not in force: %s End it, and write it anew.", trouble)
+    return Redactor(found, _compiled_or_bounded)
+
+
+def _compiled_or_bounded(what: str) -> Any:
+    """Return a pattern in linear time; one of an earlier version that cannot be goes on hiding, piece by piece."""
+    try:
+        return compiled(what)
+    except RuleTrouble as trouble:
+        _log.warning("a redaction rule is slow: %s", trouble)
+        return re.compile(what)

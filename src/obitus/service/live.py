@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+from collections import Counter
 from collections.abc import AsyncIterator, Callable
 from typing import Any, Final
 
@@ -12,19 +13,52 @@ from starlette.responses import StreamingResponse
 from starlette.types import Message, Send
 
 MOST_LISTENERS: Final = 200
+MOST_OF_A_PASS: Final = 30
+"""Streams of one session or token."""
 MOST_UNREAD: Final = 100
 HEARTBEAT_S: Final = 15.0
 UNREAD_S: Final = 20.0
 """How long a listener may read nothing."""
+WOKEN_AT_ONCE: Final = 4
+WOKEN_EVERY_S: Final = 0.002
+"""Listeners are woken a few at a time, so that what senders wait for is done in between."""
+ROUND_EVERY_S: Final = 0.1
+"""What happens in this time reaches a listener in one piece."""
+
+
+class _Listener:
+    """What waits for one listener."""
+
+    __slots__ = ("ended", "pass_id", "texts", "woken")
+
+    def __init__(self, pass_id: str) -> None:
+        self.pass_id = pass_id
+        self.texts: list[str] = []
+        self.woken = asyncio.Event()
+        self.ended = False
+
+    def add(self, text: str) -> None:
+        """Let one more message wait; what is not read in time is replaced by a word that there was more."""
+        if len(self.texts) > MOST_UNREAD:
+            self.texts = [_event({"type": "missed"})]
+        self.texts.append(text)
+
+    def end(self) -> None:
+        """Let nothing more come."""
+        self.ended = True
+        self.texts.clear()
+        self.woken.set()
 
 
 class Live:
     """Passes messages from the event loop to listeners. A listener that does not keep up is told to look again."""
 
     def __init__(self) -> None:
-        self._listeners: dict[asyncio.Queue[str | None], str] = {}
+        self._listeners: dict[_Listener, None] = {}
+        self._of_pass: Counter[str] = Counter()
         self._closed = False
         self._loop: asyncio.AbstractEventLoop | None = None
+        self._is_going_round = False
 
     def use_loop(self, loop: asyncio.AbstractEventLoop) -> None:
         """Say which event loop the listeners live on."""
@@ -35,22 +69,31 @@ class Live:
         """How many listen."""
         return len(self._listeners)
 
-    @property
-    def full(self) -> bool:
-        """Whether no more listeners are let in."""
-        return len(self._listeners) >= MOST_LISTENERS
+    def is_full(self, pass_id: str) -> bool:
+        """Whether no more listeners are let in, at all or with this session or token."""
+        return len(self._listeners) >= MOST_LISTENERS or self._of_pass[pass_id] >= MOST_OF_A_PASS
 
     def publish(self, message: dict[str, Any]) -> None:
         """Tell all listeners. Call it on the event loop."""
         if not self._listeners:
             return
         text = _event(message)
-        for waiting in list(self._listeners):
-            if waiting.full():
-                while not waiting.empty():
-                    waiting.get_nowait()
-                waiting.put_nowait(_event({"type": "missed"}))
-            waiting.put_nowait(text)
+        for listener in self._listeners:
+            listener.add(text)
+        if not self._is_going_round:
+            self._is_going_round = True
+            self._go_round(asyncio.get_running_loop(), [])
+
+    def _go_round(self, loop: asyncio.AbstractEventLoop, due: list[_Listener]) -> None:
+        """Wake the next few listeners that have something to read; begin anew once all were."""
+        if not due:
+            due = [one for one in reversed(self._listeners) if one.texts]
+            if not due:
+                self._is_going_round = False
+                return
+        for _ in range(min(WOKEN_AT_ONCE, len(due))):
+            due.pop().woken.set()
+        loop.call_later(WOKEN_EVERY_S if due else ROUND_EVERY_S, self._go_round, loop, due)
 
     def end(self, pass_id: str) -> None:
         """End the streams that were asked for with a session or token that has ended. Call it from any thread."""
@@ -58,14 +101,9 @@ class Live:
             self._loop.call_soon_threadsafe(self._end, pass_id)
 
     def _end(self, pass_id: str) -> None:
-        for waiting, held in list(self._listeners.items()):
-            if held == pass_id:
-                self._stop(waiting)
-
-    def _stop(self, waiting: asyncio.Queue[str | None]) -> None:
-        while not waiting.empty():
-            waiting.get_nowait()
-        waiting.put_nowait(None)
+        for listener in self._listeners:
+            if listener.pass_id == pass_id:
+                listener.end()
 
     def publish_from_thread(self, message: dict[str, Any]) -> None:
         """Tell all listeners, from a worker thread."""
@@ -75,8 +113,8 @@ class Live:
     def close(self) -> None:
         """End every stream, so that the service can stop."""
         self._closed = True
-        for waiting in self._listeners:
-            self._stop(waiting)
+        for listener in self._listeners:
+            listener.end()
 
     def close_from_thread(self) -> None:
         """End every stream, from another thread."""
@@ -88,23 +126,30 @@ class Live:
 
         It ends with the pass that it was asked for with; ``may_still`` says whether that is good, and is asked now and then.
         """
-        waiting: asyncio.Queue[str | None] = asyncio.Queue(MOST_UNREAD + 1)
-        self._listeners[waiting] = pass_id
+        listener = _Listener(pass_id)
+        self._listeners[listener] = None
+        self._of_pass[pass_id] += 1
         try:
             yield "retry: 1000\nevent: open\ndata: {}\n\n"
             while not self._closed:
                 try:
-                    message = await asyncio.wait_for(waiting.get(), HEARTBEAT_S)
+                    async with asyncio.timeout(HEARTBEAT_S):
+                        await listener.woken.wait()
                 except TimeoutError:
                     if not await asyncio.to_thread(may_still):
                         return
                     yield ": still here\n\n"
                     continue
-                if message is None:
+                if listener.ended:
                     return
-                yield message
+                listener.woken.clear()
+                texts, listener.texts = listener.texts, []
+                yield "".join(texts)
         finally:
-            self._listeners.pop(waiting, None)
+            del self._listeners[listener]
+            self._of_pass[pass_id] -= 1
+            if not self._of_pass[pass_id]:
+                del self._of_pass[pass_id]
 
 
 class LiveResponse(StreamingResponse):

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any, Final
 
 import pydantic_core
@@ -17,13 +18,13 @@ from pydantic import ValidationError
 from obitus.core.clock import DAY_MS, to_ms, to_text
 from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
 from obitus.core.grouping import first_recipe
-from obitus.core.grouping.recipe import Part
+from obitus.core.grouping.recipe import Fingerprint, Part
 from obitus.core.grouping.rules import GroupingRule, decide, value_of
 from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
 from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
-from obitus.store.evidence import Evidence
+from obitus.store.evidence import Packer
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, TallyFacts
 
@@ -90,8 +91,8 @@ class Ready:
 class Preparer:
     """Turns lines into reports. One instance serves all threads."""
 
-    def __init__(self, evidence: Evidence, redactor: Redactor | None = None) -> None:
-        self._evidence = evidence
+    def __init__(self, packer: Packer, redactor: Redactor | None = None) -> None:
+        self._packer = packer
         self._redactor = redactor or Redactor()
         self._rules: tuple[GroupingRule, ...] = ()
 
@@ -106,7 +107,7 @@ class Preparer:
 
     def with_rules(self, rules: Sequence[GroupingRule]) -> Preparer:
         """Return a preparer that groups with these rules instead."""
-        other = Preparer(self._evidence, self._redactor)
+        other = Preparer(self._packer, self._redactor)
         other._rules = tuple(rules)
         return other
 
@@ -143,7 +144,7 @@ class Preparer:
         tally = None
         if isinstance(report, TallyReport):
             tally = TallyFacts(_plain(report.entry_point), report.outcome, report.runs, report.grows)
-        body, dictionary_id = self._evidence.pack(pydantic_core.to_json(content))
+        body, dictionary_id = self._packer.pack(pydantic_core.to_json(content))
         prepared = Prepared(
             id=report.id.bytes,
             kind=report.kind,
@@ -165,23 +166,10 @@ class Preparer:
         facts: dict[str, Any] = searched(content, chain, app, environment) if self._rules else {}
         decided, together = decide(chain, facts, self._rules)
 
-        def value(name: str) -> str:
-            return str(value_of(name, chain, facts or searched(content, chain, app, environment)))[:200]
-
-        return (
-            Decided(
-                fingerprint=f"rule-{together.id}" if together else decided.text,
-                parts=lambda: (
-                    [Part("rule", together.text, counted=True, reason="a grouping rule keeps these together")]
-                    if together
-                    else decided.parts
-                ),
-                traits=None if together or decided.apart else decided.traits,
-                earlier=lambda: first_recipe.fingerprint(chain),
-                value_of=value,
-            ),
-            headline_of(chain, decided.fault),
-        )
+        further = _Further(chain, decided, together, lambda: facts or searched(content, chain, app, environment))
+        fingerprint = f"rule-{together.id}" if together else decided.text
+        traits = None if together or decided.apart else decided.traits
+        return Decided(fingerprint, traits, further), headline_of(chain, decided.fault)
 
     def _facts(self, report: FailureReport, content: dict[str, Any], sender: Sender) -> FailureFacts:
         """Return what the store keeps in columns. Texts come from the redacted content, never from the raw report."""
@@ -200,6 +188,50 @@ class Preparer:
             trace_id=bytes.fromhex(report.trace_id) if report.trace_id else None,
             decided=decided,
         )
+
+
+class _Further:
+    """What is asked of a decision now and then only, worked out when it is."""
+
+    def __init__(
+        self,
+        chain: list[ChainLink],
+        decided: Fingerprint,
+        together: GroupingRule | None,
+        facts: Callable[[], dict[str, Any]],
+    ) -> None:
+        self._chain, self._decided, self._together, self._facts = chain, decided, together, facts
+
+    def parts(self) -> Sequence[Part]:
+        if self._together is not None:
+            reason = "a grouping rule keeps these together"
+            return [Part("rule", self._together.text, counted=True, reason=reason)]
+        return self._decided.parts
+
+    def earlier(self) -> str:
+        return first_recipe.fingerprint(self._chain)
+
+    def value_of(self, name: str) -> str:
+        return str(value_of(name, self._chain, self._facts()))[:200]
+
+
+class ReadAgain:
+    """The same of a report that another process prepared: its content is read again from its evidence, once."""
+
+    def __init__(self, again: Callable[[], Decided]) -> None:
+        self._again = cache(again)
+
+    def parts(self) -> Sequence[Part]:
+        """Return what counted and what did not, each with its reason."""
+        return self._again().further.parts()
+
+    def earlier(self) -> str:
+        """Return the fingerprint that the version before would have given."""
+        return self._again().further.earlier()
+
+    def value_of(self, name: str) -> str:
+        """Return a value of the failure that a split keeps apart by."""
+        return self._again().further.value_of(name)
 
 
 AnyReport = FailureReport | LogReport | RunReport | TallyReport

@@ -6,12 +6,8 @@ import logging
 import secrets
 from typing import Any, Final
 
-from fastapi import FastAPI, Request
-from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
-from starlette.exceptions import HTTPException
-from starlette.routing import Match, Route
+from starlette.responses import JSONResponse, Response
 
 from obitus.store import errors as store_errors
 
@@ -92,8 +88,12 @@ class Problem(Exception):
     """Raised anywhere in the service to answer with a problem; the slug decides status and title."""
 
     def __init__(self, slug: str, detail: str, *, retry_after_s: int | None = None, **extension: Any) -> None:
-        super().__init__(detail)
+        # As it is made again where it comes from another process.
+        super().__init__(slug, detail)
         self.slug, self.detail, self.retry_after_s, self.extension = slug, detail, retry_after_s, extension
+
+    def __str__(self) -> str:
+        return self.detail
 
     def response(self) -> Response:
         """Return the HTTP answer."""
@@ -121,47 +121,6 @@ def fault(method: str, path: str, error: Exception) -> Problem:
     _log.error("answering %s %r broke; its number is %s", method, path[:200], number, exc_info=error)
     detail = f"Something broke inside the service. Its log has more, under the number {number}."
     return Problem("fault", detail, number=number)
-
-
-def add_handlers(app: FastAPI) -> None:
-    """Let every error leave as a problem: ours, the store's, the framework's, and those that nobody foresaw."""
-
-    @app.exception_handler(Exception)
-    async def _fault(request: Request, error: Exception) -> Response:
-        return fault(request.method, request.url.path, error).response()
-
-    @app.exception_handler(Problem)
-    async def _problem(_: Request, problem: Problem) -> Response:
-        return problem.response()
-
-    @app.exception_handler(store_errors.StoreError)
-    async def _store(_: Request, error: store_errors.StoreError) -> Response:
-        return as_problem(error).response()
-
-    @app.exception_handler(RequestValidationError)
-    async def _validation(_: Request, error: RequestValidationError) -> Response:
-        first = error.errors()[0]
-        place, *path = first["loc"]
-        if first["type"] == "json_invalid":
-            return Problem("bad-request", "The body is no valid JSON.").response()
-        field = ".".join(str(step) for step in path) or str(place)
-        return Problem("bad-field", f"{field}: {first['msg']}", field=field).response()
-
-    @app.exception_handler(HTTPException)
-    async def _http(request: Request, error: HTTPException) -> Response:
-        slug = {404: "not-found", 405: "not-allowed-here"}.get(error.status_code, "bad-request")
-        answer = Problem(slug, f"{request.method} {request.url.path}: {error.detail}.").response()
-        answer.headers.update(error.headers or {})
-        if error.status_code == 405:
-            # The framework names the methods of the first route of that path alone.
-            allowed = {
-                method
-                for route in app.routes
-                if isinstance(route, Route) and route.matches({**request.scope, "method": ""})[0] is not Match.NONE
-                for method in route.methods or ()
-            }
-            answer.headers["Allow"] = ", ".join(sorted(allowed))
-        return answer
 
 
 _STORE_TROUBLES: Final = (

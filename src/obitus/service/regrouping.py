@@ -129,7 +129,7 @@ class Regrouper:
         for row in store.latest_of(self._service.reader, issue["id"], most):
             content = json.loads(self._service.evidence.read(row["seq"]))
             decided, _ = self._service.preparer.decided(content, issue["app"], row["environment"])
-            found[tuple(decided.value_of(name) for name in names)].append(row["seq"])
+            found[tuple(decided.further.value_of(name) for name in names)].append(row["seq"])
         return found
 
     def merge(self, issue: Row, into: Row, person_id: int, person: str) -> int:

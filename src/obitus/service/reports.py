@@ -14,9 +14,12 @@ from fastapi.security.http import HTTPAuthorizationCredentials
 
 from obitus.core.clock import clock_skew_ms
 from obitus.service import formats
-from obitus.service.access import TheService, reporting_key, reporting_key_scheme
-from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, breathe, read_body
+from obitus.service.access import TheService, reporting_key_scheme, sender_key
+from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, gather
+from obitus.service.heavy import Outcomes
+from obitus.service.inflating import Body
 from obitus.service.prepare import Ready, Refusal, Sender
+from obitus.service.preparing import body_prepared
 from obitus.service.problems import Problem, as_problem, described
 from obitus.service.wiring import Service
 from obitus.store.database import Row
@@ -78,18 +81,22 @@ async def reports(
     The answer comes after everything counted as `taken` is on disk. Good lines of a bad batch are kept; each line has
     its verdict. Sending the same id again is harmless.
     """
-    key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
+    key = await sender_key(service, request.headers.get("authorization", ""))
     content_type = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     if content_type not in _CONTENT_TYPES:
         raise Problem("content-not-spoken", f"{content_type[:60]!r} is not spoken here. Send application/x-ndjson.")
     async with service.gate.entered(key["id"]) as held:
         _check_format(service, key, obitus_format)
-        body = await read_body(request, service.settings.limits, held)
+        raw, problem = await gather(request, service.settings.limits, held)
         sender = _sender(key, service.now_ms(), obitus_sent)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             service.notice(key["app"], "clock-off", _clock_said(sender.skew_ms))
         async with held.lane:
-            verdicts = await _take(service, held, body.lines, sender)
+            encoding = request.headers.get("content-encoding", "")
+            body, outcomes = await body_prepared(service, held, raw, encoding, sender)
+            # What cut the sending short explains why the compressed form stops, too.
+            problem = problem or body.problem
+            verdicts = await _take(service, held, body, outcomes, sender)
     limit = service.settings.limits.line_bytes
     verdicts += [
         formats.LineVerdict(
@@ -101,7 +108,7 @@ async def reports(
         for number in body.overlong
     ]
     verdicts.sort(key=lambda verdict: verdict.line)
-    return _answer(service, sender, verdicts, body.problem)
+    return _answer(service, sender, verdicts, problem)
 
 
 def _check_format(service: Service, key: Row, given: str | None) -> None:
@@ -125,20 +132,19 @@ def _sender(key: Row, now_ms: int, sent: str | None) -> Sender:
 
 
 async def _take(
-    service: Service, held: Pass, lines: list[tuple[int, bytes]], sender: Sender
+    service: Service, held: Pass, body: Body, outcomes: Outcomes, sender: Sender
 ) -> list[formats.LineVerdict]:
-    """Prepare and write all lines; return a verdict for each."""
-    if not lines:
+    """Write what was prepared; return a verdict for each line."""
+    if not outcomes:
         return []
-    outcomes = await held.work(prepare_all, service, [line for _, line in lines], sender)
-    held.spend(SECONDS_OF_A_WRITE * len(lines))
+    held.spend(SECONDS_OF_A_WRITE * len(outcomes))
     ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
     for one in ready:
         if one.filtered is not None:
             service.notice(sender.app, "filtered", one.filtered)
     taken = iter(await write(service, held, ready, sender))
     verdicts = []
-    for (number, _), outcome in zip(lines, outcomes, strict=True):
+    for (number, _), outcome in zip(body.lines, outcomes, strict=True):
         if isinstance(outcome, Refusal):
             verdicts.append(
                 formats.LineVerdict(
@@ -169,20 +175,6 @@ async def _take(
                 )
             )
     return verdicts
-
-
-def prepare_all(service: Service, lines: list[bytes], sender: Sender) -> list[Ready | Refusal]:
-    """Prepare each line; one that breaks us is refused alone."""
-    outcomes: list[Ready | Refusal] = []
-    for line in lines:
-        breathe()
-        try:
-            outcomes.append(service.preparer.prepare(line, sender))
-        except Exception:
-            # One report that breaks us must not take the good ones beside it along.
-            _log.exception("a report could not be prepared")
-            outcomes.append(Refusal("fault", "The service could not read this report. Its log says why."))
-    return outcomes
 
 
 async def write(service: Service, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:

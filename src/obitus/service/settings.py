@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -70,6 +71,8 @@ class Limits:
     """How much of a processor one key may keep busy while others send too; beyond it the answer is 429."""
     burst_seconds: float = 1.0
     """How many seconds of work one key may have done at once, whoever else sends."""
+    small_body_bytes: int = 64 * 1024
+    """A body of more bytes than that, sent or inflated, is worked on in a process beside the service."""
     at_work_of_a_key: int = 2
     """How many bodies of one key are worked on at the same time; others of it wait."""
     sign_in_attempts: int = 10
@@ -89,6 +92,8 @@ class Settings:
     public_url: str | None = None
     """The address people and apps reach it by, when it is not the one it listens on."""
     limits: Limits = field(default_factory=Limits)
+    processes: int = (os.cpu_count() or 1) + 1
+    """How many processes beside the service work on large bodies, each started when it is needed."""
     clock_ms: Callable[[], int] = system_clock_ms
     """What time it is; another clock is given by tests and the demo."""
 

@@ -6,32 +6,27 @@ Source: the OpenTelemetry protocol specification 1.x, OTLP/HTTP: encodings, part
 from __future__ import annotations
 
 import asyncio
-import base64
 import json
 import re
-from collections.abc import Callable, Iterator
-from typing import Annotated, Any, Final, Literal
+from dataclasses import replace
+from typing import Annotated, Any, Final
 
 from fastapi import APIRouter, Request, Security
 from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
-from google.protobuf.json_format import MessageToDict
-from google.protobuf.message import DecodeError, Message
-from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest, ExportLogsServiceResponse
-from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import (
-    ExportTraceServiceRequest,
-    ExportTraceServiceResponse,
-)
 from pydantic import BaseModel, Field
 
 from obitus.core import telemetry
-from obitus.core.telemetry import Source, Translated
-from obitus.service import wire
-from obitus.service.access import TheService, reporting_key, reporting_key_scheme
-from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, read_whole
-from obitus.service.prepare import Ready, Refusal, Sender, without_surrogates
+from obitus.core.telemetry import Source
+from obitus.service import exports, wire
+from obitus.service.access import TheService, reporting_key_scheme, sender_key
+from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, gather
+from obitus.service.exports import MESSAGES, PROTOBUF, Export, Part, Signal
+from obitus.service.prepare import Ready, Refusal, Sender
+from obitus.service.preparing import apart, lines_prepared
 from obitus.service.problems import Problem
-from obitus.service.reports import prepare_all, write
+from obitus.service.processes import ProcessEnded, beside
+from obitus.service.reports import write
 from obitus.service.wiring import Service
 from obitus.store import apps
 from obitus.store.database import Row
@@ -42,22 +37,11 @@ MOST_APPS: Final = 300
 MOST_NEW_APPS: Final = 20
 
 router = APIRouter(prefix="/v1", tags=["OpenTelemetry"])
-Signal = Literal["logs", "traces"]
-
-_PROTOBUF: Final = "application/x-protobuf"
-_MESSAGES: Final[dict[Signal, tuple[type[Message], type[Message], str]]] = {
-    "logs": (ExportLogsServiceRequest, ExportLogsServiceResponse, "rejectedLogRecords"),
-    "traces": (ExportTraceServiceRequest, ExportTraceServiceResponse, "rejectedSpans"),
-}
-_TRANSLATE: Final[dict[Signal, Callable[..., Iterator[Translated]]]] = {
-    "logs": telemetry.logs,
-    "traces": telemetry.traces,
-}
 _REQUEST_BODY = {
     "requestBody": {
         "required": True,
         "content": {
-            _PROTOBUF: {"schema": {"type": "string", "format": "binary"}},
+            PROTOBUF: {"schema": {"type": "string", "format": "binary"}},
             "application/json": {"schema": {"type": "object"}},
         },
     }
@@ -124,95 +108,82 @@ async def traces(
 async def _export(request: Request, service: Service, signal: Signal) -> Response:
     media = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     try:
-        key = await asyncio.to_thread(reporting_key, service, request.headers.get("authorization", ""))
-        if media not in (_PROTOBUF, "application/json"):
-            raise Problem("content-not-spoken", f"{media!r} is not spoken here. Send {_PROTOBUF} or application/json.")
+        key = await sender_key(service, request.headers.get("authorization", ""))
+        if media not in (PROTOBUF, "application/json"):
+            raise Problem("content-not-spoken", f"{media!r} is not spoken here. Send {PROTOBUF} or application/json.")
         async with service.gate.entered(key["id"]) as held:
-            body = await read_whole(request, service.limits_of_telemetry, held)
+            raw, problem = await gather(request, service.limits_of_telemetry, held)
+            if problem is not None:
+                raise problem
+            encoding = request.headers.get("content-encoding", "")
             async with held.lane:
-                translated = await held.work(_read, service, key, signal, media, body)
-                rejected, reasons = await _take(service, held, key, translated)
+                parts = await _read(service, held, key, Export(signal, media, raw, encoding, service.now_ms()))
+                rejected, reasons = await _take(service, held, key, parts)
     except Problem as problem:
         return _refused(problem, media)
     answer: dict[str, Any] = {}
     if rejected:
         service.refuse(key["app"], "not-otlp", reasons)
-        answer = {"partialSuccess": {_MESSAGES[signal][2]: str(rejected), "errorMessage": reasons}}
-    if media == _PROTOBUF:
-        response = _MESSAGES[signal][1]()
+        answer = {"partialSuccess": {MESSAGES[signal][2]: str(rejected), "errorMessage": reasons}}
+    if media == PROTOBUF:
+        response = MESSAGES[signal][1]()
         if rejected:
             name = "rejected_log_records" if signal == "logs" else "rejected_spans"
             setattr(response.partial_success, name, rejected)
             response.partial_success.error_message = reasons
-        return Response(response.SerializeToString(), media_type=_PROTOBUF)
+        return Response(response.SerializeToString(), media_type=PROTOBUF)
     return Response(json.dumps(answer), media_type="application/json")
 
 
-def _read(service: Service, key: Row, signal: Signal, media: str, body: bytes) -> list[Translated]:
-    left_out = 0
+async def _read(service: Service, held: Pass, key: Row, export: Export) -> list[Part]:
+    """Read an export: a small one here, a large one in a process beside the service."""
+    limits, sender = service.limits_of_telemetry, str(key["id"])
+    if sum(map(len, export.raw)) <= limits.small_body_bytes and not held.is_heavy:
+        small = replace(limits, inflated_bytes=limits.small_body_bytes)
+        try:
+            return await held.work(exports.read, export, small, service.steps.of_sender(sender))
+        except Problem as problem:
+            if problem.slug != "inflates-too-large":
+                raise
     try:
-        if media == _PROTOBUF:
-            body, left_out = wire.bounded_export(body, telemetry.MOST_RECORDS, telemetry.MOST_RESOURCES)
-            message = _MESSAGES[signal][0]()
-            message.ParseFromString(body)
-            payload = MessageToDict(message, use_integers_for_enums=True)
-            _ids_in_hex(payload)
-        else:
-            payload = json.loads(body or b"{}")
-            if b"\\ud" in body.lower():
-                payload = without_surrogates(body)
-    except (DecodeError, ValueError, RecursionError) as error:
-        raise Problem(
-            "not-otlp", f"The body cannot be read as an OTLP export of {signal}: {str(error)[:200]}."
-        ) from None
-    if not isinstance(payload, dict):
-        raise Problem("not-otlp", "An OTLP export in JSON is an object.")
-    steps = service.steps.of_sender(str(key["id"]))
-    found = list(_TRANSLATE[signal](payload, service.now_ms(), steps))
-    return [*found, Translated(Source("", "", ""), [], [], left_out)] if left_out else found
+        parts, known = await apart(
+            service,
+            held,
+            exports.read_apart,
+            replace(export, raw=beside(export.raw)),
+            limits,
+            sender,
+            service.steps.all_of(sender),
+        )
+    except ProcessEnded:
+        raise Problem("not-otlp", "The service broke over this export. Send smaller batches.") from None
+    service.steps.bring(sender, known)
+    return parts
 
 
-def _ids_in_hex(payload: Any) -> None:
-    """Bring ids, which protobuf's own JSON form writes in base64, to hexadecimal digits, as OTLP's JSON form has them."""
-    waiting = [payload]
-    while waiting:
-        holder = waiting.pop()
-        if isinstance(holder, list):
-            waiting += holder
-        elif isinstance(holder, dict):
-            for name, value in holder.items():
-                if name in ("traceId", "spanId", "parentSpanId") and isinstance(value, str):
-                    holder[name] = base64.b64decode(value).hex()
-                elif isinstance(value, dict | list) and name not in ("attributes", "body"):
-                    waiting.append(value)
-
-
-async def _take(service: Service, held: Pass, key: Row, translated: list[Translated]) -> tuple[int, str]:
+async def _take(service: Service, held: Pass, key: Row, parts: list[Part]) -> tuple[int, str]:
     """Write everything; return how many records were rejected, and why."""
     rejected: set[int] = set()
     reasons: list[str] = []
-    left_out = sum(part.left_out for part in translated)
+    left_out = sum(part.left_out for part in parts)
     if left_out:
         reasons.append(
             f"{left_out:,} records or more were left out: an export may have {telemetry.MOST_RECORDS:,} of "
             f"{telemetry.MOST_RESOURCES:,} resources. Send smaller batches."
         )
     new_apps = 0
-    for part in translated:
+    for part in parts:
         for number, reason in part.refused:
             rejected.add(number)
             reasons.append(f"record {number}: {reason}")
-        if not part.reports:
+        if not part.lines:
             continue
         sender, is_new = await asyncio.to_thread(_sender, service, key, part.source, may_make=new_apps < MOST_NEW_APPS)
         new_apps += is_new
-        lines = [
-            json.dumps(report, ensure_ascii=False, default=str).encode("utf-8", "replace") for _, report in part.reports
-        ]
-        outcomes = await held.work(prepare_all, service, lines, sender)
-        held.spend(SECONDS_OF_A_WRITE * len(lines))
+        outcomes = await lines_prepared(service, held, part.lines, sender)
+        held.spend(SECONDS_OF_A_WRITE * len(part.lines))
         taken = iter(await write(service, held, [one for one in outcomes if isinstance(one, Ready)], sender))
-        for (number, _), outcome in zip(part.reports, outcomes, strict=True):
+        for number, outcome in zip(part.numbers, outcomes, strict=True):
             result = next(taken) if isinstance(outcome, Ready) else None
             trouble = (
                 outcome.reason
@@ -266,7 +237,7 @@ def _refused(problem: Problem, media: str) -> Response:
     headers = {
         name: value for name, value in response.headers.items() if name.lower() in ("retry-after", "www-authenticate")
     }
-    if media == _PROTOBUF:
+    if media == PROTOBUF:
         body = b"\x08" + bytes([code]) + wire.message(2, message.encode())
-        return Response(body, status, headers, media_type=_PROTOBUF)
+        return Response(body, status, headers, media_type=PROTOBUF)
     return Response(json.dumps({"code": code, "message": message}), status, headers, media_type="application/json")

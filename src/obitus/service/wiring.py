@@ -4,22 +4,21 @@ from __future__ import annotations
 
 import contextlib
 import logging
-import re
 import threading
-from collections.abc import Iterable
 from dataclasses import replace
-from typing import Any, Final
+from typing import Final
 
 from obitus.core.clock import DAY_MS
 from obitus.core.grouping.rules import parse_grouping_rule
-from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import RuleTrouble, parse_rule
 from obitus.core.telemetry import Steps
 from obitus.service import secrets
 from obitus.service.bodies import Gate
-from obitus.service.linear_patterns import compiled
+from obitus.service.heavy import Rules
+from obitus.service.keys import KnownKeys
+from obitus.service.linear_patterns import redactor_of
 from obitus.service.live import Live
 from obitus.service.prepare import Preparer
+from obitus.service.processes import Processes
 from obitus.service.regrouping import Regrouper
 from obitus.service.settings import MIB, Settings
 from obitus.service.watching import Watcher
@@ -54,8 +53,11 @@ class Service:
             raise
         self.reader = Reader(settings.database)
         self.evidence = Evidence(self.reader)
+        self.keys = KnownKeys(self.reader)
         self.preparer = Preparer(self.evidence)
+        self._rules = Rules(0, (), (), None)
         self.load_rules()
+        self.processes = Processes(settings.processes)
         self.live = Live()
         self.regrouper = Regrouper(self)
         self.watcher = Watcher(self)
@@ -87,6 +89,7 @@ class Service:
         self.watcher.close()
         self.live.close()
         self._keeper.join()
+        self.processes.close()
         # Readers first: the last one who closes leaves a single file.
         self.reader.close()
         self.writer.close()
@@ -112,8 +115,18 @@ class Service:
     def load_rules(self) -> None:
         """Let the team's redaction and grouping rules act on what comes in from now on."""
         texts = [row["rule"] for row in rules.redaction_rules(self.reader)]
-        grouping = tuple(parse_grouping_rule(row["rule"], row["id"]) for row in rules.grouping_rules(self.reader))
-        self.preparer.use(redactor_of(texts), grouping)
+        grouping = [(row["rule"], row["id"]) for row in rules.grouping_rules(self.reader)]
+        parsed = tuple(parse_grouping_rule(text, number) for text, number in grouping)
+        self.preparer.use(redactor_of(texts), parsed)
+        self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), self.evidence.dictionary)
+
+    @property
+    def rules(self) -> Rules:
+        """What processes beside this one prepare reports by."""
+        known, dictionary = self._rules, self.evidence.dictionary
+        if (known.dictionary or (0,))[0] != (dictionary or (0,))[0]:
+            known = self._rules = replace(known, number=known.number + 1, dictionary=dictionary)
+        return known
 
     def notice(self, app: str, slug: str, reason: str) -> None:
         """Remember something about an app's reports that is not right though they are taken."""
@@ -191,26 +204,6 @@ class Service:
             except Exception:
                 # Housekeeping must never stop intake; it tries again at the next turn.
                 _log.exception("housekeeping failed; it will be tried again")
-
-
-def redactor_of(texts: Iterable[str]) -> Redactor:
-    """Return what hides by these rules."""
-    found = []
-    for text in texts:
-        try:
-            found.append(parse_rule(text))
-        except RuleTrouble as trouble:
-            _log.error("a redaction rule is not in force: %s End it, and write it anew.", trouble)
-    return Redactor(found, _compiled_or_bounded)
-
-
-def _compiled_or_bounded(what: str) -> Any:
-    """Return a pattern in linear time; one of an earlier version that cannot be goes on hiding, piece by piece."""
-    try:
-        return compiled(what)
-    except RuleTrouble as trouble:
-        _log.warning("a redaction rule is slow: %s", trouble)
-        return re.compile(what)
 
 
 class Refusals:

@@ -22,18 +22,13 @@ _HOW_MANY = "SELECT COALESCE(MAX(seq), 0) AS n FROM evidence"
 _ADD_DICTIONARY = "INSERT INTO dictionaries (created_ms, body) VALUES (?, ?)"
 
 
-class Evidence:
-    """Packs and unpacks whole reports. Safe to use from several threads: each has its own compressor."""
+class Packer:
+    """Packs whole reports. Safe to use from several threads: each has its own compressor."""
 
-    def __init__(self, reader: Reader) -> None:
-        self._reader = reader
+    def __init__(self) -> None:
         self._local = threading.local()
         self._dictionaries: dict[int, zstandard.ZstdCompressionDict] = {}
         self._active: int | None = None
-        newest = reader.row(_NEWEST_DICTIONARY)
-        if newest is not None:
-            self._dictionaries[newest["id"]] = zstandard.ZstdCompressionDict(newest["body"])
-            self._active = newest["id"]
 
     def pack(self, report_json: bytes) -> tuple[bytes, int | None]:
         """Return the compressed report and the id of the dictionary used, if any."""
@@ -44,6 +39,28 @@ class Evidence:
             self._local.packs_with = active
         compressor: zstandard.ZstdCompressor = self._local.compressor
         return compressor.compress(report_json), active
+
+    def use(self, dictionary_id: int, body: bytes) -> None:
+        """Pack with this dictionary from now on; it must have been committed before."""
+        self._dictionaries[dictionary_id] = zstandard.ZstdCompressionDict(body)
+        self._active = dictionary_id
+
+    @property
+    def dictionary(self) -> tuple[int, bytes] | None:
+        """The dictionary in use, with its id."""
+        active = self._active
+        return None if active is None else (active, self._dictionaries[active].as_bytes())
+
+
+class Evidence(Packer):
+    """Packs and unpacks whole reports."""
+
+    def __init__(self, reader: Reader) -> None:
+        super().__init__()
+        self._reader = reader
+        newest = reader.row(_NEWEST_DICTIONARY)
+        if newest is not None:
+            self.use(newest["id"], newest["body"])
 
     def unpack(self, body: bytes, dictionary_id: int | None) -> bytes:
         """Return the report's JSON."""
@@ -70,11 +87,6 @@ class Evidence:
             self.unpack(row["body"], row["dictionary_id"]) for row in self._reader.rows(_SAMPLES, (SAMPLES_TO_TRAIN,))
         ]
         return zstandard.train_dictionary(DICTIONARY_BYTES, samples).as_bytes()
-
-    def use(self, dictionary_id: int, body: bytes) -> None:
-        """Pack with this dictionary from now on; it must have been committed before."""
-        self._dictionaries[dictionary_id] = zstandard.ZstdCompressionDict(body)
-        self._active = dictionary_id
 
 
 def add_dictionary(connection: sqlite3.Connection, body: bytes, now_ms: int) -> int:

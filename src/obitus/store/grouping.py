@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from hashlib import blake2b
-from typing import Final
+from typing import Final, Protocol
 
 from obitus.core.grouping.groups import MOST_COMPARED, Candidate, Choice, choose
 from obitus.core.grouping.likeness import keys_of
@@ -49,18 +49,27 @@ INSERT INTO never_together (issue_id, other_id, person_id, created_ms) VALUES (?
 MOST_FINGERPRINTS: Final = 50
 
 
+class Further(Protocol):
+    """What is asked of a failure now and then only: when its fingerprint is new, or a split keeps its issue apart."""
+
+    def parts(self) -> Sequence[Part]:
+        """Return what counted and what did not, each with its reason."""
+
+    def earlier(self) -> str:
+        """Return the fingerprint that the version before would have given."""
+
+    def value_of(self, name: str) -> str:
+        """Return a value of the failure that a split keeps apart by."""
+
+
 @dataclass(frozen=True, slots=True)
 class Decided:
     """What the recipe made of a failure, and what the store needs to find its issue."""
 
     fingerprint: str
-    parts: Callable[[], Sequence[Part]]
     traits: Traits | None
     """Absent where a rule decides: then nothing is compared."""
-    earlier: Callable[[], str] = field(default=lambda: "")
-    """The fingerprint that the version before would have given."""
-    value_of: Callable[[str], str] = field(default=lambda _: "")
-    """A value of the failure that a split keeps apart by."""
+    further: Further
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,14 +88,14 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
     text = decided.fingerprint
     row = connection.execute(_ISSUE_OF, (app_id, text)).fetchone()
     if row is not None and row[1] is not None:
-        text = apart_text(text, [decided.value_of(name) for name in json.loads(row[1])])
+        text = apart_text(text, [decided.further.value_of(name) for name in json.loads(row[1])])
         row = connection.execute(_ISSUE_OF, (app_id, text)).fetchone()
         if row is None:
             return _new(connection, app_id, text, received_ms)
     if row is not None:
         return Found(int(row[0]), text, known=True)
     if connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
-        row = connection.execute(_ISSUE_OF, (app_id, decided.earlier())).fetchone()
+        row = connection.execute(_ISSUE_OF, (app_id, decided.further.earlier())).fetchone()
         if row is not None:
             return Found(
                 int(row[0]),
@@ -133,7 +142,7 @@ def add_fingerprint(connection: sqlite3.Connection, app_id: int, issue_id: int, 
     """Keep a fingerprint that is new, with what explains it and what it is found by; one that is known changes nothing."""
     if connection.execute(_KNOWN, (app_id, found.fingerprint)).fetchone() is not None:
         return
-    parts = [] if found.collecting else [part.as_dict() for part in decided.parts()]
+    parts = [] if found.collecting else [part.as_dict() for part in decided.further.parts()]
     traits_id = None
     if decided.traits is not None and not found.collecting and "/" not in found.fingerprint:
         text = json.dumps(as_text(decided.traits), ensure_ascii=True)

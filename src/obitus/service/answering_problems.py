@@ -1,0 +1,53 @@
+"""Every error leaves as a problem: ours, the store's, the framework's, and those that nobody foresaw."""
+
+from __future__ import annotations
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import Response
+from starlette.exceptions import HTTPException
+from starlette.routing import Match, Route
+
+from obitus.service.problems import Problem, as_problem, fault
+from obitus.store.errors import StoreError
+
+
+def add_handlers(app: FastAPI) -> None:
+    """Let every error leave as a problem: ours, the store's, the framework's, and those that nobody foresaw."""
+
+    @app.exception_handler(Exception)
+    async def _fault(request: Request, error: Exception) -> Response:
+        return fault(request.method, request.url.path, error).response()
+
+    @app.exception_handler(Problem)
+    async def _problem(_: Request, problem: Problem) -> Response:
+        return problem.response()
+
+    @app.exception_handler(StoreError)
+    async def _store(_: Request, error: StoreError) -> Response:
+        return as_problem(error).response()
+
+    @app.exception_handler(RequestValidationError)
+    async def _validation(_: Request, error: RequestValidationError) -> Response:
+        first = error.errors()[0]
+        place, *path = first["loc"]
+        if first["type"] == "json_invalid":
+            return Problem("bad-request", "The body is no valid JSON.").response()
+        field = ".".join(str(step) for step in path) or str(place)
+        return Problem("bad-field", f"{field}: {first['msg']}", field=field).response()
+
+    @app.exception_handler(HTTPException)
+    async def _http(request: Request, error: HTTPException) -> Response:
+        slug = {404: "not-found", 405: "not-allowed-here"}.get(error.status_code, "bad-request")
+        answer = Problem(slug, f"{request.method} {request.url.path}: {error.detail}.").response()
+        answer.headers.update(error.headers or {})
+        if error.status_code == 405:
+            # The framework names the methods of the first route of that path alone.
+            allowed = {
+                method
+                for route in app.routes
+                if isinstance(route, Route) and route.matches({**request.scope, "method": ""})[0] is not Match.NONE
+                for method in route.methods or ()
+            }
+            answer.headers["Allow"] = ", ".join(sorted(allowed))
+        return answer

@@ -1,0 +1,106 @@
+"""What is done with large bodies, in a process beside the service. Nothing here reads or writes the store."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Final
+
+from obitus.core.grouping.recipe import Part
+from obitus.core.grouping.rules import parse_grouping_rule
+from obitus.service.inflating import Body, split
+from obitus.service.linear_patterns import redactor_of
+from obitus.service.prepare import Preparer, Ready, Refusal, Sender
+from obitus.service.settings import Limits
+from obitus.store.evidence import Packer
+
+_log = logging.getLogger("obitus.service")
+
+NICE: Final = 10
+"""How far behind the service these stand where both want a processor."""
+
+Outcomes = list[Ready | Refusal]
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """All that a process needs to prepare reports as the service itself does. ``number`` grows with each change."""
+
+    number: int
+    redaction: tuple[str, ...]
+    grouping: tuple[tuple[str, int], ...]
+    dictionary: tuple[int, bytes] | None
+
+
+_prepared_for: tuple[int, Preparer] | None = None
+
+
+def split_and_prepare(raw: Sequence[bytes], encoding: str, limits: Limits, sender: Sender, preparer: Preparer) -> tuple[Body, Outcomes]:  # fmt: skip
+    """Inflate a body, split it into lines, and prepare each."""
+    body = split(raw, encoding, limits)
+    return body, prepare_all([line for _, line in body.lines], sender, preparer)
+
+
+def prepare_all(lines: Sequence[bytes], sender: Sender, preparer: Preparer) -> Outcomes:
+    """Prepare each line; one that breaks us is refused alone."""
+    outcomes: Outcomes = []
+    for line in lines:
+        try:
+            outcomes.append(preparer.prepare(line, sender))
+        except Exception:
+            # One report that breaks us must not take the good ones beside it along.
+            _log.exception("a report could not be prepared")
+            outcomes.append(Refusal("fault", "The service could not read this report. Its log says why."))
+    return outcomes
+
+
+def split_and_prepare_apart(raw: Sequence[bytes], encoding: str, limits: Limits, sender: Sender, rules: Rules) -> tuple[Body, Outcomes]:  # fmt: skip
+    """Do the same in a process. The lines themselves stay here: only how many they are is of interest."""
+    body, outcomes = split_and_prepare(raw, encoding, limits, sender, _preparer(rules))
+    body.lines = [(number, b"") for number, _ in body.lines]
+    return body, _carried(outcomes)
+
+
+def prepare_apart(lines: Sequence[bytes], sender: Sender, rules: Rules) -> Outcomes:
+    """Prepare lines in a process."""
+    return _carried(prepare_all(lines, sender, _preparer(rules)))
+
+
+def _preparer(rules: Rules) -> Preparer:
+    """Return what prepares by these rules; it is made anew when they change."""
+    global _prepared_for
+    if _prepared_for is None or _prepared_for[0] != rules.number:
+        packer = Packer()
+        if rules.dictionary is not None:
+            packer.use(*rules.dictionary)
+        preparer = Preparer(packer)
+        grouping = tuple(parse_grouping_rule(text, number) for text, number in rules.grouping)
+        preparer.use(redactor_of(rules.redaction), grouping)
+        _prepared_for = rules.number, preparer
+    return _prepared_for[1]
+
+
+class _Elsewhere:
+    """Stands for what the service works out anew from the evidence, should it be asked for."""
+
+    def parts(self) -> Sequence[Part]:
+        raise NotImplementedError("this is asked of the service's own process only")
+
+    def earlier(self) -> str:
+        raise NotImplementedError("this is asked of the service's own process only")
+
+    def value_of(self, name: str) -> str:
+        raise NotImplementedError("this is asked of the service's own process only")
+
+
+def _carried(outcomes: Outcomes) -> Outcomes:
+    """Return outcomes without what is asked for now and then only: it is large, and the evidence holds it too."""
+    carried: Outcomes = []
+    for one in outcomes:
+        if isinstance(one, Ready) and one.prepared.failure is not None:
+            failure = one.prepared.failure
+            decided = replace(failure.decided, further=_Elsewhere())
+            one = replace(one, prepared=replace(one.prepared, failure=replace(failure, decided=decided)))
+        carried.append(one)
+    return carried

@@ -1,0 +1,54 @@
+"""The reporting keys that are in use, kept in memory: each report that comes is asked for its key."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from threading import Lock
+from typing import Final
+
+from obitus.store import apps
+from obitus.store.database import Reader, Row
+
+MOST_KNOWN: Final = 5000
+
+
+class KnownKeys:
+    """Reporting keys by what is kept of their secrets. Keys that nobody has are not remembered: strangers would fill it.
+
+    Safe to use from several threads. Whatever changes a key calls ``forget`` once that is committed.
+    """
+
+    def __init__(self, reader: Reader) -> None:
+        self._reader = reader
+        self._known: OrderedDict[bytes, Row] = OrderedDict()
+        self._changes = 0
+        self._lock = Lock()
+
+    def known(self, key_hash: bytes) -> Row | None:
+        """Return a key if it is in memory; None says nothing."""
+        with self._lock:
+            key = self._known.get(key_hash)
+            if key is not None:
+                self._known.move_to_end(key_hash)
+            return key
+
+    def find(self, key_hash: bytes) -> Row | None:
+        """Return a key, revoked or not; None when there is none."""
+        key = self.known(key_hash)
+        if key is not None:
+            return key
+        changes = self._changes
+        key = apps.key_with(self._reader, key_hash)
+        with self._lock:
+            # What was read before a change is not kept after it.
+            if key is not None and changes == self._changes:
+                self._known[key_hash] = key
+                while len(self._known) > MOST_KNOWN:
+                    self._known.popitem(last=False)
+        return key
+
+    def forget(self) -> None:
+        """Read every key anew."""
+        with self._lock:
+            self._changes += 1
+            self._known.clear()

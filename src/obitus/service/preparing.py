@@ -1,0 +1,89 @@
+"""Where reports are prepared: small bodies on a thread of the service, large ones and those of busy keys in a process beside it."""
+
+from __future__ import annotations
+
+import json
+import logging
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any, TypeVar
+
+from obitus.service import heavy
+from obitus.service.bodies import Pass
+from obitus.service.heavy import Outcomes
+from obitus.service.inflating import Body, split
+from obitus.service.prepare import ReadAgain, Ready, Refusal, Sender
+from obitus.service.processes import ProcessEnded, beside
+from obitus.service.wiring import Service
+from obitus.store.grouping import Decided
+
+_log = logging.getLogger("obitus.service")
+
+Result = TypeVar("Result")
+
+
+async def body_prepared(service: Service, held: Pass, raw: list[bytes], encoding: str, sender: Sender) -> tuple[Body, Outcomes]:  # fmt: skip
+    """Inflate a body, split it into lines and prepare each; return both."""
+    limits = service.settings.limits
+    if sum(map(len, raw)) <= limits.small_body_bytes and not held.is_heavy:
+        small = replace(limits, inflated_bytes=limits.small_body_bytes)
+        body, outcomes = await held.work(heavy.split_and_prepare, raw, encoding, small, sender, service.preparer)
+        if body.problem is None or body.problem.slug != "inflates-too-large":
+            return body, outcomes
+    try:
+        body, outcomes = await apart(service, held, heavy.split_and_prepare_apart, beside(raw), encoding, limits, sender, service.rules)  # fmt: skip
+    except ProcessEnded:
+        body = await held.work(split, raw, encoding, limits)
+        outcomes = await _one_by_one(service, held, [line for _, line in body.lines], sender)
+        return body, outcomes
+    return body, _brought(service, outcomes, sender)
+
+
+async def lines_prepared(service: Service, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
+    """Prepare lines."""
+    if sum(map(len, lines)) <= service.settings.limits.small_body_bytes and not held.is_heavy:
+        return await held.work(heavy.prepare_all, lines, sender, service.preparer)
+    try:
+        outcomes = await apart(service, held, heavy.prepare_apart, lines, sender, service.rules)
+    except ProcessEnded:
+        return await _one_by_one(service, held, lines, sender)
+    return _brought(service, outcomes, sender)
+
+
+async def _one_by_one(service: Service, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
+    """Prepare each line for itself, after a process ended over all of them: what ends one again is refused alone."""
+    _log.error("a process ended over a body of %d lines of %s; each is tried alone", len(lines), sender.app)
+    outcomes: Outcomes = []
+    for line in lines:
+        try:
+            outcomes += _brought(service, await apart(service, held, heavy.prepare_apart, [line], sender, service.rules), sender)  # fmt: skip
+        except ProcessEnded:
+            _log.exception("a report could not be prepared")
+            outcomes.append(Refusal("fault", "The service could not read this report. Its log says why."))
+    return outcomes
+
+
+async def apart(service: Service, held: Pass, act: Callable[..., Result], *given: Any) -> Result:
+    """Do something in a process, and count the processor's time that it takes for the key."""
+    result, took_s = await service.processes.work(act, *given)
+    held.spend(took_s)
+    return result
+
+
+def _brought(service: Service, outcomes: Outcomes, sender: Sender) -> Outcomes:
+    """Return what a process prepared, able to say what is asked of it now and then only."""
+    return [_able(service, one, sender) if isinstance(one, Ready) else one for one in outcomes]
+
+
+def _able(service: Service, one: Ready, sender: Sender) -> Ready:
+    prepared = one.prepared
+    failure = prepared.failure
+    if failure is None:
+        return one
+
+    def again() -> Decided:
+        content = json.loads(service.evidence.unpack(prepared.body, prepared.dictionary_id))
+        return service.preparer.decided(content, sender.app, sender.environment)[0]
+
+    decided = replace(failure.decided, further=ReadAgain(again))
+    return replace(one, prepared=replace(prepared, failure=replace(failure, decided=decided)))

@@ -1,0 +1,203 @@
+"""Processes beside the service that do the heavy work on large bodies, so that small ones never wait for an interpreter.
+
+Each is a Python process that reads one task after the other from its standard input and writes what came of it to its
+standard output, both pickled. It ends when its input does: with the service, however that ends.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import os
+import pickle
+import queue
+import struct
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from typing import IO, Any, Final, TypeVar
+
+_log = logging.getLogger("obitus.service")
+
+LONGEST_TASK_S: Final = 120.0
+_SIZE = struct.Struct(">Q")
+_SIZES = struct.Struct(">QQ")
+
+Result = TypeVar("Result")
+
+
+class ProcessEnded(RuntimeError):
+    """A process ended in the middle of a task, or had to be ended because the task took too long."""
+
+
+class Processes:
+    """A number of processes, each started when it is first needed. Close it to end them."""
+
+    def __init__(self, count: int, *, longest_task_s: float = LONGEST_TASK_S) -> None:
+        self.count = count
+        self._longest_task_s = longest_task_s
+        self._threads = ThreadPoolExecutor(count, thread_name_prefix="obitus-process")
+        self._idle: queue.LifoQueue[_Process | None] = queue.LifoQueue()
+        for _ in range(count):
+            self._idle.put(None)
+        self._all: set[_Process] = set()
+        self._closed = False
+
+    def warm(self) -> None:
+        """Start one now, without waiting for it."""
+        self._threads.submit(self._work, _nothing, ())
+
+    async def work(self, act: Callable[..., Result], *given: Any) -> tuple[Result, float]:
+        """Do something in a process; return what came of it, and the seconds of a processor that it took.
+
+        ``act`` is a function of a module; it, what is given and what comes back can be pickled. Raises what it raises,
+        and ProcessEnded where the process did not live to answer.
+        """
+        return await asyncio.wrap_future(self._threads.submit(self._work, act, given))
+
+    @property
+    def numbers(self) -> list[int]:
+        """The process ids of those that live."""
+        return [one.number for one in list(self._all)]
+
+    def close(self) -> None:
+        """End all of them; what they are at is given up."""
+        self._closed = True
+        for one in list(self._all):
+            one.end()
+        self._threads.shutdown(wait=True, cancel_futures=True)
+        for one in list(self._all):
+            one.let_go()
+
+    def _work(self, act: Callable[..., Result], given: tuple[Any, ...]) -> tuple[Result, float]:
+        one = self._idle.get()
+        try:
+            if one is None:
+                if self._closed:
+                    raise ProcessEnded("the service is stopping")
+                one = _Process()
+                self._all.add(one)
+            done, result, took_s = one.ask((act, given), self._longest_task_s)
+        except ProcessEnded:
+            if one is not None:
+                one.end()
+                one.let_go()
+                self._all.discard(one)
+                one = None
+            raise
+        finally:
+            self._idle.put(one)
+        if not done:
+            raise result
+        return result, took_s
+
+
+class _Process:
+    """One process, as seen from the service."""
+
+    def __init__(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "obitus.service.processes"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+        )
+        self.number = self._process.pid
+
+    def ask(self, task: Any, longest_s: float) -> tuple[bool, Any, float]:
+        """Hand a task over; return whether it was done, what came of it or what it raised, and how long a processor took."""
+        assert self._process.stdin is not None and self._process.stdout is not None
+        too_long = threading.Timer(longest_s, self._process.kill)
+        too_long.daemon = True
+        too_long.start()
+        try:
+            _write(self._process.stdin, task)
+            answer: tuple[bool, Any, float] = _read(self._process.stdout)
+        except (OSError, ValueError, EOFError) as error:
+            raise ProcessEnded(f"process {self.number} ended in the middle of a task") from error
+        finally:
+            too_long.cancel()
+        return answer
+
+    def end(self) -> None:
+        """End it at once."""
+        self._process.kill()
+        self._process.wait()
+
+    def let_go(self) -> None:
+        """Close what led to it."""
+        for stream in (self._process.stdin, self._process.stdout):
+            assert stream is not None
+            # What was not handed over yet has nobody to go to.
+            with contextlib.suppress(OSError):
+                stream.close()
+
+
+def _write(stream: IO[bytes], value: Any) -> None:
+    """Write a value; large pieces of bytes in it go as they are, without being copied first."""
+    pieces: list[pickle.PickleBuffer] = []
+    data = pickle.dumps(value, pickle.HIGHEST_PROTOCOL, buffer_callback=pieces.append)
+    stream.write(_SIZES.pack(len(data), len(pieces)))
+    stream.write(data)
+    for piece in pieces:
+        with piece.raw() as raw:
+            stream.write(_SIZE.pack(raw.nbytes))
+            stream.write(raw)
+    stream.flush()
+
+
+def beside(pieces: Iterable[bytes]) -> list[Any]:
+    """Return bytes so that they are handed to a process as they are; it gets them as bytes."""
+    return [pickle.PickleBuffer(piece) for piece in pieces]
+
+
+def _read(stream: IO[bytes]) -> Any:
+    """Return the next value; raises EOFError at the end."""
+    length, count = _SIZES.unpack(_exactly(stream, _SIZES.size))
+    data = _exactly(stream, length)
+    pieces = [_exactly(stream, _SIZE.unpack(_exactly(stream, _SIZE.size))[0]) for _ in range(count)]
+    return pickle.loads(data, buffers=pieces)  # noqa: S301 - it comes from our own process, over a pipe that nobody else has
+
+
+def _exactly(stream: IO[bytes], count: int) -> bytes:
+    data = stream.read(count)
+    if len(data) < count:
+        raise EOFError
+    return data
+
+
+def _nothing() -> None:
+    """A task that starts a process and asks nothing of it."""
+
+
+def _serve() -> None:
+    """Do tasks until the input ends. Runs in the process."""
+    import signal
+    import time
+
+    from obitus.service import heavy
+
+    # A Ctrl-C in the terminal, or whoever stops the service, means the service: this ends with it.
+    for kind in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(kind, signal.SIG_IGN)
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+    if hasattr(os, "nice"):
+        os.nice(heavy.NICE)
+    source, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
+    # Whatever else is printed must not get in between the answers.
+    os.dup2(2, 1)
+    while True:
+        try:
+            act, given = _read(source)
+        except EOFError:
+            return
+        began_s = time.process_time()
+        try:
+            done, result = True, act(*given)
+        except Exception as error:
+            done, result = False, error
+        _write(answers, (done, result, time.process_time() - began_s))
+
+
+if __name__ == "__main__":
+    _serve()
