@@ -72,7 +72,8 @@ def serve(
         if new_link or not has_password:
             say("Sign in once with this link (good for a day):")
             console.print(service.new_sign_in_link(), soft_wrap=True, markup=False)
-        run.server_for(service).run(sockets=[opened])
+        service.processes.warm()
+        run.alone(service, opened)
     finally:
         service.close()
         opened.close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import socket
 import sys
@@ -63,6 +64,15 @@ def server_for(service: Service, *, log_level: str = "warning") -> _Server:
         ws="none",
     )
     return _Server(config, service)
+
+
+def alone(service: Service, opened: socket.socket) -> None:
+    """Serve in this process, which does nothing else, until it is told to stop."""
+    server = server_for(service)
+    # What was loaded stays: to look through it again and again for what may go would stop everything for a tenth of a second.
+    gc.collect()
+    gc.freeze()
+    server.run(sockets=[opened])
 
 
 def listen(host: str, port: int) -> socket.socket:
