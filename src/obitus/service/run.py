@@ -18,6 +18,8 @@ from obitus.service.connections import protocol_for
 from obitus.service.wiring import Service
 
 STOP_WITHIN_S = 3
+ACCEPTED_AT_ONCE = 16
+WAITING_CONNECTIONS = 512
 SWITCH_S = 0.0005
 """How long a thread may go on while others wait (Python's own is ten times as long): a heavy body must not slow a small one."""
 
@@ -28,6 +30,12 @@ class _Server(uvicorn.Server):
     def __init__(self, config: uvicorn.Config, service: Service) -> None:
         super().__init__(config)
         self._service = service
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        """Start to accept: few connections in each turn of the loop, though many may wait in front of it."""
+        await super().startup(sockets)
+        for one in sockets or ():
+            one.listen(WAITING_CONNECTIONS)
 
     @contextmanager
     def capture_signals(self) -> Iterator[None]:
@@ -60,6 +68,7 @@ def server_for(service: Service, *, log_level: str = "warning") -> _Server:
         date_header=True,
         timeout_graceful_shutdown=STOP_WITHIN_S,
         timeout_keep_alive=65,
+        backlog=ACCEPTED_AT_ONCE,
         http=protocol_for(service.settings.limits),
         ws="none",
     )
@@ -86,7 +95,7 @@ def listen(host: str, port: int) -> socket.socket:
     except OSError:
         opened.close()
         raise
-    opened.listen(512)
+    opened.listen(WAITING_CONNECTIONS)
     return opened
 
 
