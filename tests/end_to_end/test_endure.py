@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from bench.endure import MOST_MB, endure
+from bench.endure.running import MOST_MB, endure
 
 
 @pytest.mark.timeout(170)

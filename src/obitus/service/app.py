@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
+import anyio.to_thread
 from fastapi import APIRouter, FastAPI
 from fastapi.responses import JSONResponse, Response
 from starlette.types import ASGIApp
@@ -40,6 +41,9 @@ Reports come in at `POST /reports` with a reporting key. Everything under `/api`
 Errors are problem details (RFC 9457) with a stable `slug`."""
 
 router = APIRouter(tags=["service"])
+
+PAGES_AT_ONCE = 8
+"""Answers that are worked on at the same time: one interpreter does not do more of them by taking turns between forty."""
 
 
 @router.get("/health", summary="Is it live, is it ready", responses={503: {"model": answers.HealthAnswer}})
@@ -84,6 +88,7 @@ def make_app(service: Service) -> FastAPI:
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         service.live.use_loop(asyncio.get_running_loop())
+        anyio.to_thread.current_default_thread_limiter().total_tokens = PAGES_AT_ONCE
         yield
 
     app = FastAPI(

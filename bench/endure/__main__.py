@@ -1,0 +1,60 @@
+"""``python -m bench.endure [SECONDS]``: endure as long as one says, and print one table."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from pathlib import Path
+
+from bench.endure.running import LONGEST_HEALTH_MS, LONGEST_RATIO, MOST_MB, Found, endure, p95
+
+
+def table(found: Found) -> list[tuple[str, str, str, bool]]:
+    """Return what was measured, its bound, and whether it holds."""
+    health_ms = p95(found.health_ms)
+    rows = [
+        ("acknowledged, 95th percentile, alone", f"{p95(found.quiet_ms):.1f} ms", "", True),
+        ("the same, all others at another service here", f"{p95(found.neighbour_ms):.1f} ms", "", True),
+        ("the same, all others at this service", f"{p95(found.busy_ms):.1f} ms", "", True),
+        ("  against the others at another service", f"{found.ratio:.2f}", f"{LONGEST_RATIO}", found.ratio <= LONGEST_RATIO),
+        ("  against alone", f"{p95(found.busy_ms) / p95(found.quiet_ms):.2f}", "", True),
+        ("/health, 95th percentile, under all", f"{health_ms:.1f} ms", f"{LONGEST_HEALTH_MS:.0f} ms", health_ms <= LONGEST_HEALTH_MS),
+        ("/health, slowest", f"{max(found.health_ms):.0f} ms", f"{LONGEST_HEALTH_MS:.0f} ms", max(found.health_ms) <= LONGEST_HEALTH_MS),
+        ("memory at most, all its processes", f"{found.most_mb:.0f} MB", f"{MOST_MB:.0f} MB", found.most_mb <= MOST_MB),
+        ("acknowledged", f"{found.acknowledged:,}", "", True),
+        ("  of these missing", f"{found.missing:,}", "0", found.missing == 0),
+        ("  of these there twice", f"{found.doubled:,}", "0", found.doubled == 0),
+        ("told to send again (429, 503, 507)", f"{found.refused:,}", "", True),
+        ("answered otherwise", f"{found.faults:,}", "0", found.faults == 0),
+        ("server errors under generated requests", f"{found.broken:,}", "0", found.broken == 0),
+        ("kills", f"{found.kills}", "", True),
+    ]  # fmt: skip
+    disk = found.disk
+    if disk is None:
+        return [*rows, ("full disk", "not tried", "", True)]
+    return [
+        *rows,
+        ("full disk: answer to a report, to /health", f"{disk.answer}, {disk.health}", "507, 503", (disk.answer, disk.health) == (507, 503)),
+        ("full disk: answer to one who reads", f"{disk.reading}", "200", disk.reading == 200),
+        ("full disk: acknowledged before and after", f"{disk.before:,}, {disk.after:,}", "", disk.after > 0),
+        ("  of these missing or twice", f"{disk.wrong:,}", "0", disk.wrong == 0),
+    ]  # fmt: skip
+
+
+def main() -> None:
+    """Endure as long as one says, and print one table."""
+    seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 60.0
+    with tempfile.TemporaryDirectory() as folder:
+        found = endure(seconds, Path(folder))
+    print(f"{seconds:g} s under {len(found.done)} kinds of trouble at once, {os.cpu_count()} processors\n")
+    for name, value, bound, holds in table(found):
+        print(f"{name:<46} {value:>12}   {f'bound {bound}' if bound else '':<16} {'' if holds else 'NOT HELD'}")
+    print("\nhow often: " + ", ".join(f"{name} {count:,}" for name, count in found.done.items()))
+    if found.disk is None:
+        print("The full disk needs the right to mount a small file system.")
+    sys.exit(0 if all(row[3] for row in table(found)) else 1)
+
+
+if __name__ == "__main__":
+    main()

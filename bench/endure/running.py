@@ -1,0 +1,173 @@
+"""Running it all: the honest sender alone, beside the others, under the others; kills; a full disk."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import multiprocessing
+import os
+import random
+import sqlite3
+import statistics
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import urllib3
+
+from bench.endure.full_disk import Disk, fill
+from bench.endure.others import ask, others
+from bench.endure.target import Target, report
+
+LONGEST_RATIO, LONGEST_HEALTH_MS, MOST_MB = 1.5, 200.0, 400.0
+
+
+@dataclass
+class Found:
+    """What was measured."""
+
+    quiet_ms: list[float] = field(default_factory=list)
+    neighbour_ms: list[float] = field(default_factory=list)
+    busy_ms: list[float] = field(default_factory=list)
+    health_ms: list[float] = field(default_factory=list)
+    most_mb: float = 0.0
+    acknowledged: int = 0
+    missing: int = 0
+    doubled: int = 0
+    kills: int = 0
+    refused: int = 0
+    faults: int = 0
+    broken: int = 0
+    """Requests made from the API's description that ended in a server error."""
+    done: dict[str, int] = field(default_factory=dict)
+    """How often each of the others did its worst."""
+    disk: Disk | None = None
+
+    @property
+    def ratio(self) -> float:
+        """The honest sender's latency at the 95th percentile, against the same while the others are at another service here."""
+        return p95(self.busy_ms) / p95(self.neighbour_ms)
+
+
+def p95(values: list[float]) -> float:
+    """Return the 95th percentile."""
+    return statistics.quantiles(values, n=20)[-1] if len(values) > 1 else float("nan")
+
+
+def again_and_again(act: Callable[[], object], until_s: float, place: int, done: Any, broken: Any) -> None:
+    """Do something until the time is up, with what the processors have left: in truth the others have their own."""
+    os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    while time.time() < until_s:
+        with contextlib.suppress(Exception):
+            if act() == "broken":
+                broken[place] += 1
+            done[place] += 1
+
+
+@contextmanager
+def attacked(target: Target, seconds: float, found: Found, *, counted: bool = False) -> Iterator[float]:
+    """Let all others at a service for a time; gives when that is over."""
+    fork, until_s = multiprocessing.get_context("fork"), time.time() + seconds
+    acts = others(target)
+    done, broken = fork.Array("q", len(acts)), fork.Array("q", len(acts))
+    at_work = [
+        fork.Process(target=again_and_again, args=(act, until_s, place, done, broken))
+        for place, act in enumerate(acts.values())
+    ]
+    for one in at_work:
+        one.start()
+    time.sleep(1)
+    yield until_s
+    for one in at_work:
+        one.join(30)
+        one.kill()
+        one.join()
+    if counted:
+        found.done = dict(zip(acts, done, strict=True))
+        found.broken += sum(broken)
+
+
+def send_honestly(target: Target, into: list[float], until_s: float, kept: set[str], found: Found) -> None:
+    """Send a small batch every 50 ms, and note how long its acknowledgement takes."""
+    http = urllib3.PoolManager(retries=False, timeout=20)
+    waiting: list[tuple[str, dict[str, Any]]] = []
+    while time.time() < until_s:
+        waiting = waiting or [report() for _ in range(3)]
+        body = b"\n".join(json.dumps(one).encode() for _, one in waiting)
+        started = time.perf_counter()
+        try:
+            answer = http.request(
+                "POST", target.url + "/reports", body=body, headers={"Authorization": f"Bearer {target.honest}"}
+            )
+        except urllib3.exceptions.HTTPError:
+            time.sleep(0.2)
+            continue
+        if answer.status == 200:
+            into.append((time.perf_counter() - started) * 1000)
+            kept |= {line["id"] for line in answer.json()["lines"]}
+            waiting = []
+        elif answer.status in (429, 503, 507):
+            found.refused += 1
+        else:
+            found.faults += 1
+            waiting = []
+        started = time.perf_counter()
+        with contextlib.suppress(urllib3.exceptions.HTTPError):
+            http.request("GET", target.url + "/health")
+            if into is found.busy_ms:
+                found.health_ms.append((time.perf_counter() - started) * 1000)
+        found.most_mb = max(found.most_mb, target.megabytes())
+        time.sleep(0.05)
+    http.clear()
+
+
+def endure(seconds: float, folder: Path, *, kills: int = 3) -> Found:
+    """Run it all; ``seconds`` is the time under attack, and as long beside it; a third of it alone before."""
+    found, kept = Found(), set[str]()
+    target = Target(folder / "own")
+    send_honestly(target, [], time.time() + 1, kept, found)
+    send_honestly(target, found.quiet_ms, time.time() + max(3.0, seconds / 3), kept, found)
+    neighbour = Target(folder / "neighbour")
+    with attacked(neighbour, seconds, found) as until_s:
+        send_honestly(target, found.neighbour_ms, until_s, kept, found)
+    neighbour.stop()
+    with attacked(target, seconds, found, counted=True) as until_s:
+        send_honestly(target, found.busy_ms, until_s, kept, found)
+    for _ in range(kills):
+        _kill(target, kept, found)
+    target.stop()
+    found.acknowledged = len(kept)
+    found.missing, found.doubled = compared(folder / "own", kept)
+    found.disk = fill(folder / "disk")
+    return found
+
+
+def _kill(target: Target, kept: set[str], found: Found) -> None:
+    """Kill the service while two send."""
+    fork = multiprocessing.get_context("fork")
+    headers = {"Authorization": f"Bearer {target.greedy}"}
+
+    def send() -> None:
+        until_s = time.time() + 3
+        while time.time() < until_s:
+            ask(target.url, "POST", "/reports", headers, json.dumps(report()[1]))
+
+    sender = fork.Process(target=send)
+    sender.start()
+    send_honestly(target, [], time.time() + random.uniform(0.3, 1.0), kept, found)
+    target.kill()
+    found.kills += 1
+    sender.kill()
+    sender.join()
+
+
+def compared(folder: Path, kept: set[str]) -> tuple[int, int]:
+    """Return how many acknowledged reports are missing from the records, and how many are there twice."""
+    connection = sqlite3.connect(folder / "obitus.sqlite3")
+    counted = dict(connection.execute("SELECT lower(hex(id)), COUNT(*) FROM reports GROUP BY 1"))
+    connection.close()
+    ids = {one.replace("-", "") for one in kept}
+    return len(ids - counted.keys()), sum(counted.get(one, 0) > 1 for one in ids)

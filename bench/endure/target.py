@@ -1,0 +1,102 @@
+"""A service in a process of its own, with keys for the honest and for the others."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+import signal
+import subprocess
+import sys
+import time
+import uuid
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import urllib3
+
+from obitus.service.run import InThread, listen
+from obitus.service.settings import Settings
+from obitus.service.wiring import Service
+
+
+def report(text: str = "no berth") -> tuple[str, dict[str, Any]]:
+    """Return a small failure and its id."""
+    report_id = str(uuid.uuid4())
+    now = datetime.now(UTC).isoformat(timespec="milliseconds")
+    frames = [{"function": f"quote{n % 9}", "module": "sailings.fares", "file": "sailings/fares.py", "line": n, "own": True} for n in range(20)]  # fmt: skip
+    return report_id, {
+        "kind": "failure", "id": report_id, "time": now, "severity": "ERROR", "handled": False, "release": "3.0.0",
+        "exceptions": [{"type": "LookupError", "message": text, "frames": frames}], "attributes": {"sailing": random.randrange(99)},
+    }  # fmt: skip
+
+
+class Target:
+    """The service, in a process of its own, with keys for the honest and for the others."""
+
+    def __init__(self, folder: Path, log: Path | None = None) -> None:
+        self.folder = folder
+        opened = listen("127.0.0.1", 0)
+        self.port = opened.getsockname()[1]
+        service = Service(Settings(data=folder, port=self.port))
+        service.ensure_owner()
+        running = InThread(service, opened)
+        running.start()
+        token = service.add_pass("token", 1, "endure", None)
+        http = urllib3.PoolManager(retries=False)
+
+        def key(name: str) -> str:
+            answer = http.request("POST", f"http://127.0.0.1:{self.port}/api/apps", json={"name": name}, headers={"Authorization": f"Bearer {token}"})  # fmt: skip
+            return str(answer.json()["key"])
+
+        self.honest, self.greedy, self.token = key("honest"), key("greedy"), token
+        http.clear()
+        running.stop()
+        opened.close()
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.log = (log or folder / "service.log").open("w")
+        self.start()
+
+    def start(self) -> None:
+        """Start it, and return once it is ready."""
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "obitus", "serve", "--data", str(self.folder), "--port", str(self.port)],
+            stdout=self.log, stderr=self.log,
+        )  # fmt: skip
+        ends = time.monotonic() + 30
+        while time.monotonic() < ends:
+            with contextlib.suppress(urllib3.exceptions.HTTPError):
+                if urllib3.request("GET", self.url + "/health", retries=False, timeout=2).status == 200:
+                    return
+            time.sleep(0.05)
+        raise RuntimeError("the service does not start")
+
+    def kill(self) -> None:
+        """End it without a word, and start it again."""
+        self.process.kill()
+        self.process.wait()
+        self.start()
+
+    def megabytes(self) -> float:
+        """Return what it and its processes hold of memory at this moment; what they share counts for each."""
+        own = self.process.pid
+        found = _megabytes(own)
+        with contextlib.suppress(OSError):
+            # A child stands with the thread that started it.
+            for task in Path(f"/proc/{own}/task").iterdir():
+                found += sum(_megabytes(int(child)) for child in (task / "children").read_text().split())
+        return found
+
+    def stop(self) -> None:
+        """End it as one should."""
+        self.process.send_signal(signal.SIGTERM)
+        self.process.wait(30)
+        self.log.close()
+
+
+def _megabytes(process: int) -> float:
+    with contextlib.suppress(OSError, IndexError):
+        for line in Path(f"/proc/{process}/status").read_text().splitlines():
+            if line.startswith("VmRSS"):
+                return int(line.split()[1]) / 1024
+    return 0.0

@@ -1,0 +1,153 @@
+"""Processes beside the service: what comes back is the same, what ends one is refused alone, and none outlives the service."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+import urllib3
+
+from obitus.service import heavy
+from obitus.service.keys import KnownKeys
+from obitus.service.processes import ProcessEnded, Processes, beside
+from tests.conftest import Running, failure, until
+
+LARGE = "x" * 7000
+
+
+def large(count: int = 20, **changes: Any) -> list[dict[str, Any]]:
+    """Return so many failures that they are no small body."""
+    return [failure(attributes={"cargo": LARGE, "number": number}, **changes) for number in range(count)]
+
+
+def lives(number: int) -> bool:
+    """Whether there is a process of that number, other than as a name."""
+    with contextlib.suppress(OSError):
+        return "\nState:\tZ" not in Path(f"/proc/{number}/status").read_text()
+    return False
+
+
+def test_tasks_and_what_comes_of_them() -> None:
+    """Results come back, and what is raised; a process that is killed or takes too long is replaced, and none stays at the end."""
+    pool = Processes(1, longest_task_s=1.0)
+
+    def work(act: Callable[..., Any], *given: Any) -> Any:
+        return asyncio.run(pool.work(act, *given))[0]
+
+    assert work(sum, [1, 2, 3]) == 6
+    assert work(b"".join, beside([b"a" * 100_000, b"", b"b"])) == b"a" * 100_000 + b"b"
+    with pytest.raises(ValueError, match="invalid literal"):
+        work(int, "gangway")
+    first = pool.numbers
+    with pytest.raises(ProcessEnded):
+        work(os._exit, 3)
+    with pytest.raises(ProcessEnded):
+        work(time.sleep, 60)
+    assert work(print, "what is printed does not get in between") is None
+    assert work(os.getpid) in pool.numbers and pool.numbers != first
+    last = pool.numbers
+    pool.close()
+    assert not any(lives(one) for one in [*first, *last])
+
+
+def test_large_bodies_are_the_same(running: Running) -> None:
+    """Issue, counts and explanation are those of small bodies; rules of the team hold there too, also those that come later."""
+    key = running.add_app()
+    assert running.send(key, failure()).json()["taken"] == 1
+    assert running.service.processes.numbers == []
+    said = running.send(key, *large()).json()
+    assert said["taken"] == 20 and len({line["issue"] for line in said["lines"]}) == 1
+    assert running.service.processes.numbers != []
+    (issue,) = running.issues()
+    assert issue["failures"] == 21
+    # A fingerprint that is new explains itself.
+    chain = [{"type": "skerry.Fog", "message": "no sight", "frames": [{"function": "look", "file": "skerry/bow.py", "line": 4, "own": True}]}]  # fmt: skip
+    number = running.send(key, *large(exceptions=chain)).json()["lines"][0]["issue"]
+    (told,) = running.get(f"/api/issues/{number}")["why"]
+    assert any(part["kind"] == "function" and part["counted"] for part in told["parts"])
+    assert running.ask("POST", "/api/redaction-rules", {"rule": "name cargo"}).status == 201
+    last = running.send(key, *large()).json()["lines"][0]["id"]
+    row = running.service.reader.one("SELECT seq FROM reports WHERE hex(id) = ?", (last.replace("-", "").upper(),), what="report")  # fmt: skip
+    assert LARGE not in running.service.evidence.read(row["seq"]).decode()
+
+
+def test_what_ends_a_process_is_refused_alone(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The others of its body are taken."""
+    key, pool = running.add_app(), running.service.processes
+    whole = pool.work
+
+    async def breaks(act: Callable[..., Any], *given: Any) -> Any:
+        if act is heavy.split_and_prepare_apart or b"iceberg" in b"".join(given[0]):
+            return await whole(os._exit, 1)
+        return await whole(act, *given)
+
+    monkeypatch.setattr(pool, "work", breaks)
+    sent = large()
+    sent[7]["attributes"]["met"] = "iceberg"
+    said = running.send(key, *sent).json()
+    assert (said["taken"], said["refused"]) == (19, 1)
+    assert [(line["line"], line["slug"]) for line in said["lines"] if line["verdict"] == "refused"] == [(8, "fault")]
+
+
+def test_none_outlives_the_service(tmp_path: Path) -> None:
+    """A service that is killed takes its processes with it."""
+    words = [sys.executable, "-m", "obitus", "serve", "--data", str(tmp_path / "data"), "--port", "0"]
+    service = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+    try:
+        assert service.stdout is not None and "answers at" in service.stdout.readline()
+        until(lambda: children(service.pid))
+        (number, *_) = children(service.pid)
+        assert lives(number)
+        service.kill()
+        until(lambda: not lives(number))
+    finally:
+        service.kill()
+        service.communicate()
+
+
+def children(number: int) -> list[int]:
+    """Return the processes that a process started."""
+    found = []
+    for one in Path(f"/proc/{number}/task").iterdir():
+        with contextlib.suppress(OSError):
+            found += [int(child) for child in (one / "children").read_text().split()]
+    return found
+
+
+def test_keys_in_memory(running: Running) -> None:
+    """A key is read once; a revoked one is refused at once; what was read before a change is not kept after it."""
+    key = running.add_app()
+    for _ in range(2):
+        assert running.send(key, failure()).status == 200
+    (row,) = running.get("/api/apps/sailings")["keys"]
+    assert running.ask("DELETE", f"/api/apps/sailings/keys/{row['id']}").status == 200
+    assert running.send(key, failure()).json()["slug"] == "revoked-key"
+
+    class Slow:
+        def row(self, *_: Any) -> dict[str, Any]:
+            known.forget()
+            return {"id": 1}
+
+    known = KnownKeys(Slow())  # type: ignore[arg-type]
+    assert known.find(b"a") == {"id": 1} and known.known(b"a") is None
+
+
+def test_bodies_go_where_they_cost_least(running: Running) -> None:
+    """A small body that inflates to a large one goes to a process like any other large one."""
+    import gzip
+
+    key = running.add_app()
+    body = gzip.compress(b"\n".join(json.dumps(one).encode() for one in large()))
+    assert len(body) < running.service.settings.limits.small_body_bytes
+    headers = {"Authorization": f"Bearer {key}", "Content-Encoding": "gzip"}
+    answer = urllib3.request("POST", running.url + "/reports", body=body, headers=headers)
+    assert answer.json()["taken"] == 20 and running.service.processes.numbers
