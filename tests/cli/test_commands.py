@@ -181,6 +181,8 @@ def test_serve_refuses_to_be_reached_without_a_password(shell: Shell, tmp_path: 
     assert "without a password" in shell.run(*open_wide, "--public-url", "https://obitus.skerry.example", status=2)
     (tmp_path / "short").write_text("tide\n")
     assert "shorter" in shell.run("serve", *data, "--password-file", str(tmp_path / "short"), status=2)
+    (tmp_path / "common").write_text("passwordpassword\n")
+    assert "too easy to guess" in shell.run("serve", *data, "--password-file", str(tmp_path / "common"), status=2)
 
 
 def test_every_state_has_a_shape() -> None:

@@ -7,7 +7,8 @@ import time
 from pathlib import Path
 
 from obitus.store.database import MIGRATIONS, open_for_writing, statement_file
-from obitus.store.intake import MOST_POINTS, OTHER_POINTS
+from obitus.store.intake import MOST_POINTS
+from obitus.store.names import OTHERS
 from tests.conftest import Running
 from tests.service.test_releases import failed, send, tally
 
@@ -71,7 +72,7 @@ def test_entry_points_without_end(running: Running) -> None:
     (number, *_) = send(running, key, *(failed("3.0.0", 1, point=f"GET /passes/{i}") for i in range(MOST_POINTS + 40)))
     rows = running.service.reader.rows("SELECT entry_point, failures FROM issue_releases WHERE issue_id = ?", (number,))
     assert len(rows) == MOST_POINTS + 1
-    assert {row["entry_point"]: row["failures"] for row in rows}[OTHER_POINTS] == 40
+    assert {row["entry_point"]: row["failures"] for row in rows}[OTHERS] == 40
 
 
 def test_an_earlier_file_gets_its_rollups(tmp_path: Path) -> None:

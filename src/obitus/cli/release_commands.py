@@ -181,6 +181,22 @@ def move(
     print_json(answer) if as_json else show.say(f"{safe(answer['release'])} comes {before} now.")
 
 
+@release_group.command("remove")
+def remove(
+    version: Version,
+    app_name: App = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Tell a release apart no longer, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
+    asked = api(url, token)
+    answer = asked.delete(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}")
+    print_json(answer) if as_json else show.say(
+        f"{safe(version)} is no release of its own any more; its failures stay."
+    )
+
+
 @app.command()
 def deploy(
     version: Version,

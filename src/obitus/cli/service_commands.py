@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
+from urllib.parse import quote
 
 import typer
 
@@ -12,6 +13,7 @@ from obitus.cli import show
 from obitus.cli.api import Api, api
 from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json
 from obitus.cli.login import Login, write
+from obitus.cli.safe import safe
 from obitus.core.clock import to_ms
 
 app_group = typer.Typer(help="Apps and their reporting keys.", no_args_is_help=True, rich_markup_mode=None)
@@ -132,6 +134,23 @@ def app_key(
         show.pipeline_key(answer)
     else:
         show.new_key(answer)
+
+
+@app_group.command("remove")
+def app_remove(
+    name: Annotated[str, typer.Argument(help="The app.")],
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask first.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Remove an app for good, with its keys, its issues and all that it reported."""
+    asked = api(url, token)
+    asked.get(f"/api/apps/{quote(name, safe='')}")
+    if not yes:
+        typer.confirm(f"Remove {safe(name)} with all that it reported? This cannot be undone", abort=True)
+    answer = asked.delete(f"/api/apps/{quote(name, safe='')}")
+    print_json(answer) if as_json else show.say(f"{safe(name)} is removed; what it reported is deleted bit by bit.")
 
 
 @app_group.command("list")

@@ -90,6 +90,9 @@ def _set_password(service: Service, password_file: Path) -> None:
     if len(password) < secrets.SHORTEST_PASSWORD:
         raise UsageTrouble(f"the password in {password_file} is shorter than {secrets.SHORTEST_PASSWORD} signs.")
     owner = people.owner(service.reader)
+    weak = secrets.why_weak(password, owner["name"] if owner is not None else "")
+    if weak is not None:
+        raise UsageTrouble(f"the password in {password_file} is too easy to guess. {weak}")
     if owner is not None and not secrets.password_fits(password, owner["password"]):
         hashed, now_ms = secrets.hash_password(password), service.now_ms()
         service.writer.run(lambda c: people.set_password(c, owner["id"], hashed, keep_pass="", now_ms=now_ms))

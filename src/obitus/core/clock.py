@@ -42,15 +42,21 @@ def to_ms(moment: datetime) -> int:
     return round((moment.replace(tzinfo=None) - _EPOCH).total_seconds() * 1000) - offset_ms
 
 
-def clock_skew_ms(shown: str | None, now_ms: int) -> int:
-    """Return what to add to the times of a sender whose clock shows ``shown`` (RFC 3339) now; 0 when it does not say, or not clearly."""
+def shown_ms(shown: str | None) -> int | None:
+    """Return the Unix time in milliseconds that a sender's clock shows (RFC 3339); None when it does not say, or not clearly."""
     try:
         moment = datetime.fromisoformat(shown) if shown else None
     except ValueError:
+        return None
+    return None if moment is None or moment.tzinfo is None else to_ms(moment)
+
+
+def clock_skew_ms(shown: str | None, now_ms: int) -> int:
+    """Return what to add to the times of a sender whose clock shows ``shown`` (RFC 3339) now; 0 when it does not say, or not clearly."""
+    theirs_ms = shown_ms(shown)
+    if theirs_ms is None:
         return 0
-    if moment is None or moment.tzinfo is None:
-        return 0
-    skew_ms = now_ms - to_ms(moment)
+    skew_ms = now_ms - theirs_ms
     return skew_ms if abs(skew_ms) <= _LONGEST_SKEW_MS else 0
 
 

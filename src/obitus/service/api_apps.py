@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Path
@@ -14,7 +15,7 @@ from obitus.service.access import SignedIn, TheService, signed_in
 from obitus.service.problems import described
 from obitus.service.wiring import Service
 from obitus.store import apps as store
-from obitus.store import people
+from obitus.store import people, removing
 from obitus.store.database import Row
 
 router = APIRouter(
@@ -91,6 +92,20 @@ def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.New
     now_ms = service.now_ms()
     app_id = service.writer.run(lambda c: store.add_app(c, order.name, order.kind, now_ms))
     return _new_key(service, person, app_id, order.name, order.kind, order.environment)
+
+
+@router.delete("/apps/{name}", summary="Remove an app", responses=described("not-found", "foreign-origin"))
+def remove(service: TheService, person: SignedIn, name: AppName) -> answers.Done:
+    """Remove an app for good: its keys are revoked and its issues gone at once, and what it reported is deleted bit by bit."""
+    now_ms = service.now_ms()
+
+    def act(connection: sqlite3.Connection) -> None:
+        removing.hide(connection, name, now_ms)
+        people.note_act(connection, person.id, "removed app", name, now_ms)
+
+    service.writer.run(act)
+    service.keys.forget()
+    return answers.Done()
 
 
 @router.post("/apps/{name}/keys", summary="Make a reporting key", status_code=201, responses=described("not-found"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import sqlite3
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Header, Path, Query, Request
@@ -12,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
 from obitus.core.clock import clock_skew_ms, to_ms, to_text
 from obitus.core.releases import MOST_SIGNS, canonical
-from obitus.service import compared, release_answers, since
+from obitus.service import answers, compared, release_answers, since
 from obitus.service.access import SignedIn, TheService, reporting_key, signed_in
 from obitus.service.api_apps import NAME, AppName
 from obitus.service.api_issues import Number, TheWindow
@@ -23,7 +24,7 @@ from obitus.service.problems import Problem, described
 from obitus.service.secrets import KEY_PREFIX
 from obitus.service.times import Time
 from obitus.service.wiring import Service
-from obitus.store import commits
+from obitus.store import commits, people
 from obitus.store import releases as store
 from obitus.store.apps import app_named
 
@@ -232,6 +233,25 @@ def correct(
         service.writer.run(lambda c: store.rename(c, app_id, version, new))
         version = new
     return compared.release_answer(Releases(service, name), version, None)
+
+
+@router.delete(
+    "/apps/{name}/releases/{release:path}",
+    summary="Remove a release",
+    responses=described("foreign-origin"),
+)
+def remove(service: TheService, person: SignedIn, name: AppName, release: Version) -> answers.Done:
+    """Tell a release apart no longer, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
+    known, now_ms = Releases(service, name), service.now_ms()
+    version = known.named(release)
+
+    def act(connection: sqlite3.Connection) -> None:
+        store.remove(connection, known.app_id, version, now_ms)
+        people.note_act(connection, person.id, "removed release", f"{name} {version}", now_ms)
+
+    service.writer.run(act)
+    service.live.publish_from_thread({"type": "release", "release": version})
+    return answers.Done()
 
 
 @router.post(

@@ -12,7 +12,7 @@ from fastapi import APIRouter, Header, Request, Security
 from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
 
-from obitus.core.clock import clock_skew_ms
+from obitus.core.clock import clock_skew_ms, shown_ms
 from obitus.service import formats
 from obitus.service.access import TheService, reporting_key_scheme, sender_key
 from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, gather
@@ -25,6 +25,7 @@ from obitus.service.wiring import Service
 from obitus.store.database import Row
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
+from obitus.store.names import MOST_ENTRY_POINTS, OTHERS
 from obitus.store.releases import MOST_RELEASES
 
 _log = logging.getLogger("obitus.service")
@@ -32,6 +33,7 @@ _log = logging.getLogger("obitus.service")
 router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
 BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this one is not told apart. Name releases, not builds or commits."
+AMONG_OTHERS = f"entry_point: the app has {MOST_ENTRY_POINTS:,} entry points already, so these runs are counted with others as “{OTHERS}”. Name routes, not addresses."
 MOST_AT_ONCE = 50
 FEW_AT_ONCE = 5
 """Reports of one batch that are written together; and where others wait."""
@@ -88,6 +90,9 @@ async def reports(
     async with service.gate.entered(key["id"]) as held:
         _check_format(service, key, obitus_format)
         raw, problem = await gather(request, service.settings.limits, held)
+        theirs_ms = shown_ms(obitus_sent)
+        if theirs_ms is not None:
+            service.heard(theirs_ms)
         sender = _sender(key, service.now_ms(), obitus_sent)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             service.notice(key["app"], "clock-off", _clock_said(sender.skew_ms))
@@ -165,7 +170,7 @@ async def _take(
                     verdict="already-there" if result.already_there else "taken",
                     id=outcome.id,
                     issue=result.issue_id,
-                    notes=[*outcome.notes, BEYOND] if result.beyond else outcome.notes or None,
+                    notes=[*outcome.notes, *_bounded(result)] or None,
                 )
             )
         else:
@@ -216,8 +221,15 @@ async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> li
     )
     if any(one.beyond for one in taken):
         service.notice(sender.app, "too-many-releases", BEYOND)
+    if any(one.among_others for one in taken):
+        service.notice(sender.app, "too-many-entry-points", AMONG_OTHERS)
     _tell(service, sender, taken)
     return list(taken)
+
+
+def _bounded(taken: Taken) -> list[str]:
+    """Return what is said of a report that has a name too many."""
+    return [*([BEYOND] if taken.beyond else []), *([AMONG_OTHERS] if taken.among_others else [])]
 
 
 def _tell(service: Service, sender: Sender, taken: list[Taken]) -> None:

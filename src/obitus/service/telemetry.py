@@ -28,7 +28,7 @@ from obitus.service.problems import Problem
 from obitus.service.processes import ProcessEnded, beside
 from obitus.service.reports import write
 from obitus.service.wiring import Service
-from obitus.store import apps
+from obitus.store import apps, names
 from obitus.store.database import Row
 from obitus.store.errors import AlreadyThere, StoreError
 
@@ -206,7 +206,6 @@ def _sender(service: Service, key: Row, source: Source, *, may_make: bool) -> tu
     is_new = False
     app_id, app, environment = key["app_id"], key["app"], key["environment"]
     if key["makes_apps"]:
-        environment = source.environment or environment
         name = _APP_NAME.sub("-", source.app.lower()).strip("-")
         # The name of an app begins with a letter, so that it can be written into an address.
         name = (name if name[:1].isalpha() else f"app-{name}" if name else "")[:60].rstrip("-")
@@ -218,7 +217,21 @@ def _sender(service: Service, key: Row, source: Source, *, may_make: bool) -> tu
         elif name and name != app:
             said = f"{name} is not made: there may be {MOST_APPS} apps, and {MOST_NEW_APPS} new ones in one export."
             service.notice(app, "too-many-apps", said)
-    return Sender(app_id, app, environment[:60] or key["environment"], service.now_ms()), is_new
+        environment = _environment(service, app_id, app, source.environment[:60], environment)
+    return Sender(app_id, app, environment, service.now_ms()), is_new
+
+
+def _environment(service: Service, app_id: int, app: str, named: str, else_: str) -> str:
+    """Return the environment that a sender names, while the app does not have too many; else the key's."""
+    if not named or named == else_ or names.has_environment(service.reader, app_id, named):
+        return named or else_
+    if service.writer.run(lambda c: names.environment(c, app_id, named)):
+        return named
+    said = (
+        f"{named} is not told apart: the app has {names.MOST_ENVIRONMENTS} environments. Its reports count for {else_}."
+    )
+    service.notice(app, "too-many-environments", said)
+    return else_
 
 
 def _new_app(service: Service, name: str) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import logging
 import threading
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Final
 
@@ -20,9 +21,10 @@ from obitus.service.live import Live
 from obitus.service.prepare import Preparer
 from obitus.service.processes import Processes
 from obitus.service.regrouping import Regrouper
-from obitus.service.settings import MIB, Settings
+from obitus.service.settings import MIB, Settings, system_clock_ms
+from obitus.service.steady_clock import SteadyClock
 from obitus.service.watching import Watcher
-from obitus.store import people, rules
+from obitus.store import people, removing, rules
 from obitus.store.database import Reader, lock_folder
 from obitus.store.errors import StoreError
 from obitus.store.evidence import Evidence, add_dictionary
@@ -33,6 +35,7 @@ SESSION_LASTS_MS: Final = 14 * DAY_MS
 OWNER_NAME: Final = "owner"
 MOST_REFUSALS: Final = 1000
 KEEPER_EVERY_S: Final = 5.0
+REMOVING_RESTS_S: Final = 0.02
 TOUCH_EVERY_MS: Final = 5 * 60_000
 PASSWORD_CHECKS_AT_ONCE: Final = 2
 """Each takes 32 MiB and most of a tenth of a second."""
@@ -45,6 +48,8 @@ class Service:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
+        own_clock = settings.clock_ms is system_clock_ms
+        self._clock: Callable[[], int] = SteadyClock() if own_clock else settings.clock_ms
         self._lock = lock_folder(settings.data)
         try:
             self.writer = Writer(settings.database)
@@ -80,7 +85,12 @@ class Service:
 
     def now_ms(self) -> int:
         """Return the time by the service's clock, Unix milliseconds."""
-        return self.settings.clock_ms()
+        return self._clock()
+
+    def heard(self, theirs_ms: int) -> None:
+        """Take note of what time a sender's clock shows: after a jump of the own clock that says which time is right."""
+        if isinstance(self._clock, SteadyClock):
+            self._clock.heard(theirs_ms)
 
     def close(self) -> None:
         """Stop."""
@@ -201,6 +211,9 @@ class Service:
                     body = self.evidence.train()
                     now_ms = self.now_ms()
                     self.evidence.use(self.writer.run(lambda c, b=body, n=now_ms: add_dictionary(c, b, n)), body)  # type: ignore[misc]
+                while not self._stopping.is_set() and self.writer.run(removing.step):
+                    # Others write in between.
+                    self._stopping.wait(REMOVING_RESTS_S)
             except Exception:
                 # Housekeeping must never stop intake; it tries again at the next turn.
                 _log.exception("housekeeping failed; it will be tried again")

@@ -11,7 +11,7 @@ _APPS = """
 SELECT apps.id, apps.name, apps.kind, apps.created_ms,
   (SELECT MIN(received_ms) FROM reports WHERE app_id = apps.id) AS first_report_ms,
   (SELECT MAX(received_ms) FROM reports WHERE app_id = apps.id) AS last_report_ms
-FROM apps WHERE (:name IS NULL OR apps.name = :name) ORDER BY apps.name"""
+FROM apps WHERE removed_ms IS NULL AND (:name IS NULL OR apps.name = :name) ORDER BY apps.name"""
 _KEYS = """
 SELECT id, app_id, environment, hint, created_ms, revoked_ms, makes_apps, may_deploy FROM reporting_keys
 WHERE (:app_id IS NULL OR app_id = :app_id) ORDER BY app_id, environment, id"""
@@ -21,8 +21,8 @@ FROM reporting_keys k JOIN apps ON apps.id = k.app_id WHERE k.hash = ?"""
 _RELEASES = """
 SELECT releases.id, releases.version, releases.first_ms, apps.name AS app, apps.id AS app_id
 FROM releases JOIN apps ON apps.id = releases.app_id
-WHERE (:app_id IS NULL OR app_id = :app_id)"""
-_ENVIRONMENTS = "SELECT DISTINCT environment FROM reporting_keys ORDER BY environment"
+WHERE releases.removed_ms IS NULL AND apps.removed_ms IS NULL AND (:app_id IS NULL OR app_id = :app_id)"""
+_ENVIRONMENTS = "SELECT DISTINCT environment FROM reporting_keys JOIN apps ON apps.id = app_id WHERE removed_ms IS NULL ORDER BY environment"
 _ADD_APP = "INSERT INTO apps (name, kind, created_ms) VALUES (?, ?, ?) ON CONFLICT (name) DO NOTHING RETURNING id"
 _ADD_KEY = """
 INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms, makes_apps, may_deploy)

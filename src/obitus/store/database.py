@@ -20,7 +20,7 @@ except ImportError:  # Windows
     fcntl = None  # type: ignore[assignment]
 
 LOCK_NAME: Final = "obitus.lock"
-SCHEMA_VERSION: Final = 6
+SCHEMA_VERSION: Final = 7
 READ_LIMIT_S: Final = 10.0
 BUSY_S: Final = 5.0
 """How long another process may hold the file before it is told."""
@@ -33,6 +33,7 @@ MIGRATIONS: Final = (
     "migration_4.sql",
     "migration_5.sql",
     "migration_6.sql",
+    "migration_7.sql",
 )
 
 Row = sqlite3.Row

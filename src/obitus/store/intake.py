@@ -10,7 +10,7 @@ from typing import Final, Literal
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
-from obitus.store import releases
+from obitus.store import names, releases
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, settling_of
 
@@ -81,7 +81,6 @@ _HAS_GROWN = "UPDATE growing_tallies SET runs = ? WHERE seq = ?"
 _NEW_EVIDENCE = "UPDATE evidence SET dictionary_id = ?, body = ? WHERE seq = ?"
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
-OTHER_POINTS: Final = "…"
 LATE_MS: Final = DAY_MS
 """From how late on a report's judgement says that it came late."""
 
@@ -140,6 +139,8 @@ class Taken:
     regressed: bool = False
     beyond: bool = False
     """Whether its release is not told apart, since the app has too many."""
+    among_others: bool = False
+    """Whether its entry point is not told apart, since the app has too many."""
 
 
 def take(connection: sqlite3.Connection, reports: Sequence[Prepared]) -> list[Taken]:
@@ -174,9 +175,10 @@ def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
         releases.infer_deploy(connection, report.app_id, release_id, report.environment, report.time_ms)
     connection.execute(_ADD_EVIDENCE, (seq, report.dictionary_id, report.body))
     if report.tally is not None:
-        _count_runs(connection, report, report.tally.runs, (release_id, report.environment, report.time_ms))
+        counted = _count_runs(connection, report, report.tally.runs, (release_id, report.environment, report.time_ms))
         if report.tally.grows:
             connection.execute(_GROWS, (seq, report.tally.runs))
+        return Taken(already_there=False, beyond=release.beyond, among_others=counted == names.OTHERS)
     if report.failure is not None:
         taken = _add_failure(connection, report, report.failure, seq, release_id)
         return replace(taken, beyond=release.beyond)
@@ -197,21 +199,23 @@ def _has_grown(connection: sqlite3.Connection, report: Prepared) -> bool:
     return True
 
 
-def _count_runs(connection: sqlite3.Connection, report: Prepared, runs: int, place: tuple[int, str, int]) -> None:
-    """Count runs of a tally in a release, an environment and the hour of a time."""
+def _count_runs(connection: sqlite3.Connection, report: Prepared, runs: int, place: tuple[int, str, int]) -> str:
+    """Count runs of a tally in a release, an environment and the hour of a time; return the name they are counted by."""
     assert report.tally is not None
     release_id, environment, time_ms = place
+    entry_point = names.entry_point(connection, report.app_id, report.tally.entry_point)
     values = {
         "app_id": report.app_id,
         "release_id": release_id,
         "environment": environment,
-        "entry_point": report.tally.entry_point,
+        "entry_point": entry_point,
         "outcome": report.tally.outcome,
         "hour": time_ms // HOUR_MS,
         "runs": runs,
     }
     for statement in (_COUNT_RUNS, _COUNT_RUNS_BY_RELEASE, _COUNT_RUNS_BY_HOUR):
         connection.execute(statement, values)
+    return entry_point
 
 
 def _add_failure(
@@ -289,4 +293,4 @@ def _count_by_release(connection: sqlite3.Connection, values: dict[str, object])
     counted = connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
     if counted == 1 and connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
         connection.execute(_UNCOUNT, values)
-        connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": OTHER_POINTS}).fetchone()
+        connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": names.OTHERS}).fetchone()

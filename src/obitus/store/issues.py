@@ -49,7 +49,7 @@ SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, iss
    WHERE reports.seq = issues.last_seq) AS last_release"""
 _MATCHING = """
 FROM counted JOIN issues ON issues.id = counted.issue_id JOIN apps ON apps.id = issues.app_id
-WHERE (:app IS NULL OR apps.name = :app)
+WHERE apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
   AND (:states IS NULL OR issues.state IN (SELECT value FROM json_each(:states)))
   AND (:text IS NULL OR issues.type LIKE :text ESCAPE '\\' OR issues.cause LIKE :text ESCAPE '\\'
        OR issues.place LIKE :text ESCAPE '\\' OR issues.message LIKE :text ESCAPE '\\'
@@ -70,7 +70,7 @@ _LIST: Final[dict[Sort, str]] = {
 }
 _SUM = f"{_COUNTED} SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
 _INSIDE = f"{_COUNTED} SELECT failures FROM counted WHERE issue_id = :id"  # noqa: S608
-_ONE = f"{_ISSUE_COLUMNS} FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id"
+_ONE = f"{_ISSUE_COLUMNS} FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
 _BY_HOUR = """
 SELECT issue_id, hour, SUM(failures) AS failures FROM issue_counts
 WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :from_hour AND hour <= :to_hour

@@ -11,6 +11,7 @@ from typing import ClassVar, Final
 from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import next_came
 from obitus.core.releases import Known, Order, compare
+from obitus.store import names
 from obitus.store.database import Reader, Row
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
 from obitus.store.issues import note, settling_of
@@ -22,10 +23,13 @@ NOT_COME_MS: Final = 253_402_300_799_999
 DEPLOY_TOLD_LATE_MS: Final = HOUR_MS
 """Up to how long after the first report a pipeline may tell of the deploy that the report was taken for."""
 
-_FIND = "SELECT id, first_ms FROM releases WHERE app_id = ? AND version = ?"
+_FIND = "SELECT id, first_ms, removed_ms FROM releases WHERE app_id = ? AND version = ?"
 _FIND_SPELLED = """
-SELECT r.id, r.version, r.first_ms FROM release_spellings s JOIN releases r ON r.id = s.release_id WHERE s.app_id = ? AND s.spelling = ?"""
-_HOW_MANY = "SELECT COUNT(*) FROM releases WHERE app_id = ?"
+SELECT r.id, r.version, r.first_ms, r.removed_ms FROM release_spellings s JOIN releases r ON r.id = s.release_id WHERE s.app_id = ? AND s.spelling = ?"""
+_HOW_MANY = "SELECT COUNT(*) FROM releases WHERE app_id = ? AND version != '' AND removed_ms IS NULL"
+_REMOVE = "UPDATE releases SET removed_ms = ?, behind_id = NULL WHERE id = ? AND removed_ms IS NULL"
+_NOTHING_BEHIND = "UPDATE releases SET behind_id = NULL WHERE behind_id = ?"
+_BRING_BACK = "UPDATE releases SET removed_ms = NULL WHERE id = ?"
 _ADD = "INSERT INTO releases (app_id, version, first_ms) VALUES (?, ?, ?) RETURNING id"
 _EARLIER = "UPDATE releases SET first_ms = ? WHERE id = ?"
 _DEPLOYS_OF = (
@@ -39,9 +43,9 @@ _REPLACE_INFERRED = "DELETE FROM deploys WHERE release_id = ? AND environment = 
 _SAME_DEPLOY = "SELECT id FROM deploys WHERE release_id = ? AND environment = ? AND time_ms = ? AND inferred = 0"
 _KNOWN = """
 SELECT r.version, r.first_ms, b.version AS behind FROM releases r LEFT JOIN releases b ON b.id = r.behind_id
-WHERE r.app_id = ? AND r.version != ''"""
+WHERE r.app_id = ? AND r.version != '' AND r.removed_ms IS NULL"""
 _PLACED = "SELECT 1 FROM releases WHERE app_id = ? AND behind_id IS NOT NULL LIMIT 1"
-_STAMP = "SELECT COUNT(*), SUM(first_ms), SUM(COALESCE(behind_id, 0) * id), MAX(id), SUM(length(version)) FROM releases WHERE app_id = ?"
+_STAMP = "SELECT COUNT(*), SUM(first_ms), SUM(COALESCE(behind_id, 0) * id), SUM(removed_ms IS NOT NULL), MAX(id), SUM(length(version)) FROM releases WHERE app_id = ?"
 _WAITING = """
 SELECT s.issue_id, s.environment, s.how, s.release, s.after, s.time_ms FROM settlings s JOIN issues i ON i.id = s.issue_id
 WHERE s.how = 'next' AND s.release IS NULL AND i.app_id = ?"""
@@ -50,11 +54,11 @@ _BOUND = "UPDATE issues SET settled_in = ? WHERE id = ? AND state = 'settled'"
 _ALL = """
 SELECT r.id, r.version, r.first_ms, r.revision, b.version AS behind,
   (SELECT COUNT(*) FROM commits WHERE commits.release_id = r.id) AS commits
-FROM releases r LEFT JOIN releases b ON b.id = r.behind_id WHERE r.app_id = :app_id AND r.version != ''"""
+FROM releases r LEFT JOIN releases b ON b.id = r.behind_id WHERE r.app_id = :app_id AND r.version != '' AND r.removed_ms IS NULL"""
 _DEPLOYS = """
 SELECT d.id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by, apps.name AS app
 FROM deploys d JOIN releases r ON r.id = d.release_id JOIN apps ON apps.id = d.app_id
-WHERE d.time_ms >= :from_ms AND d.time_ms < :to_ms AND (:app IS NULL OR apps.name = :app)
+WHERE r.removed_ms IS NULL AND apps.removed_ms IS NULL AND d.time_ms >= :from_ms AND d.time_ms < :to_ms AND (:app IS NULL OR apps.name = :app)
   AND (:environment IS NULL OR d.environment = :environment)
 ORDER BY d.time_ms DESC, d.id DESC LIMIT :limit"""
 _DEPLOYS_OF_MANY = """
@@ -90,11 +94,14 @@ class Found:
 def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int) -> Found:
     """Find or make the release that something reported at ``time_ms``; it first came then, when no earlier report says otherwise."""
     row = _find(connection, app_id, version)
-    if row is None and version and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
+    unknown = row is None or row["removed_ms"] is not None
+    if unknown and version and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
         # Whoever names a release for each build, or makes names up, must not make every page slow.
         return Found(come(connection, app_id, "", time_ms).id, new=False, beyond=True)
     if row is None:
         return Found(int(connection.execute(_ADD, (app_id, version, time_ms)).fetchone()[0]), new=True)
+    if unknown:
+        connection.execute(_BRING_BACK, (row["id"],))
     if time_ms < row["first_ms"]:
         connection.execute(_EARLIER, (time_ms, row["id"]))
     return Found(int(row["id"]), new=row["first_ms"] == NOT_COME_MS)
@@ -103,8 +110,11 @@ def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int
 def announce(connection: sqlite3.Connection, app_id: int, version: str) -> int:
     """Make a release known that has not come yet, and return its id; one that is known stays as it is."""
     row = _find(connection, app_id, version)
-    if row is None and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
+    unknown = row is None or row["removed_ms"] is not None
+    if unknown and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
         raise _too_many()
+    if row is not None and unknown:
+        connection.execute(_BRING_BACK, (row["id"],))
     return int(row["id"] if row else connection.execute(_ADD, (app_id, version, NOT_COME_MS)).fetchone()[0])
 
 
@@ -140,6 +150,10 @@ def deploy(
     found = come(connection, app_id, version, time_ms)
     if found.beyond:
         raise _too_many()
+    if not names.environment(connection, app_id, environment):
+        raise TooMany(
+            f"the app has {names.MOST_ENVIRONMENTS} environments already; name places, not machines or branches"
+        )
     if connection.execute(_SAME_DEPLOY, (found.id, environment, time_ms)).fetchone() is not None:
         return
     connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_TOLD_LATE_MS))
@@ -255,6 +269,14 @@ def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> N
     values = {"app_id": app_id, "old": old, "new": new}
     connection.execute(_RENAMED_IN_SETTLINGS, values)
     connection.execute(_RENAMED_IN_ISSUES, values)
+
+
+def remove(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
+    """Tell a release apart no longer; its failures stay, and a report that names it brings it back. Raises NotThere."""
+    row = _find(connection, app_id, version)
+    if row is None or not version or connection.execute(_REMOVE, (now_ms, row["id"])).rowcount == 0:
+        raise NotThere(f"there is no release {version!r}")
+    connection.execute(_NOTHING_BEHIND, (row["id"],))
 
 
 def put_behind(connection: sqlite3.Connection, app_id: int, version: str, behind: str | None) -> None:

@@ -1,0 +1,74 @@
+"""What time it is for the service: the system's clock, unless that jumps and those who send do not follow."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable
+from typing import Final
+
+from obitus.core.clock import to_text
+from obitus.service.settings import system_clock_ms
+
+FOLLOWED_MS: Final = 2000
+"""What a clock that is corrected bit by bit may be off at once."""
+NEAR_MS: Final = 60_000
+"""How near a sender's clock has to be to speak for one of two times."""
+WAIT_MS: Final = 10 * 60_000
+"""For so long after a jump the time goes on as it did, unless a sender's clock agrees with the new one."""
+
+_log = logging.getLogger("obitus.service")
+
+
+def running_ms() -> int:
+    """Return how long the machine has been running, in milliseconds, sleep included where the system counts it."""
+    clock = getattr(time, "CLOCK_BOOTTIME", None)
+    return int((time.monotonic() if clock is None else time.clock_gettime(clock)) * 1000)
+
+
+class SteadyClock:
+    """Counts on by itself after the system's clock has jumped, until it is clear which of the two times is right.
+
+    A sender whose own clock agrees with one of them decides; where none says anything the new time holds after ten minutes.
+    Safe to use from several threads.
+    """
+
+    def __init__(self, wall_ms: Callable[[], int] = system_clock_ms, running: Callable[[], int] = running_ms) -> None:
+        self._wall_ms, self._running_ms = wall_ms, running
+        self._lock = threading.Lock()
+        self._right_ms, self._at_ms = wall_ms(), running()
+        self._jumped_ms: int | None = None
+        """When, by the machine's running time, the clock was first seen to have jumped, or a sender spoke against it."""
+
+    def __call__(self) -> int:
+        """Return the Unix time in milliseconds."""
+        with self._lock:
+            wall_ms, at_ms = self._wall_ms(), self._running_ms()
+            counted_ms = self._right_ms + at_ms - self._at_ms
+            if abs(wall_ms - counted_ms) <= FOLLOWED_MS:
+                return self._follow(wall_ms, at_ms)
+            if self._jumped_ms is None:
+                self._jumped_ms = at_ms
+                _log.warning(
+                    "the system's clock jumped from %s to %s; until a sender's clock agrees with it, time goes on as it did",
+                    to_text(counted_ms), to_text(wall_ms),
+                )  # fmt: skip
+            if at_ms - self._jumped_ms > WAIT_MS:
+                return self._follow(wall_ms, at_ms)
+            return counted_ms
+
+    def heard(self, theirs_ms: int) -> None:
+        """Take note of what time a sender's clock shows."""
+        counted_ms = self()
+        with self._lock:
+            if self._jumped_ms is None:
+                return
+            if abs(theirs_ms - counted_ms) <= NEAR_MS:
+                self._jumped_ms = self._running_ms()
+            elif abs(theirs_ms - self._wall_ms()) <= NEAR_MS:
+                self._follow(self._wall_ms(), self._running_ms())
+
+    def _follow(self, wall_ms: int, at_ms: int) -> int:
+        self._right_ms, self._at_ms, self._jumped_ms = wall_ms, at_ms, None
+        return wall_ms

@@ -1,0 +1,47 @@
+"""Names that senders choose, bounded for each app: a name too many is counted with others. Runs on the writer."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Final
+
+from obitus.store.database import Reader
+
+MOST_ENTRY_POINTS: Final = 2000
+MOST_ENVIRONMENTS: Final = 100
+OTHERS: Final = "…"
+"""Stands for all that is not told apart."""
+
+_HAS_ENTRY_POINT = "SELECT 1 FROM entry_points WHERE app_id = ? AND name = ?"
+_ENTRY_POINTS = "SELECT COUNT(*) FROM entry_points WHERE app_id = ?"
+_ADD_ENTRY_POINT = "INSERT INTO entry_points (app_id, name) VALUES (?, ?)"
+_HAS_ENVIRONMENT = "SELECT 1 FROM environments WHERE app_id = ? AND name = ?"
+_ENVIRONMENTS = "SELECT COUNT(*) FROM environments WHERE app_id = ?"
+_ADD_ENVIRONMENT = "INSERT INTO environments (app_id, name) VALUES (?, ?)"
+
+
+def entry_point(connection: sqlite3.Connection, app_id: int, name: str) -> str:
+    """Return by what name an entry point's runs are counted: its own, or the one that stands for all others."""
+    values = (app_id, name)
+    if name == OTHERS or connection.execute(_HAS_ENTRY_POINT, values).fetchone() is not None:
+        return name
+    if connection.execute(_ENTRY_POINTS, (app_id,)).fetchone()[0] >= MOST_ENTRY_POINTS:
+        return OTHERS
+    connection.execute(_ADD_ENTRY_POINT, values)
+    return name
+
+
+def has_environment(reader: Reader, app_id: int, name: str) -> bool:
+    """Return whether an environment is told apart already."""
+    return reader.row(_HAS_ENVIRONMENT, (app_id, name)) is not None
+
+
+def environment(connection: sqlite3.Connection, app_id: int, name: str) -> bool:
+    """Return whether an environment may be told apart; one that is new is remembered."""
+    values = (app_id, name)
+    if connection.execute(_HAS_ENVIRONMENT, values).fetchone() is not None:
+        return True
+    if connection.execute(_ENVIRONMENTS, (app_id,)).fetchone()[0] >= MOST_ENVIRONMENTS:
+        return False
+    connection.execute(_ADD_ENVIRONMENT, values)
+    return True
