@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import signal
+import threading
 import time
 import uuid
 from collections.abc import Callable, Iterator
@@ -20,6 +22,10 @@ from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
 from obitus.service.wiring import Service
+
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN and threading.current_thread() is threading.main_thread():
+    # Whoever runs the tests in the background has interrupts ignored, and so would all that the tests start.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 hypothesis_settings.register_profile("obitus", deadline=None, max_examples=60, derandomize=True)
 hypothesis_settings.load_profile("obitus")

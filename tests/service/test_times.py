@@ -90,7 +90,9 @@ def test_old_records_are_mended(tmp_path: Path) -> None:
     connection.execute("UPDATE deploys SET time_ms = -62135596800000")
     connection.executescript(
         "ALTER TABLE passes DROP COLUMN used_ms; ALTER TABLE passes DROP COLUMN by_link; DROP TABLE sign_in_tries;"
-        "ALTER TABLE reporting_keys DROP COLUMN may_deploy; PRAGMA user_version = 5;"
+        "ALTER TABLE reporting_keys DROP COLUMN may_deploy; DROP TABLE entry_points; DROP TABLE environments;"
+        "DROP INDEX issue_history_by_seq; DROP INDEX issues_by_merged; DROP INDEX apps_removed; ALTER TABLE apps DROP COLUMN removed_ms;"
+        "ALTER TABLE releases DROP COLUMN removed_ms; PRAGMA user_version = 5;"
     )
     connection.close()
     # The column with a check cannot be dropped: the table is made anew as version 5 had it.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from collections import Counter
@@ -26,19 +27,44 @@ def last(text: str) -> FoundStack:
 def test_every_language_is_there() -> None:
     """No language's recordings got lost."""
     counted = Counter(one["language"] for one in RECORDED)
+    assert min(counted["perl"], counted["javascript"]) >= 20
     assert (
         set(counted) == {"java", "javascript", "go", "ruby", "php", "perl", "rust", "csharp"}
         and min(counted.values()) >= 4
     )
 
 
-@pytest.mark.parametrize("one", RECORDED, ids=lambda one: f"{one['language']} {one['fault']}")
+@pytest.mark.parametrize(
+    "one", RECORDED, ids=lambda one: " ".join((one["language"], one["fault"], one.get("form", ""))).strip()
+)
 def test_the_innermost_frame(one: dict[str, Any]) -> None:
     """Function, file and line of the place that raised; the runtime's own machinery is left out."""
     found = last(one["text"])
     inner = innermost(locate(found.chain).link)
     assert inner is not None and found.language == one["language"]
     assert (inner.function, inner.file.rpartition("/")[2], inner.line) == (one["function"], one["file"], one["line"])
+
+
+OPENS = {"perl": r"^\s*sub (\w+)", "php": r"^\s*(?:\w+ )*function (\w+)\(", "ruby": r"^\s*def (?:self\.)?(\w+)"}
+
+
+def test_names_and_places_belong_together() -> None:
+    """Where a language writes who was called and from where, each name gets the place inside of it, not the one it was called from."""
+    looked_at = Counter[str]()
+    for one in RECORDED:
+        opens = OPENS.get(one["language"])
+        if opens is None:
+            continue
+        (path,) = (Path(__file__).parent / "programs").rglob(one["file"])
+        lines = path.read_text().splitlines()
+        named = {found[1] for line in lines if (found := re.match(opens, line))}
+        for frame in (frame for link in last(one["text"]).chain for frame in link.frames):
+            name = re.split(r"[.#:]", frame.function)[-1]
+            if frame.file.endswith(one["file"]) and name in named and frame.line is not None:
+                above = next(found[1] for line in reversed(lines[: frame.line]) if (found := re.match(opens, line)))
+                assert above == name, (one["language"], one["fault"], frame)
+                looked_at[one["language"]] += 1
+    assert set(looked_at) == set(OPENS) and min(looked_at.values()) > 3, looked_at
 
 
 PREFIXES = {

@@ -20,6 +20,8 @@ _V8 = re.compile(
 _EVAL = re.compile(
     r"^\s*at (?:async )?(?P<function>[^()\n]{1,500}?) \(eval at .{0,2000}?\((?P<place>[^()\n]{1,2000}?):(?P<line>\d+):\d+\)(?:\)|,).*$"
 )
+# Between an async function and what waits for several: "at async Promise.all (index 0)" is no place in a file.
+_NO_PLACE = re.compile(r"^\s*at async [\w$.]{1,100} \(index \d{1,9}\)(?:,| \{)?\s*$")
 _OTHER = re.compile(
     r"^\s*(?P<function>[^@\s()]{0,300}(?:\([^()]{0,100}\))?)@(?P<place>[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
 )
@@ -40,8 +42,7 @@ def read(lines: Sequence[str]) -> Found:
     found: Found = []
     i = 0
     while i < len(lines):
-        frame = _frame(lines[i])
-        if frame is None:
+        if _frame(lines[_past_no_places(lines, i)]) is None:
             i += 1
             continue
         floor = found[-1][2] if found else 0
@@ -60,12 +61,24 @@ def _frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
     frames: list[Frame] = []
     while i < len(lines) and len(frames) < MOST_FRAMES:
         frame = _frame(lines[i])
-        if frame is None:
+        if frame is not None:
+            frames.append(frame)
+        elif not _is_no_place(lines[i]):
             break
-        frames.append(frame)
         i += 1
     frames.reverse()
     return frames, i
+
+
+def _is_no_place(text: str) -> bool:
+    return "(index " in text and _NO_PLACE.match(cut(text)) is not None
+
+
+def _past_no_places(lines: Sequence[str], i: int) -> int:
+    """Return the first line from here on that is no such step, or the last line."""
+    while i < len(lines) - 1 and _is_no_place(lines[i]):
+        i += 1
+    return i
 
 
 def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:

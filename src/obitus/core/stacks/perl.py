@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
@@ -11,11 +12,28 @@ from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
 
 _PLACE = re.compile(r"(?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\.?(?:, <\w*> (?:line|chunk) \d+\.)?\s*$")
 _CALLED = re.compile(
-    r"^\s+(?P<name>[\w:]+(?:\{[^}]*\})?|eval (?:\{\.\.\.\}|'.*'))(?:\(.*\))? called at (?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\s*$"
+    r"^\s+(?P<name>[\w:]+(?:\{[^}]*\})?|eval (?:\{\.\.\.\}|'.*'|q\{.*\})|(?:require|do) \S{1,1000})(?:\((?P<given>.*)\))? called at (?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\s*$"
 )
 _TYPE = re.compile(r"^(?P<type>[A-Z]\w*(?:::\w+)+)(?:=\w+\(0x[0-9a-f]+\))?(?:: | )?(?P<rest>.*)$")
 _LIBRARY = re.compile(r"/perl5?/|/usr/(?:share|lib)/|/site_perl/|/vendor_perl/")
+_EVAL_OPENS = re.compile(r"^\s+eval '")
+_EVAL_CLOSES = re.compile(r"' called at (?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\s*$")
+_ALONE = re.compile(r"^ at \S[^\n]{0,1000}? line \d{1,9}\.?(?:, <\w*> (?:line|chunk) \d+\.)?\s*$")
 _EVAL: Final = "eval "
+MOST_EVAL_LINES: Final = 50
+_WHOLE_FILES: Final = ("require ", "do ")
+_MAIN: Final = "(main program)"
+_COMPARED_SIGNS: Final = 12
+
+
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """One line: who was called, with what, and from where."""
+
+    name: str
+    given: str
+    file: str
+    line: int
 
 
 def read(lines: Sequence[str]) -> Found:
@@ -23,35 +41,109 @@ def read(lines: Sequence[str]) -> Found:
     found: Found = []
     i = 1
     while i < len(lines):
-        if " called at " not in lines[i] or _CALLED.match(cut(lines[i])) is None:
+        if " called at " not in lines[i]:
             i += 1
             continue
-        message, at, rest = cut(lines[i - 1]).rpartition(" at ")
-        header = _PLACE.match(rest) if at and message.strip() else None
+        steps, end = _steps(lines, i)
+        floor = found[-1][2] if found else 0
+        if steps and found and i - 1 == floor and _ALONE.match(cut(lines[i - 1])):
+            # A handler writes the trace once more, from its own place.
+            found[-1] = (found[-1][0], found[-1][1], end)
+            i = end
+            continue
+        header = _header(lines, i, floor) if steps else None
         if header is None:
             i += 1
             continue
-        message = message.strip()
-        first = i - 1
-        # Each line says who was called and from where: so a name belongs to the place on the line before it.
-        places = [(header["file"], int(header["line"]))]
-        names: list[str] = []
-        while i < len(lines) and len(places) < MOST_FRAMES:
-            step = _CALLED.match(cut(lines[i]))
-            if step is None:
-                break
-            names.append(step["name"])
-            places.append((step["file"], int(step["line"])))
-            i += 1
-        frames = []
-        for place, (file, line) in enumerate(places):
-            name = names[place] if place < len(names) else "(main program)"
-            if name.startswith(_EVAL):
-                continue
-            owner, _, function = name.rpartition("::")
-            frames.append(Frame(function, owner, file, line, _LIBRARY.search(file) is None))
-        frames.reverse()
+        message, place, first = header
         typed = _TYPE.match(message)
+        frames = _frames(place, steps, message)
         link = ChainLink(typed["type"], typed["rest"], frames) if typed else ChainLink("die", message, frames)
-        found.append(([link], first, i))
+        found.append(([link], first, end))
+        i = end
     return found
+
+
+def _steps(lines: Sequence[str], i: int) -> tuple[list[_Step], int]:
+    """Return the calls from a line on, and where they end."""
+    steps: list[_Step] = []
+    while i < len(lines) and len(steps) < MOST_FRAMES:
+        called = _CALLED.match(cut(lines[i]))
+        if called is not None:
+            steps.append(_Step(called["name"], called["given"] or "", called["file"], int(called["line"])))
+        else:
+            end = _end_of_eval(lines, i)
+            if end is None:
+                break
+            called, i = end
+            steps.append(_Step(_EVAL, "", called["file"], int(called["line"])))
+        i += 1
+    return steps, i
+
+
+def _end_of_eval(lines: Sequence[str], i: int) -> tuple[re.Match[str], int] | None:
+    """Return where code that was given as a text of several lines ends, None where none begins here."""
+    if _EVAL_OPENS.match(lines[i]) is None:
+        return None
+    for k in range(i + 1, min(len(lines), i + MOST_EVAL_LINES)):
+        closed = _EVAL_CLOSES.search(cut(lines[k])) if "' called at " in lines[k] else None
+        if closed is not None:
+            return closed, k
+    return None
+
+
+def _header(lines: Sequence[str], i: int, floor: int) -> tuple[str, tuple[str, int], int] | None:
+    """Return the message above the calls, the place it came from, and the line where that begins; None where none is said.
+
+    What was thrown may have said its place by itself, or ended its line: then the place that counts stands on a line of its own.
+    """
+    message, at, rest = cut(lines[i - 1]).rpartition(" at ")
+    place = _PLACE.match(rest) if at else None
+    if place is None or message.endswith(" called"):
+        return None
+    first, message = i - 1, message.strip()
+    if not message and first > floor:
+        first -= 1
+        message = cut(lines[first]).strip()
+        thrown, at, rest = message.rpartition(" at ")
+        if at and _PLACE.match(rest):
+            message = thrown
+    return (message, (place["file"], int(place["line"])), first) if message else None
+
+
+def _frames(place: tuple[str, int], steps: Sequence[_Step], message: str) -> list[Frame]:
+    """Return the frames, the outermost first.
+
+    Each step says who was called and from where: so a name belongs to the place on the line before it. Code in an ``eval``
+    belongs to the function around it, at its own line.
+    """
+    frames: list[Frame] = []
+    places = [place, *((step.file, step.line) for step in steps)]
+    inner: tuple[str, int] | None = None
+    for k, (file, line) in enumerate(places):
+        name = steps[k].name if k < len(steps) else _MAIN
+        if name.startswith(_EVAL):
+            inner = inner or (file, line)
+            continue
+        if k < len(steps) and _handles(steps[k].given, message):
+            # A handler that was handed the message, and what had it called: the failure was before both.
+            frames.clear()
+            inner = None
+            continue
+        if k > 0 and not frames and name.startswith("Carp::"):
+            continue
+        if inner is not None:
+            (file, line), inner = inner if not inner[0].startswith("(eval ") else (file, line), None
+        owner, _, function = (_MAIN if name.startswith(_WHOLE_FILES) else name).rpartition("::")
+        frames.append(Frame(function, owner, file, line, _LIBRARY.search(file) is None))
+    frames.reverse()
+    return frames
+
+
+def _handles(given: str, message: str) -> bool:
+    """Whether a function was handed nothing but the message as it was thrown, its place at the end: only handlers are."""
+    text = given.replace("\\", "").removeprefix('"')
+    start = message.replace("\\", "")[:_COMPARED_SIGNS]
+    return (
+        bool(start) and given.startswith('"') and text.startswith(start) and (" at " in text or given.endswith('"...'))
+    )
