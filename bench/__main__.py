@@ -58,7 +58,7 @@ def report_of_8_kb(number: int) -> bytes:
             frame["source"] = {"before": ["    a = load(pier)", "    b = a.places"], "line": "    return go_on(a, b)", "after": ["", "def next_step(pier):"]}  # fmt: skip
             frame["locals"] = {"pier": "'eastholm'", "passenger": f"'p-{number}'", "places": "[1, 2, 3]", "sailing": "<Sailing id='SK-4711' vessel='Tern' places=62>"}  # fmt: skip
         frames.append(frame)
-    trail = [{"kind": "log", "time": datetime.now(UTC).isoformat(), "severity": "INFO", "message": f"step {i} done", "data": {"logger": "sailings"}} for i in range(8)]  # fmt: skip
+    trail = [{"kind": "log", "time": datetime.now(UTC).isoformat(), "severity": "INFO", "message": f"step {i} done", "attributes": {"logger": "sailings"}} for i in range(8)]  # fmt: skip
     return json.dumps(
         {
             "kind": "failure", "id": str(uuid.uuid4()), "time": datetime.now(UTC).isoformat(), "release": "2.9.0",

@@ -150,7 +150,7 @@ def by_name() -> dict[str, Place]:
         "representation": lambda s, r, raw: _with_message(f"Settings({s.name}='{s.value}', pier='eastholm')"),
         "XML": lambda s, r, raw: _with_message(f"<order><{s.name}>{s.value}</{s.name}></order>"),
         "encoded URL": lambda s, r, raw: _with_message(f"next=https%3A%2F%2Fferry%2F%3F{s.name}%3D{s.value}%26a%3D1"),
-        "breadcrumb": lambda s, r, raw: _report(trail=[{"message": "x", "data": {s.name: s.value if raw else plain(s.value, r)}}]),
+        "breadcrumb": lambda s, r, raw: _report(trail=[{"message": "x", "attributes": {s.name: s.value if raw else plain(s.value, r)}}]),
         "command line": lambda s, r, raw: _report(attributes={"process.command_args": ["run", f"--{s.name}", s.value]}),
         "log argument": lambda s, r, raw: {"kind": "log", "id": "x", "message": f"{s.name}={s.value}", "template": f"{s.name}=%s", "attributes": {"log.argument.0": s.value}},
     }  # fmt: skip
@@ -162,7 +162,7 @@ def by_shape() -> dict[str, Place]:
         "message": lambda s, r, raw: _with_message(f"cannot use {s.value} for this"),
         "local": _local(lambda s: ["x", s.value]),
         "attribute": lambda s, r, raw: _report(attributes={"note": s.value}),
-        "breadcrumb": lambda s, r, raw: _report(trail=[{"message": f"asked with {s.value}", "data": {}}]),
+        "breadcrumb": lambda s, r, raw: _report(trail=[{"message": f"asked with {s.value}", "attributes": {}}]),
         "body": lambda s, r, raw: _report(request={"body": {"text": f"value {s.value} end"}}),
     }
 

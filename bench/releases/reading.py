@@ -38,10 +38,10 @@ INSERT INTO release_runs SELECT release_id, environment, entry_point, SUM(runs *
 INSERT INTO release_hours SELECT release_id, environment, hour, SUM(runs), 0, SUM(failures) FROM (
   SELECT release_id, environment, hour, runs, 0 AS failures FROM run_counts
   UNION ALL SELECT release_id, environment, hour, 0, failures FROM issue_counts) GROUP BY 1, 2, 3;
-INSERT INTO issues (id, app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms, first_ms, last_ms, first_seq, last_seq, first_release_id, failures, stragglers)
+INSERT INTO issues (id, app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms, first_ms, last_ms, first_seq, last_seq, began_in_id, failures, from_older_releases)
 SELECT issue_id, 1, 'Tide' || issue_id, '', 'sailings.tides', 'no depth', MIN(entry_point), CASE WHEN issue_id % 3 THEN 'untriaged' ELSE 'settled' END, 0, '1.20.0', MAX(time_ms),
   MIN(time_ms), MAX(time_ms), MIN(seq), MAX(seq), MIN(release_id), COUNT(*), 0 FROM failures GROUP BY issue_id;
-INSERT INTO settlings (issue_id, environment, how, release, time_ms) SELECT id, '', 'in', '1.20.0', settled_ms FROM issues WHERE state = 'settled';
+INSERT INTO settlings (issue_id, environment, how, release, time_ms) SELECT id, '', 'release', '1.20.0', settled_ms FROM issues WHERE state = 'settled';
 ANALYZE;
 """
 

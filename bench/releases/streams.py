@@ -75,7 +75,7 @@ def regressions(folder: Path, seed: int = 5) -> dict[str, int]:
             )
     connection.execute("COMMIT")
     states: dict[int, str] = dict(connection.execute("SELECT id, state FROM issues").fetchall())
-    stragglers = connection.execute("SELECT SUM(stragglers) FROM issues").fetchone()[0]
+    from_older_releases = connection.execute("SELECT SUM(from_older_releases) FROM issues").fetchone()[0]
     connection.close()
     back = {issue: states[number] == "regressed" for issue, number in known.items()}
     found = Counter((planted[issue], back[issue]) for issue in known)
@@ -85,7 +85,7 @@ def regressions(folder: Path, seed: int = 5) -> dict[str, int]:
         "found": found[True, True],
         "missed": found[True, False],
         "false": found[False, True],
-        "stragglers": stragglers,
+        "from_older_releases": from_older_releases,
         "late": sum(event.comes_ms - event.happens_ms > HOUR_MS for event in events),
     }
 
@@ -102,14 +102,14 @@ def _story(dice: random.Random, issue: int, events: list[Event]) -> bool:
         events.append(Event(at, at, issue, began))
     fixed = began + 1 + dice.randrange(4)
     settled_ms = _arrives(fixed) - dice.randrange(1, LASTS_MS // 2)
-    how = dice.choice(["in", "in", "next"])
-    if how == "next":
+    how = dice.choice(["release", "release", "coming"])
+    if how == "coming":
         # Whatever comes next on the main line: a fix on the old branch is not it.
         fixed = next(r for r in range(RELEASES) if _arrives(r) > settled_ms and not _on_branch(r))
     settling = (
-        Settling("in", settled_ms, VERSIONS[fixed])
-        if how == "in"
-        else Settling("next", settled_ms, after=_newest(settled_ms))
+        Settling("release", settled_ms, VERSIONS[fixed])
+        if how == "release"
+        else Settling("coming", settled_ms, after=_newest(settled_ms))
     )
     events.append(Event(settled_ms, settled_ms, issue, 0, settling))
     have_it = [r for r in range(fixed, RELEASES) if _has(r, fixed)]

@@ -25,8 +25,8 @@ from obitus.client.trail import TRIM_AT as _TRIM_AT
 from obitus.client.work import Run as _Run
 
 if _TYPE_CHECKING:
-    from obitus.client.integrations.asgi import AsgiMiddleware
-    from obitus.client.integrations.wsgi import WsgiMiddleware
+    from obitus.client.instruments.asgi import AsgiMiddleware
+    from obitus.client.instruments.wsgi import WsgiMiddleware
     from obitus.client.reporter import Reporter as _Reporter
 
 __all__ = [
@@ -49,8 +49,8 @@ _STOP_TIMEOUT_S = 2.0
 _PLAIN = frozenset({str, int, float, bool, type(None)})
 _MOST_CHARS = 1000
 _LATER = {
-    "AsgiMiddleware": "obitus.client.integrations.asgi",
-    "WsgiMiddleware": "obitus.client.integrations.wsgi",
+    "AsgiMiddleware": "obitus.client.instruments.asgi",
+    "WsgiMiddleware": "obitus.client.instruments.wsgi",
 }
 _active: _Reporter | None = None
 _marking: _Reporter | None = None
@@ -88,7 +88,7 @@ def watch(
     - ``own``: modules that are the app's own code although they are installed like libraries.
     - ``logs``, ``breadcrumbs``: from which severity log records are sent, or become breadcrumbs, by logger:
       ``"WARN, sailings.fares=DEBUG, noisy=off"``.
-    - ``without``: kinds of breadcrumbs to leave out, such as ``["query"]``.
+    - ``without``: kinds of breadcrumbs to leave out, such as ``["statement"]``.
     - ``hide``: redaction rules beside the default ones: ``["name vessel pin", "path request.body.json.card", "e-mail"]``.
     - ``edit``: is given each report before it is redacted, and returns it, changed or not, or None to drop it.
     - ``users``: whether who asks is taken from a framework that knows, such as Django's ``request.user``.
@@ -178,20 +178,20 @@ def say(message: str, /, severity: str = "ERROR", **attributes: _Any) -> str | N
     return _active.say(message, severity, attributes, _sys._getframe(1))
 
 
-def mark(message: str, /, **data: _Any) -> None:
+def mark(message: str, /, **attributes: _Any) -> None:
     """Leave a breadcrumb in the trail of the current run."""
     reporter = _marking
     if reporter is None:
         return
     # Texts and numbers are kept as they are, and put into the report's form when there is a report: this has to be fast.
-    for value in data.values():
+    for value in attributes.values():
         kind = type(value)
         if (len(value) > _MOST_CHARS) if kind is str else (kind not in _PLAIN):
-            reporter.breadcrumb("mark", message, "INFO", data)
+            reporter.breadcrumb("mark", message, "INFO", attributes)
             return
     run = _current_run()
     trail = reporter.trail if run is None else run.trail
-    trail.append(("mark", reporter.now_ns(), "INFO", message, data))
+    trail.append(("mark", reporter.now_ns(), "INFO", message, attributes))
     if len(trail) > _TRIM_AT:
         trail.trim()
 
@@ -209,7 +209,7 @@ def run(entry_point: str, /, **attributes: _Any) -> _Run:
 
 def watched(connection: _Any) -> _Any:
     """Return a DB-API connection (PEP 249) whose statements become breadcrumbs; use it in place of the one given."""
-    from obitus.client.integrations.databases import watched as wrap
+    from obitus.client.instruments.databases import watched as wrap
 
     return wrap(connection)
 

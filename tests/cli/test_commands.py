@@ -48,9 +48,9 @@ def shell(tmp_path: Path, running: Running) -> Shell:
 
 
 def a_failure(running: Running, key: str, **changes: object) -> None:
-    trail = [{"kind": "mark", "time": now_text(), "message": "places counted", "data": {"taken": 62}}]
+    trail = [{"kind": "mark", "time": now_text(), "message": "places counted", "attributes": {"taken": 62}}]
     run = {"entry_point": "POST /sailings/{sailing_id}/boardings"}
-    assert running.send(key, failure(trail=trail, run=run, **changes)).json()["taken"] == 1
+    assert running.send(key, failure(trail=trail, run=run, **changes)).json()["stored"] == 1
 
 
 def test_login_by_link(tmp_path: Path, running: Running) -> None:
@@ -89,7 +89,7 @@ def test_decisions(shell: Shell, running: Running) -> None:
     """Accept, settle and park say what the issue is now, and why."""
     a_failure(running, running.add_app())
     assert "accepted" in shell.run("accept", "1")
-    assert "settled it in 2.0.0" in shell.run("settle", "1", "--in", "2.0.0")
+    assert "fixed from 2.0.0 on" in shell.run("settle", "1", "--from", "2.0.0")
     assert json.loads(shell.run("park", "1", "--json"))["state"] == "parked"
 
 

@@ -60,27 +60,27 @@ def test_split(two: Running) -> None:
     assert "Nothing would part" in obitus(two, "split", "1", "--by", "vessel")
     assert "1 failure moved" in obitus(two, "split", "1", "--by", "pier", "--yes")
     assert "either" in obitus(two, "split", "1", status=6)
-    assert "never one" in obitus(two, "never-together", "1", "2")
+    assert "stay apart" in obitus(two, "never-together", "1", "2")
 
 
 def test_rules_and_history(two: Running) -> None:
     """A rule is tried, added, listed, applied to history and ended."""
-    rule = "type=KeyError -> together"
+    rule = "together when type=KeyError"
     assert "issues 1, 2" in obitus(two, "rules", "try", rule)
-    assert "Rule 1 is in force" in obitus(two, "rules", "add", rule) and rule in obitus(two, "rules", "list")
+    assert "Rule 1 is active" in obitus(two, "rules", "add", rule) and rule in obitus(two, "rules", "list")
     assert "1 would change" in obitus(two, "regroup", "sailings")
     assert "1 failure moved" in obitus(two, "regroup", "sailings", "--yes")
     assert [issue["failures"] for issue in two.issues()] == [4]
-    assert "has ended" in obitus(two, "rules", "end", "1") and "No grouping rule" in obitus(two, "rules", "list")
-    assert "There is no arrow" in obitus(two, "rules", "try", "type=KeyError", status=6)
+    assert "has ended" in obitus(two, "rules", "stop", "1") and "No grouping rule" in obitus(two, "rules", "list")
+    assert "nothing that a rule does" in obitus(two, "rules", "try", "type=KeyError", status=6)
 
 
 def test_a_key_for_many_apps(running: Running) -> None:
     """A key of an app that may make others; for OpenTelemetry nothing is to be installed."""
     running.add_app()
     assert (
-        json.loads(obitus(running, "app", "key", "sailings", "--makes-apps", "--json"))["environment"] == "production"
+        json.loads(obitus(running, "app", "key", "sailings", "--may-add-apps", "--json"))["environment"] == "production"
     )
-    assert [key["makes_apps"] for key in running.get("/api/apps/sailings")["keys"]] == [False, True]
+    assert [key["may_add_apps"] for key in running.get("/api/apps/sailings")["keys"]] == [False, True]
     said = obitus(running, "app", "add", "collector", "--kind", "opentelemetry")
     assert "OTEL_EXPORTER_OTLP_HEADERS" in said and "pip install" not in said

@@ -73,7 +73,7 @@ def test_a_log_becomes_failures_with_what_led_up_to_them(running: Running, key: 
     path = tmp_path / "gate.log"
     path.write_text(log())
     told = read("--zone", "Europe/Oslo", "--release", "3.0.0", path)
-    assert (told["failures"], told["taken"], told["unreadable"]) == (1, 1, 0) and told["files"] == {str(path): "log"}
+    assert (told["failures"], told["stored"], told["unreadable"]) == (1, 1, 0) and told["files"] == {str(path): "log"}
     (issue,) = running.issues()
     failure = running.get(f"/api/issues/{issue['number']}")["latest"]
     assert (issue["title"], failure["release"], failure["severity"]) == (
@@ -92,17 +92,17 @@ def test_reading_again_adds_nothing_and_a_grown_file_what_is_new(running: Runnin
     """Also under another name, packed, or when it was forgotten how far the file was read."""
     path = tmp_path / "gate.log"
     path.write_text(log())
-    assert read(path)["taken"] == 1 and read(path)["taken"] == 0
+    assert read(path)["stored"] == 1 and read(path)["stored"] == 0
     rotated = tmp_path / "gate.log.1.gz"
     rotated.write_bytes(gzip.compress(path.read_bytes()))
-    assert read(rotated)["taken"] == 0
+    assert read(rotated)["stored"] == 0
     for kept in (tmp_path / "state/obitus").glob("read-*"):
         kept.unlink()
     again = read(path)
-    assert (again["taken"], again["already_there"]) == (0, 1)
+    assert (again["stored"], again["already_there"]) == (0, 1)
     with path.open("a") as grown:
         grown.write(log(3).replace("Gate.open", "Gate.close"))
-    assert read(path)["taken"] == 1
+    assert read(path)["stored"] == 1
     assert sum(issue["failures"] for issue in running.issues()) == 2
 
 
@@ -111,8 +111,8 @@ def test_patterns_standard_input_and_a_dry_run(running: Running, key: str, tmp_p
     for name in ("java", "go", "perl"):
         (tmp_path / f"{name}.log").write_text((TEXTS / f"{name}.txt").read_text())
     dry = read("--dry-run", tmp_path / "*.log")
-    assert dry["failures"] == 3 and "taken" not in dry and len(dry["issues"]) == 3 and running.issues() == []
-    assert read("-", given=log().encode())["taken"] == 1
+    assert dry["failures"] == 3 and "stored" not in dry and len(dry["issues"]) == 3 and running.issues() == []
+    assert read("-", given=log().encode())["stored"] == 1
     assert "no such file" in read(tmp_path / "none*.log", status=2)["said"]
     assert "none of" in read("--format", "xml", tmp_path / "java.log", status=2)["said"]
     assert "no time zone" in read("--zone", "Mars/Base", tmp_path / "java.log", status=2)["said"]
@@ -152,7 +152,7 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
     assert failed["attributes"]["http.response.status_code"] == 503 and failed["request"]["url"].endswith("seat=7")
     assert (failed["attributes"].get("user_agent.original") is not None) is bool(agent)
     again = read(path)
-    assert again["taken"] == again["already_there"] == again["runs"] == 0
+    assert again["stored"] == again["already_there"] == again["runs"] == 0
     said = subprocess.run([sys.executable, "-m", "obitus", "read", str(path)], capture_output=True, text=True)
     assert "Nothing is new since the last reading." in said.stdout
     with path.open("a") as grown:
@@ -169,7 +169,7 @@ def test_runs_of_a_grown_log_are_counted_once(running: Running, key: str, tmp_pa
     """Whether or not it is known how far the log was read, under another name, packed, and however short it was."""
     path, short = tmp_path / "access.log", tmp_path / "short.log"
     path.write_text(access_log(lines=40))
-    assert read(path)["taken"] > 0 and counted(running) == 40
+    assert read(path)["stored"] > 0 and counted(running) == 40
     for kept in (tmp_path / "state/obitus").glob("read-*"):
         kept.unlink()
     with path.open("a") as grown:

@@ -194,8 +194,8 @@ def test_from_a_deploy_to_the_gate(running: Running, shell: Shell) -> None:
     issue = shell.run("issue", "2")
     assert "First in 3.1.0" in issue and "none in 3.0.0 over 9,000 runs" in issue
     assert "3.1.0 is 3.1.0-late now" in shell.run("release", "rename", "3.1.0", "3.1.0-late")
-    assert "3.0.0 comes right behind 3.1.0-late now" in shell.run("release", "move", "3.0.0", "--behind", "3.1.0-late")
-    assert "comes" in shell.run("release", "move", "3.0.0", "--back")
+    assert "3.0.0 comes right after 3.1.0-late now" in shell.run("release", "move", "3.0.0", "--after", "3.1.0-late")
+    assert "comes" in shell.run("release", "move", "3.0.0", "--reset")
     shell.run("release", "add", "hotfix: 50% off? #2/b")
     assert "has not come yet" in shell.run("release", "hotfix: 50% off? #2/b")
     shell.run("release", "move", "3.0.0", status=2)
@@ -205,14 +205,18 @@ def test_settle(running: Running, shell: Shell) -> None:
     """In a release, in the next one, now; in one environment or everywhere; and the verdict stands on the issue."""
     key = running.ask("POST", "/api/apps/sailings/keys", {}).json()["key"]
     send(running, key, tally("3.0.0", 9000, 30), *(failed("3.0.0", 30) for _ in range(5)))
-    assert "settled. owner settled it in 3.0.0." in shell.run("settle", "1")
-    assert "settled it in the next release." in shell.run("settle", "1", "--in", "next")
-    assert "settled it now, production only." in shell.run("settle", "1", "--in", "now", "--environment", "production")
-    assert "settled it in 3.1.0." in shell.run("settle", "1", "--in", "v3.1.0")
+    assert "settled. owner settled it as fixed from 3.0.0 on." in shell.run("settle", "1")
+    assert "settled it as fixed from the coming release on." in shell.run("settle", "1", "--from", "coming")
+    assert "fixed from now on, production only." in shell.run(
+        "settle", "1", "--from", "now", "--environment", "production"
+    )
+    assert "fixed from 3.1.0 on." in shell.run("settle", "1", "--from", "v3.1.0")
     other = running.add_app("gatekeeper")
     send(running, other, failed("8.1", 30, "gatekeeper.passes"))
-    assert shell.run("settle", "1", "2", "--in", "next").count("settled it in the next release.") == 2
-    shell.run("settle", "1", "--in", "v3.1.0")
+    assert (
+        shell.run("settle", "1", "2", "--from", "coming").count("settled it as fixed from the coming release on.") == 2
+    )
+    shell.run("settle", "1", "--from", "v3.1.0")
     said = " ".join(shell.run("issue", "1").split())
     assert "Did the fix hold?" in said and "too early to say" in said and "3.1.0 has not come yet" in said
     send(running, key, tally("3.1.0", 30_000, 0))

@@ -35,7 +35,7 @@ def evil(release: str) -> dict[str, Any]:
         run={"entry_point": f"GET /fares{EVIL}"},
         request={"method": f"GET{EVIL}", "url": f"/fares{EVIL}", "client": EVIL, "headers": [[f"x{EVIL}", EVIL]]},
         attributes={"user.id": EVIL, f"pier{EVIL}": EVIL},
-        trail=[{"kind": "mark", "time": now_text(), "message": EVIL, "data": {f"taken{EVIL}": EVIL}}],
+        trail=[{"kind": "mark", "time": now_text(), "message": EVIL, "attributes": {f"taken{EVIL}": EVIL}}],
         captured_by=f"run{EVIL}",
     )  # fmt: skip
 
@@ -44,7 +44,7 @@ def test_no_command_lets_control_codes_through(shell: Shell, running: Running, t
     """Every command that shows something, on reports that try; so does --json."""
     key = running.add_app()
     for release in (f"3.0.0{EVIL}", "3.1.0"):
-        assert running.send(key, evil(release), evil(release)).json()["taken"] == 2
+        assert running.send(key, evil(release), evil(release)).json()["stored"] == 2
     releases = running.get("/api/apps/sailings")["releases"]
     running.ask("POST", "/api/deploys", {"release": releases[0], "app": "sailings"})
     running.http.request("POST", running.url + "/api/sign-in", json={"name": EVIL, "password": "guess"})

@@ -152,7 +152,7 @@ def test_surrogates_and_control_characters(reported: Reported) -> None:
         lambda: obitus.record(),
         lambda: obitus.record("no exception"),  # type: ignore[arg-type]
         lambda: obitus.mark(None),  # type: ignore[arg-type]
-        lambda: obitus.mark("x" * 10_000_000, data={"deep": [{}] * 100_000}),
+        lambda: obitus.mark("x" * 10_000_000, attributes={"deep": [{}] * 100_000}),
         lambda: obitus.attach({1: object(), None: float("nan")}),  # type: ignore[dict-item]
         lambda: obitus.say(7, severity="LOUD"),  # type: ignore[arg-type]
         lambda: obitus.run(None).__enter__(),  # type: ignore[arg-type]

@@ -100,10 +100,10 @@ def test_outgoing_http(reported: Reported, tides: str, ask: Callable[[str], None
         raise KeyError
     report = reported.one()
     crumbs = [crumb for crumb in report["trail"] if crumb["kind"] == "http"]
-    assert [crumb["data"]["http.response.status_code"] for crumb in crumbs] == [200, 503]
+    assert [crumb["attributes"]["http.response.status_code"] for crumb in crumbs] == [200, 503]
     assert [crumb["severity"] for crumb in crumbs] == ["INFO", "ERROR"]
-    assert crumbs[0]["data"]["url.full"] == f"{tides}/depth/200?token=[hidden: token]"
-    assert crumbs[0]["data"]["duration_ms"] > 0 and crumbs[0]["message"].endswith("/depth/200 → 200")
+    assert crumbs[0]["attributes"]["url.full"] == f"{tides}/depth/200?token=[hidden: token]"
+    assert crumbs[0]["attributes"]["duration_ms"] > 0 and crumbs[0]["message"].endswith("/depth/200 → 200")
     assert len(Tides.seen) == 2
     for headers in Tides.seen:
         assert headers["traceparent"] == f"00-{report['trace_id']}-{report['span_id']}-01"
@@ -119,7 +119,7 @@ def test_a_call_without_an_answer(reported: Reported, ask: Callable[[str], None]
         raise KeyError
     report = reported.one()
     (crumb,) = [crumb for crumb in report["trail"] if crumb["kind"] == "http"]
-    assert "no answer" in crumb["message"] and crumb["severity"] == "ERROR" and crumb["data"]["exception.type"]
+    assert "no answer" in crumb["message"] and crumb["severity"] == "ERROR" and crumb["attributes"]["exception.type"]
     assert "hunter2" not in json.dumps(report)
 
 
@@ -163,14 +163,14 @@ def test_database_statements(reported: Reported, ask: Callable[..., None]) -> No
             ask("SELECT * FROM berths WHERE name = 'hunter2'")
         raise KeyError
     report = reported.one()
-    crumbs = [crumb for crumb in report["trail"] if crumb["kind"] == "query"]
-    crumbs = [crumb for crumb in crumbs if not crumb["data"]["db.query.text"].startswith("PRAGMA")]
-    assert [crumb["data"]["db.query.text"] for crumb in crumbs] == [
+    crumbs = [crumb for crumb in report["trail"] if crumb["kind"] == "statement"]
+    crumbs = [crumb for crumb in crumbs if not crumb["attributes"]["db.query.text"].startswith("PRAGMA")]
+    assert [crumb["attributes"]["db.query.text"] for crumb in crumbs] == [
         "SELECT ?, ? WHERE ? > ?",
         "SELECT * FROM berths WHERE name = ?",
     ]
-    assert crumbs[0]["data"]["duration_ms"] >= 0 and crumbs[0]["severity"] == "INFO"
-    assert crumbs[1]["severity"] == "ERROR" and crumbs[1]["data"]["exception.type"] == "OperationalError"
+    assert crumbs[0]["attributes"]["duration_ms"] >= 0 and crumbs[0]["severity"] == "INFO"
+    assert crumbs[1]["severity"] == "ERROR" and crumbs[1]["attributes"]["exception.type"] == "OperationalError"
     assert "hunter2" not in json.dumps(report["trail"])
 
 
@@ -183,7 +183,7 @@ def test_rows_and_batches(reported: Reported) -> None:
         connection.execute("DELETE FROM rows WHERE n > 1")
         connection.close()
         raise KeyError
-    crumbs = [crumb["data"] for crumb in reported.one()["trail"] if crumb["kind"] == "query"]
+    crumbs = [crumb["attributes"] for crumb in reported.one()["trail"] if crumb["kind"] == "statement"]
     assert crumbs[1]["db.operation.batch.size"] == 3 and crumbs[2]["db.response.returned_rows"] == 2
 
 
@@ -206,7 +206,7 @@ def test_programs(reported: Reported) -> None:
 
 def test_kinds_can_be_left_out(running: Running, tides: str) -> None:
     """Each kind of breadcrumb can be switched off by name."""
-    obitus.watch(url=running.url, key=running.add_app(), without=["http", "query", "process", "mark", "log"])
+    obitus.watch(url=running.url, key=running.add_app(), without=["http", "statement", "process", "mark", "log"])
     with pytest.raises(KeyError), obitus.run("job quiet"):
         by_httpx(f"{tides}/depth/200")
         by_sqlite("SELECT 1")

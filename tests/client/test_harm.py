@@ -45,7 +45,7 @@ def test_a_script_that_dies(running: Running, tmp_path: Path) -> None:
     assert ended.returncode == 1 and "gangway is up" in ended.stderr
     issue = running.get("/api/issues/1")
     assert issue["title"] == "RuntimeError in boarding.board" and issue["latest"]["severity"] == "FATAL"
-    assert issue["latest"]["report"]["captured_by"] == "main thread" and issue["first_release"] == "2.9.0"
+    assert issue["latest"]["report"]["captured_by"] == "main thread" and issue["began_in"] == "2.9.0"
 
 
 @pytest.mark.parametrize("end", ["raise SystemExit(3)", "raise KeyboardInterrupt", "pass"])

@@ -143,8 +143,8 @@ def test_edit_may_change_or_drop(running: Running, caplog: pytest.LogCaptureFixt
     obitus.stop()
     told = [entry["message"] for entry in _logs(running) if entry["logger"] == "obitus.client"]
     assert any("2 reports were dropped" in message for message in told), told
-    notice = running.get("/api/apps/sailings")["last_notice"]
-    assert notice["slug"] == "filtered" and "edit" in notice["reason"]
+    remark = running.get("/api/apps/sailings")["last_remark"]
+    assert remark["slug"] == "filtered" and "edit" in remark["reason"]
 
 
 def _logs(running: Running) -> list[dict[str, Any]]:

@@ -39,8 +39,8 @@ def test_a_run_has_its_own_trail(reported: Reported) -> None:
         raise ValueError("no weight")
     report = reported.one()
     assert messages(report) == ["weights summed", "row 2 is empty"]
-    assert report["trail"][0]["data"] == {"rows": 3} and report["trail"][1]["severity"] == "WARN"
-    assert report["trail"][1]["data"]["logger"] == "skerry.tests"
+    assert report["trail"][0]["attributes"] == {"rows": 3} and report["trail"][1]["severity"] == "WARN"
+    assert report["trail"][1]["attributes"]["logger"] == "skerry.tests"
     assert report["attributes"]["user.id"] == "p-102" and report["attributes"]["sailing"] == "SK-4711"
     assert report["run"]["entry_point"] == "job nightly-manifest" and report["run"]["outcome"] == "failed"
     assert report["handled"] is False and len(report["trace_id"]) == 32
@@ -170,7 +170,7 @@ def test_which_statuses_count_as_failed(reported: Reported) -> None:
         await JSONResponse({"pier": "merrow"}, 409 if scope["path"] == "/taken" else 503)(scope, receive, send)
 
     async def ask(**options: Any) -> None:
-        watched = obitus.AsgiMiddleware(app, failed_statuses=[409], **options)
+        watched = obitus.AsgiMiddleware(app, counts_as_failed=[409], **options)
         async with httpx.AsyncClient(transport=httpx.ASGITransport(watched), base_url="http://ferry") as client:
             await client.post("/taken", json={"berth": 7})
             await client.post("/away")
@@ -209,7 +209,7 @@ def test_start_up_failures(reported: Reported) -> None:
         raise KeyError("DATABASE")
 
     async def no_lifespan_app(scope: Any, receive: Any, send: Any) -> None:
-        raise ValueError("lifespan is not spoken here")
+        raise ValueError("lifespan is not supported")
 
     async def receive() -> dict[str, Any]:
         return {"type": "lifespan.startup"}

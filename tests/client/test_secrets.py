@@ -42,8 +42,8 @@ class Wire(BaseHTTPRequestHandler):
     def do_POST(self) -> None:
         body = gzip.decompress(self.rfile.read(int(self.headers["Content-Length"])))
         self.bytes_seen.extend(body)
-        lines = ",".join('{"line":1,"verdict":"taken"}' for _ in body.splitlines())
-        answer = f'{{"taken":1,"already_there":0,"refused":0,"lines":[{lines}]}}'.encode()
+        lines = ",".join('{"line":1,"verdict":"stored"}' for _ in body.splitlines())
+        answer = f'{{"stored":1,"already_there":0,"refused":0,"lines":[{lines}]}}'.encode()
         self.send_response(200)
         self.send_header("Content-Length", str(len(answer)))
         self.end_headers()

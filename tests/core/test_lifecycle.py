@@ -31,62 +31,62 @@ def order(known: dict[str, int]) -> Order:
 
 
 def in_(release: str, environment: str = "") -> Settling:
-    return Settling("in", T, release, environment=environment)
+    return Settling("release", T, release, environment=environment)
 
 
 NOW = Settling("now", T)
-NEXT = Settling("next", T, after="3.0.0")
-NEXT_HASH = Settling("next", T, after="beef001")
+NEXT = Settling("coming", T, after="3.0.0")
+NEXT_HASH = Settling("coming", T, after="beef001")
 
 CASES = [
     # releases known, settled how, release of the failure, time from the settling in hours, becomes
     (LINE, in_("2.9.0"), "2.9.0", 1, "regressed"),
     (LINE, in_("2.9.0"), "2.9.0", -1, "regressed"),
     (LINE, in_("2.9.0"), "3.0.0", 1, "regressed"),
-    (LINE, in_("2.9.0"), "2.8.0", 1, "straggler"),
-    (LINE, in_("2.9.0"), "2.9.0-rc.1", 1, "straggler"),
+    (LINE, in_("2.9.0"), "2.8.0", 1, "from an older release"),
+    (LINE, in_("2.9.0"), "2.9.0-rc.1", 1, "from an older release"),
     (LINE, in_("2.9.0"), "2.9.1-rc.1", 1, "regressed"),
     (LINE, in_("2.9.0"), "2.9.0+build7", 1, "regressed"),
     # A fix on a branch: 3.0.0 was live before it and has it not, what comes after on 3.x has.
-    (LINE, in_("2.9.2"), "3.0.0", 1, "straggler"),
-    (LINE, in_("2.9.2"), "3.0.0", 100, "straggler"),
+    (LINE, in_("2.9.2"), "3.0.0", 1, "from an older release"),
+    (LINE, in_("2.9.2"), "3.0.0", 100, "from an older release"),
     (LINE, in_("2.9.2"), "2.9.2", 1, "regressed"),
-    (LINE, in_("2.9.2"), "2.9.1", 1, "straggler"),
+    (LINE, in_("2.9.2"), "2.9.1", 1, "from an older release"),
     (LINE, in_("2.9.2"), "3.0.1", 6, "regressed"),
     (LINE, in_("2.9.2"), "3.1.0", 10, "regressed"),
     # Settled in a release that has not come yet.
-    (LINE, in_("3.2.0"), "3.0.0", 1, "straggler"),
-    (LINE, in_("3.2.0"), "3.1.0", 12, "straggler"),
+    (LINE, in_("3.2.0"), "3.0.0", 1, "from an older release"),
+    (LINE, in_("3.2.0"), "3.1.0", 12, "from an older release"),
     (LINE, in_("3.2.0"), "3.2.0", 20, "regressed"),
     (LINE, in_("3.2.0"), "3.3.0", 20, "regressed"),
-    (LINE, in_("spring"), "3.0.0", 1, "straggler"),
+    (LINE, in_("spring"), "3.0.0", 1, "from an older release"),
     # A rollback brings an old release back: no wolf.
-    (LINE, in_("3.1.0"), "3.0.1", 200, "straggler"),
+    (LINE, in_("3.1.0"), "3.0.1", 200, "from an older release"),
     # Settled by something done now: only the time counts, also for what was reported late.
     (LINE, NOW, "2.8.0", 1, "regressed"),
-    (LINE, NOW, "3.1.0", -1, "straggler"),
+    (LINE, NOW, "3.1.0", -1, "from an older release"),
     (LINE, NOW, None, 1, "regressed"),
-    (LINE, NOW, None, -1, "straggler"),
+    (LINE, NOW, None, -1, "from an older release"),
     # Settled in whatever comes next.
-    (LINE, NEXT, "3.0.0", 50, "straggler"),
-    (LINE, NEXT, "2.9.2", 50, "straggler"),
+    (LINE, NEXT, "3.0.0", 50, "from an older release"),
+    (LINE, NEXT, "2.9.2", 50, "from an older release"),
     (LINE, NEXT, "3.0.1", 6, "regressed"),
     (LINE, NEXT, "3.1.0", 10, "regressed"),
-    ({**LINE, "2.9.3": T + 6 * H}, NEXT, "2.9.3", 7, "straggler"),
-    (LINE, Settling("next", T, "3.0.1", "3.0.0"), "3.0.1", 6, "regressed"),
-    (LINE, Settling("next", T, "3.0.1", "3.0.0"), "3.0.0", 50, "straggler"),
-    (HASHES, NEXT_HASH, "beef001", 9, "straggler"),
+    ({**LINE, "2.9.3": T + 6 * H}, NEXT, "2.9.3", 7, "from an older release"),
+    (LINE, Settling("coming", T, "3.0.1", "3.0.0"), "3.0.1", 6, "regressed"),
+    (LINE, Settling("coming", T, "3.0.1", "3.0.0"), "3.0.0", 50, "from an older release"),
+    (HASHES, NEXT_HASH, "beef001", 9, "from an older release"),
     (HASHES, NEXT_HASH, "0c0ffee", 9, "regressed"),
     # Commit hashes are ordered by when they first came.
-    (HASHES, in_("beef001"), "a1b2c3d", 1, "straggler"),
+    (HASHES, in_("beef001"), "a1b2c3d", 1, "from an older release"),
     (HASHES, in_("beef001"), "beef001", 1, "regressed"),
     (HASHES, in_("beef001"), "0c0ffee", 5, "regressed"),
     # Nobody can tell: time does, and says so.
     (LINE, in_("2.9.0"), None, 1, "regressed"),
-    (LINE, in_("2.9.0"), None, -61, "straggler"),
+    (LINE, in_("2.9.0"), None, -61, "from an older release"),
     ({}, in_("2.9.0"), "a1b2c3", 1, "regressed"),
-    ({}, in_("2.9.0"), "a1b2c3", -1, "straggler"),
-    ({}, Settling("next", T), None, 1, "regressed"),
+    ({}, in_("2.9.0"), "a1b2c3", -1, "from an older release"),
+    ({}, Settling("coming", T), None, 1, "regressed"),
 ]
 
 
@@ -96,7 +96,7 @@ def test_a_settled_issue(
 ) -> None:
     """Each case of a settled issue that is seen again, with its reason in words."""
     judged = judge_failure("settled", [settling], Happened(release, "production", T + hours * H), order(known))
-    assert (judged.state, judged.straggler) == (
+    assert (judged.state, judged.from_older_release) == (
         ("regressed", False) if becomes == "regressed" else ("settled", True)
     ), judged.reason
     assert judged.changed == (becomes == "regressed")
@@ -109,7 +109,7 @@ def test_a_settled_issue(
 def test_other_states_stay(state: str) -> None:
     """Nothing but a settled issue changes by being seen."""
     judged = judge_failure(state, [in_("2.8.0")], Happened("2.9.0", "production", T + 1), order(LINE))  # type: ignore[arg-type]
-    assert judged.state == state and not judged.changed and not judged.straggler
+    assert judged.state == state and not judged.changed and not judged.from_older_release
 
 
 def test_environments_settle_on_their_own_or_together() -> None:
@@ -117,10 +117,10 @@ def test_environments_settle_on_their_own_or_together() -> None:
     own, everywhere = in_("2.9.0", "production"), in_("3.1.0")
     known = order(LINE)
     judged = judge_failure("settled", [own], Happened("2.9.1", "staging", T + 1), known)
-    assert (judged.state, judged.straggler, judged.changed) == ("settled", False, False)
+    assert (judged.state, judged.from_older_release, judged.changed) == ("settled", False, False)
     assert "settled in production only" in judged.reason
     assert judge_failure("settled", [own, everywhere], Happened("2.9.1", "production", T + 1), known).changed
-    assert judge_failure("settled", [own, everywhere], Happened("2.9.1", "staging", T + 1), known).straggler
+    assert judge_failure("settled", [own, everywhere], Happened("2.9.1", "staging", T + 1), known).from_older_release
     assert settling_for([own], "staging") is None and settling_for([own, everywhere], "staging") is everywhere
 
 
@@ -132,14 +132,14 @@ def test_the_next_release() -> None:
         not next_came(NEXT, "2.9.3", known) and not next_came(NEXT, "3.0.0", known) and not next_came(NEXT, "", known)
     )
     assert not next_came(in_("3.0.1"), "3.0.1", known)
-    assert not next_came(Settling("next", T, "3.0.1", "3.0.0"), "3.1.0", known)
+    assert not next_came(Settling("coming", T, "3.0.1", "3.0.0"), "3.1.0", known)
 
 
 @given(
     st.dictionaries(
         st.sampled_from([*LINE, *HASHES, "4.0.0", "spring"]), st.integers(T - 99 * H, T + 99 * H), max_size=9
     ),
-    st.sampled_from(["in", "now", "next"]),
+    st.sampled_from(["release", "now", "coming"]),
     st.sampled_from([*LINE, *HASHES, "spring"]),
     st.sampled_from([None, *LINE, *HASHES, "autumn"]),
     st.integers(T - 99 * H, T + 99 * H),
@@ -147,12 +147,12 @@ def test_the_next_release() -> None:
 def test_one_answer_for_one_question(
     known: dict[str, int], how: str, release: str, failing: str | None, time_ms: int
 ) -> None:
-    """Whatever is known, a failure is a regression or a straggler, and always the same one; order of arrival plays no part."""
-    settling = Settling(how, T, release if how == "in" else None, after=release if how == "next" else None)  # type: ignore[arg-type]
+    """Whatever is known, a failure is a regression or one from an older release, and always the same one; order of arrival plays no part."""
+    settling = Settling(how, T, release if how == "release" else None, after=release if how == "coming" else None)  # type: ignore[arg-type]
     there, again = order(known), order(dict(reversed(known.items())))
     failure = Happened(failing, "production", time_ms)
     judged = judge_failure("settled", [settling], failure, there)
-    assert judged.straggler != judged.changed
+    assert judged.from_older_release != judged.changed
     assert judged == judge_failure("settled", [settling], failure, again)
     assert has_fix(settling, failing, there, time_ms)[0] == judged.changed
 
@@ -161,7 +161,7 @@ def test_decisions() -> None:
     """Each decision leads to its state."""
     assert [state_after(d) for d in ("accept", "settle", "park")] == ["accepted", "settled", "parked"]
     assert [s.said for s in (NOW, NEXT, in_("2.9.0", "staging"))] == [
-        "now",
-        "in the next release",
-        "in 2.9.0, staging only",
+        "from now on",
+        "from the coming release on",
+        "from 2.9.0 on, staging only",
     ]

@@ -99,7 +99,7 @@ def test_report_keeps_its_own_fields() -> None:
         "exceptions": [{"type": "E", "message": f"token={SECRET}", "frames": [
             {"function": "f", "locals": {"password": SECRET, "n": "1"}, "source": {"line": f"token = '{SECRET}'"}}]}],
         "request": {"url": f"https://u:{SECRET}@x/", "headers": [["Cookie", SECRET], ["host", "x"]]},
-        "trail": [{"kind": "log", "message": f"secret: {SECRET}", "data": {"apiKey": SECRET}}],
+        "trail": [{"kind": "log", "message": f"secret: {SECRET}", "attributes": {"apiKey": SECRET}}],
         "attributes": {"db.password": SECRET, "user.id": "p-1"},
     }  # fmt: skip
     shown = Redactor().report(report)
@@ -163,12 +163,12 @@ def test_a_teams_rules() -> None:
             "url": "/x?passengers=5&passenger=Ida",
             "body": {"json": [{"car": {"berth": {"n": 4}, "deck": 2}}]},
         },
-        "trail": [{"message": "SK-4711 to ida@skerry.example", "data": {"note": "passenger: Ida"}}],
+        "trail": [{"message": "SK-4711 to ida@skerry.example", "attributes": {"note": "passenger: Ida"}}],
     }
     assert redactor.report(report, json.dumps(report)) == {
         "attributes": {"passenger": "[hidden: passenger]", "passengers": 5, "x-Passenger": "[hidden: passenger]"},
         "request": {"url": "/x?passengers=5&passenger=[hidden: passenger]", "body": {"json": [{"car": {"berth": "[hidden: place]", "deck": 2}}]}},
-        "trail": [{"message": "[hidden: booking] to [hidden: e-mail]", "data": {"note": "passenger: [hidden: passenger]"}}],
+        "trail": [{"message": "[hidden: booking] to [hidden: e-mail]", "attributes": {"note": "passenger: [hidden: passenger]"}}],
     }  # fmt: skip
 
 

@@ -59,8 +59,14 @@ def fill(running: Running) -> str:
     """Three issues of one app, one of them back; return its key."""
     key = running.add_app()
     trail = [
-        {"kind": "log", "time": now_text(), "severity": "WARN", "message": "no place left", "data": {"logger": "x"}},
-        {"kind": "mark", "time": now_text(), "message": "places counted", "data": {"taken": 62}},
+        {
+            "kind": "log",
+            "time": now_text(),
+            "severity": "WARN",
+            "message": "no place left",
+            "attributes": {"logger": "x"},
+        },
+        {"kind": "mark", "time": now_text(), "message": "places counted", "attributes": {"taken": 62}},
     ]
     chain = raised_in("sailings.fares", "surcharge", "sailings.fares.FareUnknown", "no fare for a campervan")
     frames = chain[0]["frames"]
@@ -94,7 +100,7 @@ def at(page: Page, running: Running, path: str) -> None:
 
 
 def test_desk(page: Page, running: Running) -> None:
-    """The desk shows what regressed, what is new and what is loud, and a new failure appears without a reload."""
+    """The desk shows what regressed, what is new and what fails most, and a new failure appears without a reload."""
     key = fill(running)
     regressed = page.get_by_role("list", name="Regressed")
     expect(regressed.get_by_role("link", name="FareUnknown in sailings.fares.surcharge")).to_be_visible()
@@ -129,7 +135,7 @@ def test_the_sentence_is_the_filter(page: Page, running: Running) -> None:
 def test_issues_by_keyboard(page: Page, running: Running) -> None:
     """Move, search, accept, park and settle without a mouse; `?` lists the keys."""
     fill(running)
-    at(page, running, "/issues?sort=newest")
+    at(page, running, "/issues?sort=first-seen")
     rows = page.get_by_role("list", name="Issues").get_by_role("listitem")
     expect(rows).to_have_count(3)
     page.keyboard.press("a")
@@ -158,7 +164,7 @@ def test_an_issue_reads_as_a_report(page: Page, running: Running) -> None:
     at(page, running, "/issues/1")
     expect(page.get_by_role("heading", name="Perhaps the same as")).to_be_visible()
     headings = page.get_by_role("heading", level=2).all_text_contents()
-    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Since when", "Who and what", "Why together", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
+    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Since when", "Who and what", "Why this is one issue", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
     expect(page.get_by_text("return PENCE[kind]").first).to_be_visible()
     expect(page.get_by_text("'campervan'", exact=True)).to_be_visible()
     expect(page.get_by_text("[hidden: password]")).to_be_visible()
@@ -173,7 +179,7 @@ def test_an_issue_reads_as_a_report(page: Page, running: Running) -> None:
     page.get_by_role("button", name="Settle …").click()
     page.get_by_label("The release with the fix").fill("3.0.0")
     page.get_by_role("button", name="Settle", exact=True).click()
-    expect(page.get_by_text("owner settled it in 3.0.0.")).to_be_visible()
+    expect(page.get_by_text("owner settled it as fixed from 3.0.0 on.")).to_be_visible()
 
 
 def test_reports_are_never_markup(page: Page, running: Running) -> None:
@@ -181,7 +187,7 @@ def test_reports_are_never_markup(page: Page, running: Running) -> None:
     nasty = "<img src=x onerror=\"document.title='owned'\"><script>document.title='owned'</script>"
     chain = raised_in(nasty, nasty, nasty, nasty)
     chain[0]["frames"][0] |= {"file": nasty, "locals": {nasty: nasty}, "source": {"line": nasty}}
-    crumb = {"kind": "log", "time": now_text(), "message": nasty, "data": {nasty: nasty}}
+    crumb = {"kind": "log", "time": now_text(), "message": nasty, "attributes": {nasty: nasty}}
     request = {"method": "GET", "url": f"javascript:{nasty}", "headers": [[nasty, nasty]]}
     run = {"entry_point": nasty}
     running.send(running.add_app(), failure(exceptions=chain, trail=[crumb], request=request, run=run, release=nasty, attributes={nasty: nasty}))  # fmt: skip
@@ -226,7 +232,7 @@ def test_set_up_of_each_kind_says_what_is_wrong(page: Page, running: Running, ki
     expect(page.get_by_text("a report came with a key that no app has")).to_be_visible()
     key = re.findall(r"okey_\S+", page.locator("pre").first.text_content() or "")[0]
     wrong = "2026-01-01T00:00:00Z"
-    running.send(key, failure(time=wrong), headers={"Obitus-Sent": wrong})
+    running.send(key, failure(time=wrong), headers={"Obitus-Clock": wrong})
     expect(page.get_by_text("The app's clock is")).to_be_visible()
     expect(page.get_by_text("The first report arrived")).to_be_visible()
     number = running.get("/api/apps/net-loft")["keys"][0]["id"]
@@ -241,14 +247,14 @@ def test_hide_a_name(page: Page, running: Running) -> None:
     running.send(running.add_app(), failure(attributes={"vessel_pin": "7741"}))
     at(page, running, "/set-up")
     page.get_by_label("A redaction rule").fill("name vessel pin")
-    page.get_by_role("button", name="See what it would hide").click()
+    page.get_by_role("button", name="Preview").click()
     expect(page.get_by_text("it would have hidden 1 value")).to_be_visible()
     expect(page.get_by_text("7741 → [hidden: vessel pin]")).to_be_visible()
     assert axe(page) == []
     page.get_by_role("button", name="Hide it from now on").click()
     expect(page.get_by_role("button", name="End name vessel pin")).to_be_visible()
     page.get_by_label("A redaction rule").fill("nonsense")
-    page.get_by_role("button", name="See what it would hide").click()
+    page.get_by_role("button", name="Preview").click()
     expect(page.get_by_role("alert")).to_contain_text("is no redaction rule")
     page.get_by_role("button", name="End name vessel pin").click()
     expect(page.get_by_role("button", name="End name vessel pin")).not_to_be_visible()
@@ -283,7 +289,7 @@ def test_merge_split_and_undo(page: Page, running: Running) -> None:
     """What may be the same is shown with the reason; a step is looked at first, its progress told, and undone."""
     two_faults(running)
     at(page, running, "/issues/1")
-    expect(page.get_by_role("heading", name="Why together")).to_be_visible()
+    expect(page.get_by_role("heading", name="Why this is one issue")).to_be_visible()
     expect(page.get_by_text("the same type in the same function, on another line of code")).to_be_visible()
     page.get_by_role("button", name="Merge with 2").click()
     expect(page.get_by_text("3 failures would go to issue 2, which then has 4")).to_be_visible()
@@ -294,34 +300,34 @@ def test_merge_split_and_undo(page: Page, running: Running) -> None:
     expect(page.get_by_text("Undone:")).to_be_visible()
     expect(page.get_by_text("It was merged into")).to_have_count(0)
     page.get_by_label("Split by").select_option("pier")
-    page.get_by_role("button", name="See what that makes").last.click()
+    page.get_by_role("button", name="Preview").last.click()
     expect(page.get_by_text("2 · eastholm")).to_be_visible()
     page.get_by_role("button", name="Split it").click()
     expect(page.get_by_text("1 failure moved")).to_be_visible()
-    page.get_by_role("button", name="Never one").first.click()
-    expect(page.get_by_text("are never one")).to_be_visible()
+    page.get_by_role("button", name="Keep apart").first.click()
+    expect(page.get_by_text("stay apart")).to_be_visible()
     assert axe(page) == []
 
 
 def test_grouping_rules(page: Page, running: Running) -> None:
-    """A rule shows what it would do before it is in force; history moves when it is grouped anew."""
+    """A rule shows what it would do before it is active; history moves when it is grouped anew."""
     two_faults(running)
     at(page, running, "/set-up/rules")
     draft = page.get_by_label("A grouping rule")
     draft.fill("type=KeyError")
-    page.get_by_role("button", name="See what it would do").click()
-    expect(page.get_by_role("alert")).to_contain_text("There is no arrow")
-    draft.fill("type=KeyError -> together")
-    page.get_by_role("button", name="See what it would do").click()
+    page.get_by_role("button", name="Preview", exact=True).click()
+    expect(page.get_by_role("alert")).to_contain_text("nothing that a rule does")
+    draft.fill("together when type=KeyError")
+    page.get_by_role("button", name="Preview", exact=True).click()
     expect(page.get_by_text("4 match and 1 would change their issue")).to_be_visible()
-    page.get_by_role("button", name="Put it in force").click()
-    expect(page.get_by_role("button", name="End rule 1")).to_be_visible()
+    page.get_by_role("button", name="Use this rule").click()
+    expect(page.get_by_role("button", name="Stop rule 1")).to_be_visible()
     page.get_by_label("All failures of").select_option("sailings")
-    page.get_by_role("button", name="See what would change").click()
-    page.get_by_role("button", name="Group sailings anew").click()
+    page.get_by_role("button", name="Preview past failures").click()
+    page.get_by_role("button", name="Regroup past failures of sailings").click()
     expect(page.get_by_role("button", name="Undo 1")).to_be_visible()
     assert axe(page) == []
-    page.get_by_role("button", name="End rule 1").click()
+    page.get_by_role("button", name="Stop rule 1").click()
     expect(page.get_by_text("Obitus groups by where the fault is")).to_be_visible()
 
 
@@ -339,7 +345,7 @@ def test_a_request_with_its_body(page: Page, running: Running) -> None:
     report = failure(
         exceptions=chain, request={"method": "POST", "url": "http://ferry/x", "body": body, "answer_body": files}
     )
-    assert running.send(running.add_app(), report).json()["taken"] == 1
+    assert running.send(running.add_app(), report).json()["stored"] == 1
     at(page, running, "/issues/1")
     page.get_by_text("body, application/json, 40 bytes").click()
     expect(page.get_by_text("<img src=x onerror=alert(1)>")).to_be_visible()
@@ -462,23 +468,23 @@ def test_from_releases_to_what_one_brought(page: Page, running: Running) -> None
 
 
 def test_a_fix_is_followed(page: Page, running: Running) -> None:
-    """Settled in the next release from the page; when that comes and traffic with it, the page says that it held, by itself."""
+    """Settled as fixed from the coming release from the page; when that comes and traffic with it, the page says that it held, by itself."""
     key = running.add_app()
     running.ask("POST", "/api/apps/sailings/keys", {"environment": "staging"})
     send(running, key, tally("3.0.0", 9000, 30), *(failed("3.0.0", 30) for _ in range(12)))
     at(page, running, "/issues/1")
     page.get_by_role("button", name="Settle …").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("In whatever comes next").check()
+    dialog.get_by_label("The coming release").check()
     expect(dialog.get_by_label("The release with the fix")).to_be_hidden()
     assert axe(page) == []
     dialog.get_by_role("button", name="Settle", exact=True).click()
-    expect(page.get_by_text("owner settled it in the next release.")).to_be_visible()
-    expect(page.get_by_text("The next release has not come yet")).to_be_visible()
+    expect(page.get_by_text("owner settled it as fixed from the coming release on.")).to_be_visible()
+    expect(page.get_by_text("The coming release has not come yet")).to_be_visible()
     send(running, key, tally("3.1.0", 9000, -0.05))
-    expect(page.get_by_text("The next release came: 3.1.0. It should have the fix.")).to_be_visible()
+    expect(page.get_by_text("The coming release is here: 3.1.0. It should have the fix.")).to_be_visible()
     expect(page.get_by_text("No failure in 9,000 runs since 3.1.0")).to_be_visible()
-    expect(page.get_by_text("● fix in")).to_be_visible()
+    expect(page.get_by_text("● has the fix")).to_be_visible()
     page.get_by_role("button", name="Settle …").click()
     dialog.get_by_label("Now, whatever the release").check()
     dialog.get_by_label("Where").select_option("production")

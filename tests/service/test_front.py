@@ -203,7 +203,7 @@ def test_many_members_are_read_whole(running: Running) -> None:
     reports = [json.dumps(failure()).encode() + b"\n" for _ in range(200)]
     for encoding, compress in (("gzip", gzip.compress), ("zstd", zstandard.compress)):
         answer = running.send(key, b"".join(map(compress, reports)), headers={"Content-Encoding": encoding})
-        assert answer.json()["taken"] + answer.json()["already_there"] == 200
+        assert answer.json()["stored"] + answer.json()["already_there"] == 200
 
 
 def test_slow_heads_and_idle_connections(quick: Running) -> None:
@@ -229,7 +229,7 @@ def test_slow_bodies(quick: Running) -> None:
     while time.monotonic() < ends and dripping.say(b"\n"):
         time.sleep(0.1)
     status, _, body = pausing.answer()
-    assert status == 408 and json.loads(body)["slug"] == "body-too-slow" and json.loads(body)["taken"] == 1
+    assert status == 408 and json.loads(body)["slug"] == "body-too-slow" and json.loads(body)["stored"] == 1
     assert dripping.answer()[0] in (408, 0)
     until(lambda: quick.service.gate.requests == 0)
     person = Raw(quick)
@@ -243,7 +243,7 @@ def test_idle_connections_shut_nobody_out(quick: Running) -> None:
     quick.http.clear()
     idle = [Raw(quick) for _ in range(200)]
     try:
-        assert quick.send(key, failure()).json()["taken"] == 1
+        assert quick.send(key, failure()).json()["stored"] == 1
         assert quick.get("/health")["ready"]
     finally:
         for one in idle:

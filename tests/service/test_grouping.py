@@ -158,12 +158,12 @@ def test_rules_with_preview_then_history(running: Running) -> None:
     ]
     a, _, b, _ = numbers(running, *reports, key=key)
     assert a != b
-    together = {"rule": "type=KeyError app=sailings -> together"}
+    together = {"rule": "together when type=KeyError app=sailings"}
     preview = running.ask("POST", "/api/grouping-rules/preview", together).json()
     assert (preview["looked_at"], preview["matching"], preview["moving"]) == (4, 4, 2) and preview["joining"][0][
         "issues"
     ] == [a, b]
-    apart = running.ask("POST", "/api/grouping-rules/preview", {"rule": "type~Key -> apart by deck"}).json()
+    apart = running.ask("POST", "/api/grouping-rules/preview", {"rule": "apart by deck when type~Key"}).json()
     assert sorted(parting["issue"] for parting in apart["parting"]) == [a, b] and apart["moving"] == 2
     made = running.ask("POST", "/api/grouping-rules", together)
     assert made.status == 201 and running.ask("POST", "/api/grouping-rules", together).status == 409
@@ -182,14 +182,14 @@ def test_rules_with_preview_then_history(running: Running) -> None:
 def test_rules_on_frames(running: Running) -> None:
     """Frames can be left out, and code told to be the app's own or a library's; what is no rule is explained."""
     key = running.add_app()
-    for rule in ("app=sailings -> ignore frames fares.guard", "app=sailings -> library code fares.helper"):
+    for rule in ("skip frames fares.guard when app=sailings", "library code fares.helper when app=sailings"):
         assert running.ask("POST", "/api/grouping-rules", {"rule": rule}).status == 201
     within = [("main", ""), ("quote", "return guard(7)")]
     guarded, bare = numbers(
         running, raised("guard", "raise Refused(x)", callers=within), raised("quote", "return guard(7)"), key=key
     )
     assert guarded == bare
-    for text, said in (("type=A", "no arrow"), ("-> together", "empty"), ("a=1 -> sort", "nothing that a rule does"), ("(a=1 -> together", "not closed"), ("severity>LOUD -> together", "no severity"), ("a=1 -> apart by", "Name one")):  # fmt: skip
+    for text, said in (("type=A", "nothing that a rule does"), ("together", "Say when"), ("together when ", "empty"), ("sort when a=1", "nothing that a rule does"), ("together when (a=1", "not closed"), ("together when severity>LOUD", "no severity"), ("apart by when a=1", "Name one")):  # fmt: skip
         refused = running.ask("POST", "/api/grouping-rules", {"rule": text})
         assert refused.status == 422 and said in refused.json()["detail"], refused.json()
 

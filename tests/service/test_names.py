@@ -28,7 +28,7 @@ def test_entry_points_are_bounded(running: Running, monkeypatch: pytest.MonkeyPa
     key = running.add_app()
     made = [tally("3.0.0", 2, 1, f"GET /passes/{number}") for number in range(25)]
     said = running.send(key, *made).json()
-    assert said["taken"] == 25
+    assert said["stored"] == 25
     assert ["notes" in line for line in said["lines"]] == [False] * 10 + [True] * 15
     assert "counted with others" in said["lines"][-1]["notes"][0]
     runs = {
@@ -36,14 +36,14 @@ def test_entry_points_are_bounded(running: Running, monkeypatch: pytest.MonkeyPa
         for row in running.service.reader.rows("SELECT entry_point, SUM(runs) AS n FROM run_counts GROUP BY 1")
     }
     assert len(runs) == 11 and runs[OTHERS] == 30 and sum(runs.values()) == 50
-    assert running.get("/api/apps/sailings")["last_notice"]["slug"] == "too-many-entry-points"
+    assert running.get("/api/apps/sailings")["last_remark"]["slug"] == "too-many-entry-points"
 
 
 def test_environments_of_others_are_bounded(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     """An OpenTelemetry sender that names an environment too many reports for its key's; a deploy there is refused."""
     monkeypatch.setattr(names, "MOST_ENVIRONMENTS", 4)
     running.add_app(may_deploy=True)
-    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "makes_apps": True}).json()
+    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "may_add_apps": True}).json()
     for number in range(8):
         attributes = [{"key": "deployment.environment.name", "value": {"stringValue": f"branch-{number}"}}]
         record = {"timeUnixNano": str(running.clock() * 1_000_000), "body": {"stringValue": "no berth"}}
@@ -61,7 +61,7 @@ def test_a_release_is_removed(running: Running, shell: Shell, monkeypatch: pytes
     monkeypatch.setattr(releases, "MOST_RELEASES", 3)
     key = running.add_app()
     send(running, key, failure(release="3.0.0"), failure(release="build-77"), failure(release="3.1.0"))
-    running.ask("PATCH", "/api/apps/sailings/releases/3.1.0", {"behind": "build-77"})
+    running.ask("PATCH", "/api/apps/sailings/releases/3.1.0", {"after": "build-77"})
     assert "no release of its own" in shell.run("release", "remove", "build-77")
 
     def known() -> set[str]:
@@ -88,7 +88,7 @@ def test_an_app_is_removed(running: Running, shell: Shell, monkeypatch: pytest.M
     chains = [[{"type": f"skerry.Fog{number}", "message": "no sight"}] for number in range(9)]
     send(running, key, *(failure(exceptions=chain) for chain in chains * 4), tally("3.0.0", 5, 1))
     send(running, other, failure(), tally("3.0.0", 5, 1))
-    assert running.ask("POST", "/api/issues/1/settle", {"how": "in", "release": "3.0.0"}).status == 200
+    assert running.ask("POST", "/api/issues/1/settle", {"how": "release", "release": "3.0.0"}).status == 200
     merged = running.ask("POST", "/api/issues/2/merge", {"into": 3}).json()
     until(lambda: running.get(f"/api/regroupings/{merged['id']}")["state"] == "done")
     assert "cannot be undone" in shell.run("app", "remove", "sailings", status=1)

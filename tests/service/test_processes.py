@@ -62,10 +62,10 @@ def test_tasks_and_what_comes_of_them() -> None:
 def test_large_bodies_are_the_same(running: Running) -> None:
     """Issue, counts and explanation are those of small bodies; rules of the team hold there too, also those that come later."""
     key = running.add_app()
-    assert running.send(key, failure()).json()["taken"] == 1
+    assert running.send(key, failure()).json()["stored"] == 1
     assert running.service.processes.numbers == []
     said = running.send(key, *large()).json()
-    assert said["taken"] == 20 and len({line["issue"] for line in said["lines"]}) == 1
+    assert said["stored"] == 20 and len({line["issue"] for line in said["lines"]}) == 1
     assert running.service.processes.numbers != []
     (issue,) = running.issues()
     assert issue["failures"] == 21
@@ -94,7 +94,7 @@ def test_what_ends_a_process_is_refused_alone(running: Running, monkeypatch: pyt
     sent = large()
     sent[7]["attributes"]["met"] = "iceberg"
     said = running.send(key, *sent).json()
-    assert (said["taken"], said["refused"]) == (19, 1)
+    assert (said["stored"], said["refused"]) == (19, 1)
     assert [(line["line"], line["slug"]) for line in said["lines"] if line["verdict"] == "refused"] == [(8, "fault")]
 
 
@@ -150,4 +150,4 @@ def test_bodies_go_where_they_cost_least(running: Running) -> None:
     assert len(body) < running.service.settings.limits.small_body_bytes
     headers = {"Authorization": f"Bearer {key}", "Content-Encoding": "gzip"}
     answer = urllib3.request("POST", running.url + "/reports", body=body, headers=headers)
-    assert answer.json()["taken"] == 20 and running.service.processes.numbers
+    assert answer.json()["stored"] == 20 and running.service.processes.numbers

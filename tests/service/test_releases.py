@@ -1,4 +1,4 @@
-"""Releases, deploys, settling, verdicts, comparisons, steps, uncovered issues, likely changes: through the HTTP interface."""
+"""Releases, deploys, settling, verdicts, comparisons, steps, revealed issues, likely changes: through the HTTP interface."""
 
 from __future__ import annotations
 
@@ -101,7 +101,7 @@ def test_a_key_tells_of_its_own_app_only(running: Running) -> None:
     # A pipeline's clock that is an hour ahead is put right when the sender says what time it has.
     ahead = (datetime.now(UTC) + timedelta(hours=1)).isoformat()
     answer = running.ask(
-        "POST", "/api/deploys", {"release": "3.0.0", "time": ahead}, token=key, headers={"Obitus-Sent": ahead}
+        "POST", "/api/deploys", {"release": "3.0.0", "time": ahead}, token=key, headers={"Obitus-Clock": ahead}
     )
     assert answer.status == 201 and answer.json()["time"] < ahead
 
@@ -125,15 +125,15 @@ def test_settled_now_next_and_in_one_environment(running: Running) -> None:
         send(running, key, failed("3.0.0", 5, where))[0] for where in ("sailings.a", "sailings.b", "sailings.c")
     )
     settle(running, now, how="now")
-    settle(running, nxt, how="next")
+    settle(running, nxt, how="coming")
     settle(running, own, release="3.1.0", environment="production")
     send(running, key, failed("3.0.0", 1, "sailings.a"), failed("2.9.0", 1, "sailings.b"))
     assert [state_of(running, n) for n in (now, nxt, own)] == ["settled"] * 3
-    assert running.get(f"/api/issues/{nxt}")["stragglers"] == 1
+    assert running.get(f"/api/issues/{nxt}")["from_older_releases"] == 1
     send(running, staging, failed("3.1.0", -0.02, "sailings.c"))
     assert state_of(running, own) == "settled" and since(running, own)["verdicts"][0]["environment"] == "production"
     settled = running.get(f"/api/issues/{nxt}")
-    assert settled["settled_in"] == "3.1.0" and "The next release came: 3.1.0" in settled["history"][-1]["reason"]
+    assert settled["settled_in"] == "3.1.0" and "The coming release is here: 3.1.0" in settled["history"][-1]["reason"]
     send(running, key, failed("3.0.0", -0.02, "sailings.b"), failed("3.1.0", -0.02, "sailings.b"))
     assert state_of(running, nxt) == "regressed"
     send(running, key, failed("2.9.0", -0.03, "sailings.a"))
@@ -143,15 +143,15 @@ def test_settled_now_next_and_in_one_environment(running: Running) -> None:
 
 
 def test_an_announced_release_is_the_next(running: Running) -> None:
-    """A release that was made known before it came is what an issue settled in the next release waits for."""
+    """A release that was made known before it came is what an issue fixed from the coming release on waits for."""
     key = running.add_app(may_deploy=True)
     (number,) = send(running, key, failed("3.0.0", 5))
     assert running.ask("POST", "/api/apps/sailings/releases", {"release": "3.1.0"}).status == 201
-    settle(running, number, how="next")
+    settle(running, number, how="coming")
     send(running, key, failed("3.0.0", 1))
     assert state_of(running, number) == "settled" and running.get(f"/api/issues/{number}")["settled_in"] is None
     (held,) = since(running, number)["verdicts"]
-    assert held["verdict"] == "too early to say" and held["reason"].startswith("The next release has not come yet")
+    assert held["verdict"] == "too early to say" and held["reason"].startswith("The coming release has not come yet")
     running.ask("POST", "/api/deploys", {"release": "3.1.0"}, token=key)
     assert running.get(f"/api/issues/{number}")["settled_in"] == "3.1.0"
     settle(running, number)
@@ -174,7 +174,7 @@ def test_late_reports_are_judged_by_when_they_happened(running: Running) -> None
 
 @pytest.mark.parametrize(
     ("since_runs", "since_failures", "verdict"),
-    [(20_000, 0, "held"), (900, 0, "too early to say"), (60_000, 3, "still there but rarer"), (1500, 6, "back")],
+    [(20_000, 0, "held"), (900, 0, "too early to say"), (60_000, 3, "still there but rarer"), (1500, 6, "regressed")],
 )
 def test_did_it_hold(running: Running, since_runs: int, since_failures: int, verdict: str) -> None:
     """The verdict follows from traffic: 20 failures in 10,000 runs before, and so many since."""
@@ -196,9 +196,9 @@ def test_did_it_hold(running: Running, since_runs: int, since_failures: int, ver
         (10_000, 20_000, 0, "held"),
         (10_000, 900, 0, "too early to say"),
         (10_000, 60_000, 3, "still there but rarer"),
-        (10_000, 1500, 6, "back"),
+        (10_000, 1500, 6, "regressed"),
         (0, 0, 0, "held"),
-        (0, 0, 9, "back"),
+        (0, 0, 9, "regressed"),
     ],
 )
 def test_did_a_fix_of_the_moment_hold(
@@ -221,7 +221,7 @@ def test_did_a_fix_of_the_moment_hold(
     assert held["expected"] == pytest.approx(wanted, rel=0.05)
 
 
-def test_stragglers_do_not_count_against_a_fix(running: Running) -> None:
+def test_failures_of_older_releases_do_not_count_against_a_fix(running: Running) -> None:
     """What an old release goes on failing with is no sign that the fix did not hold."""
     key = running.add_app(may_deploy=True)
     (number, *_) = send(running, key, *(failed("3.0.0", 50 - i) for i in range(20)), tally("3.0.0", 10_000, 49))
@@ -229,25 +229,25 @@ def test_stragglers_do_not_count_against_a_fix(running: Running) -> None:
     send(running, key, tally("3.1.0", 20_000, 1), *(failed("3.0.0", 0.5) for _ in range(9)), tally("3.0.0", 4000, 1))
     (held,) = since(running, number)["verdicts"]
     assert held["verdict"] == "held" and held["failures"] == 0
-    assert running.get(f"/api/issues/{number}")["stragglers"] == 9
+    assert running.get(f"/api/issues/{number}")["from_older_releases"] == 9
 
 
 def test_two_releases_compared(running: Running) -> None:
     """New, regressed, gone, worse, better, unchanged, and what the numbers cannot tell; by rates, not by counts."""
     key = running.add_app(may_deploy=True)
-    before = {"worse": 20, "better": 80, "gone": 30, "same": 300, "few": 1, "back": 2}
-    after = {"worse": 90, "better": 20, "gone": 0, "same": 570, "few": 2, "back": 3, "new": 7}
+    before = {"worse": 20, "better": 80, "gone": 30, "same": 300, "few": 1, "regressed": 2}
+    after = {"worse": 90, "better": 20, "gone": 0, "same": 570, "few": 2, "regressed": 3, "new": 7}
     reports = [failed("3.0.0", 30, f"sailings.{name}") for name, n in before.items() for _ in range(n)]
     issues = dict(
         zip([name for name, n in before.items() for _ in range(n)], send(running, key, *reports), strict=True)
     )
     send(running, key, tally("3.0.0", 20_000, 30), tally("3.0.0", 100, 30, outcome="failed"))
-    settle(running, issues["back"], release="3.1.0")
+    settle(running, issues["regressed"], release="3.1.0")
     send(running, key, *(failed("3.1.0", 10, f"sailings.{name}") for name, n in after.items() for _ in range(n)))
     send(running, key, tally("3.1.0", 40_000, 10), tally("3.1.0", 900, 10, outcome="failed"))
     answer = running.get("/api/compare?app=sailings&before=3.0.0&now=3.1.0")
     found = {one["issue"]["title"].split("sailings.")[1].split(".")[0]: one["kind"] for one in answer["issues"]}
-    assert found == {"worse": "worse", "better": "better", "gone": "gone", "same": "unchanged", "few": "cannot tell", "back": "regressed", "new": "new"}  # fmt: skip
+    assert found == {"worse": "worse", "better": "better", "gone": "gone", "same": "unchanged", "few": "cannot tell", "regressed": "regressed", "new": "new"}  # fmt: skip
     assert all(one["reason"] for one in answer["issues"])
     (point,) = answer["entry_points"]
     assert point["kind"] == "worse" and point["before"] == {
@@ -260,7 +260,7 @@ def test_two_releases_compared(running: Running) -> None:
     assert page["previous"] == "3.0.0" and [one["title"] for one in page["first_here"]] == [
         "TideUnavailable in sailings.new.depth_at"
     ]
-    assert [one["number"] for one in page["back_here"]] == [issues["back"]]
+    assert [one["number"] for one in page["back_here"]] == [issues["regressed"]]
     for wrong in ("before=3.0.0&now=3.0.0", "before=2.0.0&now=3.0.0"):
         answer = running.ask("GET", f"/api/compare?app=sailings&{wrong}")
         assert (answer.status in (404, 422) and "3.0.0" in answer.json()["detail"]) or answer.status == 422
@@ -301,7 +301,7 @@ def test_a_rate_that_steps_up_is_marked(running: Running) -> None:
     assert since(running, number)["stepped_up"] == []
 
 
-def test_a_fix_uncovers_the_next_fault(running: Running) -> None:
+def test_a_fix_reveals_the_next_fault(running: Running) -> None:
     """A new issue further down in the same function, after the fix of the one before it, says so; one elsewhere does not."""
     key = running.add_app(may_deploy=True)
 
@@ -315,15 +315,15 @@ def test_a_fix_uncovers_the_next_fault(running: Running) -> None:
     (second,) = send(running, key, stopped("3.1.0", -0.02, 31, "deck = decks[height]"))
     (apart,) = send(running, key, stopped("3.1.0", -0.02, 77, "return fares[kind]", "surcharge"))
     assert len({first, second, apart}) == 3
-    found = since(running, second)["uncovered_by"]
+    found = since(running, second)["revealed_by"]
     assert (
         found["issue"]["number"] == first
         and found["entry_point"] == POINT
         and "got past it to line 31" in found["reason"]
     )
-    assert [one["issue"]["number"] for one in since(running, first)["uncovered"]] == [second]
-    assert since(running, apart)["uncovered_by"] is None
-    assert "Uncovered by the fix of issue" in running.get(f"/api/issues/{second}")["history"][-1]["reason"]
+    assert [one["issue"]["number"] for one in since(running, first)["revealed"]] == [second]
+    assert since(running, apart)["revealed_by"] is None
+    assert "Revealed by the fix of issue" in running.get(f"/api/issues/{second}")["history"][-1]["reason"]
 
 
 def test_likely_changes(running: Running) -> None:
@@ -378,12 +378,12 @@ def test_a_release_is_renamed_and_put_in_order(running: Running) -> None:
     names = lambda: [row["release"] for row in running.get("/api/releases?app=sailings")["releases"]]  # noqa: E731
     assert names() == ["hotfix", "3.1.0", "3.0.0"]
     path = "/api/apps/sailings/releases/"
-    assert running.ask("PATCH", path + "hotfix", {"behind": "3.0.0"}).status == 200 and names() == [
+    assert running.ask("PATCH", path + "hotfix", {"after": "3.0.0"}).status == 200 and names() == [
         "3.1.0",
         "hotfix",
         "3.0.0",
     ]
-    assert running.ask("PATCH", path + "3.0.0", {"behind": "hotfix"}).status == 409
+    assert running.ask("PATCH", path + "3.0.0", {"after": "hotfix"}).status == 409
     assert running.ask("PATCH", path + "hotfix", {"in_order": True}).status == 200 and names()[0] == "hotfix"
     assert running.ask("PATCH", path + "hotfix", {"name": "3.1.1"}).status == 200 and names()[0] == "3.1.1"
     send(running, key, failed("hotfix", 0.5))
@@ -424,7 +424,7 @@ def test_a_tally_that_grows(running: Running) -> None:
     send(running, key, grows, plain)
     for runs, taken in ((9, 1), (9, 0), (4, 0), (12, 1)):
         answer = running.send(key, grows | {"runs": runs, "release": "3.2.0"}, plain | {"runs": runs + 7}).json()
-        assert (answer["taken"], answer["already_there"]) == (taken, 2 - taken), runs
+        assert (answer["stored"], answer["already_there"]) == (taken, 2 - taken), runs
     assert [line["verdict"] for line in running.send(key, plain | {"runs": 99, "grows": True}).json()["lines"]] == ["already-there"]  # fmt: skip
     for count in (
         "SELECT SUM(runs) AS n FROM run_counts",
@@ -441,10 +441,10 @@ def test_releases_without_end(running: Running, monkeypatch: pytest.MonkeyPatch)
     monkeypatch.setattr("obitus.store.releases.MOST_RELEASES", 20)
     key = running.add_app(may_deploy=True)
     answers = [running.send(key, failure(release=f"build-{n}")).json()["lines"][0] for n in range(40)]
-    assert all(line["verdict"] == "taken" for line in answers)
+    assert all(line["verdict"] == "stored" for line in answers)
     assert "notes" not in answers[0] and "not told apart" in answers[-1]["notes"][0]
     assert len(running.get("/api/apps/sailings")["releases"]) <= 20
-    assert "not told apart" in running.get("/api/apps/sailings")["last_notice"]["reason"]
+    assert "not told apart" in running.get("/api/apps/sailings")["last_remark"]["reason"]
     for path, body in (("/api/deploys", {"release": "9.9.9", "app": "sailings"}), ("/api/apps/sailings/releases", {"release": "9.9.9"})):  # fmt: skip
         answer = running.ask("POST", path, body)
         assert (answer.status, answer.json()["slug"]) in ((409, "too-many"), (422, "bad-field")), answer.data

@@ -30,7 +30,7 @@ def test_a_report_becomes_an_issue(running: Running) -> None:
     key = running.add_app()
     report = failure()
     answer = running.send(key, report)
-    assert answer.status == 200 and answer.json()["taken"] == 1
+    assert answer.status == 200 and answer.json()["stored"] == 1
     number = answer.json()["lines"][0]["issue"]
     issue = running.get(f"/api/issues/{number}")
     assert issue["title"] == "TideUnavailable in sailings.tides.depth_at"
@@ -51,14 +51,14 @@ def test_every_kind_is_taken(running: Running) -> None:
         base | {"kind": "run", "id": str(uuid.uuid4()), "run": run},
         base | {"kind": "tally", "id": str(uuid.uuid4()), "entry_point": "GET /fare", "outcome": "ok", "runs": 40},
     )
-    assert answer.json()["taken"] == 4, answer.json()
+    assert answer.json()["stored"] == 4, answer.json()
 
 
 def test_the_same_report_twice_is_stored_once(running: Running) -> None:
     """Sending again is harmless, within one batch and over several."""
     key = running.add_app()
     report = failure()
-    assert verdicts(running.send(key, report, report)) == [("taken", None), ("already-there", None)]
+    assert verdicts(running.send(key, report, report)) == [("stored", None), ("already-there", None)]
     assert verdicts(running.send(key, report)) == [("already-there", None)]
     assert running.issues()[0]["failures_in_all"] == 1
 
@@ -67,7 +67,7 @@ def test_the_same_id_from_two_apps_is_two_reports(running: Running) -> None:
     """Nobody can keep another app's reports out by sending their ids first."""
     report = failure()
     for name in ("sailings", "gatekeeper"):
-        assert running.send(running.add_app(name), report).json()["taken"] == 1
+        assert running.send(running.add_app(name), report).json()["stored"] == 1
 
 
 BAD_LINES: list[tuple[str, Any, str, str | None]] = [
@@ -97,7 +97,7 @@ def test_each_bad_line_has_its_own_answer_and_the_good_ones_stay(running: Runnin
     for said, line, slug, field in BAD_LINES:
         answer = running.send(key, failure(), line, failure())
         assert answer.status == 200, said
-        assert verdicts(answer) == [("taken", None), ("refused", slug), ("taken", None)], (said, answer.json())
+        assert verdicts(answer) == [("stored", None), ("refused", slug), ("stored", None)], (said, answer.json())
         refused = answer.json()["lines"][1]
         assert refused.get("field") == field and len(refused["reason"]) > 10, (said, refused)
     assert running.issues()[0]["failures_in_all"] == 2 * len(BAD_LINES)
@@ -116,7 +116,7 @@ def test_what_can_be_mended_is_taken_and_said(running: Running) -> None:
         failure(exceptions=[{"type": "E" * 5000, "message": "m" * 50_000}]),
         surrogate,
     )
-    assert answer.json()["taken"] == 4, answer.json()
+    assert answer.json()["stored"] == 4, answer.json()
     notes = [" ".join(line["notes"]) for line in answer.json()["lines"]]
     assert "colour" in notes[0] and "exceptions.0.frames.2.surplus" in notes[0]
     assert "exceptions.0.frames" in notes[1] and "exceptions.0.message" in notes[2] and "surrogate" in notes[3]
@@ -136,7 +136,7 @@ def test_an_overlong_line_is_skipped_as_it_streams_by(running: Running) -> None:
     key = running.add_app()
     huge = json.dumps(failure(exceptions=[{"type": "E", "message": "x" * 10_000_000}])).encode()
     answer = running.send(key, failure(), huge, failure())
-    assert verdicts(answer) == [("taken", None), ("refused", "line-too-long"), ("taken", None)]
+    assert verdicts(answer) == [("stored", None), ("refused", "line-too-long"), ("stored", None)]
 
 
 @pytest.mark.parametrize("name", ["gzip", "zstd"])
@@ -146,15 +146,15 @@ def test_compressed_bodies(running: Running, name: str) -> None:
     pack = gzip.compress if name == "gzip" else zstandard.ZstdCompressor().compress
     one, two = (json.dumps(failure()).encode() + b"\n" for _ in range(2))
     headers = {"Content-Encoding": name}
-    assert running.send(key, pack(one) + pack(two), headers=headers).json()["taken"] == 2
+    assert running.send(key, pack(one) + pack(two), headers=headers).json()["stored"] == 2
     broken = running.send(key, b"not compressed at all", headers=headers)
     assert (broken.status, broken.json()["slug"]) == (400, "encoding-broken")
     whole = pack(b"\n".join(json.dumps(failure(exceptions=raised_in("m", f"f{i}"))).encode() for i in range(300)))
     cut = running.send(key, whole[: len(whole) // 2], headers=headers)
     assert (cut.status, cut.json()["slug"]) == (400, "body-cut-off")
     # Lines that came whole before the cut are kept, and the answer counts them. (A zstd block comes whole or not.)
-    assert cut.json()["taken"] == len(running.issues(sort="newest", limit="200")) - 1 or name == "zstd"
-    assert cut.json()["taken"] > 0 or name == "zstd"
+    assert cut.json()["stored"] == len(running.issues(sort="first-seen", limit="200")) - 1 or name == "zstd"
+    assert cut.json()["stored"] > 0 or name == "zstd"
 
 
 @pytest.mark.parametrize("name", ["gzip", "zstd"])
@@ -183,7 +183,7 @@ def test_bounds_of_a_body(tmp_path: Path) -> None:
         key = running.add_app()
         answer = running.send(key, *(failure() for _ in range(6)))
         assert (answer.status, answer.json()["slug"]) == (413, "body-too-large")
-        assert answer.json()["taken"] == 5 and "Retry" not in str(answer.headers)
+        assert answer.json()["stored"] == 5 and "Retry" not in str(answer.headers)
         answer = running.send(key, b"x" * 30_000)
         assert (answer.status, answer.json()["slug"]) == (413, "body-too-large")
         with socket.create_connection(("127.0.0.1", running.service.settings.port)) as slow:
@@ -262,17 +262,17 @@ def test_keys(running: Running) -> None:
 def test_what_is_not_spoken(running: Running) -> None:
     """Another compression or content type is answered 415."""
     key = running.add_app()
-    assert running.send(key, b"x", headers={"Content-Encoding": "br"}).json()["slug"] == "encoding-not-spoken"
-    assert running.send(key, b"x", headers={"Content-Type": "image/png"}).json()["slug"] == "content-not-spoken"
+    assert running.send(key, b"x", headers={"Content-Encoding": "br"}).json()["slug"] == "encoding-not-supported"
+    assert running.send(key, b"x", headers={"Content-Type": "image/png"}).json()["slug"] == "content-not-supported"
 
 
 def test_all_refused_is_an_error_with_its_verdicts(running: Running) -> None:
-    """A batch of which nothing could be taken is a 422, so that a sender that reads only the status notices."""
+    """A batch of which nothing could be taken is a 422, so that a sender that reads only the status remarks."""
     answer = running.send(running.add_app(), b"{}", b"nope")
     assert answer.status == 422 and answer.headers["Content-Type"] == "application/problem+json"
     assert answer.json()["slug"] == "all-refused" and answer.json()["refused"] == 2
     assert running.send(running.add_app("empty"), b"").json() == {
-        "taken": 0,
+        "stored": 0,
         "already_there": 0,
         "refused": 0,
         "lines": [],
@@ -284,8 +284,8 @@ def test_a_wrong_clock_is_corrected_when_it_is_said(running: Running) -> None:
     key = running.add_app()
     wrong = datetime(2001, 1, 1, tzinfo=UTC)
     happened = wrong - timedelta(minutes=5)
-    answer = running.send(key, failure(time=happened.isoformat()), headers={"Obitus-Sent": wrong.isoformat()})
-    assert answer.json()["taken"] == 1 and "clock" in answer.json()["lines"][0]["notes"][0]
+    answer = running.send(key, failure(time=happened.isoformat()), headers={"Obitus-Clock": wrong.isoformat()})
+    assert answer.json()["stored"] == 1 and "clock" in answer.json()["lines"][0]["notes"][0]
     seen = datetime.fromisoformat(running.issues()[0]["last_seen"])
     assert abs((datetime.now(UTC) - timedelta(minutes=5) - seen).total_seconds()) < 10
     ahead = failure(time=(datetime.now(UTC) + timedelta(hours=3)).isoformat(), exceptions=raised_in("m", "f"))
@@ -344,6 +344,6 @@ def test_no_line_breaks_the_endpoint(running: Running, lines: list[Any]) -> None
     answer = running.send(key, *sent, good)
     assert answer.status == 200, answer.data
     last = answer.json()["lines"][-1]
-    assert last["id"] == good["id"] and last["verdict"] == "taken"
+    assert last["id"] == good["id"] and last["verdict"] == "stored"
     for line in answer.json()["lines"]:
         assert line["verdict"] != "refused" or (line["slug"] not in ("fault", "store-broken") and line["reason"])

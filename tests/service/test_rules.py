@@ -41,7 +41,7 @@ def test_from_preview_to_end(running: Running) -> None:
 
 
 def test_rules_hold_after_a_restart(tmp_path: Path) -> None:
-    """What was put in force acts from the first report after a start."""
+    """What was put active acts from the first report after a start."""
     thread, running = start(tmp_path)
     running.ask("POST", "/api/redaction-rules", {"rule": "path attributes.berth"})
     running.http.clear()
@@ -90,7 +90,7 @@ def test_a_rule_cannot_break_a_report(running: Running) -> None:
         running.ask("POST", "/api/redaction-rules", {"rule": f"path {path}"})
     report = failure(request={"method": "GET", "status": 500, "url": "/x"}, run={"entry_point": "GET /x"})
     answer = running.send(key, report)
-    assert answer.status == 200 and answer.json()["taken"] == 1
+    assert answer.status == 200 and answer.json()["stored"] == 1
     assert running.issues()[0]["place"] == "sailings.tides.depth_at"
     assert json.loads(kept(running))["request"]["status"] == 500
 

@@ -29,27 +29,27 @@ def test_what_is_wrong_is_told(running: Running) -> None:
     """A clock that is off, a format of another day, a revoked key, a strange key, something too large: each is named."""
     key = running.add_app()
     app = running.get("/api/apps/sailings")
-    assert (app["last_notice"], app["last_refusal"], app["last_stranger"]) == (None, None, None)
+    assert (app["last_remark"], app["last_refusal"], app["last_unknown_key"]) == (None, None, None)
     wrong = (datetime.now(UTC) - timedelta(minutes=7)).isoformat()
-    assert running.send(key, failure(time=wrong), headers={"Obitus-Sent": wrong}).status == 200
-    notice = running.get("/api/apps/sailings")["last_notice"]
-    assert notice["slug"] == "clock-off" and "420 s behind" in notice["reason"]
-    answer = running.send(key, failure(), headers={"Obitus-Format": "9"})
-    assert answer.status == 400 and answer.json()["slug"] == "format-not-spoken" and "'9'" in answer.json()["detail"]
-    assert running.get("/api/apps/sailings")["last_refusal"]["slug"] == "format-not-spoken"
+    assert running.send(key, failure(time=wrong), headers={"Obitus-Clock": wrong}).status == 200
+    remark = running.get("/api/apps/sailings")["last_remark"]
+    assert remark["slug"] == "clock-off" and "420 s behind" in remark["reason"]
+    answer = running.send(key, failure(), headers={"Content-Type": "application/x-ndjson; version=9"})
+    assert answer.status == 400 and answer.json()["slug"] == "format-not-supported" and "'9'" in answer.json()["detail"]
+    assert running.get("/api/apps/sailings")["last_refusal"]["slug"] == "format-not-supported"
     running.send(key, b'{"kind": "failure", "x": "' + b"x" * 2_000_000 + b'"}')
     assert running.get("/api/apps/sailings")["last_refusal"]["slug"] in ("line-too-long", "all-refused")
     running.send("okey_" + "x" * 40, failure())
-    assert running.get("/api/apps/sailings")["last_stranger"] is not None
+    assert running.get("/api/apps/sailings")["last_unknown_key"] is not None
     number = running.get("/api/apps/sailings")["keys"][0]["id"]
     running.ask("DELETE", f"/api/apps/sailings/keys/{number}")
     running.send(key, failure())
     assert running.get("/api/apps/sailings")["last_refusal"]["slug"] == "revoked-key"
 
 
-def test_a_small_difference_of_clocks_is_no_notice(running: Running) -> None:
+def test_a_small_difference_of_clocks_is_no_remark(running: Running) -> None:
     """Up to five minutes nobody is bothered."""
     key = running.add_app()
     near = (datetime.now(UTC) - timedelta(minutes=4)).isoformat()
-    running.send(key, failure(time=near), headers={"Obitus-Sent": near})
-    assert running.get("/api/apps/sailings")["last_notice"] is None
+    running.send(key, failure(time=near), headers={"Obitus-Clock": near})
+    assert running.get("/api/apps/sailings")["last_remark"] is None

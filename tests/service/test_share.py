@@ -56,7 +56,7 @@ def test_who_is_turned_away_again_and_again_waits(tmp_path: Path) -> None:
             assert running.ask("GET", "/api/me", token="otok_guess").status == 401
             took.append(time.monotonic() - started)
         assert took[-1] >= WAIT_S * 0.9 and took[0] < took[-1]
-        assert running.send(key, failure()).json()["taken"] == 1
+        assert running.send(key, failure()).json()["stored"] == 1
     finally:
         running.http.clear()
         thread.stop()

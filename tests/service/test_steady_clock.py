@@ -64,18 +64,18 @@ def test_right_senders_are_not_corrected(tmp_path: Path) -> None:
         key = running.add_app()
 
         def send() -> dict[str, object]:
-            headers = {"Authorization": f"Bearer {key}", "Obitus-Sent": to_text(system_clock_ms())}
+            headers = {"Authorization": f"Bearer {key}", "Obitus-Clock": to_text(system_clock_ms())}
             body = json.dumps(failure()).encode()
             answer: dict[str, object] = urllib3.request(
                 "POST", running.url + "/reports", body=body, headers=headers
             ).json()
             return answer
 
-        assert send()["taken"] == 1
+        assert send()["stored"] == 1
         ahead_ms = 400 * DAY_MS
         for _ in range(2):
             said = send()
-            assert said["taken"] == 1 and "notes" not in said["lines"][0]  # type: ignore[index]
+            assert said["stored"] == 1 and "notes" not in said["lines"][0]  # type: ignore[index]
         (issue,) = running.get("/api/issues?window=1h")["issues"]
         assert issue["failures"] == 3
     finally:

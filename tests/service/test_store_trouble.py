@@ -109,7 +109,7 @@ def test_an_io_error_is_no_verdict(apart: Apart) -> None:
         assert health.status == 503 and "disk" in health.json()["reasons"][0]
         assert apart.get("/api/issues?window=24h").status == 200
     for batch in batches:
-        assert apart.send(*batch).json()["taken"] == len(batch)
+        assert apart.send(*batch).json()["stored"] == len(batch)
     assert apart.get("/health").status == 200
 
 
@@ -147,7 +147,7 @@ def test_held_by_another_process(apart: Apart) -> None:
     assert apart.get("/api/issues?window=24h").status == 200
     holder.execute("ROLLBACK")
     holder.close()
-    assert apart.send(failure()).json()["taken"] == 1
+    assert apart.send(failure()).json()["stored"] == 1
 
 
 def test_moved_away(apart: Apart) -> None:
@@ -159,7 +159,7 @@ def test_moved_away(apart: Apart) -> None:
     assert (answer.status, answer.json()["slug"]) == (503, "store-read-only"), answer.data
     assert "moved away" in apart.get("/health").json()["reasons"][0]
     (apart.folder / "elsewhere").rename(path)
-    assert apart.send(failure()).json()["taken"] == 1
+    assert apart.send(failure()).json()["stored"] == 1
 
 
 def test_damaged_pages(apart: Apart) -> None:
@@ -251,9 +251,9 @@ def test_one_that_the_store_refuses_is_refused_for_itself(running: Running, monk
 
     monkeypatch.setattr("obitus.service.reports.take", picky)
     lines = running.send(key, failure(), bad, failure(), unlucky, failure()).json()["lines"]
-    assert [line["verdict"] for line in lines] == ["taken", "refused", "taken", "taken", "taken"]
+    assert [line["verdict"] for line in lines] == ["stored", "refused", "stored", "stored", "stored"]
     assert lines[1]["slug"] == "store-broken" and tries[bad["id"]] == 3
     alone = running.send(key, bad)
     assert alone.status == 422 and alone.json()["lines"][0]["slug"] == "store-broken"
     monkeypatch.undo()
-    assert running.send(key, bad).json()["taken"] == 1
+    assert running.send(key, bad).json()["stored"] == 1

@@ -113,7 +113,7 @@ def test_the_python_sdk(running: Running) -> None:
         "failed",
         500,
     )
-    assert [(step["kind"], step["message"]) for step in run["trail"]] == [("query", "SELECT * FROM fares")]
+    assert [(step["kind"], step["message"]) for step in run["trail"]] == [("statement", "SELECT * FROM fares")]
     (log,) = reports(running, "log")
     assert (log["severity"], log["message"], log["logger"]) == ("WARN", "tide is 3 m", "sailings.fares")
     assert running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 1
@@ -123,7 +123,7 @@ def test_the_python_sdk(running: Running) -> None:
 def test_the_javascript_sdk(running: Running, form: str) -> None:
     """The same from JavaScript, in both encodings; a key that may make apps puts it where the resource says."""
     running.add_app()
-    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "makes_apps": True}).json()
+    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "may_add_apps": True}).json()
     subprocess.run(["node", SENDER, running.url, made["key"], form], check=True, timeout=60)
     names = {
         (row["app"], row["type"], row["place"].rpartition(".")[2]) for row in running.issues(environment="staging")
@@ -325,7 +325,7 @@ def test_steps_are_bounded_by_bytes_and_by_key(running: Running) -> None:
 def test_odd_names_of_services(running: Running, resource: Any) -> None:
     """What a service calls itself never breaks us, and the app that is made of it can be opened."""
     running.add_app()
-    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "makes_apps": True}).json()
+    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "may_add_apps": True}).json()
     body = json.dumps({"resourceLogs": [{"resource": resource, "scopeLogs": [{"logRecords": [{"body": {"stringValue": "x"}}]}]}]})  # fmt: skip
     answer = export(running, made["key"], body, "/v1/logs")
     assert answer.status == 200, answer.data
@@ -336,11 +336,11 @@ def test_odd_names_of_services(running: Running, resource: Any) -> None:
 def test_one_export_makes_few_apps(running: Running) -> None:
     """A key that makes apps makes so many at once and so many in all; what else it names is reported for its own, and it is said."""
     running.add_app()
-    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "makes_apps": True}).json()
+    made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "may_add_apps": True}).json()
     part = [
         {"resource": {"attributes": [{"key": "service.name", "value": {"stringValue": f"pier {n}"}}]}, "scopeLogs": [{"logRecords": [{"body": {"stringValue": "x"}}]}]}
         for n in range(100)
     ]  # fmt: skip
     assert export(running, made["key"], json.dumps({"resourceLogs": part}), "/v1/logs").status == 200
     assert len(running.get("/api/apps")["apps"]) == 21
-    assert "new ones in one export" in running.get("/api/apps/sailings")["last_notice"]["reason"]
+    assert "new ones in one export" in running.get("/api/apps/sailings")["last_remark"]["reason"]

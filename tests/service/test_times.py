@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from obitus.core.clock import FIRST_MS, LAST_MS, clock_skew_ms, to_ms, to_text
+from obitus.store.database import MIGRATIONS, statement_file
 from tests.conftest import Running, failure, start
 
 ODD = [
@@ -59,7 +60,7 @@ def test_odd_times_everywhere(running: Running, odd: Any) -> None:
             headers={"Authorization": f"Bearer {running.token}"},
         ).status in (200, 422)
     for header in (text, "x" * 5000):
-        answer = running.send(key, failure(release="3.0.0"), headers={"Obitus-Sent": header})
+        answer = running.send(key, failure(release="3.0.0"), headers={"Obitus-Clock": header})
         assert answer.status in (200, 422) and "verdict" in answer.json()["lines"][0], answer.data
     if isinstance(odd, str):
         for report in (failure(time=odd), failure(run={"entry_point": "x", "started": odd})):
@@ -80,29 +81,24 @@ def test_what_is_stored_is_readable_again(running: Running, moment: datetime, ho
 
 
 def test_old_records_are_mended(tmp_path: Path) -> None:
-    """A store of version 5 that has a deploy of the year 1 opens again, and its pages do."""
-    thread, running = start(tmp_path)
-    running.send(running.add_app(), failure(release="3.0.0"))
-    running.ask("POST", "/api/deploys", {"release": "3.0.0", "app": "sailings"})
-    running.http.clear()
-    thread.stop()
+    """A store of version 5 that has a deploy of the year 1 opens again, and its pages do; what it has in older words is in today's."""
     connection = sqlite3.connect(tmp_path / "obitus.sqlite3")
-    connection.execute("UPDATE deploys SET time_ms = -62135596800000")
-    connection.executescript(
-        "ALTER TABLE passes DROP COLUMN used_ms; ALTER TABLE passes DROP COLUMN by_link; DROP TABLE sign_in_tries;"
-        "ALTER TABLE reporting_keys DROP COLUMN may_deploy; DROP TABLE entry_points; DROP TABLE environments;"
-        "DROP INDEX issue_history_by_seq; DROP INDEX issues_by_merged; DROP INDEX apps_removed; ALTER TABLE apps DROP COLUMN removed_ms;"
-        "ALTER TABLE releases DROP COLUMN removed_ms; PRAGMA user_version = 5;"
-    )
-    connection.close()
-    # The column with a check cannot be dropped: the table is made anew as version 5 had it.
-    connection = sqlite3.connect(tmp_path / "obitus.sqlite3")
-    connection.executescript(
-        "CREATE TABLE old_passes AS SELECT hash, id, kind, person_id, label, created_ms, expires_ms, ended_ms FROM passes; DROP TABLE passes;"
-        "CREATE TABLE passes (hash BLOB PRIMARY KEY, id TEXT NOT NULL UNIQUE, kind TEXT NOT NULL, person_id INTEGER NOT NULL, label TEXT NOT NULL,"
-        " created_ms INTEGER NOT NULL, expires_ms INTEGER, ended_ms INTEGER) STRICT, WITHOUT ROWID;"
-        "INSERT INTO passes SELECT * FROM old_passes; DROP TABLE old_passes;"
-    )
+    for step in MIGRATIONS[:5]:
+        connection.executescript(statement_file(step))
+    connection.executescript("""
+        INSERT INTO apps (id, name, kind, created_ms) VALUES (1, 'sailings', 'fastapi', 1);
+        INSERT INTO people (id, name, role, created_ms) VALUES (1, 'owner', 'owner', 1);
+        INSERT INTO passes (hash, id, kind, person_id, label, created_ms) VALUES (x'01', 'a', 'token', 1, 'old', 1);
+        INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms) VALUES (1, 'production', x'02', 'abcd', 1);
+        INSERT INTO releases (id, app_id, version, first_ms) VALUES (1, 1, '3.0.0', -62135596800000);
+        INSERT INTO deploys (app_id, release_id, environment, time_ms, inferred, canary, told_by)
+          VALUES (1, 1, 'production', -62135596800000, 0, 0, 'owner');
+        INSERT INTO issues (id, app_id, type, cause, place, message, entry_point, state, state_ms, settled_ms, first_ms, last_ms,
+            first_seq, last_seq, failures, stragglers)
+          VALUES (1, 1, 'Fog', '', '', '', '', 'settled', 1, 1, 1, 1, 1, 1, 1, 1);
+        INSERT INTO settlings (issue_id, environment, how, time_ms) VALUES (1, '', 'next', 1);
+        INSERT INTO grouping_rules (rule, person_id, created_ms) VALUES ('app=sailings type=Fog -> ignore frames */wrap.py', 1, 1);
+        PRAGMA user_version = 5;""")
     connection.close()
     thread, running = start(tmp_path)
     try:
@@ -113,6 +109,11 @@ def test_old_records_are_mended(tmp_path: Path) -> None:
         assert [row["may_deploy"] for row in keys] == [1]
         ends = running.service.reader.rows("SELECT expires_ms FROM passes WHERE kind = 'token' ORDER BY created_ms")
         assert ends[0]["expires_ms"] is not None
+        (rule,) = running.get("/api/grouping-rules")["rules"]
+        assert rule["rule"] == "skip frames */wrap.py when app=sailings type=Fog"
+        assert running.service.preparer.rules[0].text == rule["rule"]
+        (row,) = running.service.reader.rows("SELECT how FROM settlings")
+        assert row["how"] == "coming"
     finally:
         running.http.clear()
         thread.stop()

@@ -22,7 +22,7 @@ FROM_RECORDS = {
         SELECT release_id, environment, SUM(runs), SUM(runs * (outcome = 'failed')) FROM run_counts GROUP BY 1, 2""",
     "SELECT release_id, environment, hour, failures FROM release_hours WHERE failures > 0": """
         SELECT release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3""",
-    "SELECT id, first_release_id FROM issues WHERE failures > 0": """
+    "SELECT id, began_in_id FROM issues WHERE failures > 0": """
         SELECT issue_id, release_id FROM failures f WHERE seq = (
           SELECT seq FROM failures WHERE issue_id = f.issue_id ORDER BY time_ms, seq LIMIT 1)""",
 }
@@ -105,7 +105,7 @@ def test_an_earlier_file_gets_its_rollups(tmp_path: Path) -> None:
     assert_same(connection)
     assert [
         tuple(row) for row in connection.execute("SELECT issue_id, environment, how, release, time_ms FROM settlings")
-    ] == [(1, "", "in", "3.1.0", 9)]
+    ] == [(1, "", "release", "3.1.0", 9)]
     assert [row["version"] for row in connection.execute("SELECT version FROM releases ORDER BY id")] == [
         "3.0.0",
         "3.1.0",

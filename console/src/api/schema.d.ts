@@ -37,7 +37,7 @@ export interface paths {
          * Send reports
          * @description Take a batch of reports, one a line.
          *
-         *     The answer comes after everything counted as `taken` is on disk. Good lines of a bad batch are kept; each line has
+         *     The answer comes after everything counted as `stored` is on disk. Good lines of a bad batch are kept; each line has
          *     its verdict. Sending the same id again is harmless.
          */
         post: operations["reports_reports_post"];
@@ -96,7 +96,7 @@ export interface paths {
         };
         /**
          * What needs a decision now
-         * @description Return what regressed, what is new and what is loud inside the window.
+         * @description Return what regressed, what is new and what fails most inside the window.
          */
         get: operations["desk_api_desk_get"];
         put?: never;
@@ -527,13 +527,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Redaction rules in force
+         * Redaction active rules
          * @description Return the team's redaction rules. The default rules always hold.
          */
         get: operations["redaction_rules_api_redaction_rules_get"];
         put?: never;
         /**
-         * Put a rule in force
+         * Put a rule into use
          * @description Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is.
          */
         post: operations["add_api_redaction_rules_post"];
@@ -693,7 +693,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say that two issues are never one
+         * Keep two issues apart
          * @description Suggest them no more, and keep them apart when history is regrouped.
          */
         post: operations["never_together_api_issues__number__never_together_post"];
@@ -711,13 +711,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Grouping rules in force
+         * Grouping active rules
          * @description Return the team's grouping rules.
          */
         get: operations["grouping_rules_api_grouping_rules_get"];
         put?: never;
         /**
-         * Put a grouping rule in force
+         * Use a grouping rule
          * @description Group by a rule from now on. What is kept stays where it is until history is regrouped.
          */
         post: operations["add_rule_api_grouping_rules_post"];
@@ -738,7 +738,7 @@ export interface paths {
         put?: never;
         /**
          * What a grouping rule would do
-         * @description Tell which issues would join or part under a rule, on the latest failures of each app.
+         * @description Tell which issues would be joined or split under a rule, on the latest failures of each app.
          */
         post: operations["rule_preview_api_grouping_rules_preview_post"];
         delete?: never;
@@ -778,7 +778,7 @@ export interface paths {
         put?: never;
         /**
          * What grouping history anew would do
-         * @description Tell which issues of an app would join or part if its latest failures were grouped anew.
+         * @description Tell which issues of an app would be joined or split if its latest failures were grouped anew.
          */
         post: operations["regroup_preview_api_regroupings_preview_post"];
         delete?: never;
@@ -802,7 +802,7 @@ export interface paths {
         put?: never;
         /**
          * Group an app's history anew
-         * @description Group all failures of an app by the recipe and the rules in force. Shows progress, and can be undone.
+         * @description Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone.
          */
         post: operations["regroup_api_regroupings_post"];
         delete?: never;
@@ -929,7 +929,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tell the commits of a release
+         * Report the commits of a release
          * @description Take commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`.
          */
         post: operations["add_commits_api_apps__name__commits__release__post"];
@@ -973,8 +973,8 @@ export interface paths {
         get: operations["deploys_api_deploys_get"];
         put?: never;
         /**
-         * Tell that a release arrived
-         * @description Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
+         * Report that a release arrived
+         * @description Report that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
          *
          *     A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
          */
@@ -1014,7 +1014,7 @@ export interface paths {
         };
         /**
          * Since when, did the fix hold, which change did it
-         * @description Return an issue's lane of releases, the verdicts on its fix, what uncovered it, and the likely changes.
+         * @description Return an issue's lane of releases, the verdicts on its fix, what revealed it, and the likely changes.
          */
         get: operations["since_when_api_issues__number__since_get"];
         put?: never;
@@ -1128,12 +1128,12 @@ export interface components {
              */
             last_report?: string | null;
             /** @description What is not right with its reports although they are taken: clock, filters. */
-            last_notice?: components["schemas"]["RefusalAnswer"] | null;
+            last_remark?: components["schemas"]["RefusalAnswer"] | null;
             /**
-             * Last Stranger
+             * Last Unknown Key
              * @description When a report last came with a key that no app has: perhaps this one's, mistyped.
              */
-            last_stranger?: string | null;
+            last_unknown_key?: string | null;
             /** @description The latest refusal since the service started, to tell slow from misconfigured. */
             last_refusal?: components["schemas"]["RefusalAnswer"] | null;
             /**
@@ -1286,10 +1286,10 @@ export interface components {
              */
             name?: string | null;
             /**
-             * Behind
-             * @description Put it right behind this release.
+             * After
+             * @description Put it right after this release.
              */
-            behind?: string | null;
+            after?: string | null;
             /**
              * In Order
              * @description Take an earlier correction of the order back.
@@ -1312,7 +1312,7 @@ export interface components {
             time: string;
             /**
              * Inferred
-             * @description Whether it was taken from the release's first report, since nobody told it.
+             * @description Whether it was taken from the release's first report, since nobody reported it.
              */
             inferred: boolean;
             /**
@@ -1322,7 +1322,7 @@ export interface components {
             canary: boolean;
             /**
              * Told By
-             * @description Who told it; empty for an inferred one.
+             * @description Who reported it; empty for an inferred one.
              */
             told_by: string;
         };
@@ -1355,10 +1355,10 @@ export interface components {
              */
             new: components["schemas"]["IssueRow"][];
             /**
-             * Loud
+             * Most Failures
              * @description Most failures inside the window, whatever their state but settled; not those above.
              */
-            loud: components["schemas"]["IssueRow"][];
+            most_failures: components["schemas"]["IssueRow"][];
         };
         /**
          * Done
@@ -1534,13 +1534,13 @@ export interface components {
         GroupingRuleOrder: {
             /**
              * Rule
-             * @description `CONDITION -> together`, `… -> apart by user.id`, `… -> ignore frames *\/wrappers.py`.
+             * @description `together when CONDITION`, `apart by user.id when CONDITION`, `skip frames *\/wrappers.py`.
              */
             rule: string;
         };
         /**
          * GroupingRulesAnswer
-         * @description The grouping rules in force.
+         * @description The active grouping rules.
          */
         GroupingRulesAnswer: {
             /** Rules */
@@ -1668,10 +1668,10 @@ export interface components {
             first_seen: string;
             /** Last Seen */
             last_seen: string;
-            /** First Release */
-            first_release: string;
-            /** Last Release */
-            last_release: string;
+            /** Began In */
+            began_in: string;
+            /** Latest In */
+            latest_in: string;
             /**
              * Failures
              * @description Failures inside the window and filter.
@@ -1680,10 +1680,10 @@ export interface components {
             /** Failures In All */
             failures_in_all: number;
             /**
-             * Stragglers
+             * From Older Releases
              * @description Failures from releases older than the one it was settled in.
              */
-            stragglers: number;
+            from_older_releases: number;
             /**
              * Merged Into
              * @description The issue that it was merged into.
@@ -1788,10 +1788,10 @@ export interface components {
             first_seen: string;
             /** Last Seen */
             last_seen: string;
-            /** First Release */
-            first_release: string;
-            /** Last Release */
-            last_release: string;
+            /** Began In */
+            began_in: string;
+            /** Latest In */
+            latest_in: string;
             /**
              * Failures
              * @description Failures inside the window and filter.
@@ -1800,10 +1800,10 @@ export interface components {
             /** Failures In All */
             failures_in_all: number;
             /**
-             * Stragglers
+             * From Older Releases
              * @description Failures from releases older than the one it was settled in.
              */
-            stragglers: number;
+            from_older_releases: number;
             /**
              * Merged Into
              * @description The issue that it was merged into.
@@ -1874,14 +1874,14 @@ export interface components {
             /** Revoked */
             revoked?: string | null;
             /**
-             * Makes Apps
+             * May Add Apps
              * @description Whether it may report for apps that its senders name.
              * @default false
              */
-            makes_apps: boolean;
+            may_add_apps: boolean;
             /**
              * May Deploy
-             * @description Whether a pipeline may tell of deploys with it.
+             * @description Whether a pipeline may report deploys with it.
              * @default false
              */
             may_deploy: boolean;
@@ -1986,7 +1986,7 @@ export interface components {
             perhaps: components["schemas"]["LikeAnswer"][];
             /**
              * Never
-             * @description Issues that are never one with it, because somebody said so.
+             * @description Issues that are kept apart from it, because somebody said so.
              */
             never: number[];
         };
@@ -2004,7 +2004,7 @@ export interface components {
              * Verdict
              * @enum {string}
              */
-            verdict: "taken" | "already-there" | "refused";
+            verdict: "stored" | "already-there" | "refused";
             /**
              * Id
              * @description The report's id, where it could be read.
@@ -2084,7 +2084,7 @@ export interface components {
         };
         /**
          * NeverOrder
-         * @description Which issue another one is never one with.
+         * @description Which issue another one is kept apart from.
          */
         NeverOrder: {
             /** Other */
@@ -2155,14 +2155,14 @@ export interface components {
              */
             environment: string;
             /**
-             * Makes Apps
+             * May Add Apps
              * @description Whether OpenTelemetry senders with it may report for the apps and environments that they name, new ones included.
              * @default false
              */
-            makes_apps: boolean;
+            may_add_apps: boolean;
             /**
              * May Deploy
-             * @description Whether a pipeline may tell of deploys with it.
+             * @description Whether a pipeline may report deploys with it.
              * @default false
              */
             may_deploy: boolean;
@@ -2412,7 +2412,7 @@ export interface components {
         };
         /**
          * RedactionRulesAnswer
-         * @description The redaction rules in force.
+         * @description The active redaction rules.
          */
         RedactionRulesAnswer: {
             /** Rules */
@@ -2432,7 +2432,7 @@ export interface components {
         };
         /**
          * RegroupOrder
-         * @description Whose history is grouped anew.
+         * @description Whose past failures are regrouped.
          */
         RegroupOrder: {
             /** App */
@@ -2514,10 +2514,10 @@ export interface components {
              */
             first_seen?: string | null;
             /**
-             * Behind
-             * @description The release that a person put it behind.
+             * After
+             * @description The release that a person put it after.
              */
-            behind?: string | null;
+            after?: string | null;
             /**
              * Revision
              * @description The commit it was made of; empty when nobody said.
@@ -2664,10 +2664,10 @@ export interface components {
              */
             first_seen?: string | null;
             /**
-             * Behind
-             * @description The release that a person put it behind.
+             * After
+             * @description The release that a person put it after.
              */
-            behind?: string | null;
+            after?: string | null;
             /**
              * Revision
              * @description The commit it was made of; empty when nobody said.
@@ -2712,14 +2712,25 @@ export interface components {
          * @description What became of a batch. Everything counted as taken is on disk.
          */
         ReportsAnswer: {
-            /** Taken */
-            taken: number;
+            /** Stored */
+            stored: number;
             /** Already There */
             already_there: number;
             /** Refused */
             refused: number;
             /** Lines */
             lines: components["schemas"]["LineVerdict"][];
+        };
+        /**
+         * RevealedAnswer
+         * @description That one issue was revealed by another one's fix.
+         */
+        RevealedAnswer: {
+            issue: components["schemas"]["IssueRef"];
+            /** Entry Point */
+            entry_point: string;
+            /** Reason */
+            reason: string;
         };
         /**
          * RuleOrder
@@ -2764,7 +2775,7 @@ export interface components {
         };
         /**
          * SettleOrder
-         * @description In what an issue is settled: in a release, by something done now, or in whatever release comes next.
+         * @description From when an issue is fixed: from a release, from now whatever the release, or from the coming release.
          */
         SettleOrder: {
             /**
@@ -2774,11 +2785,11 @@ export interface components {
             release?: string | null;
             /**
              * How
-             * @description `in` the release, `now` whatever the release, or in the `next` release.
-             * @default in
+             * @description Fixed from the `release`, from `now` whatever the release, or from the `coming` release.
+             * @default release
              * @enum {string}
              */
-            how: "in" | "now" | "next";
+            how: "release" | "now" | "coming";
             /**
              * Environment
              * @description Settle it there only; everywhere when absent.
@@ -2845,12 +2856,12 @@ export interface components {
             lane: components["schemas"]["LaneEntry"][];
             /** Verdicts */
             verdicts: components["schemas"]["VerdictAnswer"][];
-            uncovered_by?: components["schemas"]["UncoveredAnswer"] | null;
+            revealed_by?: components["schemas"]["RevealedAnswer"] | null;
             /**
-             * Uncovered
-             * @description Issues that this one's fix uncovered.
+             * Revealed
+             * @description Issues that this one's fix revealed.
              */
-            uncovered: components["schemas"]["UncoveredAnswer"][];
+            revealed: components["schemas"]["RevealedAnswer"][];
             /** Stepped Up */
             stepped_up: components["schemas"]["obitus__service__release_answers__StepAnswer"][];
             /** Changes */
@@ -2963,17 +2974,6 @@ export interface components {
             tokens: components["schemas"]["TokenAnswer"][];
         };
         /**
-         * UncoveredAnswer
-         * @description That one issue was uncovered by another one's fix.
-         */
-        UncoveredAnswer: {
-            issue: components["schemas"]["IssueRef"];
-            /** Entry Point */
-            entry_point: string;
-            /** Reason */
-            reason: string;
-        };
-        /**
          * VerdictAnswer
          * @description Whether a fix held.
          */
@@ -2982,7 +2982,7 @@ export interface components {
              * Verdict
              * @enum {string}
              */
-            verdict: "held" | "too early to say" | "still there but rarer" | "back" | "cannot tell";
+            verdict: "held" | "too early to say" | "still there but rarer" | "regressed" | "cannot tell";
             /**
              * Environment
              * @description Where it was settled; empty for everywhere.
@@ -3117,14 +3117,12 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description What time the sender's clock shows as it sends, RFC 3339. With it, a wrong clock is corrected. */
-                "obitus-sent"?: string | null;
-                /** @description Version of the report format that the lines are written in; 1 when absent. */
-                "obitus-format"?: string | null;
+                "obitus-clock"?: string | null;
             };
             path?: never;
             cookie?: never;
         };
-        /** @description One report a line. `Content-Encoding` may be `gzip` or `zstd`. */
+        /** @description One report a line. `Content-Encoding` may be `gzip` or `zstd`. The parameter `version` of the media type is the version of the report format: 1, also when absent. */
         requestBody: {
             content: {
                 "application/x-ndjson": string;
@@ -3140,7 +3138,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportsAnswer"];
                 };
             };
-            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says; `format-not-spoken`: This version of the report format is not spoken here */
+            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says; `format-not-supported`: This version of the report format is not supported */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3190,7 +3188,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `encoding-not-spoken`: This compression is not spoken here; `content-not-spoken`: This content type is not spoken here */
+            /** @description `encoding-not-supported`: This compression is not supported; `content-not-supported`: This content type is not supported */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -3603,7 +3601,7 @@ export interface operations {
                 /** @description Text in type, place, message or entry point. */
                 text?: string | null;
                 /** @description By last failure, by first failure, or by failures inside the window. */
-                sort?: "latest" | "newest" | "loudest";
+                sort?: "last-seen" | "first-seen" | "failures";
                 /** @description `next` of the page before. */
                 cursor?: string | null;
                 /** @description Most rows of one page. */
@@ -3782,7 +3780,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3912,7 +3910,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4024,7 +4022,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4137,7 +4135,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4250,7 +4248,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4367,7 +4365,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4694,7 +4692,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4807,7 +4805,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4924,7 +4922,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5038,7 +5036,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5668,7 +5666,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5984,7 +5982,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6522,7 +6520,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6635,7 +6633,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6752,7 +6750,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6869,7 +6867,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6986,7 +6984,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7103,7 +7101,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7220,7 +7218,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7330,7 +7328,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7444,7 +7442,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7568,7 +7566,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7680,7 +7678,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7794,7 +7792,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7904,7 +7902,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8018,7 +8016,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8130,7 +8128,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8242,7 +8240,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8358,7 +8356,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8466,7 +8464,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8581,7 +8579,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8700,7 +8698,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8827,7 +8825,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8981,7 +8979,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9106,7 +9104,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9219,7 +9217,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9286,7 +9284,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description What time the sender's clock shows; corrects `time`. */
-                "obitus-sent"?: string | null;
+                "obitus-clock"?: string | null;
             };
             path?: never;
             cookie?: never;
@@ -9336,7 +9334,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9456,7 +9454,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9559,7 +9557,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-found`: There is no such thing */
+            /** @description `not-found`: Not found */
             404: {
                 headers: {
                     [name: string]: unknown;

@@ -15,8 +15,8 @@ export class Decisions {
 	}
 
 	async settle(number: number, order: SettleOrder) {
-		const where = order.how === 'now' ? 'now' : order.how === 'next' ? 'in the next release' : `in ${order.release}`;
-		await this.#do(`Issue ${number} is settled ${where}${order.environment ? `, ${order.environment} only` : ''}.`, () =>
+		const where = order.how === 'now' ? 'now' : order.how === 'coming' ? 'the coming release' : order.release;
+		await this.#do(`Issue ${number} is settled, fixed from ${where} on${order.environment ? `, ${order.environment} only` : ''}.`, () =>
 			api.POST('/api/issues/{number}/settle', { params: { path: { number } }, body: order })
 		);
 	}

@@ -71,7 +71,7 @@ export class Correction extends Regroupings {
 	never = (other: number) =>
 		this.attempt(async () => {
 			await asked(api.POST('/api/issues/{number}/never-together', { ...this.#path, body: { other } }));
-			this.said = `Issues ${this.number} and ${other} are never one.`;
+			this.said = `Issues ${this.number} and ${other} stay apart.`;
 		});
 
 	get #order() {
@@ -80,7 +80,7 @@ export class Correction extends Regroupings {
 	}
 }
 
-/** The team's grouping rules: those in force, and what a new one would do before it is kept. */
+/** The team's grouping rules: the active ones, and what a new one would do before it is kept. */
 export class Ruling extends Regroupings {
 	draft = $state('');
 	preview = $state.raw<RegroupPreview>();

@@ -1,7 +1,7 @@
 import { api, asked, Trouble, type RedactionPreview } from './api';
 import { Loader } from './loader.svelte';
 
-/** The team's redaction rules: what is in force, and what a new one would do before it is kept. */
+/** The team's redaction rules: what is active, and what a new one would do before it is kept. */
 export class Hiding {
 	rules = new Loader(() => asked(api.GET('/api/redaction-rules')));
 	draft = $state('');

@@ -29,7 +29,7 @@ export interface Crumb {
 	time: string;
 	severity?: string;
 	message: string;
-	data?: Record<string, unknown>;
+	attributes?: Record<string, unknown>;
 }
 
 export interface Body {

@@ -46,7 +46,7 @@ export const verdictShapes = {
 	held: '●',
 	'too early to say': '◔',
 	'still there but rarer': '↓',
-	back: '▲',
+	regressed: '▲',
 	'cannot tell': '?'
 } as const;
 
@@ -79,11 +79,11 @@ export function shareRange(share: Interval, of = ''): string {
 }
 
 export const windows: [string, string][] = [
-	['30m', 'last 30 minutes'],
-	['1h', 'last hour'],
-	['6h', 'last 6 hours'],
-	['24h', 'last 24 hours'],
-	['7d', 'last 7 days'],
-	['14d', 'last 14 days'],
-	['30d', 'last 30 days']
+	['30m', 'Last 30 minutes'],
+	['1h', 'Last hour'],
+	['6h', 'Last 6 hours'],
+	['24h', 'Last 24 hours'],
+	['7d', 'Last 7 days'],
+	['14d', 'Last 14 days'],
+	['30d', 'Last 30 days']
 ];

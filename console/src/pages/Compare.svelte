@@ -4,7 +4,7 @@
 	import { place } from '../lib/place.svelte';
 	import { countOf, kindShapes, shareRange, shareText } from '../lib/words';
 	import Rate from '../parts/Rate.svelte';
-	import Told from '../parts/Told.svelte';
+	import Loaded from '../parts/Loaded.svelte';
 
 	let { app }: { app: string } = $props();
 	const before = $derived(place.params.get('before') ?? '');
@@ -21,7 +21,7 @@
 	const kinds = Object.keys(kindShapes) as (keyof typeof kindShapes)[];
 	const meanings: Record<string, string> = {
 		new: 'first seen in it',
-		regressed: 'settled once, and back with it',
+		regressed: 'settled once, and failing again in it',
 		worse: 'at a higher rate',
 		gone: 'none any more',
 		better: 'at a lower rate',
@@ -59,11 +59,11 @@
 
 <p class="text-quiet mt-6 text-sm"><a href="/releases">Releases</a> · {app}</p>
 <h1 class="font-serif text-2xl font-semibold wrap-anywhere">{now} against {before}</h1>
-<Told value={found.value} trouble={found.trouble}>
+<Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(it)}
 		<p class="text-lg">{it.sentence}</p>
 		<table class="mt-2 text-sm">
-			<thead><tr class="text-quiet text-left"><th class="pr-6 font-normal">Release</th><th class="pr-6 text-right font-normal">Runs</th><th class="pr-6 text-right font-normal">Clean runs</th><th class="font-normal">Failures for 1,000 runs</th></tr></thead>
+			<thead><tr class="text-quiet text-left"><th class="pr-6 font-normal">Release</th><th class="pr-6 text-right font-normal">Runs</th><th class="pr-6 text-right font-normal">Clean runs</th><th class="font-normal">Failures per 1,000 runs</th></tr></thead>
 			<tbody>
 				{#each [it.before, it.now] as side (side.release)}
 					{@const most = Math.max(0.001, it.before.rate?.high ?? 0, it.now.rate?.high ?? 0)}
@@ -90,4 +90,4 @@
 			Rates are compared, not counts, each by an exact test. Of what is called worse, gone or better, at most {shareText(it.false_share)} is so by chance.
 		</p>
 	{/snippet}
-</Told>
+</Loaded>

@@ -6,12 +6,12 @@
 	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
 	import IssueTable from '../parts/IssueTable.svelte';
-	import Told from '../parts/Told.svelte';
+	import Loaded from '../parts/Loaded.svelte';
 
 	const desk = new Loader(() => asked(api.GET('/api/desk', { params: { query: place.filter } })));
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
 	let chosen = $state(-1);
-	const all = $derived(desk.value ? [...desk.value.regressed, ...desk.value.new, ...desk.value.loud] : []);
+	const all = $derived(desk.value ? [...desk.value.regressed, ...desk.value.new, ...desk.value.most_failures] : []);
 	const move = (by: number) => (chosen = Math.min(all.length - 1, Math.max(0, chosen + by)));
 	const open = () => {
 		const row = all[chosen];
@@ -32,7 +32,7 @@
 {/snippet}
 
 <h1 class="mt-6 font-serif text-2xl font-semibold">Desk</h1>
-<Told value={desk.value} trouble={desk.trouble}>
+<Loaded value={desk.value} trouble={desk.trouble}>
 	{#snippet children(found)}
 		{#if apps.value?.apps.length === 0}
 			<p class="mt-4">Nothing reports here yet. <a href="/set-up">Add your first app</a>: it takes two settings and one line.</p>
@@ -41,9 +41,9 @@
 				{countOf(found.failures, 'failure')} of {countOf(found.issues, 'issue')} in this window.
 				<a href={place.to('/issues')}>All of them</a>
 			</p>
-			{@render part('Regressed', found.regressed, 'No settled issue is back.', 0)}
+			{@render part('Regressed', found.regressed, 'No settled issue has regressed.', 0)}
 			{@render part('New', found.new, 'Nothing new in this window that nobody has decided on.', found.regressed.length)}
-			{@render part('Loud', found.loud, 'Nothing failed in this window.', found.regressed.length + found.new.length)}
+			{@render part('Most failures', found.most_failures, 'Nothing failed in this window.', found.regressed.length + found.new.length)}
 		{/if}
 	{/snippet}
-</Told>
+</Loaded>

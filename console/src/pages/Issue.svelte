@@ -13,7 +13,7 @@
 	import SettleDialog from '../parts/SettleDialog.svelte';
 	import Stack from '../parts/Stack.svelte';
 	import StateMark from '../parts/StateMark.svelte';
-	import Told from '../parts/Told.svelte';
+	import Loaded from '../parts/Loaded.svelte';
 	import Trail from '../parts/Trail.svelte';
 	import Why from '../parts/Why.svelte';
 
@@ -45,7 +45,7 @@
 </script>
 
 {#if !found.value}<h1 class="mt-6 font-serif text-2xl font-semibold">Issue {number}</h1>{/if}
-<Told value={found.value} trouble={decisions.trouble ?? chosen.trouble ?? found.trouble}>
+<Loaded value={found.value} trouble={decisions.trouble ?? chosen.trouble ?? found.trouble}>
 	{#snippet children(issue)}
 		<p class="text-quiet mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{issue.title}</h1>
@@ -62,7 +62,7 @@
 		<h2 class="section">What now</h2>
 		<div class="flex flex-wrap items-center gap-3">
 			<StateMark state={issue.state} release={issue.settled_in} />
-			<span class="text-quiet">{ago(issue.state_since, live.now)}{issue.stragglers ? `, ${countOf(issue.stragglers, 'straggler')} since` : ''}</span>
+			<span class="text-quiet">{ago(issue.state_since, live.now)}{issue.from_older_releases ? `, ${countOf(issue.from_older_releases, 'failure')} from older releases since` : ''}</span>
 			<button class="act" onclick={() => decisions.accept(number)}>Accept</button>
 			<button class="act" onclick={() => (decisions.settling = issue)}>Settle …</button>
 			<button class="act" onclick={() => decisions.park(number)}>Park</button>
@@ -99,16 +99,16 @@
 		{/if}
 
 		<h2 class="section">Since when</h2>
-		<Told value={since.value} trouble={since.trouble}>
+		<Loaded value={since.value} trouble={since.trouble}>
 			{#snippet children(known)}<Since since={known} app={issue.app} state={issue.state} />{/snippet}
-		</Told>
+		</Loaded>
 
 		{#if failure && report}
 			<h2 class="section">Who and what</h2>
 			<Attributes {failure} {report} users={issue.users} />
 		{/if}
 
-		<h2 class="section">Why together</h2>
+		<h2 class="section">Why this is one issue</h2>
 		<Why why={issue.why} />
 		<Correcting {number} why={issue.why} names={Object.keys(report?.attributes ?? {})} />
 		<SettleDialog
@@ -119,4 +119,4 @@
 			settle={(order) => decisions.settle(number, order)}
 		/>
 	{/snippet}
-</Told>
+</Loaded>

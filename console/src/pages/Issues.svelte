@@ -7,11 +7,11 @@
 	import { countOf, stateShapes } from '../lib/words';
 	import IssueTable from '../parts/IssueTable.svelte';
 	import SettleDialog from '../parts/SettleDialog.svelte';
-	import Told from '../parts/Told.svelte';
+	import Loaded from '../parts/Loaded.svelte';
 
-	const sorts = { latest: 'last seen', newest: 'first seen', loudest: 'failures' } as const;
+	const sorts = { 'last-seen': 'last seen', 'first-seen': 'first seen', failures: 'failures' } as const;
 	const states = Object.keys(stateShapes) as State[];
-	const sort = $derived((place.params.get('sort') ?? 'latest') as keyof typeof sorts);
+	const sort = $derived((place.params.get('sort') ?? 'last-seen') as keyof typeof sorts);
 	const wanted = $derived(place.params.get('state') as State | null);
 	const text = $derived(place.params.get('text') ?? undefined);
 	const ask = (cursor?: string) =>
@@ -69,7 +69,7 @@
 	</label>
 </form>
 <p role="status" class="text-accent min-h-6 text-sm">{decisions.said}</p>
-<Told value={found.value} trouble={decisions.trouble ?? found.trouble}>
+<Loaded value={found.value} trouble={decisions.trouble ?? found.trouble}>
 	{#snippet children(page)}
 		{#if rows.length}
 			<p class="text-quiet mb-2 text-sm">
@@ -82,7 +82,7 @@
 			<p class="my-8">No issue matches. Look further back in the sentence above, or drop the text or the state.</p>
 		{/if}
 	{/snippet}
-</Told>
+</Loaded>
 <SettleDialog
 	bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
 	title={decisions.settling?.title ?? ''}

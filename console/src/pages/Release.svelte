@@ -3,10 +3,10 @@
 	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
 	import { countOf, moment, shareRange } from '../lib/words';
-	import HourCourse from '../parts/HourCourse.svelte';
+	import HourChart from '../parts/HourChart.svelte';
 	import IssueRefs from '../parts/IssueRefs.svelte';
 	import Rate from '../parts/Rate.svelte';
-	import Told from '../parts/Told.svelte';
+	import Loaded from '../parts/Loaded.svelte';
 
 	let { app, release }: { app: string; release: string } = $props();
 	const found = new Loader(() =>
@@ -22,7 +22,7 @@
 
 <p class="text-quiet mt-6 text-sm"><a href={place.to('/releases')}>Releases</a> · {app}</p>
 <h1 class="font-serif text-2xl font-semibold wrap-anywhere">{release}</h1>
-<Told value={found.value} trouble={found.trouble}>
+<Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(it)}
 		{@const most = Math.max(0.001, ...it.places.map((where) => where.rate?.high ?? 0))}
 		{#each it.places as where (where.environment)}
@@ -34,7 +34,7 @@
 				</span>
 				{#if where.runs && where.clean}
 					<span>{countOf(where.runs, 'run')}, {shareRange(where.clean, ' clean')}</span>
-					<span class="flex items-center gap-2">failures for 1,000 runs <Rate rate={where.rate} {most} /></span>
+					<span class="flex items-center gap-2">failures per 1,000 runs <Rate rate={where.rate} {most} /></span>
 				{:else}
 					<span class="text-quiet">{countOf(where.failures, 'failure')}; no runs are counted there</span>
 				{/if}
@@ -48,7 +48,7 @@
 		</p>
 		{#if it.hours.length}
 			<h2 class="section">Runs over time</h2>
-			<HourCourse hours={it.hours} deploys={it.deploys} />
+			<HourChart hours={it.hours} deploys={it.deploys} />
 		{/if}
 		<IssueRefs heading="First seen in it" issues={it.first_here} none="Nothing was first seen in it." />
 		{#if it.back_here.length}<IssueRefs heading="Back with it" issues={it.back_here} none="" />{/if}
@@ -96,4 +96,4 @@
 			<p class="text-quiet">None are known. Where the repository is: <code class="font-mono">obitus release add {release} --app {app} --git PATH</code></p>
 		{/if}
 	{/snippet}
-</Told>
+</Loaded>

@@ -3,16 +3,16 @@
 	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
 	import AppReleases from '../parts/AppReleases.svelte';
-	import Told from '../parts/Told.svelte';
+	import Loaded from '../parts/Loaded.svelte';
 
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
 </script>
 
 <h1 class="mt-6 font-serif text-2xl font-semibold">Releases</h1>
-<Told value={apps.value} trouble={apps.trouble}>
+<Loaded value={apps.value} trouble={apps.trouble}>
 	{#snippet children(found)}
 		<p class="text-quiet text-sm">
-			All of each release’s life counts here, whatever the window says. ◆ deploy told, ◇ taken from the first report.
+			All of each release’s life counts here, whatever the window says. ◆ deploy reported, ◇ taken from the first report.
 		</p>
 		{#each found.apps.filter((app) => !place.filter.app || app.name === place.filter.app) as app (app.name)}
 			<AppReleases app={app.name} />
@@ -20,4 +20,4 @@
 			<p class="my-8">No app reports here yet. <a href="/set-up">Add your first app</a>.</p>
 		{/each}
 	{/snippet}
-</Told>
+</Loaded>

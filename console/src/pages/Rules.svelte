@@ -31,16 +31,16 @@
 <h1 class="font-serif text-2xl font-semibold">Grouping rules</h1>
 <p class="max-w-3xl">
 	A rule is a condition and what to do with the failures that match it. It acts on what comes; what is there already moves when
-	history is grouped anew.
+	past failures are regrouped.
 </p>
 
 <section aria-labelledby="force-heading">
-	<h2 id="force-heading" class="section">In force</h2>
+	<h2 id="force-heading" class="section">Active</h2>
 	<ul class="text-sm">
 		{#each rules.value?.rules ?? [] as rule (rule.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
 				<code class="font-mono wrap-anywhere">{rule.rule}</code><span class="text-quiet">{rule.person}, {moment(rule.created)}</span>
-				<button class="text-quiet cursor-pointer underline" onclick={() => then(ruling.end(rule.id))}>End rule {rule.id}</button>
+				<button class="text-quiet cursor-pointer underline" onclick={() => then(ruling.end(rule.id))}>Stop rule {rule.id}</button>
 			</li>
 		{:else}
 			<li class="text-quiet">{rules.trouble?.message ?? 'None. Obitus groups by where the fault is.'}</li>
@@ -54,26 +54,26 @@
 		<input
 			class="entry min-w-0 grow font-mono"
 			aria-label="A grouping rule"
-			placeholder="app=gatekeeper type=KeyError -> apart by caller"
+			placeholder="apart by caller when app=gatekeeper type=KeyError"
 			bind:value={ruling.draft}
 			oninput={() => (ruling.preview = undefined)}
 			required
 			maxlength="1000"
 		/>
-		<button class="act">See what it would do</button>
-		{#if ruling.preview}<button type="button" class="act" onclick={() => then(ruling.keep())}>Put it in force</button>{/if}
+		<button class="act">Preview</button>
+		{#if ruling.preview}<button type="button" class="act" onclick={() => then(ruling.keep())}>Use this rule</button>{/if}
 	</form>
 	<dl class="text-quiet mt-2 grid grid-cols-[max-content_1fr] gap-x-4 text-sm">
-		<dt class="font-mono text-xs leading-5">-> together</dt><dd>all that match are one issue</dd>
-		<dt class="font-mono text-xs leading-5">-> apart by user.id, caller</dt><dd>an issue for each value; also message, line, any attribute</dd>
-		<dt class="font-mono text-xs leading-5">-> ignore frames */wrappers.py</dt><dd>these frames are not looked at</dd>
-		<dt class="font-mono text-xs leading-5">-> own code skerry.*</dt><dd>these frames are the app's own; or: library code</dd>
+		<dt class="font-mono text-xs leading-5">together when …</dt><dd>all that match are one issue</dd>
+		<dt class="font-mono text-xs leading-5">apart by user.id, caller when …</dt><dd>an issue for each value; also message, line, any attribute</dd>
+		<dt class="font-mono text-xs leading-5">skip frames */wrappers.py</dt><dd>these frames are not looked at</dd>
+		<dt class="font-mono text-xs leading-5">own code skerry.*</dt><dd>these frames are the app's own; or: library code</dd>
 	</dl>
 	{#if ruling.preview}<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm"><Regrouped preview={ruling.preview} /></div>{/if}
 </section>
 
 <section aria-labelledby="anew-heading">
-	<h2 id="anew-heading" class="section">Group history anew</h2>
+	<h2 id="anew-heading" class="section">Regroup past failures</h2>
 	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={lookAnew}>
 		<label>
 			All failures of
@@ -82,12 +82,12 @@
 				{#each apps.value?.apps ?? [] as one (one.name)}<option>{one.name}</option>{/each}
 			</select>
 		</label>
-		<button class="act">See what would change</button>
+		<button class="act">Preview past failures</button>
 	</form>
 	{#if ruling.anew}
 		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
 			<Regrouped preview={ruling.anew.preview} />
-			{#if ruling.anew.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}>Group {ruling.anew.app} anew</button>{/if}
+			{#if ruling.anew.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}>Regroup past failures of {ruling.anew.app}</button>{/if}
 		</div>
 	{/if}
 	<Progress of={ruling} />
@@ -103,7 +103,7 @@
 				{#if one.state === 'done' || one.state === 'failed'}<button class="text-quiet cursor-pointer underline" onclick={() => then(ruling.undo(one.id))}>Undo {one.id}</button>{/if}
 			</li>
 		{:else}
-			<li class="text-quiet">Nothing was merged, split or grouped anew.</li>
+			<li class="text-quiet">Nothing was merged, split or regrouped.</li>
 		{/each}
 	</ol>
 </section>

@@ -7,7 +7,7 @@
 	import Hiding from '../parts/Hiding.svelte';
 	import Acts from '../parts/Acts.svelte';
 	import Mine from '../parts/Mine.svelte';
-	import Told from '../parts/Told.svelte';
+	import Loaded from '../parts/Loaded.svelte';
 
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
 	let name = $state('');
@@ -55,7 +55,7 @@
 
 <section aria-labelledby="apps-heading">
 	<h2 id="apps-heading" class="section">Apps and reporting keys</h2>
-	<Told value={apps.value} trouble={apps.trouble}>
+	<Loaded value={apps.value} trouble={apps.trouble}>
 		{#snippet children(found)}
 			{#each found.apps as app (app.name)}
 				<AppCard {app} changed={() => apps.again()} newKey={(key) => (made = key)} />
@@ -63,13 +63,13 @@
 				<p class="text-quiet">No app yet.</p>
 			{/each}
 		{/snippet}
-	</Told>
+	</Loaded>
 </section>
 
 <section aria-labelledby="grouping-heading">
 	<h2 id="grouping-heading" class="section">What is one issue</h2>
 	<p class="text-sm">
-		Obitus groups by where the fault is. <a href={place.to('/set-up/rules')}>Grouping rules</a> correct it, and history can be grouped anew.
+		Obitus groups by where the fault is. <a href={place.to('/set-up/rules')}>Grouping rules</a> correct it, and past failures can be regrouped.
 	</p>
 </section>
 

@@ -2,7 +2,7 @@
 	import { api, asked } from '../lib/api';
 	import { Loader } from '../lib/loader.svelte';
 	import { moment } from '../lib/words';
-	import Told from './Told.svelte';
+	import Loaded from './Loaded.svelte';
 
 	let kind = $state('');
 	let limit = $state(12);
@@ -12,7 +12,7 @@
 
 <section aria-labelledby="acts-heading">
 	<h2 id="acts-heading" class="section">On record</h2>
-	<Told value={acts.value} trouble={acts.trouble}>
+	<Loaded value={acts.value} trouble={acts.trouble}>
 		{#snippet children(found)}
 			<label class="flex items-center gap-2 text-sm">
 				Show
@@ -37,5 +37,5 @@
 				<button class="act text-sm" onclick={() => (limit = Math.min(500, limit * 4))}>Show older ones</button>
 			{/if}
 		{/snippet}
-	</Told>
+	</Loaded>
 </section>

@@ -32,7 +32,7 @@
 	const make = (event: SubmitEvent) => {
 		event.preventDefault();
 		return attempt(async () => {
-			newKey(await asked(api.POST('/api/apps/{name}/keys', { params: { path: { name: app.name } }, body: { environment, makes_apps: false, may_deploy: mayDeploy } })));
+			newKey(await asked(api.POST('/api/apps/{name}/keys', { params: { path: { name: app.name } }, body: { environment, may_add_apps: false, may_deploy: mayDeploy } })));
 			environment = '';
 			mayDeploy = false;
 			scrollTo(0, 0);
@@ -58,7 +58,7 @@
 	<ul class="my-1 text-sm">
 		{#each app.keys as key (key.id)}
 			<li class="flex flex-wrap items-center gap-3 py-0.5">
-				<span>{key.environment} <code class="font-mono text-xs">okey_…{key.hint}</code>{key.may_deploy ? ', may deploy' : ''}{key.makes_apps ? ', makes apps' : ''}</span>
+				<span>{key.environment} <code class="font-mono text-xs">okey_…{key.hint}</code>{key.may_deploy ? ', may deploy' : ''}{key.may_add_apps ? ', makes apps' : ''}</span>
 				{#if key.revoked}
 					<span class="text-quiet">○ revoked {moment(key.revoked)}</span>
 				{:else if revoking === key.id}
@@ -73,7 +73,7 @@
 	</ul>
 	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={make}>
 		<input class="entry" aria-label={`Environment of another key for ${app.name}`} placeholder="environment" bind:value={environment} required pattern="[a-z][a-z0-9\-]*" />
-		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={mayDeploy} /> for a pipeline that tells of deploys</label>
+		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={mayDeploy} /> for a pipeline that reports deploys</label>
 		<button class="act">Make another key</button>
 	</form>
 	{#if said}<p role="alert" class="border-failed mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}

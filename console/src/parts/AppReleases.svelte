@@ -10,7 +10,7 @@
 	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
 	import ReleaseTable from './ReleaseTable.svelte';
-	import Told from './Told.svelte';
+	import Loaded from './Loaded.svelte';
 
 	let { app }: AppReleasesProps = $props();
 	const ask = (cursor?: string) => asked(api.GET('/api/releases', { params: { query: { app, cursor } } }));
@@ -31,7 +31,7 @@
 
 <section class="mt-6" aria-label={`Releases of ${app}`}>
 	<h2 class="mb-2 font-serif text-xl font-semibold">{app}</h2>
-	<Told value={found.value} trouble={found.trouble}>
+	<Loaded value={found.value} trouble={found.trouble}>
 		{#snippet children(_)}
 			{#if rows.length}
 				<ReleaseTable {app} {rows} />
@@ -53,11 +53,11 @@
 				{/if}
 			{:else}
 				<p class="text-quiet">
-					No release yet. One comes to be with its first report that names it (OBITUS_RELEASE), or with <code class="font-mono"
+					No release yet. One appears with its first report that names it (OBITUS_RELEASE), or with <code class="font-mono"
 						>obitus deploy 3.1.0 --app {app}</code
 					>.
 				</p>
 			{/if}
 		{/snippet}
-	</Told>
+	</Loaded>
 </section>

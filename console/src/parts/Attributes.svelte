@@ -36,7 +36,7 @@
 	];
 </script>
 
-{#if users}<p class="mb-1">{countOf(users, 'user')} met it in its latest failures.</p>{/if}
+{#if users}<p class="mb-1">It hit {countOf(users, 'user')} in its latest failures.</p>{/if}
 <Pairs pairs={rows} />
 {#if report.request?.headers?.length}
 	<Pairs pairs={report.request.headers} summary={countOf(report.request.headers.length, 'header')} />

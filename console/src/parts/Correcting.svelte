@@ -41,19 +41,19 @@
 			<span class="text-quiet">{countOf(like.failures_in_all, 'failure')}, {like.state}; {like.reason}</span>
 			<span class="ml-auto flex gap-2">
 				<button class="act" onclick={() => correction.lookAtMerge(like.number)}>Merge with {like.number} …</button>
-				<button class="act" onclick={() => correction.never(like.number).then(() => likes.again())}>Never one</button>
+				<button class="act" onclick={() => correction.never(like.number).then(() => likes.again())}>Keep apart</button>
 			</span>
 		</li>
 	{:else}
 		<li class="text-quiet">{likes.trouble?.message ?? 'No other issue is near it.'}</li>
 	{/each}
 </ul>
-{#if likes.value?.never.length}<p class="text-quiet text-sm">Never one with issue {likes.value.never.join(', ')}, somebody said.</p>{/if}
+{#if likes.value?.never.length}<p class="text-quiet text-sm">Kept apart from issue {likes.value.never.join(', ')}.</p>{/if}
 
 <div class="mt-3 flex flex-wrap gap-x-8 gap-y-2 text-sm">
 	<form class="flex items-center gap-2" onsubmit={merge}>
 		<label>Merge into issue <input class="entry w-20" inputmode="numeric" pattern="[0-9]+" required bind:value={other} /></label>
-		<button class="act">See what that makes</button>
+		<button class="act">Preview</button>
 	</form>
 	<form class="flex items-center gap-2" onsubmit={split}>
 		<label>
@@ -64,7 +64,7 @@
 				{#if why.length > 1}{#each why as found (found.fingerprint)}<option value={`fingerprint ${found.fingerprint}`}>fingerprint {found.fingerprint.slice(0, 10)}…</option>{/each}{/if}
 			</select>
 		</label>
-		<button class="act">See what that makes</button>
+		<button class="act">Preview</button>
 	</form>
 	<a class="self-center" href={place.to('/set-up/rules')}>Grouping rules</a>
 </div>
@@ -77,7 +77,7 @@
 		</p>
 		<p class="text-quiet">{correction.merging.reason}</p>
 		<button class="act mt-1" onclick={correction.merge}>Merge into {correction.merging.into}</button>
-		<button class="act mt-1" onclick={() => (correction.merging = undefined)}>Leave it</button>
+		<button class="act mt-1" onclick={() => (correction.merging = undefined)}>Cancel</button>
 	</div>
 {/if}
 {#if correction.splitting}
@@ -89,7 +89,7 @@
 			{/each}
 		</ul>
 		{#if correction.splitting.parts.length > 1}<button class="act mt-1" onclick={correction.split}>Split it</button>{:else}<p>Nothing would part. Try something else.</p>{/if}
-		<button class="act mt-1" onclick={() => (correction.splitting = undefined)}>Leave it</button>
+		<button class="act mt-1" onclick={() => (correction.splitting = undefined)}>Cancel</button>
 	</div>
 {/if}
 <Progress of={correction} />

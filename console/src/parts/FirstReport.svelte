@@ -22,8 +22,8 @@
 	// What went wrong before the latest report arrived is over.
 	const open = (time: string | undefined) => since(time) && (!arrived || Date.parse(time ?? '') >= Date.parse(arrived));
 	const refused = $derived(open(app.value?.last_refusal?.time) ? app.value?.last_refusal : undefined);
-	const notice = $derived(since(app.value?.last_notice?.time) ? app.value?.last_notice : undefined);
-	const stranger = $derived(since(app.value?.last_stranger));
+	const remark = $derived(since(app.value?.last_remark?.time) ? app.value?.last_remark : undefined);
+	const stranger = $derived(since(app.value?.last_unknown_key));
 </script>
 
 <div class="bg-sheet border-accent mt-4 border p-4">
@@ -32,13 +32,13 @@
 		{#if arrived}
 			<p class="text-accent font-semibold">● The first report arrived at {clock(arrived)}. <a href={place.to('/issues')}>See the issues</a></p>
 		{/if}
-		{#if notice}<p class="text-failed font-semibold">▲ {notice.reason}</p>{/if}
+		{#if remark}<p class="text-failed font-semibold">▲ {remark.reason}</p>{/if}
 		{#if refused}
 			<p class="text-failed font-semibold">✕ Something arrived and was refused: {refused.reason}</p>
 		{:else if !arrived && stranger}
 			<p class="text-failed font-semibold">✕ At {clock(stranger)} a report came with a key that no app has. Is OBITUS_KEY the one above?</p>
 		{:else if !arrived}
-			<p class="font-semibold">○ Waiting for the first report … this turns by itself.</p>
+			<p class="font-semibold">○ Waiting for the first report … this page changes when the report arrives.</p>
 			<p class="text-quiet text-sm">Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.</p>
 		{/if}
 	</div>

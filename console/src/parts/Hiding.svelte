@@ -27,7 +27,7 @@
 	</ul>
 	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={submit}>
 		<input class="entry font-mono" aria-label="A redaction rule" placeholder="name vessel pin" bind:value={hiding.draft} oninput={() => (hiding.preview = undefined)} required maxlength="300" />
-		<button class="act">See what it would hide</button>
+		<button class="act">Preview</button>
 		{#if hiding.preview}<button type="button" class="act" onclick={hiding.keep}>Hide it from now on</button>{/if}
 	</form>
 	{#if hiding.preview}

@@ -16,7 +16,7 @@
 	import { Loader } from '../lib/loader.svelte';
 	import { place } from '../lib/place.svelte';
 	import { ago, countOf, moment } from '../lib/words';
-	import Course, { type Mark } from './Course.svelte';
+	import BarChart, { type Mark } from './BarChart.svelte';
 	import StateMark from './StateMark.svelte';
 
 	let { rows, label, chosen = -1, window }: IssueTableProps = $props();
@@ -47,11 +47,11 @@
 				<p class="text-quiet text-sm wrap-anywhere">
 					<span class="text-quiet">{row.number}</span> · <StateMark state={row.state} release={row.settled_in} /> · {row.app}
 					{#if row.entry_point}· {row.entry_point}{/if}
-					· since {row.first_release || 'a release without a name'}
+					· since {row.began_in || 'a release without a name'}
 				</p>
 			</div>
 			<div class="hidden self-center sm:block">
-				<Course
+				<BarChart
 					counts={row.over_time}
 					said={`${countOf(row.failures, 'failure')} over the window`}
 					failed={row.state === 'regressed'}

@@ -25,7 +25,7 @@
 	<table class="w-full text-sm">
 		<thead>
 			<tr class="text-quiet text-left">
-				<th class="pr-4 font-normal">Release</th><th class="pr-4 font-normal">Arrived</th><th class="pr-4 font-normal">Failures for 1,000 runs</th>
+				<th class="pr-4 font-normal">Release</th><th class="pr-4 font-normal">Arrived</th><th class="pr-4 font-normal">Failures per 1,000 runs</th>
 				<th class="pr-4 font-normal">Failures</th><th class="text-right font-normal">Runs</th>
 			</tr>
 		</thead>
@@ -34,8 +34,8 @@
 				<tr class={['border-rule border-b', entry.failures === 0 && 'text-quiet']}>
 					<th scope="row" class="py-1 pr-4 text-left font-semibold whitespace-nowrap">
 						<a class="quiet-link" href={place.to(`/releases/${app}/${encodeURIComponent(entry.release)}`)}>{entry.release}</a>
-						{#if entry.has_fix}<span class="text-accent font-normal">● fix in</span>{/if}
-						{#if entry.stepped_up}<span class="text-failed font-normal">↑ rate stepped up</span>{/if}
+						{#if entry.has_fix}<span class="text-accent font-normal">● has the fix</span>{/if}
+						{#if entry.stepped_up}<span class="text-failed font-normal">↑ fails more often</span>{/if}
 					</th>
 					<td class="text-quiet py-1 pr-4 whitespace-nowrap">
 						{entry.deployed ? `${entry.inferred ? '◇' : '◆'} ${moment(entry.deployed)}` : 'not yet'}
@@ -49,4 +49,4 @@
 		</tbody>
 	</table>
 </div>
-{#if lane.some((entry) => entry.inferred)}<p class="text-quiet mt-1 text-sm">◆ deploy told, ◇ taken from the first report</p>{/if}
+{#if lane.some((entry) => entry.inferred)}<p class="text-quiet mt-1 text-sm">◆ deploy reported, ◇ taken from the first report</p>{/if}

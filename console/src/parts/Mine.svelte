@@ -109,7 +109,7 @@
 		{#if session.hasPassword}
 			<input class="entry" type="password" aria-label="Old password" placeholder="the old one" bind:value={old} autocomplete="current-password" />
 		{/if}
-		<input class="entry" type="password" aria-label="New password, at least twelve signs" placeholder="at least twelve signs" bind:value={password} required minlength="12" autocomplete="new-password" />
+		<input class="entry" type="password" aria-label="New password, at least twelve characters" placeholder="at least twelve characters" bind:value={password} required minlength="12" autocomplete="new-password" />
 		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={endTokens} /> end all tokens too</label>
 		<button class="act">Set the password</button>
 	</form>

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { RegroupPreview } from '../lib/api';
 
-	/** What a rule, or grouping anew, would do: which issues would join or part, with how many failures, and examples. */
+	/** What a rule, or grouping anew, would do: which issues would be joined or split, with how many failures, and examples. */
 	export interface RegroupedProps {
 		preview: RegroupPreview;
 	}
@@ -28,7 +28,7 @@
 		</li>
 	{/each}
 </ul>
-{#if preview.parting.length}<h3 class="mt-2 font-semibold">Would part</h3>{/if}
+{#if preview.parting.length}<h3 class="mt-2 font-semibold">Would be split</h3>{/if}
 <ul>
 	{#each preview.parting as parting (parting.issue)}
 		<li>

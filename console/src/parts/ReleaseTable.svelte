@@ -18,8 +18,8 @@
 	const brought = (row: ReleaseRow) =>
 		[
 			[row.new_issues, 'new'],
-			[row.regressed, 'back'],
-			[row.steps, 'stepped up']
+			[row.regressed, 'regressed'],
+			[row.steps, 'fail more often']
 		].filter(([count]) => count) as [number, string][];
 </script>
 
@@ -30,7 +30,7 @@
 			<tr class="text-quiet border-rule border-b text-left">
 				<th class="py-1 pr-4 font-normal">Release</th><th class="pr-4 font-normal">Where</th><th class="pr-4 font-normal">Arrived</th>
 				<th class="pr-4 text-right font-normal">Runs</th><th class="pr-4 text-right font-normal">Clean runs</th>
-				<th class="pr-4 font-normal">Failures for 1,000 runs</th><th class="font-normal">Brought</th>
+				<th class="pr-4 font-normal">Failures per 1,000 runs</th><th class="font-normal">New, regressed, worse</th>
 			</tr>
 		</thead>
 		{#each rows as row (row.release)}

@@ -14,19 +14,19 @@
 <script lang="ts">
 	let { open = $bindable(), title, releases, environments = [], settle }: SettleDialogProps = $props();
 	let dialog: HTMLDialogElement;
-	let how = $state<'in' | 'next' | 'now'>('in');
+	let how = $state<'release' | 'coming' | 'now'>('release');
 	let release = $state('');
 	let environment = $state('');
 	const ways = [
-		['in', 'In a release', 'Seen again in it or a later one, it is back as regressed. What ran before it counts as a straggler.'],
-		['next', 'In whatever comes next', 'The next release of the app should have the fix; what runs now counts as a straggler.'],
+		['release', 'A release', 'Seen again in it or a later one, it becomes regressed. Failures of releases before it are counted and change nothing.'],
+		['coming', 'The coming release', 'The next release of the app should have the fix; failures of what runs now are counted and change nothing.'],
 		['now', 'Now, whatever the release', 'Something outside of the code was put right. What happens from now on is a regression.']
 	] as const;
 
 	$effect(() => {
 		if (open && !dialog.open) {
 			release = releases[0] ?? '';
-			how = 'in';
+			how = 'release';
 			environment = '';
 			dialog.showModal();
 		}
@@ -35,7 +35,7 @@
 	function submit(event: SubmitEvent) {
 		event.preventDefault();
 		dialog.close();
-		settle({ how, release: how === 'in' ? release.trim() : undefined, environment: environment || undefined });
+		settle({ how, release: how === 'release' ? release.trim() : undefined, environment: environment || undefined });
 	}
 </script>
 
@@ -49,7 +49,7 @@
 	<p class="text-quiet mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
 		<fieldset class="flex flex-col gap-2">
-			<legend class="sr-only">How</legend>
+			<legend class="font-semibold">Fixed from …</legend>
 			{#each ways as [value, name, means] (value)}
 				<label class="flex items-baseline gap-2">
 					<input type="radio" name="how" {value} bind:group={how} />
@@ -57,7 +57,7 @@
 				</label>
 			{/each}
 		</fieldset>
-		{#if how === 'in'}
+		{#if how === 'release'}
 			<label class="flex flex-col gap-1">
 				<span>The release with the fix</span>
 				<input class="entry" list="known-releases" bind:value={release} required maxlength="300" autocomplete="off" />
@@ -75,7 +75,7 @@
 		{/if}
 		<div class="flex gap-3">
 			<button class="act" type="submit">Settle</button>
-			<button class="act" type="button" onclick={() => dialog.close()}>Leave it</button>
+			<button class="act" type="button" onclick={() => dialog.close()}>Cancel</button>
 		</div>
 	</form>
 </dialog>

@@ -19,23 +19,23 @@
 
 <p class="text-lg">{since.sentence}</p>
 {#each since.stepped_up.slice(0, 2) as step (step.release + step.environment)}
-	<p class={step.sure ? 'text-failed' : ''}><span aria-hidden="true">↑</span> Its rate {step.sure ? '' : 'perhaps '}stepped up with {step.release} in {step.environment}: {step.reason}</p>
+	<p class={step.sure ? 'text-failed' : ''}><span aria-hidden="true">↑</span> {step.sure ? 'It fails' : 'Perhaps it fails'} more often since {step.release} in {step.environment}: {step.reason}</p>
 {/each}
-{#if since.uncovered_by}
+{#if since.revealed_by}
 	<p>
-		Uncovered by the fix of <a href={place.to(`/issues/${since.uncovered_by.issue.number}`)}>issue {since.uncovered_by.issue.number}</a>,
-		{since.uncovered_by.issue.title}: {since.uncovered_by.reason}.
+		Revealed by the fix of <a href={place.to(`/issues/${since.revealed_by.issue.number}`)}>issue {since.revealed_by.issue.number}</a>,
+		{since.revealed_by.issue.title}: {since.revealed_by.reason}.
 	</p>
 {/if}
-{#each since.uncovered as other (other.issue.number)}
-	<p>Its fix uncovered <a href={place.to(`/issues/${other.issue.number}`)}>issue {other.issue.number}</a>, {other.issue.title}: {other.reason}.</p>
+{#each since.revealed as other (other.issue.number)}
+	<p>Its fix revealed <a href={place.to(`/issues/${other.issue.number}`)}>issue {other.issue.number}</a>, {other.issue.title}: {other.reason}.</p>
 {/each}
 <div class="mt-2"><Lane lane={since.lane} {app} /></div>
 
 {#each since.verdicts as held (held.environment)}
 	<h3 class="mt-4 font-semibold">Did the fix hold{held.environment ? ` in ${held.environment}` : ''}?</h3>
 	<p>
-		<span class={['font-semibold', held.verdict === 'back' || held.verdict === 'still there but rarer' ? 'text-failed' : 'text-accent']}>
+		<span class={['font-semibold', held.verdict === 'regressed' || held.verdict === 'still there but rarer' ? 'text-failed' : 'text-accent']}>
 			<span aria-hidden="true">{verdictShapes[held.verdict]}</span>
 			{held.verdict}</span
 		>. {held.reason}

@@ -40,10 +40,17 @@
 		</div>
 	</div>
 	<p id="top" class="mx-auto max-w-6xl px-4 pt-1 pb-3 text-lg sm:px-6">
-		<select class="sentence-part" aria-label="App" value={place.filter.app ?? ''} onchange={choose('app')}>
-			<option value="">All apps</option>
-			{#each known(apps.value?.apps.map((app) => app.name) ?? [], place.filter.app) as name (name)}<option>{name}</option>{/each}
+		<select class="sentence-part" aria-label="Window" value={place.filter.window} onchange={choose('window')}>
+			{#each windows as [value, name] (value)}<option {value}>{name}</option>{/each}
+			{#if !windows.some(([value]) => value === place.filter.window)}<option value={place.filter.window}
+					>Last {place.filter.window}</option
+				>{/if}
 		</select>
+		of
+		<select class="sentence-part" aria-label="App" value={place.filter.app ?? ''} onchange={choose('app')}>
+			<option value="">all apps</option>
+			{#each known(apps.value?.apps.map((app) => app.name) ?? [], place.filter.app) as name (name)}<option>{name}</option>{/each}
+		</select>,
 		in
 		<select
 			class="sentence-part"
@@ -53,12 +60,6 @@
 		>
 			<option value="">any environment</option>
 			{#each known(apps.value?.environments ?? [], place.filter.environment) as name (name)}<option>{name}</option>{/each}
-		</select>,
-		<select class="sentence-part" aria-label="Window" value={place.filter.window} onchange={choose('window')}>
-			{#each windows as [value, name] (value)}<option {value}>{name}</option>{/each}
-			{#if !windows.some(([value]) => value === place.filter.window)}<option value={place.filter.window}
-					>last {place.filter.window}</option
-				>{/if}
 		</select>,
 		<select class="sentence-part" aria-label="Release" value={place.filter.release ?? ''} onchange={choose('release')}>
 			<option value="">any release</option>

@@ -18,7 +18,7 @@
 	// The message says these already.
 	const said = /^(code\..*|logger|db\.system\.name|http\.request\.method|http\.response\.status_code)$/;
 	function rest(crumb: Crumb): string {
-		const shown = Object.entries(crumb.data ?? {}).filter(([name]) => !said.test(name) && !(crumb.kind === 'query' && name === 'duration_ms'));
+		const shown = Object.entries(crumb.attributes ?? {}).filter(([name]) => !said.test(name) && !(crumb.kind === 'statement' && name === 'duration_ms'));
 		return shown.map(([name, value]) => `${name}=${String(value)}`).join(', ');
 	}
 </script>

@@ -58,7 +58,7 @@ class Api:
             data = body if isinstance(body, bytes) else json.dumps(body).encode()
             if isinstance(body, bytes):
                 headers["Content-Encoding"] = "gzip"
-            headers["Obitus-Sent"] = to_text(time.time_ns() // 1_000_000)
+            headers["Obitus-Clock"] = to_text(time.time_ns() // 1_000_000)
         try:
             answer = self._pool.request(method, self.login.url + path, body=data, headers=headers, redirect=False)
         except (self._trouble, ValueError) as error:

@@ -31,7 +31,7 @@ MODULES: Final = {
 """Which module has which commands. Only the one that is called is loaded: to load all takes longer than most commands run."""
 
 EXIT_STATUSES = """Exit status: 0 all well; 1 what was asked for did not hold; 2 the command cannot be understood;
-3 the service cannot be reached; 4 not allowed; 5 no such thing; 6 the service refused."""
+3 the service cannot be reached; 4 not allowed; 5 not found; 6 the service refused."""
 
 app = typer.Typer(
     name="obitus",

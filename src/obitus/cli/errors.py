@@ -4,7 +4,7 @@ CliError             1  what was asked for did not hold
 ├── UsageTrouble     2  the command cannot be understood
 ├── Unreachable      3  the service cannot be reached
 ├── NotAllowed       4  no token, or one that does not count
-├── NotFound         5  there is no such thing
+├── NotFound         5  not found
 └── Refused          6  the service refused for another reason
 """
 

@@ -19,14 +19,14 @@ Yes = Annotated[bool, typer.Option("--yes", help="Do it; without it, only the pr
 WAIT_S = 0.2
 
 rules_group = typer.Typer(
-    help="Grouping rules: what they would do, and those in force.", no_args_is_help=True, rich_markup_mode=None
+    help="Grouping rules: what they would do, and the active ones.", no_args_is_help=True, rich_markup_mode=None
 )
 app.add_typer(rules_group, name="rules", short_help="Try, add, list or end grouping rules.")
 RuleText = Annotated[
     str,
     typer.Argument(
         metavar="RULE",
-        help="CONDITION -> together | apart by NAME | ignore frames PATTERN | own code PATTERN | library code PATTERN",
+        help="together when CONDITION | apart by NAME when CONDITION | skip frames PATTERN | own code PATTERN | library code PATTERN",
     ),
 ]
 
@@ -42,7 +42,7 @@ def why(number: Number, url: Url = None, token: Token = None, as_json: Json = Fa
         return
     show.say(f"Issue {number}: {safe(issue['title'])}")
     for place, found in enumerate(issue["why"]):
-        head = "Why together" if not place else f"Also, by fingerprint {found['fingerprint']}"
+        head = "Why this is one issue" if not place else f"Also, by fingerprint {found['fingerprint']}"
         show.heading(head)
         if found["joined"]:
             show.say(f"  joined because: {safe(found['joined'])}")
@@ -69,7 +69,7 @@ def why(number: Number, url: Url = None, token: Token = None, as_json: Json = Fa
             show.QUIET,
         )
     if likes["never"]:
-        show.say(f"  never one with: {', '.join(map(str, likes['never']))}", show.QUIET)
+        show.say(f"  kept apart from: {', '.join(map(str, likes['never']))}", show.QUIET)
 
 
 @app.command(short_help="Merge an issue into another one.")
@@ -138,27 +138,27 @@ def split(
     _finish(asked, asked.post(f"/api/issues/{number}/split", order), as_json=as_json)
 
 
-@app.command("never-together", short_help="Say that two issues are never one.")
+@app.command("never-together", short_help="Say that two issues stay apart.")
 def never_together(
     number: Number,
     other: Annotated[int, typer.Argument(min=1, help="The other issue.")],
     url: Url = None,
     token: Token = None,
 ) -> None:
-    """Say that two issues are never one: they are suggested no more, and regrouping keeps them apart."""
+    """Keep two issues apart: they are suggested no more, and regrouping keeps them apart."""
     api(url, token).post(f"/api/issues/{number}/never-together", {"other": other})
-    show.say(f"Issues {number} and {other} are never one.")
+    show.say(f"Issues {number} and {other} stay apart.")
 
 
 @app.command(short_help="Group an app's history anew.")
 def regroup(
-    app_name: Annotated[str, typer.Argument(metavar="APP", help="The app whose history is grouped anew.")],
+    app_name: Annotated[str, typer.Argument(metavar="APP", help="The app whose past failures are regrouped.")],
     yes: Yes = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Group an app's history anew, by the recipe and the rules in force. Can be undone."""
+    """Regroup an app's past failures, by the recipe and the active rules. Can be undone."""
     asked = api(url, token)
     if not yes:
         preview = asked.post("/api/regroupings/preview", {"app": app_name})
@@ -181,14 +181,14 @@ def undo(
 
 @rules_group.command("list")
 def rules_list(url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """List the grouping rules in force."""
+    """List the active grouping rules."""
     answer = api(url, token).get("/api/grouping-rules")
     if as_json:
         print_json(answer)
         return
     if not answer["rules"]:
         show.say(
-            "No grouping rule is in force. See what one would do: obitus rules try 'type=KeyError -> apart by caller'"
+            "No grouping rule is active. See what one would do: obitus rules try 'apart by caller when type=KeyError'"
         )
     for rule in answer["rules"]:
         show.console.print(
@@ -200,19 +200,19 @@ def rules_list(url: Url = None, token: Token = None, as_json: Json = False) -> N
 def rules_try(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Show what a rule would do to the latest failures, without keeping it."""
     preview = api(url, token).post("/api/grouping-rules/preview", {"rule": rule})
-    print_json(preview) if as_json else _preview(preview, "Put it in force: obitus rules add with the same text")
+    print_json(preview) if as_json else _preview(preview, "Use it: obitus rules add with the same text")
 
 
 @rules_group.command("add")
 def rules_add(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Put a grouping rule in force for what comes; `obitus regroup` applies it to history."""
+    """Use a grouping rule for what comes; `obitus regroup` applies it to history."""
     answer = api(url, token).post("/api/grouping-rules", {"rule": rule})
     print_json(answer) if as_json else show.say(
-        f"Rule {answer['id']} is in force: {safe(answer['rule'])}. For what is there already: obitus regroup APP"
+        f"Rule {answer['id']} is active: {safe(answer['rule'])}. For what is there already: obitus regroup APP"
     )
 
 
-@rules_group.command("end")
+@rules_group.command("stop")
 def rules_end(
     rule: Annotated[int, typer.Argument(min=1, help="The rule's number.")], url: Url = None, token: Token = None
 ) -> None:
@@ -236,7 +236,7 @@ def _preview(preview: dict[str, Any], then: str) -> None:
         )
         show.say(f"    {safe(joining['example']['message'])}", show.QUIET)
     if preview["parting"]:
-        show.heading("Would part")
+        show.heading("Would be split")
     for parting in preview["parting"]:
         show.say(f"  issue {parting['issue']} into {len(parting['into'])}")
         for part in parting["into"][:10]:

@@ -23,7 +23,9 @@ def issues(
     release: Release = None,
     state: Annotated[list[str] | None, typer.Option("--state", help="Only this state; may be repeated.")] = None,
     text: Annotated[str | None, typer.Option("--text", help="Text in type, place, message or entry point.")] = None,
-    sort: Annotated[Literal["latest", "newest", "loudest"], typer.Option("--sort", help="Order.")] = "latest",
+    sort: Annotated[
+        Literal["last-seen", "first-seen", "failures"], typer.Option("--sort", help="Order.")
+    ] = "last-seen",
     limit: Annotated[int, typer.Option("--limit", min=1, max=200, help="Most issues to show.")] = 20,
     cursor: Annotated[str | None, typer.Option("--cursor", help="Go on after an earlier page.")] = None,
     url: Url = None,
@@ -78,9 +80,9 @@ def settle(
     where: Annotated[
         str | None,
         typer.Option(
-            "--in",
-            metavar="next|now|RELEASE",
-            help="The release with the fix, or next, or now; the newest known when absent.",
+            "--from",
+            metavar="RELEASE|coming|now",
+            help="From when it is fixed: a release, the coming one, or now; the newest known release when absent.",
         ),
     ] = None,
     environment: Annotated[str | None, typer.Option("--environment", help="Settle it there only.")] = None,
@@ -88,8 +90,8 @@ def settle(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Settle an issue: in a release, in whatever comes next, or by something done now. Seen where the fix should be, it is back as regressed."""
-    order = {"how": where} if where in ("next", "now") else {"release": where} if where else {}
+    """Settle an issue: fixed from a release, from the coming one, or from now. Seen where the fix should be, it becomes regressed."""
+    order = {"how": where} if where in ("coming", "now") else {"release": where} if where else {}
     for number in numbers:
         _decide(number, "settle", order | ({"environment": environment} if environment else {}), url, token, as_json)
 

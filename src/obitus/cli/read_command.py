@@ -25,7 +25,8 @@ _FORMS = {"auto": "auto", "log": "log", "common": "common", "combined": "common"
 @app.command("read", short_help="Read log files and access logs.")
 def read(
     files: Annotated[
-        list[str], typer.Argument(metavar="FILE…", help="Files, patterns, packed files (.gz), or - for standard input.")
+        list[str],
+        typer.Argument(metavar="FILE…", help="Files, patterns, compressed files (.gz), or - for standard input."),
     ],
     form: Annotated[
         str,
@@ -135,7 +136,7 @@ def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
     }
     if sending is not None:
         answer |= {
-            "taken": sending.taken,
+            "stored": sending.stored,
             "already_there": sending.already_there,
             "refused": sending.refused,
             "reasons": sending.reasons,
@@ -182,8 +183,8 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
     if sending is not None:
         show.say()
         known = f"; {sending.already_there:,} were there already" if sending.already_there else ""
-        show.say(f"{count_of(sending.taken, 'report')} taken{known}.")
-        if not sending.taken and not sending.already_there and outcome.known_before:
+        show.say(f"{count_of(sending.stored, 'report')} taken{known}.")
+        if not sending.stored and not sending.already_there and outcome.known_before:
             show.say("Nothing is new since the last reading.", show.QUIET)
         if sending.refused:
             show.say(f"{sending.refused:,} were refused: {safe('; '.join(sending.reasons))}", show.FAILED)

@@ -164,20 +164,20 @@ def rename(
 @release_group.command("move")
 def move(
     version: Version,
-    behind: Annotated[str | None, typer.Option("--behind", help="The release that it comes right behind.")] = None,
-    back: Annotated[bool, typer.Option("--back", help="Back to where its name and time put it.")] = False,
+    after: Annotated[str | None, typer.Option("--after", help="The release that it comes right after.")] = None,
+    reset: Annotated[bool, typer.Option("--reset", help="Put it where its name and time put it.")] = False,
     app_name: App = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
     """Correct the order of releases."""
-    if (behind is None) is not back:
-        raise UsageTrouble("Say --behind RELEASE, or --back.")
+    if (after is None) is not reset:
+        raise UsageTrouble("Say --after RELEASE, or --reset.")
     asked = api(url, token)
-    order = {"in_order": True} if back else {"behind": behind}
+    order = {"in_order": True} if reset else {"after": after}
     answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", order)
-    before = f"right behind {safe(answer['previous'])}" if answer["previous"] else "first"
+    before = f"right after {safe(answer['previous'])}" if answer["previous"] else "first"
     print_json(answer) if as_json else show.say(f"{safe(answer['release'])} comes {before} now.")
 
 
@@ -212,7 +212,7 @@ def deploy(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Tell that a release arrived in an environment. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough; a rollback is a deploy of the older one."""
+    """Report that a release arrived in an environment. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough; a rollback is a deploy of the older one."""
     order: dict[str, Any] = {"release": version, "canary": canary}
     key = os.environ.get("OBITUS_KEY")
     if key and token is None and not os.environ.get("OBITUS_TOKEN"):

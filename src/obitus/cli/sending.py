@@ -27,7 +27,7 @@ class Sending:
         self._pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(60.0))
         self._lines: list[bytes] = []
         self._bytes = 0
-        self.taken = 0
+        self.stored = 0
         self.already_there = 0
         self.refused = 0
         self.reasons: list[str] = []
@@ -56,7 +56,7 @@ class Sending:
                         "Authorization": f"Bearer {self._key}",
                         "Content-Type": "application/x-ndjson",
                         "Content-Encoding": "gzip",
-                        "Obitus-Sent": datetime.now(UTC).isoformat(),
+                        "Obitus-Clock": datetime.now(UTC).isoformat(),
                     },
                 )
             except (urllib3.exceptions.HTTPError, ValueError) as error:
@@ -74,7 +74,7 @@ class Sending:
         raise Unreachable(f"{trouble}. What came before was taken; read again to go on.")
 
     def _count(self, answer: dict[str, Any]) -> None:
-        self.taken += answer.get("taken", 0)
+        self.stored += answer.get("stored", 0)
         self.already_there += answer.get("already_there", 0)
         self.refused += answer.get("refused", 0)
         for line in answer.get("lines", ()):

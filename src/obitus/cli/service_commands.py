@@ -116,17 +116,17 @@ def app_add(
 def app_key(
     name: Annotated[str, typer.Argument(help="The app.")],
     environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
-    makes_apps: Annotated[
+    may_add_apps: Annotated[
         bool,
-        typer.Option("--makes-apps", help="OpenTelemetry senders with it may report for the apps that they name."),
+        typer.Option("--may-add-apps", help="OpenTelemetry senders with it may report for the apps that they name."),
     ] = False,
-    may_deploy: Annotated[bool, typer.Option("--may-deploy", help="A pipeline may tell of deploys with it.")] = False,
+    may_deploy: Annotated[bool, typer.Option("--may-deploy", help="A pipeline may report deploys with it.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
     """Make another reporting key of an app; print it once."""
-    order = {"environment": environment, "makes_apps": makes_apps, "may_deploy": may_deploy}
+    order = {"environment": environment, "may_add_apps": may_add_apps, "may_deploy": may_deploy}
     answer = api(url, token).post(f"/api/apps/{name}/keys", order)
     if as_json:
         print_json(answer)

@@ -88,7 +88,7 @@ def _set_password(service: Service, password_file: Path) -> None:
     except OSError as error:
         raise UsageTrouble(f"{password_file} cannot be read: {error.strerror}.") from error
     if len(password) < secrets.SHORTEST_PASSWORD:
-        raise UsageTrouble(f"the password in {password_file} is shorter than {secrets.SHORTEST_PASSWORD} signs.")
+        raise UsageTrouble(f"the password in {password_file} is shorter than {secrets.SHORTEST_PASSWORD} characters.")
     owner = people.owner(service.reader)
     weak = secrets.why_weak(password, owner["name"] if owner is not None else "")
     if weak is not None:

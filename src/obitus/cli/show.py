@@ -53,7 +53,7 @@ def acts(answer: dict[str, Any]) -> None:
 
 
 def course(counts: list[int], width: int = 12) -> str:
-    """Return a row of bars, e.g. ``▁▂▅█``, of at most ``width`` signs."""
+    """Return a row of bars, e.g. ``▁▂▅█``, of at most ``width`` characters."""
     size = -(-len(counts) // width)
     sums = [sum(counts[i : i + size]) for i in range(0, len(counts), size)]
     most = max(sums, default=0)
@@ -94,7 +94,7 @@ def issues(answer: dict[str, Any], now_ms: int) -> None:
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
         about = " · ".join(
             part
-            for part in (row["app"], row["entry_point"], f"since {row['first_release'] or 'a release without a name'}")
+            for part in (row["app"], row["entry_point"], f"since {row['began_in'] or 'a release without a name'}")
             if part
         )
         console.print(Padding(Text(safe(about), style=QUIET), (0, 0, 1, 6)))
@@ -116,8 +116,8 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
     heading("What now")
     line = Text("  ").append_text(state_text(answer["state"], answer["settled_in"]))
     line.append(f", {ago(_ms(answer['state_since']), now_ms)}")
-    if answer["stragglers"]:
-        line.append(f"; {count_of(answer['stragglers'], 'straggler')} from older releases")
+    if answer["from_older_releases"]:
+        line.append(f"; {count_of(answer['from_older_releases'], 'failure')} from older releases")
     console.print(line)
     if answer["history"]:
         _para(safe(answer["history"][-1]["reason"]))
@@ -246,8 +246,8 @@ def _trail(report: dict[str, Any], latest: dict[str, Any]) -> None:
     table.add_column(no_wrap=True)
     table.add_column(ratio=1, overflow="fold")
     for crumb in report.get("trail", []):
-        hidden = _SAID_ALREADY | ({"duration_ms"} if crumb["kind"] == "query" else set())
-        given = crumb.get("data", {}).items()
+        hidden = _SAID_ALREADY | ({"duration_ms"} if crumb["kind"] == "statement" else set())
+        given = crumb.get("attributes", {}).items()
         data = {name: value for name, value in given if name not in hidden and not name.startswith("code.")}
         extra = "  " + ", ".join(f"{safe(k)}={safe(v)}" for k, v in data.items()) if data else ""
         severity = crumb.get("severity", "INFO")

@@ -25,19 +25,19 @@ VERDICT_SHAPES: Final = {
     "held": "●",
     "too early to say": "◔",
     "still there but rarer": "↓",
-    "back": "▲",
+    "regressed": "▲",
     "cannot tell": "?",
 }
-_BAD: Final = ("new", "regressed", "worse", "back")
+_BAD: Final = ("new", "regressed", "worse", "regressed")
 MOST_SHOWN: Final = 12
 
 
 def releases(answer: dict[str, Any]) -> None:
     """Print an app's releases, newest first."""
     if not answer["releases"]:
-        say("No release yet. One comes to be with its first report, or: obitus release add VERSION --app APP")
+        say("No release yet. One appears with its first report, or: obitus release add VERSION --app APP")
         return
-    table = _table("Release", "Arrived (UTC)", "", "Runs", "Per 1,000 runs", "Brought")
+    table = _table("Release", "Arrived (UTC)", "", "Runs", "Per 1,000 runs", "New, regressed, worse")
     for row in answer["releases"]:
         brought = Text(_brought(row), style=FAILED if row["regressed"] or row["steps"] else "")
         places = row["places"] or [None]
@@ -62,7 +62,7 @@ def releases(answer: dict[str, Any]) -> None:
             )
     console.print(table)
     if any(place["inferred"] for row in answer["releases"] for place in row["places"]):
-        say("* from the first report; nobody told this deploy. obitus deploy RELEASE tells it.", QUIET)
+        say("* from the first report; nobody reported this deploy. obitus deploy RELEASE tells it.", QUIET)
     shown = (
         f"{count_of(len(answer['releases']), 'release')} of {answer['releases_in_all']:,}"
         if answer["next"]
@@ -192,7 +192,7 @@ def since(answer: dict[str, Any]) -> None:
             if rate and rate["value"] and most
             else ("·" if entry["failures"] else "")
         )
-        notes = ["fix in" if entry["has_fix"] else "", "rate stepped up" if entry["stepped_up"] else ""]
+        notes = ["has the fix" if entry["has_fix"] else "", "fails more often" if entry["stepped_up"] else ""]
         arrived = _arrived(entry) or "not yet"
         table.add_row(
             "  " + safe(entry["release"]), Text(bar, style=FAILED), f"{entry['failures']:,}", f"{_figures(rate['value'])} of {entry['runs']:,}" if rate else "no runs counted",
@@ -220,8 +220,8 @@ def since(answer: dict[str, Any]) -> None:
                 2,
             )
             inset(Text(safe(held["reason"])), 4)
-    links = [("Uncovered by the fix of", answer["uncovered_by"])] if answer["uncovered_by"] else []
-    links += [("Its fix uncovered", one) for one in answer["uncovered"]]
+    links = [("Revealed by the fix of", answer["revealed_by"])] if answer["revealed_by"] else []
+    links += [("Its fix revealed", one) for one in answer["revealed"]]
     for said, one in links:
         inset(Text(f"{said} issue {one['issue']['number']}, {safe(one['issue']['title'])}: {safe(one['reason'])}."), 2)
     for change in answer["changes"]:
@@ -253,12 +253,12 @@ def _issues(title: str, found: list[dict[str, Any]]) -> None:
 
 
 def _brought(row: dict[str, Any]) -> str:
-    parts = [(row["new_issues"], "new"), (row["regressed"], "back"), (row["steps"], "stepped up")]
+    parts = [(row["new_issues"], "new"), (row["regressed"], "regressed"), (row["steps"], "fail more often")]
     return ", ".join(f"{n} {what}" for n, what in parts if n)
 
 
 def _arrived(place: dict[str, Any]) -> str:
-    """Say when a release arrived, to the minute, with a star where nobody told it; nothing where it has not."""
+    """Say when a release arrived, to the minute, with a star where nobody reported it; nothing where it has not."""
     return f"{place['deployed'][5:16].replace('T', ' ')}{'*' if place['inferred'] else ''}" if place["deployed"] else ""
 
 

@@ -91,7 +91,7 @@ def _steps(settings: Settings) -> Iterator[Finding]:
 
 
 def _spool(settings: Settings) -> Finding:
-    folder = settings.spool_of_goal
+    folder = settings.spool_of_address
     if folder is None:
         return Finding("spool", True, "Off: reports wait in memory only while the service is away.")
     try:
@@ -145,9 +145,8 @@ def _send(url: str, key: str, release: str | None) -> Finding:
         report["release"] = release
     headers = {
         "Authorization": f"Bearer {key}",
-        "Content-Type": "application/x-ndjson",
-        "Obitus-Format": "1",
-        "Obitus-Sent": datetime.now(UTC).isoformat(timespec="milliseconds"),
+        "Content-Type": "application/x-ndjson; version=1",
+        "Obitus-Clock": datetime.now(UTC).isoformat(timespec="milliseconds"),
     }
     started = time.perf_counter()
     try:
@@ -159,7 +158,7 @@ def _send(url: str, key: str, release: str | None) -> Finding:
     took_ms = (time.perf_counter() - started) * 1000
     if answer.status in (401, 403):
         return Finding("key", False, str(content.get("detail", "")))
-    if answer.status == 200 and content.get("taken") == 1:
+    if answer.status == 200 and content.get("stored") == 1:
         return Finding("report", True, f"A test report was taken and is on disk, {took_ms:.0f} ms.")
     lines = content.get("lines") or [{}]
     said = lines[0].get("reason") or content.get("detail") or f"status {answer.status}"

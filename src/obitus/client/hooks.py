@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client.guard import guarded, without_ours
 from obitus.client.imports import AfterImport
-from obitus.client.integrations import TABLE
+from obitus.client.instruments import TABLE
 from obitus.client.log_records import watch_logging
 from obitus.client.patches import Patches
 from obitus.client.threads import watch_threads

@@ -129,7 +129,7 @@ class Life:
         return self._folder / f"{self._name}.{kind}"
 
 
-def read_the_dead(folder: Path, report: Callable[[str, Story], bool], *, family: str = "") -> int:
+def read_ended(folder: Path, report: Callable[[str, Story], bool], *, family: str = "") -> int:
     """Pass on what processes that are gone left (what faulthandler wrote, their story); return how many there were.
 
     With a ``family`` only members of it. ``report`` returns whether the marks can go.

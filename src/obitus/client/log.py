@@ -11,12 +11,12 @@ from obitus.client.guard import is_the_apps
 log: Final = logging.getLogger("obitus")
 
 ours: Final = threading.local()
-"""``ours.now`` is true on a thread that works for the client, so that what it does leaves no breadcrumbs."""
+"""``ours.working`` is true on a thread that works for the client, so that what it does leaves no breadcrumbs."""
 
 
 def is_ours() -> bool:
     """Whether this thread works for the client at this moment."""
-    return getattr(ours, "now", False)
+    return getattr(ours, "working", False)
 
 
 def warn(text: str) -> None:

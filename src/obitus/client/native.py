@@ -117,7 +117,7 @@ class Worker:
         self.told_to_rest = True
         self._asleep = False
         self._signals.put(None)
-        if getattr(ours, "now", False):
+        if getattr(ours, "working", False):
             return False
         return self.join(timeout_s)
 
@@ -130,7 +130,7 @@ class Worker:
         return False
 
     def _run(self, ended: Any) -> None:
-        ours.now = True
+        ours.working = True
         try:
             _take_no_signals()
             self._serve()

@@ -17,6 +17,7 @@ from obitus.client.forks import watch_forks
 from obitus.client.guard import guarded, is_the_apps
 from obitus.client.held import LONGEST_OUTSIDE_S, Held
 from obitus.client.hooks import Hooks
+from obitus.client.left_behind import LeftBehind
 from obitus.client.log import is_ours, warn
 from obitus.client.lost import LostChildren
 from obitus.client.native import is_finalizing
@@ -26,7 +27,6 @@ from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.tally import Tally
 from obitus.client.trail import TRIM_AT, Trail
-from obitus.client.untold import Untold
 from obitus.client.values import plain
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
@@ -34,7 +34,7 @@ from obitus.core.redaction import Redactor
 from obitus.core.severity import SEVERITIES, rank
 from obitus.core.trace_context import read_traceparent
 
-_SAID: Final = "Said"
+_SAID: Final = "Reported message"
 SUPERVISOR_FILE: Final = "OBITUS_RUN_FILE"
 BURST_S: Final = 8.0
 RUNS_PER_S: Final = 50.0
@@ -102,7 +102,7 @@ class Reporter:
             self._hooks.install()
         watch_forks(self)
         if self._stories:
-            self._untold.begin()
+            self._left_behind.begin()
             self.sender.begin()
 
     def _begin(self) -> None:
@@ -127,7 +127,7 @@ class Reporter:
         self._ticks = 0
         self._story_s = 0.0
         self._dropped_told: dict[str, int] = {}
-        self._untold = Untold(self)
+        self._left_behind = LeftBehind(self)
         self.lost_children = LostChildren(self)
 
     def record(
@@ -324,14 +324,14 @@ class Reporter:
         self.sender.flush(timeout_s)
         self.sender.secure(0.5)
         self.sender.close()
-        self._untold.end()
+        self._left_behind.end()
 
     def last_words(self) -> None:
         """The interpreter ends: hand over what this process made. What other exit handlers raise is still caught.
 
         A child whose parent watches leaves it on disk for that one, and does not wait.
         """
-        if self._untold.left:
+        if self._left_behind.left:
             return
         self.ending = True
         if self._hooks is not None:
@@ -340,7 +340,7 @@ class Reporter:
         self._exit_until_s = time.monotonic() + (0.0 if is_child else self.settings.exit_s)
         self.sender.leave(self._exit_s(), family=self.has_children)
         self.sender.tidy()
-        self._untold.end()
+        self._left_behind.end()
 
     def _exit_s(self) -> float:
         return max(0.0, self._exit_until_s - time.monotonic())
@@ -348,12 +348,12 @@ class Reporter:
     @guarded
     def before_hard_exit(self) -> None:
         """The process ends without exit handlers, by ``os._exit`` or as another program: leave nothing undone."""
-        if self._untold.left:
+        if self._left_behind.left:
             return
         self._settle()
         if self.sender.waiting:
             self.sender.secure(0.2)
-        self._untold.end()
+        self._left_behind.end()
 
     @property
     def is_child(self) -> bool:
@@ -363,13 +363,13 @@ class Reporter:
     @guarded
     def give_up_crashes(self) -> None:
         """The app looks after crashes of the interpreter itself."""
-        self._untold.give_up_crashes()
+        self._left_behind.give_up_crashes()
 
     @guarded
     def begin_again(self) -> None:
         """The process did not become another program after all."""
         if self._stories:
-            self._untold.begin()
+            self._left_behind.begin()
 
     def before_fork(self) -> None:
         """Come to rest."""
@@ -394,7 +394,7 @@ class Reporter:
         tenth of a second, and kill them then, whatever lock of theirs they hold at that moment.
         """
         if self.is_child:
-            self._untold.leave()
+            self._left_behind.leave()
             self.sender.hush()
 
     @guarded
@@ -606,9 +606,9 @@ class Reporter:
     def _keep_story(self) -> None:
         """What went wrong is on disk: so are the counts it belongs to, soon after."""
         now_s = time.monotonic()
-        if self._untold.begun and now_s - self._story_s > STORY_EVERY_S:
+        if self._left_behind.begun and now_s - self._story_s > STORY_EVERY_S:
             self._story_s = now_s
-            self._untold.keep()
+            self._left_behind.keep()
 
     def _tick(self) -> None:
         """On the keeper's thread, about twice a second."""
@@ -621,11 +621,11 @@ class Reporter:
             self._tell_dropped()
         if self._hooks is not None:
             self._hooks.stand_in_front()
-        if self._stories and not self._untold.begun:
-            self._untold.begin()
-        self._untold.keep()
+        if self._stories and not self._left_behind.begun:
+            self._left_behind.begin()
+        self._left_behind.keep()
         if self.lost_children.waiting:
-            self._untold.look_for_children()
+            self._left_behind.look_for_children()
             self.lost_children.give_up()
 
     def _release_due(self) -> float:
@@ -654,7 +654,7 @@ class Reporter:
     def begin_in_child(self) -> None:
         """A child that was forked here holds dead threads and perhaps held locks: it gets all of that anew."""
         self.sender.abandon()
-        self._untold.forget()
+        self._left_behind.forget()
         self.held.abandon()
         self._parent = os.getppid()
         self.has_children = False

@@ -156,7 +156,7 @@ class Sender:
         spool = self.spool()
         if spool is None:
             return None
-        was_ours, ours.now = is_ours(), True
+        was_ours, ours.working = is_ours(), True
         try:
             line = self._encoder.line(report)
             if line is None:
@@ -174,7 +174,7 @@ class Sender:
                 raise
             return None
         finally:
-            ours.now = was_ours
+            ours.working = was_ours
 
     def let_go(self, path: Path, *, send: bool) -> None:
         """Send what was held in a file of its own, or remove it: something that says more is sent in its place."""
@@ -218,7 +218,7 @@ class Sender:
 
     def secure(self, timeout_s: float = 1.0) -> None:
         """Write everything that is queued to the spool at once, on this thread: the process is about to end."""
-        was_ours, ours.now = is_ours(), True
+        was_ours, ours.working = is_ours(), True
         try:
             self._write_down(timeout_s)
         except Exception as error:
@@ -226,7 +226,7 @@ class Sender:
                 raise
             self.sayings.say("broken", f"Obitus: reports could not be written ({type(error).__name__}: {error}).")
         finally:
-            ours.now = was_ours
+            ours.working = was_ours
 
     def leave(self, timeout_s: float, *, family: bool) -> None:
         """The process ends: what waits is on disk; what this process made is sent, where the service answers.
@@ -252,11 +252,11 @@ class Sender:
         self._poster.rest(max(0.0, ends - monotonic()))
         if self._poster.running:
             return
-        was_ours, ours.now = is_ours(), True
+        was_ours, ours.working = is_ours(), True
         try:
             self._hand_over(ends)
         finally:
-            ours.now = was_ours
+            ours.working = was_ours
 
     def close(self) -> None:
         """Let go of the spool's files; what waits in them is sent by the next process."""
@@ -307,7 +307,7 @@ class Sender:
             return self._spools["spool"]
         except KeyError:
             pass
-        folder = self._settings.spool_of_goal
+        folder = self._settings.spool_of_address
         opened = None
         if folder is not None:
             try:
@@ -530,14 +530,13 @@ class Sender:
         """
         headers = {
             "Authorization": f"Bearer {self._settings.key}",
-            "Content-Type": "application/x-ndjson",
+            "Content-Type": "application/x-ndjson; version=1",
             "Content-Encoding": "gzip",
-            "Obitus-Format": "1",
             "User-Agent": "obitus-python",
         }
         if self._says_time:
             # With it the service can put right what a wrong clock here has stamped.
-            headers["Obitus-Sent"] = datetime.now(UTC).isoformat(timespec="milliseconds")
+            headers["Obitus-Clock"] = datetime.now(UTC).isoformat(timespec="milliseconds")
         back_off = min(LONGEST_WAIT_S, 0.5 * 2 ** min(failures, 10)) * random.uniform(0.5, 1.0)  # noqa: S311 - jitter
         if self._connection is None:
             return 0, LONGEST_WAIT_S
@@ -569,7 +568,7 @@ class Sender:
             self._count(body)
             return len(batch), 0
         detail = str(body.get("detail", "")) or f"status {status}"
-        if body.get("slug") == "format-not-spoken":
+        if body.get("slug") == "format-not-supported":
             # The service may be brought up to date: until then what there is waits.
             self._say("format", f"Obitus: nothing is reported: {detail}")
             return 0, back_off

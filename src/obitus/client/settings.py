@@ -21,12 +21,12 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_OFF": "1, true, yes or on: report nothing at all.",
     "OBITUS_LOGS": "From which severity log records are sent, by logger: `WARN, sailings.fares=DEBUG, noisy=off`. WARN.",
     "OBITUS_BREADCRUMBS": "From which severity log records become breadcrumbs, by logger, in the same form. INFO.",
-    "OBITUS_WITHOUT": "Kinds of breadcrumbs to leave out: `http, query, log, process`.",
+    "OBITUS_LEAVE_OUT": "Kinds of breadcrumbs to leave out: `http, statement, log, process`.",
     "OBITUS_HIDE": "Redaction rules of the team beside the default ones, one a line: `name vessel pin`, `e-mail`, …",
     "OBITUS_SPOOL": "Folder where reports wait while the service is away; `off` keeps them in memory only.",
     "OBITUS_EXIT_S": "Longest time in seconds that a process which has something to tell takes for it at its end: 2; 0 leaves it to the next start.",
 }
-KINDS_TO_LEAVE_OUT: Final = ("http", "query", "log", "process", "mark", "failure")
+KINDS_TO_LEAVE_OUT: Final = ("http", "statement", "log", "process", "mark", "failure")
 MIB: Final = 1024 * 1024
 
 Edit = Callable[[dict[str, Any]], dict[str, Any] | None]
@@ -73,7 +73,7 @@ class Settings:
     """Longest time that the end of a process may take to hand over what it has to tell."""
 
     @property
-    def spool_of_goal(self) -> Path | None:
+    def spool_of_address(self) -> Path | None:
         """The part of the spool for this service and key: another app's reports are none of this one's business."""
         if self.spool is None:
             return None
@@ -119,10 +119,10 @@ def load(
         return value.strip() or None if value else None
 
     switched_off = found.get("OBITUS_OFF", "").strip().lower() in ("1", "true", "yes", "on")
-    left_out = without if without is not None else (found.get("OBITUS_WITHOUT") or "").replace(",", " ").split()
+    left_out = without if without is not None else (found.get("OBITUS_LEAVE_OUT") or "").replace(",", " ").split()
     unknown = [kind for kind in left_out if kind not in KINDS_TO_LEAVE_OUT]
     if unknown:
-        raise SettingTrouble(f"OBITUS_WITHOUT: {unknown[0]!r} is none of {', '.join(KINDS_TO_LEAVE_OUT)}.")
+        raise SettingTrouble(f"OBITUS_LEAVE_OUT: {unknown[0]!r} is none of {', '.join(KINDS_TO_LEAVE_OUT)}.")
     try:
         rules = parse_rules(
             hide if hide is not None else filter(str.strip, (found.get("OBITUS_HIDE") or "").splitlines())

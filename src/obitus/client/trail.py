@@ -88,7 +88,7 @@ class Snapshot:
             room -= len(text) + 80
             if data:
                 # A copy: redaction changes what it is given, and a later report shows the same breadcrumb.
-                crumb["data"] = dict(data)  # type: ignore[assignment]
+                crumb["attributes"] = dict(data)  # type: ignore[assignment]
                 room -= sum(len(value) if type(value) is str else 8 for value in data.values())
             if room < 0 and shown:
                 break

@@ -10,7 +10,7 @@ from obitus.core import statistics
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.wording import count_of
 
-Verdict = Literal["held", "too early to say", "still there but rarer", "back", "cannot tell"]
+Verdict = Literal["held", "too early to say", "still there but rarer", "regressed", "cannot tell"]
 SURE: Final = 0.95
 
 
@@ -63,7 +63,7 @@ def verdict(
     if before.failures == 0 or before.exposed <= 0:
         if since.failures:
             return Held(
-                "back",
+                "regressed",
                 f"{count_of(since.failures, 'failure')} since {fix}.",
                 failures=since.failures,
                 exposed=since.exposed,
@@ -79,7 +79,7 @@ def verdict(
     sure = Held("held", "", 1 - chance, expected, since.failures, since.exposed)
     if since.failures:
         if chance > 1 - SURE:
-            return replace(sure, verdict="back", reason=f"{told}.", confidence=None)
+            return replace(sure, verdict="regressed", reason=f"{told}.", confidence=None)
         said = f"{told}: fewer than chance explains ({_percent(1 - chance)} sure), but it is there."
         return replace(sure, verdict="still there but rarer", reason=said)
     if chance <= 1 - SURE:

@@ -11,7 +11,7 @@ from obitus.core.releases import Order
 
 State = Literal["untriaged", "accepted", "settled", "regressed", "parked"]
 Decision = Literal["accept", "settle", "park"]
-How = Literal["in", "now", "next"]
+How = Literal["release", "now", "coming"]
 
 STATES: Final[tuple[State, ...]] = ("untriaged", "accepted", "settled", "regressed", "parked")
 _AFTER: Final[dict[Decision, State]] = {"accept": "accepted", "settle": "settled", "park": "parked"}
@@ -21,8 +21,8 @@ _AFTER: Final[dict[Decision, State]] = {"accept": "accepted", "settle": "settled
 class Settling:
     """What a person said when settling an issue.
 
-    ``how``: *in* a release, by something done *now* whatever the release, or in whatever release comes *next*. ``release``: the
-    release with the fix; with *next* it is filled in when that release comes. ``after``: with *next*, the newest release
+    ``how``: fixed from a *release* on, from *now* on whatever the release, or from the *coming* release on. ``release``: the
+    release with the fix; with *coming* it is filled in when that release comes. ``after``: with *coming*, the newest release
     known then. ``environment``: where it holds; empty for everywhere.
     """
 
@@ -34,11 +34,11 @@ class Settling:
 
     @property
     def said(self) -> str:
-        """In words: ``in 2.9.0``, ``now``, ``in the next release``."""
+        """In words: ``from 2.9.0 on``, ``from now on``, ``from the coming release on``."""
         if self.release is not None:
-            said = f"in {self.release}{' (the next one)' if self.how == 'next' else ''}"
+            said = f"from {self.release}{', which was the coming one,' if self.how == 'coming' else ''} on"
         else:
-            said = "now" if self.how == "now" else "in the next release"
+            said = "from now on" if self.how == "now" else "from the coming release on"
         return f"{said}, {self.environment} only" if self.environment else said
 
 
@@ -53,10 +53,10 @@ class Happened:
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """What one more failure means for its issue: the state after it, whether it is a straggler, and why."""
+    """What one more failure means for its issue: the state after it, whether it is from an older release, and why."""
 
     state: State
-    straggler: bool
+    from_older_release: bool
     changed: bool
     reason: str
 
@@ -89,12 +89,12 @@ def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int)
             if compared is not None and compared <= 0:
                 return (
                     False,
-                    f"seen in {release}, which is not later than {settling.after}, the newest when the issue was settled in the next release",
+                    f"seen in {release}, which is not later than {settling.after}, the newest when the issue was settled as fixed from the coming release on",
                 )
             if first_ms <= settling.time_ms:
                 return (
                     False,
-                    f"seen in {release}, which was there already when the issue was settled in the next release",
+                    f"seen in {release}, which was there already when the issue was settled as fixed from the coming release on",
                 )
             return True, f"seen in {release}, the next release after the issue was settled, or a later one"
     else:
@@ -126,25 +126,27 @@ def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int)
 def judge_failure(state: State, settlings: Sequence[Settling], failure: Happened, order: Order) -> Judgement:
     """Decide what a failure means for an issue in ``state``; a pure function, told by when it happened, not by when it came.
 
-    Only a settled issue can change. A failure where the fix should be is a regression; one where it cannot be is a straggler. An
+    Only a settled issue can change. A failure where the fix should be is a regression; one where it cannot be is from an older release. An
     issue settled in some environments only is not moved by failures elsewhere.
     """
     if state != "settled":
-        return Judgement(state, straggler=False, changed=False, reason=f"The issue is {state}; one more failure.")
+        return Judgement(
+            state, from_older_release=False, changed=False, reason=f"The issue is {state}; one more failure."
+        )
     settling = settling_for(settlings, failure.environment)
     if settling is None:
         where = ", ".join(sorted({one.environment for one in settlings})) or "no environment"
         reason = f"Not judged: the issue is settled in {where} only, and this failure is from {failure.environment}."
-        return Judgement("settled", straggler=False, changed=False, reason=reason)
+        return Judgement("settled", from_older_release=False, changed=False, reason=reason)
     fixed, why = has_fix(settling, failure.release, order, failure.time_ms)
     if fixed:
-        return Judgement("regressed", straggler=False, changed=True, reason=f"Regressed: {why}.")
-    return Judgement("settled", straggler=True, changed=False, reason=f"Straggler: {why}.")
+        return Judgement("regressed", from_older_release=False, changed=True, reason=f"Regressed: {why}.")
+    return Judgement("settled", from_older_release=True, changed=False, reason=f"From an older release: {why}.")
 
 
 def next_came(settling: Settling, release: str, order: Order) -> bool:
-    """Return whether a release is the one that an issue settled in the next release waits for."""
-    if settling.how != "next" or settling.release is not None or not release:
+    """Return whether a release is the one that an issue fixed from the coming release on waits for."""
+    if settling.how != "coming" or settling.release is not None or not release:
         return False
     return has_fix(settling, release, order, settling.time_ms)[0]
 
@@ -158,7 +160,11 @@ def _came(settling: Settling, order: Order) -> int:
     """Return when the fix came: its release's first coming, or the settling itself while that has not come."""
     first_ms = order.first_ms(settling.release)
     return (
-        settling.time_ms if first_ms is None else min(first_ms, settling.time_ms) if settling.how == "in" else first_ms
+        settling.time_ms
+        if first_ms is None
+        else min(first_ms, settling.time_ms)
+        if settling.how == "release"
+        else first_ms
     )
 
 

@@ -530,7 +530,7 @@ def _hide_path(holder: Any, path: Sequence[str], label: str, *, free: bool) -> N
             holder[key] = mark(label)
 
 
-_FREE_PARTS: Final = frozenset({"attributes", "data", "locals", "detail", "json", "form"})
+_FREE_PARTS: Final = frozenset({"attributes", "locals", "detail", "json", "form"})
 _PLAIN_FIELDS: Final = frozenset({"kind", "id", "time", "severity", "handled", "release", "trace_id", "span_id"})
 # Without these a report is none: a path rule that names one of them is passed over.
 _NEVER_HIDDEN: Final = frozenset(

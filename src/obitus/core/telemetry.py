@@ -392,7 +392,7 @@ def _run_part(span: _Span) -> dict[str, Any]:
 def _step(span: _Span) -> dict[str, Any]:
     attributes = span.attributes
     if "db.system.name" in attributes or "db.system" in attributes:
-        kind = "query"
+        kind = "statement"
         message = attributes.get("db.query.text") or attributes.get("db.statement") or span.name
     elif any(
         name in attributes for name in ("http.request.method", "http.method", "url.full", "http.url", "rpc.system")
@@ -402,17 +402,17 @@ def _step(span: _Span) -> dict[str, Any]:
         message = f"{attributes.get('http.request.method', '')} {address}".strip() or span.name
     else:
         kind, message = "mark", span.name
-    data: dict[str, Any] = {"duration_ms": round(span.duration_ms, 3), "span_id": span.id}
+    shown: dict[str, Any] = {"duration_ms": round(span.duration_ms, 3), "span_id": span.id}
     if span.status is not None:
-        data["status"] = span.status
+        shown["status"] = span.status
     if span.status_message:
-        data["trouble"] = span.status_message[:300]
+        shown["trouble"] = span.status_message[:300]
     return {
         "kind": kind,
         "time": to_text(span.start_ns // 1_000_000),
         "severity": "ERROR" if span.failed else "INFO",
         "message": str(message)[:2000],
-        "data": data,
+        "attributes": shown,
     }
 
 

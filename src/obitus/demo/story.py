@@ -88,7 +88,7 @@ PLAYERS: Final = (
 
 @dataclass(frozen=True)
 class Deploy:
-    """That a release went to production, told by the pipeline; the first of all nobody told."""
+    """That a release went to production, reported by the pipeline; the first of all nobody reported."""
 
     hour: float
     release: str
@@ -157,7 +157,7 @@ CHOICES: Final = (
     Choice(8, "sailings", "TideUnavailable", "sailings.tides.read", "settle", (("release", "3.0.1"),)),
     Choice(8, "gatekeeper", "ValueError", "gatekeeper.manifests.field", "settle", (("release", "3.0.1"),)),
     Choice(11, "sailings", "KeyError", "sailings.timetable.connections", "settle", (("release", "3.1.0"),)),
-    Choice(12, "sailings", "MailRefused", "sailings.mail.hand_over", "settle", (("how", "next"),)),
+    Choice(12, "sailings", "MailRefused", "sailings.mail.hand_over", "settle", (("how", "coming"),)),
 )
 
 

@@ -20,8 +20,8 @@ class KeyAnswer(BaseModel):
     hint: str = Field(description="Its last four signs.")
     created: Time
     revoked: Time | None = None
-    makes_apps: bool = Field(default=False, description="Whether it may report for apps that its senders name.")
-    may_deploy: bool = Field(default=False, description="Whether a pipeline may tell of deploys with it.")
+    may_add_apps: bool = Field(default=False, description="Whether it may report for apps that its senders name.")
+    may_deploy: bool = Field(default=False, description="Whether a pipeline may report deploys with it.")
 
 
 class RefusalAnswer(BaseModel):
@@ -40,10 +40,10 @@ class AppAnswer(BaseModel):
     created: Time
     first_report: Time | None = Field(default=None, description="When its first report arrived.")
     last_report: Time | None = Field(default=None, description="When its latest report arrived.")
-    last_notice: RefusalAnswer | None = Field(
+    last_remark: RefusalAnswer | None = Field(
         default=None, description="What is not right with its reports although they are taken: clock, filters."
     )
-    last_stranger: Time | None = Field(
+    last_unknown_key: Time | None = Field(
         default=None, description="When a report last came with a key that no app has: perhaps this one's, mistyped."
     )
     last_refusal: RefusalAnswer | None = Field(
@@ -77,7 +77,7 @@ class RedactionRuleAnswer(BaseModel):
 
 
 class RedactionRulesAnswer(BaseModel):
-    """The redaction rules in force."""
+    """The active redaction rules."""
 
     rules: list[RedactionRuleAnswer]
 
@@ -157,11 +157,11 @@ class IssueRow(BaseModel):
     settled_in: str | None = Field(default=None, description="The release with the fix, where one was named or came.")
     first_seen: Time
     last_seen: Time
-    first_release: str
-    last_release: str
+    began_in: str
+    latest_in: str
     failures: int = Field(description="Failures inside the window and filter.")
     failures_in_all: int
-    stragglers: int = Field(description="Failures from releases older than the one it was settled in.")
+    from_older_releases: int = Field(description="Failures from releases older than the one it was settled in.")
     merged_into: int | None = Field(default=None, description="The issue that it was merged into.")
     over_time: list[int] = Field(description="Failures per slice of the window, oldest first.")
 
@@ -191,7 +191,7 @@ class DeskAnswer(BaseModel):
     failures: int
     regressed: list[IssueRow] = Field(description="Settled once, and back.")
     new: list[IssueRow] = Field(description="First seen inside the window, and nobody has decided on them.")
-    loud: list[IssueRow] = Field(
+    most_failures: list[IssueRow] = Field(
         description="Most failures inside the window, whatever their state but settled; not those above."
     )
 
@@ -361,7 +361,7 @@ class LikesAnswer(BaseModel):
     """The issues that may be the same fault as one, and those that somebody said are not."""
 
     perhaps: list[LikeAnswer]
-    never: list[int] = Field(description="Issues that are never one with it, because somebody said so.")
+    never: list[int] = Field(description="Issues that are kept apart from it, because somebody said so.")
 
 
 class GroupExample(BaseModel):
@@ -438,7 +438,7 @@ class GroupingRuleAnswer(BaseModel):
 
 
 class GroupingRulesAnswer(BaseModel):
-    """The grouping rules in force."""
+    """The active grouping rules."""
 
     rules: list[GroupingRuleAnswer]
 

@@ -49,13 +49,13 @@ class NewKey(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     environment: str = Field(default="production", pattern=NAME, max_length=60, description="What the key is for.")
-    makes_apps: bool = Field(
+    may_add_apps: bool = Field(
         default=False,
         strict=True,
         description="Whether OpenTelemetry senders with it may report for the apps and environments that they name, "
         "new ones included.",
     )
-    may_deploy: bool = Field(default=False, strict=True, description="Whether a pipeline may tell of deploys with it.")
+    may_deploy: bool = Field(default=False, strict=True, description="Whether a pipeline may report deploys with it.")
 
 
 @router.get("/apps", summary="All apps")
@@ -119,7 +119,7 @@ def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey)
         name,
         row["kind"],
         order.environment,
-        makes_apps=order.makes_apps,
+        may_add_apps=order.may_add_apps,
         may_deploy=order.may_deploy,
     )
 
@@ -145,13 +145,20 @@ def _new_key(
     kind: str,
     environment: str,
     *,
-    makes_apps: bool = False,
+    may_add_apps: bool = False,
     may_deploy: bool = False,
 ) -> answers.NewKeyAnswer:
     key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), service.now_ms()
     key_id = service.writer.run(
         lambda c: store.add_key(
-            c, app_id, environment, secrets.hash_of(key), key[-4:], now_ms, makes_apps=makes_apps, may_deploy=may_deploy
+            c,
+            app_id,
+            environment,
+            secrets.hash_of(key),
+            key[-4:],
+            now_ms,
+            may_add_apps=may_add_apps,
+            may_deploy=may_deploy,
         )
     )
     service.writer.run(
@@ -183,8 +190,8 @@ def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) ->
         first_report=views.time_text(row["first_report_ms"]),
         last_report=views.time_text(row["last_report_ms"]),
         last_refusal=_refusal(service.refusals.latest(row["name"])),
-        last_notice=_refusal(service.notices.latest(row["name"])),
-        last_stranger=to_text(stranger[0]) if stranger else None,
+        last_remark=_refusal(service.remarks.latest(row["name"])),
+        last_unknown_key=to_text(stranger[0]) if stranger else None,
         releases=views.newest_first(releases),
         keys=[
             answers.KeyAnswer(
@@ -193,7 +200,7 @@ def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) ->
                 hint=key["hint"],
                 created=to_text(key["created_ms"]),
                 revoked=views.time_text(key["revoked_ms"]),
-                makes_apps=bool(key["makes_apps"]),
+                may_add_apps=bool(key["may_add_apps"]),
                 may_deploy=bool(key["may_deploy"]),
             )
             for key in keys

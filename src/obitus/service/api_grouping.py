@@ -57,7 +57,7 @@ class SplitOrder(BaseModel):
 
 
 class NeverOrder(BaseModel):
-    """Which issue another one is never one with."""
+    """Which issue another one is kept apart from."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -72,12 +72,12 @@ class GroupingRuleOrder(BaseModel):
     rule: str = Field(
         min_length=1,
         max_length=1000,
-        description="`CONDITION -> together`, `… -> apart by user.id`, `… -> ignore frames */wrappers.py`.",
+        description="`together when CONDITION`, `apart by user.id when CONDITION`, `skip frames */wrappers.py`.",
     )
 
 
 class RegroupOrder(BaseModel):
-    """Whose history is grouped anew."""
+    """Whose past failures are regrouped."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -170,7 +170,7 @@ def split(service: TheService, person: SignedIn, number: Number, order: SplitOrd
 
 @router.post(
     "/issues/{number}/never-together",
-    summary="Say that two issues are never one",
+    summary="Keep two issues apart",
     responses=described("bad-merge", "foreign-origin"),
 )
 def never_together(service: TheService, person: SignedIn, number: Number, order: NeverOrder) -> answers.Done:
@@ -181,15 +181,13 @@ def never_together(service: TheService, person: SignedIn, number: Number, order:
     def act(connection: Any) -> None:
         store.add_never(connection, number, order.other, person.id, now_ms)
         for one, other in ((number, order.other), (order.other, number)):
-            store_issues.note(
-                connection, one, person.id, f"{person.name} said that it is never one with issue {other}.", now_ms
-            )
+            store_issues.note(connection, one, person.id, f"{person.name} keeps it apart from issue {other}.", now_ms)
 
     service.writer.run(act)
     return answers.Done()
 
 
-@router.get("/grouping-rules", summary="Grouping rules in force")
+@router.get("/grouping-rules", summary="Grouping active rules")
 def grouping_rules(service: TheService) -> answers.GroupingRulesAnswer:
     """Return the team's grouping rules."""
     return answers.GroupingRulesAnswer(
@@ -204,7 +202,7 @@ def grouping_rules(service: TheService) -> answers.GroupingRulesAnswer:
 
 @router.post("/grouping-rules/preview", summary="What a grouping rule would do", responses=described("bad-rule"))
 def rule_preview(service: TheService, order: GroupingRuleOrder) -> answers.RegroupPreview:
-    """Tell which issues would join or part under a rule, on the latest failures of each app."""
+    """Tell which issues would be joined or split under a rule, on the latest failures of each app."""
     rule = _checked(order.rule)
     rules = [*service.preparer.rules, rule]
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
@@ -218,7 +216,7 @@ def rule_preview(service: TheService, order: GroupingRuleOrder) -> answers.Regro
 
 @router.post(
     "/grouping-rules",
-    summary="Put a grouping rule in force",
+    summary="Use a grouping rule",
     status_code=201,
     responses=described("bad-rule", "already-there", "foreign-origin"),
 )
@@ -246,7 +244,7 @@ def end_rule(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge
 
 @router.post("/regroupings/preview", summary="What grouping history anew would do")
 def regroup_preview(service: TheService, order: RegroupOrder) -> answers.RegroupPreview:
-    """Tell which issues of an app would join or part if its latest failures were grouped anew."""
+    """Tell which issues of an app would be joined or split if its latest failures were grouped anew."""
     app = apps.app_named(service.reader, order.app)
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
     _add(answer, service.regrouper.plan(app["id"], app["name"]), set())
@@ -258,7 +256,7 @@ def regroup_preview(service: TheService, order: RegroupOrder) -> answers.Regroup
     "/regroupings", summary="Group an app's history anew", status_code=202, responses=described("foreign-origin")
 )
 def regroup(service: TheService, person: SignedIn, order: RegroupOrder) -> answers.RegroupingAnswer:
-    """Group all failures of an app by the recipe and the rules in force. Shows progress, and can be undone."""
+    """Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone."""
     app = apps.app_named(service.reader, order.app)
     return _regrouping(service, service.regrouper.regroup(app["id"], app["name"], person.id, person.name))
 
@@ -308,7 +306,7 @@ def _both(service: Service, number: int, other: int) -> tuple[Row, Row]:
         if row["merged_into"] is not None:
             raise Problem("bad-merge", f"Issue {row['id']} was merged into issue {row['merged_into']}. Name that one.")
     if other in store.never_with(service.reader, number):
-        raise Problem("bad-merge", f"Somebody said that issues {number} and {other} are never one.")
+        raise Problem("bad-merge", f"Somebody said that issues {number} and {other} stay apart.")
     return issue, into
 
 

@@ -66,16 +66,16 @@ TheWindow = Annotated[store.Window, Depends(the_window)]
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
 def desk(service: TheService, window: TheWindow) -> answers.DeskAnswer:
-    """Return what regressed, what is new and what is loud inside the window."""
+    """Return what regressed, what is new and what fails most inside the window."""
 
     def rows(states: list[str], sort: store.Sort) -> list[answers.IssueRow]:
         found = store.issues(service.reader, window, states=states, sort=sort, limit=DESK_ROWS)
         return views.issue_rows(service, found, window)
 
-    newest = [row for row in rows(["untriaged"], "newest") if row.first_seen >= views.window_answer(window).start]
-    regressed = rows(["regressed"], "latest")
+    newest = [row for row in rows(["untriaged"], "first-seen") if row.first_seen >= views.window_answer(window).start]
+    regressed = rows(["regressed"], "last-seen")
     shown = {row.number for row in (*regressed, *newest)}
-    loud = rows(["untriaged", "accepted", "regressed", "parked"], "loudest")
+    most = rows(["untriaged", "accepted", "regressed", "parked"], "failures")
     sums = store.sums(service.reader, window)
     return answers.DeskAnswer(
         window=views.window_answer(window),
@@ -83,7 +83,7 @@ def desk(service: TheService, window: TheWindow) -> answers.DeskAnswer:
         failures=sums["failures"],
         regressed=regressed,
         new=newest,
-        loud=[row for row in loud if row.number not in shown],
+        most_failures=[row for row in most if row.number not in shown],
     )
 
 
@@ -96,9 +96,9 @@ def issues(
         str | None, Query(max_length=300, description="Text in type, place, message or entry point.")
     ] = None,
     sort: Annotated[
-        Literal["latest", "newest", "loudest"],
+        Literal["last-seen", "first-seen", "failures"],
         Query(description="By last failure, by first failure, or by failures inside the window."),
-    ] = "latest",
+    ] = "last-seen",
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> answers.IssuesAnswer:
@@ -111,7 +111,7 @@ def issues(
     following = None
     if len(found) > limit:
         last = page[-1]
-        value = {"latest": last["last_ms"], "newest": last["first_ms"], "loudest": last["failures"]}[sort]
+        value = {"last-seen": last["last_ms"], "first-seen": last["first_ms"], "failures": last["failures"]}[sort]
         following = _closed(value, last["id"], sort)
     return answers.IssuesAnswer(
         window=views.window_answer(window),
@@ -152,7 +152,7 @@ def failure(service: TheService, id: uuid.UUID) -> answers.FailureAnswer:
 
 
 class SettleOrder(BaseModel):
-    """In what an issue is settled: in a release, by something done now, or in whatever release comes next."""
+    """From when an issue is fixed: from a release, from now whatever the release, or from the coming release."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -162,8 +162,9 @@ class SettleOrder(BaseModel):
         max_length=MOST_SIGNS,
         description="The release with the fix; it need not have come yet. The newest known when neither it nor `how` is given.",
     )
-    how: Literal["in", "now", "next"] = Field(
-        default="in", description="`in` the release, `now` whatever the release, or in the `next` release."
+    how: Literal["release", "now", "coming"] = Field(
+        default="release",
+        description="Fixed from the `release`, from `now` whatever the release, or from the `coming` release.",
     )
     environment: str | None = Field(
         default=None, min_length=1, max_length=60, description="Settle it there only; everywhere when absent."
@@ -193,7 +194,7 @@ def settle(service: TheService, person: SignedIn, number: Number, order: SettleO
     row = store.issue(service.reader, number)
     newest = release_store.newest(service.reader, row["app_id"])
     release = canonical(order.release) if order.release is not None else None
-    if order.how == "in" and release is None:
+    if order.how == "release" and release is None:
         if newest is None:
             raise Problem(
                 "no-release",
@@ -201,10 +202,10 @@ def settle(service: TheService, person: SignedIn, number: Number, order: SettleO
                 field="release",
             )
         release = newest
-    if order.how != "in" and release is not None:
+    if order.how != "release" and release is not None:
         raise Problem("bad-field", f"With how={order.how}, leave the release out.", field="release")
     settling = Settling(
-        order.how, service.now_ms(), release, newest if order.how == "next" else None, order.environment or ""
+        order.how, service.now_ms(), release, newest if order.how == "coming" else None, order.environment or ""
     )
     return _decide(service, person, number, "settle", settling)
 

@@ -57,7 +57,7 @@ class Correction(BaseModel):
     name: str | None = Field(
         default=None, min_length=1, max_length=MOST_SIGNS, description="Its new name; the old one stays known."
     )
-    behind: str | None = Field(default=None, max_length=MOST_SIGNS, description="Put it right behind this release.")
+    after: str | None = Field(default=None, max_length=MOST_SIGNS, description="Put it right after this release.")
     in_order: bool = Field(default=False, strict=True, description="Take an earlier correction of the order back.")
 
 
@@ -225,8 +225,8 @@ def correct(
     """Rename a release, or correct its place in the order."""
     known = Releases(service, name)
     app_id, version = known.app_id, known.named(release)
-    if order.behind is not None or order.in_order:
-        behind = canonical(order.behind) if order.behind is not None and not order.in_order else None
+    if order.after is not None or order.in_order:
+        behind = canonical(order.after) if order.after is not None and not order.in_order else None
         service.writer.run(lambda c: store.put_behind(c, app_id, version, behind))
     if order.name is not None:
         new = _checked(order.name)
@@ -256,7 +256,7 @@ def remove(service: TheService, person: SignedIn, name: AppName, release: Versio
 
 @router.post(
     "/apps/{name}/commits/{release:path}",
-    summary="Tell the commits of a release",
+    summary="Report the commits of a release",
     status_code=201,
     responses=described("foreign-origin", "body-too-large", "inflates-too-large", "bad-request", "too-many"),
     openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": _COMMITS_SCHEMA}}}},
@@ -324,7 +324,7 @@ def who_deploys(request: Request, service: TheService) -> tuple[str, str | None,
 
 @router.post(
     "/deploys",
-    summary="Tell that a release arrived",
+    summary="Report that a release arrived",
     status_code=201,
     responses=described(
         "no-key", "unknown-key", "revoked-key", "foreign-origin", "not-this-key", "deploy-ahead", "too-many"
@@ -334,11 +334,11 @@ def add_deploy(
     service: TheService,
     order: NewDeploy,
     who: Annotated[tuple[str, str | None, str | None], Depends(who_deploys)],
-    obitus_sent: Annotated[
+    obitus_clock: Annotated[
         str | None, Header(description="What time the sender's clock shows; corrects `time`.")
     ] = None,
 ) -> release_answers.DeployAnswer:
-    """Tell that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
+    """Report that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
 
     A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
     """
@@ -355,7 +355,7 @@ def add_deploy(
     app_id, version, now_ms = app_named(service.reader, app)["id"], _checked(order.release), service.now_ms()
     time_ms = now_ms
     if order.time is not None:
-        skew_ms = clock_skew_ms(obitus_sent, now_ms)
+        skew_ms = clock_skew_ms(obitus_clock, now_ms)
         time_ms = to_ms(order.time) + (skew_ms if abs(skew_ms) >= SKEW_TO_CORRECT_MS else 0)
     if time_ms > now_ms + MOST_AHEAD_MS:
         raise Problem(
@@ -406,7 +406,7 @@ def compare(
 
 @router.get("/issues/{number}/since", summary="Since when, did the fix hold, which change did it", dependencies=READS)
 def since_when(service: TheService, number: Number) -> release_answers.SinceAnswer:
-    """Return an issue's lane of releases, the verdicts on its fix, what uncovered it, and the likely changes."""
+    """Return an issue's lane of releases, the verdicts on its fix, what revealed it, and the likely changes."""
     return since.since_answer(service, number)
 
 

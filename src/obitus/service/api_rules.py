@@ -43,7 +43,7 @@ class RuleOrder(BaseModel):
     )
 
 
-@router.get("", summary="Redaction rules in force")
+@router.get("", summary="Redaction active rules")
 def redaction_rules(service: TheService) -> answers.RedactionRulesAnswer:
     """Return the team's redaction rules. The default rules always hold."""
     return answers.RedactionRulesAnswer(
@@ -82,7 +82,7 @@ def preview(service: TheService, order: RuleOrder) -> answers.RedactionPreview:
     )
 
 
-@router.post("", summary="Put a rule in force", status_code=201, responses=described("bad-rule", "already-there"))
+@router.post("", summary="Put a rule into use", status_code=201, responses=described("bad-rule", "already-there"))
 def add(service: TheService, person: SignedIn, order: RuleOrder) -> answers.RedactionRuleAnswer:
     """Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is."""
     rule = _checked(order.rule)

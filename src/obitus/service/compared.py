@@ -68,7 +68,7 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
             answers.ReleaseRow(
                 release=version,
                 first_seen=views.time_text(row["first_ms"]),
-                behind=row["behind"],
+                after=row["behind"],
                 revision=row["revision"],
                 commits=row["commits"],
                 new_issues=brought[number][0],
@@ -214,7 +214,7 @@ def compare(
             number,
             seen.issue(number, old),
             seen.issue(number, new),
-            new=names[number]["first_release_id"] == new and not seen.failures[number, old],
+            new=names[number]["began_in_id"] == new and not seen.failures[number, old],
             regressed=number in back,
         )
         for number in numbers

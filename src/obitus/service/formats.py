@@ -11,7 +11,7 @@ FORMAT_VERSION: Final = 1
 
 Severity = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
 Outcome = Literal["ok", "refused", "failed"]
-BreadcrumbKind = Literal["http", "query", "log", "input", "page", "mark", "process", "failure"]
+BreadcrumbKind = Literal["http", "statement", "log", "input", "page", "mark", "process", "failure"]
 
 Short = Annotated[str, Field(max_length=300)]
 Medium = Annotated[str, Field(max_length=2_000)]
@@ -86,7 +86,7 @@ class Breadcrumb(_Part):
     time: AwareDatetime
     severity: Severity = "INFO"
     message: Long
-    data: Annotated[dict[Short, JsonValue], Field(max_length=100)] = {}
+    attributes: Annotated[dict[Short, JsonValue], Field(max_length=100)] = {}
 
 
 class RunPart(_Part):
@@ -216,7 +216,7 @@ class LineVerdict(BaseModel):
     """What became of one line."""
 
     line: int = Field(description="Line number in the body, from 1; empty lines count.")
-    verdict: Literal["taken", "already-there", "refused"]
+    verdict: Literal["stored", "already-there", "refused"]
     id: str | None = Field(default=None, description="The report's id, where it could be read.")
     issue: int | None = Field(default=None, description="The issue a failure went to.")
     slug: str | None = Field(default=None, description="Why it was refused; stable. See docs/report-format.md.")
@@ -228,7 +228,7 @@ class LineVerdict(BaseModel):
 class ReportsAnswer(BaseModel):
     """What became of a batch. Everything counted as taken is on disk."""
 
-    taken: int
+    stored: int
     already_there: int
     refused: int
     lines: list[LineVerdict]

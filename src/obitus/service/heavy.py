@@ -8,10 +8,9 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 from obitus.core.grouping.recipe import Part
-from obitus.core.grouping.rules import parse_grouping_rule
 from obitus.service.inflating import Body, split
 from obitus.service.linear_patterns import redactor_of
-from obitus.service.prepare import Preparer, Ready, Refusal, Sender
+from obitus.service.prepare import Preparer, Ready, Refusal, Sender, grouping_of
 from obitus.service.settings import Limits
 from obitus.store.evidence import Packer
 
@@ -75,8 +74,7 @@ def _preparer(rules: Rules) -> Preparer:
         if rules.dictionary is not None:
             packer.use(*rules.dictionary)
         preparer = Preparer(packer)
-        grouping = tuple(parse_grouping_rule(text, number) for text, number in rules.grouping)
-        preparer.use(redactor_of(rules.redaction), grouping)
+        preparer.use(redactor_of(rules.redaction), grouping_of(rules.grouping))
         _prepared_for = rules.number, preparer
     return _prepared_for[1]
 

@@ -164,7 +164,7 @@ def _inflater(encoding: str) -> Callable[[bytes, Limits], Iterator[bytes]]:
         return _gzip
     if encoding == "zstd":
         return _zstd
-    raise Problem("encoding-not-spoken", f"{encoding[:40]!r} is not spoken here. Use gzip, zstd, or none.")
+    raise Problem("encoding-not-supported", f"{encoding[:40]!r} is not supported. Use gzip, zstd, or none.")
 
 
 def _too_many_frames(most: int) -> Problem:

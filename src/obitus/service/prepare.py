@@ -6,8 +6,9 @@ This is the dear part of taking reports in; it runs off the event loop.
 from __future__ import annotations
 
 import json
+import logging
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any, Final
@@ -19,7 +20,7 @@ from obitus.core.clock import DAY_MS, to_ms, to_text
 from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
 from obitus.core.grouping import first_recipe
 from obitus.core.grouping.recipe import Fingerprint, Part
-from obitus.core.grouping.rules import GroupingRule, decide, value_of
+from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, decide, parse_grouping_rule, value_of
 from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
@@ -27,6 +28,8 @@ from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, 
 from obitus.store.evidence import Packer
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, TallyFacts
+
+_log = logging.getLogger("obitus.service")
 
 MOST_AGE_MS: Final = 366 * DAY_MS
 MOST_AHEAD_MS: Final = DAY_MS
@@ -102,7 +105,7 @@ class Preparer:
 
     @property
     def rules(self) -> tuple[GroupingRule, ...]:
-        """The grouping rules in force."""
+        """The active grouping rules."""
         return self._rules
 
     def with_rules(self, rules: Sequence[GroupingRule]) -> Preparer:
@@ -232,6 +235,17 @@ class ReadAgain:
     def value_of(self, name: str) -> str:
         """Return a value of the failure that a split keeps apart by."""
         return self._again().further.value_of(name)
+
+
+def grouping_of(texts: Iterable[tuple[str, int]]) -> tuple[GroupingRule, ...]:
+    """Return the grouping rules that these texts state; one that cannot be understood is passed over, and the log says so."""
+    found = []
+    for text, number in texts:
+        try:
+            found.append(parse_grouping_rule(text, number))
+        except GroupingRuleTrouble as trouble:
+            _log.error("grouping rule %d is not active: %s Stop it, and write it again.", number, trouble)
+    return tuple(found)
 
 
 AnyReport = FailureReport | LogReport | RunReport | TallyReport

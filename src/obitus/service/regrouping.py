@@ -96,14 +96,14 @@ class Regrouper:
     def plan(
         self, app_id: int, app: str, rules: Sequence[GroupingRule] | None = None, most: int | None = MOST_LOOKED_AT
     ) -> Plan:
-        """Group an app's history anew (the latest ``most`` failures) under these rules, or those in force."""
+        """Group an app's history anew (the latest ``most`` failures) under these rules, or the active ones."""
         preparer = self._service.preparer if rules is None else self._service.preparer.with_rules(rules)
         groups: dict[int, Group] = {}
         together = Groups()
         looked_at = matching = 0
         for row, content in self._history(app_id, most):
             looked_at += 1
-            if rules and rules[-1].condition.holds(searched(content, chain_of(content), app, row["environment"])):
+            if rules and _matches(rules[-1], content, app, row["environment"]):
                 matching += 1
             decided, headline = preparer.decided(content, app, row["environment"])
             number, _ = together.place(decided.fingerprint, decided.traits)
@@ -170,7 +170,7 @@ class Regrouper:
         return number
 
     def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
-        """Group all of an app's history anew with the recipe and the rules in force."""
+        """Group all of an app's history anew with the recipe and the active rules."""
         total = store.failures_of_app(self._service.reader, app_id)
         now_ms = self._service.now_ms()
         said = f"{person} regrouped the history of {app}."
@@ -330,6 +330,12 @@ class Regrouper:
 
         service.writer.run(finish)
         self._sum_up(sorted(set(touched)))
+
+
+def _matches(rule: GroupingRule, content: dict[str, Any], app: str, environment: str) -> bool:
+    if rule.condition is None:
+        return True
+    return rule.condition.holds(searched(content, chain_of(content), app, environment))
 
 
 def _targets(groups: list[Group], never: set[tuple[int, int]]) -> list[int | None]:

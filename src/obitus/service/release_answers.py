@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from obitus.service.answers import StateName, Time
 
 KindName = Literal["new", "regressed", "worse", "gone", "better", "unchanged", "cannot tell"]
-VerdictName = Literal["held", "too early to say", "still there but rarer", "back", "cannot tell"]
+VerdictName = Literal["held", "too early to say", "still there but rarer", "regressed", "cannot tell"]
 
 
 class IntervalAnswer(BaseModel):
@@ -27,9 +27,11 @@ class DeployAnswer(BaseModel):
     release: str
     environment: str
     time: Time
-    inferred: bool = Field(description="Whether it was taken from the release's first report, since nobody told it.")
+    inferred: bool = Field(
+        description="Whether it was taken from the release's first report, since nobody reported it."
+    )
     canary: bool = Field(description="Whether it came beside the release that was live, not in its place.")
-    told_by: str = Field(description="Who told it; empty for an inferred one.")
+    told_by: str = Field(description="Who reported it; empty for an inferred one.")
 
 
 class DeploysAnswer(BaseModel):
@@ -60,7 +62,7 @@ class ReleaseRow(BaseModel):
 
     release: str
     first_seen: Time | None = Field(default=None, description="When it first came; absent when it was only announced.")
-    behind: str | None = Field(default=None, description="The release that a person put it behind.")
+    after: str | None = Field(default=None, description="The release that a person put it after.")
     revision: str = Field(description="The commit it was made of; empty when nobody said.")
     commits: int
     new_issues: int = Field(description="Issues first seen in it.")
@@ -220,8 +222,8 @@ class VerdictAnswer(BaseModel):
     ready: Time | None = Field(default=None, description="About when it can be said, at the traffic of late.")
 
 
-class UncoveredAnswer(BaseModel):
-    """That one issue was uncovered by another one's fix."""
+class RevealedAnswer(BaseModel):
+    """That one issue was revealed by another one's fix."""
 
     issue: IssueRef
     entry_point: str
@@ -252,8 +254,8 @@ class SinceAnswer(BaseModel):
     sentence: str
     lane: list[LaneEntry] = Field(description="Releases in order, oldest first.")
     verdicts: list[VerdictAnswer]
-    uncovered_by: UncoveredAnswer | None = None
-    uncovered: list[UncoveredAnswer] = Field(description="Issues that this one's fix uncovered.")
+    revealed_by: RevealedAnswer | None = None
+    revealed: list[RevealedAnswer] = Field(description="Issues that this one's fix revealed.")
     stepped_up: list[StepAnswer]
     changes: list[ChangesAnswer]
     releases: list[str] = Field(description="The app's releases, newest first, to settle in.")

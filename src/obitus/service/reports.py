@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections.abc import Sequence
+from email.message import Message
 from typing import Annotated, Any
 
 import pydantic_core
@@ -41,7 +42,7 @@ _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json
 _REQUEST_BODY = {
     "requestBody": {
         "required": True,
-        "description": "One report a line. `Content-Encoding` may be `gzip` or `zstd`.",
+        "description": "One report a line. `Content-Encoding` may be `gzip` or `zstd`. The parameter `version` of the media type is the version of the report format: 1, also when absent.",
         "content": {"application/x-ndjson": {"schema": {"type": "string"}}},
     }
 }
@@ -60,42 +61,39 @@ def schema() -> dict[str, Any]:
     openapi_extra=_REQUEST_BODY,
     responses=described(
         "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "body-too-large", "inflates-too-large",
-        "body-too-slow", "body-cut-off", "encoding-broken", "encoding-not-spoken", "content-not-spoken",
-        "all-refused", "format-not-spoken", "too-busy", "queue-full", "store-broken",
+        "body-too-slow", "body-cut-off", "encoding-broken", "encoding-not-supported", "content-not-supported",
+        "all-refused", "format-not-supported", "too-busy", "queue-full", "store-broken",
     ),
 )  # fmt: skip
 async def reports(
     request: Request,
     service: TheService,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
-    obitus_sent: Annotated[
+    obitus_clock: Annotated[
         str | None,
         Header(
             description="What time the sender's clock shows as it sends, RFC 3339. With it, a wrong clock is corrected."
         ),
     ] = None,
-    obitus_format: Annotated[
-        str | None, Header(description="Version of the report format that the lines are written in; 1 when absent.")
-    ] = None,
 ) -> Response:
     """Take a batch of reports, one a line.
 
-    The answer comes after everything counted as `taken` is on disk. Good lines of a bad batch are kept; each line has
+    The answer comes after everything counted as `stored` is on disk. Good lines of a bad batch are kept; each line has
     its verdict. Sending the same id again is harmless.
     """
     key = await sender_key(service, request.headers.get("authorization", ""))
-    content_type = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    content_type, version = _media_type(request.headers.get("content-type", ""))
     if content_type not in _CONTENT_TYPES:
-        raise Problem("content-not-spoken", f"{content_type[:60]!r} is not spoken here. Send application/x-ndjson.")
+        raise Problem("content-not-supported", f"{content_type[:60]!r} is not supported. Send application/x-ndjson.")
     async with service.gate.entered(key["id"]) as held:
-        _check_format(service, key, obitus_format)
+        _check_format(service, key, version)
         raw, problem = await gather(request, service.settings.limits, held)
-        theirs_ms = shown_ms(obitus_sent)
+        theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
             service.heard(theirs_ms)
-        sender = _sender(key, service.now_ms(), obitus_sent)
+        sender = _sender(key, service.now_ms(), obitus_clock)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
-            service.notice(key["app"], "clock-off", _clock_said(sender.skew_ms))
+            service.remark(key["app"], "clock-off", _clock_said(sender.skew_ms))
         async with held.lane:
             encoding = request.headers.get("content-encoding", "")
             body, outcomes = await body_prepared(service, held, raw, encoding, sender)
@@ -116,15 +114,23 @@ async def reports(
     return _answer(service, sender, verdicts, problem)
 
 
-def _check_format(service: Service, key: Row, given: str | None) -> None:
-    if given is None or given.strip() == str(formats.FORMAT_VERSION):
+def _media_type(header: str) -> tuple[str, str]:
+    """Return a media type and its parameter ``version``, the version of the report format; "" where it has none."""
+    message = Message()
+    message["content-type"] = header
+    version = message.get_param("version", "")
+    return header.partition(";")[0].strip().lower(), version.strip() if isinstance(version, str) else ""
+
+
+def _check_format(service: Service, key: Row, given: str) -> None:
+    if given in ("", str(formats.FORMAT_VERSION)):
         return
     detail = (
         f"The sender writes version {given[:20]!r} of the report format; this service reads {formats.FORMAT_VERSION}. "
         "Bring the older of the two up to date."
     )
-    service.refuse(key["app"], "format-not-spoken", detail)
-    raise Problem("format-not-spoken", detail)
+    service.refuse(key["app"], "format-not-supported", detail)
+    raise Problem("format-not-supported", detail)
 
 
 def _clock_said(skew_ms: int) -> str:
@@ -146,7 +152,7 @@ async def _take(
     ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
     for one in ready:
         if one.filtered is not None:
-            service.notice(sender.app, "filtered", one.filtered)
+            service.remark(sender.app, "filtered", one.filtered)
     taken = iter(await write(service, held, ready, sender))
     verdicts = []
     for (number, _), outcome in zip(body.lines, outcomes, strict=True):
@@ -167,7 +173,7 @@ async def _take(
             verdicts.append(
                 formats.LineVerdict(
                     line=number,
-                    verdict="already-there" if result.already_there else "taken",
+                    verdict="already-there" if result.already_there else "stored",
                     id=outcome.id,
                     issue=result.issue_id,
                     notes=[*outcome.notes, *_bounded(result)] or None,
@@ -220,9 +226,9 @@ async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> li
         [done.issue_id for done in taken if done.new_issue and done.issue_id is not None],
     )
     if any(one.beyond for one in taken):
-        service.notice(sender.app, "too-many-releases", BEYOND)
+        service.remark(sender.app, "too-many-releases", BEYOND)
     if any(one.among_others for one in taken):
-        service.notice(sender.app, "too-many-entry-points", AMONG_OTHERS)
+        service.remark(sender.app, "too-many-entry-points", AMONG_OTHERS)
     _tell(service, sender, taken)
     return list(taken)
 
@@ -246,18 +252,18 @@ def _tell(service: Service, sender: Sender, taken: list[Taken]) -> None:
                 "type": "reports",
                 "app": sender.app,
                 "environment": sender.environment,
-                "taken": sum(not one.already_there for one in taken),
+                "stored": sum(not one.already_there for one in taken),
                 "issues": list(issues.values()),
             }
         )
 
 
 def _answer(service: Service, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
-    counts = {"taken": 0, "already-there": 0, "refused": 0}
+    counts = {"stored": 0, "already-there": 0, "refused": 0}
     for verdict in verdicts:
         counts[verdict.verdict] += 1
     answer = formats.ReportsAnswer(
-        taken=counts["taken"], already_there=counts["already-there"], refused=counts["refused"], lines=verdicts
+        stored=counts["stored"], already_there=counts["already-there"], refused=counts["refused"], lines=verdicts
     )
     if problem is None and verdicts and counts["refused"] == len(verdicts):
         problem = Problem("all-refused", "Every line was refused; each verdict says why.")

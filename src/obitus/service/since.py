@@ -20,7 +20,7 @@ from obitus.store import commits, rates
 from obitus.store import issues as issue_store
 from obitus.store import releases as store
 from obitus.store.database import Row
-from obitus.store.uncoverings import uncovered, uncovered_by
+from obitus.store.revealings import revealed, revealed_by
 
 MOST_LANE: Final = 40
 LOOK_BACK: Final = 30
@@ -63,24 +63,24 @@ def since_answer(service: Service, number: int) -> answers.SinceAnswer:
     """Return everything about an issue and its app's releases; raises NotThere."""
     issue = _Issue(service, number)
     steps = [views.step_answer(row, {}) for row in issue.steps]
-    behind = uncovered_by(service.reader, number)
-    others = uncovered(service.reader, number)
+    behind = revealed_by(service.reader, number)
+    others = revealed(service.reader, number)
     names = rates.issues_named(service.reader, [row["other"] for row in (*behind, *others)])
-    links = [_uncovered(row, names) for row in (*behind, *others) if row["other"] in names]
+    links = [_revealed(row, names) for row in (*behind, *others) if row["other"] in names]
     return answers.SinceAnswer(
         sentence=_sentence(issue),
         lane=_lane(issue, {step.release for step in steps if step.sure}),
         verdicts=[_verdict(issue, settling) for settling in issue.settlings],
-        uncovered_by=links[0] if behind and links else None,
-        uncovered=links[len(behind) :],
+        revealed_by=links[0] if behind and links else None,
+        revealed=links[len(behind) :],
         stepped_up=steps,
         changes=_changes(issue),
         releases=[release.version for release in reversed(issue.order.releases)][:200],
     )
 
 
-def _uncovered(row: Row, names: dict[int, Row]) -> answers.UncoveredAnswer:
-    return answers.UncoveredAnswer(
+def _revealed(row: Row, names: dict[int, Row]) -> answers.RevealedAnswer:
+    return answers.RevealedAnswer(
         issue=views.issue_ref(names[row["other"]]), entry_point=row["entry_point"], reason=row["reason"]
     )
 
@@ -190,7 +190,7 @@ def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
     began = min((order.places[row["version"]] for row in issue.seen), default=0)
     without = [release.version for release in order.releases[began:] if release.version not in names][-LOOK_BACK:]
     came_ms = min((release.first_ms for release in fixed), default=None)
-    fix = settling.release or "the next release"
+    fix = settling.release or "the coming release"
     failures_before, failures_since = issue.failures(set(without), environment), issue.failures(names, environment)
     runs_before, runs_since = issue.runs(without, environment), issue.runs(sorted(names), environment)
     if came_ms is None or (runs_before and (runs_since or now_ms - came_ms < DAY_MS)):
@@ -249,7 +249,7 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
         seen = next((row for row in issue.seen if row["version"] == step["version"]), None)
         if seen is not None:
             seq = issue_store.failure_at(issue.service.reader, issue.number, seen["first_ms"])
-            wanted.setdefault(step["version"], ("its rate stepped up", seq))
+            wanted.setdefault(step["version"], ("it fails more often", seq))
     for version, (what, seq) in list(wanted.items())[:4]:
         if version not in issue.ids:
             continue

@@ -110,7 +110,7 @@ async def _export(request: Request, service: Service, signal: Signal) -> Respons
     try:
         key = await sender_key(service, request.headers.get("authorization", ""))
         if media not in (PROTOBUF, "application/json"):
-            raise Problem("content-not-spoken", f"{media!r} is not spoken here. Send {PROTOBUF} or application/json.")
+            raise Problem("content-not-supported", f"{media!r} is not supported. Send {PROTOBUF} or application/json.")
         async with service.gate.entered(key["id"]) as held:
             raw, problem = await gather(request, service.limits_of_telemetry, held)
             if problem is not None:
@@ -205,7 +205,7 @@ def _sender(service: Service, key: Row, source: Source, *, may_make: bool) -> tu
     """
     is_new = False
     app_id, app, environment = key["app_id"], key["app"], key["environment"]
-    if key["makes_apps"]:
+    if key["may_add_apps"]:
         name = _APP_NAME.sub("-", source.app.lower()).strip("-")
         # The name of an app begins with a letter, so that it can be written into an address.
         name = (name if name[:1].isalpha() else f"app-{name}" if name else "")[:60].rstrip("-")
@@ -216,7 +216,7 @@ def _sender(service: Service, key: Row, source: Source, *, may_make: bool) -> tu
             app_id, app, is_new = _new_app(service, name), name, True
         elif name and name != app:
             said = f"{name} is not made: there may be {MOST_APPS} apps, and {MOST_NEW_APPS} new ones in one export."
-            service.notice(app, "too-many-apps", said)
+            service.remark(app, "too-many-apps", said)
         environment = _environment(service, app_id, app, source.environment[:60], environment)
     return Sender(app_id, app, environment, service.now_ms()), is_new
 
@@ -230,7 +230,7 @@ def _environment(service: Service, app_id: int, app: str, named: str, else_: str
     said = (
         f"{named} is not told apart: the app has {names.MOST_ENVIRONMENTS} environments. Its reports count for {else_}."
     )
-    service.notice(app, "too-many-environments", said)
+    service.remark(app, "too-many-environments", said)
     return else_
 
 

@@ -144,11 +144,11 @@ def _issue_fields(row: Row, failures: int, course: list[int]) -> dict[str, objec
         "settled_in": row["settled_in"],
         "first_seen": to_text(row["first_ms"]),
         "last_seen": to_text(row["last_ms"]),
-        "first_release": row["first_release"],
-        "last_release": row["last_release"],
+        "began_in": row["began_in"],
+        "latest_in": row["latest_in"],
         "failures": failures,
         "failures_in_all": row["failures_in_all"],
-        "stragglers": row["stragglers"],
+        "from_older_releases": row["from_older_releases"],
         "merged_into": row["merged_into"],
         "over_time": course,
     }
@@ -207,12 +207,12 @@ def _what_failed(row: Row, users: int, now_ms: int) -> str:
     behind = f", caused by {row['cause']}," if row["cause"] else ""
     on = f" on {row['entry_point']}" if row["entry_point"] else ""
     whom = f" for {count_of(users, 'user')}" if users else ""
-    since = f"since release {row['first_release']}" if row["first_release"] else "since"
+    since = f"since release {row['began_in']}" if row["began_in"] else "since"
     first = ago(row["first_ms"], now_ms)
     last = ago(row["last_ms"], now_ms)
     return (
         f"{row['type']}{behind} was raised{where}{on}: {count_of(row['failures_in_all'], 'time')}{whom}, "
-        f"{since} {'(' + first + ')' if row['first_release'] else first}, last {last}."
+        f"{since} {'(' + first + ')' if row['began_in'] else first}, last {last}."
     )
 
 

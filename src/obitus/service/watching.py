@@ -1,4 +1,4 @@
-"""What is found as reports arrive, beside taking them: rates that step up with a release, and issues that a fix uncovered."""
+"""What is found as reports arrive, beside taking them: rates that step up with a release, and issues that a fix revealed."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ import time
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, Final
 
-from obitus.core.changes.uncovering import WINDOW_MS, Story, lies_behind
+from obitus.core.changes.revealing import WINDOW_MS, Story, lies_behind
 from obitus.core.comparing import Course, Step, stepped_up
 from obitus.core.lifecycle import has_fix
 from obitus.service.exposed import Exposed
 from obitus.service.prepare import chain_of
 from obitus.store import issues as issue_store
-from obitus.store import rates, uncoverings
+from obitus.store import rates, revealings
 from obitus.store import releases as store
 
 if TYPE_CHECKING:
@@ -61,7 +61,7 @@ class Watcher:
                 self._touched, self._new = set(), {}
             for number in new:
                 try:
-                    self._uncovered(number)
+                    self._revealed(number)
                 except Exception:
                     # One issue whose records cannot be read must not keep the others from being looked at.
                     _log.exception("issue %d could not be looked at", number)
@@ -114,11 +114,11 @@ class Watcher:
         if news or over:
             service.live.publish_from_thread({"type": "release", "release": version})
 
-    def _uncovered(self, number: int) -> None:
+    def _revealed(self, number: int) -> None:
         service = self._service
         issue = issue_store.issue(service.reader, number)
         point = issue["entry_point"]
-        candidates = uncoverings.settled_on(service.reader, issue["app_id"], point, number) if point else []
+        candidates = revealings.settled_on(service.reader, issue["app_id"], point, number) if point else []
         if not candidates:
             return
         order = store.order(service.reader, issue["app_id"])
@@ -128,16 +128,16 @@ class Watcher:
             came_ms = order.first_ms(settling.release) or settling.time_ms
             if not 0 <= issue["first_ms"] - came_ms <= WINDOW_MS:
                 continue
-            if not has_fix(settling, issue["first_release"] or None, order, issue["first_ms"])[0]:
+            if not has_fix(settling, issue["began_in"] or None, order, issue["first_ms"])[0]:
                 continue
             reason = lies_behind(story_of(json.loads(service.evidence.read(other["last_seq"]))), later)
             if reason is not None:
-                self._keep_uncovered(number, other["id"], point, reason)
+                self._keep_revealed(number, other["id"], point, reason)
                 return
 
-    def _keep_uncovered(self, number: int, by: int, point: str, reason: str) -> None:
+    def _keep_revealed(self, number: int, by: int, point: str, reason: str) -> None:
         now_ms = self._service.now_ms()
-        self._service.writer.run(lambda c: uncoverings.add(c, number, by, point, reason, now_ms))
+        self._service.writer.run(lambda c: revealings.add(c, number, by, point, reason, now_ms))
         self._service.live.publish_from_thread({"type": "issue", "issue": number})
 
 

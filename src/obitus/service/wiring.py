@@ -10,7 +10,6 @@ from dataclasses import replace
 from typing import Final
 
 from obitus.core.clock import DAY_MS
-from obitus.core.grouping.rules import parse_grouping_rule
 from obitus.core.telemetry import Steps
 from obitus.service import secrets
 from obitus.service.bodies import Gate
@@ -18,7 +17,7 @@ from obitus.service.heavy import Rules
 from obitus.service.keys import KnownKeys
 from obitus.service.linear_patterns import redactor_of
 from obitus.service.live import Live
-from obitus.service.prepare import Preparer
+from obitus.service.prepare import Preparer, grouping_of
 from obitus.service.processes import Processes
 from obitus.service.regrouping import Regrouper
 from obitus.service.settings import MIB, Settings, system_clock_ms
@@ -77,7 +76,7 @@ class Service:
         )
         self.refusals = Refusals()
         self.tried = Refusals()
-        self.notices = Refusals()
+        self.remarks = Refusals()
         self.password_checks = threading.BoundedSemaphore(PASSWORD_CHECKS_AT_ONCE)
         self._stopping = threading.Event()
         self._keeper = threading.Thread(target=self._keep, name="obitus-keeper", daemon=True)
@@ -126,8 +125,7 @@ class Service:
         """Let the team's redaction and grouping rules act on what comes in from now on."""
         texts = [row["rule"] for row in rules.redaction_rules(self.reader)]
         grouping = [(row["rule"], row["id"]) for row in rules.grouping_rules(self.reader)]
-        parsed = tuple(parse_grouping_rule(text, number) for text, number in grouping)
-        self.preparer.use(redactor_of(texts), parsed)
+        self.preparer.use(redactor_of(texts), grouping_of(grouping))
         self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), self.evidence.dictionary)
 
     @property
@@ -138,9 +136,9 @@ class Service:
             known = self._rules = replace(known, number=known.number + 1, dictionary=dictionary)
         return known
 
-    def notice(self, app: str, slug: str, reason: str) -> None:
+    def remark(self, app: str, slug: str, reason: str) -> None:
         """Remember something about an app's reports that is not right though they are taken."""
-        if self.notices.note(app, slug, reason, self.now_ms()):
+        if self.remarks.note(app, slug, reason, self.now_ms()):
             self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
 
     def refuse(self, app: str, slug: str, reason: str) -> None:

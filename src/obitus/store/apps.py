@@ -13,10 +13,10 @@ SELECT apps.id, apps.name, apps.kind, apps.created_ms,
   (SELECT MAX(received_ms) FROM reports WHERE app_id = apps.id) AS last_report_ms
 FROM apps WHERE removed_ms IS NULL AND (:name IS NULL OR apps.name = :name) ORDER BY apps.name"""
 _KEYS = """
-SELECT id, app_id, environment, hint, created_ms, revoked_ms, makes_apps, may_deploy FROM reporting_keys
+SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy FROM reporting_keys
 WHERE (:app_id IS NULL OR app_id = :app_id) ORDER BY app_id, environment, id"""
 _KEY_WITH = """
-SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.makes_apps, k.may_deploy, apps.name AS app
+SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.may_add_apps, k.may_deploy, apps.name AS app
 FROM reporting_keys k JOIN apps ON apps.id = k.app_id WHERE k.hash = ?"""
 _RELEASES = """
 SELECT releases.id, releases.version, releases.first_ms, apps.name AS app, apps.id AS app_id
@@ -25,7 +25,7 @@ WHERE releases.removed_ms IS NULL AND apps.removed_ms IS NULL AND (:app_id IS NU
 _ENVIRONMENTS = "SELECT DISTINCT environment FROM reporting_keys JOIN apps ON apps.id = app_id WHERE removed_ms IS NULL ORDER BY environment"
 _ADD_APP = "INSERT INTO apps (name, kind, created_ms) VALUES (?, ?, ?) ON CONFLICT (name) DO NOTHING RETURNING id"
 _ADD_KEY = """
-INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms, makes_apps, may_deploy)
+INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms, may_add_apps, may_deploy)
 VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id"""
 _REVOKE = """
 UPDATE reporting_keys SET revoked_ms = :now_ms WHERE id = :id AND app_id = :app_id AND revoked_ms IS NULL"""
@@ -77,11 +77,11 @@ def add_key(
     hint: str,
     now_ms: int,
     *,
-    makes_apps: bool = False,
+    may_add_apps: bool = False,
     may_deploy: bool = False,
 ) -> int:
     """Store a reporting key, hashed, and return its id."""
-    values = (app_id, environment, key_hash, hint, now_ms, int(makes_apps), int(may_deploy))
+    values = (app_id, environment, key_hash, hint, now_ms, int(may_add_apps), int(may_deploy))
     return int(connection.execute(_ADD_KEY, values).fetchone()[0])
 
 

@@ -174,15 +174,15 @@ def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:
 
 
 def never_with(reader: Reader, issue_id: int) -> list[int]:
-    """Return the issues that somebody said are never one with this."""
+    """Return the issues that somebody said are kept apart with this."""
     return sorted(row["other"] for row in reader.rows(_NEVER, {"id": issue_id}))
 
 
 def never_pairs(reader: Reader) -> set[tuple[int, int]]:
-    """Return all pairs of issues that are never one, the lower number first."""
+    """Return all pairs of issues that are kept apart, the lower number first."""
     return {(row["issue_id"], row["other_id"]) for row in reader.rows(_NEVER_PAIRS)}
 
 
 def add_never(connection: sqlite3.Connection, issue_id: int, other_id: int, person_id: int, now_ms: int) -> None:
-    """Keep that two issues are never one. Runs on the writer."""
+    """Keep that two issues are kept apart. Runs on the writer."""
     connection.execute(_ADD_NEVER, (min(issue_id, other_id), max(issue_id, other_id), person_id, now_ms))

@@ -21,7 +21,7 @@ ON CONFLICT (id, app_id) DO NOTHING RETURNING seq"""
 _ADD_EVIDENCE = "INSERT INTO evidence (seq, dictionary_id, body) VALUES (?, ?, ?)"
 _ADD_ISSUE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
-                    first_ms, last_ms, first_seq, last_seq, first_release_id, failures, stragglers)
+                    first_ms, last_ms, first_seq, last_seq, began_in_id, failures, from_older_releases)
 VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :received_ms,
         :time_ms, :time_ms, :seq, :seq, :release_id, 0, 0) RETURNING id"""
 _STATE = "SELECT state FROM issues WHERE id = ?"
@@ -33,13 +33,13 @@ VALUES (:seq, :issue_id, :release_id, :environment, :time_ms, :severity, :handle
 _ONE_MORE = """
 UPDATE issues SET
   failures = failures + 1,
-  stragglers = stragglers + :straggler,
+  from_older_releases = from_older_releases + :from_older_release,
   message = CASE WHEN :time_ms >= last_ms THEN :message ELSE message END,
   entry_point = CASE WHEN :time_ms >= last_ms THEN :entry_point ELSE entry_point END,
   last_seq = CASE WHEN :time_ms >= last_ms THEN :seq ELSE last_seq END,
   last_ms = MAX(last_ms, :time_ms),
   first_seq = CASE WHEN :time_ms < first_ms THEN :seq ELSE first_seq END,
-  first_release_id = CASE WHEN :time_ms < first_ms THEN :release_id ELSE first_release_id END,
+  began_in_id = CASE WHEN :time_ms < first_ms THEN :release_id ELSE began_in_id END,
   first_ms = MIN(first_ms, :time_ms)
 WHERE id = :issue_id"""
 _COUNT = """
@@ -238,7 +238,7 @@ def _add_failure(
         "user_id": facts.user_id,
         "trace_id": facts.trace_id,
         "verdict": "",
-        "straggler": 0,
+        "from_older_release": 0,
     }
     found = find(connection, report.app_id, facts.decided, report.received_ms)
     new_issue = found.issue_id is None
@@ -261,9 +261,9 @@ def _add_failure(
     issue = connection.execute(_STATE, (issue_id,)).fetchone()
     state: State = issue["state"]
     judged = _judge(connection, report, issue_id, state)
-    if judged.changed or judged.straggler:
+    if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason
-        values["straggler"] = int(judged.straggler)
+        values["from_older_release"] = int(judged.from_older_release)
     connection.execute(_ADD_FAILURE, values)
     connection.execute(_ONE_MORE, values)
     connection.execute(_COUNT, (issue_id, release_id, report.environment, report.time_ms // HOUR_MS))
@@ -279,7 +279,7 @@ def _add_failure(
 
 def _judge(connection: sqlite3.Connection, report: Prepared, issue_id: int, state: State) -> Judgement:
     if state != "settled":
-        return Judgement(state, straggler=False, changed=False, reason="")
+        return Judgement(state, from_older_release=False, changed=False, reason="")
     settlings = [settling_of(row) for row in connection.execute(SETTLINGS, (issue_id,))]
     happened = Happened(report.release or None, report.environment, report.time_ms)
     judged = judge_failure(state, settlings, happened, releases.StoredOrder(connection, report.app_id))

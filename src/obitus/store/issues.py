@@ -12,7 +12,7 @@ from obitus.core.lifecycle import Decision, Settling, state_after
 from obitus.store.database import Reader, Row
 from obitus.store.errors import NotThere
 
-Sort = Literal["latest", "newest", "loudest"]
+Sort = Literal["last-seen", "first-seen", "failures"]
 USERS_LOOKED_AT: Final = 10_000
 
 # Counts inside the window: whole hours from the rollup, the ragged ends from the failures themselves.
@@ -41,12 +41,12 @@ WITH counted AS (
 _ISSUE_COLUMNS = """
 SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
-  issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.stragglers, issues.app_id,
+  issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.app_id,
   issues.merged_into,
   (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
-   WHERE reports.seq = issues.first_seq) AS first_release,
+   WHERE reports.seq = issues.first_seq) AS began_in,
   (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
-   WHERE reports.seq = issues.last_seq) AS last_release"""
+   WHERE reports.seq = issues.last_seq) AS latest_in"""
 _MATCHING = """
 FROM counted JOIN issues ON issues.id = counted.issue_id JOIN apps ON apps.id = issues.app_id
 WHERE apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
@@ -55,13 +55,13 @@ WHERE apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
        OR issues.place LIKE :text ESCAPE '\\' OR issues.message LIKE :text ESCAPE '\\'
        OR issues.entry_point LIKE :text ESCAPE '\\')"""
 _PAGE: Final[dict[Sort, str]] = {
-    "latest": """
+    "last-seen": """
   AND (:after IS NULL OR (issues.last_ms, issues.id) < (:after, :after_id))
 ORDER BY issues.last_ms DESC, issues.id DESC LIMIT :limit""",
-    "newest": """
+    "first-seen": """
   AND (:after IS NULL OR (issues.first_ms, issues.id) < (:after, :after_id))
 ORDER BY issues.first_ms DESC, issues.id DESC LIMIT :limit""",
-    "loudest": """
+    "failures": """
   AND (:after IS NULL OR (counted.failures, issues.id) < (:after, :after_id))
 ORDER BY counted.failures DESC, issues.id DESC LIMIT :limit""",
 }
@@ -170,7 +170,7 @@ def issues(
     *,
     states: list[str] | None = None,
     text: str | None = None,
-    sort: Sort = "latest",
+    sort: Sort = "last-seen",
     after: tuple[int, int] | None = None,
     limit: int = 50,
 ) -> list[Row]:
@@ -270,9 +270,11 @@ def decide(
     if row is None:
         raise NotThere(f"there is no issue {issue_id}")
     state = state_after(decision)
-    said = {"accept": "accepted it", "settle": f"settled it {settling.said if settling else ''}", "park": "parked it"}[
-        decision
-    ]
+    said = {
+        "accept": "accepted it",
+        "settle": f"settled it as fixed {settling.said if settling else ''}",
+        "park": "parked it",
+    }[decision]
     values = {
         "id": issue_id,
         "state": state,

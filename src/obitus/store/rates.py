@@ -25,8 +25,8 @@ SELECT release_id, environment, SUM(runs) AS runs, SUM(failed) AS failed, SUM(fa
   MIN(CASE WHEN runs > 0 THEN hour END) AS first_hour, MAX(CASE WHEN runs > 0 THEN hour END) AS last_hour
 FROM release_hours WHERE release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id, environment"""
 _NEW_ISSUES = """
-SELECT first_release_id AS release_id, COUNT(*) AS n FROM issues
-WHERE first_release_id IN (SELECT value FROM json_each(?)) AND merged_into IS NULL AND failures > 0 GROUP BY first_release_id"""
+SELECT began_in_id AS release_id, COUNT(*) AS n FROM issues
+WHERE began_in_id IN (SELECT value FROM json_each(?)) AND merged_into IS NULL AND failures > 0 GROUP BY began_in_id"""
 _REGRESSED = """
 SELECT release_id, COUNT(DISTINCT issue_id) AS n FROM issue_history
 WHERE to_state = 'regressed' AND release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id"""
@@ -70,11 +70,11 @@ _FAILURES_FROM = """
 SELECT COUNT(*) AS n FROM failures WHERE issue_id = :issue_id AND time_ms >= :from_ms AND time_ms < :to_ms
   AND (:environment IS NULL OR environment = :environment)"""
 _TITLES = """
-SELECT issues.id, issues.type, issues.cause, issues.place, issues.state, issues.first_release_id, issues.first_ms, issues.last_ms,
+SELECT issues.id, issues.type, issues.cause, issues.place, issues.state, issues.began_in_id, issues.first_ms, issues.last_ms,
   issues.merged_into, issues.entry_point
 FROM issues WHERE issues.id IN (SELECT value FROM json_each(?))"""
 _FIRST_OF = """
-SELECT id FROM issues WHERE first_release_id = ? AND merged_into IS NULL AND failures > 0 ORDER BY first_ms, id LIMIT ?"""
+SELECT id FROM issues WHERE began_in_id = ? AND merged_into IS NULL AND failures > 0 ORDER BY first_ms, id LIMIT ?"""
 _STANDING = """
 SELECT id, issue_id, entry_point FROM rate_steps WHERE release_id = ? AND environment = ? AND ended_ms IS NULL"""
 _ADD_STEP = """

@@ -45,14 +45,14 @@ ON CONFLICT DO UPDATE SET failures = failures + 1"""
 _SUMS = """
 UPDATE issues SET
   failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
-  stragglers = (SELECT COUNT(*) FROM failures WHERE issue_id = :id AND verdict LIKE 'Straggler:%'),
+  from_older_releases = (SELECT COUNT(*) FROM failures WHERE issue_id = :id AND verdict LIKE 'From an older release:%'),
   first_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_seq),
   last_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_seq),
   first_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_ms),
   last_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_ms),
   message = COALESCE((SELECT message FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), message),
   entry_point = COALESCE((SELECT entry_point FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), entry_point),
-  first_release_id = COALESCE((SELECT release_id FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_release_id)
+  began_in_id = COALESCE((SELECT release_id FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), began_in_id)
 WHERE id = :id"""
 _NO_RATES = "DELETE FROM issue_releases WHERE issue_id = :id"
 _RATES = """
@@ -61,9 +61,9 @@ SELECT issue_id, release_id, environment, entry_point, COUNT(*), MIN(time_ms), M
 WHERE issue_id = :id GROUP BY release_id, environment, entry_point"""
 _NEW_LIKE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms,
-                    first_ms, last_ms, first_seq, last_seq, first_release_id, failures, stragglers)
+                    first_ms, last_ms, first_seq, last_seq, began_in_id, failures, from_older_releases)
 SELECT app_id, type, cause, place, message, entry_point, 'untriaged', :now_ms, NULL, NULL,
-       first_ms, last_ms, first_seq, last_seq, first_release_id, 0, 0 FROM issues WHERE id = :id RETURNING id"""
+       first_ms, last_ms, first_seq, last_seq, began_in_id, 0, 0 FROM issues WHERE id = :id RETURNING id"""
 _NAMED = "UPDATE issues SET type = ?, cause = ?, place = ? WHERE id = ?"
 _LEAD = "UPDATE fingerprints SET issue_id = :to_issue, joined = :joined WHERE app_id = :app_id AND fingerprint = :fingerprint"
 _APART = "UPDATE fingerprints SET apart_by = ? WHERE app_id = ? AND fingerprint = ?"

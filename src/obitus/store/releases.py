@@ -48,7 +48,7 @@ _PLACED = "SELECT 1 FROM releases WHERE app_id = ? AND behind_id IS NOT NULL LIM
 _STAMP = "SELECT COUNT(*), SUM(first_ms), SUM(COALESCE(behind_id, 0) * id), SUM(removed_ms IS NOT NULL), MAX(id), SUM(length(version)) FROM releases WHERE app_id = ?"
 _WAITING = """
 SELECT s.issue_id, s.environment, s.how, s.release, s.after, s.time_ms FROM settlings s JOIN issues i ON i.id = s.issue_id
-WHERE s.how = 'next' AND s.release IS NULL AND i.app_id = ?"""
+WHERE s.how = 'coming' AND s.release IS NULL AND i.app_id = ?"""
 _BIND = "UPDATE settlings SET release = ? WHERE issue_id = ? AND environment = ?"
 _BOUND = "UPDATE issues SET settled_in = ? WHERE id = ? AND state = 'settled'"
 _ALL = """
@@ -165,7 +165,7 @@ def deploy(
 
 
 def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
-    """Say on issues settled in the next release that it has come."""
+    """Say on issues fixed from the coming release on that it has come."""
     waiting = connection.execute(_WAITING, (app_id,)).fetchall()
     if not waiting or not version:
         return
@@ -174,7 +174,7 @@ def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms:
         if next_came(settling_of(row), version, order):
             connection.execute(_BIND, (version, row["issue_id"], row["environment"]))
             connection.execute(_BOUND, (version, row["issue_id"]))
-            said = f"The next release came: {version}. It should have the fix."
+            said = f"The coming release is here: {version}. It should have the fix."
             note(connection, row["issue_id"], None, said, now_ms)
 
 

@@ -31,7 +31,7 @@ _OF_REPORTS: Final = (
 )
 _OF_ISSUES: Final = (
     "UPDATE issues SET merged_into = NULL WHERE merged_into IN (SELECT value FROM json_each(?))",
-    "DELETE FROM uncoverings WHERE issue_id IN (SELECT value FROM json_each(?1)) OR by_issue IN (SELECT value FROM json_each(?1))",
+    "DELETE FROM revealings WHERE issue_id IN (SELECT value FROM json_each(?1)) OR by_issue IN (SELECT value FROM json_each(?1))",
     "DELETE FROM never_together WHERE issue_id IN (SELECT value FROM json_each(?1)) OR other_id IN (SELECT value FROM json_each(?1))",
     "DELETE FROM settlings WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM issue_releases WHERE issue_id IN (SELECT value FROM json_each(?))",

@@ -17,15 +17,15 @@ _LATEST = "SELECT seq FROM reports ORDER BY seq DESC LIMIT ?"
 
 
 def redaction_rules(reader: Reader) -> list[Row]:
-    """Return the redaction rules in force (id, rule, person, created_ms), oldest first."""
+    """Return the active redaction rules (id, rule, person, created_ms), oldest first."""
     return reader.rows(_IN_FORCE)
 
 
 def add_redaction_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:
-    """Put a rule in force and return its id; raises AlreadyThere."""
+    """Put a rule into use and return its id; raises AlreadyThere."""
     row = connection.execute(_ADD, (rule, person_id, now_ms)).fetchone()
     if row is None:
-        raise AlreadyThere("this rule is in force already")
+        raise AlreadyThere("this rule is active already")
     return int(row[0])
 
 
@@ -33,7 +33,7 @@ def end_redaction_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int
     """End a rule and return its text; raises NotThere."""
     row = connection.execute(_END, {"id": rule_id, "now_ms": now_ms}).fetchone()
     if row is None:
-        raise NotThere(f"there is no redaction rule {rule_id} in force")
+        raise NotThere(f"there is no redaction rule {rule_id} that is active")
     return str(row[0])
 
 
@@ -51,15 +51,15 @@ _END_GROUPING = "UPDATE grouping_rules SET ended_ms = :now_ms WHERE id = :id AND
 
 
 def grouping_rules(reader: Reader) -> list[Row]:
-    """Return the grouping rules in force (id, rule, person, created_ms), oldest first."""
+    """Return the active grouping rules (id, rule, person, created_ms), oldest first."""
     return reader.rows(_GROUPING_IN_FORCE)
 
 
 def add_grouping_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:
-    """Put a grouping rule in force and return its id; raises AlreadyThere."""
+    """Use a grouping rule and return its id; raises AlreadyThere."""
     row = connection.execute(_ADD_GROUPING, (rule, person_id, now_ms)).fetchone()
     if row is None:
-        raise AlreadyThere("this rule is in force already")
+        raise AlreadyThere("this rule is active already")
     return int(row[0])
 
 
@@ -67,5 +67,5 @@ def end_grouping_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int)
     """End a grouping rule and return its text; raises NotThere."""
     row = connection.execute(_END_GROUPING, {"id": rule_id, "now_ms": now_ms}).fetchone()
     if row is None:
-        raise NotThere(f"there is no grouping rule {rule_id} in force")
+        raise NotThere(f"there is no grouping rule {rule_id} that is active")
     return str(row[0])

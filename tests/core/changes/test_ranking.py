@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
 from obitus.core.changes.ranking import likely_changes
-from obitus.core.changes.uncovering import Story, lies_behind
+from obitus.core.changes.revealing import Story, lies_behind
 from obitus.core.frames import ChainLink, Frame
 
 
@@ -100,10 +100,10 @@ def test_further_down_is_behind() -> None:
 
 def test_more_steps_are_behind() -> None:
     """Where the stacks share nothing, a run that did all the steps of the earlier ones and more got further."""
-    before = (("query", "SELECT depth FROM piers WHERE name = 'merrow'"),)
+    before = (("statement", "SELECT depth FROM piers WHERE name = 'merrow'"),)
     one, other = (
         Story((), before),
-        Story((), (("query", "SELECT depth FROM piers WHERE name = 'gannet-stack'"), ("http", "POST /passes"))),
+        Story((), (("statement", "SELECT depth FROM piers WHERE name = 'gannet-stack'"), ("http", "POST /passes"))),
     )
     assert "went on: http POST /passes" in (lies_behind(one, other) or "")
     assert lies_behind(other, one) is None and lies_behind(Story(()), other) is None

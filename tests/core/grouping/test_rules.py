@@ -34,10 +34,10 @@ def text(*rules: str, of: list[ChainLink] | None = None, **facts: Any) -> str:
 @pytest.mark.parametrize(
     ("rule", "said"),
     [
-        ("type=ValueError together", "no arrow"), ("-> together", "The condition: The search is empty"), ("type= -> together", "The condition"),
-        ("type=X -> joined", "is nothing that a rule does"), ("type=X -> together with", "Nothing stands behind"), ("type=X -> apart by", "Name one to"),
-        ("type=X -> apart by a,b,c,d,e,f", "Name one to"), ("type=X -> apart by , ,", "Name one to"), ("type=X -> ignore frames", "Name the frames"),
-        ("type=X -> own code *a*b*c*d*e*", "four stars"), ("type=X -> library code " + "x" * 201, "Name the frames"), ("(type=X -> together", "bracket"),
+        ("type=ValueError together", "is nothing that a rule does"), ("together", "Say when"), ("together when", "The condition: The search is empty"), ("together when type=", "The condition"),
+        ("joined when type=X", "is nothing that a rule does"), ("together with when type=X", "stands nothing"), ("apart by when type=X", "Name one to"),
+        ("apart by a,b,c,d,e,f when type=X", "Name one to"), ("apart by , , when type=X", "Name one to"), ("skip frames when type=X", "Name the frames"),
+        ("own code *a*b*c*d*e* when type=X", "four stars"), ("library code " + "x" * 201 + " when type=X", "Name the frames"), ("together when (type=X", "bracket"),
     ],
 )  # fmt: skip
 def test_what_is_no_rule(rule: str, said: str) -> None:
@@ -49,51 +49,51 @@ def test_what_is_no_rule(rule: str, said: str) -> None:
 
 def test_a_rule_is_kept_as_it_is_understood() -> None:
     """Blanks do not matter; an arrow may stand in the condition's quotes."""
-    rule = parse_grouping_rule('  message~"a -> b"   ->   apart   by  user.id ,caller ', 7)
+    rule = parse_grouping_rule('  apart   by  user.id ,caller   when  message~"b when a" ', 7)
     assert (rule.id, rule.action, rule.names) == (7, "apart", ("user.id", "caller"))
     assert (
-        rule.text == 'message~"a -> b" -> apart by user.id ,caller'
+        rule.text == 'apart by user.id ,caller when message~"b when a"'
         and parse_grouping_rule(rule.text, 7).names == rule.names
     )
 
 
 def test_apart_by_what_the_failure_says() -> None:
     """By an attribute, by what stays of the message, by the caller, by the line; and each only where the condition holds."""
-    rule = "app=sailings -> apart by tenant"
+    rule = "apart by tenant when app=sailings"
     assert text(rule) != text(rule, tenant="pier") and text(rule) == text(rule, **{"user.id": "p-2"})
     assert text(rule, app="gatekeeper") == text() == text(rule, app="gatekeeper", tenant="pier")
-    by_message = "type=ValueError -> apart by message"
+    by_message = "apart by message when type=ValueError"
     assert text(by_message) == text(by_message, of=chain("no fare for 9")) != text(by_message, of=chain("pier is shut"))
-    wrapper, by_caller = "type=ValueError -> ignore frames legacy.*", "type=ValueError -> apart by caller"
+    wrapper, by_caller = "skip frames legacy.* when type=ValueError", "apart by caller when type=ValueError"
     assert text(by_caller) == text(by_caller, of=chain(caller="weigh")), "the nearest one is the wrapper"
     assert text(wrapper, by_caller) != text(wrapper, by_caller, of=chain(caller="weigh"))
-    by_line = "type=ValueError -> apart by line"
+    by_line = "apart by line when type=ValueError"
     assert text(by_line) != text(by_line, of=chain(line=40))
-    assert text("type=ValueError -> apart by gone") == text("type=ValueError -> apart by gone", tenant="pier")
+    assert text("apart by gone when type=ValueError") == text("apart by gone when type=ValueError", tenant="pier")
 
 
 def test_frames_that_do_not_count() -> None:
     """Ignored by place or file; taken for a library's; where all would go, all stay."""
-    for rule in ("ignore frames *wrappers.passes", "ignore frames /srv/legacy/*", "library code legacy.*"):
-        made, _ = decide(chain(), FACTS, [parse_grouping_rule(f"type=ValueError -> {rule}")])
+    for rule in ("skip frames *wrappers.passes", "skip frames /srv/legacy/*", "library code legacy.*"):
+        made, _ = decide(chain(), FACTS, [parse_grouping_rule(f"{rule} when type=ValueError")])
         assert all("wrappers" not in spot for spot, _ in made.traits.callers), rule
-    assert text("type=ValueError -> ignore frames *") == text()
+    assert text("skip frames * when type=ValueError") == text()
     library = [
         ChainLink(
             "ValueError", "", [Frame("go", "pier.lib", "/lib/pier.py", 3, own=False, code="go()"), *chain()[0].frames]
         )
     ]
-    made, _ = decide(library, FACTS, [parse_grouping_rule("type=ValueError -> own code pier.*")])
+    made, _ = decide(library, FACTS, [parse_grouping_rule("own code pier.* when type=ValueError")])
     assert made.fault.site is not None and not made.fault.in_library
 
 
 def test_the_first_that_keeps_together() -> None:
     """Of several, the first; those that part it further hold as well."""
     rules = [
-        parse_grouping_rule("tenant=pier -> together", 1),
-        parse_grouping_rule("tenant=skerry -> together", 2),
-        parse_grouping_rule("type=ValueError -> together", 3),
-        parse_grouping_rule("type=ValueError -> apart by tenant", 4),
+        parse_grouping_rule("together when tenant=pier", 1),
+        parse_grouping_rule("together when tenant=skerry", 2),
+        parse_grouping_rule("together when type=ValueError", 3),
+        parse_grouping_rule("apart by tenant when type=ValueError", 4),
     ]
     made, together = decide(chain(), FACTS, rules)
     assert together is rules[1] and made.apart == (("tenant", "skerry"),)
@@ -102,7 +102,7 @@ def test_the_first_that_keeps_together() -> None:
 @given(CHAINS, st.sampled_from(["message", "caller", "line", "user.id", "gone"]))
 def test_rules_that_do_not_match_change_nothing(links: list[ChainLink], name: str) -> None:
     """Whatever the failure; and what it is kept apart by can be said of any."""
-    never: list[GroupingRule] = [parse_grouping_rule(f"type=Nobody -> {action}") for action in ("together", "apart by user.id", "ignore frames *", "library code *")]  # fmt: skip
+    never: list[GroupingRule] = [parse_grouping_rule(f"{action} when type=Nobody") for action in ("together", "apart by user.id", "skip frames *", "library code *")]  # fmt: skip
     made, together = decide(links, FACTS, never)
     assert together is None and made.text == fingerprint(links).text
     assert value_of(name, links, FACTS) is not None

@@ -17,7 +17,7 @@ from obitus.core.grouping.names import COMPREHENSIONS, last_name, plain_function
 
 MOST_CALLERS: Final = 8
 MOST_MESSAGE: Final = 2000
-SAID: Final = "Said"
+SAID: Final = "Reported message"
 """The type of a failure that the app itself reported, with no exception."""
 _ENDLESS: Final = 3
 _RECURSION_TYPES: Final = frozenset(
@@ -103,9 +103,7 @@ def locate(chain: Sequence[ChainLink]) -> Fault:
     if cycle:
         site = next((f for f in reversed(frames) if _spot(f) in cycle), frames[-1])
         why = "an endless recursion: the functions that call each other count; where it hit the limit is chance"
-        return Fault(
-            link, site, (), (), not site.own, 0, cycle, False, why_link, why, "left out: the recursion tells what it is"
-        )
+        return Fault(link, site, (), (), not site.own, 0, cycle, False, why_link, why, "the recursion tells what it is")
     at = len(frames) - 1
     while at >= 0 and not frames[at].own:
         at -= 1
@@ -169,7 +167,7 @@ def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
         elif not inner.frames and any(link.frames for link in chain):
             break
         elif inner.relation == "cause":
-            at, why = at + 1, "the root cause: what came out only wraps it"
+            at, why = at + 1, "the root cause: the outer exception only wraps it"
         elif inner.relation == "context" and _wraps(chain[at], inner):
             at, why = at + 1, "what was being handled: what came out was raised in its place"
         else:
@@ -177,7 +175,7 @@ def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
             behind = next((i for i in range(at + 2, len(chain)) if chain[i].relation == "cause"), None)
             if behind is None or _shows_code(inner) or not chain[behind].frames:
                 break
-            at, why = behind, "the root cause: what came out only wraps it"
+            at, why = behind, "the root cause: the outer exception only wraps it"
     return at, why
 
 
@@ -331,7 +329,7 @@ def _message(link: ChainLink, site: Frame, *, helper: int = 0) -> tuple[bool, st
         return True, "its fixed words count: this code raises for many reasons"
     if _RAISES.match(code):
         if _SAYS_WHY.match(code):
-            return False, "left out: the line that raised says it, and its values change"
+            return False, "the line that raised says it, and its values change"
         if _INCOMPLETE.search(code) or len(words_of(template(link.message))) >= 2:
             return True, "its fixed words count: the line that raised does not show them"
-    return False, "left out: the line that failed says where, and messages carry values that change"
+    return False, "the line that failed says where, and messages carry values that change"

@@ -14,7 +14,7 @@ from typing import Final
 
 from obitus.core.frames import ChainLink
 
-_SAID: Final = "Said"
+_SAID: Final = "Reported message"
 _RECURSION_TYPES: Final = frozenset({"RecursionError", "StackOverflowError", "StackOverflowException"})
 _ENDLESS: Final = 3
 _CHANGING = re.compile(

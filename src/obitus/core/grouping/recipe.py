@@ -181,16 +181,8 @@ def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tupl
 
 def _beside(link: ChainLink, chain: Sequence[ChainLink]) -> str:
     if link is chain[0]:
-        return (
-            "left out: it wraps what counts"
-            if len(chain) > 1 and chain[1].relation != "member"
-            else "left out: the group's own name"
-        )
-    return (
-        "left out: another member of the group"
-        if link.relation == "member"
-        else "left out: it does not tell where the fault is"
-    )
+        return "it wraps what counts" if len(chain) > 1 and chain[1].relation != "member" else "the group's own name"
+    return "another member of the group" if link.relation == "member" else "it does not tell where the fault is"
 
 
 def _left_out(fault: Fault, traits: Traits) -> list[Part]:
@@ -198,17 +190,15 @@ def _left_out(fault: Fault, traits: Traits) -> list[Part]:
     further = traits.callers[traits.helper :]
     if further:
         shown = ", ".join(spot for spot, _ in further[:3]) + (", …" if len(further) > 3 else "")
-        parts.append(
-            Part("callers", shown, counted=False, reason="left out: the same fault is reached along many paths")
-        )
+        parts.append(Part("callers", shown, counted=False, reason="the same fault is reached along many paths"))
     library = [frame for frame in fault.link.frames if not frame.own]
     platform = sum(is_platform(frame.module, frame.file) for frame in library)
     others = len(library) - platform
     if others and not fault.in_library:
-        reason = "left out: library code on the way does not tell two faults of the app apart"
+        reason = "library code on the way does not tell two faults of the app apart"
         parts.append(Part("frames", count_of(others, "library frame"), counted=False, reason=reason))
     if platform:
-        reason = "left out: the language's own code is never at fault"
+        reason = "the language's own code is never at fault"
         parts.append(
             Part("frames", count_of(platform, "frame") + " of the language itself", counted=False, reason=reason)
         )

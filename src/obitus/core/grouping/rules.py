@@ -1,7 +1,7 @@
 """Grouping rules: a condition in the search language, and what to do with the failures that match it.
 
-Written on one line: ``CONDITION -> together``, ``-> apart by user.id, caller``, ``-> ignore frames */middleware.py``,
-``-> own code skerry.*``, ``-> library code legacy.*``.
+Written on one line, first what it does: ``together when type=KeyError``, ``apart by user.id, caller when app=gatekeeper``,
+``skip frames */middleware.py``, ``own code skerry.*``, ``library code legacy.*``. Rules about frames need no condition.
 """
 
 from __future__ import annotations
@@ -18,19 +18,21 @@ from obitus.core.grouping.names import plain_function
 from obitus.core.grouping.recipe import Fingerprint, fingerprint
 from obitus.core.search import Search, SearchTrouble, parse
 
-Action = Literal["together", "apart", "ignore", "own", "library"]
+Action = Literal["together", "apart", "skip", "own", "library"]
 MOST_VALUE: Final = 200
 MOST_NAMES: Final = 5
 _ACTIONS: Final[dict[str, Action]] = {
     "together": "together",
     "apart by": "apart",
-    "ignore frames": "ignore",
+    "skip frames": "skip",
     "own code": "own",
     "library code": "library",
 }
 HOW: Final = (
-    "Write CONDITION -> together | apart by NAME, … | ignore frames PATTERN | own code PATTERN | library code PATTERN."
+    "Write together when CONDITION; apart by NAME, … when CONDITION; or skip frames, own code or library code PATTERN, "
+    "with a condition or without one."
 )
+_WHEN: Final = re.compile(r"\swhen(?:\s|$)")
 
 
 class GroupingRuleTrouble(ValueError):
@@ -43,7 +45,8 @@ class GroupingRule:
 
     id: int
     text: str
-    condition: Search
+    condition: Search | None
+    """Absent where the rule holds for every failure."""
     action: Action
     names: tuple[str, ...] = ()
     """What failures are kept apart by."""
@@ -53,23 +56,23 @@ class GroupingRule:
 
 def parse_grouping_rule(text: str, rule_id: int = 0) -> GroupingRule:
     """Understand a rule; raises GroupingRuleTrouble."""
-    condition_text, arrow, action_text = text.rpartition("->")
-    if not arrow:
-        raise GroupingRuleTrouble(f"There is no arrow. {HOW}")
-    try:
-        condition = parse(condition_text)
-    except SearchTrouble as trouble:
-        raise GroupingRuleTrouble(f"The condition: {trouble}") from None
-    said = " ".join(action_text.split())
+    found = _WHEN.search(text)
+    said = " ".join((text[: found.start()] if found else text).split())
     name = next((start for start in _ACTIONS if said == start or said.startswith(start + " ")), None)
     if name is None:
         raise GroupingRuleTrouble(f"{said[:60]!r} is nothing that a rule does. {HOW}")
     action = _ACTIONS[name]
     rest = said.removeprefix(name).strip()
-    plain = f"{condition.text} -> {said}"
+    if found is None and action in ("together", "apart"):
+        raise GroupingRuleTrouble(f"Say when: which failures is that for? {HOW}")
+    try:
+        condition = parse(text[found.end() :]) if found is not None else None
+    except SearchTrouble as trouble:
+        raise GroupingRuleTrouble(f"The condition: {trouble}") from None
+    plain = said if condition is None else f"{said} when {condition.text}"
     if action == "together":
         if rest:
-            raise GroupingRuleTrouble(f"Nothing stands behind `together`. {HOW}")
+            raise GroupingRuleTrouble(f"Between `together` and `when` stands nothing. {HOW}")
         return GroupingRule(rule_id, plain, condition, action)
     if action == "apart":
         names = tuple(part.strip() for part in rest.split(",") if part.strip())
@@ -89,7 +92,7 @@ def decide(
     """Return the fingerprint under the rules, and the rule that keeps the failure together with others, if one does."""
     apart: list[tuple[str, str]] = []
     together = None
-    matching = [rule for rule in rules if rule.condition.holds(facts)] if rules else []
+    matching = [rule for rule in rules if rule.condition is None or rule.condition.holds(facts)] if rules else []
     for rule in matching:
         if rule.pattern is not None:
             chain = [replace(link, frames=_frames(link.frames, rule)) for link in chain]
@@ -115,7 +118,7 @@ def value_of(name: str, chain: Sequence[ChainLink], facts: Mapping[str, Any]) ->
 def _frames(frames: Sequence[Frame], rule: GroupingRule) -> list[Frame]:
     pattern = rule.pattern
     assert pattern is not None
-    if rule.action == "ignore":
+    if rule.action == "skip":
         kept = [frame for frame in frames if not _matches(frame, pattern)]
         return kept or list(frames)
     own = rule.action == "own"

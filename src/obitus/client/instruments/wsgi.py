@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations import arrived, requests, routes
-from obitus.client.integrations.requests import Body
+from obitus.client.instruments import arrived, requests, routes
+from obitus.client.instruments.requests import Body
 from obitus.client.log import is_ours
 from obitus.core.entry_points import entry_point
 from obitus.core.trace_context import MOST_STATE, read_traceparent
@@ -24,7 +24,7 @@ App = Callable[[Environ, Any], Iterable[bytes]]
 class WsgiMiddleware:
     """Watches a WSGI app: ``app.wsgi_app = obitus.WsgiMiddleware(app.wsgi_app)``, or wrap the application in it.
 
-    ``user`` is given the environ and returns who asks; ``failed_statuses`` are those that count as failed (500 to
+    ``user`` is given the environ and returns who asks; ``counts_as_failed`` are those that count as failed (500 to
     599); of bodies up to ``body_bytes`` are kept, 0 keeps none; ``answer_body`` keeps the answer's too.
     """
 
@@ -33,13 +33,13 @@ class WsgiMiddleware:
         app: App,
         *,
         user: Callable[[Environ], Any] | None = None,
-        failed_statuses: Collection[int] = requests.FAILED_STATUSES,
+        counts_as_failed: Collection[int] = requests.FAILED_STATUSES,
         body_bytes: int = requests.MOST_BODY_BYTES,
         answer_body: bool = False,
     ) -> None:
         self._app = app
         self._user = user
-        self._failed_statuses = failed_statuses
+        self._counts_as_failed = counts_as_failed
         self._body_bytes = min(body_bytes, requests.MOST_BODY_BYTES)
         self._answer_body = answer_body
 
@@ -49,7 +49,7 @@ class WsgiMiddleware:
         reporter = obitus._reporter()
         if reporter is None:
             return self._app(environ, start_response)
-        watch = guarded(_Watch)(reporter, environ, self._body_bytes, self._user, self._failed_statuses)
+        watch = guarded(_Watch)(reporter, environ, self._body_bytes, self._user, self._counts_as_failed)
         if watch is None:
             return self._app(environ, start_response)
 
@@ -85,9 +85,9 @@ class _Watch:
         environ: Environ,
         body_bytes: int,
         user: Callable[[Environ], Any] | None,
-        failed_statuses: Collection[int],
+        counts_as_failed: Collection[int],
     ) -> None:
-        self._reporter, self._environ, self._user, self._failed_statuses = reporter, environ, user, failed_statuses
+        self._reporter, self._environ, self._user, self._counts_as_failed = reporter, environ, user, counts_as_failed
         self.status = 0
         self.answer: Body | None = None
         self._ended = False
@@ -156,7 +156,7 @@ class _Watch:
             # Where the app answers nothing, the server does, with a 500 of its own.
             self.status = 500
         self.run.entry_point = routes.point_of(method, self.route(), self._path, self.status)
-        outcome = outcome or requests.outcome_of(self.status, self._failed_statuses)
+        outcome = outcome or requests.outcome_of(self.status, self._counts_as_failed)
         self._reporter.finish(self.run, outcome, self.status or None)
 
     def route(self) -> str:

@@ -6,7 +6,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client.guard import is_the_apps
-from obitus.client.integrations.databases import _inside, tell
+from obitus.client.instruments.databases import _inside, tell
 from obitus.client.patches import Patches
 
 if TYPE_CHECKING:

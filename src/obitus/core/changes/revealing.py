@@ -1,4 +1,4 @@
-"""Uncovered by: whether a new issue lies behind one that was settled, so that earlier runs could not have got that far."""
+"""Revealed by: whether a new issue lies behind one that was settled, so that earlier runs could not have got that far."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from obitus.core.frames import ChainLink, Frame
 from obitus.core.grouping.messages import template
 
 WINDOW_MS = 14 * DAY_MS
-"""How long after a fix arrived a new issue on the same entry point may have been uncovered by it."""
+"""How long after a fix arrived a new issue on the same entry point may have been revealed by it."""
 
 REWRITTEN = 0.6
 """From which likeness on two lines count as one that was changed."""

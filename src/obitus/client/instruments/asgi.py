@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations import arrived, requests, routes
-from obitus.client.integrations.requests import Body
+from obitus.client.instruments import arrived, requests, routes
+from obitus.client.instruments.requests import Body
 from obitus.client.log import is_ours
 from obitus.core.entry_points import entry_point
 from obitus.core.trace_context import MOST_STATE, read_traceparent
@@ -30,7 +30,7 @@ _WANTED = frozenset((b"traceparent", b"tracestate", b"content-length", b"content
 class AsgiMiddleware:
     """Watches an ASGI app: ``app.add_middleware(obitus.AsgiMiddleware)``, or wrap the app in it.
 
-    ``user`` is given the scope and returns who asks; ``failed_statuses`` are those that count as failed (500 to 599);
+    ``user`` is given the scope and returns who asks; ``counts_as_failed`` are those that count as failed (500 to 599);
     of bodies up to ``body_bytes`` are kept, 0 keeps none; ``answer_body`` keeps the answer's too.
     """
 
@@ -39,13 +39,13 @@ class AsgiMiddleware:
         app: App,
         *,
         user: Callable[[Scope], Any] | None = None,
-        failed_statuses: Collection[int] = requests.FAILED_STATUSES,
+        counts_as_failed: Collection[int] = requests.FAILED_STATUSES,
         body_bytes: int = requests.MOST_BODY_BYTES,
         answer_body: bool = False,
     ) -> None:
         self._app = app
         self.user = user
-        self.failed_statuses = failed_statuses
+        self.counts_as_failed = counts_as_failed
         self.body_bytes = min(body_bytes, requests.MOST_BODY_BYTES)
         self.answer_body = answer_body
 
@@ -79,7 +79,7 @@ class AsgiMiddleware:
             await self._app(scope, receive, watch.send)
             # Where the app answers nothing, the server does, with a 500 of its own.
             watch.status = watch.status or 500
-            outcome = requests.outcome_of(watch.status, self.failed_statuses)
+            outcome = requests.outcome_of(watch.status, self.counts_as_failed)
         except BaseException as error:
             outcome = requests.ended_by(error)
             if outcome == "failed":

@@ -2,7 +2,7 @@
 	import type { Deploy, ReleaseInfo } from '../lib/api';
 
 	/** Runs by hour, the failed ones at the foot, with a mark where the release arrived. */
-	export interface HourCourseProps {
+	export interface HourChartProps {
 		hours: ReleaseInfo['hours'];
 		deploys: Deploy[];
 	}
@@ -11,7 +11,7 @@
 <script lang="ts">
 	import { countOf, moment } from '../lib/words';
 
-	let { hours, deploys }: HourCourseProps = $props();
+	let { hours, deploys }: HourChartProps = $props();
 	const hourMs = 3_600_000;
 	const start = $derived(hours[0]?.time ?? '');
 	const end = $derived(hours.at(-1)?.time ?? '');

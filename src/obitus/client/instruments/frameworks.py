@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations import routes
-from obitus.client.integrations.asgi import ANSWERED, Answered
+from obitus.client.instruments import routes
+from obitus.client.instruments.asgi import ANSWERED, Answered
 from obitus.client.patches import Patches
 
 if TYPE_CHECKING:

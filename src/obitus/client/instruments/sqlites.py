@@ -10,7 +10,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 import obitus
-from obitus.client.integrations.databases import _inside, tell
+from obitus.client.instruments.databases import _inside, tell
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 

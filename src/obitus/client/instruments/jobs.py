@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations.requests import ended_by
+from obitus.client.instruments.requests import ended_by
 from obitus.client.patches import Patches
 from obitus.core.trace_context import read_traceparent
 

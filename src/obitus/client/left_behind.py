@@ -6,7 +6,7 @@ import copy
 from typing import TYPE_CHECKING, Final
 
 from obitus.client.guard import guarded, is_the_apps
-from obitus.client.life import Life, Story, read_the_dead
+from obitus.client.life import Life, Story, read_ended
 from obitus.client.trail import finish_trail
 
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ STORY_AFTER_S: Final = 0.25
 MOST_RUNS: Final = 50
 
 
-class Untold:
+class LeftBehind:
     """Keeps one reporter's story on disk, and reports what earlier processes left."""
 
     def __init__(self, reporter: Reporter) -> None:
@@ -29,14 +29,14 @@ class Untold:
     def begin(self) -> None:
         """Report what was left, and put the marks of this process in place. Says in the log where it cannot."""
         self.begun = True
-        goal = self._reporter.settings.spool_of_goal
+        goal = self._reporter.settings.spool_of_address
         if goal is None:
             return
         folder = goal / "lives"
         try:
             if not self._reporter.is_child:
                 # It may have to load what reads stack traces, which only the process that began to watch does, at its start.
-                read_the_dead(folder, self._report)
+                read_ended(folder, self._report)
             life = Life(folder, self._reporter.family)
             life.begin()
             self._life = life
@@ -48,9 +48,9 @@ class Untold:
 
     def look_for_children(self) -> None:
         """Report what children left that are gone, once their parent was told that they are."""
-        goal = self._reporter.settings.spool_of_goal
+        goal = self._reporter.settings.spool_of_address
         if goal is not None:
-            read_the_dead(goal / "lives", self._report_child, family=self._reporter.family)
+            read_ended(goal / "lives", self._report_child, family=self._reporter.family)
 
     def _report_child(self, crash: str, story: Story) -> bool:
         """Report a child's open runs; return whether its marks are done with."""
@@ -98,7 +98,7 @@ class Untold:
         self.left = True
 
     def end(self) -> None:
-        """This process ends as it should: nothing is left untold."""
+        """This process ends as it should: nothing is left behind."""
         if self.left:
             return
         if self._life is not None:

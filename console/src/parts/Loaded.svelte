@@ -3,7 +3,7 @@
 	import type { Trouble } from '../lib/api';
 
 	/** Shows what a loader holds: a trouble in words, a wait, or the thing itself. */
-	export interface ToldProps<T> {
+	export interface LoadedProps<T> {
 		value: T | undefined;
 		trouble: Trouble | undefined;
 		children: Snippet<[T]>;
@@ -11,14 +11,14 @@
 </script>
 
 <script lang="ts" generics="T">
-	let { value, trouble, children }: ToldProps<T> = $props();
+	let { value, trouble, children }: LoadedProps<T> = $props();
 </script>
 
 {#if trouble}
-	<p role="alert" class="border-failed my-4 border-l-4 py-1 pl-3"><strong class="text-failed">✕ Not shown.</strong> {trouble.message}</p>
+	<p role="alert" class="border-failed my-4 border-l-4 py-1 pl-3"><strong class="text-failed">✕ Could not be loaded.</strong> {trouble.message}</p>
 {/if}
 {#if value !== undefined}
 	{@render children(value)}
 {:else if !trouble}
-	<p role="status" class="text-quiet my-8">Reading the records …</p>
+	<p role="status" class="text-quiet my-8">Loading …</p>
 {/if}

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import is_the_apps
-from obitus.client.integrations.http_clients import trace_headers
-from obitus.client.integrations.requests import ended_by
+from obitus.client.instruments.http_clients import trace_headers
+from obitus.client.instruments.requests import ended_by
 from obitus.client.patches import Patches
 from obitus.core.trace_context import read_traceparent
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
-_HERE: Final = "obitus.client.integrations"
+_HERE: Final = "obitus.client.instruments"
 
 TABLE: Final = {
     "asyncio.base_events": f"{_HERE}.asyncs:install",

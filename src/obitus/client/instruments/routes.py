@@ -7,7 +7,7 @@ from typing import Any, Final
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations.requests import braces
+from obitus.client.instruments.requests import braces
 from obitus.core.entry_points import entry_point
 
 NO_ROUTE: Final = "(no route)"

@@ -7,10 +7,10 @@ import sqlite3
 from obitus.store.database import Reader, Row
 from obitus.store.issues import note
 
-_BY = "SELECT by_issue AS other, entry_point, reason FROM uncoverings WHERE issue_id = ?"
-_OF = "SELECT issue_id AS other, entry_point, reason FROM uncoverings WHERE by_issue = ? ORDER BY issue_id LIMIT 20"
+_BY = "SELECT by_issue AS other, entry_point, reason FROM revealings WHERE issue_id = ?"
+_OF = "SELECT issue_id AS other, entry_point, reason FROM revealings WHERE by_issue = ? ORDER BY issue_id LIMIT 20"
 _ADD = """
-INSERT INTO uncoverings (issue_id, by_issue, entry_point, reason, found_ms) VALUES (:issue_id, :by_issue, :entry_point, :reason, :now_ms)
+INSERT INTO revealings (issue_id, by_issue, entry_point, reason, found_ms) VALUES (:issue_id, :by_issue, :entry_point, :reason, :now_ms)
 ON CONFLICT DO NOTHING"""
 _CANDIDATES = """
 SELECT DISTINCT i.id, i.last_seq, s.environment, s.how, s.release, s.after, s.time_ms
@@ -19,13 +19,13 @@ WHERE ir.entry_point = :entry_point AND i.app_id = :app_id AND i.id != :issue_id
 ORDER BY s.time_ms DESC LIMIT 20"""
 
 
-def uncovered_by(reader: Reader, issue_id: int) -> list[Row]:
-    """Return (other, entry_point, reason) of the issue whose fix uncovered this one; none or one."""
+def revealed_by(reader: Reader, issue_id: int) -> list[Row]:
+    """Return (other, entry_point, reason) of the issue whose fix revealed this one; none or one."""
     return reader.rows(_BY, (issue_id,))
 
 
-def uncovered(reader: Reader, issue_id: int) -> list[Row]:
-    """Return (other, entry_point, reason) of the issues that this one's fix uncovered."""
+def revealed(reader: Reader, issue_id: int) -> list[Row]:
+    """Return (other, entry_point, reason) of the issues that this one's fix revealed."""
     return reader.rows(_OF, (issue_id,))
 
 
@@ -37,7 +37,7 @@ def settled_on(reader: Reader, app_id: int, entry_point: str, issue_id: int) -> 
 def add(
     connection: sqlite3.Connection, issue_id: int, by_issue: int, entry_point: str, reason: str, now_ms: int
 ) -> None:
-    """Keep that an issue was uncovered by another one's fix, and say so on both."""
+    """Keep that an issue was revealed by another one's fix, and say so on both."""
     values = {
         "issue_id": issue_id,
         "by_issue": by_issue,
@@ -47,7 +47,7 @@ def add(
     }
     if connection.execute(_ADD, values).rowcount == 0:
         return
-    here = f"Uncovered by the fix of issue {by_issue} on {entry_point}: {reason}."
-    there = f"Its fix uncovered issue {issue_id} on {entry_point}: {reason}."
+    here = f"Revealed by the fix of issue {by_issue} on {entry_point}: {reason}."
+    there = f"Its fix revealed issue {issue_id} on {entry_point}: {reason}."
     note(connection, issue_id, None, here, now_ms)
     note(connection, by_issue, None, there, now_ms)

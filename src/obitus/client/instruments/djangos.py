@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded
-from obitus.client.integrations.databases import quiet, tell
-from obitus.client.integrations.requests import braces
+from obitus.client.instruments.databases import quiet, tell
+from obitus.client.instruments.requests import braces
 from obitus.client.patches import Patches
 
 if TYPE_CHECKING:

@@ -40,12 +40,12 @@ def tell(
     error: BaseException | None = None,
 ) -> None:
     """Leave the breadcrumb of one statement. Its text is looked at only when somebody wants to see it."""
-    if is_ours() or "query" in reporter.settings.without:
+    if is_ours() or "statement" in reporter.settings.without:
         return
     took_ms = (reporter.timer() - started_s) * 1000
     severity = "ERROR" if error is not None else "WARN" if took_ms >= SLOW_MS else "INFO"
     failed_with = None if error is None else type(error).__qualname__
-    reporter.step("query", severity, (_written, statement, took_ms, system, rows, times, failed_with))
+    reporter.step("statement", severity, (_written, statement, took_ms, system, rows, times, failed_with))
 
 
 def _written(

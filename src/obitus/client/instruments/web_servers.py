@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
 from obitus.client.guard import guarded, without_ours
-from obitus.client.integrations import requests, routes
+from obitus.client.instruments import requests, routes
 from obitus.client.patches import Patches
 from obitus.core.entry_points import entry_point
 from obitus.core.trace_context import read_traceparent

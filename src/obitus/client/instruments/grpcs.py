@@ -12,8 +12,8 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any, Final
 
 from obitus.client.guard import guarded
-from obitus.client.integrations import requests
-from obitus.client.integrations.web_servers import Watched, begin
+from obitus.client.instruments import requests
+from obitus.client.instruments.web_servers import Watched, begin
 from obitus.client.patches import Patches
 
 if TYPE_CHECKING:

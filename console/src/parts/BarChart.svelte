@@ -6,7 +6,7 @@
 	}
 
 	/** Counts over time as bars; `said` is the same in words, for those who do not see them. `marks` are deploys. */
-	export interface CourseProps {
+	export interface BarChartProps {
 		counts: number[];
 		said: string;
 		failed?: boolean;
@@ -15,7 +15,7 @@
 </script>
 
 <script lang="ts">
-	let { counts, said, failed = false, marks = [] }: CourseProps = $props();
+	let { counts, said, failed = false, marks = [] }: BarChartProps = $props();
 	const width = $derived(120 / counts.length);
 	const most = $derived(Math.max(1, ...counts));
 	const height = (count: number) => (count === 0 ? 1 : Math.max(3, (count / most) * 26));
