@@ -106,7 +106,7 @@ def test_say(reported: Reported) -> None:
     obitus.say("manifest is late", "WARN", minutes=7)
     first, second, third = reported.all()
     assert (
-        first["exceptions"][0]["type"] == "Said"
+        first["exceptions"][0]["type"] == "Reported message"
         and first["handled"] is True
         and first["attributes"]["pier"] == "merrow"
     )

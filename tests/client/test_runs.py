@@ -219,7 +219,7 @@ def test_start_up_failures(reported: Reported) -> None:
 
     with pytest.raises(KeyError):
         asyncio.run(start(lifespan_app))
-    with pytest.raises(ValueError, match="not spoken"):
+    with pytest.raises(ValueError, match="not supported"):
         asyncio.run(start(no_lifespan_app))
     assert reported.one()["run"]["entry_point"] == "start-up"
 
