@@ -119,7 +119,7 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     _take(page, "correcting", only)
     page.goto(f"{base}/set-up/rules")
     page.get_by_label("A grouping rule").fill("together when app=gatekeeper type=ValueError")
-    page.get_by_role("button", name="Preview").click()
+    page.get_by_role("button", name="Preview", exact=True).click()
     page.get_by_text("would change their issue").wait_for()
     _take(page, "rules", only)
     page.goto(f"{base}/issues/{number}?window=14d")
