@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import signal
 import threading
@@ -127,6 +128,22 @@ def until(holds: Callable[[], object], seconds: float = 20) -> None:
     while not holds():
         assert time.monotonic() < ends, "it never came to hold"
         time.sleep(0.01)
+
+
+def lives(number: int) -> bool:
+    """Whether there is a process of that number, other than as a name."""
+    with contextlib.suppress(OSError):
+        return "\nState:\tZ" not in Path(f"/proc/{number}/status").read_text()
+    return False
+
+
+def children(number: int) -> list[int]:
+    """Return the processes that a process started."""
+    found = []
+    for one in Path(f"/proc/{number}/task").iterdir():
+        with contextlib.suppress(OSError):
+            found += [int(child) for child in (one / "children").read_text().split()]
+    return found
 
 
 def now_text() -> str:

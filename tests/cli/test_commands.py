@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
+import urllib3
 
 from obitus.cli import show
 from obitus.core.lifecycle import STATES
@@ -183,6 +185,22 @@ def test_serve_refuses_to_be_reached_without_a_password(shell: Shell, tmp_path: 
     assert "shorter" in shell.run("serve", *data, "--password-file", str(tmp_path / "short"), status=2)
     (tmp_path / "common").write_text("passwordpassword\n")
     assert "too easy to guess" in shell.run("serve", *data, "--password-file", str(tmp_path / "common"), status=2)
+
+
+def test_a_link_while_the_service_runs(shell: Shell, tmp_path: Path) -> None:
+    """`obitus serve --new-link` on the records of a running service prints a link that works there, once."""
+    data = ["--data", str(tmp_path / "records"), "--port", "0"]
+    words = [sys.executable, "-u", "-m", "obitus", "serve", *data]
+    service = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+    try:
+        assert service.stdout is not None and "answers at" in service.stdout.readline()
+        (link,) = re.findall(r"http://\S+#\S+", shell.run("serve", *data, "--new-link"))
+        url, _, secret = link.partition("/sign-in#")
+        answers = [urllib3.request("POST", url + "/api/sign-in", json={"link": secret}).status for _ in range(2)]
+        assert answers == [200, 401]
+    finally:
+        service.kill()
+        service.communicate()
 
 
 def test_every_state_has_a_shape() -> None:

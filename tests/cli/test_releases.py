@@ -99,9 +99,9 @@ def test_commits_of_a_release(running: Running, shell: Shell, repository: Reposi
     repository.commit("Rename the tides", requirements_dot_txt="jinja2==3.1.4\n")
     repository.git("tag", "v3.1.0")
     said = shell.run("release", "add", "v3.1.0", "--git", str(repository.folder), "--since", "v3.0.0")
-    assert "3.1.0 of sailings: 5 commits told; made of its tag, since v3.0.0." in " ".join(said.split())
+    assert "3.1.0 of sailings: 5 commits reported; made of its tag, since v3.0.0." in " ".join(said.split())
     again = " ".join(shell.run("release", "add", "3.1.0", "--git", str(repository.folder)).split())
-    assert "0 commits told, 5 were there already; made of its tag, since v3.0.0, the tag before it." in again
+    assert "0 commits reported, 5 were there already; made of its tag, since v3.0.0, the tag before it." in again
     assert {one["subject"] for one in commits_of(running, "3.1.0")} == {
         "Look up depths with a default", "Draw the piers", "Say where this is from", "Merge the pictures", "Rename the tides"
     }  # fmt: skip
@@ -128,10 +128,10 @@ def test_commits_of_a_release(running: Running, shell: Shell, repository: Reposi
 def test_a_release_without_a_known_beginning(running: Running, shell: Shell, repository: Repository) -> None:
     """Where the one before ended comes from the service, from tags, or from --since; else it is said that all is told."""
     said = shell.run("release", "add", "3.0.0", "--git", str(repository.folder))
-    assert "1 commit told" in said and "the beginning of the repository" in " ".join(said.split())
+    assert "1 commit reported" in said and "the beginning of the repository" in " ".join(said.split())
     repository.commit("Round depths", sailings__tides_dot_py=TIDES + "\n# rounded\n")
     said = " ".join(shell.run("release", "add", "3.0.1", "--git", str(repository.folder)).split())
-    assert "3.0.1 of sailings: 1 commit told" in said and "HEAD" in said and "since 3.0.0" in said
+    assert "3.0.1 of sailings: 1 commit reported" in said and "HEAD" in said and "since 3.0.0" in said
     answer = json.loads(shell.run("release", "add", "3.0.1", "--git", str(repository.folder), "--json"))
     assert (answer["added"], answer["already_there"]) == (0, 1)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import sqlite3
 import subprocess
@@ -143,7 +144,9 @@ def by_wrapper(statement: str, *args: Any) -> None:
     connection = obitus.watched(Plain())
     cursor = connection.cursor()
     assert cursor.execute(statement, *args) is cursor
-    assert list(cursor) == cursor.fetchall() or True
+    rows = list(cursor)
+    with contextlib.closing(sqlite3.connect(":memory:")) as plain:
+        assert rows == plain.execute(statement, *args).fetchall() and cursor.fetchall() == []
     connection.inner.close()
 
 

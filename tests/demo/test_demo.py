@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -22,6 +23,7 @@ from obitus.service.settings import Settings
 from obitus.service.since import since_answer
 from obitus.service.wiring import Service
 from obitus.store.releases import deploys as deploys_between
+from tests.conftest import children, lives, until
 
 # Hours are counted by the clock on the wall: played a minute later, the story has the same failures under other ids.
 UNTIL = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S")
@@ -190,3 +192,23 @@ def test_it_prints_one_link_that_works(tmp_path: Path) -> None:
     running.stdout.close()
     assert running.stderr is not None
     running.stderr.close()
+
+
+def test_players_end_with_the_demo(tmp_path: Path) -> None:
+    """A demo that is killed while it loads leaves none of its apps behind."""
+    command = [sys.executable, "-m", "obitus", "demo", "--data", str(tmp_path / "demo"), "--port", "0"]
+    demo = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        until(lambda: any("obitus.demo.play" in command_of(one) for one in children(demo.pid)), 60)
+        players = [one for one in children(demo.pid) if "obitus.demo.play" in command_of(one)]
+        demo.kill()
+        until(lambda: not any(lives(one) for one in players), 60)
+    finally:
+        demo.kill()
+        demo.wait()
+
+
+def command_of(number: int) -> str:
+    with contextlib.suppress(OSError):
+        return Path(f"/proc/{number}/cmdline").read_text().replace("\0", " ")
+    return ""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import json
 import os
 import subprocess
@@ -19,7 +18,7 @@ import urllib3
 from obitus.service import heavy
 from obitus.service.keys import KnownKeys
 from obitus.service.processes import ProcessEnded, Processes, beside
-from tests.conftest import Running, failure, until
+from tests.conftest import Running, children, failure, lives, until
 
 LARGE = "x" * 7000
 
@@ -27,13 +26,6 @@ LARGE = "x" * 7000
 def large(count: int = 20, **changes: Any) -> list[dict[str, Any]]:
     """Return so many failures that they are no small body."""
     return [failure(attributes={"cargo": LARGE, "number": number}, **changes) for number in range(count)]
-
-
-def lives(number: int) -> bool:
-    """Whether there is a process of that number, other than as a name."""
-    with contextlib.suppress(OSError):
-        return "\nState:\tZ" not in Path(f"/proc/{number}/status").read_text()
-    return False
 
 
 def test_tasks_and_what_comes_of_them() -> None:
@@ -112,15 +104,6 @@ def test_none_outlives_the_service(tmp_path: Path) -> None:
     finally:
         service.kill()
         service.communicate()
-
-
-def children(number: int) -> list[int]:
-    """Return the processes that a process started."""
-    found = []
-    for one in Path(f"/proc/{number}/task").iterdir():
-        with contextlib.suppress(OSError):
-            found += [int(child) for child in (one / "children").read_text().split()]
-    return found
 
 
 def test_keys_in_memory(running: Running) -> None:

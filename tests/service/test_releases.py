@@ -442,9 +442,9 @@ def test_releases_without_end(running: Running, monkeypatch: pytest.MonkeyPatch)
     key = running.add_app(may_deploy=True)
     answers = [running.send(key, failure(release=f"build-{n}")).json()["lines"][0] for n in range(40)]
     assert all(line["verdict"] == "stored" for line in answers)
-    assert "notes" not in answers[0] and "not told apart" in answers[-1]["notes"][0]
+    assert "notes" not in answers[0] and "as one without a release" in answers[-1]["notes"][0]
     assert len(running.get("/api/apps/sailings")["releases"]) <= 20
-    assert "not told apart" in running.get("/api/apps/sailings")["last_remark"]["reason"]
+    assert "as one without a release" in running.get("/api/apps/sailings")["last_remark"]["reason"]
     for path, body in (("/api/deploys", {"release": "9.9.9", "app": "sailings"}), ("/api/apps/sailings/releases", {"release": "9.9.9"})):  # fmt: skip
         answer = running.ask("POST", path, body)
         assert (answer.status, answer.json()["slug"]) in ((409, "too-many"), (422, "bad-field")), answer.data

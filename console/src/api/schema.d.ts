@@ -887,7 +887,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a release
-         * @description Tell a release apart no longer, such as one whose name was a mistake. Its failures stay; a report that names it brings it back.
+         * @description Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back.
          */
         delete: operations["remove_api_apps__name__releases__release__delete"];
         options?: never;

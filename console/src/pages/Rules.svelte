@@ -30,8 +30,8 @@
 <p class="text-quiet mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
 <h1 class="font-serif text-2xl font-semibold">Grouping rules</h1>
 <p class="max-w-3xl">
-	A rule is a condition and what to do with the failures that match it. It acts on what comes; what is there already moves when
-	past failures are regrouped.
+	A rule says what to do with the failures that match a condition. It applies to new failures; past ones move when they are
+	regrouped.
 </p>
 
 <section aria-labelledby="force-heading">

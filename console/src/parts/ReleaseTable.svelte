@@ -45,7 +45,7 @@
 							<td class="py-1 pr-4 whitespace-nowrap">
 								{where.environment}{where.canary ? ', canary' : ''} {#if where.live}<span class="text-accent font-semibold whitespace-nowrap">● live</span>{/if}
 							</td>
-							<td class="text-quiet py-1 pr-4 whitespace-nowrap" title={where.inferred ? 'taken from its first report' : 'told'}>
+							<td class="text-quiet py-1 pr-4 whitespace-nowrap" title={where.inferred ? 'taken from its first report' : 'reported'}>
 								{#if where.deployed}<span aria-hidden="true">{where.inferred ? '◇' : '◆'}</span> {moment(where.deployed)}{/if}
 								{#if where.inferred}<span class="sr-only">from its first report</span>{/if}
 							</td>

@@ -91,7 +91,9 @@ class Repository:
         notes = []
         count = int(self._ask("rev-list", "--count", span).strip() or 0)
         if count > MOST_COMMITS:
-            notes.append(f"{count:,} commits; the newest {MOST_COMMITS:,} are told. Say --since nearer to the release.")
+            notes.append(
+                f"{count:,} commits; the newest {MOST_COMMITS:,} are reported. Say --since nearer to the release."
+            )
         if self.shallow and not (since is not None and self.is_before(since, revision)):
             notes.append(
                 "This is a shallow clone: commits before its edge are not in it, and those at the edge look as if they had made everything. Fetch more: git fetch --unshallow."

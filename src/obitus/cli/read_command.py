@@ -38,7 +38,7 @@ def read(
         str | None,
         typer.Option("--zone", help="Time zone of times that bear none: UTC, Europe/Oslo; else this machine's."),
     ] = None,
-    release: Annotated[str | None, typer.Option("--release", help="Release that the files tell of.")] = None,
+    release: Annotated[str | None, typer.Option("--release", help="Release that wrote the files.")] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be made; send nothing.")] = False,
     follow: Annotated[bool, typer.Option("--follow", help="Go on reading as the files grow, until Ctrl-C.")] = False,
     as_json: Json = False,
@@ -174,7 +174,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
         for name in ("ok", "refused", "failed"):
             if outcome.outcomes[name]:
                 show.say(f"{outcome.outcomes[name]:>7,}  {name}", show.FAILED if name == "failed" else "")
-        show.say(f"The {outcome.runs_told:,} that did not go well are told whole; all are counted.", show.QUIET)
+        show.say(f"The {outcome.runs_told:,} that did not go well are reported whole; all are counted.", show.QUIET)
     if outcome.unreadable:
         show.heading(f"{count_of(outcome.unreadable, 'line')} could not be read")
         for example in outcome.examples:

@@ -86,7 +86,7 @@ def add(
     version: Version,
     app_name: App = None,
     git: Annotated[
-        Path | None, typer.Option("--git", help="Folder of the git repository, to tell the commits of the release.")
+        Path | None, typer.Option("--git", help="Folder of the git repository, to report the commits of the release.")
     ] = None,
     since: Annotated[
         str | None, typer.Option("--since", help="Where the release before it ended: a tag, branch or commit.")
@@ -98,7 +98,7 @@ def add(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Make a release known, and with --git tell its commits: ids, authors, subjects, touched lines and functions. No source is sent."""
+    """Make a release known, and with --git report its commits: ids, authors, subjects, touched lines and functions. No source is sent."""
     asked = api(url, token)
     name = _app(asked, app_name)
     if git is None:
@@ -134,7 +134,7 @@ def add(
         )
         return
     show.say(
-        f"{version} of {name}: {count_of(added, 'commit')} told"
+        f"{version} of {name}: {count_of(added, 'commit')} reported"
         + (f", {there:,} were there already" if there else "")
         + f"; {said}, since {begin_said}."
     )
@@ -189,7 +189,7 @@ def remove(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Tell a release apart no longer, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
+    """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
     asked = api(url, token)
     answer = asked.delete(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}")
     print_json(answer) if as_json else show.say(

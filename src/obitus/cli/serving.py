@@ -47,6 +47,8 @@ def serve(
             f"will not listen on {host}: passwords and keys would go over the network unencrypted. Put a proxy that speaks https "
             "in front and give its address as --public-url https://…, or say that you mean it: --plain-http."
         )
+    if new_link and _link_beside(data):
+        return
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
     try:
         opened = run.listen(host, port)
@@ -77,6 +79,28 @@ def serve(
     finally:
         service.close()
         opened.close()
+
+
+def _link_beside(data: Path) -> bool:
+    """Print a sign-in link where a service runs on the folder already; return whether one does."""
+    from obitus.service import secrets
+    from obitus.service.settings import Settings, system_clock_ms
+    from obitus.service.wiring import LINK_LASTS_MS
+    from obitus.store import database, people
+
+    address = database.service_on(data)
+    if address is None:
+        return False
+    secret, now_ms = secrets.new_secret(), system_clock_ms()
+    database.beside(
+        Settings(data).database,
+        lambda c: people.add_link(
+            c, secrets.hash_of(secret), secrets.new_secret()[:12], now_ms, now_ms + LINK_LASTS_MS
+        ),
+    )
+    say(f"Obitus answers at {address} already. Sign in once with this link (good for a day):")
+    console.print(f"{address}/sign-in#{secret}", soft_wrap=True, markup=False)
+    return True
 
 
 def _set_password(service: Service, password_file: Path) -> None:

@@ -168,7 +168,7 @@ def pipeline_key(answer: dict[str, Any]) -> None:
     _lines("obitus deploy RELEASE")
     console.print()
     say(
-        "It may report too. For an app make one without --may-deploy: what an app holds should not tell of deploys.",
+        "It may report too. For an app make one without --may-deploy: what an app holds should not be able to report deploys.",
         QUIET,
     )
 

@@ -62,7 +62,7 @@ def releases(answer: dict[str, Any]) -> None:
             )
     console.print(table)
     if any(place["inferred"] for row in answer["releases"] for place in row["places"]):
-        say("* from the first report; nobody reported this deploy. obitus deploy RELEASE tells it.", QUIET)
+        say("* from the first report; nobody reported this deploy. Report it: obitus deploy RELEASE", QUIET)
     shown = (
         f"{count_of(len(answer['releases']), 'release')} of {answer['releases_in_all']:,}"
         if answer["next"]
@@ -132,7 +132,7 @@ def release(answer: dict[str, Any]) -> None:
     if not answer["latest_commits"]:
         inset(
             Text(
-                f"none are known. obitus release add {safe(answer['release'])} --app {answer['app']} --git PATH tells them",
+                f"none are known. obitus release add {safe(answer['release'])} --app {answer['app']} --git PATH reports them",
                 style=QUIET,
             ),
             2,

@@ -15,6 +15,7 @@ import random
 import runpy
 import sys
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -62,6 +63,7 @@ def main() -> None:
             keeps=False,
         )
     )
+    threading.Thread(target=_end_with_the_demo, args=(os.getppid(),), daemon=True).start()
     for line in sys.stdin:
         day = int(line)
         if player.dies_at_start:
@@ -77,6 +79,13 @@ def main() -> None:
             if left == 59:
                 sys.exit("the service does not take the demo's reports")
         print(json.dumps({"acts": len(acts)}), flush=True)  # noqa: T201
+
+
+def _end_with_the_demo(parent: int) -> None:
+    """End when the demo does, also when it is killed: whoever played on would wait for a service that is gone."""
+    while os.getppid() == parent:
+        time.sleep(0.5)
+    os._exit(1)
 
 
 async def _play(player: Player, acts: list[Act], clock: StoryClock) -> None:

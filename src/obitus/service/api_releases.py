@@ -241,7 +241,7 @@ def correct(
     responses=described("foreign-origin"),
 )
 def remove(service: TheService, person: SignedIn, name: AppName, release: Version) -> answers.Done:
-    """Tell a release apart no longer, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
+    """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
     known, now_ms = Releases(service, name), service.now_ms()
     version = known.named(release)
 

@@ -33,7 +33,7 @@ _log = logging.getLogger("obitus.service")
 
 router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
-BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this one is not told apart. Name releases, not builds or commits."
+BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this report counts as one without a release. Name releases, not builds or commits."
 AMONG_OTHERS = f"entry_point: the app has {MOST_ENTRY_POINTS:,} entry points already, so these runs are counted with others as “{OTHERS}”. Name routes, not addresses."
 MOST_AT_ONCE = 50
 FEW_AT_ONCE = 5

@@ -227,9 +227,7 @@ def _environment(service: Service, app_id: int, app: str, named: str, else_: str
         return named or else_
     if service.writer.run(lambda c: names.environment(c, app_id, named)):
         return named
-    said = (
-        f"{named} is not told apart: the app has {names.MOST_ENVIRONMENTS} environments. Its reports count for {else_}."
-    )
+    said = f"{named} is not kept as an environment of its own: the app has {names.MOST_ENVIRONMENTS} environments. Its reports count for {else_}."
     service.remark(app, "too-many-environments", said)
     return else_
 

@@ -50,6 +50,8 @@ class Service:
         own_clock = settings.clock_ms is system_clock_ms
         self._clock: Callable[[], int] = SteadyClock() if own_clock else settings.clock_ms
         self._lock = lock_folder(settings.data)
+        self._lock.write(f"\n{settings.url}\n")
+        self._lock.flush()
         try:
             self.writer = Writer(settings.database)
         except BaseException:

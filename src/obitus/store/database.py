@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
@@ -120,7 +121,7 @@ def lock_folder(folder: Path) -> IO[str]:
         fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError:
         opened.seek(0)
-        holder = opened.read(20).strip()
+        holder = opened.readline(20).strip()
         opened.close()
         raise errors.StoreInUse(
             f"another service runs on {folder}{f' (process {holder})' if holder else ''}. Stop it first, or give another --data."
@@ -129,6 +130,31 @@ def lock_folder(folder: Path) -> IO[str]:
     opened.write(str(os.getpid()))
     opened.flush()
     return opened
+
+
+def service_on(folder: Path) -> str | None:
+    """Return the address of the service that runs on a folder of records, None where none does."""
+    if not (folder / LOCK_NAME).exists():
+        return None
+    try:
+        lock_folder(folder).close()
+    except errors.StoreInUse:
+        _, _, address = (folder / LOCK_NAME).read_text("ascii", "replace").partition("\n")
+        return address.strip()
+    return None
+
+
+def beside(path: Path, work: Callable[[sqlite3.Connection], None]) -> None:
+    """Do one small piece of work in a transaction while a service runs on the file."""
+    with (
+        our_errors(path),
+        contextlib.closing(sqlite3.connect(path, isolation_level=None, timeout=BUSY_S)) as connection,
+    ):
+        connection.row_factory = sqlite3.Row
+        connection.execute("PRAGMA foreign_keys = ON")
+        connection.execute("BEGIN IMMEDIATE")
+        work(connection)
+        connection.execute("COMMIT")
 
 
 def _migrate(connection: sqlite3.Connection, path: Path) -> None:

@@ -177,6 +177,23 @@ def add_pass(
     connection.execute(_ADD_PASS, values)
 
 
+def add_link(connection: sqlite3.Connection, secret_hash: bytes, pass_id: str, now_ms: int, expires_ms: int) -> None:
+    """Store a sign-in link of the owner; raises NotThere before the first start. It may be called beside a running service."""
+    row = connection.execute(_OWNER).fetchone()
+    if row is None:
+        raise NotThere("nobody is there who could sign in")
+    add_pass(
+        connection,
+        secret_hash=secret_hash,
+        pass_id=pass_id,
+        kind="link",
+        person_id=int(row["id"]),
+        label="sign-in link",
+        now_ms=now_ms,
+        expires_ms=expires_ms,
+    )
+
+
 def use_link(connection: sqlite3.Connection, secret_hash: bytes, now_ms: int) -> int:
     """Use a sign-in link up and return whose it was; raises NotThere when it is unknown, used or too old."""
     row = connection.execute(_USE_LINK, {"hash": secret_hash, "now_ms": now_ms}).fetchone()

@@ -272,7 +272,7 @@ def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> N
 
 
 def remove(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
-    """Tell a release apart no longer; its failures stay, and a report that names it brings it back. Raises NotThere."""
+    """Take a release from the list; its failures stay, and a report that names it brings it back. Raises NotThere."""
     row = _find(connection, app_id, version)
     if row is None or not version or connection.execute(_REMOVE, (now_ms, row["id"])).rowcount == 0:
         raise NotThere(f"there is no release {version!r}")
