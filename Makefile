@@ -20,10 +20,11 @@ demo: setup ## Run the service with the ferry line's two weeks in it, and print 
 test: setup chromium redis lint $(TELEMETRY_JS) ## Run linters and all tests
 	@$(BIN)/python -m pytest
 
-lint: setup ## Check style and types: ruff, mypy, svelte-check
+lint: setup ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check
 	@$(BIN)/ruff check .
 	@$(BIN)/ruff format --check -q .
 	@$(BIN)/mypy
+	@mkdir -p build; $(BIN)/lint-imports --no-cache --no-logo > build/imports.txt || (cat build/imports.txt; false)
 	@cd console && npm run -s check
 
 bench-grouping: setup ## Measure how well failures are grouped, on planted faults

@@ -6,6 +6,7 @@ import json
 import subprocess
 import sys
 import threading
+import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -182,3 +183,17 @@ def test_reports_hold_against_their_description(running: Running) -> None:
         case.validate_response(answer, checks=checks)
 
     hold()
+
+
+def test_what_blocks_the_loop_is_found(monkeypatch: pytest.MonkeyPatch, running: Running) -> None:
+    """The guard that all tests of the service run under: sleeping on the loop, in our own code, is an error."""
+
+    def sleeps(self: Limits) -> int:
+        time.sleep(0.001)
+        return 10**6
+
+    key = running.add_app()
+    monkeypatch.setattr(Limits, "body_bytes", property(sleeps), raising=False)
+    assert running.send(key, failure()).status == 500
+    monkeypatch.undo()
+    assert running.send(key, failure()).status == 200
