@@ -45,6 +45,8 @@ class Found:
     done: dict[str, int] = field(default_factory=dict)
     """How often each of the others did its worst."""
     disk: Disk | None = None
+    said: str = ""
+    """The latest answer that was none of those meant."""
 
     @property
     def ratio(self) -> float:
@@ -71,7 +73,7 @@ def again_and_again(act: Callable[[], object], until_s: float, place: int, done:
 def attacked(target: Target, seconds: float, found: Found, *, counted: bool = False) -> Iterator[float]:
     """Let all others at a service for a time; gives when that is over."""
     fork, until_s = multiprocessing.get_context("fork"), time.time() + seconds
-    acts = others(target)
+    acts = others(target, until_s)
     done, broken = fork.Array("q", len(acts)), fork.Array("q", len(acts))
     at_work = [
         fork.Process(target=again_and_again, args=(act, until_s, place, done, broken))
@@ -82,7 +84,7 @@ def attacked(target: Target, seconds: float, found: Found, *, counted: bool = Fa
     time.sleep(1)
     yield until_s
     for one in at_work:
-        one.join(30)
+        one.join(max(0.0, until_s + 2 - time.time()))
         one.kill()
         one.join()
     if counted:
@@ -113,6 +115,7 @@ def send_honestly(target: Target, into: list[float], until_s: float, kept: set[s
             found.refused += 1
         else:
             found.faults += 1
+            found.said = f"{answer.status}: {answer.data[:300]!r}"
             waiting = []
         started = time.perf_counter()
         with contextlib.suppress(urllib3.exceptions.HTTPError):
