@@ -19,7 +19,7 @@
 		[
 			[row.new_issues, 'new'],
 			[row.regressed, 'regressed'],
-			[row.steps, 'fail more often']
+			[row.steps, 'failing more often']
 		].filter(([count]) => count) as [number, string][];
 </script>
 

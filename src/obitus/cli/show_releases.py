@@ -28,7 +28,7 @@ VERDICT_SHAPES: Final = {
     "regressed": "▲",
     "cannot tell": "?",
 }
-_BAD: Final = ("new", "regressed", "worse", "regressed")
+_BAD: Final = ("new", "regressed", "worse")
 MOST_SHOWN: Final = 12
 
 
@@ -253,7 +253,7 @@ def _issues(title: str, found: list[dict[str, Any]]) -> None:
 
 
 def _brought(row: dict[str, Any]) -> str:
-    parts = [(row["new_issues"], "new"), (row["regressed"], "regressed"), (row["steps"], "fail more often")]
+    parts = [(row["new_issues"], "new"), (row["regressed"], "regressed"), (row["steps"], "failing more often")]
     return ", ".join(f"{n} {what}" for n, what in parts if n)
 
 
