@@ -5,9 +5,9 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import signal
 import subprocess
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -43,7 +43,7 @@ def test_tasks_and_what_comes_of_them() -> None:
     with pytest.raises(ProcessEnded):
         work(os._exit, 3)
     with pytest.raises(ProcessEnded):
-        work(time.sleep, 60)
+        work(signal.pause)
     assert work(print, "what is printed does not get in between") is None
     assert work(os.getpid) in pool.numbers and pool.numbers != first
     last = pool.numbers

@@ -63,7 +63,7 @@ def main() -> None:
             keeps=False,
         )
     )
-    threading.Thread(target=_end_with_the_demo, args=(os.getppid(),), daemon=True).start()
+    threading.Thread(target=_end_with_the_demo, args=(int(sys.argv[3]),), daemon=True).start()
     for line in sys.stdin:
         day = int(line)
         if player.dies_at_start:

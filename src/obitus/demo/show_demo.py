@@ -168,7 +168,7 @@ class _Story:
             "PYTHONPATH": str((self._deploys / player.release).absolute()),
             "PYTHONDONTWRITEBYTECODE": "1",
         }
-        command = [sys.executable, "-m", "obitus.demo.play", str(index), str(self._start_ms)]
+        command = [sys.executable, "-m", "obitus.demo.play", str(index), str(self._start_ms), str(os.getpid())]
         return subprocess.Popen(  # noqa: S603 - our own module
             command, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )
