@@ -84,7 +84,7 @@ export class Correction extends Regroupings {
 export class Ruling extends Regroupings {
 	draft = $state('');
 	preview = $state.raw<RegroupPreview>();
-	anew = $state.raw<{ app: string; preview: RegroupPreview }>();
+	regrouping = $state.raw<{ app: string; preview: RegroupPreview }>();
 
 	look = () =>
 		this.attempt(async () => void (this.preview = await asked(api.POST('/api/grouping-rules/preview', { body: { rule: this.draft } }))));
@@ -100,12 +100,12 @@ export class Ruling extends Regroupings {
 		this.attempt(async () => void (await asked(api.DELETE('/api/grouping-rules/{rule}', { params: { path: { rule } } }))));
 
 	lookAnew = (app: string) =>
-		this.attempt(async () => void (this.anew = { app, preview: await asked(api.POST('/api/regroupings/preview', { body: { app } })) }));
+		this.attempt(async () => void (this.regrouping = { app, preview: await asked(api.POST('/api/regroupings/preview', { body: { app } })) }));
 
 	regroup = () =>
 		this.attempt(async () => {
-			const { app } = this.anew!;
-			this.anew = undefined;
+			const { app } = this.regrouping!;
+			this.regrouping = undefined;
 			await this.follow(await asked(api.POST('/api/regroupings', { body: { app } })));
 		});
 }

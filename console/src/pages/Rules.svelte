@@ -72,8 +72,8 @@
 	{#if ruling.preview}<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm"><Regrouped preview={ruling.preview} /></div>{/if}
 </section>
 
-<section aria-labelledby="anew-heading">
-	<h2 id="anew-heading" class="section">Regroup past failures</h2>
+<section aria-labelledby="regroup-heading">
+	<h2 id="regroup-heading" class="section">Regroup past failures</h2>
 	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={lookAnew}>
 		<label>
 			All failures of
@@ -84,10 +84,10 @@
 		</label>
 		<button class="act">Preview past failures</button>
 	</form>
-	{#if ruling.anew}
+	{#if ruling.regrouping}
 		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
-			<Regrouped preview={ruling.anew.preview} />
-			{#if ruling.anew.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}>Regroup past failures of {ruling.anew.app}</button>{/if}
+			<Regrouped preview={ruling.regrouping.preview} />
+			{#if ruling.regrouping.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}>Regroup past failures of {ruling.regrouping.app}</button>{/if}
 		</div>
 	{/if}
 	<Progress of={ruling} />

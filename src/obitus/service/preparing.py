@@ -14,6 +14,7 @@ from obitus.service.heavy import Outcomes
 from obitus.service.inflating import Body, split
 from obitus.service.prepare import ReadAgain, Ready, Refusal, Sender
 from obitus.service.processes import ProcessEnded, beside
+from obitus.service.settings import Limits
 from obitus.service.wiring import Service
 from obitus.store.grouping import Decided
 
@@ -22,12 +23,23 @@ _log = logging.getLogger("obitus.service")
 Result = TypeVar("Result")
 
 
+def is_small(held: Pass, pieces: Sequence[bytes], limits: Limits) -> bool:
+    """Whether these bytes are worked on here: few enough, and with a key that has not had much of the work lately."""
+    return sum(map(len, pieces)) <= limits.small_body_bytes and not held.is_heavy
+
+
+def while_small(limits: Limits) -> Limits:
+    """Return the limits of what is worked on here: a body that inflates beyond them goes to a process instead."""
+    return replace(limits, inflated_bytes=limits.small_body_bytes)
+
+
 async def body_prepared(service: Service, held: Pass, raw: list[bytes], encoding: str, sender: Sender) -> tuple[Body, Outcomes]:  # fmt: skip
     """Inflate a body, split it into lines and prepare each; return both."""
     limits = service.settings.limits
-    if sum(map(len, raw)) <= limits.small_body_bytes and not held.is_heavy:
-        small = replace(limits, inflated_bytes=limits.small_body_bytes)
-        body, outcomes = await held.work(heavy.split_and_prepare, raw, encoding, small, sender, service.preparer)
+    if is_small(held, raw, limits):
+        body, outcomes = await held.work(
+            heavy.split_and_prepare, raw, encoding, while_small(limits), sender, service.preparer
+        )
         if body.problem is None or body.problem.slug != "inflates-too-large":
             return body, outcomes
     try:
@@ -41,7 +53,7 @@ async def body_prepared(service: Service, held: Pass, raw: list[bytes], encoding
 
 async def lines_prepared(service: Service, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
     """Prepare lines."""
-    if sum(map(len, lines)) <= service.settings.limits.small_body_bytes and not held.is_heavy:
+    if is_small(held, lines, service.settings.limits):
         return await held.work(heavy.prepare_all, lines, sender, service.preparer)
     try:
         outcomes = await apart(service, held, heavy.prepare_apart, lines, sender, service.rules)

@@ -23,7 +23,7 @@ from obitus.service.access import TheService, reporting_key_scheme, sender_key
 from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, gather
 from obitus.service.exports import MESSAGES, PROTOBUF, Export, Part, Signal
 from obitus.service.prepare import Ready, Refusal, Sender
-from obitus.service.preparing import apart, lines_prepared
+from obitus.service.preparing import apart, is_small, lines_prepared, while_small
 from obitus.service.problems import Problem
 from obitus.service.processes import ProcessEnded, beside
 from obitus.service.reports import write
@@ -138,10 +138,9 @@ async def _export(request: Request, service: Service, signal: Signal) -> Respons
 async def _read(service: Service, held: Pass, key: Row, export: Export) -> list[Part]:
     """Read an export: a small one here, a large one in a process beside the service."""
     limits, sender = service.limits_of_telemetry, str(key["id"])
-    if sum(map(len, export.raw)) <= limits.small_body_bytes and not held.is_heavy:
-        small = replace(limits, inflated_bytes=limits.small_body_bytes)
+    if is_small(held, export.raw, limits):
         try:
-            return await held.work(exports.read, export, small, service.steps.of_sender(sender))
+            return await held.work(exports.read, export, while_small(limits), service.steps.of_sender(sender))
         except Problem as problem:
             if problem.slug != "inflates-too-large":
                 raise

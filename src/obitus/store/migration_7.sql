@@ -2,7 +2,7 @@
 
 -- A removed app is hidden at once; what it reported is deleted bit by bit.
 ALTER TABLE apps ADD COLUMN removed_ms INTEGER;
--- A removed release is told apart no longer; its failures stay. A report that names it brings it back.
+-- A removed release is no longer listed; its failures stay. A report that names it brings it back.
 ALTER TABLE releases ADD COLUMN removed_ms INTEGER;
 
 -- An entry point whose runs are counted by its name: bounded for each app.
