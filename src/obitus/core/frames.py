@@ -18,7 +18,7 @@ _PLATFORM_PLACE = re.compile(
     r"[\\/]lib[\\/]python\d(?:\.\d+)?[\\/](?!(?:site|dist)-packages[\\/])|[\\/][Pp]ython\d*[\\/][Ll]ib[\\/](?!site-packages[\\/])"
     r"|python\d{1,3}\.zip[\\/]|^<frozen |^<string>$|^<(?:unknown|template|generated|__\w+__)\b|^<attrs |^<decorator-gen|^node:|^internal/|^native$|^<anonymous>$|^<internal:"
     r"|[\\/]usr[\\/](?:local[\\/])?(?:lib[\\/])?go(?:-\d[\d.]*)?[\\/]src[\\/]|[\\/]rustc[\\/]|[\\/]rustlib[\\/]"
-    r"|[\\/]usr[\\/](?:share|lib(?:[\\/]\w+-linux-gnu)?)[\\/]perl|[\\/]lib[\\/]ruby[\\/](?!.*gems[\\/])"
+    r"|[\\/]usr[\\/](?:share|lib(?:[\\/]\w+-linux-gnu)?)[\\/]perl|[\\/]lib[\\/]ruby[\\/](?!.{0,200}gems[\\/])"
 )
 _PLATFORM_MODULE = re.compile(
     r"^(?:dart:|(?:java|javax|jdk|sun|com\.sun|kotlin|scala|System|Internal|Interop|runtime|reflect|std|core|alloc|Carp"

@@ -16,7 +16,7 @@ _GENERATED = re.compile(
     r"| \[as [^\[\]]*\]"
     r"|@[0-9a-f]{5,}|\$\$(?:Lambda|EnhancerBy\w*|FastClassBy\w*|SpringCGLIB|Proxy|_javassist)[\w$/]*|/0x[0-9a-f]+"
     r"|(?<=\w)\$default$|\$(?=\d*$)\d*|(?<=\w)\$\d+(?=[.$]|$)|(?<=[\w>])\.func\d+(?:\.\d+)*|-fm$|-range\d+$"
-    r"|::\{\{closure\}\}|::\{closure[^}]*\}|::h[0-9a-f]{16}$|`\d+"
+    r"|::\{\{closure\}\}|::\{closure[^{}]*\}|::h[0-9a-f]{16}$|`\d+"
 )
 _LAMBDAS = re.compile(r"^lambda\$(?:static\$)?(\w+?)\$\d+$")
 _SUSPENDED = re.compile(r"^(.*)\$([A-Za-z_]\w*)\$\d+$")

@@ -22,6 +22,7 @@ _PLACE = re.compile(r"^\s++(?P<file>[^\n]{1,1500}?\.(?:go|s)):(?P<line>\d{1,9})(
 _BARE_CALL = re.compile(r"^(?P<name>[\w.~/%-]{1,500}+(?:(?<=\.)\(\*?+[\w\[\].,…]++\)\.)?+[\w.\[\]…-]*+)$")
 _BARE_PLACE = re.compile(r"^\t(?P<file>[^\s:]{1,1500}\.(?:go|s)):(?P<line>\d{1,9})$")
 _CLOSURE = re.compile(r"(?:\.func\d{1,9}|\.gowrap\d{1,9}|\.\d{1,9}|-fm|-range\d{1,9}){1,9}$")
+_RECOVERIES: Final = (" [recovered]", " [recovered, repanicked]")
 _GENERIC = re.compile(r"\[[^\[\]]*\]")
 _LIBRARY: Final = ("/usr/local/go/", "/usr/lib/go", "/go/pkg/mod/", "/goroot/", "/pkg/mod/", "_testmain.go", "/vendor/")
 
@@ -94,13 +95,21 @@ def _panics(lines: Sequence[str], goroutine: int, floor: int) -> tuple[int, list
         found = _PANIC.search(line)
         if found is not None:
             first = i
-            message = re.sub(r"( \[recovered(?:, repanicked)?\])+$", "", found["message"].strip())
+            message = _without_recoveries(found["message"].strip())
             kind = "runtime error" if message.startswith("runtime error: ") else found["kind"]
             links.append((kind, message.removeprefix("runtime error: ")))
         elif links and not line.strip():
             break
     links.reverse()
     return first, links
+
+
+def _without_recoveries(message: str) -> str:
+    """Return a panic's message without the marks of having been recovered, of which each panic on top adds one."""
+    while message.endswith(_RECOVERIES):
+        for mark in _RECOVERIES:
+            message = message.removesuffix(mark)
+    return message
 
 
 def _frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:

@@ -20,7 +20,7 @@ _OLD = re.compile(r"(?P<message>.*)', (?P<file>[^\n']{1,1000}):(?P<line>\d{1,9})
 _FRAME = re.compile(r"^\s*+\d{1,5}:\s++(?:0x[0-9a-f]++ - )?(?P<name>\S.*)$")
 _PLACE = re.compile(r"^\s+at (?P<file>[^\n]{1,1500}?):(?P<line>\d{1,9})(?::\d+)?\s*$")
 _HASH = re.compile(r"::h[0-9a-f]{16}$")
-_CLOSURE = re.compile(r"(?:::\{\{closure\}\}|::\{closure[^}]*\}|::\{\{impl\}\})+")
+_CLOSURE = re.compile(r"(?:::\{\{closure\}\}|::\{closure[^{}]*\}|::\{\{impl\}\})+")
 _LIBRARY: Final = ("std::", "core::", "alloc::", "backtrace::", "rust_begin_unwind", "__rust", "rust_panic", "tokio::", "main::{", "_start", "__libc_start", "test::")  # fmt: skip
 _LIBRARY_PLACE: Final = ("/rustc/", "/.cargo/", "/rustlib/", "/cargo/registry/")
 
