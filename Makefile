@@ -7,7 +7,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test lint bench bench-grouping bench-releases bench-hiding endure matrix redis shots describe lock wheel chromium clean
+.PHONY: help setup demo test lint bench bench-grouping bench-releases bench-hiding endure matrix redis shots demo-reports describe lock wheel chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -25,7 +25,7 @@ lint: setup ## Check style, types and who imports whom: ruff, mypy, import-linte
 	@$(BIN)/ruff format --check -q .
 	@$(BIN)/mypy
 	@mkdir -p build; $(BIN)/lint-imports --no-cache --no-logo > build/imports.txt || (cat build/imports.txt; false)
-	@cd console && npm run -s check
+	@cd console && npm run -s check > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
 
 bench-grouping: setup ## Measure how well failures are grouped, on planted faults
 	@$(BIN)/python -m bench.grouping
@@ -49,6 +49,9 @@ bench: setup ## Measure speed, as ratios against floors taken in the same run
 
 shots: setup chromium ## Take the pictures in docs/screenshots anew
 	@$(BIN)/python docs/make_shots.py
+
+demo-reports: .venv/ready ## Record anew what the demo's apps report, after a change to them, the story or the client
+	@$(BIN)/python -m obitus.demo.recording
 
 describe: .venv/ready ## Write the OpenAPI description, the console's types and the generated docs anew
 	@$(BIN)/python -m obitus.service.describe .
@@ -95,4 +98,4 @@ $(TELEMETRY_JS): tests/service/telemetry_js/package-lock.json
 
 $(CONSOLE): console/node_modules/ready $(CONSOLE_SOURCES)
 	@echo "Building the console …"
-	@cd console && npm run -s build --  --logLevel warn
+	@mkdir -p build; cd console && npm run -s build -- --logLevel warn > ../build/console-build.txt 2>&1 || (cat ../build/console-build.txt; false)

@@ -1,1 +1,1 @@
-"""The ferry line: two small real apps, played over two weeks and two releases with an injected clock."""
+"""The ferry line: two small real apps over two weeks; what they reported through the real client is recorded, and replayed."""

@@ -2,15 +2,10 @@
 
 from __future__ import annotations
 
-import json
-import os
 import shutil
-import subprocess
-import sys
 import time
-from importlib import resources
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 import urllib3
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
@@ -22,9 +17,11 @@ from obitus.cli.release_commands import told
 from obitus.cli.show import console, say
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.demo import repository
-from obitus.demo.story import APPS, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, Choice, acts_of
+from obitus.demo.recording import lay_out
+from obitus.demo.replaying import batches, starts_at
+from obitus.demo.story import APPS, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, Choice
 from obitus.service.run import InThread, listen
-from obitus.service.settings import Settings, system_clock_ms
+from obitus.service.settings import Limits, Settings, system_clock_ms
 from obitus.service.wiring import Service
 
 _MARK = ".obitus-demo"
@@ -41,9 +38,10 @@ class _Clock:
 
 
 def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) -> None:
-    """Make the demo's records anew, play the story into them through the real client, and serve them.
+    """Make the demo's records anew from what the line's apps reported, and serve them.
 
-    The story ends at ``until_ms`` (Unix, milliseconds), or now. Ended at the same time, it is the same to the last id.
+    The story ends in the last full hour before ``until_ms`` (Unix, milliseconds), or now; in one hour it is the same to
+    the last id.
     """
     _empty(data)
     try:
@@ -51,7 +49,9 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     except OSError as error:
         raise CliError(f"cannot listen on port {port}: {error.strerror}. Choose another --port.") from error
     clock = _Clock()
-    service = Service(Settings(data=data, port=opened.getsockname()[1], clock_ms=clock))
+    # Two weeks come in within seconds, of each app with one key.
+    limits = Limits(burst_seconds=120.0)
+    service = Service(Settings(data=data, port=opened.getsockname()[1], clock_ms=clock, limits=limits))
     service.ensure_owner()
     running = InThread(service, opened)
     running.start()
@@ -75,65 +75,51 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
 
 
 class _Story:
-    """Plays the days one after another; at the end of each, people decide on what they see."""
+    """Sends what was reported, day after day; at the end of each, people decide on what they see."""
 
     def __init__(self, service: Service, data: Path, clock: _Clock, until_ms: int) -> None:
         self._service, self._clock = service, clock
         self._data, self._deploys = data, data / "deploys"
-        # The story ends a minute ago, so that nothing in it lies ahead.
-        self._start_ms = (until_ms // 60_000 - 1) * 60_000 - DAYS * DAY_MS
+        self._start_ms = starts_at(until_ms)
         self._http = urllib3.PoolManager(retries=False)
         self._token = ""
         self._keys: dict[tuple[str, str], str] = {}
 
     def play(self) -> None:
-        """Load everything; about half a minute."""
+        """Load everything; about ten seconds."""
         self._clock.story_ms = self._start_ms
         self._token = self._service.add_pass("token", 1, "demo loader", DAYS * 2 * DAY_MS)
         for app, kind in APPS:
             self._keys[app, "production"] = self._post("/api/apps", {"name": app, "kind": kind})["key"]
         staging = self._post("/api/apps/gatekeeper/keys", {"environment": "staging"})
         self._keys["gatekeeper", "staging"] = staging["key"]
-        self._lay_out()
+        lay_out(self._deploys)
         self._commit()
-        whole = sum(
-            max(1, len(list(acts_of(player, day, 0))))
-            for player in PLAYERS
-            for day in range(player.first_day, player.end_day)
-        )
-        playing: dict[int, subprocess.Popen[str]] = {}
-        columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TextColumn("{task.completed} of {task.total} runs"), TimeElapsedColumn())  # fmt: skip
+        days = batches(self._start_ms)
+        columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TimeElapsedColumn())
         with Progress(*columns, console=console) as progress:
-            task = progress.add_task("", total=whole, day=1)
-            try:
-                for day in range(DAYS):
-                    self._clock.story_ms = self._start_ms + (day + 1) * DAY_MS
-                    progress.update(task, day=day + 1)
-                    self._tell_deploys(day)
-                    today = [i for i, player in enumerate(PLAYERS) if player.first_day <= day < player.end_day]
-                    for i in today:
-                        playing[i] = playing.get(i) or self._start(i)
-                        _tell(playing[i].stdin, str(day))
-                    for i in today:
-                        progress.advance(task, _acts(playing[i]))
-                        if PLAYERS[i].dies_at_start or day == PLAYERS[i].end_day - 1:
-                            _end(playing.pop(i))
-                    self._service.watcher.look()
-                    for choice in CHOICES:
-                        if choice.day == day:
-                            self._decide(choice)
-            finally:
-                for process in playing.values():
-                    process.kill()
+            task = progress.add_task("", total=sum(map(len, days.values())), day=1)
+            for day in range(DAYS):
+                self._clock.story_ms = self._start_ms + (day + 1) * DAY_MS
+                progress.update(task, day=day + 1)
+                self._tell_deploys(day)
+                for index, body in days.get(day, ()):
+                    self._report(PLAYERS[index].app, PLAYERS[index].environment, body)
+                    progress.advance(task)
+                self._service.watcher.look()
+                for choice in CHOICES:
+                    if choice.day == day:
+                        self._decide(choice)
 
-    def _lay_out(self) -> None:
-        """Lay the releases' files over one another, each release in a tree of its own."""
-        line = Path(str(resources.files("obitus.demo").joinpath("line")))
-        releases = sorted(folder for folder in line.iterdir() if folder.is_dir())
-        for i, release in enumerate(releases):
-            target = self._deploys / release.name
-            for earlier in releases[: i + 1]:
-                shutil.copytree(earlier, target, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+    def _report(self, app: str, environment: str, body: bytes) -> None:
+        headers = {
+            "Authorization": f"Bearer {self._keys[app, environment]}",
+            "Content-Type": "application/x-ndjson; version=1",
+        }
+        answer = self._http.request("POST", f"{self._service.settings.url}/reports", headers=headers, body=body)
+        verdicts = {line["verdict"] for line in answer.json().get("lines", [])}
+        if answer.status != 200 or verdicts - {"stored"}:
+            raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')[:2000]}")
 
     def _commit(self) -> None:
         """Make the line's repository, and tell the commits of each release as a pipeline would; without git there are none."""
@@ -159,20 +145,6 @@ class _Story:
                     order = {"app": app, "release": deploy.release, "time": time, "canary": deploy.canary}
                     self._post("/api/deploys", order)
 
-    def _start(self, index: int) -> subprocess.Popen[str]:
-        player = PLAYERS[index]
-        environment = {name: value for name, value in os.environ.items() if not name.startswith("OBITUS_")}
-        environment |= {
-            "OBITUS_URL": self._service.settings.url,
-            "OBITUS_KEY": self._keys[player.app, player.environment],
-            "PYTHONPATH": str((self._deploys / player.release).absolute()),
-            "PYTHONDONTWRITEBYTECODE": "1",
-        }
-        command = [sys.executable, "-m", "obitus.demo.play", str(index), str(self._start_ms), str(os.getpid())]
-        return subprocess.Popen(  # noqa: S603 - our own module
-            command, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
-        )
-
     def _decide(self, choice: Choice) -> None:
         found = self._get(f"/api/issues?window=14d&app={choice.app}&limit=200")["issues"]
         for row in found:
@@ -191,27 +163,6 @@ class _Story:
         if answer.status >= 300:
             raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')}")
         return answer.json()
-
-
-def _tell(pipe: IO[str] | None, line: str) -> None:
-    if pipe is not None:
-        pipe.write(line + "\n")
-        pipe.flush()
-
-
-def _acts(process: subprocess.Popen[str]) -> int:
-    line = process.stdout.readline() if process.stdout is not None else ""
-    if not line:
-        raise CliError(f"one of the demo's apps ended early (status {process.wait()})")
-    return int(json.loads(line)["acts"])
-
-
-def _end(process: subprocess.Popen[str]) -> None:
-    if process.stdin is not None:
-        process.stdin.close()
-    process.wait(30)
-    if process.stdout is not None:
-        process.stdout.close()
 
 
 def _empty(data: Path) -> None:

@@ -171,7 +171,7 @@ def acts_of(player: Player, day: int, start_ms: int) -> Iterator[Act]:
         if player.app == "sailings":
             act = _request(dice, player, time_ms)
         elif player.app == "gatekeeper":
-            act = _job(dice, time_ms, day)
+            act = _job(dice, time_ms, day * 24 + moment / HOUR_MS)
         else:
             act = _page(dice, time_ms)
         if player.runs_at(day * 24 + moment / HOUR_MS):
@@ -238,7 +238,7 @@ def _page(dice: random.Random, time_ms: int) -> Act:
     return Act(time_ms, "board", with_)
 
 
-def _job(dice: random.Random, time_ms: int, day: int) -> Act:
+def _job(dice: random.Random, time_ms: int, hour: float) -> Act:
     kind = dice.random()
     if kind < 0.6:
         name = dice.choice(NAMES[:5]) if dice.random() < 0.5 else dice.choice(NAMES)
@@ -251,7 +251,7 @@ def _job(dice: random.Random, time_ms: int, day: int) -> Act:
     if dice.random() < 0.08:
         # One clerk leaves two fields empty. The second shows only since the first is forgiven.
         rows[-1] |= {"weight_kg": "", "goods": True, "goods_class": ""}
-    if day == DAYS - 1 and dice.random() < 0.3:
-        # Since today somebody writes thousands apart.
+    if hour >= END - 18 and dice.random() < 0.5:
+        # Since this morning somebody writes thousands apart.
         rows[0]["weight_kg"] = f"{dice.randint(1000, 3200):,}"
     return Act(time_ms, "nightly_manifest", {"sailing": f"SK-{dice.randint(4000, 4999)}", "rows": rows})
