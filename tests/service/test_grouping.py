@@ -8,7 +8,8 @@ from typing import Any
 
 import pytest
 
-from obitus.core.grouping import first_recipe
+from obitus.core.grouping.recipe import earlier_texts
+from obitus.service.prepare import chain_of
 from obitus.store import grouping as store
 from tests.conftest import Running, failure, start, until
 
@@ -213,25 +214,43 @@ def test_a_flood_of_new_issues_is_collected(running: Running) -> None:
     assert later not in (collecting, known)
 
 
-def test_an_older_recipe_splits_nothing(tmp_path: Any) -> None:
+@pytest.mark.parametrize("version", [2, 1])
+def test_an_older_recipe_splits_nothing(running: Running, version: int) -> None:
     """An issue that an older version of the recipe began goes on under the new one."""
-    thread, running = start(tmp_path / "data")
-    try:
-        key = running.add_app()
-        report = raised("quote", "return fares[kind]", line=7)
-        (number,) = numbers(running, report, key=key)
-        from obitus.service.prepare import chain_of
+    key = running.add_app()
+    report = raised("quote", "return fares[kind]", line=7)
+    (number,) = numbers(running, report, key=key)
+    as_if_by_version(running, report, version)
+    assert numbers(running, report | {"id": failure()["id"]}, key=key) == [number]
+    assert "earlier version" in running.get(f"/api/issues/{number}")["why"][-1]["joined"]
 
-        older = first_recipe.fingerprint(chain_of(report))
-        running.service.writer.run(lambda c: c.execute("DELETE FROM fingerprint_keys"))
-        running.service.writer.run(
-            lambda c: c.execute("UPDATE fingerprints SET fingerprint = ?, traits_id = NULL", (older,))
-        )
-        assert numbers(running, report | {"id": failure()["id"]}, key=key) == [number]
-        assert "earlier version" in running.get(f"/api/issues/{number}")["why"][-1]["joined"]
-    finally:
-        running.http.clear()
-        thread.stop()
+
+def test_history_of_an_older_recipe_is_regrouped_when_asked(running: Running) -> None:
+    """What version 2 held for one fault stays together, until somebody has seen what the present version would split and wants it."""
+    key = running.add_app()
+
+    def handed_nothing(caller: str) -> dict[str, Any]:
+        report = raised("pier_of", "return berth.pier", kind="AttributeError", message="'NoneType' object has no attribute 'pier'")  # fmt: skip
+        frames = report["exceptions"][0]["frames"]
+        frames[:-1] = [frames[-1] | {"function": caller, "source": {"line": f"x = pier_of({caller}_berth)"}}]
+        return report
+
+    (number,) = numbers(running, handed_nothing("board"), key=key)
+    as_if_by_version(running, handed_nothing("board"), 2)
+    assert numbers(running, handed_nothing("land"), handed_nothing("board"), key=key) == [number, number]
+    assert running.ask("POST", "/api/regroupings/preview", {"app": "sailings"}).json()["moving"] >= 1
+    done(running, running.ask("POST", "/api/regroupings", {"app": "sailings"}))
+    assert sorted(counts(running).values()) == [1, 2]
+
+
+def as_if_by_version(running: Running, report: dict[str, Any], version: int) -> None:
+    """Let the only fingerprint in the store be one that an earlier version of the recipe gave."""
+    older = earlier_texts(chain_of(report))[{2: 0, 1: 1}[version]]
+    running.service.writer.run(lambda c: c.execute("DELETE FROM fingerprint_keys"))
+    running.service.writer.run(lambda c: c.execute("UPDATE failures SET fingerprint = ?", (older,)))
+    running.service.writer.run(
+        lambda c: c.execute("UPDATE fingerprints SET fingerprint = ?, traits_id = NULL", (older,))
+    )
 
 
 def test_a_regrouping_that_was_broken_off_goes_back(tmp_path: Any) -> None:

@@ -85,7 +85,7 @@ class _Elsewhere:
     def parts(self) -> Sequence[Part]:
         raise NotImplementedError("this is asked of the service's own process only")
 
-    def earlier(self) -> str:
+    def earlier(self) -> Sequence[str]:
         raise NotImplementedError("this is asked of the service's own process only")
 
     def value_of(self, name: str) -> str:

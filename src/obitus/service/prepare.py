@@ -18,8 +18,7 @@ from pydantic import ValidationError
 
 from obitus.core.clock import DAY_MS, to_ms, to_text
 from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
-from obitus.core.grouping import first_recipe
-from obitus.core.grouping.recipe import Fingerprint, Part
+from obitus.core.grouping.recipe import Fingerprint, Part, earlier_texts
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, decide, parse_grouping_rule, value_of
 from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
@@ -211,8 +210,8 @@ class _Further:
             return [Part("rule", self._together.text, counted=True, reason=reason)]
         return self._decided.parts
 
-    def earlier(self) -> str:
-        return first_recipe.fingerprint(self._chain)
+    def earlier(self) -> Sequence[str]:
+        return earlier_texts(self._chain, self._decided.apart)
 
     def value_of(self, name: str) -> str:
         return str(value_of(name, self._chain, self._facts()))[:200]
@@ -228,8 +227,8 @@ class ReadAgain:
         """Return what counted and what did not, each with its reason."""
         return self._again().further.parts()
 
-    def earlier(self) -> str:
-        """Return the fingerprint that the version before would have given."""
+    def earlier(self) -> Sequence[str]:
+        """Return the fingerprints that earlier versions of the recipe gave, the newest first."""
         return self._again().further.earlier()
 
     def value_of(self, name: str) -> str:

@@ -22,7 +22,7 @@ MINUTE_MS: Final = 60_000
 
 _ISSUE_OF = """
 SELECT issue_id, apart_by FROM fingerprints INDEXED BY fingerprints_lead WHERE app_id = ? AND fingerprint = ?"""
-_HAS_EARLIER = "SELECT 1 FROM fingerprints WHERE app_id = ? AND fingerprint >= '1-' AND fingerprint < '2' LIMIT 1"
+_HAS_EARLIER = "SELECT 1 FROM fingerprints WHERE app_id = ? AND fingerprint >= '1-' AND fingerprint < '3' LIMIT 1"
 _ADD = """
 INSERT INTO fingerprints (app_id, fingerprint, issue_id, parts, traits_id, joined) VALUES (?, ?, ?, ?, ?, ?)
 ON CONFLICT DO NOTHING"""
@@ -55,8 +55,8 @@ class Further(Protocol):
     def parts(self) -> Sequence[Part]:
         """Return what counted and what did not, each with its reason."""
 
-    def earlier(self) -> str:
-        """Return the fingerprint that the version before would have given."""
+    def earlier(self) -> Sequence[str]:
+        """Return the fingerprints that earlier versions of the recipe gave, the newest first."""
 
     def value_of(self, name: str) -> str:
         """Return a value of the failure that a split keeps apart by."""
@@ -95,14 +95,15 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
     if row is not None:
         return Found(int(row[0]), text, known=True)
     if connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
-        row = connection.execute(_ISSUE_OF, (app_id, decided.further.earlier())).fetchone()
-        if row is not None:
-            return Found(
-                int(row[0]),
-                text,
-                known=False,
-                joined="an earlier version of the recipe put it here; a new version splits no issue",
-            )
+        for earlier in decided.further.earlier():
+            row = connection.execute(_ISSUE_OF, (app_id, earlier)).fetchone()
+            if row is not None:
+                return Found(
+                    int(row[0]),
+                    text,
+                    known=False,
+                    joined="an earlier version of the recipe put it here; a new version splits no issue",
+                )
     if decided.traits is not None:
         choice = choose(decided.traits, candidates(connection.execute, app_id, decided.traits))
         if choice.joins is not None:

@@ -13,8 +13,9 @@ from obitus.core.grouping import first_recipe
 from obitus.core.grouping.groups import Groups
 from obitus.core.grouping.likeness import compare, keys_of
 from obitus.core.grouping.messages import likeness, template
+from obitus.core.grouping.missing import is_produced, missing
 from obitus.core.grouping.names import plain_function, plain_room, plain_type
-from obitus.core.grouping.recipe import as_text, fingerprint, from_text, plain_code
+from obitus.core.grouping.recipe import as_text, earlier_texts, fingerprint, from_text, plain_code
 
 NAMES = st.text("abcdef_", min_size=1, max_size=6)
 CODE = st.sampled_from(
@@ -219,3 +220,129 @@ def test_the_first_recipe_stays_as_it_was() -> None:
     two = first_recipe.fingerprint(stack(own("a"), own("b")))
     assert two == "1-063a7200d5fba249f29c65db52ee301f"
     assert first_recipe.fingerprint(stack(own("a"))) != first_recipe.fingerprint(stack(own("b")))
+
+
+def test_the_second_recipe_stays_as_it_was() -> None:
+    """Fingerprints of version 2 can be made anew too: where the rules of version 3 differ, those of version 2 still hold."""
+    started = stack(own("main", "serve()"), library("serve", "raise TideError('no level')"), library("level", "x = y['pier']"), kind="KeyError", message="'pier'")  # fmt: skip
+    named = stack(
+        own("board", "field(row, 'pier')"), own("field", "return row[name]"), kind="KeyError", message="'pier'"
+    )
+    nothing = stack(own("board", "draw(None)"), own("draw", "return berth.pier"), kind="AttributeError", message="'NoneType' object has no attribute 'pier'")  # fmt: skip
+    assert [earlier_texts(chain)[0] for chain in (started, named, nothing)] == [
+        "2-e51b4277bc3ad1edc3a6ae1ac7f25a0e",
+        "2-c8f43bc7b756cab80d4f3f6012ae35e1",
+        "2-b59ce050dad190d9c1d01bf2d89faa25",
+    ]
+    assert all(earlier_texts(chain)[1] == first_recipe.fingerprint(chain) for chain in (started, named, nothing))
+
+
+def test_a_frame_weighs_the_same_whatever_stands_above_it() -> None:
+    """The own frame next to the library counts also where it is called ``main``, and a frame more above changes nothing."""
+    refused = library("level", "raise TideError('no such gauge')")
+
+    def started(module: str, *above: Frame) -> list[ChainLink]:
+        return stack(*above, own("main", "levels.level(gauge)", module=module), refused, kind="tides.TideError")
+
+    assert fingerprint(started("gatekeeper")).text != fingerprint(started("pierboard")).text
+    assert fingerprint(started("gatekeeper")).text == fingerprint(started("gatekeeper", own("night", "main()"))).text
+    assert not fingerprint(started("gatekeeper")).fault.in_library
+
+
+@given(st.text(min_size=1, max_size=20), st.text(min_size=1, max_size=20))
+def test_a_key_that_the_line_does_not_spell_out_is_data(one: str, other: str) -> None:
+    """Whatever was looked for, one line with one caller is one fault; what that caller's line spells out tells it from others."""
+
+    def failing(key: str, caller: str) -> list[ChainLink]:
+        frames = (own("board", caller), own("field", "value = row[name]"))
+        return stack(*frames, kind="KeyError", message=repr(key))
+
+    assert fingerprint(failing(one, "field(row, name)")).text == fingerprint(failing(other, "field(row, name)")).text
+    assert (
+        fingerprint(failing(one, "field(row, 'pier')")).text == fingerprint(failing(other, "field(row, 'pier')")).text
+    )
+    assert not same(failing("pier", "field(row, 'pier')"), failing("berth", "field(row, 'berth')"))
+
+
+NOTHING = "'NoneType' object has no attribute 'pier'"
+
+
+def test_a_helper_that_is_handed_nothing_fails_for_its_callers() -> None:
+    """Each caller that names the helper and hands it something is a fault of its own; who only runs a task is not."""
+
+    def failing(caller: str, code: str) -> list[ChainLink]:
+        return stack(own(caller, code), own("pier_of", "return berth.pier"), kind="AttributeError", message=NOTHING)
+
+    board, land = failing("board", "pier_of(found)"), failing("land", "pier_of(last)")
+    assert not same(board, land)
+    counted = {part.kind: part for part in fingerprint(board).parts if part.counted}
+    assert counted["caller"].value == "fares.board" and "handed nothing" in counted["function"].reason
+    assert same(failing("night", "return task(draw)"), failing("day", "task(draw)"))
+    own_slip = [own("board", "pier_of(found)"), own("pier_of", "return berth.pierr")]
+    assert fingerprint(stack(*own_slip, kind="AttributeError", message="'Berth' object has no attribute 'pierr'")).fault.helper == 0  # fmt: skip
+
+
+def test_one_function_that_gives_nothing_is_one_fault() -> None:
+    """Where the failing lines show what had no value, they are together, whatever each did with it."""
+
+    def failing(function: str, code: str, message: str = NOTHING, kind: str = "AttributeError") -> list[ChainLink]:
+        return stack(own(function, code), kind=kind, message=message)
+
+    board = failing("board", "return harbour.berth_of(vessel).pier")
+    assert same(board, failing("land", "print(self.harbour.berth_of(last).pier)"))
+    assert same(board, failing("list", "berth_of(v)[0]", "'NoneType' object is not subscriptable", "TypeError"))
+    assert not same(board, failing("land", "print(self.harbour.quay_of(last).pier)"))
+    assert not same(failing("a", "return berth.pier"), failing("b", "x = berth.pier"))
+    # A search that finds nothing says so by giving nothing: the line that did not look is at fault.
+    assert not same(failing("a", "found = re.match(x, y).pier"), failing("b", "z = re.match(a, b).pier"))
+    _, _, choice = (groups := Groups()).add(board) and groups.add(failing("land", "print(harbour.berth_of(last).pier)"))
+    assert choice is not None and choice.joins is not None and "berth_of() had no value" in choice.joins.verdict.reason
+
+
+@pytest.mark.parametrize(
+    ("message", "code", "found"),
+    [
+        (NOTHING, "return harbour.berth_of(vessel).pier", "berth_of()"),
+        (NOTHING, "return row.berths[0].pier", "berths[]"),
+        (NOTHING, "x.pier + y.pier", ""),
+        (NOTHING, "a.berth.pier", ".berth"),
+        ("'NoneType' object is not subscriptable", "return self.table.columns[0]", ".columns"),
+        ("'NoneType' object is not iterable", "for berth in self.berths():", "berths()"),
+        ("cannot unpack non-iterable NoneType object", "low, high = tide.levels()", "levels()"),
+        ("Cannot read properties of undefined (reading 'pier')", "return (await berth(v)).pier", ""),
+        ("Cannot read properties of undefined (reading 'pier')", "return ferry.berth.pier;", ".berth"),
+        ('Cannot invoke "Pier.name()" because the return value of "skerry.Berth.pier()" is null', "", "pier()"),
+        ('Cannot read field "berth" because "vessel.pass" is null', "", ".pass"),
+        ("ferry.berth is undefined", "", ".berth"),
+        ("row 4 has an empty weight", "raise ValueError(text)", ""),
+    ],
+)
+def test_what_had_no_value_is_read_from_the_line(message: str, code: str, found: str) -> None:
+    """A call, an attribute, a name, an element; nothing where several places may be meant."""
+    assert missing(message, code) == found
+    assert not is_produced("berth") and is_produced("berth_of()") and not is_produced("get()")
+
+
+@given(st.text(max_size=60), st.text("ab.()[]'\" ", max_size=60))
+def test_any_line_can_be_asked(message: str, code: str) -> None:
+    """Nothing makes it fail."""
+    for said in (message, NOTHING, "'NoneType' object is not subscriptable", "'NoneType' object is not iterable"):
+        assert isinstance(missing(said, code), str)
+
+
+def test_what_a_library_calls_back_and_hands_on_is_passed_through() -> None:
+    """Where an override only calls what it overrides, who entered the library counts; what fails in it by itself does not."""
+    inside = library("encode", "chunks = self.iterencode(o)", module="notes.encoder")
+    over = own("default", "return super().default(value)", module="notes")
+    raised = library("default", "raise NotesError('no form for it')", module="notes.encoder")
+
+    def written(function: str) -> list[ChainLink]:
+        return stack(own(function, "dumps(passes)"), inside, over, raised, kind="notes.NotesError")
+
+    assert fingerprint(written("board")).traits.spot == "fares.board"
+    assert not same(written("board"), written("land"))
+    itself = stack(own("board", "dumps(passes)"), inside, own("default", "return value.text", module="notes"), kind="AttributeError")  # fmt: skip
+    assert fingerprint(itself).traits.spot == "notes.default"
+    handler = own("fare", "return abort(404)", module="sailings")
+    served = stack(own("main", "app.run()"), library("run", "handler(request)"), handler, library("abort", "raise Refused()"), kind="web.Refused")  # fmt: skip
+    assert fingerprint(served).traits.spot == "sailings.fare"

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, is_platform
+from obitus.core.grouping.handing import RAISES, handed
 from obitus.core.grouping.messages import runtimes_own, template, words_of
 from obitus.core.grouping.names import COMPREHENSIONS, last_name, plain_function, plain_room, plain_type
 
@@ -29,7 +30,7 @@ _RECURSION_MESSAGES: Final = (
     "too much recursion",
     "stack overflow",
 )
-# Where a program or a thread starts, and what only passes a call on. Whoever is called from there is not told apart by it.
+# Where a program or a thread starts, and what only passes a call on: for version 2 alone.
 _ENTRIES: Final = frozenset(
     {"<module>", "main", "Main", "__main__", "{main}", "<main>", "<top (required)>", "(main program)", "_main", "run", "start", "<lambda>", "<anonymous>", "wrapper", "wrapped", "inner", "__call__", "dispatch", "execute"}
 )  # fmt: skip
@@ -37,7 +38,6 @@ _HELPERS = re.compile(
     r"^_*(?:fail|raise|throw|abort|die|bail|panic|must|assert|require|ensure|expect|enforce|precondition|invariant|unreachable|guard)"
     r"(?:_\w*|[A-Z]\w*|!|\?)?$|(?:^|_)(?:fail|abort|die|bail|or_raise|or_fail|or_die)$|(?:OrThrow|OrFail|OrDie)$"
 )
-_RAISES = re.compile(r"^(?:raise|throw|die|croak|confess|panic!|panic)\b|^[\w.]*raise_from\(|^[\w.]*reraise\(")
 _SAYS_WHY = re.compile(
     r"""^raise\s+[\w.]+\(\s*(?:\w{1,2}|_\(|[\w.]+\s*=\s*)?(?:["']|[frbFRB]{1,2}["'])|^raise\s+[\w.]+(?:\(\s*\))?(?:\s+from\s+\w+)?$"""
 )
@@ -88,8 +88,11 @@ class Fault:
     why_message: str
 
 
-def locate(chain: Sequence[ChainLink]) -> Fault:
-    """Find the fault of a chain that is given from the outermost exception to its root cause."""
+def locate(chain: Sequence[ChainLink], recipe: int = 3) -> Fault:
+    """Find the fault of a chain that is given from the outermost exception to its root cause.
+
+    ``recipe`` is the version of the recipe whose rules hold: 2 is kept so that the issues it began go on.
+    """
     position, why_link = _root(chain)
     link = chain[position]
     frames = link.frames
@@ -110,27 +113,32 @@ def locate(chain: Sequence[ChainLink]) -> Fault:
     beneath = tuple([f for f in frames[at + 1 :] if not is_platform(f.module, f.file)])
     if at < 0:
         return _without_own(link, frames, beneath, why_link)
+    entered = at if recipe < 3 or not beneath else _entered_through(frames, at)
+    hands_on, at = entered != at, entered
     site, outside = _enclosing(frames, at)
     callers = _callers(frames, outside)
-    in_library, why_site = _blame(link, site, callers, beneath)
+    in_library, why_site = _blame(link, site, beneath)
+    if recipe < 3 and beneath and not _OUTSIDE.search(plain_type(link.type)) and _only_starts(site, callers):
+        in_library = True
+    if hands_on and not in_library:
+        why_site = "own code that entered the library: what the library called back only hands on to it"
     if in_library:
         where, _ = _enclosing(beneath, len(beneath) - 1)
         counts, why_message = _message(link, where)
         return Fault(
             link, where, tuple(reversed(beneath[:-1])), beneath, True, 0, (), counts, why_link, why_site, why_message
         )
-    helper = 0
+    helper = many_reasons = 0
     if not beneath:
-        helper = _helper_depth(link, site, callers)
+        helper = many_reasons = _helper_depth(link, site, callers)
         if helper:
             why_site = "own code that fails on behalf of its callers: so the caller counts too"
+        elif recipe < 3:
+            helper = many_reasons = _named_by(link, site, callers)
         else:
-            helper = _named_by(link, site, callers)
-            if helper:
-                why_site = (
-                    "own code that works on what its caller names, and that was not right: so the caller counts too"
-                )
-    counts, why_message = _message(link, site, helper=helper)
+            helper, why_handed = handed(link, site, callers)
+            why_site = why_handed or why_site
+    counts, why_message = _message(link, site, helper=many_reasons)
     return Fault(link, site, callers, beneath, False, helper, (), counts, why_link, why_site, why_message)
 
 
@@ -191,7 +199,7 @@ def _wraps(outer: ChainLink, inner: ChainLink) -> bool:
     if not outer.frames or not inner.frames:
         return False
     raiser, catcher = outer.frames[-1], inner.frames[0]
-    if not raiser.code or not _RAISES.match(raiser.code.strip()):
+    if not raiser.code or not RAISES.match(raiser.code.strip()):
         return False
     return raiser.function == catcher.function and raiser.file == catcher.file
 
@@ -252,7 +260,31 @@ def _callers(frames: Sequence[Frame], at: int) -> tuple[Frame, ...]:
     return tuple(found)
 
 
-def _blame(link: ChainLink, site: Frame, callers: tuple[Frame, ...], beneath: tuple[Frame, ...]) -> tuple[bool, str]:
+def _entered_through(frames: Sequence[Frame], at: int) -> int:
+    """Return the own frame that first entered the library, where the innermost one only hands on to the library again.
+
+    A method that overrides the library's and calls that one (``super().default(value)``) is passed through by all who
+    enter there.
+    """
+    place = at
+    while place > 0:
+        below = frames[place + 1].function if place + 1 < len(frames) else ""
+        hands_on = "super()" in frames[place].code or last_name(below) == last_name(frames[place].function)
+        outer = place - 1
+        while outer >= 0 and not frames[outer].own:
+            outer -= 1
+        if not hands_on or outer < 0 or outer == place - 1:
+            break
+        place = outer
+    return place
+
+
+def _only_starts(site: Frame, callers: tuple[Frame, ...]) -> bool:
+    """Whether all own code is where programs and threads start. Version 2 did not count it then."""
+    return all(last_name(plain_function(frame.function)) in _ENTRIES for frame in (site, *callers))
+
+
+def _blame(link: ChainLink, site: Frame, beneath: tuple[Frame, ...]) -> tuple[bool, str]:
     """Say whether library code beneath the own frame is to blame, and why."""
     if not beneath:
         return False, "own code, innermost on the stack"
@@ -263,12 +295,7 @@ def _blame(link: ChainLink, site: Frame, callers: tuple[Frame, ...], beneath: tu
     code = inner.code.strip()
     # A name that does not exist is the library's own slip, even where it raised it once more.
     # And a type of somebody's own making is only ever raised on purpose.
-    crashed = kind in SLIPS or ("." not in link.type and not _RAISES.match(code) if code else kind in _CRASHES)
-    entry_only = last_name(plain_function(site.function)) in _ENTRIES and not any(
-        last_name(plain_function(f.function)) not in _ENTRIES for f in callers
-    )
-    if entry_only:
-        return True, "library code: the own code on this stack only starts it, and does not tell two faults apart"
+    crashed = kind in SLIPS or ("." not in link.type and not RAISES.match(code) if code else kind in _CRASHES)
     if not crashed:
         return (
             False,
@@ -294,7 +321,10 @@ def _helper_depth(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> i
 
 
 def _named_by(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:
-    """Return how far out the caller is whose own line names, as a literal, what the message says was not right."""
+    """Return how far out the caller is whose own line names, as a literal, what the message says was not right.
+
+    Version 2 went by it; but then one place is a helper for some values and not for others.
+    """
     message = link.message
     if not message or len(message) > MOST_MESSAGE or plain_type(link.type) in SLIPS or runtimes_own(message):
         return 0
@@ -327,7 +357,7 @@ def _message(link: ChainLink, site: Frame, *, helper: int = 0) -> tuple[bool, st
         return True, "it counts: it names the function that could not be called this way"
     if helper:
         return True, "its fixed words count: this code raises for many reasons"
-    if _RAISES.match(code):
+    if RAISES.match(code):
         if _SAYS_WHY.match(code):
             return False, "the line that raised says it, and its values change"
         if _INCOMPLETE.search(code) or len(words_of(template(link.message))) >= 2:

@@ -13,6 +13,7 @@ from typing import Final, Literal
 
 from obitus.core.grouping.fault import SLIPS
 from obitus.core.grouping.messages import likeness, words_of
+from obitus.core.grouping.missing import is_produced
 from obitus.core.grouping.names import last_name
 from obitus.core.grouping.recipe import Traits, runtime_said
 
@@ -53,6 +54,8 @@ def keys_of(traits: Traits) -> tuple[int, ...]:
         keys.append(_key("words", traits.type, traits.words))
     if traits.function:
         keys.append(_key("name", _family(traits.type), name))
+    if is_produced(traits.missing):
+        keys.append(_key("missing", traits.missing))
     if traits.raised_in:
         keys.append(_key("raised", traits.type, traits.raised_in))
     return tuple(keys)
@@ -60,6 +63,15 @@ def keys_of(traits: Traits) -> tuple[int, ...]:
 
 def compare(one: Traits, other: Traits) -> Verdict:
     """Say whether two fingerprints are one fault."""
+    found = _compare(one, other)
+    if found.kind != "same" and one.missing == other.missing and is_produced(one.missing):
+        return Verdict(
+            "same", 0.6, f"{one.missing.lstrip('.')} had no value, which makes each line fail in its own way"
+        )
+    return found
+
+
+def _compare(one: Traits, other: Traits) -> Verdict:
     same_spot = (one.room, one.function) == (other.room, other.function)
     if one.type != other.type:
         return _other_type(one, other, same_spot=same_spot)
@@ -67,9 +79,7 @@ def compare(one: Traits, other: Traits) -> Verdict:
         return _words_only(one, other)
     if one.helper or other.helper:
         return _helpers(one, other, same_spot=same_spot)
-    if same_spot:
-        return _one_function(one, other)
-    return _moved(one, other)
+    return _one_function(one, other) if same_spot else _moved(one, other)
 
 
 def _one_function(one: Traits, other: Traits) -> Verdict:

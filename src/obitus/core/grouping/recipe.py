@@ -1,4 +1,4 @@
-"""The exact fingerprint, version 2: two failures with the same one are the same fault, without looking further.
+"""The exact fingerprint, version 3: two failures with the same one are the same fault, without looking further.
 
 Counted: the type of the exception that counts, the function of the frame that counts, the code on its line (where it is
 not known, the fixed words of the message and the line), the callers of a helper, and what of a library raised. Left out:
@@ -15,12 +15,14 @@ from hashlib import blake2b
 from typing import Any, Final
 
 from obitus.core.frames import ChainLink, is_platform
+from obitus.core.grouping import first_recipe
 from obitus.core.grouping.fault import Fault, locate, spot_of
 from obitus.core.grouping.messages import runtimes_own, template
+from obitus.core.grouping.missing import missing
 from obitus.core.grouping.names import last_name, plain_function, plain_room, plain_type
 from obitus.core.wording import count_of
 
-VERSION: Final = 2
+VERSION: Final = 3
 MOST_MESSAGE: Final = 500
 
 _SPACES = re.compile(r"\s+")
@@ -60,6 +62,8 @@ class Traits:
     caller_code: str
     helper: int
     message_counts: bool
+    missing: str = ""
+    """What had no value, as the line or the runtime shows it: a call, an attribute, a name."""
 
     @property
     def spot(self) -> str:
@@ -130,10 +134,17 @@ def _traits(fault: Fault, most_callers: int | None = None) -> Traits:
         "|".join([plain_code(f.code) for f in callers[:helper]]) if helper else "",
         helper,
         fault.message_counts,
+        missing(link.message, site.code) if link.message else "",
     )
 
 
-def _text(traits: Traits, apart: tuple[tuple[str, str], ...]) -> str:
+def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = ()) -> tuple[str, ...]:
+    """Return the fingerprints that earlier versions of the recipe gave, the newest first, so that their issues go on."""
+    fault = locate(chain, recipe=2)
+    return _text(_traits(fault, fault.helper), tuple(apart), recipe=2), first_recipe.fingerprint(chain)
+
+
+def _text(traits: Traits, apart: tuple[tuple[str, str], ...], recipe: int = VERSION) -> str:
     said = [traits.type, traits.room, traits.function, traits.code, traits.raised_in]
     if traits.message_counts:
         said.append(traits.words)
@@ -144,8 +155,8 @@ def _text(traits: Traits, apart: tuple[tuple[str, str], ...]) -> str:
         said.append(traits.caller_code)
     for name, value in apart:
         said += [name, value]
-    hashed = blake2b("\0".join(said).encode("utf-8", "surrogatepass"), digest_size=16, person=b"obitus-v2")
-    return f"{VERSION}-{hashed.hexdigest()}"
+    hashed = blake2b("\0".join(said).encode("utf-8", "surrogatepass"), digest_size=16, person=b"obitus-v%d" % recipe)
+    return f"{recipe}-{hashed.hexdigest()}"
 
 
 def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tuple[tuple[str, str], ...]) -> list[Part]:
@@ -212,7 +223,7 @@ def as_text(traits: Traits) -> list[Any]:
 
 def from_text(values: Sequence[Any]) -> Traits:
     """Return the traits that ``as_text`` wrote."""
-    named = dict(zip(Traits.__slots__, values, strict=True))
+    named = dict(zip(Traits.__slots__, values, strict=False))
     named["callers"] = tuple((spot, line) for spot, line in named["callers"])
     return Traits(**named)
 

@@ -1,0 +1,111 @@
+"""What had no value: the expression on a failing line that was ``None`` (null, nil, undefined), as far as that is shown.
+
+A function that returns nothing makes many lines fail, each in its own way; what is at fault is the function. Where the
+line shows it (``harbour.berth_of(vessel).pier``, ``row.columns[0]``), or the runtime says it, that is better evidence than
+the line itself.
+"""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from typing import Final
+
+MOST_CODE: Final = 400
+_ATTRIBUTE = re.compile(
+    r"^'NoneType' object has no attribute '(?P<name>\w{1,100})'"
+    r"|^Cannot (?:read|set) propert(?:y|ies) (?:of (?:undefined|null) \((?:reading|setting) '(?P<read>\w{1,100})'|'(?P<old>\w{1,100})' of (?:undefined|null))"
+)
+_SUBSCRIPT = re.compile(r"^'NoneType' object (?:is not subscriptable|does not support item (?:assignment|deletion))")
+_CALL = re.compile(r"^'NoneType' object is not callable")
+_ITERATED = re.compile(r"^(?:cannot unpack non-iterable NoneType object|'NoneType' object is not iterable)")
+_SAID = re.compile(
+    r"because (?:the return value of )?\"(?P<java>[^\"]{1,200})\" is null|(?:^|, )(?P<fox>[\w.$()\[\]]{1,200}) is (?:null|undefined)$"
+)
+_LOOPS = re.compile(
+    r"^(?:async )?for\b[^=]{1,200}?\bin (?P<loop>.{1,200}):$|^[\w, ]{1,100}, ?\w{1,100} = (?P<unpacked>.{1,200})$"
+)
+_NAMES = re.compile(r"[A-Za-z_$][\w$]*")
+_OPENING: Final = {")": "(", "]": "["}
+# These give nothing on purpose, so that who asks must look: the line that did not is at fault.
+_MAY_GIVE_NOTHING: Final = frozenset(
+    {"get", "getattr", "pop", "match", "search", "fullmatch", "find", "first", "next", "one_or_none", "scalar", "group",
+     "getenv", "lookup", "querySelector", "getElementById", "closest", "firstOrNull", "fetchone", "poll", "peek"}
+)  # fmt: skip
+
+
+@lru_cache(maxsize=4096)
+def missing(message: str, code: str) -> str:
+    """Return what had no value: ``berth_of()`` (a call), ``.columns`` (an attribute), ``berth`` (a name); '' where that is not shown."""
+    said = _SAID.search(message[:MOST_CODE])
+    if said is not None:
+        return _producer(said["java"] or said["fox"])
+    code = code.strip()[:MOST_CODE]
+    found = {_producer(expression) for expression in _candidates(message[:MOST_CODE], code)}
+    # Several places of the line may be meant: nothing is known unless all are alike.
+    return found.pop() if len(found) == 1 else ""
+
+
+def is_produced(expression: str) -> bool:
+    """Whether what was missing is told by who should have given it, and giving nothing is not its way to answer."""
+    name = expression.strip(".()[]")
+    return expression != name and len(name) > 2 and name not in _MAY_GIVE_NOTHING
+
+
+def _candidates(message: str, code: str) -> list[str]:
+    named = _ATTRIBUTE.match(message)
+    if named is not None:
+        name = named["name"] or named["read"] or named["old"]
+        return [_before(code, at.start()) for at in re.finditer(rf"\.{re.escape(name)}(?!\w)", code)]
+    if _SUBSCRIPT.match(message):
+        return [e for at, sign in enumerate(code) if sign == "[" and (e := _before(code, at))]
+    if _CALL.match(message):
+        return [e for at, sign in enumerate(code) if sign == "(" and (e := _before(code, at))]
+    if _ITERATED.match(message):
+        loop = _LOOPS.match(code)
+        return [loop["loop"] or loop["unpacked"]] if loop is not None else []
+    return []
+
+
+def _before(code: str, at: int) -> str:
+    """Return the expression that ends at a place: names, dots, and what stands in brackets."""
+    start = at
+    while start > 0:
+        sign = code[start - 1]
+        if sign in _OPENING:
+            opened = _opened(code, start - 1)
+            if opened < 0:
+                break
+            start = opened
+        elif sign.isalnum() or sign in "_$.":
+            start -= 1
+        else:
+            break
+    return code[start:at].lstrip(".")
+
+
+def _opened(code: str, at: int) -> int:
+    """Return where the bracket that closes at a place was opened; -1 where it was not."""
+    closing, opening = code[at], _OPENING[code[at]]
+    deep = 0
+    for place in range(at, -1, -1):
+        deep += (code[place] == closing) - (code[place] == opening)
+        if deep == 0:
+            return place
+    return -1
+
+
+def _producer(expression: str) -> str:
+    """Return the last step of an expression: a call with empty brackets, an attribute with its dot, a name as it is."""
+    expression = expression.strip().removeprefix("await ").strip()
+    ending = ""
+    while expression and expression[-1] in _OPENING:
+        ending = ending or ("()" if expression[-1] == ")" else "[]")
+        opened = _opened(expression, len(expression) - 1)
+        if opened < 0:
+            return ""
+        expression = expression[:opened]
+    before, dot, name = expression.rpartition(".")
+    if not _NAMES.fullmatch(name):
+        return ""
+    return name + ending if ending else ("." + name if dot and before else name)
