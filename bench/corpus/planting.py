@@ -16,6 +16,8 @@ class Fault:
     kind: str
     number: int
     line: int
+    callee: str = ""
+    """The function called on that line, where the fault lies in what is handed to it."""
 
 
 def _attribute(node: ast.AST) -> bool:
@@ -76,6 +78,13 @@ def _assigned(node: ast.AST) -> bool:
     return False
 
 
+def _handed(node: ast.AST) -> bool:
+    if not isinstance(node, ast.Call) or not node.args or not isinstance(node.args[0], ast.Name | ast.Attribute):
+        return False
+    node.args[0] = ast.Constant(None)
+    return True
+
+
 KINDS: dict[str, Callable[[ast.AST], bool]] = {
     "misspelt attribute": _attribute,
     "wrong index": _index,
@@ -86,6 +95,8 @@ KINDS: dict[str, Callable[[ast.AST], bool]] = {
     "wrong operand": _operand,
     "value left out": _assigned,
 }
+HANDED: dict[str, Callable[[ast.AST], bool]] = {"nothing handed over": _handed}
+"""What a caller does to the function it calls."""
 
 
 def _functions(tree: ast.AST, outer: str = "") -> Iterator[tuple[str, ast.FunctionDef]]:
@@ -97,23 +108,33 @@ def _functions(tree: ast.AST, outer: str = "") -> Iterator[tuple[str, ast.Functi
             yield from _functions(child, f"{outer}{child.name}." if isinstance(child, ast.ClassDef) else outer)
 
 
+def functions_of(source: str) -> set[str]:
+    """Return the names of all functions that a module defines, without what they are in."""
+    return {name.rpartition(".")[2] for name, _ in _functions(ast.parse(source))}
+
+
 def _inner(function: ast.FunctionDef) -> Iterator[ast.AST]:
     for statement in function.body:
         yield from ast.walk(statement)
 
 
-def possible(source: str, lines: set[int]) -> list[Fault]:
+def possible(source: str, lines: set[int], kinds: dict[str, Callable[[ast.AST], bool]] = KINDS) -> list[Fault]:
     """Return the faults that could be planted on lines that ran."""
     found = []
     for name, function in _functions(ast.parse(source)):
-        for kind, change in KINDS.items():
+        for kind, change in kinds.items():
             number = 0
             for node in _inner(function):
                 if isinstance(node, ast.expr | ast.stmt) and _can(change, node):
                     if node.lineno in lines:
-                        found.append(Fault(name, kind, number, node.lineno))
+                        found.append(Fault(name, kind, number, node.lineno, _callee(node)))
                     number += 1
     return found
+
+
+def _callee(node: ast.AST) -> str:
+    called = node.func if isinstance(node, ast.Call) else None
+    return called.id if isinstance(called, ast.Name) else called.attr if isinstance(called, ast.Attribute) else ""
 
 
 def _can(change: Callable[[ast.AST], bool], node: ast.AST) -> bool:
@@ -129,16 +150,16 @@ def _can(change: Callable[[ast.AST], bool], node: ast.AST) -> bool:
     return change(shallow)
 
 
-def planted(source: str, fault: Fault) -> str:
+def planted(source: str, fault: Fault, kinds: dict[str, Callable[[ast.AST], bool]] = KINDS) -> str:
     """Return the source with the fault in it, changing the text of that place only."""
     tree = ast.parse(source)
     function = dict(_functions(tree))[fault.function]
     number = 0
     for node in _inner(function):
-        if not isinstance(node, ast.expr | ast.stmt) or not _can(KINDS[fault.kind], node):
+        if not isinstance(node, ast.expr | ast.stmt) or not _can(kinds[fault.kind], node):
             continue
         if number == fault.number:
-            return _rewritten(source, node, KINDS[fault.kind])
+            return _rewritten(source, node, kinds[fault.kind])
         number += 1
     raise LookupError(fault)
 
