@@ -1127,7 +1127,7 @@ export interface components {
              * @description When its latest report arrived.
              */
             last_report?: string | null;
-            /** @description What is not right with its reports although they are taken: clock, filters. */
+            /** @description What is not right with its reports although they are stored: clock, filters. */
             last_remark?: components["schemas"]["RefusalAnswer"] | null;
             /**
              * Last Unknown Key
@@ -1346,7 +1346,7 @@ export interface components {
             failures: number;
             /**
              * Regressed
-             * @description Settled once, and back.
+             * @description Issues that were settled and have failed again.
              */
             regressed: components["schemas"]["IssueRow"][];
             /**
@@ -1701,7 +1701,7 @@ export interface components {
             what_failed: string;
             /**
              * Users
-             * @description Users that its latest failures met.
+             * @description Users that its latest failures hit.
              */
             users: number;
             /**
@@ -1866,7 +1866,7 @@ export interface components {
             environment: string;
             /**
              * Hint
-             * @description Its last four signs.
+             * @description Its last four characters, to tell keys apart.
              */
             hint: string;
             /** Created */
@@ -2590,7 +2590,7 @@ export interface components {
             release: string;
             /**
              * First Report
-             * @description When the release first came; absent when it was only announced.
+             * @description When its first report arrived; absent when it was only announced.
              */
             first_report: string | null;
             /** Failures */

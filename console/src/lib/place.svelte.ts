@@ -45,7 +45,7 @@ class Place {
 		this.#read();
 	}
 
-	/** Let links inside the console change the page without loading it anew. */
+	/** Let links inside the console change the page without loading it again. */
 	follow = (event: MouseEvent) => {
 		const link = (event.target as Element).closest?.('a');
 		const plain = event.button === 0 && !event.metaKey && !event.ctrlKey && !event.shiftKey && !event.altKey;
