@@ -21,7 +21,7 @@ _SHOWS_A_NAME = re.compile(r"[{%]|\.format\(|\(\s{0,20}[a-z_]\w{0,100}\s{0,20}\)
 _LOOKS_UP_BY_NAME = re.compile(r"\[[a-z_]\w{0,100}\]")
 _LOOK_UPS: Final = frozenset({"KeyError", "IndexError"})
 _LITERAL = re.compile(r"""["'][A-Za-z_][\w.-]{2,60}["']""")
-_NOTHING = re.compile(r"\bNoneType\b")
+_NOTHING = re.compile(r"\bNoneType\b|\bnot None\b")
 
 
 def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> tuple[int, str]:
@@ -30,7 +30,7 @@ def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> tuple[int,
         return 0, ""
     given = _given(site, callers[0])
     if given is None:
-        # The caller does not name the function: it hands on whatever it was told to call.
+        # The caller does not name the function: it calls whatever it was given to call.
         return 0, ""
     if _works_on_names(link, site) and _LITERAL.search(given) is not None:
         return 1, "own code that works on what its caller's line spells out, so the caller counts too"

@@ -39,7 +39,7 @@ class Part:
     reason: str
 
     def as_dict(self) -> dict[str, Any]:
-        """Return it as it is told and kept."""
+        """Return it as it is shown and kept."""
         return {"kind": self.kind, "value": self.value, "counted": self.counted, "reason": self.reason}
 
 
