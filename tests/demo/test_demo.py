@@ -27,7 +27,8 @@ from obitus.service.settings import Settings
 from obitus.service.since import since_answer
 from obitus.service.wiring import Service
 from obitus.store.releases import deploys as deploys_between
-from tests.conftest import children, lives, until
+from tests.conftest import until
+from tests.left_over import children, lives
 
 UNTIL = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S")
 

@@ -18,7 +18,8 @@ import urllib3
 from obitus.service import heavy
 from obitus.service.keys import KnownKeys
 from obitus.service.processes import ProcessEnded, Processes, beside
-from tests.conftest import Running, children, failure, lives, until
+from tests.conftest import Running, failure, until
+from tests.left_over import children, lives
 
 LARGE = "x" * 7000
 
