@@ -82,7 +82,7 @@ def watch(
 ) -> None:
     """Start reporting. What is not given comes from the environment (``OBITUS_URL``, ``OBITUS_KEY``, …).
 
-    Called again, it starts anew with the new settings. With ``OBITUS_OFF=1``, or without an address or a key, nothing
+    Called again, it starts again with the new settings. With ``OBITUS_OFF=1``, or without an address or a key, nothing
     is ever reported.
 
     - ``own``: modules that are the app's own code although they are installed like libraries.

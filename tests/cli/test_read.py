@@ -138,7 +138,7 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
     path = tmp_path / "access.log"
     path.write_text(access_log(agent) + "not a request at all\n")
     told = read(path)
-    assert (told["runs"], told["runs_told"], told["unreadable"]) == (20, 2, 1) and told["examples"] == [
+    assert (told["runs"], told["runs_reported"], told["unreadable"]) == (20, 2, 1) and told["examples"] == [
         "not a request at all"
     ]
     assert told["outcomes"] == {"ok": 18, "failed": 1, "refused": 1} and told["files"] == {str(path): "common"}
@@ -241,7 +241,9 @@ def test_the_extended_format_with_its_fields(running: Running, key: str, tmp_pat
     path = tmp_path / "u_ex.log"
     path.write_text(W3C.format(day=time.strftime("%Y-%m-%d", time.gmtime(time.time() - 86400))).replace("\n", "\r\n"))
     told = read(path)
-    assert (told["runs"], told["runs_told"], told["unreadable"]) == (3, 2, 1) and told["files"] == {str(path): "w3c"}
+    assert (told["runs"], told["runs_reported"], told["unreadable"]) == (3, 2, 1) and told["files"] == {
+        str(path): "w3c"
+    }
     seq = running.service.reader.one("SELECT MIN(seq) AS seq FROM reports WHERE kind = 'run'")["seq"]
     run = json.loads(running.service.evidence.read(seq))
     assert run["attributes"]["http.response.detail_code"] == "500.19.5" and run["attributes"]["user.id"] == "odd"
@@ -289,7 +291,7 @@ def test_large_files_are_read_by_several(form: str, tmp_path: Path) -> None:
         assert told["runs"] == told["lines"] == lines and told["unreadable"] == 0
         assert (
             told["outcomes"] == {"ok": lines - lines // 1000, "failed": lines // 1000}
-            and told["runs_told"] == lines // 1000
+            and told["runs_reported"] == lines // 1000
         )
 
 

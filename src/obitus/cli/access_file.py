@@ -25,7 +25,7 @@ AT_ONCE_BYTES: Final = 8 * 1024 * 1024
 class AccessFile:
     """One access log, read from ``start`` on; a line that is not at its end yet waits for the rest.
 
-    Its runs are told block by block, each time all of a block under the same ids: what was told of it before, here or by
+    Its runs are reported block by block, each time all of a block under the same ids: what was reported of it before, here or by
     another, is not counted twice. So reading begins where the block begins that ``start`` lies in.
     """
 
@@ -54,7 +54,7 @@ class AccessFile:
         self._block = 0
         self._runs: Runs = Counter()
         self._told: Runs = Counter()
-        """The runs of this block, and what was told of them."""
+        """The runs of this block, and what was reported of them."""
         self.pass_over: Callable[[bytes], None] | None = (
             partial(self._pass_over, self._form) if isinstance(self._form, W3c) else None
         )
@@ -117,11 +117,11 @@ class AccessFile:
         self._rest, self._at = b"", end
 
     def _take(self, counts: Counts, start: int, end: int) -> None:
-        """Make whole runs of what did not go well; a block that is whole is told."""
+        """Make whole runs of what did not go well; a block that is whole is reported."""
         self._outcome.lines += counts.lines
         self._outcome.unreadable += counts.unreadable
         self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
-        self._outcome.runs_told += counts.not_well
+        self._outcome.runs_reported += counts.not_well
         if self._send is not None:
             for told in counts.told:
                 request = told.form.request(told.line)

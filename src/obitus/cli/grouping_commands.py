@@ -150,7 +150,7 @@ def never_together(
     show.say(f"Issues {number} and {other} stay apart.")
 
 
-@app.command(short_help="Group an app's history anew.")
+@app.command(short_help="Regroup an app's past failures.")
 def regroup(
     app_name: Annotated[str, typer.Argument(metavar="APP", help="The app whose past failures are regrouped.")],
     yes: Yes = False,

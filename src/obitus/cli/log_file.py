@@ -99,7 +99,7 @@ class LogFile:
 
     @property
     def settled(self) -> int:
-        """Up to where everything is told."""
+        """Up to where everything is reported."""
         return self._scanner.settled
 
     def feed(self, block: bytes, *, end: bool = False) -> None:

@@ -129,7 +129,7 @@ def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
         "issues": [{"title": title.rpartition(" (")[0], "failures": n} for title, n in outcome.issues.most_common()],
         "runs": outcome.runs,
         "outcomes": dict(outcome.outcomes),
-        "runs_told": outcome.runs_told,
+        "runs_reported": outcome.runs_reported,
         "unreadable": outcome.unreadable,
         "cut_off": outcome.cut_off,
         "examples": outcome.examples,
@@ -174,7 +174,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
         for name in ("ok", "refused", "failed"):
             if outcome.outcomes[name]:
                 show.say(f"{outcome.outcomes[name]:>7,}  {name}", show.FAILED if name == "failed" else "")
-        show.say(f"The {outcome.runs_told:,} that did not go well are reported whole; all are counted.", show.QUIET)
+        show.say(f"The {outcome.runs_reported:,} that did not go well are reported whole; all are counted.", show.QUIET)
     if outcome.unreadable:
         show.heading(f"{count_of(outcome.unreadable, 'line')} could not be read")
         for example in outcome.examples:

@@ -36,7 +36,7 @@ MANY_BYTES: Final = 24 * 1024 * 1024
 """From how many bytes on several processes read a file."""
 MOST_LINE: Final = 64 * 1024
 PART_BYTES: Final = 8 * 1024 * 1024
-"""Parts of a file that are read for themselves; of an access log, also what is told as one."""
+"""Parts of a file that are read for themselves; of an access log, also what is reported as one."""
 LAST_BYTES: Final = 256 * 1024
 """What is left of such a file to be read as files that grow are."""
 PACKED: Final = 2**62
@@ -87,7 +87,7 @@ class Outcome:
     bytes: int = 0
     failures: int = 0
     runs: int = 0
-    runs_told: int = 0
+    runs_reported: int = 0
     unreadable: int = 0
     cut_off: int = 0
     known_before: int = 0
@@ -146,7 +146,7 @@ class Reading:
             known -= len(block)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
             start = self._by_several(read, name, read.settled, size)
-            # Where it is settled, all before it was told.
+            # Where it is settled, all before it was reported.
             read.feed(b"", end=True)
             self._settle(identity, start)
             rest = _from(head, opened, start)
@@ -308,7 +308,7 @@ def follow(
     again: Callable[[str], Callable[[], None]],
     stop: Callable[[], bool],
 ) -> None:
-    """Read on as files grow, until ``stop`` says so; a file that was replaced by a new one is begun anew."""
+    """Read on as files grow, until ``stop`` says so; a file that was replaced by a new one is read from its start."""
     known = {name: _which(name) for name in names if name != "-"}
     while not stop():
         for name, which in known.items():
@@ -333,7 +333,7 @@ def _which(name: str) -> tuple[int, int] | None:
 def _from(
     head: bytes, opened: IO[bytes], start: int, passed: Callable[[bytes], None] | None = None
 ) -> Callable[[int], bytes]:
-    """Return what reads on from a place, the bytes that were read already included; ``passed`` is told what lies before."""
+    """Return what reads on from a place, the bytes that were read already included; ``passed`` is given what lies before."""
     if passed is not None:
         passed(head[:start])
     if start >= len(head):

@@ -49,7 +49,9 @@ def serve(
 
 @app.command(short_help="Run the service with made-up data in it.")
 def demo(
-    data: Annotated[Path, typer.Option("--data", help="Folder for the demo's records; made anew.")] = Path("demo-data"),
+    data: Annotated[Path, typer.Option("--data", help="Folder for the demo's records; replaced each time.")] = Path(
+        "demo-data"
+    ),
     port: Annotated[int, typer.Option("--port", min=0, max=65535, help="Port to listen on.")] = 8612,
     load_only: Annotated[bool, typer.Option("--load-only", help="Load the data and end.")] = False,
     until: Annotated[

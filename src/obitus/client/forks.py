@@ -19,7 +19,7 @@ _watching: list[weakref.ref[Reporter]] = []
 
 
 def watch_forks(reporter: Reporter) -> None:
-    """Let a reporter come to rest before each fork, and begin anew in the child."""
+    """Let a reporter come to rest before each fork, and start afresh in the child."""
     if not hasattr(os, "register_at_fork"):
         return
     if not _watching:

@@ -1,4 +1,4 @@
-"""What a process could not tell any more: runs that never ended, crashes, counts. Kept while it lives, told by the next."""
+"""What a process could not report any more: runs that never ended, crashes, counts. Kept while it lives, reported by the next."""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
 """Hard ends: what a process that was killed, or whose interpreter crashed, leaves for the next start to report.
 
 While a process lives it holds a lock on ``<name>.life``. Beside it lie ``<name>.story``, the runs that go on at this
-moment with their trails, written anew about once a second while there are any, and ``<name>.crash``, where
+moment with their trails, rewritten about once a second while there are any, and ``<name>.crash``, where
 ``faulthandler`` writes should the interpreter crash. A clean end removes all three. The next start finds those whose
 lock is free, and reports them.
 """

@@ -34,7 +34,7 @@ class Patches:
         """Put everything back that is still ours; what others put on top stays, and passes on to what was there."""
         for owner, name, held, after in reversed(self._done):
             there = owner.__dict__.get(name) if isinstance(owner, type) else getattr(owner, name, None)
-            # Methods are made anew at each look, and only compare equal.
+            # Methods are made at each look, and only compare equal.
             if there is after or (not isinstance(owner, type) and there == after):
                 if held is _ABSENT:
                     delattr(owner, name)

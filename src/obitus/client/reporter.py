@@ -652,7 +652,7 @@ class Reporter:
         self.sender.put(report)
 
     def begin_in_child(self) -> None:
-        """A child that was forked here holds dead threads and perhaps held locks: it gets all of that anew."""
+        """A child that was forked here holds dead threads and perhaps held locks: it gets new ones of all that."""
         self.sender.abandon()
         self._left_behind.forget()
         self.held.abandon()

@@ -82,7 +82,7 @@ class Tally:
         return outcome if outcome != "ok" else _judge(known, bucket, duration_ms, now_ms)
 
     def take(self) -> list[dict[str, Any]]:
-        """Return what was counted since the last time, in the form of tally reports, and start anew."""
+        """Return what was counted since the last time, in the form of tally reports, and start from nothing."""
         found = []
         for key, counter in list(self._counters.items()):
             since_ms, report_id = counter.since_ms, counter.id

@@ -17,7 +17,7 @@ class KeyAnswer(BaseModel):
 
     id: int
     environment: str
-    hint: str = Field(description="Its last four signs.")
+    hint: str = Field(description="Its last four characters, to tell keys apart.")
     created: Time
     revoked: Time | None = None
     may_add_apps: bool = Field(default=False, description="Whether it may report for apps that its senders name.")
@@ -41,7 +41,7 @@ class AppAnswer(BaseModel):
     first_report: Time | None = Field(default=None, description="When its first report arrived.")
     last_report: Time | None = Field(default=None, description="When its latest report arrived.")
     last_remark: RefusalAnswer | None = Field(
-        default=None, description="What is not right with its reports although they are taken: clock, filters."
+        default=None, description="What is not right with its reports although they are stored: clock, filters."
     )
     last_unknown_key: Time | None = Field(
         default=None, description="When a report last came with a key that no app has: perhaps this one's, mistyped."
@@ -189,7 +189,7 @@ class DeskAnswer(BaseModel):
     window: WindowAnswer
     issues: int
     failures: int
-    regressed: list[IssueRow] = Field(description="Settled once, and back.")
+    regressed: list[IssueRow] = Field(description="Issues that were settled and have failed again.")
     new: list[IssueRow] = Field(description="First seen inside the window, and nobody has decided on them.")
     most_failures: list[IssueRow] = Field(
         description="Most failures inside the window, whatever their state but settled; not those above."
@@ -234,7 +234,7 @@ class ReleaseCount(BaseModel):
     """Failures of an issue in one release."""
 
     release: str
-    first_report: Time | None = Field(description="When the release first came; absent when it was only announced.")
+    first_report: Time | None = Field(description="When its first report arrived; absent when it was only announced.")
     failures: int
     environments: dict[str, int]
 
@@ -254,7 +254,7 @@ class IssueAnswer(IssueRow):
     """One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life."""
 
     what_failed: str = Field(description="One sentence: type, where, how often, for whom, since when.")
-    users: int = Field(description="Users that its latest failures met.")
+    users: int = Field(description="Users that its latest failures hit.")
     users_looked_at: int = Field(description="How many of the latest failures were looked at for that.")
     why: list[FingerprintAnswer] = Field(description="Why these failures are one issue.")
     releases: list[ReleaseCount] = Field(

@@ -15,7 +15,7 @@ CREATE TABLE reporting_keys (
   app_id        INTEGER NOT NULL REFERENCES apps (id),
   environment   TEXT NOT NULL,
   hash          BLOB NOT NULL UNIQUE,        -- SHA-256 of the key; the key itself is never kept
-  hint          TEXT NOT NULL,               -- its last four signs, to tell keys apart
+  hint          TEXT NOT NULL,               -- its last four characters, to tell keys apart
   created_ms    INTEGER NOT NULL,
   revoked_ms    INTEGER                      -- set once, never cleared
 ) STRICT;

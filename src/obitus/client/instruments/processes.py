@@ -1,4 +1,4 @@
-"""multiprocessing: children that are forked or started anew report what they die of, and send it before they go."""
+"""multiprocessing: children that are forked or spawned report what they die of, and send it before they go."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _PASSENGER = "_obitus"
 
 
 class _Passenger:
-    """Travels with a process object into a child that starts anew, and begins to report there."""
+    """Travels with a process object into a child that is spawned, and begins to report there."""
 
     def __init__(self, settings: Settings, family: str) -> None:
         self._settings = settings

@@ -75,7 +75,7 @@ def _further_down(one: Frame, other: Frame, one_story: Story, other_story: Story
         ):
             return True
         if SequenceMatcher(None, one.code.strip(), other.code.strip()).ratio() > REWRITTEN:
-            # Rather the same line, written anew by the fix.
+            # Rather the same line, rewritten by the fix.
             return False
     return (other.line or 0) > (one.line or 0)
 

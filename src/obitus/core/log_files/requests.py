@@ -57,7 +57,7 @@ Runs = Counter[tuple[int, str, int]]
 
 
 class Told(NamedTuple):
-    """A line that is to be told whole: where it begins (bytes from the start of the piece), and how it is read."""
+    """A line that is to be reported whole: where it begins (bytes from the start of the piece), and how it is read."""
 
     place: int
     line: bytes
@@ -82,7 +82,7 @@ class Counts:
     """What a piece of an access log holds: requests counted, those that did not go well, and lines that cannot be read."""
 
     tells: bool = True
-    """Whether those that did not go well are kept, to be told whole."""
+    """Whether those that did not go well are kept, to be reported whole."""
     runs: Runs = field(default_factory=Counter)
     not_well: int = 0
     told: list[Told] = field(default_factory=list)

@@ -20,7 +20,7 @@ BEFORE: Final = 24
 BEHIND: Final = 10
 """Lines looked at behind it: the rest of a message."""
 LINES_BEFORE: Final = 20
-"""Log lines that are told with a trace, as what led up to it."""
+"""Log lines that are reported with a trace, as what led up to it."""
 BESIDE: Final = 3
 """Records of others that may stand between a trace's header and its first frame, or between its last frame and its end."""
 SAME: Final = 10
@@ -67,7 +67,7 @@ class Scanner:
 
     @property
     def settled(self) -> int:
-        """The place up to which everything was told: reading may go on from here."""
+        """The place up to which everything was reported: reading may go on from here."""
         return self._offset
 
     def feed(self, block: bytes, *, end: bool = False) -> Iterator[Found]:
