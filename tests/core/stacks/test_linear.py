@@ -15,6 +15,8 @@ TRACES = [json.loads(line) for line in (Path(__file__).parent / "recorded.ndjson
 LANGUAGES = sorted({trace["language"] for trace in TRACES})
 SMALL, LARGE = 250_000, 1_000_000
 LINEAR_S, MOST_GROWTH = 1.0, 7.0
+# How many times as long as its language's traces as they are a twisted text of the same size may take.
+MOST_TIMES_AS_LONG = 60
 
 # What is done to the lines of a trace, to have a reader go back over as much as it can.
 TWISTS: dict[str, Callable[[list[str]], list[str]]] = {
@@ -48,10 +50,14 @@ def seconds(text: str) -> float:
 @pytest.mark.timeout(300)
 @pytest.mark.parametrize("language", LANGUAGES)
 def test_reading_is_linear(language: str) -> None:
-    """Four times the text takes about four times the time."""
+    """Four times the text takes about four times the time, and no twist takes many times what traces take as they are."""
     bad = []
+    plain = seconds(grown(language, "as they are", SMALL))
     for twist in TWISTS:
         small = seconds(grown(language, twist, SMALL))
+        if small > MOST_TIMES_AS_LONG * max(plain, 0.02):
+            bad.append(f"{twist}: {small:.2f} s, and {plain:.2f} s as they are")
+            continue
         if small < LINEAR_S / 4:
             # Were it quadratic, it would still be below what a reader may take for four times the text.
             continue

@@ -44,15 +44,17 @@ def read(lines: Sequence[str]) -> Found:
         if " called at " not in lines[i]:
             i += 1
             continue
-        steps, end = _steps(lines, i)
+        # What stands above is looked at first: a line that only follows on others is not read again with all behind it.
         floor = found[-1][2] if found else 0
-        if steps and found and i - 1 == floor and _ALONE.match(cut(lines[i - 1])):
+        again = bool(found) and i - 1 == floor and _ALONE.match(cut(lines[i - 1])) is not None
+        header = None if again else _header(lines, i, floor)
+        steps, end = _steps(lines, i) if again or header is not None else ([], i)
+        if again and steps:
             # A handler writes the trace once more, from its own place.
             found[-1] = (found[-1][0], found[-1][1], end)
             i = end
             continue
-        header = _header(lines, i, floor) if steps else None
-        if header is None:
+        if not steps or header is None:
             i += 1
             continue
         message, place, first = header
