@@ -60,13 +60,16 @@ LIBRARIES: Final = (
 def read(lines: Sequence[str]) -> Found:
     """Return each stack trace in ``lines``."""
     found: Found = []
+    # Above this line no header stands that has not been used.
+    looked = 0
     i = 0
     while i < len(lines):
         if not begins_with_at(lines[i]) or _frame(lines[i]) is None or not _is_ours(lines[i]):
             i += 1
             continue
-        first = _header_above(lines, i, found[-1][2] if found else 0)
+        first = _header_above(lines, i, max(looked, found[-1][2] if found else 0))
         if first is None:
+            looked = i
             i += 1
             continue
         names = _names(lines, first, i)
