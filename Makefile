@@ -4,10 +4,14 @@ BIN := .venv/bin
 TELEMETRY_JS := tests/service/telemetry_js/node_modules/ready
 CONSOLE := src/obitus/service/console_files/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/svelte.config.js
+# What core and store do by themselves, and how much of them these tests have to run, in percent.
+UNITS := tests/core tests/store -m "not slow"
+COVERED := --cov=obitus.core --cov=obitus.store --cov-report= --cov-fail-under=86
+CONSOLE_TESTS := cd console && npm run -s test > ../build/console-tests.txt 2>&1 || (cat ../build/console-tests.txt; false)
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test lint bench bench-grouping bench-releases bench-hiding endure matrix redis shots demo-reports describe lock wheel chromium clean
+.PHONY: help setup demo test quick lint bench bench-grouping bench-releases bench-hiding endure matrix redis shots demo-reports describe lock wheel chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -18,7 +22,12 @@ demo: setup ## Run the service with the ferry line's two weeks in it, and print 
 	@$(BIN)/obitus demo
 
 test: setup chromium redis lint $(TELEMETRY_JS) ## Run linters and all tests
-	@$(BIN)/python -m pytest
+	@$(CONSOLE_TESTS)
+	@$(BIN)/python -m pytest $(UNITS) $(COVERED)
+	@$(BIN)/python -m pytest --but-units
+
+quick: setup lint ## Run linters and the tests of core and store, in under a minute
+	@$(BIN)/python -m pytest $(UNITS)
 
 lint: setup ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check
 	@$(BIN)/ruff check .

@@ -37,6 +37,22 @@ hypothesis_settings.register_profile("obitus", deadline=None, max_examples=60, d
 hypothesis_settings.load_profile("obitus")
 
 
+UNITS = ("tests/core/", "tests/store/")
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """Let ``make test`` leave out, in its second run, what its first has done."""
+    parser.addoption("--but-units", action="store_true", help="leave out the quick tests of core and store")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Leave out the quick tests of core and store where that is asked for."""
+    if config.getoption("--but-units"):
+        done = [item for item in items if item.nodeid.startswith(UNITS) and item.get_closest_marker("slow") is None]
+        config.hook.pytest_deselected(items=done)
+        items[:] = [item for item in items if item not in set(done)]
+
+
 class Clock:
     """The service's clock in tests: the real time, moved by ``ahead_ms``."""
 

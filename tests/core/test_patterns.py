@@ -172,6 +172,7 @@ def worst_of(pattern: re.Pattern[Any], place: str) -> str:
 PARTS = 4
 
 
+@pytest.mark.slow
 @pytest.mark.timeout(240)
 @pytest.mark.parametrize("part", range(PARTS))
 def test_no_pattern_runs_away(part: int) -> None:
@@ -182,6 +183,7 @@ def test_no_pattern_runs_away(part: int) -> None:
     assert not bad, "\n".join(bad)
 
 
+@pytest.mark.slow
 def test_runaways_are_found() -> None:
     """The test itself finds what it looks for."""
     bad = [r"\beyJ[\w-]{8,}\.", r"(?:x+x+)+y", r"\s+#", r"a.*b.*c$", r"\[[^\]]*\]", r"^(\w+\s?)*$"]

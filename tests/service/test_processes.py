@@ -31,10 +31,10 @@ def large(count: int = 20, **changes: Any) -> list[dict[str, Any]]:
 
 def test_tasks_and_what_comes_of_them() -> None:
     """Results come back, and what is raised; a process that is killed or takes too long is replaced, and none stays at the end."""
-    pool = Processes(1, longest_task_s=1.0)
+    pool, hasty = Processes(1, longest_task_s=60.0), Processes(1, longest_task_s=0.5)
 
-    def work(act: Callable[..., Any], *given: Any) -> Any:
-        return asyncio.run(pool.work(act, *given))[0]
+    def work(act: Callable[..., Any], *given: Any, by: Processes = pool) -> Any:
+        return asyncio.run(by.work(act, *given))[0]
 
     assert work(sum, [1, 2, 3]) == 6
     assert work(b"".join, beside([b"a" * 100_000, b"", b"b"])) == b"a" * 100_000 + b"b"
@@ -44,11 +44,12 @@ def test_tasks_and_what_comes_of_them() -> None:
     with pytest.raises(ProcessEnded):
         work(os._exit, 3)
     with pytest.raises(ProcessEnded):
-        work(signal.pause)
+        work(signal.pause, by=hasty)
     assert work(print, "what is printed does not get in between") is None
     assert work(os.getpid) in pool.numbers and pool.numbers != first
     last = pool.numbers
     pool.close()
+    hasty.close()
     assert not any(lives(one) for one in [*first, *last])
 
 

@@ -47,6 +47,7 @@ def seconds(text: str) -> float:
     return time.process_time() - started
 
 
+@pytest.mark.slow
 @pytest.mark.timeout(300)
 @pytest.mark.parametrize("language", LANGUAGES)
 def test_reading_is_linear(language: str) -> None:
