@@ -18,6 +18,7 @@ from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache, partial
 
+from bench.corpus import suites
 from bench.corpus.keeping import corpus
 from bench.corpus.making import TEST, TUNING, Record
 from obitus.core.frames import ChainLink
@@ -180,7 +181,9 @@ def main() -> None:
     only = asked.parse_args().tuning_only
     tuning = {app: read(found) for app, found in corpus(TUNING).items()}
     best = None if only else tuned(tuning)
-    parts = {"tuning": tuning} if only else {"tuning": tuning, "test": {a: read(r) for a, r in corpus(TEST).items()}}
+    asked_for = {"tests of others, tuning": suites.TUNING, "test": TEST, "tests of others, test": suites.TEST}
+    wanted = list(asked_for.items())[:1] if only else asked_for.items()
+    parts = {"tuning": tuning} | {name: {a: read(r) for a, r in corpus(apps).items()} for name, apps in wanted}
     for name, part in parts.items():
         labels = {(app, r.record.label) for app, reads in part.items() for r in reads}
         print(f"\n{name} part: {sum(map(len, part.values())):,} failures of {len(labels)} faults in {len(part)} apps")
