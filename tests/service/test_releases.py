@@ -62,7 +62,7 @@ def test_a_deploy_and_since_when(running: Running) -> None:
     send(running, key, tally("2.9.1", 81_000, 60), tally("3.0.0", 2000, 10))
     order = {"release": "v3.0.0", "time": at(12)}
     answer = running.ask("POST", "/api/deploys", order, token=key)
-    assert answer.status == 201 and answer.json()["release"] == "3.0.0" and answer.json()["told_by"] == "pipeline"
+    assert answer.status == 201 and answer.json()["release"] == "3.0.0" and answer.json()["reported_by"] == "pipeline"
     assert running.ask("POST", "/api/deploys", order, token=key).status == 201
     (number,) = send(running, key, failed("3.0.0", 12 - 14 / 60))
     found = since(running, number)

@@ -57,7 +57,7 @@ def test_a_deploy_is_one_however_often_it_is_reported(store: Store) -> None:
     store.do(releases.infer_deploy, store.app, found.id, "production", NOW_MS)
     store.do(releases.infer_deploy, store.app, found.id, "production", NOW_MS - 1000)
     assert deploys(store) == [("3.0.0", -1000, 1)]
-    order = {"canary": False, "told_by": "pipeline", "now_ms": NOW_MS}
+    order = {"canary": False, "reported_by": "pipeline", "now_ms": NOW_MS}
     for _ in range(2):
         store.do(releases.deploy, store.app, "3.0.0", "production", NOW_MS - 2000, **order)
     assert deploys(store) == [("3.0.0", -2000, 0)]
@@ -68,7 +68,7 @@ def test_a_deploy_is_one_however_often_it_is_reported(store: Store) -> None:
 def test_environments_are_bounded(store: Store, monkeypatch: pytest.MonkeyPatch) -> None:
     """Nobody fills the list with names of machines."""
     monkeypatch.setattr(names, "MOST_ENVIRONMENTS", 1)
-    order = {"canary": False, "told_by": "", "now_ms": NOW_MS}
+    order = {"canary": False, "reported_by": "", "now_ms": NOW_MS}
     store.do(releases.deploy, store.app, "1", "production", NOW_MS, **order)
     with pytest.raises(TooMany, match="name places, not machines"):
         store.do(releases.deploy, store.app, "1", "gate-17", NOW_MS, **order)

@@ -976,7 +976,7 @@ export interface paths {
          * Report that a release arrived
          * @description Report that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
          *
-         *     A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
+         *     A rollback is the deploy of an older release. Reported twice with the same time, it is one deploy.
          */
         post: operations["add_deploy_api_deploys_post"];
         delete?: never;
@@ -1321,10 +1321,10 @@ export interface components {
              */
             canary: boolean;
             /**
-             * Told By
+             * Reported By
              * @description Who reported it; empty for an inferred one.
              */
-            told_by: string;
+            reported_by: string;
         };
         /**
          * DeploysAnswer

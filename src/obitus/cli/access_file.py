@@ -123,10 +123,10 @@ class AccessFile:
         self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
         self._outcome.runs_reported += counts.not_well
         if self._send is not None:
-            for told in counts.told:
-                request = told.form.request(told.line)
+            for one in counts.whole_lines:
+                request = one.form.request(one.line)
                 if request is not None:
-                    self._run(request, start + told.place, self._send)
+                    self._run(request, start + one.place, self._send)
         for (_, _, status), times in counts.runs.items():
             self._outcome.runs += times
             self._outcome.outcomes[outcome_of(status)] += times

@@ -340,7 +340,7 @@ def add_deploy(
 ) -> release_answers.DeployAnswer:
     """Report that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
 
-    A rollback is the deploy of an older release. Told twice with the same time, it is one deploy.
+    A rollback is the deploy of an older release. Reported twice with the same time, it is one deploy.
     """
     person, app, environment = who
     for given, held, what in ((order.app, app, "app"), (order.environment, environment, "environment")):
@@ -366,7 +366,7 @@ def add_deploy(
     time_ms = min(time_ms, now_ms)
     service.writer.run(
         lambda c: store.deploy(
-            c, app_id, version, environment, time_ms, canary=order.canary, told_by=person, now_ms=now_ms
+            c, app_id, version, environment, time_ms, canary=order.canary, reported_by=person, now_ms=now_ms
         )
     )
     service.live.publish_from_thread({"type": "release", "release": version})
@@ -377,7 +377,7 @@ def add_deploy(
         time=to_text(time_ms),
         inferred=False,
         canary=order.canary,
-        told_by=person,
+        reported_by=person,
     )
 
 

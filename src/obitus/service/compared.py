@@ -180,7 +180,7 @@ def deploy_answer(row: Row, app: str) -> answers.DeployAnswer:
         time=to_text(row["time_ms"]),
         inferred=bool(row["inferred"]),
         canary=bool(row["canary"]),
-        told_by=row["told_by"],
+        reported_by=row["reported_by"],
     )
 
 

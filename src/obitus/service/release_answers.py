@@ -31,7 +31,7 @@ class DeployAnswer(BaseModel):
         description="Whether it was taken from the release's first report, since nobody reported it."
     )
     canary: bool = Field(description="Whether it came beside the release that was live, not in its place.")
-    told_by: str = Field(description="Who reported it; empty for an inferred one.")
+    reported_by: str = Field(description="Who reported it; empty for an inferred one.")
 
 
 class DeploysAnswer(BaseModel):

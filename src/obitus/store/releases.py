@@ -20,8 +20,8 @@ MOST_RELEASES: Final = 3000
 """Releases of one app that are told apart."""
 NOT_COME_MS: Final = 253_402_300_799_999
 """Stands for when a release first came that was only announced: the last millisecond of the year 9999."""
-DEPLOY_TOLD_LATE_MS: Final = HOUR_MS
-"""Up to how long after the first report a pipeline may tell of the deploy that the report was taken for."""
+DEPLOY_REPORTED_LATE_MS: Final = HOUR_MS
+"""Up to how long after the first report a pipeline may report the deploy that the report was taken for."""
 
 _FIND = "SELECT id, first_ms, removed_ms FROM releases WHERE app_id = ? AND version = ?"
 _FIND_SPELLED = """
@@ -56,13 +56,13 @@ SELECT r.id, r.version, r.first_ms, r.revision, b.version AS behind,
   (SELECT COUNT(*) FROM commits WHERE commits.release_id = r.id) AS commits
 FROM releases r LEFT JOIN releases b ON b.id = r.behind_id WHERE r.app_id = :app_id AND r.version != '' AND r.removed_ms IS NULL"""
 _DEPLOYS = """
-SELECT d.id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by, apps.name AS app
+SELECT d.id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by AS reported_by, apps.name AS app
 FROM deploys d JOIN releases r ON r.id = d.release_id JOIN apps ON apps.id = d.app_id
 WHERE r.removed_ms IS NULL AND apps.removed_ms IS NULL AND d.time_ms >= :from_ms AND d.time_ms < :to_ms AND (:app IS NULL OR apps.name = :app)
   AND (:environment IS NULL OR d.environment = :environment)
 ORDER BY d.time_ms DESC, d.id DESC LIMIT :limit"""
 _DEPLOYS_OF_MANY = """
-SELECT d.release_id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by
+SELECT d.release_id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by AS reported_by
 FROM deploys d JOIN releases r ON r.id = d.release_id WHERE d.release_id IN (SELECT value FROM json_each(?))
 ORDER BY d.time_ms, d.id"""
 _RENAME = "UPDATE releases SET version = ? WHERE id = ?"
@@ -140,12 +140,12 @@ def deploy(
     time_ms: int,
     *,
     canary: bool,
-    told_by: str,
+    reported_by: str,
     now_ms: int,
 ) -> None:
-    """Note that a release arrived. Told twice, it is one deploy.
+    """Note that a release arrived. Reported twice, it is one deploy.
 
-    A deploy that was inferred from the first report gives way to the one that is told.
+    A deploy that was inferred from the first report gives way to the one that is reported.
     """
     found = come(connection, app_id, version, time_ms)
     if found.beyond:
@@ -156,9 +156,9 @@ def deploy(
         )
     if connection.execute(_SAME_DEPLOY, (found.id, environment, time_ms)).fetchone() is not None:
         return
-    connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_TOLD_LATE_MS))
+    connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_REPORTED_LATE_MS))
     values = {"app_id": app_id, "release_id": found.id, "environment": environment, "time_ms": time_ms}
-    values |= {"inferred": 0, "canary": int(canary), "told_by": told_by}
+    values |= {"inferred": 0, "canary": int(canary), "told_by": reported_by}
     connection.execute(_ADD_DEPLOY, values)
     if found.new:
         bind_next(connection, app_id, version, now_ms)

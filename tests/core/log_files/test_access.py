@@ -91,9 +91,9 @@ def line_by_line(form: LineForm, data: bytes) -> tuple[Counter[tuple[int, str, i
     return runs, told, unreadable
 
 
-def told_by(counts: Counts) -> tuple[Counter[tuple[int, str, int]], list[int], int]:
+def seen_in(counts: Counts) -> tuple[Counter[tuple[int, str, int]], list[int], int]:
     """Return the same of what was counted many lines at a time."""
-    return counts.runs, sorted(told.place for told in counts.told), counts.unreadable
+    return counts.runs, sorted(told.place for told in counts.whole_lines), counts.unreadable
 
 
 @pytest.mark.parametrize("at_once", [True, False], ids=["in columns", "line by line"])
@@ -106,11 +106,11 @@ def test_many_at_a_time_is_one_at_a_time(at_once: bool, zone: tzinfo, monkeypatc
         monkeypatch.setattr(requests, "STEP_BYTES", step)
         data, form = ("\n".join(lines) + "\n").encode(), Common(zone, 1_800_000_000_000, at_once=at_once)
         counts, only_counted = form.read(data), form.read(data, tells=False)
-        assert told_by(counts) == line_by_line(form, data)
-        assert only_counted.runs == counts.runs and only_counted.told == []
-        assert only_counted.not_well == counts.not_well == len(counts.told)
+        assert seen_in(counts) == line_by_line(form, data)
+        assert only_counted.runs == counts.runs and only_counted.whole_lines == []
+        assert only_counted.not_well == counts.not_well == len(counts.whole_lines)
         assert counts.lines == sum(1 for line in lines if line.strip()) or counts.unreadable == 0
-        assert all(told.form.request(told.line) is not None for told in counts.told)
+        assert all(told.form.request(told.line) is not None for told in counts.whole_lines)
 
     same()
 
@@ -119,7 +119,7 @@ def test_a_line_without_its_end() -> None:
     """The last line of a file may have no newline; it counts."""
     line = b'10.0.0.1 - - [25/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 503 5'
     counts = Common(UTC, 0).read(line + b"\n" + line)
-    assert counts.lines == 2 and counts.runs.total() == 2 and [told.line for told in counts.told] == [line, line]
+    assert counts.lines == 2 and counts.runs.total() == 2 and [told.line for told in counts.whole_lines] == [line, line]
     assert common.is_line(line) and not common.is_line(b"another")
 
 
@@ -199,15 +199,15 @@ def test_fields_in_any_order(at_once: bool, end: str, monkeypatch: pytest.Monkey
             place += len(line) + 1
         form = W3c(at_once=at_once)
         counts = form.read(data)
-        assert told_by(counts) == (wanted_runs, wanted_told, unreadable) and counts.not_well == len(wanted_told)
+        assert seen_in(counts) == (wanted_runs, wanted_told, unreadable) and counts.not_well == len(wanted_told)
         assert form.header == header
         cut = data.rfind(b"\n", 0, len(data) // 2) + 1
         form, behind = W3c(at_once=at_once), W3c()
         behind.pass_over(data[:cut])
-        before = told_by(form.read(data[:cut]))
+        before = seen_in(form.read(data[:cut]))
         assert behind.header == form.header
-        rest = told_by(form.read(data[cut:]))
+        rest = seen_in(form.read(data[cut:]))
         places = before[1] + [cut + place for place in rest[1]]
-        assert (before[0] + rest[0], places, before[2] + rest[2]) == told_by(counts)
+        assert (before[0] + rest[0], places, before[2] + rest[2]) == seen_in(counts)
 
     same()

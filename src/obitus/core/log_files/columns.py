@@ -22,7 +22,7 @@ from obitus.core.log_files.requests import (
     Counts,
     Hours,
     LineForm,
-    Told,
+    WholeLine,
     count_each,
     count_line,
     point_of,
@@ -299,7 +299,7 @@ def count(counts: Counts, piece: bytes, start: int, end: int, form: LineForm) ->
     counts.not_well += len(not_well)
     for newline in not_well.tolist() if counts.tells else ():
         at, line = block.line(newline)
-        counts.told.append(Told(start + at, line, form))
+        counts.whole_lines.append(WholeLine(start + at, line, form))
     for newline in rows.odd():
         at, line = block.line(newline)
         if line and not line.isspace():

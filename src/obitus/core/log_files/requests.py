@@ -56,7 +56,7 @@ Runs = Counter[tuple[int, str, int]]
 """By start of the hour (Unix milliseconds), entry point, and status."""
 
 
-class Told(NamedTuple):
+class WholeLine(NamedTuple):
     """A line that is to be reported whole: where it begins (bytes from the start of the piece), and how it is read."""
 
     place: int
@@ -85,7 +85,7 @@ class Counts:
     """Whether those that did not go well are kept, to be reported whole."""
     runs: Runs = field(default_factory=Counter)
     not_well: int = 0
-    told: list[Told] = field(default_factory=list)
+    whole_lines: list[WholeLine] = field(default_factory=list)
     lines: int = 0
     unreadable: int = 0
     examples: list[str] = field(default_factory=list)
@@ -186,4 +186,4 @@ def count_line(counts: Counts, line: bytes, place: int, form: LineForm) -> None:
     if asked[2] >= 400:
         counts.not_well += 1
         if counts.tells:
-            counts.told.append(Told(place, line, form))
+            counts.whole_lines.append(WholeLine(place, line, form))
