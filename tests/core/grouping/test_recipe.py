@@ -341,6 +341,9 @@ def test_what_a_library_calls_back_and_hands_on_is_passed_through() -> None:
 
     assert fingerprint(written("board")).traits.spot == "fares.board"
     assert not same(written("board"), written("land"))
+    language = [Frame(name, "json.encoder", "/usr/lib/python3.11/json/encoder.py", 9, own=False) for name in ("iterencode", "default")]  # fmt: skip
+    of_the_language = [own("board", "json.dumps(passes)"), language[0], over, language[1]]
+    assert fingerprint(stack(*of_the_language, kind="TypeError")).traits.spot == "fares.board"
     itself = stack(own("board", "dumps(passes)"), inside, own("default", "return value.text", module="notes"), kind="AttributeError")  # fmt: skip
     assert fingerprint(itself).traits.spot == "notes.default"
     handler = own("fare", "return abort(404)", module="sailings")

@@ -113,7 +113,7 @@ def locate(chain: Sequence[ChainLink], recipe: int = 3) -> Fault:
     beneath = tuple([f for f in frames[at + 1 :] if not is_platform(f.module, f.file)])
     if at < 0:
         return _without_own(link, frames, beneath, why_link)
-    entered = at if recipe < 3 or not beneath else _entered_through(frames, at)
+    entered = at if recipe < 3 or at + 1 == len(frames) else _entered_through(frames, at)
     hands_on, at = entered != at, entered
     site, outside = _enclosing(frames, at)
     callers = _callers(frames, outside)
