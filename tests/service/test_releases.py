@@ -260,7 +260,7 @@ def test_two_releases_compared(running: Running) -> None:
     assert page["previous"] == "3.0.0" and [one["title"] for one in page["first_here"]] == [
         "TideUnavailable in sailings.new.depth_at"
     ]
-    assert [one["number"] for one in page["back_here"]] == [issues["regressed"]]
+    assert [one["number"] for one in page["regressed_here"]] == [issues["regressed"]]
     for wrong in ("before=3.0.0&now=3.0.0", "before=2.0.0&now=3.0.0"):
         answer = running.ask("GET", f"/api/compare?app=sailings&{wrong}")
         assert (answer.status in (404, 422) and "3.0.0" in answer.json()["detail"]) or answer.status == 422

@@ -860,7 +860,7 @@ export interface paths {
         };
         /**
          * An app's releases
-         * @description Return releases, newest first: deploys, rates, and what each brought.
+         * @description Return releases, newest first: deploys, rates, and what is new, regressed or worse in each.
          */
         get: operations["releases_api_releases_get"];
         put?: never;
@@ -880,7 +880,7 @@ export interface paths {
         };
         /**
          * One release, whole
-         * @description Return one release: where it is, its rates, what it brought, its commits.
+         * @description Return one release: where it is, its rates, what is new, regressed or worse in it, its commits.
          */
         get: operations["release_api_apps__name__releases__release__get"];
         put?: never;
@@ -994,7 +994,7 @@ export interface paths {
         };
         /**
          * Compare two releases
-         * @description Say what a release brought: new, regressed, worse, gone, better, unchanged; by rates, with exact tests.
+         * @description Compare a release with another: new, regressed, worse, gone, better, unchanged; by rates, with exact tests.
          */
         get: operations["compare_api_compare_get"];
         put?: never;
@@ -1170,7 +1170,7 @@ export interface components {
             release: string;
             /**
              * What
-             * @description What happened in it: the issue began, or came back.
+             * @description What happened in it: the issue began, or regressed.
              */
             what: string;
             /** Commits In All */
@@ -1965,7 +1965,7 @@ export interface components {
         };
         /**
          * LikelyChangeAnswer
-         * @description A commit that likely brought a failure.
+         * @description A commit that likely caused a failure.
          */
         LikelyChangeAnswer: {
             commit: components["schemas"]["CommitAnswer"];
@@ -2532,12 +2532,12 @@ export interface components {
             new_issues: number;
             /**
              * Regressed
-             * @description Issues that came back with it.
+             * @description Issues that regressed in it.
              */
             regressed: number;
             /**
              * Steps
-             * @description Rates that surely stepped up with it.
+             * @description Rates that surely are higher since it.
              */
             steps: number;
             /** Places */
@@ -2562,10 +2562,10 @@ export interface components {
              */
             first_here: components["schemas"]["IssueRef"][];
             /**
-             * Back Here
-             * @description Issues that came back with it.
+             * Regressed Here
+             * @description Issues that regressed in it.
              */
-            back_here: components["schemas"]["IssueRef"][];
+            regressed_here: components["schemas"]["IssueRef"][];
             /** Stepped Up */
             stepped_up: components["schemas"]["obitus__service__release_answers__StepAnswer"][];
             /**
@@ -2682,12 +2682,12 @@ export interface components {
             new_issues: number;
             /**
              * Regressed
-             * @description Issues that came back with it.
+             * @description Issues that regressed in it.
              */
             regressed: number;
             /**
              * Steps
-             * @description Rates that surely stepped up with it.
+             * @description Rates that surely are higher since it.
              */
             steps: number;
             /** Places */
@@ -3040,7 +3040,7 @@ export interface components {
         };
         /**
          * StepAnswer
-         * @description A rate that stepped up with a release.
+         * @description A rate that is higher since a release.
          */
         obitus__service__release_answers__StepAnswer: {
             /** Release */

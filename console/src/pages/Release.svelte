@@ -51,7 +51,7 @@
 			<HourChart hours={it.hours} deploys={it.deploys} />
 		{/if}
 		<IssueRefs heading="First seen in it" issues={it.first_here} none="Nothing was first seen in it." />
-		{#if it.back_here.length}<IssueRefs heading="Back with it" issues={it.back_here} none="" />{/if}
+		{#if it.regressed_here.length}<IssueRefs heading="Regressed in it" issues={it.regressed_here} none="" />{/if}
 		{#if it.stepped_up.length}
 			<h2 class="section">Fails more since it</h2>
 			<ul>

@@ -88,7 +88,7 @@
 				<li class="wrap-anywhere"><b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.value || '(no value)'} <span class="text-quiet font-mono text-xs">{part.message}</span></li>
 			{/each}
 		</ul>
-		{#if correction.splitting.parts.length > 1}<button class="act mt-1" onclick={correction.split}>Split it</button>{:else}<p>Nothing would part. Try something else.</p>{/if}
+		{#if correction.splitting.parts.length > 1}<button class="act mt-1" onclick={correction.split}>Split it</button>{:else}<p>Nothing would be split. Try something else.</p>{/if}
 		<button class="act mt-1" onclick={() => (correction.splitting = undefined)}>Cancel</button>
 	</div>
 {/if}

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { ReleaseRow } from '../lib/api';
 
-	/** An app's releases, newest first: where they are, their rates, and what each brought. */
+	/** An app's releases, newest first: where they are, their rates, and what is new, regressed or worse in each. */
 	export interface ReleaseTableProps {
 		app: string;
 		rows: ReleaseRow[];

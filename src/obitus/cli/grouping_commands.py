@@ -131,7 +131,7 @@ def split(
                 no_wrap=True,
             )
         if len(preview["parts"]) < 2:
-            show.say("Nothing would part. Try another attribute.")
+            show.say("Nothing would be split. Try another attribute.")
         else:
             show.say("The largest stays. Do it: the same command with --yes")
         return

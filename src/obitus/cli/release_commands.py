@@ -58,7 +58,7 @@ def releases(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """List an app's releases, newest first: where they are, their rates, what each brought."""
+    """List an app's releases, newest first: where they are, their rates, what is new, regressed or worse in each."""
     asked = api(url, token)
     answer = asked.get("/api/releases", {"app": _app(asked, app_name), "limit": limit, "cursor": cursor})
     print_json(answer) if as_json else show_releases.releases(answer)
@@ -73,7 +73,7 @@ def show_one(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Show one release: where it is, its rates, what it brought, its commits."""
+    """Show one release: where it is, its rates, what is new, regressed or worse in it, its commits."""
     asked = api(url, token)
     answer = asked.get(
         f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", {"environment": environment}
@@ -236,7 +236,7 @@ def deploy(
     )
 
 
-@app.command(short_help="Say what a release brought.")
+@app.command(short_help="Compare two releases.")
 def compare(
     before: Annotated[str, typer.Argument(metavar="BEFORE", help="The release to compare with.")],
     now: Annotated[str, typer.Argument(metavar="NOW", help="The release that is looked at.")],
@@ -256,7 +256,7 @@ def compare(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Say what a release brought against another one: new, regressed, worse, gone, better, unchanged."""
+    """Compare a release with another one: what is new, regressed, worse, gone, better, unchanged."""
     failing = [kind.strip() for kind in (fail_on or "").split(",") if kind.strip()]
     from obitus.core.comparing import KINDS
 

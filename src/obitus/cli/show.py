@@ -121,7 +121,7 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
     console.print(line)
     if answer["history"]:
         _para(safe(answer["history"][-1]["reason"]))
-    _para(f"obitus accept {number} | obitus settle {number} --in RELEASE|next|now | obitus park {number}", QUIET)
+    _para(f"obitus accept {number} | obitus settle {number} --from RELEASE|coming|now | obitus park {number}", QUIET)
     report = answer["latest"]["report"]
     heading("Where")
     for i, link in enumerate(report["exceptions"]):

@@ -103,7 +103,7 @@ def release(answer: dict[str, Any]) -> None:
     if not answer["places"]:
         inset(Text("It has not come yet."), 2)
     _issues("First seen in it", answer["first_here"])
-    _issues("Back with it", answer["back_here"])
+    _issues("Regressed in it", answer["regressed_here"])
     if answer["stepped_up"]:
         heading("Fails more since it")
         for step in answer["stepped_up"][:MOST_SHOWN]:

@@ -1,4 +1,4 @@
-"""What a release did: issues and entry points of two releases compared by their rates, and rates that stepped up."""
+"""What a release did: issues and entry points of two releases compared by their rates, and rates that rose."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ KINDS: Final[tuple[Kind, ...]] = ("new", "regressed", "worse", "gone", "better",
 ALIKE: Final = 0.01
 """Earlier releases are taken together as long as their rates differ by no more than chance explains this often."""
 LEVEL: Final = 0.025
-"""Of rates that did not change, at most this share is marked as stepped up with a release."""
+"""Of rates that did not change, at most this share is marked as higher since a release."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +31,7 @@ class Seen:
 
 @dataclass(frozen=True, slots=True)
 class Pair:
-    """One issue or entry point in two releases. ``new``: never seen before the later one; ``regressed``: settled, and back with it."""
+    """One issue or entry point in two releases. ``new``: never seen before the later one; ``regressed``: settled, and failing again in it."""
 
     key: Hashable
     before: Seen
@@ -78,7 +78,7 @@ def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = Fals
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A rate that stepped up with a release: against which releases, by what factor, and how probable by chance."""
+    """A rate that is higher since a release: against which releases, by what factor, and how probable by chance."""
 
     key: Hashable
     before: Seen

@@ -173,7 +173,7 @@ def releases(
     limit: Annotated[int, Query(ge=1, le=100)] = 20,
     cursor: Annotated[str | None, Query(max_length=20, description="`next` of the page before.")] = None,
 ) -> release_answers.ReleasesAnswer:
-    """Return releases, newest first: deploys, rates, and what each brought."""
+    """Return releases, newest first: deploys, rates, and what is new, regressed or worse in each."""
     known = Releases(service, app)
     if cursor is not None and not cursor.isdecimal():
         raise Problem("bad-cursor", "This cursor was not given out for this list. Start without one.", field="cursor")
@@ -193,7 +193,7 @@ def releases(
 def release(
     service: TheService, name: AppName, release: Version, environment: Environment = None
 ) -> release_answers.ReleaseAnswer:
-    """Return one release: where it is, its rates, what it brought, its commits."""
+    """Return one release: where it is, its rates, what is new, regressed or worse in it, its commits."""
     known = Releases(service, name)
     return compared.release_answer(known, known.named(release), environment or None)
 
@@ -399,7 +399,7 @@ def compare(
         bool | None, Query(description="Only hours in which both were live; when absent, so for a canary and not else.")
     ] = None,
 ) -> release_answers.CompareAnswer:
-    """Say what a release brought: new, regressed, worse, gone, better, unchanged; by rates, with exact tests."""
+    """Compare a release with another: new, regressed, worse, gone, better, unchanged; by rates, with exact tests."""
     known = Releases(service, app)
     return compared.compare(known, known.named(before), known.named(now), environment or None, same_time=same_time)
 

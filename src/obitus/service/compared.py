@@ -142,7 +142,7 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
         beside=beside,
         deploys=[deploy_answer(found, known.app) for found in store.deploys_of(reader, [number])],
         first_here=[views.issue_ref(names[one]) for one in first if one in names],
-        back_here=[views.issue_ref(names[one]) for one in back if one in names],
+        regressed_here=[views.issue_ref(names[one]) for one in back if one in names],
         stepped_up=[views.step_answer(step, names) for step in steps],
         entry_points=[
             answers.PointRate(

@@ -66,8 +66,8 @@ class ReleaseRow(BaseModel):
     revision: str = Field(description="The commit it was made of; empty when nobody said.")
     commits: int
     new_issues: int = Field(description="Issues first seen in it.")
-    regressed: int = Field(description="Issues that came back with it.")
-    steps: int = Field(description="Rates that surely stepped up with it.")
+    regressed: int = Field(description="Issues that regressed in it.")
+    steps: int = Field(description="Rates that surely are higher since it.")
     places: list[ReleasePlace]
 
 
@@ -89,7 +89,7 @@ class IssueRef(BaseModel):
 
 
 class StepAnswer(BaseModel):
-    """A rate that stepped up with a release."""
+    """A rate that is higher since a release."""
 
     release: str
     environment: str
@@ -138,7 +138,7 @@ class ReleaseAnswer(ReleaseRow):
     beside: str | None = Field(default=None, description="Another release that is live where this one is.")
     deploys: list[DeployAnswer]
     first_here: list[IssueRef] = Field(description="Issues first seen in it, the first hundred.")
-    back_here: list[IssueRef] = Field(description="Issues that came back with it.")
+    regressed_here: list[IssueRef] = Field(description="Issues that regressed in it.")
     stepped_up: list[StepAnswer]
     entry_points: list[PointRate] = Field(description="Its entry points, most failed runs first.")
     latest_commits: list[CommitAnswer]
@@ -231,7 +231,7 @@ class RevealedAnswer(BaseModel):
 
 
 class LikelyChangeAnswer(BaseModel):
-    """A commit that likely brought a failure."""
+    """A commit that likely caused a failure."""
 
     commit: CommitAnswer
     score: float = Field(description="How closely it touches the failing stack, from 0 to 1.")
@@ -242,7 +242,7 @@ class ChangesAnswer(BaseModel):
     """The likely changes of one release for one issue."""
 
     release: str
-    what: str = Field(description="What happened in it: the issue began, or came back.")
+    what: str = Field(description="What happened in it: the issue began, or regressed.")
     commits_in_all: int
     note: str = Field(description="Why there is none, when there is none.")
     commits: list[LikelyChangeAnswer]

@@ -237,14 +237,14 @@ def _per_hour(issue: _Issue, environment: str | None, releases: list[int] | None
 
 
 def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
-    """Rank the commits of the release in which the issue began, and of those in which it came back."""
+    """Rank the commits of the release in which the issue began, and of those in which it regressed."""
     found: list[answers.ChangesAnswer] = []
     first = min(issue.seen, key=lambda row: row["first_ms"], default=None)
     wanted: dict[str, tuple[str, int]] = {}
     if first is not None:
         wanted[first["version"]] = ("it began", issue.row["first_seq"])
     for row in issue_store.regressions(issue.service.reader, issue.number):
-        wanted.setdefault(row["version"], ("it came back", row["seq"]))
+        wanted.setdefault(row["version"], ("it regressed", row["seq"]))
     for step in issue.steps:
         seen = next((row for row in issue.seen if row["version"] == step["version"]), None)
         if seen is not None:

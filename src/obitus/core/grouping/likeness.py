@@ -22,7 +22,7 @@ ALIKE_IN_ONE_FUNCTION: Final = 0.75
 ALIKE_CODE: Final = 0.8
 WORDS_THAT_TELL: Final = 2
 CODE_THAT_TELLS: Final = 12
-"""Signs of code, spaces left out, from which a line is unlikely to stand in two places by chance."""
+"""Characters of code, spaces left out, from which a line is unlikely to stand in two places by chance."""
 
 _TOKENS = re.compile(r"\w+|[^\w\s]")
 _ANY_CALL = re.compile(

@@ -24,7 +24,7 @@ LINES_BEFORE: Final = 20
 BESIDE: Final = 3
 """Records of others that may stand between a trace's header and its first frame, or between its last frame and its end."""
 SAME: Final = 10
-"""Signs at the beginning, most often a day, by which a line is taken for a record like another."""
+"""Characters at the beginning, most often a day, by which a line is taken for a record like another."""
 MOST_CARRIED: Final = 1024 * 1024
 MOST_LINE: Final = 16 * 1024
 
