@@ -57,7 +57,7 @@ def test_split(two: Running) -> None:
     """The parts with their failures first; nothing parts where all have one value; what is no order is explained."""
     said = obitus(two, "split", "1", "--by", "pier")
     assert "would become 2 issues" in said and "eastholm" in said and "same command with --yes" in said
-    assert "Nothing would part" in obitus(two, "split", "1", "--by", "vessel")
+    assert "Nothing would be split" in obitus(two, "split", "1", "--by", "vessel")
     assert "1 failure moved" in obitus(two, "split", "1", "--by", "pier", "--yes")
     assert "either" in obitus(two, "split", "1", status=6)
     assert "stay apart" in obitus(two, "never-together", "1", "2")

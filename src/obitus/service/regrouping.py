@@ -369,7 +369,7 @@ def joins_of(plan: Plan) -> list[tuple[Group, int | None]]:
 
 
 def parts_of(plan: Plan) -> dict[int, list[Group]]:
-    """Return the issues that would part, with the groups that their failures would go to."""
+    """Return the issues that would be split off, with the groups that their failures would go to."""
     spread: dict[int, list[Group]] = defaultdict(list)
     for group in plan.groups:
         for issue in group.by_issue:
