@@ -21,7 +21,7 @@ WAIT_S = 0.2
 rules_group = typer.Typer(
     help="Grouping rules: what they would do, and the active ones.", no_args_is_help=True, rich_markup_mode=None
 )
-app.add_typer(rules_group, name="rules", short_help="Try, add, list or end grouping rules.")
+app.add_typer(rules_group, name="rules", short_help="Try, add, list or stop grouping rules.")
 RuleText = Annotated[
     str,
     typer.Argument(
@@ -174,7 +174,7 @@ def undo(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Undo a merge, a split or a regrouping of history."""
+    """Undo a merge, a split or a regrouping."""
     asked = api(url, token)
     _finish(asked, asked.post(f"/api/regroupings/{regrouping}/undo", {}), as_json=as_json)
 
@@ -216,7 +216,7 @@ def rules_add(rule: RuleText, url: Url = None, token: Token = None, as_json: Jso
 def rules_end(
     rule: Annotated[int, typer.Argument(min=1, help="The rule's number.")], url: Url = None, token: Token = None
 ) -> None:
-    """End a grouping rule."""
+    """Stop a grouping rule."""
     api(url, token).delete(f"/api/grouping-rules/{rule}")
     show.say(f"Rule {rule} has ended.")
 

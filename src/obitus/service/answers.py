@@ -444,7 +444,7 @@ class GroupingRulesAnswer(BaseModel):
 
 
 class RegroupingAnswer(BaseModel):
-    """A merge, a split, or a regrouping of history."""
+    """A merge, a split, or a regrouping."""
 
     id: int
     kind: Literal["merge", "split", "regroup"]

@@ -51,7 +51,7 @@ CREATE TABLE grouping_rules (
 ) STRICT;
 CREATE UNIQUE INDEX grouping_rules_in_force ON grouping_rules (rule) WHERE ended_ms IS NULL;
 
--- A moving of failures from issue to issue: a merge, a split, or a regrouping of history. Can be undone.
+-- A moving of failures from issue to issue: a merge, a split, or a regrouping. Can be undone.
 CREATE TABLE regroupings (
   id          INTEGER PRIMARY KEY,
   kind        TEXT NOT NULL CHECK (kind IN ('merge', 'split', 'regroup')),

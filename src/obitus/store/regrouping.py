@@ -1,6 +1,6 @@
 """Moving failures from issue to issue, a bounded number in one commit, so that each step can be undone.
 
-A merge, a split and a regrouping of history are all this: which failures went where is kept, and so is which
+A merge, a split and a regrouping are all this: which failures went where is kept, and so is which
 fingerprint led where before.
 """
 
