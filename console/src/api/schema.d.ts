@@ -2465,7 +2465,7 @@ export interface components {
         };
         /**
          * RegroupingAnswer
-         * @description A merge, a split, or a regrouping of history.
+         * @description A merge, a split, or a regrouping.
          */
         RegroupingAnswer: {
             /** Id */
