@@ -16,6 +16,14 @@ PATIENCE_S = 5.0
 OF_THE_SERVICE = "obitus.service.processes"
 
 
+_SHARED: set[int] = set()
+
+
+def keep(number: int) -> None:
+    """Let a process outlive the test that first needs it: a fixture that many tests share ends it."""
+    _SHARED.add(number)
+
+
 def adopt_orphans() -> None:
     """Become the parent of processes whose own parent ends, so that they can be found."""
     if sys.platform == "linux":
@@ -47,7 +55,8 @@ def end_what_is_left(before: dict[int, int]) -> list[str]:
 
 
 def _left(before: dict[int, int]) -> list[int]:
-    return [n for n, first in processes().items() if first not in before and OF_THE_SERVICE not in _command(n)]
+    known = before.keys() | _SHARED
+    return [n for n, first in processes().items() if first not in known and OF_THE_SERVICE not in _command(n)]
 
 
 def children(number: int) -> list[int]:

@@ -15,6 +15,7 @@ from tests.client.places.jobs import HEAD, RUNNERS, Runner
 from tests.client.places.matrix import note
 from tests.client.places.test_web import reports
 from tests.client.programs import free_port, run, write
+from tests import left_over
 from tests.conftest import Running
 
 MANIFESTS = "def good(): return 1\ndef bad():\n    raise LookupError('printer is out of ink')\n"
@@ -31,6 +32,7 @@ def redis_port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[int]:
         [program, "--port", str(port), "--bind", "127.0.0.1", "--save", "", "--dir", str(folder)],
         stdout=subprocess.DEVNULL,
     )
+    left_over.keep(server.pid)
     ends = time.monotonic() + 10
     while time.monotonic() < ends:
         with socket.socket() as asking:
