@@ -11,11 +11,11 @@ from pathlib import Path
 
 import pytest
 
+from tests import left_over
 from tests.client.places.jobs import HEAD, RUNNERS, Runner
 from tests.client.places.matrix import note
 from tests.client.places.test_web import reports
 from tests.client.programs import free_port, run, write
-from tests import left_over
 from tests.conftest import Running
 
 MANIFESTS = "def good(): return 1\ndef bad():\n    raise LookupError('printer is out of ink')\n"
