@@ -22,6 +22,7 @@ _ADD_LIBRARY = (
 )
 _ADD_KEY = "INSERT INTO commit_keys (release_id, kind, key, commit_id) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"
 _SET_REVISION = "UPDATE releases SET revision = ? WHERE id = ?"
+# Every changed library is looked at: an own stack does not name the library that made it fail.
 _CANDIDATES = """
 SELECT DISTINCT k.commit_id FROM commit_keys k
 WHERE k.release_id = :release_id AND ((k.kind = 'f' AND k.key IN (SELECT value FROM json_each(:files)))

@@ -18,6 +18,7 @@ _NEWEST_DICTIONARY = "SELECT id, body FROM dictionaries ORDER BY id DESC LIMIT 1
 _DICTIONARY = "SELECT body FROM dictionaries WHERE id = ?"
 _BODY = "SELECT body, dictionary_id FROM evidence WHERE seq = ?"
 _SAMPLES = "SELECT body, dictionary_id FROM evidence ORDER BY seq DESC LIMIT ?"
+# Not COUNT(*), which reads the whole index: numbers only grow, and the ones that were removed make no difference here.
 _HOW_MANY = "SELECT COALESCE(MAX(seq), 0) AS n FROM evidence"
 _ADD_DICTIONARY = "INSERT INTO dictionaries (created_ms, body) VALUES (?, ?)"
 
@@ -32,6 +33,7 @@ class Packer:
 
     def pack(self, report_json: bytes) -> tuple[bytes, int | None]:
         """Return the compressed report and the id of the dictionary used, if any."""
+        # A compressor holds a state of its own: two threads with one would mix their reports.
         active = self._active
         if getattr(self._local, "packs_with", -1) != active:
             dictionary = self._dictionaries[active] if active is not None else None
@@ -43,6 +45,7 @@ class Packer:
     def use(self, dictionary_id: int, body: bytes) -> None:
         """Pack with this dictionary from now on; it must have been committed before."""
         self._dictionaries[dictionary_id] = zstandard.ZstdCompressionDict(body)
+        # Last: another thread may be packing, and looks the dictionary up by this number.
         self._active = dictionary_id
 
     @property

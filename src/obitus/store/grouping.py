@@ -29,6 +29,7 @@ ON CONFLICT DO NOTHING"""
 _ADD_TRAITS = "INSERT INTO fingerprint_traits (fingerprint, traits) VALUES (?, ?) RETURNING id"
 _KNOWN = "SELECT 1 FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
 _ADD_KEY = "INSERT OR IGNORE INTO fingerprint_keys (app_id, key, traits_id) VALUES (?, ?, ?)"
+# The hint keeps to the index: the rows of fingerprints hold their explanations, some kilobytes each.
 _WITH_KEY = """
 SELECT t.fingerprint, f.issue_id, t.traits FROM (
   SELECT traits_id FROM fingerprint_keys WHERE app_id = :app_id AND key = :key ORDER BY traits_id DESC LIMIT :most) k
@@ -94,6 +95,7 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
             return _new(connection, app_id, text, received_ms)
     if row is not None:
         return Found(int(row[0]), text, known=True)
+    # Older recipes take as long as the present one: an app that none of them ever grouped is spared them.
     if connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
         for earlier in decided.further.earlier():
             row = connection.execute(_ISSUE_OF, (app_id, earlier)).fetchone()
@@ -112,6 +114,7 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
 
 
 def _new(connection: sqlite3.Connection, app_id: int, text: str, received_ms: int) -> Found:
+    # In the transaction that makes the issue: a flood over many connections is counted as one.
     made = connection.execute(_MADE, (app_id, received_ms // MINUTE_MS)).fetchone()[0]
     if made <= MOST_NEW_ISSUES:
         return Found(None, text, known=False)

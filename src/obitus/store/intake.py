@@ -30,6 +30,7 @@ INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity,
                       user_id, trace_id, verdict, fingerprint)
 VALUES (:seq, :issue_id, :release_id, :environment, :time_ms, :severity, :handled, :message, :entry_point,
         :user_id, :trace_id, :verdict, :fingerprint)"""
+# Reports come late and in any order: what an issue shows goes by when it happened, not by when it came.
 _ONE_MORE = """
 UPDATE issues SET
   failures = failures + 1,
@@ -154,6 +155,7 @@ def take(connection: sqlite3.Connection, reports: Sequence[Prepared]) -> list[Ta
 def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
     release = releases.come(connection, report.app_id, report.release, report.time_ms)
     release_id = release.id
+    # The insert says by itself whether the report is there already: a look before it would cost each new one a search.
     row = connection.execute(
         _ADD_REPORT,
         {
@@ -192,6 +194,7 @@ def _has_grown(connection: sqlite3.Connection, report: Prepared) -> bool:
     row = connection.execute(_GROWING, (report.id, report.app_id)).fetchone()
     if row is None or row["runs"] >= report.tally.runs:
         return False
+    # What is new counts where the tally began: a process that goes on into the next hour moves no runs there.
     place = (row["release_id"], row["environment"], row["time_ms"])
     _count_runs(connection, report, report.tally.runs - row["runs"], place)
     connection.execute(_HAS_GROWN, (report.tally.runs, row["seq"]))
@@ -260,6 +263,7 @@ def _add_failure(
     values["issue_id"] = issue_id
     issue = connection.execute(_STATE, (issue_id,)).fetchone()
     state: State = issue["state"]
+    # Before the failure is written: it must not count itself among what the issue has met.
     judged = _judge(connection, report, issue_id, state)
     if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason
@@ -290,6 +294,7 @@ def _judge(connection: sqlite3.Connection, report: Prepared, issue_id: int, stat
 
 
 def _count_by_release(connection: sqlite3.Connection, values: dict[str, object]) -> None:
+    # Nearly every failure finds its row. So it is counted first, and only a row that is new is looked at for being one too many.
     counted = connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
     if counted == 1 and connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
         connection.execute(_UNCOUNT, values)

@@ -54,6 +54,7 @@ WHERE apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
   AND (:text IS NULL OR issues.type LIKE :text ESCAPE '\\' OR issues.cause LIKE :text ESCAPE '\\'
        OR issues.place LIKE :text ESCAPE '\\' OR issues.message LIKE :text ESCAPE '\\'
        OR issues.entry_point LIKE :text ESCAPE '\\')"""
+# The next page begins behind the last row seen, not at a number of rows: what comes in meanwhile shifts nothing.
 _PAGE: Final[dict[Sort, str]] = {
     "last-seen": """
   AND (:after IS NULL OR (issues.last_ms, issues.id) < (:after, :after_id))
@@ -84,6 +85,7 @@ _HISTORY = """
 SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, reports.id AS failure_id
 FROM issue_history h LEFT JOIN people ON people.id = h.person_id LEFT JOIN reports ON reports.seq = h.seq
 WHERE h.issue_id = ? ORDER BY h.id"""
+# Bounded: an issue of a million failures would be read whole for one number.
 _USERS = """
 SELECT COUNT(DISTINCT user_id) AS users, COUNT(*) AS looked_at FROM (
   SELECT user_id FROM failures WHERE issue_id = ? ORDER BY time_ms DESC LIMIT ?)"""

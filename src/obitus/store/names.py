@@ -25,6 +25,7 @@ def entry_point(connection: sqlite3.Connection, app_id: int, name: str) -> str:
     values = (app_id, name)
     if name == OTHERS or connection.execute(_HAS_ENTRY_POINT, values).fetchone() is not None:
         return name
+    # Counted only for a name that is new: the others, nearly all, are found above.
     if connection.execute(_ENTRY_POINTS, (app_id,)).fetchone()[0] >= MOST_ENTRY_POINTS:
         return OTHERS
     connection.execute(_ADD_ENTRY_POINT, values)

@@ -35,12 +35,14 @@ _IS_GOOD = """
 SELECT 1 FROM passes WHERE id = :id AND passes.ended_ms IS NULL
   AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
   AND (passes.kind <> 'session' OR COALESCE(passes.used_ms, passes.created_ms) > :now_ms - :idle_ms)"""
+# Never back: two requests at once may note their times in either order.
 _TOUCH = "UPDATE passes SET used_ms = :now_ms WHERE id = :id AND COALESCE(used_ms, 0) < :now_ms"
 _ADD_OWNER = "INSERT INTO people (name, role, created_ms) VALUES (?, 'owner', ?)"
 _ADD_PASS = """
 INSERT INTO passes (hash, id, kind, person_id, label, created_ms, expires_ms, scope, by_link)
 VALUES (:hash, :id, :kind, :person_id, :label, :now_ms, :expires_ms, :scope, :by_link)"""
 _END_PASS = "UPDATE passes SET ended_ms = :now_ms WHERE id = :id AND person_id = :person_id AND ended_ms IS NULL"
+# One statement: of two browsers that open a link at the same moment only one is let in.
 _USE_LINK = """
 UPDATE passes SET ended_ms = :now_ms
 WHERE hash = :hash AND kind = 'link' AND ended_ms IS NULL AND expires_ms > :now_ms RETURNING person_id"""
@@ -50,6 +52,7 @@ UPDATE passes SET ended_ms = :now_ms
 WHERE person_id = :person_id AND (kind IN ('session', 'link') OR (kind = 'token' AND :tokens)) AND ended_ms IS NULL AND id <> :keep
 RETURNING id"""
 _TRY = "INSERT INTO sign_in_tries (time_ms, name, address) VALUES (:now_ms, :name, :address)"
+# Those ahead of the clock too: it was put back, and they would count for ever.
 _FORGET_TRIES = "DELETE FROM sign_in_tries WHERE time_ms <= :now_ms - :window_ms OR time_ms > :now_ms + :window_ms"
 _TRIES = """
 SELECT SUM(name = :name) AS of_name, SUM(address = :address) AS of_address,
@@ -124,6 +127,7 @@ def try_sign_in(connection: sqlite3.Connection, name: str, address: str, now_ms:
 
     ``most`` are the tries in the window for one name from anywhere, and from one address for any name.
     """
+    # The try is written before anybody looks at the password: many at once cannot all pass the count before one of them is in it.
     values = {"name": name, "address": address, "now_ms": now_ms, "window_ms": TRY_WINDOW_MS}
     connection.execute(_FORGET_TRIES, values)
     found = connection.execute(_TRIES, values).fetchone()

@@ -45,6 +45,7 @@ GROUP BY entry_point, release_id"""
 _HOURS_OF = """
 SELECT hour, SUM(runs) AS runs, SUM(failed) AS failed FROM release_hours
 WHERE runs > 0 AND release_id = :release AND (:environment IS NULL OR environment = :environment) GROUP BY hour ORDER BY hour"""
+# Without the hints the planner takes the index by hour alone, in which all releases of all apps are.
 _ISSUES_IN_HOURS = """
 SELECT c.issue_id, c.release_id, SUM(c.failures) AS failures FROM json_each(:hours) h
 JOIN issue_counts c INDEXED BY issue_counts_by_release ON c.release_id IN (:before, :now) AND c.hour = h.value

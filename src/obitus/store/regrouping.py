@@ -15,6 +15,7 @@ from typing import Final, Literal
 from obitus.store.database import Reader, Row
 from obitus.store.errors import NotThere
 
+# So many take the writer some tens of milliseconds; reports that come meanwhile wait for no more than that.
 MOST_IN_ONE_STEP: Final = 2000
 Kind = Literal["merge", "split", "regroup"]
 
@@ -42,6 +43,7 @@ _IN = """
 INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures)
 SELECT issue_id, release_id, environment, time_ms / 3600000, 1 FROM failures WHERE seq = ?
 ON CONFLICT DO UPDATE SET failures = failures + 1"""
+# From the rows, not from what was moved: failures may have come in between two steps.
 _SUMS = """
 UPDATE issues SET
   failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
@@ -177,6 +179,7 @@ def move(connection: sqlite3.Connection, number: int, moves: Sequence[Move], *, 
             connection.execute(_KEEP_MOVE, (number, one.seq, one.from_issue, one.to_issue))
         touched |= {one.from_issue, one.to_issue}
     for issue_id in touched:
+        # A row that counts none would still say that the issue was seen in that release and hour.
         connection.execute(_EMPTY, (issue_id,))
     connection.execute(_PROGRESS, {"id": number, "moved": len(moves)})
 
@@ -254,6 +257,7 @@ def lead_back(connection: sqlite3.Connection, number: int) -> list[tuple[str, in
     for row in led:
         key = (row["app_id"], row["fingerprint"])
         if row["from_issue"] is None:
+            # A split made this fingerprint: it led nowhere before, and what came by it since goes home.
             connection.execute(_FORGET, key)
             origin = home.get((row["app_id"], row["fingerprint"].partition("/")[0]), row["to_issue"])
             back.append((row["fingerprint"], row["to_issue"], origin))

@@ -11,7 +11,7 @@ from obitus.store.errors import NotThere
 ROWS_AT_ONCE: Final = 200
 """Reports that one step deletes: some milliseconds of the writer's time."""
 
-# Its name is free again.
+# Its name is free again, in the statement that hides it.
 _HIDE = "UPDATE apps SET removed_ms = :now_ms, name = name || ' (removed ' || id || ')' WHERE name = :name AND removed_ms IS NULL RETURNING id"
 _REVOKE = "UPDATE reporting_keys SET revoked_ms = ? WHERE app_id = ? AND revoked_ms IS NULL"
 _REMOVED = (

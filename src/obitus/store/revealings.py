@@ -12,6 +12,7 @@ _OF = "SELECT issue_id AS other, entry_point, reason FROM revealings WHERE by_is
 _ADD = """
 INSERT INTO revealings (issue_id, by_issue, entry_point, reason, found_ms) VALUES (:issue_id, :by_issue, :entry_point, :reason, :now_ms)
 ON CONFLICT DO NOTHING"""
+# By entry point first: an app has thousands of issues, an entry point few.
 _CANDIDATES = """
 SELECT DISTINCT i.id, i.last_seq, s.environment, s.how, s.release, s.after, s.time_ms
 FROM issue_releases ir INDEXED BY issue_releases_by_point JOIN issues i ON i.id = ir.issue_id JOIN settlings s ON s.issue_id = i.id

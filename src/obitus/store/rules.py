@@ -13,6 +13,7 @@ FROM redaction_rules r JOIN people ON people.id = r.person_id WHERE r.ended_ms I
 _ADD = """
 INSERT INTO redaction_rules (rule, person_id, created_ms) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id"""
 _END = "UPDATE redaction_rules SET ended_ms = :now_ms WHERE id = :id AND ended_ms IS NULL RETURNING rule"
+# By number: the order in which they came is the order of the primary key, and needs no other index.
 _LATEST = "SELECT seq FROM reports ORDER BY seq DESC LIMIT ?"
 
 
