@@ -23,7 +23,7 @@ def call(*command: str | Path, status: int = 0, **environment: str) -> str:
     clean = {"PATH": "/usr/bin:/bin", "HOME": os.environ.get("HOME", "/")} | environment
     keep = ("PIP_CERT", "PIP_FIND_LINKS", "SSL_CERT_FILE", "PIP_INDEX_URL")
     clean |= {name: value for name, value in os.environ.items() if name in keep}
-    ended = subprocess.run([str(part) for part in command], capture_output=True, text=True, env=clean, timeout=300)
+    ended = subprocess.run([str(part) for part in command], capture_output=True, text=True, env=clean, timeout=800)
     assert ended.returncode == status, ended.stderr[-2000:]
     return ended.stdout + ended.stderr
 
@@ -58,7 +58,7 @@ def install(folder: Path, wheel: Path, *requirements: str) -> Path:
     return folder / "bin"
 
 
-@pytest.mark.timeout(300)
+@pytest.mark.timeout(900)
 def test_base_install_is_the_client_alone(wheel: Path, tmp_path: Path) -> None:
     """With nothing else installed the client works; the command line says what to install, and checks all the same."""
     programs = install(tmp_path / "base", wheel, "nothing")
@@ -68,7 +68,7 @@ def test_base_install_is_the_client_alone(wheel: Path, tmp_path: Path) -> None:
     assert "OBITUS_URL is not set" in call(programs / "obitus", "check", status=1)
 
 
-@pytest.mark.timeout(300)
+@pytest.mark.timeout(900)
 def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> None:
     """The line that Set-up shows installs the client from the service, hash and all; it reports, and checks itself."""
     made = running.ask("POST", "/api/apps", {"name": "net-loft", "environment": "production"}).json()
@@ -87,7 +87,7 @@ def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> N
     assert "hash" in call(program, "-m", "pip", "install", "--force-reinstall", "--no-index", wrong, status=1).lower()
 
 
-@pytest.mark.timeout(300)
+@pytest.mark.timeout(900)
 def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
     """The console and the schema are inside the wheel: the service starts, and its pages are there."""
     programs = install(tmp_path / "server", wheel)
