@@ -13,7 +13,7 @@ from tests.client.programs import environment_for, run, write
 from tests.client.test_unhandled import failures
 from tests.conftest import Running
 
-NEXT_START = "import obitus\nobitus.watch()\nassert obitus.flush(10)"
+NEXT_START = "import obitus\nobitus.watch()\nassert obitus.flush(60)"
 
 
 def start(running: Running, key: str, folder: Path, code: str) -> subprocess.Popen[str]:

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-import urllib3
 
 from obitus.service import heavy
 from obitus.service.keys import KnownKeys
@@ -134,5 +133,5 @@ def test_bodies_go_where_they_cost_least(running: Running) -> None:
     body = gzip.compress(b"\n".join(json.dumps(one).encode() for one in large()))
     assert len(body) < running.service.settings.limits.small_body_bytes
     headers = {"Authorization": f"Bearer {key}", "Content-Encoding": "gzip"}
-    answer = urllib3.request("POST", running.url + "/reports", body=body, headers=headers)
+    answer = running.http.request("POST", running.url + "/reports", body=body, headers=headers)
     assert answer.json()["stored"] == 20 and running.service.processes.numbers
