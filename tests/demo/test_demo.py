@@ -199,9 +199,9 @@ def test_it_prints_one_link_that_works(tmp_path: Path) -> None:
             break
     (link,) = re.findall(r"http://\S+#\S+", printed)
     url, _, secret = link.partition("/sign-in#")
-    answer = urllib3.request("POST", url + "/api/sign-in", json={"link": secret})
+    answer = urllib3.request("POST", url + "/api/sign-in", json={"link": secret}, timeout=30)
     cookie = answer.headers["Set-Cookie"].split(";")[0]
-    listed = urllib3.request("GET", url + "/api/desk", headers={"Cookie": cookie}).json()
+    listed = urllib3.request("GET", url + "/api/desk", headers={"Cookie": cookie}, timeout=30).json()
     assert listed["regressed"] and listed["new"] and listed["most_failures"]
     login = json.loads((tmp_path / "demo/login.json").read_text())
     assert login["url"] == url

@@ -103,7 +103,7 @@ def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
         text = page.data.decode()
         assert page.status == 200 and "/assets/index-" in text
         script = text.split('src="')[1].split('"')[0]
-        answer = urllib3.request("GET", f"http://127.0.0.1:{port}{script}", retries=False)
+        answer = urllib3.request("GET", f"http://127.0.0.1:{port}{script}", retries=False, timeout=30)
         assert answer.status == 200 and answer.headers["Content-Type"].startswith("text/javascript")
     finally:
         service.terminate()
