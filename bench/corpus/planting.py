@@ -150,16 +150,17 @@ def _can(change: Callable[[ast.AST], bool], node: ast.AST) -> bool:
     return change(shallow)
 
 
-def planted(source: str, fault: Fault, kinds: dict[str, Callable[[ast.AST], bool]] = KINDS) -> str:
+def planted(source: str, fault: Fault) -> str:
     """Return the source with the fault in it, changing the text of that place only."""
     tree = ast.parse(source)
+    change = (KINDS | HANDED)[fault.kind]
     function = dict(_functions(tree))[fault.function]
     number = 0
     for node in _inner(function):
-        if not isinstance(node, ast.expr | ast.stmt) or not _can(kinds[fault.kind], node):
+        if not isinstance(node, ast.expr | ast.stmt) or not _can(change, node):
             continue
         if number == fault.number:
-            return _rewritten(source, node, kinds[fault.kind])
+            return _rewritten(source, node, change)
         number += 1
     raise LookupError(fault)
 

@@ -289,14 +289,13 @@ def _with_fault(releases: list[_Layout], path: Path, fault: Fault, place: str, t
     first = releases[0]
     label = f"{place}: {fault.kind} in {path.name} {fault.function}:{fault.line}"
     base = first.libraries if place == "under it" else first.own
-    kinds = HANDED if place == "handed" else KINDS
     found: list[Record] = []
     for number, layout in enumerate(releases, 1):
         target = (layout.libraries if place == "under it" else layout.own) / path.relative_to(base)
         was = target.read_text("utf-8")
         try:
             # The second release has the same fault, in the text that was moved about.
-            broken = planted(path.read_text("utf-8") if number == 1 else was, fault, kinds)
+            broken = planted(path.read_text("utf-8") if number == 1 else was, fault)
             compile(broken, str(target), "exec", dont_inherit=True)
         except (SyntaxError, LookupError, ValueError):
             return []
