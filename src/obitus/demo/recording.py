@@ -1,6 +1,6 @@
 """Recording what the line's apps report: every player is run under the real client, and what it sends is kept.
 
-``make demo-reports`` writes ``reports.ndjson.zst`` anew, after a change to the line, the story or what the client reports.
+``make demo-reports`` writes ``reports.ndjson.zst`` again, after a change to the line, the story or what the client reports.
 Each line of it holds a player's number, the day, and one report as it was sent, up to the moment ``ENDS``.
 """
 

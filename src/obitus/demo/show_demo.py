@@ -38,7 +38,7 @@ class _Clock:
 
 
 def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) -> None:
-    """Make the demo's records anew from what the line's apps reported, and serve them.
+    """Replace the demo's records by what the line's apps reported, and serve them.
 
     The story ends in the last full hour before ``until_ms`` (Unix, milliseconds), or now; in one hour it is the same to
     the last id.

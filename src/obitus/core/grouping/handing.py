@@ -25,7 +25,7 @@ _NOTHING = re.compile(r"\bNoneType\b|\bnot None\b")
 
 
 def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> tuple[int, str]:
-    """Return how many callers count, and why; 0 where the function failed by itself, or that cannot be told."""
+    """Return how many callers count, and why; 0 where the function failed by itself, or the lines do not show it."""
     if not callers or not site.code:
         return 0, ""
     given = _given(site, callers[0])

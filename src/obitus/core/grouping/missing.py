@@ -47,7 +47,7 @@ def missing(message: str, code: str) -> str:
 
 
 def is_produced(expression: str) -> bool:
-    """Whether what was missing is told by who should have given it, and giving nothing is not its way to answer."""
+    """Whether an expression names the call or attribute that should have given a value, and not one that may give none."""
     name = expression.strip(".()[]")
     return expression != name and len(name) > 2 and name not in _MAY_GIVE_NOTHING
 
