@@ -56,13 +56,13 @@ endure: setup ## Let everything that strangers and broken senders do at a servic
 bench: setup ## Measure speed, as ratios against floors taken in the same run
 	@$(BIN)/python -m bench
 
-shots: setup chromium ## Take the pictures in docs/screenshots anew
+shots: setup chromium ## Take the pictures in docs/screenshots again
 	@$(BIN)/python docs/make_shots.py
 
-demo-reports: .venv/ready ## Record anew what the demo's apps report, after a change to them, the story or the client
+demo-reports: .venv/ready ## Record again what the demo's apps report, after a change to them, the story or the client
 	@$(BIN)/python -m obitus.demo.recording
 
-describe: .venv/ready ## Write the OpenAPI description, the console's types and the generated docs anew
+describe: .venv/ready ## Write the OpenAPI description, the console's types and the generated docs again
 	@$(BIN)/python -m obitus.service.describe .
 	@cd console && npm run -s types
 	@$(BIN)/python docs/make_docs.py
@@ -70,7 +70,7 @@ describe: .venv/ready ## Write the OpenAPI description, the console's types and 
 wheel: setup ## Build the wheel, console included
 	@$(BIN)/python -m hatchling build -t wheel
 
-lock: ## Pin the Python dependencies anew
+lock: ## Pin the Python dependencies again
 	@$(PYTHON) -m venv build/uv && build/uv/bin/pip install -q uv
 	@build/uv/bin/uv pip compile -q --upgrade --universal --python-version 3.11 --generate-hashes --no-emit-index-url \
 	  --no-emit-find-links --no-header --no-annotate --extra cli --extra server pyproject.toml requirements/build.in -o requirements/server.txt

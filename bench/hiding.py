@@ -1,6 +1,6 @@
 """``make bench-hiding``: how many secrets are hidden, and how much is hidden for nothing, in the client and in the service.
 
-Secrets: thirty kinds, made up anew with a seed, planted in every place that a report has. One is found when it still
+Secrets: thirty kinds, made up again with a seed, planted in every place that a report has. One is found when it still
 stands anywhere in the report as it would be sent (client) or stored (service, given what no client has touched).
 
 Harmless lines: what libraries themselves say. The messages of exceptions and log calls in the sources of the standard

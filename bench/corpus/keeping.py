@@ -17,7 +17,7 @@ KEPT = Path(__file__).parents[2] / "build" / "corpus"
 
 
 def corpus(apps: tuple[str, ...]) -> dict[str, list[Record]]:
-    """Return the records of each app, from what was kept or made anew."""
+    """Return the records of each app, from what was kept, or made now."""
     KEPT.mkdir(parents=True, exist_ok=True)
     wanted = {app: KEPT / f"{app}-{_made_from(app)}.json" for app in apps}
     missing = [app for app, path in wanted.items() if not path.exists()]

@@ -169,7 +169,7 @@ def _rewritten(source: str, node: ast.expr | ast.stmt, change: Callable[[ast.AST
     lines = source.splitlines(keepends=True)
     target: ast.AST = node
     if isinstance(node, ast.If):
-        # Only the condition is written anew, so that the body keeps its look.
+        # Only the condition is rewritten, so that the body keeps its look.
         target = node.test
         text = f"not ({ast.unparse(node.test)})"
     elif isinstance(node, ast.Name):

@@ -134,7 +134,7 @@ def test_child_processes(running: Running, tmp_path: Path, method: str) -> None:
 
 
 def test_an_edit_that_cannot_come_along(running: Running, tmp_path: Path) -> None:
-    """A child that starts anew runs as ever; since what the team's edit would change must not go out, it reports nothing."""
+    """A child that starts afresh runs as ever; since what the team's edit would change must not go out, it reports nothing."""
     code = """
         import multiprocessing, obitus
         def fail(text): raise ValueError(text)

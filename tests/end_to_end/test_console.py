@@ -310,7 +310,7 @@ def test_merge_split_and_undo(page: Page, running: Running) -> None:
 
 
 def test_grouping_rules(page: Page, running: Running) -> None:
-    """A rule shows what it would do before it is active; history moves when it is grouped anew."""
+    """A rule shows what it would do before it is active; history moves when it is regrouped."""
     two_faults(running)
     at(page, running, "/set-up/rules")
     draft = page.get_by_label("A grouping rule")

@@ -32,7 +32,7 @@ def test_evidence_survives_a_dictionary(running: Running) -> None:
     running.send(key, after)
     for report in (before, after):
         assert running.get(f"/api/failures/{report['id']}")["report"]["exceptions"] == report["exceptions"]
-    # A service that starts anew finds the dictionary in the records.
+    # A service that starts again finds the dictionary in the records.
     fresh = Evidence(service.reader)
     assert fresh.unpack(packed, 1) == json.dumps(before).encode() and fresh.pack(b"{}")[1] == 1
 

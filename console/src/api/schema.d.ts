@@ -777,8 +777,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What grouping history anew would do
-         * @description Tell which issues of an app would be joined or split if its latest failures were grouped anew.
+         * What regrouping past failures would do
+         * @description Say which issues of an app would be joined or split if its latest failures were regrouped.
          */
         post: operations["regroup_preview_api_regroupings_preview_post"];
         delete?: never;
@@ -801,7 +801,7 @@ export interface paths {
         get: operations["regroupings_api_regroupings_get"];
         put?: never;
         /**
-         * Group an app's history anew
+         * Regroup an app's past failures
          * @description Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone.
          */
         post: operations["regroup_api_regroupings_post"];
@@ -2440,7 +2440,7 @@ export interface components {
         };
         /**
          * RegroupPreview
-         * @description What a rule, or grouping anew, would do to the latest failures.
+         * @description What a rule, or regrouping, would do to the latest failures.
          */
         RegroupPreview: {
             /**

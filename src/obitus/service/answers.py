@@ -389,7 +389,7 @@ class PartingAnswer(BaseModel):
 
 
 class RegroupPreview(BaseModel):
-    """What a rule, or grouping anew, would do to the latest failures."""
+    """What a rule, or regrouping, would do to the latest failures."""
 
     looked_at: int = Field(description="Failures looked at, the latest ones.")
     matching: int = Field(description="Failures that the rule's condition holds for.")

@@ -242,9 +242,9 @@ def end_rule(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge
     return answers.Done()
 
 
-@router.post("/regroupings/preview", summary="What grouping history anew would do")
+@router.post("/regroupings/preview", summary="What regrouping past failures would do")
 def regroup_preview(service: TheService, order: RegroupOrder) -> answers.RegroupPreview:
-    """Tell which issues of an app would be joined or split if its latest failures were grouped anew."""
+    """Say which issues of an app would be joined or split if its latest failures were regrouped."""
     app = apps.app_named(service.reader, order.app)
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
     _add(answer, service.regrouper.plan(app["id"], app["name"]), set())
@@ -253,7 +253,7 @@ def regroup_preview(service: TheService, order: RegroupOrder) -> answers.Regroup
 
 
 @router.post(
-    "/regroupings", summary="Group an app's history anew", status_code=202, responses=described("foreign-origin")
+    "/regroupings", summary="Regroup an app's past failures", status_code=202, responses=described("foreign-origin")
 )
 def regroup(service: TheService, person: SignedIn, order: RegroupOrder) -> answers.RegroupingAnswer:
     """Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone."""

@@ -67,7 +67,7 @@ def prepare_apart(lines: Sequence[bytes], sender: Sender, rules: Rules) -> Outco
 
 
 def _preparer(rules: Rules) -> Preparer:
-    """Return what prepares by these rules; it is made anew when they change."""
+    """Return what prepares by these rules; it is made again when they change."""
     global _prepared_for
     if _prepared_for is None or _prepared_for[0] != rules.number:
         packer = Packer()
@@ -80,7 +80,7 @@ def _preparer(rules: Rules) -> Preparer:
 
 
 class _Elsewhere:
-    """Stands for what the service works out anew from the evidence, should it be asked for."""
+    """Stands for what the service works out again from the evidence, should it be asked for."""
 
     def parts(self) -> Sequence[Part]:
         raise NotImplementedError("this is asked of the service's own process only")

@@ -48,7 +48,7 @@ class KnownKeys:
         return key
 
     def forget(self) -> None:
-        """Read every key anew."""
+        """Read every key again."""
         with self._lock:
             self._changes += 1
             self._known.clear()

@@ -40,7 +40,7 @@ def redactor_of(texts: Iterable[str]) -> Redactor:
         try:
             found.append(parse_rule(text))
         except RuleTrouble as trouble:
-            _log.error("a redaction rule is not active: %s End it, and write it anew.", trouble)
+            _log.error("a redaction rule is not active: %s Stop it, and write it again.", trouble)
     return Redactor(found, _compiled_or_bounded)
 
 

@@ -85,7 +85,7 @@ class Live:
             self._go_round(asyncio.get_running_loop(), [])
 
     def _go_round(self, loop: asyncio.AbstractEventLoop, due: list[_Listener]) -> None:
-        """Wake the next few listeners that have something to read; begin anew once all were."""
+        """Wake the next few listeners that have something to read; start over once all were."""
         if not due:
             due = [one for one in reversed(self._listeners) if one.texts]
             if not due:

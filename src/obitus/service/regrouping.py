@@ -96,7 +96,7 @@ class Regrouper:
     def plan(
         self, app_id: int, app: str, rules: Sequence[GroupingRule] | None = None, most: int | None = MOST_LOOKED_AT
     ) -> Plan:
-        """Group an app's history anew (the latest ``most`` failures) under these rules, or the active ones."""
+        """Regroup an app's past failures (the latest ``most`` failures) under these rules, or the active ones."""
         preparer = self._service.preparer if rules is None else self._service.preparer.with_rules(rules)
         groups: dict[int, Group] = {}
         together = Groups()
@@ -170,7 +170,7 @@ class Regrouper:
         return number
 
     def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
-        """Group all of an app's history anew with the recipe and the active rules."""
+        """Regroup all past failures of an app with the recipe and the active rules."""
         total = store.failures_of_app(self._service.reader, app_id)
         now_ms = self._service.now_ms()
         said = f"{person} regrouped the history of {app}."

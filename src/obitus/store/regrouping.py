@@ -185,7 +185,7 @@ def move(connection: sqlite3.Connection, number: int, moves: Sequence[Move], *, 
 
 
 def sum_up(connection: sqlite3.Connection, issue_ids: Sequence[int]) -> None:
-    """Count issues anew after failures were moved."""
+    """Count issues again after failures were moved."""
     for issue_id in issue_ids:
         for statement in (_SUMS, _NO_RATES, _RATES):
             connection.execute(statement, {"id": issue_id})

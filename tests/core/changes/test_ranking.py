@@ -88,7 +88,7 @@ def test_further_down_is_behind() -> None:
     assert lies_behind(at(31, "deck = decks[height]"), at(20, "height = body['h']")) is None
     # The same line that only moved is not further down.
     assert lies_behind(at(20, "height = body['h']"), at(24, "height = body['h']")) is None
-    # A line that the fix wrote anew is not further down either; one that stood below it, or that it stands above, is.
+    # A line that the fix rewrote is not further down either; one that stood below it, or that it stands above, is.
     rewritten = at(31, "return sum(int(row['weight'] or 2000) for row in rows)")
     assert lies_behind(at(30, "return sum(int(field(row, 'weight')) for row in rows)"), rewritten) is None
     first, second = at(20, "height = body['height']"), at(19, "width = body['width']")

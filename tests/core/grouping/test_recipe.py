@@ -216,14 +216,14 @@ def test_words_alike() -> None:
 
 
 def test_the_first_recipe_stays_as_it_was() -> None:
-    """Fingerprints of version 1 can be made anew, so that its issues are found again."""
+    """Fingerprints of version 1 can be computed again, so that its issues are found again."""
     two = first_recipe.fingerprint(stack(own("a"), own("b")))
     assert two == "1-063a7200d5fba249f29c65db52ee301f"
     assert first_recipe.fingerprint(stack(own("a"))) != first_recipe.fingerprint(stack(own("b")))
 
 
 def test_the_second_recipe_stays_as_it_was() -> None:
-    """Fingerprints of version 2 can be made anew too: where the rules of version 3 differ, those of version 2 still hold."""
+    """Fingerprints of version 2 can be computed again too: where the rules of version 3 differ, those of version 2 still hold."""
     started = stack(own("main", "serve()"), library("serve", "raise TideError('no level')"), library("level", "x = y['pier']"), kind="KeyError", message="'pier'")  # fmt: skip
     named = stack(
         own("board", "field(row, 'pier')"), own("field", "return row[name]"), kind="KeyError", message="'pier'"
