@@ -119,11 +119,13 @@ def intake(folder: Path) -> None:
     rate, bare_rate = statistics.median(ours), statistics.median(floor)
     row(f"reports/s of {size / 1000:.1f} KB / only validating, one core", f"{rate:,.0f}/s", f"{validating:,.0f}/s", rate / validating)  # fmt: skip
     row("reports/s / bare endpoint, raw lines to SQLite", f"{rate:,.0f}/s", f"{bare_rate:,.0f}/s", rate / bare_rate)
-    kept = sqlite3.connect(folder / "data/obitus.sqlite3")
-    count = kept.execute("SELECT COUNT(*) FROM reports").fetchone()[0]
+    count = evidence = 0
+    for path in (folder / "data/days").glob("*.sqlite3"):
+        kept = sqlite3.connect(path)
+        count += kept.execute("SELECT COUNT(*) FROM ids").fetchone()[0]
+        evidence += kept.execute("SELECT COALESCE(SUM(LENGTH(body)), 0) FROM evidence").fetchone()[0]
+        kept.close()
     assert count == 5 * BATCH * BATCHES, count
-    evidence = kept.execute("SELECT SUM(LENGTH(body)) FROM evidence").fetchone()[0]
-    kept.close()
     row(
         "bytes kept of a report's evidence / as sent",
         f"{evidence / count:,.0f} B",

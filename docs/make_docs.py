@@ -13,7 +13,8 @@ from obitus.cli.commands import EXIT_STATUSES, app, load
 from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.service.prepare import REFUSALS
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
-from obitus.store.database import MIGRATIONS, statement_file
+from obitus.store.days import files
+from obitus.store.migrations import MIGRATIONS, statement_file
 
 FOLDER = Path(__file__).parent
 MADE = "<!-- Made by `make describe`. Do not edit. -->\n"
@@ -58,11 +59,38 @@ def problems() -> str:
 
 
 def schema() -> str:
-    """Return the store's schema as a page: the first version and the steps since."""
+    """Return the store's schema as a page: a day file's, and the main file's first version with the steps since."""
     text = "\n".join(statement_file(name) for name in MIGRATIONS)
-    return f"# What is kept, and where\n\n{MADE}\nOne SQLite file, `obitus.sqlite3`, in the data folder.\n\n```sql\n{text}```\n"
+    return STORE.format(made=MADE, day=files.schema(), main=text)
 
 
+STORE = """# What is kept, and where
+
+{made}
+Two kinds of SQLite files lie in the data folder:
+
+- `obitus.sqlite3`: what people decide, and what pages count with.
+- `days/2026-11-26.sqlite3`, one for each UTC day: what was reported. Which day a report belongs to follows from the report alone:
+  the time in its id (UUIDv7), else its own time. Sent twice, also weeks later, it meets itself. Reports whose times are no times
+  (before 2000, after 2099), and those of days beyond 1,500, lie in `days/undated.sqlite3`.
+
+A commit writes its day files first and the main file last, and only then the sender is answered. The main file says how far each day
+file counts (`days.last_place`); what a kill left beyond that is deleted when the file is opened next, and comes again from its sender.
+
+A report's number (`seq`) is its day, in days since 1970-01-01, times 2^32, plus its place in that day's file.
+
+A day's file can be removed: what was counted stays, and pages say since when the evidence is gone.
+
+## A day's file
+
+```sql
+{day}```
+
+## The main file
+
+```sql
+{main}```
+"""
 PAGES = {"commands.md": commands, "problems.md": problems, "store.md": schema}
 
 

@@ -101,7 +101,7 @@ def test_public_names_are_the_listed_ones() -> None:
 
 def test_no_sql_is_put_together_at_run_time() -> None:
     """Statements are constants: no f-string, format or concatenation goes into execute()."""
-    for path in (SOURCE / "store").glob("*.py"):
+    for path in (SOURCE / "store").rglob("*.py"):
         for node in ast.walk(ast.parse(path.read_text("utf-8"))):
             if isinstance(node, ast.Call) and getattr(node.func, "attr", "") in ("execute", "rows", "row", "one"):
                 assert not isinstance(node.args[0], ast.JoinedStr | ast.BinOp), f"{path}:{node.lineno}"

@@ -10,6 +10,7 @@ import random
 import sqlite3
 import statistics
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -169,8 +170,10 @@ def _kill(target: Target, kept: set[str], found: Found) -> None:
 
 def compared(folder: Path, kept: set[str]) -> tuple[int, int]:
     """Return how many acknowledged reports are missing from the records, and how many are there twice."""
-    connection = sqlite3.connect(folder / "obitus.sqlite3")
-    counted = dict(connection.execute("SELECT lower(hex(id)), COUNT(*) FROM reports GROUP BY 1"))
-    connection.close()
+    counted: Counter[str] = Counter()
+    for path in (folder / "days").glob("*.sqlite3"):
+        connection = sqlite3.connect(path)
+        counted.update(row[0] for row in connection.execute("SELECT lower(hex(id)) FROM ids"))
+        connection.close()
     ids = {one.replace("-", "") for one in kept}
     return len(ids - counted.keys()), sum(counted.get(one, 0) > 1 for one in ids)

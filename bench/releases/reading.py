@@ -15,21 +15,21 @@ from typing import Any
 
 from bench.measuring import row
 from obitus.core.clock import HOUR_MS
+from obitus.core.days import UNDATED
 from obitus.service import compared, since
 from obitus.service.settings import Settings
 from obitus.service.watching import courses_of
 from obitus.service.wiring import Service
 from obitus.store import releases as store
+from obitus.store.days.rows import ADD_EVIDENCE
 
 FEW, MANY = 10_000, 1_000_000
 RELEASES, POINTS, ISSUES, HOURS = 30, 40, 120, 30 * 48
 ROUNDS = 7
 
 _FAILURES = """
-INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity, handled, message, entry_point, user_id, trace_id,
-                      verdict, fingerprint) VALUES (?, ?, ?, ?, ?, 'ERROR', 0, 'no depth', ?, NULL, NULL, '', 'f')"""
-_REPORTS = """
-INSERT INTO reports (seq, id, app_id, kind, environment, release_id, time_ms, received_ms) VALUES (?, ?, 1, 'failure', ?, ?, ?, ?)"""
+INSERT INTO failures (seq, id, app_id, issue_id, release_id, environment, time_ms, received_ms, severity, handled, message, entry_point,
+                      verdict, from_older_release, fingerprint) VALUES (?1, ?7, 1, ?2, ?3, ?4, ?5, ?5, 'ERROR', 0, 'no depth', ?6, '', 0, 'f')"""
 # The rollups as intake makes them, one report after another: here in one go.
 _ROLLUPS = """
 INSERT INTO issue_counts SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4;
@@ -140,11 +140,17 @@ def filled(folder: Path, failures: int) -> Service:
     connection.execute("COMMIT")
     connection.executescript(_ROLLUPS)
     body = service.evidence.pack(b'{"exceptions": [{"type": "Tide", "frames": []}]}')[0]
-    connection.execute("INSERT INTO evidence (seq, dictionary_id, body) SELECT first_seq, NULL, ? FROM issues", (body,))
+    firsts = [row[0] for row in connection.execute("SELECT first_seq FROM issues")]
     connection.close()
+
+    def keep(_: sqlite3.Connection) -> None:
+        # Their numbers are below 2^32: the undated day's.
+        file = service.writer.days.at(UNDATED)
+        file.connection.executemany(ADD_EVIDENCE, [(first, 1, "failure", None, body) for first in firsts])
+
+    service.writer.run(keep)
     return service
 
 
 def _write(connection: sqlite3.Connection, rows: list[tuple[Any, ...]]) -> None:
-    connection.executemany(_REPORTS, [(r[0], r[0].to_bytes(16, "big"), r[3], r[2], r[4], r[4]) for r in rows])
-    connection.executemany(_FAILURES, rows)
+    connection.executemany(_FAILURES, [(*row, row[0].to_bytes(16, "big")) for row in rows])

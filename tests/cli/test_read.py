@@ -28,6 +28,7 @@ from obitus.core.log_files.common import Common
 from obitus.core.log_files.stacks import Scanner
 from obitus.core.log_files.times import time_of
 from obitus.core.log_files.w3c import W3c
+from tests import kept
 from tests.conftest import Running
 from tests.core.log_files.test_forms import FORMS, bystander, known
 
@@ -96,8 +97,8 @@ def test_reading_again_adds_nothing_and_a_grown_file_what_is_new(running: Runnin
     rotated = tmp_path / "gate.log.1.gz"
     rotated.write_bytes(gzip.compress(path.read_bytes()))
     assert read(rotated)["stored"] == 0
-    for kept in (tmp_path / "state/obitus").glob("read-*"):
-        kept.unlink()
+    for place in (tmp_path / "state/obitus").glob("read-*"):
+        place.unlink()
     again = read(path)
     assert (again["stored"], again["already_there"]) == (0, 1)
     with path.open("a") as grown:
@@ -147,8 +148,7 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
     )
     assert {(row["entry_point"], row["outcome"], row["n"]) for row in counted} == {("GET /sailings/{id}/boardings", o, n) for o, n in (("ok", 18), ("failed", 1), ("refused", 1))}  # fmt: skip
     assert {row["hour"] % 24 for row in counted} == {8}, "times are UTC, whatever the log's offset"
-    seqs = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'run' ORDER BY time_ms")
-    failed = json.loads(running.service.evidence.read(seqs[0]["seq"]))
+    failed = min(kept.reports(running.service, "run"), key=lambda run: run["time"])
     assert failed["attributes"]["http.response.status_code"] == 503 and failed["request"]["url"].endswith("seat=7")
     assert (failed["attributes"].get("user_agent.original") is not None) is bool(agent)
     again = read(path)
@@ -170,8 +170,8 @@ def test_runs_of_a_grown_log_are_counted_once(running: Running, key: str, tmp_pa
     path, short = tmp_path / "access.log", tmp_path / "short.log"
     path.write_text(access_log(lines=40))
     assert read(path)["stored"] > 0 and counted(running) == 40
-    for kept in (tmp_path / "state/obitus").glob("read-*"):
-        kept.unlink()
+    for place in (tmp_path / "state/obitus").glob("read-*"):
+        place.unlink()
     with path.open("a") as grown:
         grown.write(access_log(lines=5))
     assert read(path)["runs"] == 45 and counted(running) == 45
@@ -244,8 +244,7 @@ def test_the_extended_format_with_its_fields(running: Running, key: str, tmp_pat
     assert (told["runs"], told["runs_reported"], told["unreadable"]) == (3, 2, 1) and told["files"] == {
         str(path): "w3c"
     }
-    seq = running.service.reader.one("SELECT MIN(seq) AS seq FROM reports WHERE kind = 'run'")["seq"]
-    run = json.loads(running.service.evidence.read(seq))
+    run = kept.reports(running.service, "run")[0]
     assert run["attributes"]["http.response.detail_code"] == "500.19.5" and run["attributes"]["user.id"] == "odd"
     assert (
         run["run"]["duration_ms"] == 31

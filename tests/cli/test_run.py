@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from tests import kept
 from tests.client.programs import environment_for, run, write
 from tests.client.test_unhandled import failures
 from tests.conftest import Running
@@ -106,8 +107,7 @@ def test_a_watched_program_is_not_reported_twice(running: Running, tmp_path: Pat
     time.sleep(0.5)
     (report,) = failures(running, 1)
     assert report["captured_by"] == "main thread"
-    (row,) = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'run'")
-    around = json.loads(running.service.evidence.read(row["seq"]))
+    (around,) = kept.reports(running.service, "run")
     assert around["trace_id"] == report["trace_id"] and around["run"]["outcome"] == "failed"
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from typing import Any
 
 import pytest
 
 import obitus
+from tests import kept
 from tests.conftest import Running
 
 
@@ -21,8 +21,7 @@ class Reported:
     def all(self, kind: str = "failure") -> list[dict[str, Any]]:
         """Wait for the sender, and return every report of a kind as it was kept, oldest first."""
         assert obitus.flush(10), obitus.status()
-        rows = self.running.service.reader.rows("SELECT seq FROM reports WHERE kind = ? ORDER BY seq", (kind,))
-        return [json.loads(self.running.service.evidence.read(row["seq"])) for row in rows]
+        return kept.reports(self.running.service, kind)
 
     def one(self, kind: str = "failure") -> dict[str, Any]:
         """Return the only report of a kind."""

@@ -13,6 +13,7 @@ import pytest
 import obitus
 from obitus.client import capture
 from obitus.client.values import MOST_CHARS
+from tests import kept
 from tests.client.conftest import Reported
 from tests.client.programs import run
 from tests.client.test_unhandled import failures
@@ -181,9 +182,8 @@ def test_a_full_queue_costs_nothing_and_is_counted(running: Running) -> None:
     dropped = obitus.status()["dropped"]["too many at once"]
     obitus.stop()
     assert running.issues()[0]["failures"] + dropped == 500 and dropped > 400
-    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'log'")
-    texts = [running.service.evidence.read(row["seq"]).decode() for row in rows]
-    assert sum("because too many at once" in text for text in texts) >= 1
+    messages = [log["message"] for log in kept.reports(running.service, "log")]
+    assert sum("because too many at once" in message for message in messages) >= 1
 
 
 def test_no_thread_is_left_behind(running: Running) -> None:

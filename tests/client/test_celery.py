@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import signal
 import subprocess
@@ -13,6 +12,7 @@ from typing import Any
 
 import pytest
 
+from tests import kept
 from tests.client.places.matrix import note
 from tests.client.programs import environment_for, run, write
 from tests.conftest import Running
@@ -78,8 +78,7 @@ def test_tasks(running: Running, tmp_path: Path, pool: str) -> None:
     counted = {(row["entry_point"], row["outcome"]): row["n"] for row in rows}
     assert counted["job gatekeeper.print_pass", "failed"] == 2 and counted["job gatekeeper.heartbeat", "ok"] == 1
     assert counted["job gatekeeper.flaky", "failed"] == 1 and counted["job gatekeeper.flaky", "ok"] == 1
-    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'failure' ORDER BY seq")
-    reports = [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+    reports = kept.reports(running.service, "failure")
     assert sorted(report["exceptions"][0]["message"] for report in reports) == ["p-101", "p-102"]
     for report in reports:
         name = report["exceptions"][0]["message"]
@@ -163,8 +162,7 @@ def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
     }
 
     def found() -> list[dict[str, Any]]:
-        rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'failure' ORDER BY seq")
-        reports = [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+        reports = kept.reports(running.service, "failure")
         return [report for report in reports if report["run"]["entry_point"].startswith("job ")]
 
     worker = subprocess.Popen(
@@ -197,5 +195,4 @@ def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
     assert counted["job gate.expected", "refused"] == 1
     for name in ("soft", "hard", "leaves", "killed", "member"):
         assert counted[f"job gate.{name}", "failed"] == 1, counted
-    logs = running.service.reader.rows("SELECT COUNT(*) AS n FROM reports WHERE kind = 'log'")[0]["n"]
-    assert logs < 30
+    assert len(kept.numbers(running.service.days, "log")) < 30

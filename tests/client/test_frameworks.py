@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from tests import kept
 from tests.client.programs import Server, environment_for, free_port, write
 from tests.conftest import Running
 
@@ -177,13 +178,12 @@ class Watched:
 
     def reports(self, kind: str, wanted: int = 1) -> list[dict[str, Any]]:
         """Wait for reports of a kind, and return them."""
-        reader, evidence = self._running.service.reader, self._running.service.evidence
         for _ in range(200):
-            rows = reader.rows("SELECT seq FROM reports WHERE kind = ? ORDER BY seq", (kind,))
-            if len(rows) >= wanted:
-                return [json.loads(evidence.read(row["seq"])) for row in rows]
+            found = kept.numbers(self._running.service.days, kind)
+            if len(found) >= wanted:
+                return kept.reports(self._running.service, kind)
             time.sleep(0.05)
-        raise AssertionError(f"{len(rows)} of {wanted} {kind} reports\n{self.server.log()}")
+        raise AssertionError(f"{len(found)} of {wanted} {kind} reports\n{self.server.log()}")
 
     def run_of(self, entry_point: str) -> dict[str, Any]:
         """Wait for a whole run of an entry point, and return it."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 import pytest
 
+from tests import kept
 from tests.client.programs import run
 from tests.conftest import Running
 
@@ -136,8 +136,7 @@ def test_calls(running: Running, tmp_path: Path, which: str) -> None:
     assert watched.returncode == 0, watched.stderr
     assert watched.stdout == unwatched.stdout and "gangway is up" in watched.stdout
     assert "/obitus/client" not in watched.stderr
-    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'failure' ORDER BY seq")
-    reports: list[dict[str, Any]] = [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+    reports = kept.reports(running.service, "failure")
     found = sorted((report["run"]["entry_point"], report["exceptions"][0]["message"]) for report in reports)
     assert found == [
         ("GRPC /skerry.Gate/One", "'berth'"),

@@ -19,6 +19,7 @@ import obitus
 from obitus.client.sender import MOST_MEMORY_BYTES, MOST_WAITING, Sender
 from obitus.client.settings import load
 from obitus.core.redaction import Redactor
+from tests import kept
 from tests.client.programs import serving
 from tests.conftest import Running, start
 
@@ -159,7 +160,7 @@ def test_the_service_comes_back(tmp_path: Path, caplog: pytest.LogCaptureFixture
     thread, running = start(tmp_path / "data", port=port)
     try:
         assert obitus.flush(20)
-        found = running.service.reader.rows("SELECT id FROM reports")
+        found = kept.ids(running.service.days)
         assert len(found) == len(ids) == 30
     finally:
         thread.stop()

@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 import obitus
+from tests import kept
 from tests.client.conftest import Reported
 from tests.conftest import Running
 
@@ -148,7 +149,4 @@ def test_edit_may_change_or_drop(running: Running, caplog: pytest.LogCaptureFixt
 
 
 def _logs(running: Running) -> list[dict[str, Any]]:
-    import json
-
-    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'log' ORDER BY seq")
-    return [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+    return kept.reports(running.service, "log")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import subprocess
 import sys
 import time
@@ -11,19 +10,18 @@ from typing import Any
 
 import pytest
 
+from tests import kept
 from tests.client.programs import environment_for, run, write
 from tests.conftest import Running
 
 
 def failures(running: Running, wanted: int) -> list[dict[str, Any]]:
     """Wait for failures, and return them as they were kept."""
-    reader, evidence = running.service.reader, running.service.evidence
     for _ in range(100):
-        rows = reader.rows("SELECT seq FROM reports WHERE kind = 'failure' ORDER BY seq")
-        if len(rows) >= wanted:
+        if len(kept.numbers(running.service.days, "failure")) >= wanted:
             break
         time.sleep(0.05)
-    return [json.loads(evidence.read(row["seq"])) for row in rows]
+    return kept.reports(running.service, "failure")
 
 
 def told(running: Running, wanted: int) -> dict[str, tuple[str, bool]]:

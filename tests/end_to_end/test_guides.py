@@ -17,6 +17,7 @@ from typing import Any
 import pytest
 import urllib3
 
+from tests import kept
 from tests.client.programs import Server, free_port, write
 from tests.conftest import Running
 
@@ -97,8 +98,7 @@ def taken(running: Running, count: int = 1) -> list[dict[str, Any]]:
     """Wait for failures of the app, and return them."""
     ends = time.monotonic() + 40
     while True:
-        rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = 'failure' ORDER BY seq")
-        reports = [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+        reports = kept.reports(running.service, "failure")
         found = [report for report in reports if report.get("captured_by") != "check"]
         if len(found) >= count or time.monotonic() > ends:
             assert len(found) == count, [(report["exceptions"][0]["type"], report["captured_by"]) for report in found]

@@ -15,6 +15,8 @@ from pathlib import Path
 import urllib3
 
 from obitus.store.database import Reader
+from obitus.store.days.reading import DayReaders
+from tests import kept
 from tests.client.programs import free_port
 from tests.conftest import failure, raised_in
 
@@ -92,17 +94,21 @@ def test_kill_in_the_middle_of_a_load(tmp_path: Path) -> None:
 
     service = serve(data, port)
     before = set(acknowledged)
-    kept = Reader(data / "obitus.sqlite3")
-    there = {row["id"].hex() for row in kept.rows("SELECT id FROM reports")}
+    counts = Reader(data / "obitus.sqlite3")
+    days = DayReaders(data / "days", counts)
+    there = set(kept.ids(days))
     assert {identifier.replace("-", "") for identifier in before} <= there
     pool = urllib3.PoolManager(retries=False)
     assert all(send(batch, pool) for batch in batches)
     assert len(acknowledged) == REPORTS
-    counted = kept.one("SELECT COUNT(*) AS n, COUNT(DISTINCT id) AS different FROM reports")
-    assert (counted["n"], counted["different"]) == (REPORTS, REPORTS)
-    sums = kept.one("SELECT SUM(failures) AS n, COUNT(*) AS issues FROM issues")
+    there_now = kept.ids(days)
+    assert (len(there_now), len(set(there_now))) == (REPORTS, REPORTS)
+    sums = counts.one("SELECT SUM(failures) AS n, COUNT(*) AS issues FROM issues")
     assert (sums["n"], sums["issues"]) == (REPORTS, 50)
-    assert kept.one("SELECT SUM(failures) AS n FROM issue_counts")["n"] == REPORTS
-    assert kept.one("PRAGMA integrity_check")[0] == "ok"
-    kept.close()
+    assert counts.one("SELECT SUM(failures) AS n FROM issue_counts")["n"] == REPORTS
+    assert counts.one("PRAGMA integrity_check")[0] == "ok"
+    for known in days.known():
+        assert days.rows(known["day"], "PRAGMA integrity_check")[0][0] == "ok"
+    days.close()
+    counts.close()
     stop(service, signal.SIGINT)

@@ -9,6 +9,7 @@ import pytest
 
 from obitus.store import names, releases, removing
 from obitus.store.names import OTHERS
+from tests import kept
 from tests.cli.test_commands import Shell
 from tests.conftest import Running, failure, until
 from tests.service.test_releases import send, tally
@@ -49,8 +50,9 @@ def test_environments_of_others_are_bounded(running: Running, monkeypatch: pytes
         record = {"timeUnixNano": str(running.clock() * 1_000_000), "body": {"stringValue": "no berth"}}
         export = {"resourceLogs": [{"resource": {"attributes": attributes}, "scopeLogs": [{"logRecords": [record]}]}]}
         assert running.ask("POST", "/v1/logs", export, token=made["key"]).status == 200
-    rows = running.service.reader.rows("SELECT environment, COUNT(*) AS n FROM reports GROUP BY 1")
-    assert {row["environment"]: row["n"] for row in rows} == {"branch-0": 1, "branch-1": 1, "branch-2": 1, "branch-3": 1, "production": 4}  # fmt: skip
+    (day,) = running.service.days.known()
+    counted = "SELECT text, COUNT(*) AS n FROM logs JOIN texts ON texts.id = environment_id GROUP BY 1"
+    assert {row["text"]: row["n"] for row in running.service.days.rows(day["day"], counted)} == {"branch-0": 1, "branch-1": 1, "branch-2": 1, "branch-3": 1, "production": 4}  # fmt: skip
     deploy = {"app": "sailings", "release": "3.0.0", "environment": "another"}
     answer = running.ask("POST", "/api/deploys", deploy)
     assert (answer.status, answer.json()["slug"]) == (409, "too-many")
@@ -102,8 +104,10 @@ def test_an_app_is_removed(running: Running, shell: Shell, monkeypatch: pytest.M
     def count(table: str) -> int:
         return int(connection.execute(f"SELECT COUNT(*) FROM {table}").fetchone()[0])
 
-    until(lambda: (count("reports"), count("issues"), count("run_counts")) == (2, 1, 1))
-    assert (count("failures"), count("evidence"), count("fingerprints"), count("issue_releases")) == (1, 2, 1, 1)
+    until(lambda: (len(kept.ids(running.service.days)), count("issues"), count("run_counts")) == (2, 1, 1))
+    assert (count("failures"), count("fingerprints"), count("issue_releases")) == (1, 1, 1)
+    assert len(kept.reports(running.service)) == 2
+    until(lambda: connection.execute("SELECT COUNT(*) FROM apps WHERE emptied_ms IS NOT NULL").fetchone()[0] == 1)
     assert connection.execute("PRAGMA foreign_key_check").fetchall() == []
     connection.close()
     send(running, running.add_app(), failure())

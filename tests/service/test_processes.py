@@ -17,6 +17,7 @@ import pytest
 from obitus.service import heavy
 from obitus.service.keys import KnownKeys
 from obitus.service.processes import ProcessEnded, Processes, beside
+from tests import kept
 from tests.conftest import Running, failure, until
 from tests.left_over import children, lives
 
@@ -69,8 +70,8 @@ def test_large_bodies_are_the_same(running: Running) -> None:
     assert any(part["kind"] == "function" and part["counted"] for part in told["parts"])
     assert running.ask("POST", "/api/redaction-rules", {"rule": "name cargo"}).status == 201
     last = running.send(key, *large()).json()["lines"][0]["id"]
-    row = running.service.reader.one("SELECT seq FROM reports WHERE hex(id) = ?", (last.replace("-", "").upper(),), what="report")  # fmt: skip
-    assert LARGE not in running.service.evidence.read(row["seq"]).decode()
+    (report,) = [one for one in kept.reports(running.service, "failure") if one["id"] == last]
+    assert LARGE not in json.dumps(report)
 
 
 def test_what_ends_a_process_is_refused_alone(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:

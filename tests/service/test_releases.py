@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from tests import kept
 from tests.conftest import Running, failure, raised_in
 
 POINT = "POST /sailings/{id}/boardings"
@@ -432,8 +433,7 @@ def test_a_tally_that_grows(running: Running) -> None:
         "SELECT SUM(runs) AS n FROM release_hours JOIN releases ON releases.id = release_id WHERE version = '3.1.0'",
     ):
         assert running.service.reader.one(count)["n"] == 12 + 7, count
-    row = running.service.reader.one("SELECT MIN(seq) AS seq FROM reports WHERE kind = 'tally'")
-    assert json.loads(running.service.evidence.read(row["seq"]))["runs"] == 12
+    assert kept.reports(running.service, "tally")[0]["runs"] == 12
 
 
 def test_releases_without_end(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:

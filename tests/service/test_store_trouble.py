@@ -21,8 +21,11 @@ import urllib3
 
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
+from obitus.store.database import Reader
+from obitus.store.days.reading import DayReaders
 from obitus.store.errors import StoreBroken, StoreInUse
 from obitus.store.intake import take
+from tests import kept
 from tests.client.programs import free_port, write
 from tests.conftest import Running, failure, start, until
 
@@ -225,13 +228,15 @@ def test_a_clean_stop_leaves_one_file(apart: Apart, tmp_path: Path) -> None:
     stopping.set()
     for thread in threads:
         thread.join()
-    assert not [path.name for path in apart.folder.iterdir() if path.name.endswith(("-wal", "-shm"))]
-    copy = tmp_path / "copy.sqlite3"
-    shutil.copy(apart.folder / "obitus.sqlite3", copy)
-    connection = sqlite3.connect(copy)
-    kept = {row[0] for row in connection.execute("SELECT lower(hex(id)) FROM reports")}
-    connection.close()
-    missing = [one for one in taken if one.replace("-", "") not in kept]
+    assert not [path.name for path in apart.folder.rglob("*") if path.name.endswith(("-wal", "-shm"))]
+    copy = tmp_path / "copy"
+    shutil.copytree(apart.folder, copy)
+    counts = Reader(copy / "obitus.sqlite3")
+    days = DayReaders(copy / "days", counts)
+    there = set(kept.ids(days))
+    days.close()
+    counts.close()
+    missing = [one for one in taken if one.replace("-", "") not in there]
     assert not missing, f"{len(missing)} of {len(taken)}"
 
 
@@ -241,13 +246,13 @@ def test_one_that_the_store_refuses_is_refused_for_itself(running: Running, monk
     tries: dict[str, int] = {}
     bad, unlucky = failure(), failure()
 
-    def picky(connection: sqlite3.Connection, prepared: Any) -> Any:
+    def picky(connection: sqlite3.Connection, days: Any, prepared: Any) -> Any:
         for one in prepared:
             name = str(uuid.UUID(bytes=one.id))
             tries[name] = tries.get(name, 0) + 1
             if name == bad["id"] or (name == unlucky["id"] and tries[name] < 2):
                 raise StoreBroken("records: SQLITE_CONSTRAINT: made up")
-        return take(connection, prepared)
+        return take(connection, days, prepared)
 
     monkeypatch.setattr("obitus.service.reports.take", picky)
     lines = running.send(key, failure(), bad, failure(), unlucky, failure()).json()["lines"]

@@ -29,6 +29,7 @@ from opentelemetry.trace import SpanKind
 
 from obitus.core import telemetry
 from obitus.service.wire import WireTrouble, bounded_export, message
+from tests import kept
 from tests.conftest import Running
 
 SENDER = Path(__file__).parent / "telemetry_js/send.mjs"
@@ -40,8 +41,7 @@ def quote(fares: dict[str, int], kind: str) -> int:
 
 
 def reports(running: Running, kind: str) -> list[dict[str, Any]]:
-    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = ? ORDER BY seq", (kind,))
-    return [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
+    return kept.reports(running.service, kind)
 
 
 def export(running: Running, key: str, body: bytes | str, path: str = "/v1/traces", **headers: str) -> Any:
@@ -141,8 +141,7 @@ def test_sending_again_adds_nothing(running: Running) -> None:
     body, key = spans(span(events=[event])), running.add_app()
     for _ in range(2):
         assert export(running, key, body).json() == {}
-    counted = running.service.reader.rows("SELECT kind, COUNT(*) AS n FROM reports GROUP BY kind ORDER BY kind")
-    assert [(row["kind"], row["n"]) for row in counted] == [("failure", 1), ("run", 1), ("tally", 1)]
+    assert sorted(report["kind"] for report in kept.reports(running.service)) == ["failure", "run", "tally"]
 
 
 def test_a_key_without_that_right_makes_no_apps(running: Running) -> None:
@@ -154,7 +153,9 @@ def test_a_key_without_that_right_makes_no_apps(running: Running) -> None:
     (run,) = reports(running, "run")
     assert run["attributes"]["service.name"] == "gatekeeper"
     assert [app["name"] for app in running.get("/api/apps")["apps"]] == ["sailings"]
-    assert running.service.reader.one("SELECT environment FROM reports LIMIT 1")["environment"] == "production"
+    (day,) = running.service.days.known()
+    named = "SELECT text FROM runs JOIN texts ON texts.id = environment_id"
+    assert [row["text"] for row in running.service.days.rows(day["day"], named)] == ["production"]
 
 
 def test_partial_success(running: Running) -> None:
@@ -232,8 +233,7 @@ def test_earlier_names_and_runs_that_come_later(running: Running) -> None:
     export({"spanId": "051581bf3cb55c13", "parentSpanId": "5fb397be34d26b51", "name": "handler", "kind": 1, "events": [event], "status": {"code": 2}})  # fmt: skip
     named = [attribute("http.method", "GET"), attribute("http.route", "/board/{pier}"), attribute("http.status_code", 500), attribute("http.url", "https://pier.example/board/eastholm")]  # fmt: skip
     export({"spanId": "5fb397be34d26b51", "name": "GET", "kind": 2, "attributes": named, "status": {"code": 2}})
-    rows = running.service.reader.rows("SELECT seq, kind FROM reports ORDER BY seq")
-    found = {row["kind"]: json.loads(running.service.evidence.read(row["seq"])) for row in rows}
+    found = {report["kind"]: report for report in kept.reports(running.service)}
     assert found["run"]["run"]["entry_point"] == "GET /board/{pier}" and found["run"]["run"]["outcome"] == "failed"
     assert found["run"]["run"]["failures"] == [found["failure"]["id"]]
     assert found["run"]["request"]["method"] == "GET" and found["run"]["request"]["status"] == 500
@@ -258,8 +258,7 @@ def test_exports_of_nothing(running: Running, path: str, levels: tuple[int, int,
     assert answer.status in (200, 413), answer.data
     if answer.status == 200:
         assert b"left out" in answer.data
-    kept = running.service.reader.rows("SELECT COUNT(*) AS n FROM reports")[0]["n"]
-    assert kept <= telemetry.MOST_RECORDS
+    assert len(kept.ids(running.service.days)) <= telemetry.MOST_RECORDS
     member = (
         '{"resourceLogs": [{"scopeLogs": [{"logRecords": ['
         if "logs" in path

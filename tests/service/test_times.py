@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from obitus.core.clock import FIRST_MS, LAST_MS, clock_skew_ms, to_ms, to_text
-from obitus.store.database import MIGRATIONS, statement_file
+from obitus.store.migrations import MIGRATIONS, statement_file
 from tests.conftest import Running, failure, start
 
 ODD = [

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from obitus.store.evidence import SAMPLES_TO_TRAIN, Evidence
+from obitus.store.evidence import SAMPLES_TO_TRAIN, Evidence, add_dictionary
 from tests.conftest import Running, failure, raised_in, start
 
 
@@ -21,7 +21,7 @@ def test_evidence_survives_a_dictionary(running: Running) -> None:
         )
     assert evidence.wants_training()
     body = evidence.train()
-    from obitus.store.evidence import add_dictionary
+    assert body is not None
 
     plain, _ = evidence.pack(json.dumps(before).encode())
     evidence.use(service.writer.run(lambda c: add_dictionary(c, body, 0)), body)
@@ -33,7 +33,7 @@ def test_evidence_survives_a_dictionary(running: Running) -> None:
     for report in (before, after):
         assert running.get(f"/api/failures/{report['id']}")["report"]["exceptions"] == report["exceptions"]
     # A service that starts again finds the dictionary in the records.
-    fresh = Evidence(service.reader)
+    fresh = Evidence(service.reader, service.days)
     assert fresh.unpack(packed, 1) == json.dumps(before).encode() and fresh.pack(b"{}")[1] == 1
 
 

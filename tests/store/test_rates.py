@@ -6,8 +6,8 @@ import sqlite3
 import time
 from pathlib import Path
 
-from obitus.store.database import MIGRATIONS, open_for_writing, statement_file
 from obitus.store.intake import MOST_POINTS
+from obitus.store.migrations import MIGRATIONS, open_for_writing, statement_file
 from obitus.store.names import OTHERS
 from tests.conftest import Running
 from tests.service.test_releases import failed, send, tally

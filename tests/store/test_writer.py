@@ -11,7 +11,8 @@ from pathlib import Path
 import pytest
 
 from obitus.store import errors
-from obitus.store.database import MIGRATIONS, SCHEMA_VERSION, Reader, open_for_writing, statement_file
+from obitus.store.database import Reader
+from obitus.store.migrations import MIGRATIONS, SCHEMA_VERSION, open_for_writing, statement_file
 from obitus.store.writer import Writer
 
 
@@ -147,9 +148,9 @@ def test_a_file_of_a_later_version_is_left_alone(path: Path) -> None:
 
 def test_a_step_and_its_mark_are_one_transaction(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A migration that breaks half-way leaves the file as it was, and works the next time."""
-    good = statement_file("schema.sql")
+    good = statement_file(MIGRATIONS[0])
     with monkeypatch.context() as patch:
-        patch.setattr("obitus.store.database.statement_file", lambda _: good + "\nCREATE TABLE apps (twice);")
+        patch.setattr("obitus.store.migrations.statement_file", lambda _: good + "\nCREATE TABLE apps (twice);")
         with pytest.raises(errors.StoreBroken):
             open_for_writing(path)
     connection = open_for_writing(path)

@@ -1432,11 +1432,16 @@ export interface components {
             later?: string | null;
             /**
              * Report
-             * @description The report as it was kept: format of `GET /reports/schema`.
+             * @description The report as it was kept: format of `GET /reports/schema`. Absent when it is no longer kept.
              */
             report: {
                 [key: string]: unknown;
-            };
+            } | null;
+            /**
+             * Gone
+             * @description Why the report is no longer kept, in words.
+             */
+            gone?: string | null;
         };
         /**
          * FailureRow

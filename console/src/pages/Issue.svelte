@@ -28,7 +28,7 @@
 	);
 	let ownOnly = $state(true);
 	const failure = $derived(chosenId ? (chosen.value ?? undefined) : found.value?.latest);
-	const report = $derived(failure?.report as unknown as Report | undefined);
+	const report = $derived((failure?.report ?? undefined) as unknown as Report | undefined);
 	const since = new Loader(() => asked(api.GET('/api/issues/{number}/since', { params: { path: { number } } })));
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
@@ -78,7 +78,7 @@
 			{/each}
 		</ol>
 
-		{#if failure && report}
+		{#if failure}
 			<h2 class="section">Where</h2>
 			<div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm">
 				<span>
@@ -92,10 +92,14 @@
 				</span>
 				<label class="flex items-center gap-2"><input type="checkbox" bind:checked={ownOnly} /> Own code only</label>
 			</div>
-			<Stack chain={report.exceptions} {ownOnly} />
+			{#if report}
+				<Stack chain={report.exceptions} {ownOnly} />
 
-			<h2 class="section">Leading up to it</h2>
-			<Trail {failure} />
+				<h2 class="section">Leading up to it</h2>
+				<Trail {failure} {report} />
+			{:else}
+				<p role="note" class="border-rule border-l-4 pl-3">{failure.gone}</p>
+			{/if}
 		{/if}
 
 		<h2 class="section">Since when</h2>

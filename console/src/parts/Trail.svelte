@@ -1,18 +1,19 @@
 <script module lang="ts">
 	import type { Failure } from '../lib/api';
+	import type { Report } from '../lib/report';
 
 	/** What led up to a failure, step by step, with the failure as its end. */
 	export interface TrailProps {
 		failure: Failure;
+		report: Report;
 	}
 </script>
 
 <script lang="ts">
-	import type { Crumb, Report } from '../lib/report';
+	import type { Crumb } from '../lib/report';
 	import { clock, countOf } from '../lib/words';
 
-	let { failure }: TrailProps = $props();
-	const report = $derived(failure.report as unknown as Report);
+	let { failure, report }: TrailProps = $props();
 	const loud = (severity: string | undefined) => severity === 'ERROR' || severity === 'FATAL';
 	const shape = (severity: string | undefined) => (loud(severity) ? '✕' : severity === 'WARN' ? '!' : '·');
 	// The message says these already.

@@ -124,10 +124,13 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
     _para(f"obitus accept {number} | obitus settle {number} --from RELEASE|coming|now | obitus park {number}", QUIET)
     report = answer["latest"]["report"]
     heading("Where")
-    for i, link in enumerate(report["exceptions"]):
-        _exception(link, first=i == 0, all_frames=all_frames)
-    heading("Leading up to it (UTC)")
-    _trail(report, answer["latest"])
+    if report is None:
+        _para(safe(answer["latest"]["gone"]))
+    else:
+        for i, link in enumerate(report["exceptions"]):
+            _exception(link, first=i == 0, all_frames=all_frames)
+        heading("Leading up to it (UTC)")
+        _trail(report, answer["latest"])
     from obitus.cli import show_releases
 
     show_releases.since(since)

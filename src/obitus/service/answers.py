@@ -227,7 +227,10 @@ class FailureAnswer(FailureRow):
 
     earlier: str | None = Field(default=None, description="Id of the failure of the same issue just before.")
     later: str | None = Field(default=None, description="Id of the failure of the same issue just after.")
-    report: dict[str, Any] = Field(description="The report as it was kept: format of `GET /reports/schema`.")
+    report: dict[str, Any] | None = Field(
+        description="The report as it was kept: format of `GET /reports/schema`. Absent when it is no longer kept."
+    )
+    gone: str | None = Field(default=None, description="Why the report is no longer kept, in words.")
 
 
 class ReleaseCount(BaseModel):

@@ -63,9 +63,11 @@ def preview(service: TheService, order: RuleOrder) -> answers.RedactionPreview:
     redactor = Redactor((rule,), compiled)
     touched, hidden = 0, 0
     examples: list[answers.RedactionExample] = []
-    looked_at = store.latest_reports(service.reader, REPORTS_LOOKED_AT)
+    looked_at = store.latest_reports(service.days, REPORTS_LOOKED_AT)
     for seq in looked_at:
-        before = json.loads(service.evidence.read(seq))
+        before = service.evidence.content(seq)
+        if before is None:
+            continue
         after = redactor.report(json.loads(json.dumps(before)))
         changed = list(_changes(before, after, ""))
         touched += bool(changed)

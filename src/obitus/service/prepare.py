@@ -17,6 +17,7 @@ import pydantic_core
 from pydantic import ValidationError
 
 from obitus.core.clock import DAY_MS, to_ms, to_text
+from obitus.core.days import day_of
 from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
 from obitus.core.grouping.recipe import Fingerprint, Part, earlier_texts
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, decide, parse_grouping_rule, value_of
@@ -24,6 +25,7 @@ from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
 from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
+from obitus.store.days import logs, runs
 from obitus.store.evidence import Packer
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, TallyFacts
@@ -125,6 +127,8 @@ class Preparer:
         report, content, notes = read
         report_id = str(report.id)
         time_ms = to_ms(report.time)
+        # As the report says it, before anything is corrected: sent again it has to come to the same day.
+        day = day_of(report.id.bytes, time_ms)
         if abs(sender.skew_ms) >= SKEW_TO_CORRECT_MS:
             time_ms += sender.skew_ms
             notes.append(f"The sender's clock is off by {-sender.skew_ms / 1000:.0f} s; the time was corrected.")
@@ -143,10 +147,16 @@ class Preparer:
         content = self._redactor.report(content, written)
         content["time"] = to_text(time_ms)
         failure = self._facts(report, content, sender) if isinstance(report, FailureReport) else None
-        tally = None
+        tally = log = run = None
+        body, dictionary_id = b"", None
+        if isinstance(report, LogReport):
+            log = logs.facts_of(content)
+        else:
+            body, dictionary_id = self._packer.pack(pydantic_core.to_json(content))
+        if isinstance(report, RunReport):
+            run = runs.facts_of(content)
         if isinstance(report, TallyReport):
             tally = TallyFacts(_plain(report.entry_point), report.outcome, report.runs, report.grows)
-        body, dictionary_id = self._packer.pack(pydantic_core.to_json(content))
         prepared = Prepared(
             id=report.id.bytes,
             kind=report.kind,
@@ -155,10 +165,13 @@ class Preparer:
             release=canonical(_plain(report.release or "")),
             time_ms=time_ms,
             received_ms=sender.received_ms,
+            day=day,
             body=body,
             dictionary_id=dictionary_id,
             failure=failure,
             tally=tally,
+            log=log,
+            run=run,
         )
         return Ready(prepared, report_id, notes, _filtered(report, content))
 

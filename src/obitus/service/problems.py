@@ -54,6 +54,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "store-too-new": (500, "The store was written by a later version"),
     "query-too-long": (503, "The question took too long"),
     "not-found": (404, "Not found"),
+    "evidence-gone": (410, "What was reported is no longer kept"),
     "too-many": (409, "There are as many of these as there may be"),
     "already-there": (409, "It is there already"),
     "not-allowed-here": (405, "This method is not supported"),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import threading
 from collections import Counter, defaultdict
@@ -119,7 +118,10 @@ class Regrouper:
 
     def _history(self, app_id: int, most: int | None) -> Iterator[tuple[Row, dict[str, Any]]]:
         for row in store.history(self._service.reader, app_id, most):
-            yield row, json.loads(self._service.evidence.read(row["seq"]))
+            content = self._service.evidence.content(row["seq"])
+            # Of what is no longer kept nothing can be said: it stays where it is.
+            if content is not None:
+                yield row, content
 
     def split_values(
         self, issue: Row, names: Sequence[str], most: int = MOST_LOOKED_AT
@@ -127,7 +129,9 @@ class Regrouper:
         """Return an issue's latest failures by the values of these attributes."""
         found: dict[tuple[str, ...], list[int]] = defaultdict(list)
         for row in store.latest_of(self._service.reader, issue["id"], most):
-            content = json.loads(self._service.evidence.read(row["seq"]))
+            content = self._service.evidence.content(row["seq"])
+            if content is None:
+                continue
             decided, _ = self._service.preparer.decided(content, issue["app"], row["environment"])
             found[tuple(decided.further.value_of(name) for name in names)].append(row["seq"])
         return found
@@ -266,7 +270,7 @@ class Regrouper:
             moves = [Move(seq, issue["id"], target) for seq in seqs if kept.get(seq) in wanted]
             self._move(number, moves)
             if moves:
-                latest = json.loads(service.evidence.read(moves[-1].seq))
+                latest = service.evidence.content(moves[-1].seq) or latest
         if latest is not None:
             _, headline = service.preparer.decided(latest, issue["app"], "")
             service.writer.run(lambda c: store.name_issue(c, target, headline.type, headline.cause, headline.place))

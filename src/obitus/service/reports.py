@@ -203,7 +203,7 @@ async def write(service: Service, held: Pass, ready: Sequence[Ready], sender: Se
 async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     prepared = [one.prepared for one in ready]
     try:
-        taken = await asyncio.wrap_future(service.writer.submit(lambda c: take(c, prepared)))
+        taken = await asyncio.wrap_future(service.writer.submit(lambda c: take(c, service.writer.days, prepared)))
     except StoreBroken as error:
         if len(ready) == 1:
             return [error]

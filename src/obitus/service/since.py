@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any, Final
 
 from obitus.core import holding, statistics
@@ -255,14 +254,17 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
             continue
         in_all = issue.commits.get(version, 0)
         likely: list[answers.LikelyChangeAnswer] = []
-        if in_all:
-            chain = chain_of(json.loads(issue.service.evidence.read(seq)))
+        content = issue.service.evidence.content(seq) if in_all else None
+        if content is not None:
+            chain = chain_of(content)
             candidates = commits.candidates(issue.service.reader, issue.ids[version], *named_by(chain))
             likely = [
                 answers.LikelyChangeAnswer(commit=_commit(one.commit), score=one.score, reasons=list(one.reasons))
                 for one in likely_changes(chain, candidates)
             ]
             note = "" if likely else f"None of the {count_of(in_all, 'commit')} of {version} touches the failing stack."
+        elif in_all:
+            note = "The stack of its failure is no longer kept, so its commits cannot be compared with it."
         else:
             note = (
                 f"No commits of {version} are known. Where the repository is: "

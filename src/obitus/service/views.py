@@ -18,6 +18,7 @@ from obitus.store import issues as store
 from obitus.store import rates
 from obitus.store import releases as release_store
 from obitus.store.database import Row
+from obitus.store.errors import EvidenceGone, StoreDamaged
 from obitus.store.releases import NOT_COME_MS
 
 SLICES = 24
@@ -79,10 +80,16 @@ def failure_rows(rows: Iterable[Row]) -> list[answers.FailureRow]:
 
 
 def failure_answer(service: Service, row: Row) -> answers.FailureAnswer:
-    """Return one failure with its evidence."""
+    """Return one failure with its evidence, or with the reason why that is no longer kept."""
     earlier, later = store.neighbours(service.reader, row)
-    report = json.loads(service.evidence.read(row["seq"]))
-    return answers.FailureAnswer(**_failure_fields(row), earlier=_id(earlier), later=_id(later), report=report)
+    report, gone = None, None
+    try:
+        report = json.loads(service.evidence.read(row["seq"]))
+    except (EvidenceGone, StoreDamaged) as error:
+        gone = str(error)
+    return answers.FailureAnswer(
+        **_failure_fields(row), earlier=_id(earlier), later=_id(later), report=report, gone=gone
+    )
 
 
 def newest_first(rows: Iterable[Row]) -> list[str]:

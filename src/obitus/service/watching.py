@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import threading
 import time
@@ -122,7 +121,9 @@ class Watcher:
         if not candidates:
             return
         order = store.order(service.reader, issue["app_id"])
-        later = story_of(json.loads(service.evidence.read(issue["first_seq"])))
+        later = service.evidence.content(issue["first_seq"])
+        if later is None:
+            return
         for other in candidates:
             settling = issue_store.settling_of(other)
             came_ms = order.first_ms(settling.release) or settling.time_ms
@@ -130,7 +131,8 @@ class Watcher:
                 continue
             if not has_fix(settling, issue["began_in"] or None, order, issue["first_ms"])[0]:
                 continue
-            reason = lies_behind(story_of(json.loads(service.evidence.read(other["last_seq"]))), later)
+            earlier = service.evidence.content(other["last_seq"])
+            reason = lies_behind(story_of(earlier), story_of(later)) if earlier is not None else None
             if reason is not None:
                 self._keep_revealed(number, other["id"], point, reason)
                 return

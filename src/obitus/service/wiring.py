@@ -25,6 +25,8 @@ from obitus.service.steady_clock import SteadyClock
 from obitus.service.watching import Watcher
 from obitus.store import people, removing, rules
 from obitus.store.database import Reader, lock_folder
+from obitus.store.days.files import folder_beside
+from obitus.store.days.reading import DayReaders
 from obitus.store.errors import StoreError
 from obitus.store.evidence import Evidence, add_dictionary
 from obitus.store.writer import Writer
@@ -58,7 +60,8 @@ class Service:
             self._lock.close()
             raise
         self.reader = Reader(settings.database)
-        self.evidence = Evidence(self.reader)
+        self.days = DayReaders(folder_beside(settings.database), self.reader)
+        self.evidence = Evidence(self.reader, self.days)
         self.keys = KnownKeys(self.reader)
         self.preparer = Preparer(self.evidence)
         self._rules = Rules(0, (), (), None)
@@ -102,6 +105,7 @@ class Service:
         self._keeper.join()
         self.processes.close()
         # Readers first: the last one who closes leaves a single file.
+        self.days.close()
         self.reader.close()
         self.writer.close()
         self._lock.close()
@@ -207,13 +211,14 @@ class Service:
     def _keep(self) -> None:
         while not self._stopping.wait(KEEPER_EVERY_S):
             try:
-                if self.evidence.wants_training():
-                    body = self.evidence.train()
+                if self.evidence.wants_training() and (body := self.evidence.train()) is not None:
                     now_ms = self.now_ms()
                     self.evidence.use(self.writer.run(lambda c, b=body, n=now_ms: add_dictionary(c, b, n)), body)  # type: ignore[misc]
-                while not self._stopping.is_set() and self.writer.run(removing.step):
+                for work in removing.steps(self.reader, self.days, self.writer.days):
+                    self.writer.run(work)
                     # Others write in between.
-                    self._stopping.wait(REMOVING_RESTS_S)
+                    if self._stopping.wait(REMOVING_RESTS_S):
+                        break
             except Exception:
                 # Housekeeping must never stop intake; it tries again at the next turn.
                 _log.exception("housekeeping failed; it will be tried again")

@@ -8,9 +8,7 @@ from obitus.store.database import Reader, Row
 from obitus.store.errors import AlreadyThere, NotThere
 
 _APPS = """
-SELECT apps.id, apps.name, apps.kind, apps.created_ms,
-  (SELECT MIN(received_ms) FROM reports WHERE app_id = apps.id) AS first_report_ms,
-  (SELECT MAX(received_ms) FROM reports WHERE app_id = apps.id) AS last_report_ms
+SELECT id, name, kind, created_ms, first_report_ms, last_report_ms
 FROM apps WHERE removed_ms IS NULL AND (:name IS NULL OR apps.name = :name) ORDER BY apps.name"""
 _KEYS = """
 SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy FROM reporting_keys

@@ -1,15 +1,15 @@
-"""The thin layer over ``sqlite3``: opening, migrating, reading. Errors become ours, with SQLite's own name in them."""
+"""The thin layer over ``sqlite3``: opening, reading. Errors become ours, with SQLite's own name in them."""
 
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from importlib import resources
 from pathlib import Path
 from typing import IO, Any, Final
 
@@ -20,30 +20,15 @@ try:
 except ImportError:  # Windows
     fcntl = None  # type: ignore[assignment]
 
+_log = logging.getLogger("obitus.store")
+
 LOCK_NAME: Final = "obitus.lock"
-SCHEMA_VERSION: Final = 7
 READ_LIMIT_S: Final = 10.0
 BUSY_S: Final = 5.0
 """How long another process may hold the file before it is told."""
 
-# Step n brings a file from version n to n + 1. The first one is the whole schema of version 1.
-MIGRATIONS: Final = (
-    "schema.sql",
-    "migration_2.sql",
-    "migration_3.sql",
-    "migration_4.sql",
-    "migration_5.sql",
-    "migration_6.sql",
-    "migration_7.sql",
-)
-
 Row = sqlite3.Row
 Params = Sequence[Any] | dict[str, Any]
-
-
-def statement_file(name: str) -> str:
-    """Return the text of an ``.sql`` file that lies beside this code."""
-    return resources.files("obitus.store").joinpath(name).read_text("utf-8")
 
 
 @contextmanager
@@ -89,26 +74,61 @@ _TROUBLES: Final[tuple[tuple[type[errors.StoreTrouble], tuple[str, ...], str], .
 )
 
 
-def open_for_writing(path: Path) -> sqlite3.Connection:
-    """Open (or make) the file for the one writer and bring its schema up to date. Readable by its owner only."""
+LARGE_CACHE: Final = "PRAGMA cache_size = -65536"
+MIDDLE_CACHE: Final = "PRAGMA cache_size = -16384"
+SMALL_CACHE: Final = "PRAGMA cache_size = -4096"
+"""How many KiB of a file a connection keeps in memory."""
+
+
+def open_as_writer(path: Path, cache: str) -> sqlite3.Connection:
+    """Open (or make) a file for the one writer; what is committed is on disk. Readable by its owner only. Driver's errors."""
     path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     if not path.exists():
         path.touch(mode=0o600)
-    with our_errors(path):
-        connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=BUSY_S)
-        try:
-            connection.row_factory = sqlite3.Row
-            connection.execute("PRAGMA journal_mode = WAL")
-            connection.execute("PRAGMA synchronous = FULL")
-            connection.execute("PRAGMA foreign_keys = ON")
-            connection.execute("PRAGMA cache_size = -65536")
-            connection.execute("PRAGMA journal_size_limit = 67108864")
-            _migrate(connection, path)
-        except BaseException:
-            # An open connection would hold the lock of a step that broke half-way.
-            connection.close()
-            raise
+    connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=BUSY_S)
+    try:
+        connection.row_factory = sqlite3.Row
+        connection.execute("PRAGMA journal_mode = WAL")
+        connection.execute("PRAGMA synchronous = FULL")
+        connection.execute("PRAGMA foreign_keys = ON")
+        connection.execute(cache)
+        connection.execute("PRAGMA journal_size_limit = 67108864")
+    except BaseException:
+        # An open connection would hold the lock of a step that broke half-way.
+        connection.close()
+        raise
     return connection
+
+
+def open_as_reader(path: Path, cache: str) -> sqlite3.Connection:
+    """Open a file that is there for reading alone, from any thread. Driver's errors."""
+    address = f"{path.absolute().as_uri()}?mode=ro"
+    connection = sqlite3.connect(address, uri=True, isolation_level=None, check_same_thread=False)
+    connection.row_factory = sqlite3.Row
+    connection.execute("PRAGMA query_only = ON")
+    connection.execute(cache)
+    return connection
+
+
+def let_go(connection: sqlite3.Connection, path: Path) -> None:
+    """Close a writer's file. All is in one file then, and stays so: what copies it needs no second one."""
+    try:
+        connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        connection.execute("PRAGMA journal_mode = DELETE")
+    except sqlite3.Error as error:
+        # Somebody may be reading it.
+        _log.debug("%s could not be put into one file (%s); whoever writes it next does it", path, error)
+    finally:
+        connection.close()
+
+
+def file_identity(path: Path) -> tuple[int, int] | None:
+    """Return which file a path leads to, None where there is none."""
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino
 
 
 def lock_folder(folder: Path) -> IO[str]:
@@ -157,19 +177,6 @@ def beside(path: Path, work: Callable[[sqlite3.Connection], None]) -> None:
         connection.execute("COMMIT")
 
 
-def _migrate(connection: sqlite3.Connection, path: Path) -> None:
-    version = int(connection.execute("PRAGMA user_version").fetchone()[0])
-    if version > SCHEMA_VERSION:
-        raise errors.StoreTooNew(
-            f"{path} has schema version {version}, this Obitus knows up to {SCHEMA_VERSION}. Start the newer version."
-        )
-    for step in range(version, SCHEMA_VERSION):
-        # The step and its mark are one transaction: a kill in between leaves the file as it was.
-        connection.executescript(
-            f"BEGIN IMMEDIATE;\n{statement_file(MIGRATIONS[step])}\nPRAGMA user_version = {step + 1};\nCOMMIT;"
-        )
-
-
 class Reader:
     """Read-only connections, one for each thread that asks. Each reading has a time limit."""
 
@@ -214,12 +221,7 @@ class Reader:
         connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
         if connection is None:
             with our_errors(self.path):
-                connection = sqlite3.connect(
-                    f"{self.path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False
-                )
-                connection.row_factory = sqlite3.Row
-                connection.execute("PRAGMA query_only = ON")
-                connection.execute("PRAGMA cache_size = -16384")
+                connection = open_as_reader(self.path, MIDDLE_CACHE)
             with self._lock:
                 if self._closed:
                     connection.close()

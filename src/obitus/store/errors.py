@@ -14,6 +14,7 @@ StoreError
 ├── QueryTooLong      a reading took longer than its time limit
 ├── TooMany           there are as many of these as there may be
 ├── NotThere          the record asked for does not exist
+├── EvidenceGone      what was reported was removed, or its file is missing; what was counted is there
 └── AlreadyThere      a record of that name exists
 """
 
@@ -102,6 +103,12 @@ class NotThere(StoreError):
     """Raised when the record asked for does not exist."""
 
     slug = "not-found"
+
+
+class EvidenceGone(StoreError):
+    """Raised when what was reported is no longer kept: removed after its time, or its file is missing. Says which, and since when."""
+
+    slug = "evidence-gone"
 
 
 class AlreadyThere(StoreError):

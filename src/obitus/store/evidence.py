@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+import json
+import logging
 import sqlite3
 import threading
-from typing import Final
+from typing import Any, Final
+from uuid import UUID
 
 import zstandard
 
-from obitus.store.database import Reader
+from obitus.core.clock import to_text
+from obitus.core.days import day_and_place
+from obitus.store.database import Reader, Row
+from obitus.store.days import logs
+from obitus.store.days.reading import DayReaders
+from obitus.store.errors import EvidenceGone, StoreDamaged
+
+_log = logging.getLogger("obitus.store")
 
 SAMPLES_TO_TRAIN: Final = 1000
 DICTIONARY_BYTES: Final = 64 * 1024
@@ -16,10 +26,11 @@ LEVEL: Final = 3
 
 _NEWEST_DICTIONARY = "SELECT id, body FROM dictionaries ORDER BY id DESC LIMIT 1"
 _DICTIONARY = "SELECT body FROM dictionaries WHERE id = ?"
-_BODY = "SELECT body, dictionary_id FROM evidence WHERE seq = ?"
-_SAMPLES = "SELECT body, dictionary_id FROM evidence ORDER BY seq DESC LIMIT ?"
-# Not COUNT(*), which reads the whole index: numbers only grow, and the ones that were removed make no difference here.
-_HOW_MANY = "SELECT COALESCE(MAX(seq), 0) AS n FROM evidence"
+_BODY = "SELECT body, dictionary_id FROM evidence WHERE place = ?"
+_SAMPLES = "SELECT body, dictionary_id FROM evidence ORDER BY place DESC LIMIT ?"
+_TEXT = "SELECT text FROM texts WHERE id = ?"
+_ID = "SELECT id FROM ids WHERE place = ?"
+_RELEASE = "SELECT version FROM releases WHERE id = ?"
 _ADD_DICTIONARY = "INSERT INTO dictionaries (created_ms, body) VALUES (?, ?)"
 
 
@@ -56,11 +67,12 @@ class Packer:
 
 
 class Evidence(Packer):
-    """Packs and unpacks whole reports."""
+    """Packs and unpacks whole reports, and reads them from the files of their days."""
 
-    def __init__(self, reader: Reader) -> None:
+    def __init__(self, reader: Reader, days: DayReaders) -> None:
         super().__init__()
-        self._reader = reader
+        self._reader, self._days = reader, days
+        self._reports_to_train = SAMPLES_TO_TRAIN
         newest = reader.row(_NEWEST_DICTIONARY)
         if newest is not None:
             self.use(newest["id"], newest["body"])
@@ -76,20 +88,63 @@ class Evidence(Packer):
         return zstandard.ZstdDecompressor(dict_data=dictionary).decompress(body)
 
     def read(self, seq: int) -> bytes:
-        """Return the JSON of the report with that sequence number."""
-        row = self._reader.one(_BODY, (seq,), what="evidence for this report")
+        """Return the JSON of the report with that number; raises EvidenceGone where it is no longer kept."""
+        day, place = day_and_place(seq)
+        with self._days.open(day) as connection:
+            row = connection.execute(_BODY, (place,)).fetchone()
+            if row is None:
+                row = connection.execute(logs.ONE, (place,)).fetchone()
+                if row is not None:
+                    return json.dumps(self._record(connection, row), ensure_ascii=False).encode()
+        if row is None:
+            raise self._days.gone(day)
         return self.unpack(row["body"], row["dictionary_id"])
 
-    def wants_training(self) -> bool:
-        """Whether there is enough to train the first dictionary from."""
-        return self._active is None and int(self._reader.one(_HOW_MANY)["n"]) >= SAMPLES_TO_TRAIN
+    def content(self, seq: int) -> dict[str, Any] | None:
+        """Return a report, None where it is no longer kept or cannot be read any more."""
+        try:
+            found: dict[str, Any] = json.loads(self.read(seq))
+        except EvidenceGone:
+            return None
+        except StoreDamaged as error:
+            _log.error("a report is passed over: %s", error)
+            return None
+        return found
 
-    def train(self) -> bytes:
-        """Train a dictionary on the newest reports (about a second of work; call it off the event loop)."""
-        samples: list[bytes | bytearray | memoryview] = [
-            self.unpack(row["body"], row["dictionary_id"]) for row in self._reader.rows(_SAMPLES, (SAMPLES_TO_TRAIN,))
-        ]
-        return zstandard.train_dictionary(DICTIONARY_BYTES, samples).as_bytes()
+    def _record(self, connection: sqlite3.Connection, row: Row) -> dict[str, Any]:
+        """Return a log record as it was reported, from its columns."""
+
+        def text_of(number: int) -> str:
+            return str(connection.execute(_TEXT, (number,)).fetchone()[0]) if number else ""
+
+        # An index from numbers to ids would cost each record more than this search costs the few that are opened.
+        found = connection.execute(_ID, (row["place"],)).fetchone()
+        release = self._reader.row(_RELEASE, (row["release_id"],))
+        head = {
+            "id": str(UUID(bytes=found["id"])) if found else None,
+            "time": to_text(row["time_ms"]),
+            "release": release["version"] if release else "",
+        }
+        return head | logs.report_of(row, text_of)
+
+    def wants_training(self) -> bool:
+        """Whether there may be enough to train the first dictionary from."""
+        return self._active is None and self._reports() >= self._reports_to_train
+
+    def _reports(self) -> int:
+        return sum(day["reports"] for day in self._days.known())
+
+    def train(self) -> bytes | None:
+        """Train a dictionary on the newest reports (about a second of work; call it off the event loop); None where they are too few."""
+        samples: list[bytes | bytearray | memoryview] = []
+        for day in self._days.known():
+            rows = self._days.rows(day["day"], _SAMPLES, (SAMPLES_TO_TRAIN - len(samples),))
+            samples += [self.unpack(row["body"], row["dictionary_id"]) for row in rows]
+            if len(samples) >= SAMPLES_TO_TRAIN:
+                return zstandard.train_dictionary(DICTIONARY_BYTES, samples).as_bytes()
+        # Most are logs, which have no evidence: not to be looked at again at each turn.
+        self._reports_to_train = 2 * self._reports()
+        return None
 
 
 def add_dictionary(connection: sqlite3.Connection, body: bytes, now_ms: int) -> int:

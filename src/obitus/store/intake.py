@@ -1,24 +1,29 @@
-"""Taking reports in: one report, one issue found or made, its counts, its state, its evidence. Runs on the writer."""
+"""Taking reports in: one report, one issue found or made, its counts, its state, its evidence. Runs on the writer.
+
+What was reported goes to the file of its day, what is decided and counted to the main file; both are one commit.
+"""
 
 from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Final, Literal
+from typing import Any, Final, Literal
 
 from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.core.days import day_and_place, seq_of
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import names, releases
+from obitus.store.database import our_errors
+from obitus.store.days import logs, runs
+from obitus.store.days.logs import LogFacts
+from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE, PLACE_OF
+from obitus.store.days.runs import RunFacts
+from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, settling_of
 
-_ADD_REPORT = """
-INSERT INTO reports (id, app_id, kind, environment, release_id, time_ms, received_ms)
-VALUES (:id, :app_id, :kind, :environment, :release_id, :time_ms, :received_ms)
-ON CONFLICT (id, app_id) DO NOTHING RETURNING seq"""
-_ADD_EVIDENCE = "INSERT INTO evidence (seq, dictionary_id, body) VALUES (?, ?, ?)"
 _ADD_ISSUE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
                     first_ms, last_ms, first_seq, last_seq, began_in_id, failures, from_older_releases)
@@ -26,10 +31,10 @@ VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :re
         :time_ms, :time_ms, :seq, :seq, :release_id, 0, 0) RETURNING id"""
 _STATE = "SELECT state FROM issues WHERE id = ?"
 _ADD_FAILURE = """
-INSERT INTO failures (seq, issue_id, release_id, environment, time_ms, severity, handled, message, entry_point,
-                      user_id, trace_id, verdict, fingerprint)
-VALUES (:seq, :issue_id, :release_id, :environment, :time_ms, :severity, :handled, :message, :entry_point,
-        :user_id, :trace_id, :verdict, :fingerprint)"""
+INSERT INTO failures (seq, id, app_id, issue_id, release_id, environment, time_ms, received_ms, severity, handled, message,
+                      entry_point, user_id, trace_id, verdict, from_older_release, fingerprint)
+VALUES (:seq, :id, :app_id, :issue_id, :release_id, :environment, :time_ms, :received_ms, :severity, :handled, :message,
+        :entry_point, :user_id, :trace_id, :verdict, :from_older_release, :fingerprint)"""
 # Reports come late and in any order: what an issue shows goes by when it happened, not by when it came.
 _ONE_MORE = """
 UPDATE issues SET
@@ -74,12 +79,12 @@ _COUNT_RUNS_BY_HOUR = """
 INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures)
 VALUES (:release_id, :environment, :hour, :runs, :runs * (:outcome = 'failed'), 0)
 ON CONFLICT DO UPDATE SET runs = runs + excluded.runs, failed = failed + excluded.failed"""
-_GROWS = "INSERT INTO growing_tallies (seq, runs) VALUES (?, ?)"
-_GROWING = """
-SELECT reports.seq, reports.release_id, reports.environment, reports.time_ms, growing_tallies.runs
-FROM reports JOIN growing_tallies USING (seq) WHERE reports.id = ? AND reports.app_id = ?"""
+_GROWS = "INSERT INTO growing_tallies (seq, app_id, release_id, environment, time_ms, runs) VALUES (?, ?, ?, ?, ?, ?)"
+_GROWING = "SELECT release_id, environment, time_ms, runs FROM growing_tallies WHERE seq = ?"
 _HAS_GROWN = "UPDATE growing_tallies SET runs = ? WHERE seq = ?"
-_NEW_EVIDENCE = "UPDATE evidence SET dictionary_id = ?, body = ? WHERE seq = ?"
+_HEARD_OF = """
+UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :first_ms),
+  last_report_ms = MAX(COALESCE(last_report_ms, :last_ms), :last_ms) WHERE id = :app_id"""
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
 LATE_MS: Final = DAY_MS
@@ -124,10 +129,15 @@ class Prepared:
     release: str
     time_ms: int
     received_ms: int
-    body: bytes
-    dictionary_id: int | None
+    day: int
+    """The day that it is kept under (``core.days``)."""
+    body: bytes = b""
+    """The whole report, compressed; empty for a log record, whose columns hold all of it."""
+    dictionary_id: int | None = None
     failure: FailureFacts | None = None
     tally: TallyFacts | None = None
+    log: LogFacts | None = None
+    run: RunFacts | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,61 +154,118 @@ class Taken:
     """Whether its entry point is not told apart, since the app has too many."""
 
 
-def take(connection: sqlite3.Connection, reports: Sequence[Prepared]) -> list[Taken]:
+def take(connection: sqlite3.Connection, days: WritingDays, reports: Sequence[Prepared]) -> list[Taken]:
     """Write reports in the caller's transaction.
 
     A report that is already there changes nothing, but for a tally that has grown: what is new of it is counted.
     """
-    return [_take_one(connection, report) for report in reports]
+    batch = _Batch(connection, days)
+    taken = [_take_one(batch, report) for report in reports]
+    batch.write_rows()
+    batch.note_apps()
+    return taken
 
 
-def _take_one(connection: sqlite3.Connection, report: Prepared) -> Taken:
-    release = releases.come(connection, report.app_id, report.release, report.time_ms)
-    release_id = release.id
-    # The insert says by itself whether the report is there already: a look before it would cost each new one a search.
-    row = connection.execute(
-        _ADD_REPORT,
-        {
-            "id": report.id,
-            "app_id": report.app_id,
-            "kind": report.kind,
-            "environment": report.environment,
-            "release_id": release_id,
-            "time_ms": report.time_ms,
-            "received_ms": report.received_ms,
-        },
-    ).fetchone()
-    if row is None:
-        return Taken(already_there=not _has_grown(connection, report))
-    seq = row[0]
-    if report.release and not release.beyond:
-        if release.new:
-            releases.bind_next(connection, report.app_id, report.release, report.received_ms)
-        releases.infer_deploy(connection, report.app_id, release_id, report.environment, report.time_ms)
-    connection.execute(_ADD_EVIDENCE, (seq, report.dictionary_id, report.body))
+class _Batch:
+    """What the reports of one batch have in common, done once for all of them."""
+
+    def __init__(self, connection: sqlite3.Connection, days: WritingDays) -> None:
+        self.connection, self._days = connection, days
+        self._came: dict[tuple[int, str, str], tuple[releases.Found, int]] = {}
+        self._rows: dict[DayFile, tuple[list[Any], list[Any], list[Any], list[Any]]] = {}
+        self._heard: dict[int, tuple[int, int]] = {}
+
+    def release_of(self, report: Prepared) -> releases.Found:
+        """Return the release of a report, which has come with it if it was not known."""
+        key = (report.app_id, report.release, report.environment)
+        known = self._came.get(key)
+        # One that is later than another of the same release changes nothing about when that first came.
+        if known is not None and report.time_ms >= known[1]:
+            return known[0]
+        found = releases.come(self.connection, report.app_id, report.release, report.time_ms)
+        if report.release and not found.beyond:
+            if found.new:
+                releases.bind_next(self.connection, report.app_id, report.release, report.received_ms)
+            releases.infer_deploy(self.connection, report.app_id, found.id, report.environment, report.time_ms)
+        self._came[key] = (found, report.time_ms)
+        return found
+
+    def add(self, report: Prepared, release_id: int) -> tuple[int, bool]:
+        """Give a report its number; return it, and whether the report is new."""
+        file = self._days.at(report.day)
+        with our_errors(file.path):
+            if not file.connection.execute(ADD_ID, (report.id, report.app_id, file.next_place)).rowcount:
+                place = int(file.connection.execute(PLACE_OF, (report.id, report.app_id)).fetchone()[0])
+                return seq_of(file.day, place), False
+            place = file.take_place(report.time_ms)
+            self._add_rows(file, place, report, release_id)
+        first_ms, last_ms = self._heard.get(report.app_id, (report.received_ms, report.received_ms))
+        self._heard[report.app_id] = (min(first_ms, report.received_ms), max(last_ms, report.received_ms))
+        return seq_of(file.day, place), True
+
+    def _add_rows(self, file: DayFile, place: int, report: Prepared, release_id: int) -> None:
+        evidence, log_rows, run_rows, words = self._rows.setdefault(file, ([], [], [], []))
+        if report.body:
+            evidence.append((place, report.app_id, report.kind, report.dictionary_id, report.body))
+        before = (place, report.time_ms, report.received_ms - report.time_ms, report.app_id, release_id)
+        if report.log is not None:
+            log_rows.append((*before, *logs.columns(report.log, file.texts, report.environment)))
+            words.append((place, report.log.indexed))
+        elif report.run is not None:
+            run_rows.append((*before, *runs.columns(report.run, file.texts, report.environment)))
+            words.append((place, report.run.indexed))
+
+    def write_rows(self) -> None:
+        """Write what was reported, many rows in one statement."""
+        for file, lists in self._rows.items():
+            with our_errors(file.path):
+                for statement, rows in zip((ADD_EVIDENCE, logs.ADD, runs.ADD, ADD_WORDS), lists, strict=True):
+                    file.connection.executemany(statement, rows)
+        self._rows.clear()
+
+    def grown(self, seq: int, report: Prepared) -> None:
+        """Keep a tally as it was sent again, instead of as it was."""
+        day, place = day_and_place(seq)
+        file = self._days.at(day)
+        self.write_rows()
+        with our_errors(file.path):
+            file.connection.execute(NEW_EVIDENCE, (report.dictionary_id, report.body, place))
+
+    def note_apps(self) -> None:
+        """Say when the apps were heard of first and last."""
+        for app_id, (first_ms, last_ms) in self._heard.items():
+            self.connection.execute(_HEARD_OF, {"app_id": app_id, "first_ms": first_ms, "last_ms": last_ms})
+
+
+def _take_one(batch: _Batch, report: Prepared) -> Taken:
+    release = batch.release_of(report)
+    seq, is_new = batch.add(report, release.id)
+    if not is_new:
+        return Taken(already_there=not _has_grown(batch, seq, report))
     if report.tally is not None:
-        counted = _count_runs(connection, report, report.tally.runs, (release_id, report.environment, report.time_ms))
+        place = (release.id, report.environment, report.time_ms)
+        counted = _count_runs(batch.connection, report, report.tally.runs, place)
         if report.tally.grows:
-            connection.execute(_GROWS, (seq, report.tally.runs))
+            batch.connection.execute(_GROWS, (seq, report.app_id, *place, report.tally.runs))
         return Taken(already_there=False, beyond=release.beyond, among_others=counted == names.OTHERS)
     if report.failure is not None:
-        taken = _add_failure(connection, report, report.failure, seq, release_id)
+        taken = _add_failure(batch.connection, report, report.failure, seq, release.id)
         return replace(taken, beyond=release.beyond)
     return Taken(already_there=False, beyond=release.beyond)
 
 
-def _has_grown(connection: sqlite3.Connection, report: Prepared) -> bool:
+def _has_grown(batch: _Batch, seq: int, report: Prepared) -> bool:
     """Count what is new of a tally that is there already; return whether anything is."""
     if report.tally is None or not report.tally.grows:
         return False
-    row = connection.execute(_GROWING, (report.id, report.app_id)).fetchone()
+    row = batch.connection.execute(_GROWING, (seq,)).fetchone()
     if row is None or row["runs"] >= report.tally.runs:
         return False
     # What is new counts where the tally began: a process that goes on into the next hour moves no runs there.
     place = (row["release_id"], row["environment"], row["time_ms"])
-    _count_runs(connection, report, report.tally.runs - row["runs"], place)
-    connection.execute(_HAS_GROWN, (report.tally.runs, row["seq"]))
-    connection.execute(_NEW_EVIDENCE, (report.dictionary_id, report.body, row["seq"]))
+    _count_runs(batch.connection, report, report.tally.runs - row["runs"], place)
+    batch.connection.execute(_HAS_GROWN, (report.tally.runs, seq))
+    batch.grown(seq, report)
     return True
 
 
@@ -225,6 +292,7 @@ def _add_failure(
     connection: sqlite3.Connection, report: Prepared, facts: FailureFacts, seq: int, release_id: int
 ) -> Taken:
     values = {
+        "id": report.id,
         "app_id": report.app_id,
         "seq": seq,
         "release_id": release_id,

@@ -43,10 +43,9 @@ SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, iss
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
   issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.app_id,
   issues.merged_into,
-  (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
-   WHERE reports.seq = issues.first_seq) AS began_in,
-  (SELECT version FROM releases JOIN reports ON reports.release_id = releases.id
-   WHERE reports.seq = issues.last_seq) AS latest_in"""
+  (SELECT version FROM releases WHERE releases.id = issues.began_in_id) AS began_in,
+  (SELECT version FROM releases JOIN failures ON failures.release_id = releases.id
+   WHERE failures.seq = issues.last_seq) AS latest_in"""
 _MATCHING = """
 FROM counted JOIN issues ON issues.id = counted.issue_id JOIN apps ON apps.id = issues.app_id
 WHERE apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
@@ -82,32 +81,31 @@ _FINGERPRINTS = """
 SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
 _FINGERPRINTS_OF = "SELECT seq, fingerprint FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
 _HISTORY = """
-SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, reports.id AS failure_id
-FROM issue_history h LEFT JOIN people ON people.id = h.person_id LEFT JOIN reports ON reports.seq = h.seq
+SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, failures.id AS failure_id
+FROM issue_history h LEFT JOIN people ON people.id = h.person_id LEFT JOIN failures ON failures.seq = h.seq
 WHERE h.issue_id = ? ORDER BY h.id"""
 # Bounded: an issue of a million failures would be read whole for one number.
 _USERS = """
 SELECT COUNT(DISTINCT user_id) AS users, COUNT(*) AS looked_at FROM (
   SELECT user_id FROM failures WHERE issue_id = ? ORDER BY time_ms DESC LIMIT ?)"""
 _FAILURE_COLUMNS = """
-SELECT f.seq, reports.id, f.issue_id, f.time_ms, reports.received_ms, f.severity, f.handled, f.message, f.entry_point,
+SELECT f.seq, f.id, f.issue_id, f.time_ms, f.received_ms, f.severity, f.handled, f.message, f.entry_point,
   f.user_id, f.trace_id, f.verdict, f.environment, releases.version AS release, apps.name AS app
-FROM failures f JOIN reports ON reports.seq = f.seq JOIN releases ON releases.id = f.release_id
-JOIN apps ON apps.id = reports.app_id"""
+FROM failures f JOIN releases ON releases.id = f.release_id JOIN apps ON apps.id = f.app_id"""
 _FAILURES_OF = f"""{_FAILURE_COLUMNS}
 WHERE f.issue_id = :issue_id AND f.time_ms >= :from_ms AND f.time_ms < :to_ms
   AND (:environment IS NULL OR f.environment = :environment)
   AND (:release IS NULL OR releases.version = :release)
   AND (:after IS NULL OR (f.time_ms, f.seq) < (:after, :after_id))
 ORDER BY f.time_ms DESC, f.seq DESC LIMIT :limit"""
-_FAILURE_WITH_ID = f"{_FAILURE_COLUMNS} WHERE reports.id = ?"
+_FAILURE_WITH_ID = f"{_FAILURE_COLUMNS} WHERE f.id = ?"
 _FAILURE_WITH_SEQ = f"{_FAILURE_COLUMNS} WHERE f.seq = ?"
 _NEIGHBOURS = """
 SELECT
-  (SELECT reports.id FROM failures f JOIN reports ON reports.seq = f.seq
+  (SELECT f.id FROM failures f
    WHERE f.issue_id = :issue_id AND (f.time_ms, f.seq) < (:time_ms, :seq)
    ORDER BY f.time_ms DESC, f.seq DESC LIMIT 1) AS earlier,
-  (SELECT reports.id FROM failures f JOIN reports ON reports.seq = f.seq
+  (SELECT f.id FROM failures f
    WHERE f.issue_id = :issue_id AND (f.time_ms, f.seq) > (:time_ms, :seq)
    ORDER BY f.time_ms, f.seq LIMIT 1) AS later"""
 _DECIDE = """

@@ -47,7 +47,7 @@ ON CONFLICT DO UPDATE SET failures = failures + 1"""
 _SUMS = """
 UPDATE issues SET
   failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
-  from_older_releases = (SELECT COUNT(*) FROM failures WHERE issue_id = :id AND verdict LIKE 'From an older release:%'),
+  from_older_releases = (SELECT COUNT(*) FROM failures WHERE issue_id = :id AND from_older_release = 1),
   first_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_seq),
   last_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_seq),
   first_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_ms),
@@ -88,12 +88,11 @@ _FORGET = "DELETE FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
 _TOUCHED = "SELECT DISTINCT from_issue AS id FROM regrouped WHERE regrouping_id = :id UNION SELECT DISTINCT to_issue FROM regrouped WHERE regrouping_id = :id"
 
 _HISTORY_OF = """
-SELECT f.seq, f.issue_id, r.environment FROM failures f JOIN reports r ON r.seq = f.seq
-WHERE r.app_id = :app_id AND f.seq > :after ORDER BY f.seq LIMIT :most"""
+SELECT seq, issue_id, environment FROM failures WHERE app_id = :app_id AND seq > :after ORDER BY seq LIMIT :most"""
 _STARTS_AT = """
 SELECT COALESCE(MIN(seq), 0) AS seq FROM (
-  SELECT f.seq FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ? ORDER BY f.seq DESC LIMIT ?)"""
-_COUNT_OF_APP = "SELECT COUNT(*) AS n FROM failures f JOIN reports r ON r.seq = f.seq WHERE r.app_id = ?"
+  SELECT seq FROM failures WHERE app_id = ? ORDER BY seq DESC LIMIT ?)"""
+_COUNT_OF_APP = "SELECT COUNT(*) AS n FROM failures WHERE app_id = ?"
 _LATEST_OF = "SELECT seq, environment FROM failures WHERE issue_id = ? ORDER BY seq DESC LIMIT ?"
 
 

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sqlite3
+from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Final
 
-from obitus.store.errors import NotThere
+from obitus.store.database import Reader, Row
+from obitus.store.days.reading import DayReaders
+from obitus.store.days.writing import WritingDays
+from obitus.store.errors import EvidenceGone, NotThere
 
 ROWS_AT_ONCE: Final = 200
 """Reports that one step deletes: some milliseconds of the writer's time."""
@@ -14,20 +20,21 @@ ROWS_AT_ONCE: Final = 200
 # Its name is free again, in the statement that hides it.
 _HIDE = "UPDATE apps SET removed_ms = :now_ms, name = name || ' (removed ' || id || ')' WHERE name = :name AND removed_ms IS NULL RETURNING id"
 _REVOKE = "UPDATE reporting_keys SET revoked_ms = ? WHERE app_id = ? AND revoked_ms IS NULL"
-_REMOVED = (
-    "SELECT id FROM apps WHERE removed_ms IS NOT NULL AND EXISTS (SELECT 1 FROM reports WHERE app_id = apps.id) LIMIT 1"
+_TO_EMPTY = "SELECT id FROM apps WHERE removed_ms IS NOT NULL AND emptied_ms IS NULL LIMIT 1"
+_EMPTIED = "UPDATE apps SET emptied_ms = removed_ms WHERE id = ?"
+_IDS = "SELECT id, place FROM ids WHERE app_id = ? AND id > ? ORDER BY id LIMIT ?"
+_OF_A_DAY: Final = (
+    "DELETE FROM evidence WHERE place IN (SELECT value FROM json_each(?))",
+    "DELETE FROM logs WHERE place IN (SELECT value FROM json_each(?))",
+    "DELETE FROM runs WHERE place IN (SELECT value FROM json_each(?))",
 )
-_ISSUELESS = (
-    "SELECT id FROM apps WHERE removed_ms IS NOT NULL AND EXISTS (SELECT 1 FROM issues WHERE app_id = apps.id) LIMIT 1"
-)
-_SEQS = "SELECT seq FROM reports WHERE app_id = ? ORDER BY received_ms LIMIT ?"
+_NO_ID = "DELETE FROM ids WHERE id = ? AND app_id = ?"
+_FEWER = "UPDATE days SET reports = MAX(0, reports - ?) WHERE day = ?"
+_SEQS = "SELECT seq FROM failures WHERE issue_id IN (SELECT id FROM issues WHERE app_id = ?) LIMIT ?"
 _ISSUES = "SELECT id FROM issues WHERE app_id = ? LIMIT ?"
-_OF_REPORTS: Final = (
+_OF_FAILURES: Final = (
     "UPDATE issue_history SET seq = NULL WHERE seq IN (SELECT value FROM json_each(?))",
-    "DELETE FROM growing_tallies WHERE seq IN (SELECT value FROM json_each(?))",
     "DELETE FROM failures WHERE seq IN (SELECT value FROM json_each(?))",
-    "DELETE FROM evidence WHERE seq IN (SELECT value FROM json_each(?))",
-    "DELETE FROM reports WHERE seq IN (SELECT value FROM json_each(?))",
 )
 _OF_ISSUES: Final = (
     "UPDATE issues SET merged_into = NULL WHERE merged_into IN (SELECT value FROM json_each(?))",
@@ -42,6 +49,7 @@ _OF_ISSUES: Final = (
     "DELETE FROM issues WHERE id IN (SELECT value FROM json_each(?))",
 )
 _REST: Final = (
+    "DELETE FROM growing_tallies WHERE app_id = ?",
     "DELETE FROM fingerprint_keys WHERE app_id = ?",
     "DELETE FROM run_counts WHERE app_id = ?",
     "DELETE FROM entry_points WHERE app_id = ?",
@@ -55,7 +63,7 @@ _REST: Final = (
 
 
 def hide(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
-    """Hide an app, revoke its keys, and return its id; what it reported is deleted by ``step``. Raises NotThere."""
+    """Hide an app, revoke its keys, and return its id; what it reported is deleted by ``steps``. Raises NotThere."""
     row = connection.execute(_HIDE, {"name": name, "now_ms": now_ms}).fetchone()
     if row is None:
         raise NotThere(f"there is no app named {name!r}")
@@ -63,24 +71,49 @@ def hide(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
     return int(row[0])
 
 
-def step(connection: sqlite3.Connection) -> bool:
-    """Delete the next bit of what removed apps reported; return whether there was any."""
-    row = connection.execute(_REMOVED).fetchone()
-    if row is not None:
-        _delete(connection, _SEQS, _OF_REPORTS, row[0])
-        return True
-    row = connection.execute(_ISSUELESS).fetchone()
-    if row is None:
-        return False
-    if not _delete(connection, _ISSUES, _OF_ISSUES, row[0]):
-        for statement in _REST:
-            connection.execute(statement, row)
-    return True
+def steps(reader: Reader, days: DayReaders, writing: WritingDays) -> Iterator[Callable[[sqlite3.Connection], object]]:
+    """Yield what deletes the rest of removed apps: small pieces of work for the writer, each to be done before the next is asked for."""
+    while (row := reader.row(_TO_EMPTY)) is not None:
+        app_id = int(row["id"])
+        for day in days.known():
+            # A file that is not there any more has nothing to delete.
+            with contextlib.suppress(EvidenceGone):
+                for page in _pages(days, day["day"], app_id):
+                    yield partial(_delete_reports, writing=writing, day=day["day"], app_id=app_id, rows=page)
+        while reader.row(_SEQS, (app_id, 1)) is not None:
+            yield partial(_delete, which=_SEQS, statements=_OF_FAILURES, app_id=app_id)
+        while reader.row(_ISSUES, (app_id, 1)) is not None:
+            yield partial(_delete, which=_ISSUES, statements=_OF_ISSUES, app_id=app_id)
+        yield partial(_finish, app_id=app_id)
 
 
-def _delete(connection: sqlite3.Connection, which: str, statements: tuple[str, ...], app_id: int) -> bool:
-    """Delete some rows and what refers to them; return whether more may be there."""
+def _pages(days: DayReaders, day: int, app_id: int) -> Iterator[list[Row]]:
+    after = b""
+    while rows := days.rows(day, _IDS, (app_id, after, ROWS_AT_ONCE)):
+        yield rows
+        after = rows[-1]["id"]
+
+
+def _delete_reports(
+    connection: sqlite3.Connection, *, writing: WritingDays, day: int, app_id: int, rows: list[Row]
+) -> None:
+    """Delete some of an app's reports from the file of their day."""
+    file = writing.at(day).connection
+    places = json.dumps([row["place"] for row in rows])
+    for statement in _OF_A_DAY:
+        file.execute(statement, (places,))
+    file.executemany(_NO_ID, [(row["id"], app_id) for row in rows])
+    connection.execute(_FEWER, (len(rows), day))
+
+
+def _finish(connection: sqlite3.Connection, *, app_id: int) -> None:
+    for statement in _REST:
+        connection.execute(statement, (app_id,))
+    connection.execute(_EMPTIED, (app_id,))
+
+
+def _delete(connection: sqlite3.Connection, *, which: str, statements: tuple[str, ...], app_id: int) -> None:
+    """Delete some rows and what refers to them."""
     ids = [row[0] for row in connection.execute(which, (app_id, ROWS_AT_ONCE))]
     for statement in statements:
         connection.execute(statement, (json.dumps(ids),))
-    return len(ids) == ROWS_AT_ONCE

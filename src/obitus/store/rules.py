@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
 
+from obitus.core.days import seq_of
 from obitus.store.database import Reader, Row
-from obitus.store.errors import AlreadyThere, NotThere
+from obitus.store.days.reading import DayReaders
+from obitus.store.errors import AlreadyThere, EvidenceGone, NotThere
 
 _IN_FORCE = """
 SELECT r.id, r.rule, people.name AS person, r.created_ms
@@ -13,8 +16,8 @@ FROM redaction_rules r JOIN people ON people.id = r.person_id WHERE r.ended_ms I
 _ADD = """
 INSERT INTO redaction_rules (rule, person_id, created_ms) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id"""
 _END = "UPDATE redaction_rules SET ended_ms = :now_ms WHERE id = :id AND ended_ms IS NULL RETURNING rule"
-# By number: the order in which they came is the order of the primary key, and needs no other index.
-_LATEST = "SELECT seq FROM reports ORDER BY seq DESC LIMIT ?"
+# By place: the order in which they came is the order of the primary key, and needs no other index.
+_LATEST = "SELECT place FROM (SELECT place FROM evidence UNION ALL SELECT place FROM logs) ORDER BY place DESC LIMIT ?"
 
 
 def redaction_rules(reader: Reader) -> list[Row]:
@@ -38,9 +41,16 @@ def end_redaction_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int
     return str(row[0])
 
 
-def latest_reports(reader: Reader, most: int) -> list[int]:
-    """Return the sequence numbers of the latest reports, newest first."""
-    return [row["seq"] for row in reader.rows(_LATEST, (most,))]
+def latest_reports(days: DayReaders, most: int) -> list[int]:
+    """Return the numbers of the latest reports, newest first."""
+    found: list[int] = []
+    for day in days.known():
+        if len(found) >= most:
+            break
+        with contextlib.suppress(EvidenceGone):
+            rows = days.rows(day["day"], _LATEST, (most - len(found),))
+            found += [seq_of(day["day"], row["place"]) for row in rows]
+    return found
 
 
 _GROUPING_IN_FORCE = """

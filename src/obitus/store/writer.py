@@ -18,7 +18,10 @@ from pathlib import Path
 from typing import Any, Final, Literal, TypeVar, cast
 
 from obitus.store import errors
-from obitus.store.database import open_for_writing, our_errors
+from obitus.store.database import file_identity, let_go, our_errors
+from obitus.store.days.files import folder_beside
+from obitus.store.days.writing import WritingDays
+from obitus.store.migrations import open_for_writing
 
 Result = TypeVar("Result")
 Work = Callable[[sqlite3.Connection], Any]
@@ -45,9 +48,13 @@ class Writer:
     def __init__(self, path: Path, *, most_waiting: int = MOST_WAITING) -> None:
         self.path = path
         self._connection = open_for_writing(path)
-        self._file = _identity(path)
+        self.days = WritingDays(folder_beside(path), self._connection)
+        """The day files. What is submitted may use them as it uses the connection it is given."""
+        self._file = file_identity(path)
         self._queue: queue.Queue[_Job | None] = queue.Queue(maxsize=most_waiting)
         self._closed = False
+        self.reached: Callable[[str], None] = _pass_on
+        """Is told each point between two commits of files that belong together; tests break off there."""
         self.trouble: errors.StoreTrouble | None = None
         """Why the latest commit failed, when that was no fault of what was to be written."""
         self._thread = threading.Thread(target=self._serve, name="obitus-writer", daemon=True)
@@ -84,14 +91,8 @@ class Writer:
             self._closed = True
             self._queue.put(None)
             self._thread.join()
-            try:
-                # All is in one file then, and stays so: what copies it needs no second one.
-                self._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-                self._connection.execute("PRAGMA journal_mode = DELETE")
-            except sqlite3.Error as error:
-                _log.warning("the records could not be put into one file (%s); the next start does it", error)
-            finally:
-                self._connection.close()
+            self.days.close()
+            let_go(self._connection, self.path)
 
     def _serve(self) -> None:
         while (job := self._queue.get()) is not None:
@@ -100,7 +101,7 @@ class Writer:
 
     def _next(self, began_s: float, count: int) -> _Job | Literal[False] | None:
         """Return what else goes into the commit that began then, None at the end of all work, False when it is time to commit."""
-        if count >= MOST_IN_ONE_COMMIT or time.monotonic() - began_s > LONGEST_COMMIT_S:
+        if count >= MOST_IN_ONE_COMMIT or self.days.is_full or time.monotonic() - began_s > LONGEST_COMMIT_S:
             return False
         try:
             return self._queue.get_nowait()
@@ -114,7 +115,7 @@ class Writer:
         failed: BaseException | None = None
         began_s = time.monotonic()
         try:
-            if _identity(self.path) != self._file:
+            if file_identity(self.path) != self._file:
                 raise errors.StoreReadOnly(
                     f"{self.path}: the file was moved away or replaced; nothing was taken. Bring it back, or start again."
                 )
@@ -124,7 +125,10 @@ class Writer:
                 while more := self._next(began_s, len(jobs)):
                     jobs.append(more)
                     self._do(more)
+                self.days.commit(self.reached)
                 self._connection.execute("COMMIT")
+                self.reached("after the main file")
+            self.days.done()
             self.trouble = None
         except BaseException as error:
             # Nothing of this commit is on disk, so nobody may be told that it is.
@@ -143,6 +147,7 @@ class Writer:
         return more is not None
 
     def _go_back(self) -> None:
+        self.days.give_up()
         try:
             if self._connection.in_transaction:
                 self._connection.rollback()
@@ -151,6 +156,7 @@ class Writer:
 
     def _do(self, job: _Job) -> None:
         self._connection.execute("SAVEPOINT one_job")
+        self.days.begin_job()
         try:
             with our_errors(self.path):
                 job.result = job.work(self._connection)
@@ -162,12 +168,8 @@ class Writer:
                 raise
             self._connection.execute("ROLLBACK TO one_job")
         self._connection.execute("RELEASE one_job")
+        self.days.end_job(failed=job.error is not None)
 
 
-def _identity(path: Path) -> tuple[int, int] | None:
-    """Return which file a path leads to, None where there is none."""
-    try:
-        found = path.stat()
-    except OSError:
-        return None
-    return found.st_dev, found.st_ino
+def _pass_on(_: str) -> None:
+    """Go on."""

@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from tests import kept
 from tests.client.places.matrix import note
 from tests.client.places.web import GUNICORN, HEAD, PLACES, Web
 from tests.client.programs import Server, environment_for, free_port, write
@@ -61,14 +62,9 @@ def _wait(running: Running, spool: Path) -> None:
     while time.monotonic() < ends:
         counted = running.service.reader.rows("SELECT SUM(runs) AS n FROM run_counts WHERE outcome = 'failed'")[0]["n"]
         told = any(b'"failed"' in path.read_bytes() for path in spool.rglob("*.story"))
-        if reports(running, "failure") and (counted or told):
+        if kept.numbers(running.service.days, "failure") and (counted or told):
             return
         time.sleep(0.05)
-
-
-def reports(running: Running, kind: str) -> list[dict[str, Any]]:
-    rows = running.service.reader.rows("SELECT seq FROM reports WHERE kind = ? ORDER BY seq", (kind,))
-    return [json.loads(running.service.evidence.read(row["seq"])) for row in rows]
 
 
 @pytest.mark.parametrize("place", PLACES, ids=lambda place: f"{place.framework} under {place.server}".replace(" ", "-"))
@@ -80,7 +76,7 @@ def test_a_request_that_fails(running: Running, tmp_path: Path, place: Web) -> N
     unwatched = ask(tmp_path, place, environment | {"OBITUS_OFF": "1"})
     next_start = "import obitus\nobitus.watch()\nobitus.flush(10)"
     subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
-    found = reports(running, "failure")
+    found = kept.reports(running.service, "failure")
     assert [report["exceptions"][0]["message"] for report in found] == ["gangway is up"], found
     (report,) = found
     counted = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
@@ -109,7 +105,7 @@ def test_a_server_that_ends_a_handler_at_its_time_limit(running: Running, tmp_pa
     ask(tmp_path, place, environment, running)
     next_start = "import obitus\nobitus.watch()\nobitus.flush(10)"
     subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
-    (report,) = reports(running, "failure")
+    (report,) = kept.reports(running.service, "failure")
     assert report["exceptions"][0]["type"] == "SystemExit" and report["handled"] is False
     assert (
         report["run"]["entry_point"] == "POST /piers/{pier}/boardings" and report["trail"][-1]["message"] == "waiting"

@@ -1,0 +1,67 @@
+"""A log message apart: its template, and the values that were put into it. Standard library only."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from functools import lru_cache
+from typing import Final
+
+SEPARATOR: Final = "\x1f"
+"""Between two values, where they are kept as one text: the unit separator of ASCII, which no value that is kept so holds."""
+
+# Places of printf-style, brace-style and dollar-style templates; a doubled sign stands for itself.
+_PLACE = re.compile(
+    r"%%|%(?:\([^()\s]{1,100}\))?[-#0 +]{0,5}[\d*]{0,10}(?:\.[\d*]{1,10})?[a-zA-Z]"
+    r"|\{\{|\}\}|\{[^{}\s]{0,100}\}"
+)
+_DOUBLED: Final = {"%%": "%", "{{": "{", "}}": "}"}
+
+
+def values_in(template: str, message: str) -> list[str] | None:
+    """Return the values that a message has in its template's places, None where it cannot be said clearly.
+
+    ``filled_in(template, values)`` gives exactly the message again. The values between two places are found by the
+    text that stands between them; where a value holds that text itself, the first fit is taken, which still gives the
+    message.
+    """
+    pieces = _pieces(template)
+    if len(pieces) < 2 or SEPARATOR in message or not message.startswith(pieces[0]):
+        return None
+    values: list[str] = []
+    at = len(pieces[0])
+    for piece in pieces[1:-1]:
+        found = message.find(piece, at) if piece else at
+        if found < 0:
+            return None
+        values.append(message[at:found])
+        at = found + len(piece)
+    last = pieces[-1]
+    if len(message) - len(last) < at or not message.endswith(last):
+        return None
+    values.append(message[at : len(message) - len(last)])
+    return values
+
+
+def filled_in(template: str, values: Sequence[str]) -> str:
+    """Return the message that a template makes of values, one for each of its places."""
+    pieces = _pieces(template)
+    if len(values) != len(pieces) - 1:
+        raise ValueError(f"the template has {len(pieces) - 1} places, and there are {len(values)} values")
+    return pieces[0] + "".join(value + piece for value, piece in zip(values, pieces[1:], strict=True))
+
+
+@lru_cache(4096)
+def _pieces(template: str) -> tuple[str, ...]:
+    """Return the text before, between and behind a template's places."""
+    pieces, at, text = [], 0, ""
+    for found in _PLACE.finditer(template):
+        text += template[at : found.start()]
+        at = found.end()
+        sign = _DOUBLED.get(found[0])
+        if sign is not None:
+            text += sign
+        else:
+            pieces.append(text)
+            text = ""
+    return (*pieces, text + template[at:])

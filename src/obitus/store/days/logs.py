@@ -1,0 +1,146 @@
+"""Log records as rows of a day file."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Final
+from uuid import UUID
+
+from obitus.core.severity import SEVERITIES
+from obitus.core.templates import SEPARATOR, filled_in, values_in
+from obitus.store.days.pairs import attributes_of, id_of, indexed, kept, pairs_of
+from obitus.store.days.texts import NOTHING, Texts
+
+ADD: Final = """
+INSERT INTO logs (place, time_ms, late_ms, app_id, release_id, environment_id, severity, logger_id, template_id, message,
+                  filled, trace_id, span_id, run_id, entry_point_id, shared, attributes, rest)
+VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
+ONE: Final = "SELECT * FROM logs WHERE place = ?"
+
+
+@dataclass(frozen=True, slots=True)
+class LogFacts:
+    """What the store keeps of a log record: all of it, in columns."""
+
+    severity: int
+    """0 for TRACE to 5 for FATAL."""
+    logger: str
+    template: str
+    message: str
+    trace_id: bytes | None
+    span_id: bytes | None
+    run_id: bytes | None
+    entry_point: str
+    pairs: tuple[tuple[str, bool], ...]
+    """Its attributes, as ``pairs.pairs_of`` gives them."""
+    rest: str | None
+    """JSON: what of the report has no column."""
+    indexed: str
+    """Its words and terms, with spaces between."""
+
+
+_HAVE_COLUMNS: Final = frozenset(
+    {
+        "kind",
+        "id",
+        "time",
+        "release",
+        "severity",
+        "logger",
+        "template",
+        "message",
+        "attributes",
+        "trace_id",
+        "span_id",
+        "run",
+    }
+)
+
+
+def facts_of(content: dict[str, Any]) -> LogFacts:
+    """Return what is kept of a log record, from its report after redaction."""
+    run = dict(content.get("run") or {})
+    entry_point, run_id = run.pop("entry_point", ""), run.pop("id", None)
+    rest = {name: value for name, value in content.items() if name not in _HAVE_COLUMNS}
+    if run:
+        rest["run"] = run
+    message, logger, attributes = content["message"], content.get("logger", ""), content.get("attributes", {})
+    named = {"logger": logger, "entry_point": entry_point, "run": run_id, "trace_id": content.get("trace_id")}
+    return LogFacts(
+        severity=SEVERITIES.index(content.get("severity", "INFO")),
+        logger=logger,
+        template=content.get("template", ""),
+        message=message,
+        trace_id=id_of(content.get("trace_id")),
+        span_id=id_of(content.get("span_id")),
+        run_id=id_of(run_id),
+        entry_point=entry_point,
+        pairs=pairs_of(attributes),
+        rest=json.dumps(rest, ensure_ascii=False, separators=(",", ":")) if rest else None,
+        indexed=indexed(message, attributes, named),
+    )
+
+
+def columns(facts: LogFacts, texts: Texts, environment: str) -> tuple[Any, ...]:
+    """Return the columns of a log record from ``environment_id`` on."""
+    template_id, message, filled = _message(facts, texts)
+    shared, attributes = kept(facts.pairs, texts)
+    return (
+        texts.number(environment),
+        facts.severity,
+        texts.number(facts.logger),
+        template_id,
+        message,
+        filled,
+        facts.trace_id,
+        facts.span_id,
+        facts.run_id,
+        texts.number(facts.entry_point),
+        shared,
+        attributes,
+        facts.rest,
+    )
+
+
+def _message(facts: LogFacts, texts: Texts) -> tuple[int, str | None, str | None]:
+    """Return a message as number of its template, text, and values: it stands in the row only where the template does not say it."""
+    if not facts.template or facts.template == facts.message:
+        # A message without a template is its own, once it repeats.
+        number = texts.number_if_it_repeats(facts.message)
+        return (NOTHING, facts.message, None) if number is None else (number, None, None)
+    values = values_in(facts.template, facts.message)
+    if values is None:
+        return texts.number(facts.template), facts.message, None
+    return texts.number(facts.template), None, SEPARATOR.join(values)
+
+
+def message_of(template: str, message: str | None, filled: str | None) -> str:
+    """Return the message that three columns of a row say."""
+    if message is not None:
+        return message
+    return template if filled is None else filled_in(template, filled.split(SEPARATOR))
+
+
+def report_of(row: Any, text_of: Callable[[int], str]) -> dict[str, Any]:
+    """Return a log record as it was reported, without its id, time and release."""
+    template = text_of(row["template_id"])
+    report: dict[str, Any] = {
+        "kind": "log",
+        "severity": SEVERITIES[row["severity"]],
+        "logger": text_of(row["logger_id"]),
+        "message": message_of(template, row["message"], row["filled"]),
+        "template": template,
+        "attributes": attributes_of(row["shared"], row["attributes"], text_of),
+    }
+    for name in ("trace_id", "span_id"):
+        if row[name] is not None:
+            report[name] = row[name].hex()
+    rest = json.loads(row["rest"]) if row["rest"] else {}
+    run = rest.pop("run", {})
+    if row["entry_point_id"] != NOTHING:
+        run["entry_point"] = text_of(row["entry_point_id"])
+    if row["run_id"] is not None:
+        run["id"] = str(UUID(bytes=row["run_id"]))
+    return report | rest | ({"run": run} if run else {})

@@ -1,0 +1,65 @@
+"""Attributes as pairs of a name and a value: those that repeat are numbers of texts, the others stand in the row."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+from obitus.core.terms import indexed_words, terms_of
+from obitus.store.days.texts import Texts
+
+
+def pairs_of(attributes: Mapping[str, Any]) -> tuple[tuple[str, bool], ...]:
+    """Return each attribute as JSON (``"name":value``), and whether it may repeat: numbers with a fraction hardly do."""
+    return tuple(
+        (
+            f"{json.dumps(name, ensure_ascii=False)}:{json.dumps(value, ensure_ascii=False, separators=(',', ':'))}",
+            not isinstance(value, float),
+        )
+        for name, value in attributes.items()
+    )
+
+
+def indexed(text: str, attributes: Mapping[str, Any], named: Mapping[str, Any]) -> str:
+    """Return what the text index gets of a row: the words of its text, the terms of its attributes and of what else it names."""
+    pairs = [*((name, value) for name, value in named.items() if value), *attributes.items()]
+    return " ".join([*indexed_words(text), *terms_of(pairs)])
+
+
+def id_of(text: str | None) -> bytes | None:
+    """Return the bytes of an id written in hexadecimal digits, with dashes or without."""
+    return bytes.fromhex(text.replace("-", "")) if text else None
+
+
+def kept(pairs: Iterable[tuple[str, bool]], texts: Texts) -> tuple[bytes | None, str | None]:
+    """Return what stands in a row's columns ``shared`` and ``attributes``."""
+    numbers, others = bytearray(), []
+    for pair, may_repeat in pairs:
+        number = texts.number_if_it_repeats(pair) if may_repeat else None
+        if number is None:
+            others.append(pair)
+            continue
+        while number > 0x7F:
+            numbers.append(number & 0x7F | 0x80)
+            number >>= 7
+        numbers.append(number)
+    return bytes(numbers) or None, "{" + ",".join(others) + "}" if others else None
+
+
+def numbers_in(shared: bytes | None) -> list[int]:
+    """Return the numbers of texts that a column ``shared`` holds (LEB128, as in DWARF and WebAssembly)."""
+    found, number, shift = [], 0, 0
+    for byte in shared or b"":
+        number |= (byte & 0x7F) << shift
+        shift += 7
+        if byte < 0x80:
+            found.append(number)
+            number, shift = 0, 0
+    return found
+
+
+def attributes_of(shared: bytes | None, others: str | None, text_of: Callable[[int], str]) -> dict[str, Any]:
+    """Return the attributes that a row holds."""
+    found: dict[str, Any] = json.loads("{" + ",".join(text_of(number) for number in numbers_in(shared)) + "}")
+    return found | json.loads(others) if others else found

@@ -1,0 +1,128 @@
+"""Reading day files: a few connections, shared by all threads that ask."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Final
+
+from obitus.core.clock import to_text
+from obitus.core.days import UNDATED, day_text
+from obitus.store import errors
+from obitus.store.database import READ_LIMIT_S, SMALL_CACHE, Params, Reader, Row, open_as_reader, our_errors
+from obitus.store.days.files import path_of
+
+MOST_IDLE: Final = 24
+"""Connections that stay open while nobody uses them."""
+_REMOVED = "SELECT removed_ms, removed_why FROM days WHERE day = ?"
+_DAYS = """
+SELECT day, last_place, reports, earliest_ms, latest_ms FROM days
+WHERE reports > 0 AND latest_ms >= :from_ms AND earliest_ms < :to_ms ORDER BY latest_ms DESC, day DESC"""
+_NEWEST = "SELECT day, last_place, reports, earliest_ms, latest_ms FROM days WHERE reports > 0 ORDER BY day DESC"
+_TEXT = "SELECT text FROM texts WHERE id = ?"
+
+
+class DayReaders:
+    """Reads day files, each by its day. Every reading has a time limit."""
+
+    def __init__(self, folder: Path, main: Reader) -> None:
+        self.folder, self._main = folder, main
+        self._idle: OrderedDict[int, list[sqlite3.Connection]] = OrderedDict()
+        self._lock = threading.Lock()
+        self._closed = False
+
+    def known(self, from_ms: int | None = None, to_ms: int | None = None) -> list[Row]:
+        """Return the days (day, last_place, reports, earliest_ms, latest_ms) that reports of a window may lie in, newest first."""
+        if from_ms is None or to_ms is None:
+            return self._main.rows(_NEWEST)
+        return self._main.rows(_DAYS, {"from_ms": from_ms, "to_ms": to_ms})
+
+    def rows(self, day: int, sql: str, params: Params = ()) -> list[Row]:
+        """Run one reading statement on a day's file; raises EvidenceGone where there is no such file any more."""
+        with self.open(day) as connection:
+            return connection.execute(sql, params).fetchall()
+
+    def row(self, day: int, sql: str, params: Params = ()) -> Row | None:
+        """Return the first row, or None."""
+        found = self.rows(day, sql, params)
+        return found[0] if found else None
+
+    def text(self, day: int, number: int) -> str:
+        """Return a text that repeats in a day's file; '' for 0."""
+        row = self.row(day, _TEXT, (number,)) if number else None
+        return str(row["text"]) if row else ""
+
+    @contextmanager
+    def open(self, day: int, *, limit_s: float = READ_LIMIT_S) -> Iterator[sqlite3.Connection]:
+        """Lend a connection to a day's file for reading."""
+        path = path_of(self.folder, day)
+        connection = self._take(day, path)
+        ends = time.monotonic() + limit_s
+        try:
+            with our_errors(path):
+                connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
+                yield connection
+        except BaseException:
+            # Whatever is wrong with it, the next one who asks gets another.
+            connection.close()
+            raise
+        else:
+            self._give_back(day, connection)
+
+    def gone(self, day: int) -> errors.EvidenceGone:
+        """Return what is said of a report whose day has no file, or whose file no longer holds it."""
+        row = self._main.row(_REMOVED, (day,))
+        if row is not None and row["removed_ms"] is not None:
+            when, why = to_text(row["removed_ms"])[:10], f", {row['removed_why']}" if row["removed_why"] else ""
+            return errors.EvidenceGone(f"Its evidence was removed on {when}{why}. What was counted stays.")
+        named = "without a time" if day == UNDATED else f"of {day_text(day)}"
+        return errors.EvidenceGone(
+            f"Its evidence is missing: the file of the reports {named} is not in {self.folder}. Bring it back from a backup."
+        )
+
+    def forget(self, day: int) -> None:
+        """Close what is open of a day and idle, since its file is to be removed."""
+        with self._lock:
+            for connection in self._idle.pop(day, ()):
+                connection.close()
+
+    def close(self) -> None:
+        """Close every connection."""
+        with self._lock:
+            self._closed = True
+            for connections in self._idle.values():
+                for connection in connections:
+                    connection.close()
+            self._idle.clear()
+
+    def _take(self, day: int, path: Path) -> sqlite3.Connection:
+        with self._lock:
+            if self._closed:
+                raise errors.StoreBusy("the service is stopping; ask again")
+            idle = self._idle.get(day)
+            if idle:
+                return idle.pop()
+        if not path.exists():
+            raise self.gone(day)
+        with our_errors(path):
+            return open_as_reader(path, SMALL_CACHE)
+
+    def _give_back(self, day: int, connection: sqlite3.Connection) -> None:
+        with self._lock:
+            if self._closed:
+                connection.close()
+                return
+            self._idle.setdefault(day, []).append(connection)
+            self._idle.move_to_end(day)
+            while sum(map(len, self._idle.values())) > MOST_IDLE:
+                oldest = next(iter(self._idle))
+                connections = self._idle[oldest]
+                if connections:
+                    connections.pop().close()
+                if not connections:
+                    del self._idle[oldest]

@@ -1,0 +1,74 @@
+"""Whole runs as rows of a day file; their requests and steps are in their evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Final
+
+from obitus.store.days.pairs import id_of, indexed, kept, pairs_of
+from obitus.store.days.texts import Texts
+
+LONGEST_REQUEST: Final = 2000
+ADD: Final = """
+INSERT INTO runs (place, time_ms, late_ms, app_id, release_id, environment_id, entry_point_id, outcome, status, duration_ms,
+                  request, kept_id, trace_id, run_id, shared, attributes)
+VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
+
+
+@dataclass(frozen=True, slots=True)
+class RunFacts:
+    """What the store keeps of a run in columns, beside its evidence."""
+
+    entry_point: str
+    outcome: str
+    """'' where it is not known."""
+    status: int | None
+    duration_ms: float | None
+    request: str
+    """Method and address, '' where it answers no request."""
+    kept: str
+    """Why it was sent whole."""
+    trace_id: bytes | None
+    run_id: bytes | None
+    pairs: tuple[tuple[str, bool], ...]
+    indexed: str
+    """Its words and terms, with spaces between."""
+
+
+def facts_of(content: dict[str, Any]) -> RunFacts:
+    """Return what is kept of a run in columns, from its report after redaction."""
+    run, request, attributes = content["run"], content.get("request") or {}, content.get("attributes", {})
+    line = " ".join(
+        part for part in (request.get("method", ""), request.get("url") or request.get("route", "")) if part
+    )
+    named = {"entry_point": run["entry_point"], "run": run.get("id"), "trace_id": content.get("trace_id")}
+    return RunFacts(
+        entry_point=run["entry_point"],
+        outcome=run.get("outcome") or "",
+        status=request.get("status"),
+        duration_ms=run.get("duration_ms"),
+        request=line[:LONGEST_REQUEST],
+        kept=run.get("kept", ""),
+        trace_id=id_of(content.get("trace_id")),
+        run_id=id_of(run.get("id")),
+        pairs=pairs_of(attributes),
+        indexed=indexed(line, attributes, named),
+    )
+
+
+def columns(facts: RunFacts, texts: Texts, environment: str) -> tuple[Any, ...]:
+    """Return the columns of a run from ``environment_id`` on."""
+    shared, attributes = kept(facts.pairs, texts)
+    return (
+        texts.number(environment),
+        texts.number(facts.entry_point),
+        facts.outcome,
+        facts.status,
+        facts.duration_ms,
+        facts.request,
+        texts.number(facts.kept),
+        facts.trace_id,
+        facts.run_id,
+        shared,
+        attributes,
+    )

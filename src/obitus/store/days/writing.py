@@ -1,0 +1,227 @@
+"""The day files' part of a commit. Used by the writer's thread alone.
+
+A commit writes its day files first and the main file last, and only then answers. The main file says for each day how
+far it goes (``days.last_place``). What a day file holds beyond that is of a commit that a kill or a fault broke off:
+nobody was answered, its senders send again, and it is deleted when the file is opened next. So the two never disagree,
+and nothing needs to be looked up in both.
+"""
+
+from __future__ import annotations
+
+import logging
+import sqlite3
+from collections import OrderedDict
+from collections.abc import Callable
+from pathlib import Path
+from typing import Final
+
+from obitus.core.days import UNDATED, day_text
+from obitus.store import errors
+from obitus.store.database import file_identity, let_go, our_errors
+from obitus.store.days.files import open_day, path_of
+from obitus.store.days.texts import Texts
+
+_log = logging.getLogger("obitus.store")
+
+MOST_OPEN: Final = 6
+"""Day files that stay open for writing between commits: late reports come in dozens of days at most, one after the other."""
+MOST_DAYS: Final = 1500
+"""Days that are told apart. Whoever makes times up must not make files without end."""
+
+_LAST_PLACE = "SELECT last_place FROM days WHERE day = ?"
+_HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL"
+_WRITTEN = "SELECT place FROM written"
+_SET_WRITTEN = "UPDATE written SET place = ?"
+_TABLES: Final = ("ids", "evidence", "logs", "runs")
+_TRIM: Final = tuple(f"DELETE FROM {table} WHERE place > ?" for table in _TABLES)  # noqa: S608 - names of tables, above
+_NOTE_DAY = """
+INSERT INTO days (day, last_place, reports, earliest_ms, latest_ms) VALUES (:day, :last_place, :reports, :earliest_ms, :latest_ms)
+ON CONFLICT DO UPDATE SET last_place = excluded.last_place, reports = reports + excluded.reports,
+  earliest_ms = MIN(earliest_ms, excluded.earliest_ms), latest_ms = MAX(latest_ms, excluded.latest_ms)"""
+
+
+class DayFile:
+    """One day file that is open for writing."""
+
+    def __init__(self, path: Path, day: int, last_place: int, *, is_new: bool) -> None:
+        self.day, self.path = day, path
+        self.is_new = is_new
+        """Whether the main file does not know of it yet."""
+        self.connection = open_day(path)
+        try:
+            with our_errors(path):
+                written = int(self.connection.execute(_WRITTEN).fetchone()[0])
+                if written > last_place:
+                    self._trim(last_place)
+            self.identity = file_identity(path)
+            self.texts = Texts(self.connection)
+            # Never given again, also where it was trimmed: the text index may still know it.
+            self.next_place = max(written, last_place) + 1
+            self._earliest_ms: int | None = None
+            self._latest_ms = 0
+            self.added = 0
+        except BaseException:
+            self.connection.close()
+            raise
+
+    def _trim(self, last_place: int) -> None:
+        """Delete what a commit left that was never finished."""
+        deleted = 0
+        self.connection.execute("BEGIN IMMEDIATE")
+        for statement in _TRIM:
+            deleted += self.connection.execute(statement, (last_place,)).rowcount
+        self.connection.execute("COMMIT")
+        if deleted:
+            _log.warning(
+                "%s: %d rows of a commit that was broken off were deleted; their senders send again", self.path, deleted
+            )
+
+    def take_place(self, time_ms: int) -> int:
+        """Take the next place for a report that is new, and that happened at that time; return it."""
+        place = self.next_place
+        self.next_place += 1
+        self.added += 1
+        self._earliest_ms = time_ms if self._earliest_ms is None else min(self._earliest_ms, time_ms)
+        self._latest_ms = max(self._latest_ms, time_ms)
+        return place
+
+    def begin(self) -> None:
+        """Begin a transaction, and a job in it."""
+        self.connection.execute("BEGIN IMMEDIATE")
+        self.begin_job()
+
+    def begin_job(self) -> None:
+        """Begin what can be taken back alone."""
+        self.connection.execute("SAVEPOINT one_job")
+        self._added_before = self.added
+
+    def end_job(self, *, failed: bool) -> None:
+        """Keep or take back what was done since ``begin_job``."""
+        if failed:
+            self.connection.execute("ROLLBACK TO one_job")
+            self.added = self._added_before
+            self.texts.forget()
+        self.connection.execute("RELEASE one_job")
+
+    def note(self, main: sqlite3.Connection) -> None:
+        """Say in the main file, and here, how far this file goes after this commit."""
+        if self._earliest_ms is None:
+            return
+        values = {
+            "day": self.day,
+            "last_place": self.next_place - 1,
+            "reports": self.added,
+            "earliest_ms": self._earliest_ms,
+            "latest_ms": self._latest_ms,
+        }
+        self.connection.execute(_SET_WRITTEN, (self.next_place - 1,))
+        main.execute(_NOTE_DAY, values)
+
+    def commit(self) -> None:
+        """Commit; raises StoreReadOnly where the file was moved away."""
+        if file_identity(self.path) != self.identity:
+            raise errors.StoreReadOnly(
+                f"{self.path}: the file was moved away or replaced; nothing was taken. Bring it back, or start again."
+            )
+        self.connection.execute("COMMIT")
+        self._earliest_ms, self._latest_ms, self.added = None, 0, 0
+        self.is_new = False
+
+
+class WritingDays:
+    """The day files that are open for writing, and which of them take part in the commit that is going on."""
+
+    def __init__(self, folder: Path, main: sqlite3.Connection) -> None:
+        self.folder, self._main = folder, main
+        self._open: OrderedDict[int, DayFile] = OrderedDict()
+        self._taking_part: dict[int, DayFile] = {}
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+
+    def at(self, day: int) -> DayFile:
+        """Return a day's file, as part of the commit that is going on.
+
+        The undated one's, where there are as many days as there may be and this would be another.
+        """
+        found = self._taking_part.get(day)
+        if found is not None:
+            return found
+        if day not in self._open and self._is_one_too_many(day):
+            day = UNDATED
+            if day in self._taking_part:
+                return self._taking_part[day]
+        found = self._open.get(day) or self._opened(day)
+        self._open[day] = found
+        self._open.move_to_end(day)
+        with our_errors(found.path):
+            found.begin()
+        self._taking_part[day] = found
+        return found
+
+    def _is_one_too_many(self, day: int) -> bool:
+        if self._main.execute(_LAST_PLACE, (day,)).fetchone() is not None:
+            return False
+        # Those of this commit are not in the table yet.
+        new = sum(one.is_new for one in self._taking_part.values())
+        return int(self._main.execute(_HOW_MANY).fetchone()[0]) + new >= MOST_DAYS
+
+    @property
+    def is_full(self) -> bool:
+        """Whether no further work should be added to this commit."""
+        return len(self._open) > MOST_OPEN
+
+    def _opened(self, day: int) -> DayFile:
+        row = self._main.execute(_LAST_PLACE, (day,)).fetchone()
+        return DayFile(path_of(self.folder, day), day, int(row[0]) if row else 0, is_new=row is None)
+
+    def begin_job(self) -> None:
+        """Begin work that can be taken back alone."""
+        for one in self._taking_part.values():
+            one.begin_job()
+
+    def end_job(self, *, failed: bool = False) -> None:
+        """Keep or take back the work since ``begin_job``."""
+        for one in self._taking_part.values():
+            with our_errors(one.path):
+                one.end_job(failed=failed)
+
+    def commit(self, reached: Callable[[str], None]) -> None:
+        """Commit the day files; the caller commits the main file after that. ``reached`` is told each point between two commits."""
+        for one in self._taking_part.values():
+            with our_errors(one.path):
+                one.note(self._main)
+        for one in self._taking_part.values():
+            reached(f"before {day_text(one.day)}")
+            with our_errors(one.path):
+                one.commit()
+        reached("before the main file")
+
+    def done(self) -> None:
+        """The main file was committed, too."""
+        self._taking_part.clear()
+        while len(self._open) > MOST_OPEN:
+            _, oldest = self._open.popitem(last=False)
+            let_go(oldest.connection, oldest.path)
+
+    def give_up(self) -> None:
+        """Nothing of this commit counts: what is on disk of it already is deleted when its file is opened next."""
+        for day, one in self._taking_part.items():
+            self._open.pop(day, None)
+            try:
+                # Closing takes back what is not committed.
+                one.connection.close()
+            except sqlite3.Error as error:
+                _log.error("%s could not be closed (%s)", one.path, error)
+        self._taking_part.clear()
+
+    def forget(self, day: int) -> None:
+        """Close a day's file, since it is to be removed. Not during a commit in which it takes part."""
+        found = self._open.pop(day, None)
+        if found is not None:
+            found.connection.close()
+
+    def close(self) -> None:
+        """Let go of all files."""
+        self.give_up()
+        for one in self._open.values():
+            let_go(one.connection, one.path)
+        self._open.clear()
