@@ -22,7 +22,7 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import bare, client, finding
+from bench import bare, client, finding, logs
 from bench.measuring import row, timed
 from bench.releases import reading
 from obitus.service.formats import REPORT
@@ -46,6 +46,7 @@ def main() -> None:
         finding.measure(Path(folder), report_of_8_kb(1))
         reading.measure(Path(folder))
         intake(Path(folder))
+        logs.measure(Path(folder))
         visible(Path(folder))
 
 

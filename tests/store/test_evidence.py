@@ -3,14 +3,29 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 
+import pytest
+
+from obitus.service import wiring
 from obitus.store.evidence import SAMPLES_TO_TRAIN, Evidence, add_dictionary
 from tests.conftest import Running, failure, raised_in, start
 
 
-def test_evidence_survives_a_dictionary(running: Running) -> None:
+@pytest.fixture
+def unkept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Running]:
+    """A service whose keeper trains no dictionary of its own meanwhile."""
+    monkeypatch.setattr(wiring, "KEEPER_EVERY_S", 3600)
+    thread, found = start(tmp_path / "data")
+    yield found
+    found.http.clear()
+    thread.stop()
+
+
+def test_evidence_survives_a_dictionary(unkept: Running) -> None:
     """What was packed before a dictionary, and what is packed with it, reads the same; with it, it is smaller."""
+    running = unkept
     service, key = running.service, running.add_app()
     before = failure(exceptions=raised_in("sailings.fares", "quote", message="no fare"))
     running.send(key, before)

@@ -155,13 +155,23 @@ class Redactor:
             rf"""(?ix) ((?<![\w-])[\w-]{{0,100}}?(?:{keyed})[\w-]*+["']?\s*+[:=]\s*+b?) ("[^"]++"|'[^']++')"""
         )
 
-    def signs_in(self, written: str) -> Signs:
-        """Return the signs of secrets that a report, written as JSON, holds. Escaped characters may hide any of them."""
+    def roots_in(self, written: str) -> tuple[str, ...]:
+        """Return what the signs of secrets begin from and a text of many reports holds: each of them is searched for those alone."""
+        lower = written.lower()
+        return tuple(root for root in self._roots if root in lower)
+
+    def signs_in(self, written: str, roots: Iterable[str] | None = None) -> Signs:
+        """Return the signs of secrets that a report, written as JSON, holds. Escaped characters may hide any of them.
+
+        ``roots`` may be narrowed to what ``roots_in`` found in the whole body that this report came in.
+        """
         lower = written.lower()
         if "\\u00" in lower:
             return Signs(self._hints)
         # A team's pattern may hang on what stands around a text, which JSON changes: these are always looked for.
-        near = [hint for root, hints in self._roots.items() if root in lower for hint in hints]
+        near = [
+            hint for root in (self._roots if roots is None else roots) if root in lower for hint in self._roots[root]
+        ]
         hints = tuple(hint for hint in near if hint in lower and _is_meant(hint, lower))
         return Signs(hints, _CARD.search(written) is not None)
 
@@ -243,12 +253,15 @@ class Redactor:
             return value if _hide_card(_CARD.fullmatch(str(value))) == str(value) else mark("card")  # type: ignore[arg-type]
         return value
 
-    def report(self, report: dict[str, Any], written: str | None = None) -> dict[str, Any]:
+    def report(
+        self, report: dict[str, Any], written: str | None = None, roots: Iterable[str] | None = None
+    ) -> dict[str, Any]:
         """Hide secrets in a whole report, in place. The report's own field names hide nothing, whatever they are.
 
-        ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for.
+        ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for; nor need
+        what does not begin from ``roots``, as ``roots_in`` found them in the body that it came in.
         """
-        signs = Signs(self._hints) if written is None else self.signs_in(written)
+        signs = Signs(self._hints) if written is None else self.signs_in(written, roots)
         said = report.get("message") if report.get("kind") == "log" else None
         for key, inner in report.items():
             if key == "exceptions" and isinstance(inner, list):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable
 from functools import lru_cache
@@ -12,36 +13,39 @@ LONGEST_WORD: Final = 60
 MOST_WORDS: Final = 500
 MOST_CHARACTERS: Final = 10_000
 MOST_TERMS: Final = 100
+MORE: Final = "~more"
+"""Stands in the index for all that a record has beyond what is indexed of it: whoever looks for anything has to look there."""
 _WORD = re.compile(r"[^\W_]+")
 _DIGITS: Final = "0123456789abcdefghijklmnopqrstuvwxyz"
 
 
 def words_of(text: str) -> list[str]:
     """Return the words of a text in order, in lower case: runs of letters and digits. Long ones are cut."""
-    return [word[:LONGEST_WORD] for word in _WORD.findall(text.casefold())]
+    found: list[str] = _WORD.findall(text.casefold())
+    return found if len(text) <= LONGEST_WORD else [word[:LONGEST_WORD] for word in found]
 
 
 def indexed_words(text: str) -> list[str]:
-    """Return the different words of a text that the index holds: of a very long text only those it begins with."""
+    """Return the different words of a text that the index holds: of a very long text those it begins with, and ``MORE``."""
     found = words_of(text[:MOST_CHARACTERS])
     # Where the text goes on, the last one may be half a word.
-    return list(dict.fromkeys(found[:-1] if len(text) > MOST_CHARACTERS else found))[:MOST_WORDS]
+    different = list(dict.fromkeys(found[:-1] if len(text) > MOST_CHARACTERS else found))
+    if len(different) <= MOST_WORDS and len(text) <= MOST_CHARACTERS:
+        return different
+    return [*different[:MOST_WORDS], MORE]
 
 
-def is_indexed_whole(text: str) -> bool:
-    """Whether the index holds every word of a text."""
-    return len(text) <= MOST_CHARACTERS and len(set(words_of(text))) <= MOST_WORDS
-
-
-def value_text(value: Any) -> str | None:
-    """Return by what text an attribute's value is asked for exactly; None for lists and objects, which are not."""
+def value_text(value: Any) -> str:
+    """Return a value as text: true and false, numbers as they are written, lists and objects as JSON."""
+    if isinstance(value, str):
+        return value
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, int):
         return str(value)
     if isinstance(value, float):
         return str(int(value)) if value.is_integer() and abs(value) < 2**53 else repr(value)
-    return value if isinstance(value, str) else None
+    return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
 
 
 @lru_cache(20_000)
@@ -60,10 +64,12 @@ def term(name: str, value: str) -> str:
 
 
 def terms_of(pairs: Iterable[tuple[str, Any]]) -> list[str]:
-    """Return the terms of names and values; those without a value to ask for, and what goes beyond the most, have none."""
+    """Return the terms of names and values; what is null has none; for what goes beyond the most stands ``MORE``."""
     found: list[str] = []
     for name, value in pairs:
-        text = value_text(value)
-        if text is not None and len(found) < MOST_TERMS:
-            found.append(term(name, text))
+        if value is None:
+            continue
+        if len(found) >= MOST_TERMS:
+            return [*found, MORE]
+        found.append(term(name, value_text(value)))
     return found

@@ -44,9 +44,10 @@ def split_and_prepare(raw: Sequence[bytes], encoding: str, limits: Limits, sende
 def prepare_all(lines: Sequence[bytes], sender: Sender, preparer: Preparer) -> Outcomes:
     """Prepare each line; one that breaks us is refused alone."""
     outcomes: Outcomes = []
+    roots = preparer.roots_in(lines)
     for line in lines:
         try:
-            outcomes.append(preparer.prepare(line, sender))
+            outcomes.append(preparer.prepare(line, sender, roots))
         except Exception:
             # One report that breaks us must not take the good ones beside it along.
             _log.exception("a report could not be prepared")

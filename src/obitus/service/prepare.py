@@ -25,7 +25,7 @@ from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
 from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
-from obitus.store.days import logs, runs
+from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, TallyFacts
@@ -115,8 +115,15 @@ class Preparer:
         other._rules = tuple(rules)
         return other
 
-    def prepare(self, line: bytes, sender: Sender) -> Ready | Refusal:
-        """Return the report in ``line``, ready to be written, or why it is refused. Never raises for bad input."""
+    def roots_in(self, lines: Sequence[bytes]) -> tuple[str, ...] | None:
+        """Return what ``prepare`` need look for in each of these lines; None where they are too few for that to be of use."""
+        return self._redactor.roots_in(b"\n".join(lines).decode("utf-8", "replace")) if len(lines) > 3 else None
+
+    def prepare(self, line: bytes, sender: Sender, roots: tuple[str, ...] | None = None) -> Ready | Refusal:
+        """Return the report in ``line``, ready to be written, or why it is refused. Never raises for bad input.
+
+        ``roots`` is what ``roots_in`` found in the lines that this one came with.
+        """
         try:
             written = line.decode("utf-8")
         except UnicodeDecodeError as error:
@@ -144,7 +151,7 @@ class Preparer:
             time_ms = sender.received_ms
             if ahead_ms > SKEW_TO_CORRECT_MS:
                 notes.append("The time lies ahead of now; the time of arrival was taken instead.")
-        content = self._redactor.report(content, written)
+        content = self._redactor.report(content, written, roots)
         content["time"] = to_text(time_ms)
         failure = self._facts(report, content, sender) if isinstance(report, FailureReport) else None
         tally = log = run = None
@@ -178,10 +185,10 @@ class Preparer:
     def decided(self, content: dict[str, Any], app: str, environment: str) -> tuple[Decided, Headline]:
         """Return what the recipe and the rules make of a failure's content, and what people call it."""
         chain = chain_of(content)
-        facts: dict[str, Any] = searched(content, chain, app, environment) if self._rules else {}
+        facts: dict[str, Any] = asked_about(content, chain, app, environment) if self._rules else {}
         decided, together = decide(chain, facts, self._rules)
 
-        further = _Further(chain, decided, together, lambda: facts or searched(content, chain, app, environment))
+        further = _Further(chain, decided, together, lambda: facts or asked_about(content, chain, app, environment))
         fingerprint = f"rule-{together.id}" if together else decided.text
         traits = None if together or decided.apart else decided.traits
         return Decided(fingerprint, traits, further), headline_of(chain, decided.fault)
@@ -202,6 +209,7 @@ class Preparer:
             user_id=_plain(str(user))[:300] if user is not None else None,
             trace_id=bytes.fromhex(report.trace_id) if report.trace_id else None,
             decided=decided,
+            indexed=failures.indexed_of(content),
         )
 
 
@@ -382,7 +390,7 @@ def chain_of(content: dict[str, Any]) -> list[ChainLink]:
     ]
 
 
-def searched(content: dict[str, Any], chain: list[ChainLink], app: str, environment: str) -> dict[str, Any]:
+def asked_about(content: dict[str, Any], chain: list[ChainLink], app: str, environment: str) -> dict[str, Any]:
     """Return what grouping rules ask about: fields, and attributes under their own names."""
     run = content.get("run")
     inner = chain[-1].frames[-1] if chain[-1].frames else None

@@ -11,10 +11,10 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
 from obitus.core.grouping.groups import Groups
-from obitus.core.grouping.rules import GroupingRule
+from obitus.core.grouping.rules import GroupingRule, holds_for
 from obitus.core.headline import Headline
 from obitus.core.wording import count_of
-from obitus.service.prepare import chain_of, searched
+from obitus.service.prepare import asked_about, chain_of
 from obitus.store import grouping as store_grouping
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store
@@ -337,9 +337,7 @@ class Regrouper:
 
 
 def _matches(rule: GroupingRule, content: dict[str, Any], app: str, environment: str) -> bool:
-    if rule.condition is None:
-        return True
-    return rule.condition.holds(searched(content, chain_of(content), app, environment))
+    return rule.condition is None or holds_for(rule, asked_about(content, chain_of(content), app, environment))
 
 
 def _targets(groups: list[Group], never: set[tuple[int, int]]) -> list[int | None]:

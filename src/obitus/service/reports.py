@@ -35,9 +35,13 @@ router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
 BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this report counts as one without a release. Name releases, not builds or commits."
 AMONG_OTHERS = f"entry_point: the app has {MOST_ENTRY_POINTS:,} entry points already, so these runs are counted with others as “{OTHERS}”. Name routes, not addresses."
-MOST_AT_ONCE = 50
-FEW_AT_ONCE = 5
-"""Reports of one batch that are written together; and where others wait."""
+MOST_AT_ONCE = 500
+FEW_AT_ONCE = 50
+"""Log records of one batch that are written together; and where others wait."""
+WEIGHT = {"failure": 10, "tally": 4, "run": 2, "log": 1}
+"""How many log records are as much work to write as one report of a kind."""
+MOST_DAYS_AT_ONCE = 6
+"""Days whose reports are written together: each has its file."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
 _REQUEST_BODY = {
     "requestBody": {
@@ -148,8 +152,8 @@ async def _take(
     """Write what was prepared; return a verdict for each line."""
     if not outcomes:
         return []
-    held.spend(SECONDS_OF_A_WRITE * len(outcomes))
     ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
+    held.spend(SECONDS_OF_A_WRITE * sum(_weight(one) for one in ready) / WEIGHT["failure"])
     for one in ready:
         if one.filtered is not None:
             service.remark(sender.app, "filtered", one.filtered)
@@ -195,9 +199,25 @@ async def write(service: Service, held: Pass, ready: Sequence[Ready], sender: Se
     """
     results: list[Taken | StoreError] = []
     while len(results) < len(ready):
-        most = FEW_AT_ONCE if held.is_heavy else MOST_AT_ONCE
-        results += await _write(service, ready[len(results) : len(results) + most], sender)
+        part = _next_part(ready, len(results), FEW_AT_ONCE if held.is_heavy else MOST_AT_ONCE)
+        results += await _write(service, part, sender)
     return results
+
+
+def _weight(one: Ready) -> int:
+    return WEIGHT[one.prepared.kind]
+
+
+def _next_part(ready: Sequence[Ready], start: int, most: int) -> Sequence[Ready]:
+    """Return the reports from ``start`` on that are written together: at least one."""
+    weight = 0
+    days: set[int] = set()
+    for end in range(start, len(ready)):
+        weight += _weight(ready[end])
+        days.add(ready[end].prepared.day)
+        if end > start and (weight > most or len(days) > MOST_DAYS_AT_ONCE):
+            return ready[start:end]
+    return ready[start:]
 
 
 async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:

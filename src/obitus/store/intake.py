@@ -105,6 +105,8 @@ class FailureFacts:
     user_id: str | None
     trace_id: bytes | None
     decided: Decided
+    indexed: str
+    """Its words and terms, with spaces between."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -214,6 +216,8 @@ class _Batch:
         elif report.run is not None:
             run_rows.append((*before, *runs.columns(report.run, file.texts, report.environment)))
             words.append((place, report.run.indexed))
+        elif report.failure is not None:
+            words.append((place, report.failure.indexed))
 
     def write_rows(self) -> None:
         """Write what was reported, many rows in one statement."""

@@ -1,4 +1,4 @@
-"""Grouping rules: a condition in the search language, and what to do with the failures that match it.
+"""Grouping rules: a condition, written as a question, and what to do with the failures that match it.
 
 Written on one line, first what it does: ``together when type=KeyError``, ``apart by user.id, caller when app=gatekeeper``,
 ``skip frames */middleware.py``, ``own code skerry.*``, ``library code legacy.*``. Rules about frames need no condition.
@@ -12,15 +12,17 @@ from dataclasses import dataclass, replace
 from fnmatch import translate
 from typing import Any, Final, Literal
 
+from obitus.core.asking import Node, QuestionTrouble, holds, read
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.grouping.messages import template
 from obitus.core.grouping.names import plain_function
 from obitus.core.grouping.recipe import Fingerprint, fingerprint
-from obitus.core.search import Search, SearchTrouble, parse
 
 Action = Literal["together", "apart", "skip", "own", "library"]
 MOST_VALUE: Final = 200
 MOST_NAMES: Final = 5
+TEXTS: Final = ("type", "cause", "message", "function", "module", "file", "entry_point")
+"""What the words of a condition are looked for in."""
 _ACTIONS: Final[dict[str, Action]] = {
     "together": "together",
     "apart by": "apart",
@@ -45,7 +47,7 @@ class GroupingRule:
 
     id: int
     text: str
-    condition: Search | None
+    condition: Node | None
     """Absent where the rule holds for every failure."""
     action: Action
     names: tuple[str, ...] = ()
@@ -65,11 +67,13 @@ def parse_grouping_rule(text: str, rule_id: int = 0) -> GroupingRule:
     rest = said.removeprefix(name).strip()
     if found is None and action in ("together", "apart"):
         raise GroupingRuleTrouble(f"Say when: which failures is that for? {HOW}")
+    asked = text[found.end() :].strip() if found is not None else ""
     try:
-        condition = parse(text[found.end() :]) if found is not None else None
-    except SearchTrouble as trouble:
+        # A rule holds for failures of any time: what is relative to now has no meaning in it.
+        condition = read(asked, 0) if found is not None else None
+    except QuestionTrouble as trouble:
         raise GroupingRuleTrouble(f"The condition: {trouble}") from None
-    plain = said if condition is None else f"{said} when {condition.text}"
+    plain = said if condition is None else f"{said} when {asked}"
     if action == "together":
         if rest:
             raise GroupingRuleTrouble(f"Between `together` and `when` stands nothing. {HOW}")
@@ -92,7 +96,7 @@ def decide(
     """Return the fingerprint under the rules, and the rule that keeps the failure together with others, if one does."""
     apart: list[tuple[str, str]] = []
     together = None
-    matching = [rule for rule in rules if rule.condition is None or rule.condition.holds(facts)] if rules else []
+    matching = [rule for rule in rules if holds_for(rule, facts)] if rules else []
     for rule in matching:
         if rule.pattern is not None:
             chain = [replace(link, frames=_frames(link.frames, rule)) for link in chain]
@@ -101,6 +105,11 @@ def decide(
         else:
             together = together or rule
     return fingerprint(chain, apart), together
+
+
+def holds_for(rule: GroupingRule, facts: Mapping[str, Any]) -> bool:
+    """Whether a rule is for a failure of which these facts are known."""
+    return rule.condition is None or holds(rule.condition, facts, TEXTS)
 
 
 def value_of(name: str, chain: Sequence[ChainLink], facts: Mapping[str, Any]) -> Any:

@@ -8,15 +8,16 @@ from dataclasses import dataclass
 from typing import Any, Final
 from uuid import UUID
 
+from obitus.core.asking.records import uuid_text
 from obitus.core.severity import SEVERITIES
 from obitus.core.templates import SEPARATOR, filled_in, values_in
 from obitus.store.days.pairs import attributes_of, id_of, indexed, kept, pairs_of
 from obitus.store.days.texts import NOTHING, Texts
 
 ADD: Final = """
-INSERT INTO logs (place, time_ms, late_ms, app_id, release_id, environment_id, severity, logger_id, template_id, message,
-                  filled, trace_id, span_id, run_id, entry_point_id, shared, attributes, rest)
-VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
+INSERT INTO logs (place, time_ms, late_ms, app_id, release_id, environment_id, severity, logger_id, template_id, message_id,
+                  message, filled, trace_id, span_id, run_id, entry_point_id, shared, attributes, rest)
+VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
 ONE: Final = "SELECT * FROM logs WHERE place = ?"
 
 
@@ -62,7 +63,7 @@ _HAVE_COLUMNS: Final = frozenset(
 def facts_of(content: dict[str, Any]) -> LogFacts:
     """Return what is kept of a log record, from its report after redaction."""
     run = dict(content.get("run") or {})
-    entry_point, run_id = run.pop("entry_point", ""), run.pop("id", None)
+    entry_point, run_id = run.pop("entry_point", ""), uuid_text(run.pop("id", None))
     rest = {name: value for name, value in content.items() if name not in _HAVE_COLUMNS}
     if run:
         rest["run"] = run
@@ -85,13 +86,14 @@ def facts_of(content: dict[str, Any]) -> LogFacts:
 
 def columns(facts: LogFacts, texts: Texts, environment: str) -> tuple[Any, ...]:
     """Return the columns of a log record from ``environment_id`` on."""
-    template_id, message, filled = _message(facts, texts)
+    template_id, message_id, message, filled = _message(facts, texts)
     shared, attributes = kept(facts.pairs, texts)
     return (
         texts.number(environment),
         facts.severity,
         texts.number(facts.logger),
         template_id,
+        message_id,
         message,
         filled,
         facts.trace_id,
@@ -104,34 +106,42 @@ def columns(facts: LogFacts, texts: Texts, environment: str) -> tuple[Any, ...]:
     )
 
 
-def _message(facts: LogFacts, texts: Texts) -> tuple[int, str | None, str | None]:
-    """Return a message as number of its template, text, and values: it stands in the row only where the template does not say it."""
-    if not facts.template or facts.template == facts.message:
-        # A message without a template is its own, once it repeats.
+def _message(facts: LogFacts, texts: Texts) -> tuple[int, int, str | None, str | None]:
+    """Return a message as number of its template, number of a text, text, and values.
+
+    It stands in the row only where nothing that repeats says it.
+    """
+    if not facts.template:
         number = texts.number_if_it_repeats(facts.message)
-        return (NOTHING, facts.message, None) if number is None else (number, None, None)
+        return (NOTHING, NOTHING, facts.message, None) if number is None else (NOTHING, number, None, None)
+    if facts.template == facts.message:
+        # What an app calls a template may be a message that never comes again.
+        number = texts.number_if_it_repeats(facts.template)
+        return (NOTHING, NOTHING, facts.message, "") if number is None else (number, NOTHING, None, None)
     values = values_in(facts.template, facts.message)
     if values is None:
-        return texts.number(facts.template), facts.message, None
-    return texts.number(facts.template), None, SEPARATOR.join(values)
+        return texts.number(facts.template), NOTHING, facts.message, None
+    return texts.number(facts.template), NOTHING, None, SEPARATOR.join(values)
 
 
-def message_of(template: str, message: str | None, filled: str | None) -> str:
-    """Return the message that three columns of a row say."""
+def message_of(template: str, repeated: str, message: str | None, filled: str | None) -> str:
+    """Return the message that a row says: by its template, a text that repeats, its own text, and values."""
     if message is not None:
         return message
-    return template if filled is None else filled_in(template, filled.split(SEPARATOR))
+    if filled is not None:
+        return filled_in(template, filled.split(SEPARATOR))
+    return repeated or template
 
 
 def report_of(row: Any, text_of: Callable[[int], str]) -> dict[str, Any]:
     """Return a log record as it was reported, without its id, time and release."""
-    template = text_of(row["template_id"])
+    template, message, filled = text_of(row["template_id"]), row["message"], row["filled"]
     report: dict[str, Any] = {
         "kind": "log",
         "severity": SEVERITIES[row["severity"]],
         "logger": text_of(row["logger_id"]),
-        "message": message_of(template, row["message"], row["filled"]),
-        "template": template,
+        "message": message_of(template, text_of(row["message_id"]), message, filled),
+        "template": message if filled == "" and message is not None else template,
         "attributes": attributes_of(row["shared"], row["attributes"], text_of),
     }
     for name in ("trace_id", "span_id"):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Mapping
+from functools import lru_cache
 from typing import Any
 
 from obitus.core.terms import indexed_words, terms_of
@@ -12,13 +13,27 @@ from obitus.store.days.texts import Texts
 
 def pairs_of(attributes: Mapping[str, Any]) -> tuple[tuple[str, bool], ...]:
     """Return each attribute as JSON (``"name":value``), and whether it may repeat: numbers with a fraction hardly do."""
-    return tuple(
-        (
-            f"{json.dumps(name, ensure_ascii=False)}:{json.dumps(value, ensure_ascii=False, separators=(',', ':'))}",
-            not isinstance(value, float),
-        )
-        for name, value in attributes.items()
-    )
+    found = []
+    for name, value in attributes.items():
+        kind = type(value)
+        if kind is str and len(value) < 100:
+            pair = _text_pair(name, value)
+        elif kind is int:
+            pair = f"{_written(name)}:{value}"
+        else:
+            pair = f"{_written(name)}:{json.dumps(value, ensure_ascii=False, separators=(',', ':'))}"
+        found.append((pair, kind is not float))
+    return tuple(found)
+
+
+@lru_cache(4096)
+def _written(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
+
+
+@lru_cache(8192)
+def _text_pair(name: str, value: str) -> str:
+    return f"{_written(name)}:{json.dumps(value, ensure_ascii=False)}"
 
 
 def indexed(text: str, attributes: Mapping[str, Any], named: Mapping[str, Any]) -> str:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Final
 
+from obitus.core.asking.records import LONGEST_REQUEST, request_line, uuid_text
 from obitus.store.days.pairs import id_of, indexed, kept, pairs_of
 from obitus.store.days.texts import Texts
 
-LONGEST_REQUEST: Final = 2000
 ADD: Final = """
 INSERT INTO runs (place, time_ms, late_ms, app_id, release_id, environment_id, entry_point_id, outcome, status, duration_ms,
                   request, kept_id, trace_id, run_id, shared, attributes)
@@ -38,21 +38,19 @@ class RunFacts:
 def facts_of(content: dict[str, Any]) -> RunFacts:
     """Return what is kept of a run in columns, from its report after redaction."""
     run, request, attributes = content["run"], content.get("request") or {}, content.get("attributes", {})
-    line = " ".join(
-        part for part in (request.get("method", ""), request.get("url") or request.get("route", "")) if part
-    )
-    named = {"entry_point": run["entry_point"], "run": run.get("id"), "trace_id": content.get("trace_id")}
+    line = request_line(request)[:LONGEST_REQUEST]
+    named = {"entry_point": run["entry_point"], "run": uuid_text(run.get("id")), "trace_id": content.get("trace_id")}
     return RunFacts(
         entry_point=run["entry_point"],
         outcome=run.get("outcome") or "",
         status=request.get("status"),
         duration_ms=run.get("duration_ms"),
-        request=line[:LONGEST_REQUEST],
+        request=line,
         kept=run.get("kept", ""),
         trace_id=id_of(content.get("trace_id")),
         run_id=id_of(run.get("id")),
         pairs=pairs_of(attributes),
-        indexed=indexed(line, attributes, named),
+        indexed=indexed(f"{line} {run['entry_point']}", attributes, named),
     )
 
 

@@ -44,8 +44,10 @@ CREATE TABLE logs (
   severity        INTEGER NOT NULL,          -- 0 TRACE … 5 FATAL
   logger_id       INTEGER NOT NULL,
   template_id     INTEGER NOT NULL,
-  message         TEXT,                      -- absent where the template, with its values, says it
-  filled          TEXT,                      -- the values in the template's places, a unit separator between them
+  message_id      INTEGER NOT NULL,          -- a message that repeats and has no template
+  message         TEXT,                      -- any other message; absent where the template, with its values, says it
+  filled          TEXT,                      -- the values in the template's places, a unit separator between them; '' beside a
+                                             -- message that is its own template
   trace_id        BLOB,
   span_id         BLOB,
   run_id          BLOB,
@@ -77,6 +79,6 @@ CREATE TABLE runs (
 ) STRICT;
 CREATE INDEX runs_by_time ON runs (time_ms);
 
--- The different words of a log's message or a run's request line, and a term for each name and value (core/terms.py).
+-- The different words of a log's message, a run's request line, a failure's type and message, and a term for each name and value (core/terms.py).
 -- The text itself is not kept here a second time. Nothing is ever taken out: what has no row any more is passed over.
 CREATE VIRTUAL TABLE words USING fts5 (text, content = '', columnsize = 0, detail = none, tokenize = "ascii tokenchars '~'");

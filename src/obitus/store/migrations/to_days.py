@@ -18,7 +18,7 @@ import zstandard
 
 from obitus.core.days import UNDATED, day_of, seq_of
 from obitus.store.database import Row, let_go
-from obitus.store.days import logs, runs
+from obitus.store.days import failures, logs, runs
 from obitus.store.days.files import folder_beside, open_day, path_of
 from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS
 from obitus.store.days.texts import Texts
@@ -69,7 +69,7 @@ def _fill(connection: sqlite3.Connection, path: Path, day: int, places: int, dic
                     target.execute(
                         ADD_EVIDENCE, (row["place"], row["app_id"], row["kind"], row["dictionary_id"], row["body"])
                     )
-                if row["kind"] not in ("log", "run"):
+                if row["kind"] == "tally":
                     continue
                 unpacker = zstandard.ZstdDecompressor(dict_data=dictionaries.get(row["dictionary_id"] or 0))
                 content = json.loads(unpacker.decompress(row["body"]))
@@ -79,6 +79,8 @@ def _fill(connection: sqlite3.Connection, path: Path, day: int, places: int, dic
                     log = logs.facts_of(content)
                     target.execute(logs.ADD, (*before, *logs.columns(log, texts, row["environment"])))
                     target.execute(ADD_WORDS, (row["place"], log.indexed))
+                elif row["kind"] == "failure":
+                    target.execute(ADD_WORDS, (row["place"], failures.indexed_of(content)))
                 else:
                     run = runs.facts_of(content)
                     target.execute(runs.ADD, (*before, *runs.columns(run, texts, row["environment"])))

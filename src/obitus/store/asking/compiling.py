@@ -1,0 +1,221 @@
+"""From a question's tree to a condition in SQL, for the logs or the runs of one day file.
+
+What compares numbers is plain SQL. What looks at texts asks ``core.asking`` itself, by two functions that a connection gets
+for one question: so the condition and the predicate cannot disagree. Before any row is looked at, the text index may have
+narrowed the rows down (``narrowing``): it finds all that a question can mean, and perhaps more.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+from uuid import UUID
+
+from obitus.core.asking.holding import leaf_holds
+from obitus.core.asking.records import TEXTS
+from obitus.core.asking.tree import All, AnyOf, Compare, Leaf, Node, Not, Words
+from obitus.core.severity import SEVERITIES
+from obitus.core.terms import MORE, term, value_text
+from obitus.store.asking.kinds import INDEXED, LOGS, RUNS, Kept
+from obitus.store.days.logs import message_of
+from obitus.store.days.pairs import numbers_in
+from obitus.store.days.texts import NOTHING, hash_of
+
+_SIGNS: Final = {"=": "=", ">": ">", ">=": ">=", "<": "<", "<=": "<="}
+_TEXT_IS: Final = "SELECT id FROM texts WHERE hash = ? AND text = ?"
+_TEXTS: Final = "SELECT id, text FROM texts"
+_PAIRS: Final = "SELECT id, text FROM texts WHERE substr(text, 1, ?) = ?"
+_TEXT: Final = "SELECT text FROM texts WHERE id = ?"
+
+
+@dataclass(frozen=True, slots=True)
+class Names:
+    """What the main file calls apps and releases, by their numbers."""
+
+    apps: Mapping[int, str]
+    releases: Mapping[int, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """A condition over the rows of one table of one day file."""
+
+    sql: str
+    params: tuple[Any, ...]
+
+
+def narrowing(node: Node, kind: str) -> str | None:
+    """Return what the text index is asked for (FTS5), None where it cannot narrow anything down."""
+    found = _narrowed(node, kind)
+    # What is not indexed whole may hold anything.
+    return None if found is None else f'({found}) OR "{MORE}"'
+
+
+def _narrowed(node: Node, kind: str) -> str | None:
+    if isinstance(node, All):
+        parts = [part for part in (_narrowed(part, kind) for part in node.parts) if part is not None]
+        return " AND ".join(f"({part})" for part in parts) or None
+    if isinstance(node, AnyOf):
+        parts = [_narrowed(part, kind) or "" for part in node.parts]
+        return " OR ".join(f"({part})" for part in parts) if all(parts) else None
+    if isinstance(node, Words):
+        whole = [f'"{word}"' for word in dict.fromkeys(node.words)]
+        if node.open_end:
+            whole[-1:] = [f'"{node.words[-1]}"*']
+        return " AND ".join(whole)
+    if isinstance(node, Compare) and node.op == "=" and node.text:
+        fields = LOGS if kind == "log" else RUNS
+        # From there on two whole numbers may be one as numbers with a fraction.
+        is_exact = node.number is None or abs(node.number) < 2**53
+        if is_exact and (node.field not in fields or node.field in INDEXED):
+            terms = {term(node.field, node.text)}
+            if node.number is not None:
+                terms.add(term(node.field, value_text(node.number)))
+            terms |= {term(node.field, text) for text in ("true", "false") if node.text.casefold() == text}
+            return " OR ".join(f'"{one}"' for one in sorted(terms))
+    return None
+
+
+class Compiler:
+    """Makes the condition of one question for one day file, whose connection it gives the functions to."""
+
+    def __init__(self, connection: sqlite3.Connection, kind: str, names: Names) -> None:
+        self._connection, self._kind, self._names = connection, kind, names
+        self._fields: Mapping[str, Kept] = LOGS if kind == "log" else RUNS
+        self._params: list[Any] = []
+        self._leaves: list[Leaf] = []
+        self._pairs: dict[int, tuple[frozenset[int], frozenset[int]]] = {}
+        self._texts: dict[int, str] = {NOTHING: ""}
+        connection.create_function("leaf_holds", 2, self._leaf_holds, deterministic=True)
+        connection.create_function("attribute_holds", 3, self._attribute_holds, deterministic=True)
+        connection.create_function("message_of", 4, self._message_of, deterministic=True)
+        connection.create_function("uuid_text", 1, _uuid_text, deterministic=True)
+        connection.create_function("hexadecimal", 1, _hexadecimal, deterministic=True)
+
+    def condition(self, node: Node) -> Condition:
+        """Return the condition."""
+        return Condition(self._of(node), tuple(self._params))
+
+    def _of(self, node: Node) -> str:
+        if isinstance(node, All | AnyOf):
+            return (
+                "(" + (" AND " if isinstance(node, All) else " OR ").join(self._of(part) for part in node.parts) + ")"
+            )
+        if isinstance(node, Not):
+            return f"NOT {self._of(node.inner)}"
+        if isinstance(node, Words):
+            texts = [self._fields[name] for name in TEXTS["log" if self._kind == "log" else "run"]]
+            return "(" + " OR ".join(self._field(node, kept) for kept in texts) + ")"
+        kept = self._fields.get(node.field)
+        return self._attribute(node) if kept is None else self._field(node, kept)
+
+    def _field(self, leaf: Leaf, kept: Kept) -> str:
+        if kept.how == "severity":
+            return self._one_of(kept.column, [rank for rank, name in enumerate(SEVERITIES) if leaf_holds(leaf, name)])
+        if kept.how == "app":
+            return self._named_in_main(leaf, kept, self._names.apps)
+        if kept.how == "release":
+            return self._named_in_main(leaf, kept, self._names.releases)
+        if kept.how == "named":
+            return self._named(leaf, kept)
+        if kept.how == "template":
+            itself = self._asked(leaf, "message")
+            return f"CASE WHEN message IS NOT NULL AND filled = '' THEN {itself} ELSE {self._named(leaf, kept)} END"
+        if kept.how == "number" and isinstance(leaf, Compare) and leaf.number is not None and leaf.op in _SIGNS:
+            self._params.append(leaf.number)
+            compared = f"{kept.column} {_SIGNS[leaf.op]} ?"
+            return f"({kept.column} IS NOT NULL AND {compared})" if kept.null else f"({compared})"
+        if kept.how in ("id", "uuid"):
+            return self._id(leaf, kept)
+        value = "message_of(template_id, message_id, message, filled)" if kept.how == "message" else kept.column
+        if kept.how in ("text", "message"):
+            # What is empty is not there.
+            value = f"NULLIF({value}, '')"
+        return self._asked(leaf, value)
+
+    def _id(self, leaf: Leaf, kept: Kept) -> str:
+        text_of = _uuid_text if kept.how == "uuid" else _hexadecimal
+        if isinstance(leaf, Compare) and leaf.op == "=":
+            wanted = _bytes(leaf.text)
+            if wanted is not None and text_of(wanted) == leaf.text:
+                self._params.append(wanted)
+                return f"({kept.column} IS NOT NULL AND {kept.column} = ?)"
+        return self._asked(leaf, f"{'uuid_text' if kept.how == 'uuid' else 'hexadecimal'}({kept.column})")
+
+    def _asked(self, leaf: Leaf, value: str) -> str:
+        self._params.append(self._number_of(leaf))
+        return f"leaf_holds(?, {value})"
+
+    def _number_of(self, leaf: Leaf) -> int:
+        self._leaves.append(leaf)
+        return len(self._leaves) - 1
+
+    def _one_of(self, column: str, numbers: Sequence[int]) -> str:
+        self._params.append(json.dumps(numbers))
+        return f"{column} IN (SELECT value FROM json_each(?))"  # noqa: S608 - a name of a column, from kinds
+
+    def _named_in_main(self, leaf: Leaf, kept: Kept, names: Mapping[int, str]) -> str:
+        return self._one_of(kept.column, [number for number, name in names.items() if leaf_holds(leaf, name or None)])
+
+    def _named(self, leaf: Leaf, kept: Kept) -> str:
+        """Return the condition on a column of numbers of texts: few texts are asked, instead of many rows."""
+        if isinstance(leaf, Compare) and leaf.op == "=" and leaf.text:
+            found = [row[0] for row in self._connection.execute(_TEXT_IS, (hash_of(leaf.text), leaf.text))]
+            return self._one_of(kept.column, found)
+        numbers = [row[0] for row in self._connection.execute(_TEXTS) if leaf_holds(leaf, row[1])]
+        return self._one_of(kept.column, [*numbers, *([NOTHING] if leaf_holds(leaf, None) else [])])
+
+    def _attribute(self, leaf: Leaf) -> str:
+        assert not isinstance(leaf, Words)
+        number = self._number_of(leaf)
+        start = json.dumps(leaf.field, ensure_ascii=False) + ":"
+        pairs = self._connection.execute(_PAIRS, (len(start), start)).fetchall()
+        holding = frozenset(row[0] for row in pairs if leaf_holds(leaf, json.loads("{" + row[1] + "}")[leaf.field]))
+        self._pairs[number] = frozenset(row[0] for row in pairs), holding
+        self._params.append(number)
+        return "attribute_holds(?, shared, attributes)"
+
+    def _leaf_holds(self, number: int, value: Any) -> bool:
+        return leaf_holds(self._leaves[number], value)
+
+    def _attribute_holds(self, number: int, shared: bytes | None, attributes: str | None) -> bool:
+        leaf = self._leaves[number]
+        assert not isinstance(leaf, Words)
+        known, holding = self._pairs[number]
+        if known:
+            for one in numbers_in(shared):
+                if one in known:
+                    return one in holding
+        value = json.loads(attributes).get(leaf.field) if attributes else None
+        return leaf_holds(leaf, value)
+
+    def _message_of(self, template_id: int, message_id: int, message: str | None, filled: str | None) -> str:
+        if message is not None:
+            return message
+        return message_of(self._text(template_id), self._text(message_id), message, filled)
+
+    def _text(self, number: int) -> str:
+        text = self._texts.get(number)
+        if text is None:
+            row = self._connection.execute(_TEXT, (number,)).fetchone()
+            text = self._texts[number] = row[0] if row else ""
+        return text
+
+
+def _uuid_text(value: bytes | None) -> str | None:
+    return None if value is None else str(UUID(bytes=value))
+
+
+def _hexadecimal(value: bytes | None) -> str | None:
+    return None if value is None else value.hex()
+
+
+def _bytes(text: str) -> bytes | None:
+    """Return the bytes that the text of an id says, None where it is none."""
+    try:
+        return bytes.fromhex(text.replace("-", "")) if len(text) in (16, 32, 36) else None
+    except ValueError:
+        return None

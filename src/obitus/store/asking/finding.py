@@ -1,0 +1,139 @@
+"""Finding logs and runs: the files of the days are asked one after the other, newest first, until a page is full or the time is up."""
+
+from __future__ import annotations
+
+import heapq
+import json
+import sqlite3
+import time
+from dataclasses import dataclass, field
+from typing import Any, Final, Literal
+
+from obitus.core.asking.tree import Node
+from obitus.core.days import seq_of
+from obitus.store.asking.compiling import Compiler, Names, narrowing
+from obitus.store.database import Reader, Row
+from obitus.store.days.reading import DayReaders
+from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
+
+MOST_ROWS: Final = 500
+LIMIT_S: Final = 5.0
+"""The longest that one question may take."""
+MOST_NARROWED: Final = 20_000
+"""Up to so many rows of a day are taken from the text index; what it finds more of is met soon, newest first."""
+
+_APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
+_RELEASES = "SELECT id, version FROM releases"
+_INDEX = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
+_TABLES: Final = {"log": "logs", "run": "runs"}
+_HEAD: Final = {kind: f"SELECT * FROM {table} WHERE time_ms >= ? AND time_ms < ?" for kind, table in _TABLES.items()}  # noqa: S608 - names of tables, above
+_NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
+_AFTER: Final = " AND (time_ms, place) < (?, ?)"
+_ORDER: Final = " ORDER BY time_ms DESC, place DESC LIMIT ?"
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """A place in an answer: that of its last row, from where the next page goes on."""
+
+    time_ms: int
+    seq: int
+
+
+@dataclass(slots=True)
+class Found:
+    """What was found: rows with the day each lies in, newest first."""
+
+    rows: list[tuple[int, Row]] = field(default_factory=list)
+    more: bool = False
+    """Whether there may be more before the last row."""
+    cut: str = ""
+    """Why not everything was looked at, in words; '' where everything was."""
+
+
+def find(
+    reader: Reader,
+    days: DayReaders,
+    kind: Literal["log", "run"],
+    node: Node | None,
+    from_ms: int,
+    to_ms: int,
+    *,
+    most: int = 50,
+    after: Looked | None = None,
+    limit_s: float = LIMIT_S,
+) -> Found:
+    """Return the newest logs or runs of a window that a question means, all where ``node`` is None."""
+    most = min(most, MOST_ROWS)
+    names = Names(
+        {row["id"]: row["name"] for row in reader.rows(_APPS)},
+        {row["id"]: row["version"] for row in reader.rows(_RELEASES)},
+    )
+    ends = time.monotonic() + limit_s
+    found = Found()
+    # Days overlap where reports came late: each row goes to its place by time.
+    heap: list[tuple[int, int, int, Row]] = []
+    for known in days.known(from_ms, to_ms):
+        if len(heap) > most and heap[0][0] > known["latest_ms"]:
+            break
+        left_s = ends - time.monotonic()
+        try:
+            if left_s <= 0:
+                raise QueryTooLong
+            rows = _of_day(days, known["day"], kind, node, names, (from_ms, to_ms), most + 1, after, left_s)
+        except EvidenceGone:
+            continue
+        except StoreDamaged as error:
+            found.cut = str(error)
+            continue
+        except QueryTooLong:
+            found.cut = f"Looking took longer than {limit_s:g} s and was stopped: older ones were not looked at. Ask for less time, or for something exact."
+            break
+        for row in rows:
+            entry = (row["time_ms"], seq_of(known["day"], row["place"]), known["day"], row)
+            if len(heap) <= most:
+                heapq.heappush(heap, entry)
+            elif entry[:2] > heap[0][:2]:
+                heapq.heapreplace(heap, entry)
+    newest = sorted(heap, key=lambda entry: entry[:2], reverse=True)
+    found.more = len(newest) > most or bool(found.cut)
+    found.rows = [(day, row) for _, _, day, row in newest[:most]]
+    return found
+
+
+def _of_day(
+    days: DayReaders,
+    day: int,
+    kind: str,
+    node: Node | None,
+    names: Names,
+    window: tuple[int, int],
+    most: int,
+    after: Looked | None,
+    limit_s: float,
+) -> list[Row]:
+    sql, params = _HEAD[kind], list[Any](window)
+    with days.open(day, limit_s=limit_s) as connection:
+        if node is not None:
+            places = _places(connection, node, kind)
+            if places is not None:
+                sql += _NARROWED
+                params.append(json.dumps(places))
+            condition = Compiler(connection, kind, names).condition(node)
+            sql += f" AND {condition.sql}"
+            params += condition.params
+        if after is not None:
+            sql += _AFTER
+            # Numbers of later days are greater, whatever their places.
+            before = after.seq - seq_of(day, 0)
+            params += [after.time_ms, max(0, min(before, 2**32))]
+        return connection.execute(sql + _ORDER, (*params, most)).fetchall()
+
+
+def _places(connection: sqlite3.Connection, node: Node, kind: str) -> list[int] | None:
+    """Return the places that the text index narrows a question down to; None where these are too many to be of use."""
+    asked = narrowing(node, kind)
+    if asked is None:
+        return None
+    found = connection.execute(_INDEX, (asked, MOST_NARROWED + 1)).fetchall()
+    return [row[0] for row in found] if len(found) <= MOST_NARROWED else None
