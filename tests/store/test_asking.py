@@ -46,7 +46,7 @@ class Kept:
         self.reader = Reader(folder / "obitus.sqlite3")
         self.days = DayReaders(folder / "days", self.reader)
         self.evidence = Evidence(self.reader, self.days)
-        self.records: dict[str, dict[int, dict[str, Any]]] = {"log": {}, "run": {}}
+        self.records: dict[str, dict[int, dict[str, Any]]] = {"failure": {}, "log": {}, "run": {}}
         dice = random.Random(3)
         for app_id, app in enumerate(("sailings", "gatekeeper"), 1):
             assert self.writer.run(lambda c, app=app: apps.add_app(c, app, "script", NOW_MS)) == app_id  # type: ignore[misc]
@@ -90,6 +90,15 @@ class Kept:
             if dice.random() < 0.2:
                 report["span_id"] = "051581bf3cb55c13"
             return report
+        if dice.random() < 0.4:
+            link = {
+                "type": dice.choice(("KeyError", "skerry.Fog")),
+                "message": dice.choice(("no depth", "'p-101'", "")),
+            }
+            report |= {"kind": "failure", "exceptions": [link, {"type": "OSError", "message": "deep"}]}
+            if dice.random() < 0.6:
+                report["run"] = {"entry_point": dice.choice(POINTS), "id": dice.choice(RUNS)}
+            return report | {"severity": dice.choice(SEVERITIES), "handled": dice.random() < 0.5}
         run: dict[str, Any] = {"entry_point": dice.choice(POINTS)}
         if dice.random() < 0.7:
             run |= {"outcome": dice.choice(("ok", "failed", "refused")), "duration_ms": dice.choice((12, 250.5, 2000.0)), "kept": "it failed", "id": dice.choice(RUNS)}  # fmt: skip
@@ -121,11 +130,11 @@ def kept(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Kept]:
 
 FIELDS = [
     "app", "environment", "release", "time", "trace_id", "entry_point", "run", "severity", "logger", "message", "template", "span_id", "outcome",
-    "status", "duration", "request", "kept", "gone", *VALUES,
+    "status", "duration", "request", "kept", "type", "handled", "gone", *VALUES,
 ]  # fmt: skip
 TEXTS_ASKED = [
     "sailings", "production", "3.1.0", *TRACES, TRACES[0][:5], *RUNS, RUNS[0].upper(), "GET /berths", "pier", "no depth", "berth %d is free", "", "failed", "503", "503.0", "2", "0.25", "12",
-    "true", "TRUE", "1", "p-1", "p-102", "x y", 'say "so"', "é", "abc", '[1,"a"]', "null", "007", "straße", "051581bf3cb55c13",
+    "true", "TRUE", "1", "p-1", "p-102", "x y", 'say "so"', "é", "abc", '[1,"a"]', "null", "007", "straße", "051581bf3cb55c13", "KeyError", "skerry.Fog",
 ]  # fmt: skip
 
 
@@ -151,7 +160,7 @@ def questions(draw: st.DrawFn, deep: int = 0) -> str:
     if kind == "exists":
         return f"{name} exists"
     if kind in ("words", "open"):
-        word = draw(st.sampled_from(["berth", "no depth", "depth no", "gate", "GATE keeper", "p 101", "strasse", "sailings 7", "x" * 70, "eastholm", "boarding", "get"]))  # fmt: skip
+        word = draw(st.sampled_from(["berth", "no depth", "depth no", "gate", "GATE keeper", "p 101", "strasse", "sailings 7", "x" * 70, "eastholm", "boarding", "get", "fog", "keyerror", "deep"]))  # fmt: skip
         return f"{word.split()[0][:5]}*" if kind == "open" else quoted(word)
     if kind == "severity":
         return f"severity{draw(st.sampled_from(['=', '!=', '>', '>=', '<', '<=']))}{draw(st.sampled_from(SEVERITIES))}"
@@ -164,7 +173,7 @@ def questions(draw: st.DrawFn, deep: int = 0) -> str:
 
 
 @settings(max_examples=300)
-@given(questions(), st.sampled_from(["log", "run"]), st.booleans())
+@given(questions(), st.sampled_from(["failure", "log", "run"]), st.booleans())
 def test_both_give_the_same_answer(kept: Kept, question: str, kind: Any, narrow: bool) -> None:
     """Whether the text index is asked first, or finds too much to be of use."""
     node = read(question, NOW_MS)

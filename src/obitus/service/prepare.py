@@ -209,7 +209,7 @@ class Preparer:
             user_id=_plain(str(user))[:300] if user is not None else None,
             trace_id=bytes.fromhex(report.trace_id) if report.trace_id else None,
             decided=decided,
-            indexed=failures.indexed_of(content),
+            row=failures.row_of(content),
         )
 
 

@@ -16,7 +16,8 @@ from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import names, releases
 from obitus.store.database import our_errors
-from obitus.store.days import logs, runs
+from obitus.store.days import failures, logs, runs
+from obitus.store.days.failures import FailureRow
 from obitus.store.days.logs import LogFacts
 from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE, PLACE_OF
 from obitus.store.days.runs import RunFacts
@@ -87,6 +88,7 @@ UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :fir
   last_report_ms = MAX(COALESCE(last_report_ms, :last_ms), :last_ms) WHERE id = :app_id"""
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
+_ADD_ROWS: Final = (ADD_EVIDENCE, logs.ADD, runs.ADD, failures.ADD, ADD_WORDS)
 LATE_MS: Final = DAY_MS
 """From how late on a report's judgement says that it came late."""
 
@@ -105,8 +107,8 @@ class FailureFacts:
     user_id: str | None
     trace_id: bytes | None
     decided: Decided
-    indexed: str
-    """Its words and terms, with spaces between."""
+    row: FailureRow
+    """What is kept of it in its day's file."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,7 +176,7 @@ class _Batch:
     def __init__(self, connection: sqlite3.Connection, days: WritingDays) -> None:
         self.connection, self._days = connection, days
         self._came: dict[tuple[int, str, str], tuple[releases.Found, int]] = {}
-        self._rows: dict[DayFile, tuple[list[Any], list[Any], list[Any], list[Any]]] = {}
+        self._rows: dict[DayFile, tuple[list[Any], list[Any], list[Any], list[Any], list[Any]]] = {}
         self._heard: dict[int, tuple[int, int]] = {}
 
     def release_of(self, report: Prepared) -> releases.Found:
@@ -206,7 +208,7 @@ class _Batch:
         return seq_of(file.day, place), True
 
     def _add_rows(self, file: DayFile, place: int, report: Prepared, release_id: int) -> None:
-        evidence, log_rows, run_rows, words = self._rows.setdefault(file, ([], [], [], []))
+        evidence, log_rows, run_rows, failure_rows, words = self._rows.setdefault(file, ([], [], [], [], []))
         if report.body:
             evidence.append((place, report.app_id, report.kind, report.dictionary_id, report.body))
         before = (place, report.time_ms, report.received_ms - report.time_ms, report.app_id, release_id)
@@ -217,13 +219,14 @@ class _Batch:
             run_rows.append((*before, *runs.columns(report.run, file.texts, report.environment)))
             words.append((place, report.run.indexed))
         elif report.failure is not None:
-            words.append((place, report.failure.indexed))
+            failure_rows.append((*before, *failures.columns(report.failure.row, file.texts, report.environment)))
+            words.append((place, report.failure.row.indexed))
 
     def write_rows(self) -> None:
         """Write what was reported, many rows in one statement."""
         for file, lists in self._rows.items():
             with our_errors(file.path):
-                for statement, rows in zip((ADD_EVIDENCE, logs.ADD, runs.ADD, ADD_WORDS), lists, strict=True):
+                for statement, rows in zip(_ADD_ROWS, lists, strict=True):
                     file.connection.executemany(statement, rows)
         self._rows.clear()
 

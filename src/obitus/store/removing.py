@@ -25,6 +25,7 @@ _EMPTIED = "UPDATE apps SET emptied_ms = removed_ms WHERE id = ?"
 _IDS = "SELECT id, place FROM ids WHERE app_id = ? AND id > ? ORDER BY id LIMIT ?"
 _OF_A_DAY: Final = (
     "DELETE FROM evidence WHERE place IN (SELECT value FROM json_each(?))",
+    "DELETE FROM failures WHERE place IN (SELECT value FROM json_each(?))",
     "DELETE FROM logs WHERE place IN (SELECT value FROM json_each(?))",
     "DELETE FROM runs WHERE place IN (SELECT value FROM json_each(?))",
 )

@@ -78,11 +78,13 @@ def _of_failure(content: Mapping[str, Any]) -> dict[str, Any]:
         "severity": content.get("severity", "ERROR"),
         "handled": content.get("handled", False),
         "type": chain[0]["type"],
-        "message": chain[0].get("message"),
+        "message": chain[0].get("message", "")[:LONGEST_MESSAGE],
     }
 
 
 LONGEST_REQUEST: Final = 2000
+LONGEST_MESSAGE: Final = 1000
+"""Characters of a request line, and of a failure's message, that can be asked for."""
 _OF_KIND: Final = {"log": _of_log, "run": _of_run, "failure": _of_failure}
 _COMMON: Final = frozenset({"app", "environment", "release", "time", "received", "trace_id", "entry_point", "run"})
 FIELDS: Final[dict[str, frozenset[str]]] = {

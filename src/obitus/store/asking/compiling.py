@@ -15,11 +15,11 @@ from typing import Any, Final
 from uuid import UUID
 
 from obitus.core.asking.holding import leaf_holds
-from obitus.core.asking.records import TEXTS
+from obitus.core.asking.records import TEXTS, Kind
 from obitus.core.asking.tree import All, AnyOf, Compare, Leaf, Node, Not, Words
 from obitus.core.severity import SEVERITIES
 from obitus.core.terms import MORE, term, value_text
-from obitus.store.asking.kinds import INDEXED, LOGS, RUNS, Kept
+from obitus.store.asking.kinds import FIELDS, INDEXED, Kept
 from obitus.store.days.logs import message_of
 from obitus.store.days.pairs import numbers_in
 from obitus.store.days.texts import NOTHING, hash_of
@@ -47,14 +47,14 @@ class Condition:
     params: tuple[Any, ...]
 
 
-def narrowing(node: Node, kind: str) -> str | None:
+def narrowing(node: Node, kind: Kind) -> str | None:
     """Return what the text index is asked for (FTS5), None where it cannot narrow anything down."""
     found = _narrowed(node, kind)
     # What is not indexed whole may hold anything.
     return None if found is None else f'({found}) OR "{MORE}"'
 
 
-def _narrowed(node: Node, kind: str) -> str | None:
+def _narrowed(node: Node, kind: Kind) -> str | None:
     if isinstance(node, All):
         parts = [part for part in (_narrowed(part, kind) for part in node.parts) if part is not None]
         return " AND ".join(f"({part})" for part in parts) or None
@@ -67,7 +67,7 @@ def _narrowed(node: Node, kind: str) -> str | None:
             whole[-1:] = [f'"{node.words[-1]}"*']
         return " AND ".join(whole)
     if isinstance(node, Compare) and node.op == "=" and node.text:
-        fields = LOGS if kind == "log" else RUNS
+        fields = FIELDS[kind]
         # From there on two whole numbers may be one as numbers with a fraction.
         is_exact = node.number is None or abs(node.number) < 2**53
         if is_exact and (node.field not in fields or node.field in INDEXED):
@@ -82,9 +82,9 @@ def _narrowed(node: Node, kind: str) -> str | None:
 class Compiler:
     """Makes the condition of one question for one day file, whose connection it gives the functions to."""
 
-    def __init__(self, connection: sqlite3.Connection, kind: str, names: Names) -> None:
+    def __init__(self, connection: sqlite3.Connection, kind: Kind, names: Names) -> None:
         self._connection, self._kind, self._names = connection, kind, names
-        self._fields: Mapping[str, Kept] = LOGS if kind == "log" else RUNS
+        self._fields: Mapping[str, Kept] = FIELDS[kind]
         self._params: list[Any] = []
         self._leaves: list[Leaf] = []
         self._pairs: dict[int, tuple[frozenset[int], frozenset[int]]] = {}
@@ -107,7 +107,7 @@ class Compiler:
         if isinstance(node, Not):
             return f"NOT {self._of(node.inner)}"
         if isinstance(node, Words):
-            texts = [self._fields[name] for name in TEXTS["log" if self._kind == "log" else "run"]]
+            texts = [self._fields[name] for name in TEXTS[self._kind]]
             return "(" + " OR ".join(self._field(node, kept) for kept in texts) + ")"
         kept = self._fields.get(node.field)
         return self._attribute(node) if kept is None else self._field(node, kept)
@@ -115,6 +115,8 @@ class Compiler:
     def _field(self, leaf: Leaf, kept: Kept) -> str:
         if kept.how == "severity":
             return self._one_of(kept.column, [rank for rank, name in enumerate(SEVERITIES) if leaf_holds(leaf, name)])
+        if kept.how == "flag":
+            return self._one_of(kept.column, [value_text(flag) for flag in (False, True) if leaf_holds(leaf, flag)])
         if kept.how == "app":
             return self._named_in_main(leaf, kept, self._names.apps)
         if kept.how == "release":
@@ -140,7 +142,7 @@ class Compiler:
         text_of = _uuid_text if kept.how == "uuid" else _hexadecimal
         if isinstance(leaf, Compare) and leaf.op == "=":
             wanted = _bytes(leaf.text)
-            if wanted is not None and text_of(wanted) == leaf.text:
+            if wanted is not None and (len(wanted) == 16 or kept.how == "id") and text_of(wanted) == leaf.text:
                 self._params.append(wanted)
                 return f"({kept.column} IS NOT NULL AND {kept.column} = ?)"
         return self._asked(leaf, f"{'uuid_text' if kept.how == 'uuid' else 'hexadecimal'}({kept.column})")
@@ -153,8 +155,8 @@ class Compiler:
         self._leaves.append(leaf)
         return len(self._leaves) - 1
 
-    def _one_of(self, column: str, numbers: Sequence[int]) -> str:
-        self._params.append(json.dumps(numbers))
+    def _one_of(self, column: str, values: Sequence[int | str]) -> str:
+        self._params.append(json.dumps(values))
         return f"{column} IN (SELECT value FROM json_each(?))"  # noqa: S608 - a name of a column, from kinds
 
     def _named_in_main(self, leaf: Leaf, kept: Kept, names: Mapping[int, str]) -> str:

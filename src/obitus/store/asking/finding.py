@@ -1,4 +1,4 @@
-"""Finding logs and runs: the files of the days are asked one after the other, newest first, until a page is full or the time is up."""
+"""Finding failures, logs and runs: the files of the days are asked one after the other, newest first, until a page is full or the time is up."""
 
 from __future__ import annotations
 
@@ -7,8 +7,9 @@ import json
 import sqlite3
 import time
 from dataclasses import dataclass, field
-from typing import Any, Final, Literal
+from typing import Any, Final
 
+from obitus.core.asking.records import Kind
 from obitus.core.asking.tree import Node
 from obitus.core.days import seq_of
 from obitus.store.asking.compiling import Compiler, Names, narrowing
@@ -25,7 +26,7 @@ MOST_NARROWED: Final = 20_000
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
 _INDEX = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
-_TABLES: Final = {"log": "logs", "run": "runs"}
+_TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
 _HEAD: Final = {kind: f"SELECT * FROM {table} WHERE time_ms >= ? AND time_ms < ?" for kind, table in _TABLES.items()}  # noqa: S608 - names of tables, above
 _NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
 _AFTER: Final = " AND (time_ms, place) < (?, ?)"
@@ -54,7 +55,7 @@ class Found:
 def find(
     reader: Reader,
     days: DayReaders,
-    kind: Literal["log", "run"],
+    kind: Kind,
     node: Node | None,
     from_ms: int,
     to_ms: int,
@@ -63,7 +64,7 @@ def find(
     after: Looked | None = None,
     limit_s: float = LIMIT_S,
 ) -> Found:
-    """Return the newest logs or runs of a window that a question means, all where ``node`` is None."""
+    """Return the newest failures, logs or runs of a window that a question means, all where ``node`` is None."""
     most = min(most, MOST_ROWS)
     names = Names(
         {row["id"]: row["name"] for row in reader.rows(_APPS)},
@@ -104,7 +105,7 @@ def find(
 def _of_day(
     days: DayReaders,
     day: int,
-    kind: str,
+    kind: Kind,
     node: Node | None,
     names: Names,
     window: tuple[int, int],
@@ -130,7 +131,7 @@ def _of_day(
         return connection.execute(sql + _ORDER, (*params, most)).fetchall()
 
 
-def _places(connection: sqlite3.Connection, node: Node, kind: str) -> list[int] | None:
+def _places(connection: sqlite3.Connection, node: Node, kind: Kind) -> list[int] | None:
     """Return the places that the text index narrows a question down to; None where these are too many to be of use."""
     asked = narrowing(node, kind)
     if asked is None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Final, Literal
 
-How = Literal["number", "text", "named", "id", "uuid", "app", "release", "severity", "message", "template"]
+How = Literal["number", "text", "named", "id", "uuid", "app", "release", "severity", "message", "template", "flag"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,5 +42,12 @@ RUNS: Final[dict[str, Kept]] = _COMMON | {
     "request": Kept("text", "request"),
     "kept": Kept("named", "kept_id"),
 }
-INDEXED: Final = frozenset({"logger", "entry_point", "run", "trace_id"})
+FAILURES: Final[dict[str, Kept]] = _COMMON | {
+    "severity": Kept("severity", "severity"),
+    "handled": Kept("flag", "handled"),
+    "type": Kept("named", "type_id"),
+    "message": Kept("text", "message"),
+}
+FIELDS: Final = {"failure": FAILURES, "log": LOGS, "run": RUNS}
+INDEXED: Final = frozenset({"logger", "entry_point", "run", "trace_id", "type"})
 """Fields of which the text index has a term beside those of all attributes."""

@@ -58,6 +58,26 @@ CREATE TABLE logs (
 ) STRICT;
 CREATE INDEX logs_by_time ON logs (time_ms);
 
+-- A failure, as far as it is asked for. What is decided and counted of it is in the main file, under the same number.
+CREATE TABLE failures (
+  place           INTEGER PRIMARY KEY,
+  time_ms         INTEGER NOT NULL,          -- when it happened, after correction of the sender's clock
+  late_ms         INTEGER NOT NULL,
+  app_id          INTEGER NOT NULL,
+  release_id      INTEGER NOT NULL,
+  environment_id  INTEGER NOT NULL,
+  severity        INTEGER NOT NULL,          -- 0 TRACE … 5 FATAL
+  handled         TEXT NOT NULL CHECK (handled IN ('true', 'false')),
+  type_id         INTEGER NOT NULL,          -- of the exception that came out
+  message         TEXT NOT NULL,
+  entry_point_id  INTEGER NOT NULL,
+  trace_id        BLOB,
+  run_id          BLOB,
+  shared          BLOB,
+  attributes      TEXT
+) STRICT;
+CREATE INDEX failures_by_time ON failures (time_ms);
+
 -- A whole run. Its request and its steps are in its evidence.
 CREATE TABLE runs (
   place           INTEGER PRIMARY KEY,

@@ -32,7 +32,7 @@ _LAST_PLACE = "SELECT last_place FROM days WHERE day = ?"
 _HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL"
 _WRITTEN = "SELECT place FROM written"
 _SET_WRITTEN = "UPDATE written SET place = ?"
-_TABLES: Final = ("ids", "evidence", "logs", "runs")
+_TABLES: Final = ("ids", "evidence", "failures", "logs", "runs")
 _TRIM: Final = tuple(f"DELETE FROM {table} WHERE place > ?" for table in _TABLES)  # noqa: S608 - names of tables, above
 _NOTE_DAY = """
 INSERT INTO days (day, last_place, reports, earliest_ms, latest_ms) VALUES (:day, :last_place, :reports, :earliest_ms, :latest_ms)

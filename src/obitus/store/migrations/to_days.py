@@ -80,7 +80,9 @@ def _fill(connection: sqlite3.Connection, path: Path, day: int, places: int, dic
                     target.execute(logs.ADD, (*before, *logs.columns(log, texts, row["environment"])))
                     target.execute(ADD_WORDS, (row["place"], log.indexed))
                 elif row["kind"] == "failure":
-                    target.execute(ADD_WORDS, (row["place"], failures.indexed_of(content)))
+                    failure = failures.row_of(content)
+                    target.execute(failures.ADD, (*before, *failures.columns(failure, texts, row["environment"])))
+                    target.execute(ADD_WORDS, (row["place"], failure.indexed))
                 else:
                     run = runs.facts_of(content)
                     target.execute(runs.ADD, (*before, *runs.columns(run, texts, row["environment"])))
