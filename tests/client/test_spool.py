@@ -6,6 +6,7 @@ import logging
 import os
 from collections import Counter
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -151,7 +152,14 @@ def test_a_spool_that_cannot_be_used(
     if trouble == "a file is in the way":
         place.write_text("x")
     elif trouble == "no right to write":
-        monkeypatch.setattr(os, "open", lambda *a, **k: (_ for _ in ()).throw(PermissionError(13, "Permission denied")))
+        opens = os.open
+
+        def refuses(path: Any, *given: Any, **named: Any) -> int:
+            if str(path).startswith(str(place)):
+                raise PermissionError(13, "Permission denied")
+            return opens(path, *given, **named)
+
+        monkeypatch.setattr(os, "open", refuses)
     else:
         real = os.pwrite
         monkeypatch.setattr(os, "pwrite", lambda *a: (_ for _ in ()).throw(OSError(28, "No space left on device")))

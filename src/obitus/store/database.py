@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import logging
 import os
 import sqlite3
@@ -82,9 +83,15 @@ SMALL_CACHE: Final = "PRAGMA cache_size = -4096"
 
 def open_as_writer(path: Path, cache: str) -> sqlite3.Connection:
     """Open (or make) a file for the one writer; what is committed is on disk. Readable by its owner only. Driver's errors."""
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    if not path.exists():
-        path.touch(mode=0o600)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if not path.exists():
+            path.touch(mode=0o600)
+    except OSError as error:
+        kind = errors.StoreFull if error.errno in (errno.ENOSPC, errno.EDQUOT) else errors.StoreReadOnly
+        raise kind(
+            f"{path} cannot be made ({error.strerror}); nothing was taken. Look at the folder's rights and at the disk."
+        ) from error
     connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=BUSY_S)
     try:
         connection.row_factory = sqlite3.Row

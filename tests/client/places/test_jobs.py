@@ -11,10 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from tests import left_over
+from tests import kept, left_over
 from tests.client.places.jobs import HEAD, RUNNERS, Runner
 from tests.client.places.matrix import note
-from tests.client.places.test_web import reports
 from tests.client.programs import free_port, run, write
 from tests.conftest import Running
 
@@ -55,7 +54,7 @@ def test_jobs(running: Running, tmp_path: Path, runner: Runner, request: pytest.
     watched = run(running, key, tmp_path, HEAD + runner.code, **environment)
     unwatched = run(running, key, tmp_path, HEAD + runner.code, OBITUS_OFF="1", **environment)
     run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
-    found = reports(running, "failure")
+    found = kept.reports(running.service, "failure")
     counted = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
     runs = {(row["entry_point"], row["outcome"]): row["n"] for row in counted}
     row = {

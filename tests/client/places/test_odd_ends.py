@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
+from tests import kept
 from tests.client.places.matrix import note
-from tests.client.places.test_web import reports
 from tests.client.programs import run
 from tests.conftest import Running
 
@@ -233,7 +233,7 @@ def test_it_is_seen_once(running: Running, tmp_path: Path, place: str) -> None:
     watched = run(running, key, tmp_path, HEAD + textwrap.dedent(code))
     unwatched = run(running, key, tmp_path, HEAD + textwrap.dedent(code), OBITUS_OFF="1")
     run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
-    found = reports(running, "failure")
+    found = kept.reports(running.service, "failure")
     row = {
         "reported once": [report["exceptions"][0]["message"] for report in found] == ["gangway is up"],
         "unhandled": [report["handled"] for report in found] == [handled],
