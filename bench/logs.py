@@ -99,7 +99,7 @@ def bare_rate(path: Path, bodies: list[bytes]) -> float:
             time_ms = int(report.time.timestamp() * 1000)
             ids.append((report.id.bytes, 1, place))
             trace = bytes.fromhex(report.trace_id) if report.trace_id else None
-            rows.append((place, time_ms, 0, 1, 1, 0, 2, 0, 0, report.message, None, trace, None, None, 0, None, json.dumps(report.attributes), None))  # fmt: skip
+            rows.append((place, time_ms, 0, 1, 1, 0, 2, 0, 0, 0, report.message, None, trace, None, None, 0, None, json.dumps(report.attributes), None))  # fmt: skip
             words.append((place, report.message))
         connection.execute("BEGIN")
         connection.executemany(ADD_ID, ids)
