@@ -18,7 +18,6 @@ _LEAST_MS: Final = -62_135_596_800_000
 _MOST_MS: Final = 253_402_300_799_999
 _LONGEST_SKEW_MS: Final = 100 * 365 * DAY_MS
 
-_EPOCH: Final = datetime(1970, 1, 1)  # noqa: DTZ001 - what it is subtracted from has no offset either
 _SPAN = re.compile(r"(\d{1,5})\s*(m|min|h|d|w)")
 _UNIT_MS: Final = {"m": 60_000, "min": 60_000, "h": HOUR_MS, "d": DAY_MS, "w": 7 * DAY_MS}
 
@@ -37,9 +36,8 @@ def _second_text(second: int) -> str:
 
 def to_ms(moment: datetime) -> int:
     """Return the Unix time in milliseconds of an aware datetime, whatever its year and offset."""
-    offset = moment.utcoffset()
-    offset_ms = round(offset.total_seconds() * 1000) if offset is not None else 0
-    return round((moment.replace(tzinfo=None) - _EPOCH).total_seconds() * 1000) - offset_ms
+    # Of an aware one this is a difference to 1970, whatever the year; it would go by the machine's zone if there were no offset.
+    return round(moment.timestamp() * 1000)
 
 
 def shown_ms(shown: str | None) -> int | None:

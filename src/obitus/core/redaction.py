@@ -98,6 +98,8 @@ _SHORT_PAIR = re.compile(
 # ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
 # milliseconds start with 1, so they are none. The first digit stands first in the pattern: so it is searched for fastest.
 _CARD = re.compile(r"[2-6](?<![\w.-].)\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])")
+_CARD_LIKE: Final = r"[2-6]\p{Nd}{3}[ -]?\p{Nd}{4,6}[ -]?\p{Nd}{4,5}"
+"""The same without what stands before and behind it, as engines without look-around write it."""
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
 
 
@@ -124,10 +126,16 @@ class Redactor:
     """Hides secrets in nested JSON-like values. Holds only a bounded cache, so one instance serves a whole process.
 
     ``rules`` are the team's, beside the default ones. ``compiled`` makes their patterns: an engine in linear time, where
-    there is one; with Python's own, long texts are searched piece by piece.
+    there is one; with Python's own, long texts are searched piece by piece. ``seeing`` makes, of many short texts and the
+    pattern of what might be a card, a function that says in one pass which of them another text holds.
     """
 
-    def __init__(self, rules: Iterable[Rule] = (), compiled: Callable[[str], Any] = re.compile) -> None:
+    def __init__(
+        self,
+        rules: Iterable[Rule] = (),
+        compiled: Callable[[str], Any] = re.compile,
+        seeing: Callable[[Sequence[str], str], Callable[[str], tuple[list[str], bool]]] | None = None,
+    ) -> None:
         self.rules = tuple(rules)
         self._names: dict[str, str | None] = {}
         self._own_names = {"".join(words_of(rule.what)): rule.label for rule in self.rules if rule.by == "name"}
@@ -144,6 +152,7 @@ class Redactor:
                 keyed += "|" + r"[\W_]?".join(map(re.escape, words))
                 self._hints = (*self._hints, words[0])
         self._roots = _by_root(self._hints)
+        self._seen = seeing(self._hints, _CARD_LIKE) if seeing is not None else None
         self._pair = re.compile(
             rf"""(?ix) (?P<name>(?<![\w-])[\w-]{{0,100}}?(?:{keyed})[\w-]*+) (?P<join>["']?\s*+(?:=>|[:=])\s*+(?:b?(?=["']))?)
             (?P<value> "(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+' | (?:bearer\s+|basic\s+)?[^\s,;&"')\]}}<>]+ )"""
@@ -155,25 +164,19 @@ class Redactor:
             rf"""(?ix) ((?<![\w-])[\w-]{{0,100}}?(?:{keyed})[\w-]*+["']?\s*+[:=]\s*+b?) ("[^"]++"|'[^']++')"""
         )
 
-    def roots_in(self, written: str) -> tuple[str, ...]:
-        """Return what the signs of secrets begin from and a text of many reports holds: each of them is searched for those alone."""
-        lower = written.lower()
-        return tuple(root for root in self._roots if root in lower)
-
-    def signs_in(self, written: str, roots: Iterable[str] | None = None) -> Signs:
-        """Return the signs of secrets that a report, written as JSON, holds. Escaped characters may hide any of them.
-
-        ``roots`` may be narrowed to what ``roots_in`` found in the whole body that this report came in.
-        """
+    def signs_in(self, written: str) -> Signs:
+        """Return the signs of secrets that a report, written as JSON, holds. Escaped characters may hide any of them."""
         lower = written.lower()
         if "\\u00" in lower:
             return Signs(self._hints)
         # A team's pattern may hang on what stands around a text, which JSON changes: these are always looked for.
-        near = [
-            hint for root in (self._roots if roots is None else roots) if root in lower for hint in self._roots[root]
-        ]
-        hints = tuple(hint for hint in near if hint in lower and _is_meant(hint, lower))
-        return Signs(hints, _CARD.search(written) is not None)
+        if self._seen is not None:
+            near, may_be_card = self._seen(lower)
+        else:
+            near = [hint for root, hints in self._roots.items() if root in lower for hint in hints if hint in lower]
+            may_be_card = True
+        hints = tuple(hint for hint in near if _is_meant(hint, lower))
+        return Signs(hints, may_be_card and _CARD.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
@@ -253,21 +256,19 @@ class Redactor:
             return value if _hide_card(_CARD.fullmatch(str(value))) == str(value) else mark("card")  # type: ignore[arg-type]
         return value
 
-    def report(
-        self, report: dict[str, Any], written: str | None = None, roots: Iterable[str] | None = None
-    ) -> dict[str, Any]:
+    def report(self, report: dict[str, Any], written: str | None = None) -> dict[str, Any]:
         """Hide secrets in a whole report, in place. The report's own field names hide nothing, whatever they are.
 
-        ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for; nor need
-        what does not begin from ``roots``, as ``roots_in`` found them in the body that it came in.
+        ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for.
         """
-        signs = Signs(self._hints) if written is None else self.signs_in(written, roots)
+        signs = Signs(self._hints) if written is None else self.signs_in(written)
         said = report.get("message") if report.get("kind") == "log" else None
+        clean = not (signs.hints or signs.cards or self._patterns)
         for key, inner in report.items():
             if key == "exceptions" and isinstance(inner, list):
                 for link in inner:
                     self._exception(link, signs)
-            elif key in _PLAIN_FIELDS:
+            elif key in _PLAIN_FIELDS or (clean and type(inner) is str):
                 continue
             else:
                 report[key] = self.value(inner, None, 0, signs)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import total_ordering
+from functools import lru_cache, total_ordering
 from typing import Final
 
 _SEMVER = re.compile(
@@ -58,6 +58,7 @@ class Known:
     behind: str | None = None
 
 
+@lru_cache(4096)
 def canonical(version: str) -> str:
     """Return the one spelling of a release: ``v3.1.0``, ``release-3.1.0`` and `` 3.1.0 `` are all ``3.1.0``."""
     stripped = " ".join(version.split())[:MOST_SIGNS]

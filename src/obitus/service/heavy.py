@@ -44,10 +44,9 @@ def split_and_prepare(raw: Sequence[bytes], encoding: str, limits: Limits, sende
 def prepare_all(lines: Sequence[bytes], sender: Sender, preparer: Preparer) -> Outcomes:
     """Prepare each line; one that breaks us is refused alone."""
     outcomes: Outcomes = []
-    roots = preparer.roots_in(lines)
     for line in lines:
         try:
-            outcomes.append(preparer.prepare(line, sender, roots))
+            outcomes.append(preparer.prepare(line, sender))
         except Exception:
             # One report that breaks us must not take the good ones beside it along.
             _log.exception("a report could not be prepared")
@@ -100,6 +99,6 @@ def _carried(outcomes: Outcomes) -> Outcomes:
         if isinstance(one, Ready) and one.prepared.failure is not None:
             failure = one.prepared.failure
             decided = replace(failure.decided, further=_Elsewhere())
-            one = replace(one, prepared=replace(one.prepared, failure=replace(failure, decided=decided)))
+            one = one._replace(prepared=one.prepared._replace(failure=replace(failure, decided=decided)))
         carried.append(one)
     return carried

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any, Final
 
 import re2
@@ -41,7 +41,23 @@ def redactor_of(texts: Iterable[str]) -> Redactor:
             found.append(parse_rule(text))
         except RuleTrouble as trouble:
             _log.error("a redaction rule is not active: %s Stop it, and write it again.", trouble)
-    return Redactor(found, _compiled_or_bounded)
+    return Redactor(found, _compiled_or_bounded, _seeing)
+
+
+def _seeing(texts: Sequence[str], pattern: str) -> Callable[[str], tuple[list[str], bool]]:
+    """Return what says in one pass which of these texts a text holds, and whether a pattern may be found in it."""
+    known = re2.Set.SearchSet(_OPTIONS)
+    for text in texts:
+        known.Add(re2.escape(text))
+    known.Add(pattern)
+    known.Compile()
+    last = len(texts)
+
+    def seen(text: str) -> tuple[list[str], bool]:
+        found = known.Match(text) or ()
+        return [texts[one] for one in found if one != last], last in found
+
+    return seen
 
 
 def _compiled_or_bounded(what: str) -> Any:

@@ -98,4 +98,4 @@ def _able(service: Service, one: Ready, sender: Sender) -> Ready:
         return service.preparer.decided(content, sender.app, sender.environment)[0]
 
     decided = replace(failure.decided, further=ReadAgain(again))
-    return replace(one, prepared=replace(prepared, failure=replace(failure, decided=decided)))
+    return one._replace(prepared=prepared._replace(failure=replace(failure, decided=decided)))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import gc
 import logging
 import os
 import pickle
@@ -20,6 +21,8 @@ from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import IO, Any, Final, TypeVar
 
+SELDOM: Final = (20_000, 20, 50)
+"""How seldom what may go is looked for (``gc.set_threshold``): thousands of reports that are prepared together are no reason to."""
 _log = logging.getLogger("obitus.service")
 
 LONGEST_TASK_S: Final = 120.0
@@ -181,6 +184,9 @@ def _serve() -> None:
     for kind in (signal.SIGINT, signal.SIGTERM):
         signal.signal(kind, signal.SIG_IGN)
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(*SELDOM)
     if hasattr(os, "nice"):
         os.nice(heavy.NICE)
     source, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")

@@ -15,6 +15,7 @@ import uvicorn
 
 from obitus.service.app import served
 from obitus.service.connections import protocol_for
+from obitus.service.processes import SELDOM
 from obitus.service.wiring import Service
 
 STOP_WITHIN_S = 3
@@ -81,6 +82,7 @@ def alone(service: Service, opened: socket.socket) -> None:
     # What was loaded stays: to look through it again and again for what may go would stop everything for a tenth of a second.
     gc.collect()
     gc.freeze()
+    gc.set_threshold(*SELDOM)
     server.run(sockets=[opened])
 
 

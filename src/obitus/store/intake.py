@@ -8,7 +8,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Final, Literal
+from typing import Any, Final, Literal, NamedTuple
 
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
@@ -122,8 +122,7 @@ class TallyFacts:
     """Whether it may come again under its id with more runs."""
 
 
-@dataclass(frozen=True, slots=True)
-class Prepared:
+class Prepared(NamedTuple):
     """A report that was checked, redacted, fingerprinted and compressed: all that is left is to write it."""
 
     id: bytes
@@ -197,12 +196,16 @@ class _Batch:
     def add(self, report: Prepared, release_id: int) -> tuple[int, bool]:
         """Give a report its number; return it, and whether the report is new."""
         file = self._days.at(report.day)
-        with our_errors(file.path):
+        try:
             if not file.connection.execute(ADD_ID, (report.id, report.app_id, file.next_place)).rowcount:
                 place = int(file.connection.execute(PLACE_OF, (report.id, report.app_id)).fetchone()[0])
                 return seq_of(file.day, place), False
             place = file.take_place(report.time_ms)
             self._add_rows(file, place, report, release_id)
+        except sqlite3.Error:
+            # Which file it was; said here, where it costs the good ones nothing.
+            with our_errors(file.path):
+                raise
         first_ms, last_ms = self._heard.get(report.app_id, (report.received_ms, report.received_ms))
         self._heard[report.app_id] = (min(first_ms, report.received_ms), max(last_ms, report.received_ms))
         return seq_of(file.day, place), True

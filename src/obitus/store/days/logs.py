@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 from uuid import UUID
 
 from obitus.core.asking.records import uuid_text
@@ -21,8 +20,7 @@ VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
 ONE: Final = "SELECT * FROM logs WHERE place = ?"
 
 
-@dataclass(frozen=True, slots=True)
-class LogFacts:
+class LogFacts(NamedTuple):
     """What the store keeps of a log record: all of it, in columns."""
 
     severity: int
