@@ -101,9 +101,10 @@ async def reports(
         async with held.lane:
             encoding = request.headers.get("content-encoding", "")
             body, outcomes = await body_prepared(service, held, raw, encoding, sender)
-            # What cut the sending short explains why the compressed form stops, too.
-            problem = problem or body.problem
-            verdicts = await _take(service, held, body, outcomes, sender)
+        # What cut the sending short explains why the compressed form stops, too.
+        problem = problem or body.problem
+        # The next body is worked on meanwhile: it is the writer's turn, and the writer has a queue of its own.
+        verdicts = await _take(service, held, body, outcomes, sender)
     limit = service.settings.limits.line_bytes
     verdicts += [
         formats.LineVerdict(
