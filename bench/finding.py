@@ -9,15 +9,15 @@ import statistics
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from bench.measuring import in_turns, row, timed
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.grouping.recipe import fingerprint
+from obitus.core.grouping.recipe import Fingerprint, Part, fingerprint
 from obitus.service.prepare import chain_of
-from obitus.store.database import open_for_writing
 from obitus.store.grouping import Decided, Found, add_fingerprint, find
+from obitus.store.migrations import open_for_writing
 
 FEW, MANY = 100, 100_000
 LINES = 3_000_000
@@ -66,9 +66,25 @@ def _chain(number: int, line: int) -> list[ChainLink]:
     return [ChainLink("KeyError", f"no thing {number} here", [Frame("main", "app", "/srv/app.py", 90), place])]
 
 
+class _Further:
+    """What is asked of a failure whose fingerprint is new."""
+
+    def __init__(self, made: Fingerprint) -> None:
+        self._made = made
+
+    def parts(self) -> Sequence[Part]:
+        return self._made.parts
+
+    def earlier(self) -> list[str]:
+        return []
+
+    def value_of(self, name: str) -> str:
+        return name
+
+
 def _decided(number: int, line: int) -> Decided:
     made = fingerprint(_chain(number, line))
-    return Decided(made.text, lambda: made.parts, made.traits)
+    return Decided(made.text, made.traits, _Further(made))
 
 
 def _store(path: Path, issues: int) -> sqlite3.Connection:

@@ -13,11 +13,14 @@ import numpy
 
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.comparing import Course, Seen, stepped_up
+from obitus.core.days import UNDATED
 from obitus.core.lifecycle import Settling
 from obitus.store import issues as issue_store
-from obitus.store.database import open_for_writing
+from obitus.store.days.failures import FailureRow
+from obitus.store.days.writing import WritingDays
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, take
+from obitus.store.migrations import open_for_writing
 
 ISSUES, RELEASES = 10_000, 30
 START_MS = 1_790_000_000_000
@@ -52,12 +55,14 @@ def regressions(folder: Path, seed: int = 5) -> dict[str, int]:
     connection.execute("INSERT INTO apps (id, name, kind, created_ms) VALUES (1, 'sailings', 'script', 0)")
     connection.execute("INSERT INTO people (id, name, role, created_ms) VALUES (1, 'owner', 'owner', 0)")
     connection.execute("BEGIN")
+    # All in one day's file: what is measured is what becomes of the issues.
+    days = WritingDays(folder / "days", connection)
     known: dict[int, int] = {}
     told = 0
     for number, event in enumerate(events):
         while told < RELEASES and _arrives(told) <= event.comes_ms:
             # Traffic of its own shows that a release is there, whatever fails.
-            _take(connection, -1 - told, f"release {told}", told, _arrives(told), _arrives(told))
+            _take(connection, days, -1 - told, f"release {told}", told, _arrives(told), _arrives(told))
             told += 1
         if event.settle is not None:
             issue_store.decide(
@@ -71,9 +76,12 @@ def regressions(folder: Path, seed: int = 5) -> dict[str, int]:
             )
         else:
             known[event.issue] = _take(
-                connection, number, f"issue {event.issue}", event.release, event.happens_ms, event.comes_ms
+                connection, days, number, f"issue {event.issue}", event.release, event.happens_ms, event.comes_ms
             )
+    days.commit(lambda _: None)
     connection.execute("COMMIT")
+    days.done()
+    days.close()
     states: dict[int, str] = dict(connection.execute("SELECT id, state FROM issues").fetchall())
     from_older_releases = connection.execute("SELECT SUM(from_older_releases) FROM issues").fetchone()[0]
     connection.close()
@@ -145,9 +153,23 @@ def _has(release: int, fixed: int) -> bool:
     return release == fixed or (_arrives(release) > _arrives(fixed) and _numbers(release) > _numbers(fixed))
 
 
-def _take(connection: sqlite3.Connection, number: int, name: str, release: int, happens_ms: int, comes_ms: int) -> int:
-    decided = Decided(name, list, None)
-    facts = FailureFacts("ERROR", False, "Tide", "", "sailings.tides", "", "GET /berths", None, None, decided)
+class _NothingFurther:
+    """Nobody asks why in this benchmark."""
+
+    def parts(self) -> list[Any]:
+        return []
+
+    def earlier(self) -> list[str]:
+        return []
+
+    def value_of(self, name: str) -> str:
+        return name
+
+
+def _take(connection: sqlite3.Connection, days: WritingDays, number: int, name: str, release: int, happens_ms: int, comes_ms: int) -> int:  # fmt: skip
+    decided = Decided(name, None, _NothingFurther())
+    row = FailureRow(4, False, "Tide", "", "GET /berths", None, None, (), "")
+    facts = FailureFacts("ERROR", False, "Tide", "", "sailings.tides", "", "GET /berths", None, None, decided, row)
     report = Prepared(
         (number % 2**64).to_bytes(16, "big"),
         "failure",
@@ -156,11 +178,10 @@ def _take(connection: sqlite3.Connection, number: int, name: str, release: int, 
         VERSIONS[release],
         happens_ms,
         comes_ms,
-        b"",
-        None,
-        facts,
+        day=UNDATED,
+        failure=facts,
     )
-    (taken,) = take(connection, [report])
+    (taken,) = take(connection, days, [report])
     assert taken.issue_id is not None
     return taken.issue_id
 
