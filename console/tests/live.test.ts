@@ -31,7 +31,7 @@ afterEach(() => {
 
 test('many events within a moment are one look', () => {
 	const before = live.beat;
-	for (let i = 0; i < 50; i++) Stream.last.tell(i % 2 ? 'reports' : 'issue');
+	for (let i = 0; i < 50; i++) Stream.last.tell(i % 2 ? 'reports' : 'issue-changed');
 	expect(live.beat).toBe(before);
 	vi.advanceTimersByTime(250);
 	expect(live.beat).toBe(before + 1);

@@ -1,5 +1,23 @@
 /** The live stream: counts up when something was committed, so that whatever is shown can be looked at again. */
 const GATHER_MS = 250;
+/** What happens, each with a number by which a stream that broke goes on; and three that are told and not kept. */
+const KINDS = [
+	'issue-new',
+	'issue-regressed',
+	'issue-decided',
+	'issue-changed',
+	'issue-revealed',
+	'release-seen',
+	'release-changed',
+	'deploy',
+	'rate-stepped-up',
+	'rate-step-ended',
+	'regrouping',
+	'act',
+	'reports',
+	'refused',
+	'missed'
+];
 
 class Live {
 	/** Grows with every change; loaders depend on it. */
@@ -20,7 +38,7 @@ class Live {
 			this.connected = true;
 		});
 		source.addEventListener('error', () => (this.connected = false));
-		for (const kind of ['reports', 'refused', 'issue', 'release', 'act', 'missed']) source.addEventListener(kind, () => this.#changed());
+		for (const kind of KINDS) source.addEventListener(kind, () => this.#changed());
 		this.#source = source;
 	}
 

@@ -219,7 +219,6 @@ def _decide(
             c, number, decision, settling=settling, person_id=person.id, person=person.name, now_ms=now_ms
         )
     )
-    service.live.publish_from_thread({"type": "issue", "issue": number})
     return answers.Done()
 
 

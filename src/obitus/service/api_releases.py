@@ -24,7 +24,7 @@ from obitus.service.problems import Problem, described
 from obitus.service.secrets import KEY_PREFIX
 from obitus.service.times import Time
 from obitus.service.wiring import Service
-from obitus.store import commits, people
+from obitus.store import commits, events, people
 from obitus.store import releases as store
 from obitus.store.apps import app_named
 
@@ -248,9 +248,9 @@ def remove(service: TheService, person: SignedIn, name: AppName, release: Versio
     def act(connection: sqlite3.Connection) -> None:
         store.remove(connection, known.app_id, version, now_ms)
         people.note_act(connection, person.id, "removed release", f"{name} {version}", now_ms)
+        events.add(connection, "release-changed", now_ms, app=name, release=version)
 
     service.writer.run(act)
-    service.live.publish_from_thread({"type": "release", "release": version})
     return answers.Done()
 
 
@@ -369,7 +369,6 @@ def add_deploy(
             c, app_id, version, environment, time_ms, canary=order.canary, reported_by=person, now_ms=now_ms
         )
     )
-    service.live.publish_from_thread({"type": "release", "release": version})
     return release_answers.DeployAnswer(
         app=app,
         release=version,

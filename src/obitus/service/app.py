@@ -5,9 +5,10 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from typing import Annotated
 
 import anyio.to_thread
-from fastapi import APIRouter, FastAPI
+from fastapi import APIRouter, Depends, FastAPI, Header
 from fastapi.responses import JSONResponse, Response
 from starlette.types import ASGIApp
 
@@ -33,7 +34,8 @@ from obitus.service.front import Front
 from obitus.service.live import LiveResponse
 from obitus.service.problems import Problem, described
 from obitus.service.wiring import Service
-from obitus.store import people
+from obitus.store import events, people
+from obitus.store.events import Event
 
 _ABOUT = """Captures failures, groups them into issues, tracks regressions across releases.
 
@@ -42,6 +44,8 @@ Errors are problem details (RFC 9457) with a stable `slug`."""
 
 router = APIRouter(tags=["service"])
 
+MOST_MISSED = 300
+"""Events that a listener who was away is told of one by one."""
 PAGES_AT_ONCE = 8
 """Answers that are worked on at the same time: one interpreter does not do more of them by taking turns between forty."""
 
@@ -64,6 +68,19 @@ def health(service: TheService) -> Response:
     return JSONResponse(answer.model_dump(), status_code=503 if reasons else 200)
 
 
+def _heard(
+    service: TheService,
+    last_event_id: Annotated[
+        str | None,
+        Header(max_length=20, description="The number of the last event that was got: the stream goes on behind it."),
+    ] = None,
+) -> tuple[int, bool]:
+    """Return the number of the last event that a listener knows of, and whether it was here before."""
+    if last_event_id is not None and last_event_id.isascii() and last_event_id.isdigit():
+        return int(last_event_id), True
+    return events.newest(service.reader), False
+
+
 @router.get(
     "/api/live",
     summary="What happens, as it happens",
@@ -71,15 +88,27 @@ def health(service: TheService) -> Response:
     responses=described("not-signed-in", "too-busy")
     | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
 )
-async def live(service: TheService, person: SignedIn) -> Response:
-    """Stream server-sent events: `reports` (app, environment, issues) and `issue` (a decision), after each commit."""
+async def live(service: TheService, person: SignedIn, heard: Annotated[tuple[int, bool], Depends(_heard)]) -> Response:
+    """Stream server-sent events: what happens, with its number, and `reports` (app, environment, issues), after each commit.
+
+    Without `Last-Event-ID` it begins with what happens from now on. `missed` says that there was too much to tell: look again.
+    """
     if service.live.is_full(person.pass_id):
         raise Problem("too-busy", "Too many consoles listen. Reload later.", retry_after_s=30)
 
     def may_still() -> bool:
         return people.is_good(service.reader, person.pass_id, service.now_ms())
 
-    return LiveResponse(service.live.listen(person.pass_id, may_still), media_type="text/event-stream")
+    number, was_there = heard
+    missed = (lambda: _missed(service, number)) if was_there else None
+    return LiveResponse(service.live.listen(person.pass_id, may_still, number, missed), media_type="text/event-stream")
+
+
+def _missed(service: Service, since: int) -> list[Event] | None:
+    """Return the events behind a number; None where they are too many, or the first of them are no longer kept."""
+    found = events.after(service.reader, since, MOST_MISSED + 1)
+    is_whole = len(found) <= MOST_MISSED and (not found or found[0].id == since + 1)
+    return found if is_whole and since <= events.newest(service.reader) else None
 
 
 def make_app(service: Service) -> FastAPI:

@@ -5,12 +5,15 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import math
 from collections import Counter
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
 from typing import Any, Final
 
 from starlette.responses import StreamingResponse
 from starlette.types import Message, Send
+
+from obitus.store.events import Event
 
 MOST_LISTENERS: Final = 200
 MOST_OF_A_PASS: Final = 30
@@ -29,13 +32,15 @@ ROUND_EVERY_S: Final = 0.1
 class _Listener:
     """What waits for one listener."""
 
-    __slots__ = ("ended", "pass_id", "texts", "woken")
+    __slots__ = ("ended", "from_number", "pass_id", "texts", "woken")
 
     def __init__(self, pass_id: str) -> None:
         self.pass_id = pass_id
         self.texts: list[str] = []
         self.woken = asyncio.Event()
         self.ended = False
+        self.from_number = 0
+        """Events up to this number it has got already."""
 
     def add(self, text: str) -> None:
         """Let one more message wait; what is not read in time is replaced by a word that there was more."""
@@ -73,13 +78,14 @@ class Live:
         """Whether no more listeners are let in, at all or with this session or token."""
         return len(self._listeners) >= MOST_LISTENERS or self._of_pass[pass_id] >= MOST_OF_A_PASS
 
-    def publish(self, message: dict[str, Any]) -> None:
-        """Tell all listeners. Call it on the event loop."""
+    def publish(self, message: dict[str, Any], number: int | None = None) -> None:
+        """Tell all listeners; with the number of the event that it is, if it is one. Call it on the event loop."""
         if not self._listeners:
             return
-        text = _event(message)
+        text = _event(message, number)
         for listener in self._listeners:
-            listener.add(text)
+            if number is None or number > listener.from_number:
+                listener.add(text)
         if not self._is_going_round:
             self._is_going_round = True
             self._go_round(asyncio.get_running_loop(), [])
@@ -105,10 +111,10 @@ class Live:
             if listener.pass_id == pass_id:
                 listener.end()
 
-    def publish_from_thread(self, message: dict[str, Any]) -> None:
+    def publish_from_thread(self, message: dict[str, Any], number: int | None = None) -> None:
         """Tell all listeners, from a worker thread."""
         if self._loop is not None and not self._closed:
-            self._loop.call_soon_threadsafe(self.publish, message)
+            self._loop.call_soon_threadsafe(self.publish, message, number)
 
     def close(self) -> None:
         """End every stream, so that the service can stop."""
@@ -121,16 +127,36 @@ class Live:
         if self._loop is not None and not self._loop.is_closed():
             self._loop.call_soon_threadsafe(self.close)
 
-    async def listen(self, pass_id: str, may_still: Callable[[], bool]) -> AsyncIterator[str]:
+    async def listen(
+        self,
+        pass_id: str,
+        may_still: Callable[[], bool],
+        start: int | None = None,
+        earlier: Callable[[], Sequence[Event] | None] | None = None,
+    ) -> AsyncIterator[str]:
         """Yield the stream as text, with a comment now and then so that a dead connection is noticed.
 
         It ends with the pass that it was asked for with; ``may_still`` says whether that is good, and is asked now and then.
+        ``start`` is the number of the last event that the listener knows of, should it have to ask again; ``earlier`` returns
+        the events that it has missed, None where these are too many.
         """
         listener = _Listener(pass_id)
+        # First: what is committed while the missed ones are read waits here, and is known by its number.
         self._listeners[listener] = None
         self._of_pass[pass_id] += 1
         try:
-            yield "retry: 1000\nevent: open\ndata: {}\n\n"
+            number = "" if start is None else f"id: {start}\n"
+            yield f"retry: 1000\n{number}event: open\ndata: {{}}\n\n"
+            missed = () if earlier is None else await asyncio.to_thread(earlier)
+            if missed is None:
+                listener.add(_event({"type": "missed"}))
+            elif missed:
+                waiting, listener.texts = listener.texts, []
+                listener.from_number = missed[-1].id
+                yield "".join(_event({"type": one.kind, **one.subject}, one.id) for one in missed)
+                listener.texts = [text for text in waiting if _number_of(text) > listener.from_number] + listener.texts
+            if listener.texts:
+                listener.woken.set()
             while not self._closed:
                 try:
                     async with asyncio.timeout(HEARTBEAT_S):
@@ -167,5 +193,11 @@ class LiveResponse(StreamingResponse):
             await super().stream_response(patient)
 
 
-def _event(message: dict[str, Any]) -> str:
-    return f"event: {message['type']}\ndata: {json.dumps(message)}\n\n"
+def _event(message: dict[str, Any], number: int | None = None) -> str:
+    head = "" if number is None else f"id: {number}\n"
+    return f"{head}event: {message['type']}\ndata: {json.dumps(message)}\n\n"
+
+
+def _number_of(text: str) -> float:
+    """Return the number of an event from its text; what has none is always new."""
+    return int(text[4 : text.index("\n")]) if text.startswith("id: ") else math.inf

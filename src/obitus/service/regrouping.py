@@ -15,6 +15,7 @@ from obitus.core.grouping.rules import GroupingRule, holds_for
 from obitus.core.headline import Headline
 from obitus.core.wording import count_of
 from obitus.service.prepare import asked_about, chain_of
+from obitus.store import events
 from obitus.store import grouping as store_grouping
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store
@@ -197,8 +198,12 @@ class Regrouper:
             _log.exception("regrouping %d broke; what it moved can be undone", number)
             state = "failed"
         now_ms = self._service.now_ms()
-        self._service.writer.run(lambda c: store.end(c, number, state, now_ms))
-        self._service.live.publish_from_thread({"type": "regrouping", "regrouping": number})
+
+        def end(connection: Any) -> None:
+            store.end(connection, number, state, now_ms)
+            events.add(connection, "regrouping", now_ms, regrouping=number, state=state)
+
+        self._service.writer.run(end)
 
     def _move_all(self, number: int, from_issue: int, to_issue: int) -> None:
         while seqs := store.seqs_of(self._service.reader, from_issue, 0, store.MOST_IN_ONE_STEP):
@@ -213,9 +218,14 @@ class Regrouper:
             self._service.writer.run(lambda c, step=step: store.move(c, number, step, keep=keep))  # type: ignore[misc]
 
     def _sum_up(self, issues: Sequence[int]) -> None:
-        self._service.writer.run(lambda c: store.sum_up(c, issues))
-        for issue in issues:
-            self._service.live.publish_from_thread({"type": "issue", "issue": issue})
+        now_ms = self._service.now_ms()
+
+        def sum_up(connection: Any) -> None:
+            store.sum_up(connection, issues)
+            for issue in issues:
+                events.add(connection, "issue-changed", now_ms, issue=issue)
+
+        self._service.writer.run(sum_up)
 
     def _split_by_values(self, number: int, issue: Row, names: Sequence[str]) -> None:
         service = self._service

@@ -238,14 +238,6 @@ async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> li
     except (StoreBusy, StoreTrouble) as error:
         # What is wrong with the store is no verdict on what was sent: it comes again.
         raise as_problem(error) from error
-    service.watcher.touch(
-        {
-            (one.app_id, one.release, one.environment)
-            for one, done in zip(prepared, taken, strict=True)
-            if not done.already_there
-        },
-        [done.issue_id for done in taken if done.new_issue and done.issue_id is not None],
-    )
     if any(one.beyond for one in taken):
         service.remark(sender.app, "too-many-releases", BEYOND)
     if any(one.among_others for one in taken):

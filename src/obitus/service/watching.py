@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Iterable
+from itertools import groupby
 from typing import TYPE_CHECKING, Any, Final
 
 from obitus.core.changes.revealing import WINDOW_MS, Story, lies_behind
@@ -13,8 +13,8 @@ from obitus.core.comparing import Course, Step, stepped_up
 from obitus.core.lifecycle import has_fix
 from obitus.service.exposed import Exposed
 from obitus.service.prepare import chain_of
+from obitus.store import events, rates, revealings
 from obitus.store import issues as issue_store
-from obitus.store import rates, revealings
 from obitus.store import releases as store
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ EVERY_S: Final = 10.0
 MOST_PAUSE_S: Final = 40.0
 MOST_EARLIER: Final = 12
 """How many releases before one are looked at for what was usual."""
-MOST_WAITING: Final = 2000
+JOB: Final = "watching"
 
 _log = logging.getLogger("obitus.service")
 
@@ -37,38 +37,36 @@ class Watcher:
 
     def __init__(self, service: Service) -> None:
         self._service = service
-        self._lock = threading.Lock()
         self._turn = threading.Lock()
-        self._touched: set[tuple[int, str, str]] = set()
-        self._new: dict[int, None] = {}
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._watch, name="obitus-watcher", daemon=True)
         self._thread.start()
 
-    def touch(self, places: Iterable[tuple[int, str, str]], new_issues: Iterable[int]) -> None:
-        """Remember to look: (app id, release, environment) of what came, and the issues that it made."""
-        with self._lock:
-            self._touched.update(place for place in places if place[1])
-            if len(self._new) < MOST_WAITING:
-                self._new.update(dict.fromkeys(new_issues))
-
     def look(self) -> None:
         """Look now at all that came since the last time."""
         with self._turn:
-            with self._lock:
-                touched, new = self._touched, list(self._new)
-                self._touched, self._new = set(), {}
-            for number in new:
+            self._look_at_new()
+            due = rates.due(self._service.reader)
+            for app_id, rows in groupby(due, key=lambda row: int(row["app_id"])):
+                places = list(rows)
+                self._rates(app_id, [(row["version"], row["environment"]) for row in places])
+                # What came meanwhile has another count, and stays.
+                self._service.writer.run(lambda c, places=places: rates.looked_at(c, places))  # type: ignore[misc]
+
+    def _look_at_new(self) -> None:
+        """Look at the issues that are new since the last event that was read; after a kill, from there on."""
+        service = self._service
+        while found := events.after(service.reader, events.position(service.reader, JOB) or 0):
+            for event in found:
+                if event.kind != "issue-new":
+                    continue
                 try:
-                    self._revealed(number)
+                    self._revealed(event.subject["issue"])
                 except Exception:
                     # One issue whose records cannot be read must not keep the others from being looked at.
-                    _log.exception("issue %d could not be looked at", number)
-            by_app: dict[int, list[tuple[str, str]]] = {}
-            for app_id, version, environment in sorted(touched):
-                by_app.setdefault(app_id, []).append((version, environment))
-            for app_id, places in by_app.items():
-                self._rates(app_id, places)
+                    _log.exception("issue %d could not be looked at", event.subject["issue"])
+            last = found[-1].id
+            service.writer.run(lambda c, last=last: events.move(c, JOB, last))  # type: ignore[misc]
 
     def close(self) -> None:
         """Stop."""
@@ -100,18 +98,14 @@ class Watcher:
             # A release in which nothing failed has nothing that stepped up: with a release for each commit that is most of them.
             earlier = order.before(version)[:MOST_EARLIER]
             if earlier and version in ids and (ids[version], environment) in failed:
-                self._rates_of(version, ids[version], [(name, ids[name]) for name in earlier], environment)
+                self._rates_of(ids[version], [(name, ids[name]) for name in earlier], environment)
 
-    def _rates_of(self, version: str, release: int, before: list[tuple[str, int]], environment: str) -> None:
+    def _rates_of(self, release: int, before: list[tuple[str, int]], environment: str) -> None:
         service = self._service
         courses, point_courses = courses_of(service, release, before, environment)
         steps: list[Step] = [*stepped_up(courses), *stepped_up(point_courses, shares=True)]
         now_ms = service.now_ms()
-        news, over = service.writer.run(lambda c: rates.keep_steps(c, release, environment, steps, now_ms))
-        for issue in news:
-            service.live.publish_from_thread({"type": "issue", "issue": issue})
-        if news or over:
-            service.live.publish_from_thread({"type": "release", "release": version})
+        service.writer.run(lambda c: rates.keep_steps(c, release, environment, steps, now_ms))
 
     def _revealed(self, number: int) -> None:
         service = self._service
@@ -140,7 +134,6 @@ class Watcher:
     def _keep_revealed(self, number: int, by: int, point: str, reason: str) -> None:
         now_ms = self._service.now_ms()
         self._service.writer.run(lambda c: revealings.add(c, number, by, point, reason, now_ms))
-        self._service.live.publish_from_thread({"type": "issue", "issue": number})
 
 
 def story_of(content: dict[str, Any]) -> Story:

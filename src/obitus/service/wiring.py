@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import logging
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Final
@@ -14,6 +15,7 @@ from obitus.core.telemetry import Steps
 from obitus.service import secrets
 from obitus.service.bodies import Gate
 from obitus.service.heavy import Rules
+from obitus.service.jobs.telling import Telling
 from obitus.service.keys import KnownKeys
 from obitus.service.linear_patterns import redactor_of
 from obitus.service.live import Live
@@ -23,7 +25,7 @@ from obitus.service.regrouping import Regrouper
 from obitus.service.settings import MIB, Settings, system_clock_ms
 from obitus.service.steady_clock import SteadyClock
 from obitus.service.watching import Watcher
-from obitus.store import people, removing, rules
+from obitus.store import events, people, removing, rules
 from obitus.store.database import Reader, lock_folder
 from obitus.store.days.files import folder_beside
 from obitus.store.days.reading import DayReaders
@@ -36,6 +38,7 @@ SESSION_LASTS_MS: Final = 14 * DAY_MS
 OWNER_NAME: Final = "owner"
 MOST_REFUSALS: Final = 1000
 KEEPER_EVERY_S: Final = 5.0
+PRUNE_EVERY_S: Final = 600.0
 REMOVING_RESTS_S: Final = 0.02
 TOUCH_EVERY_MS: Final = 5 * 60_000
 PASSWORD_CHECKS_AT_ONCE: Final = 2
@@ -68,6 +71,7 @@ class Service:
         self.load_rules()
         self.processes = Processes(settings.processes)
         self.live = Live()
+        self.telling = Telling(self.reader, self.writer, self.live)
         self.regrouper = Regrouper(self)
         self.watcher = Watcher(self)
         self.steps = Steps()
@@ -84,6 +88,7 @@ class Service:
         self.remarks = Refusals()
         self.password_checks = threading.BoundedSemaphore(PASSWORD_CHECKS_AT_ONCE)
         self._stopping = threading.Event()
+        self._prunes_next_s = 0.0
         self._keeper = threading.Thread(target=self._keep, name="obitus-keeper", daemon=True)
         self._keeper.start()
 
@@ -101,6 +106,7 @@ class Service:
         self._stopping.set()
         self.regrouper.close()
         self.watcher.close()
+        self.telling.close()
         self.live.close()
         self._keeper.join()
         self.processes.close()
@@ -170,8 +176,7 @@ class Service:
     def note_act(self, person: people.Person | None, act: str, subject: str) -> None:
         """Put on record what somebody did, or tried."""
         now_ms = self.now_ms()
-        self.writer.run(lambda c: people.note_act(c, person.id if person else None, act, subject[:300], now_ms))
-        self.live.publish_from_thread({"type": "act", "act": act})
+        self.writer.run(lambda c: people.note_act(c, person.id if person else None, act, subject, now_ms))
 
     def note_refusal(self, act: str, subject: str) -> None:
         """Put on record what a stranger tried. Of the same only the first in five minutes: strangers must not fill the record."""
@@ -208,12 +213,22 @@ class Service:
         )
         return secret
 
+    def _prune(self) -> None:
+        """Remove old events, now and then."""
+        if time.monotonic() < self._prunes_next_s:
+            return
+        self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
+        now_ms = self.now_ms()
+        while self.writer.run(lambda c: events.prune(c, now_ms)) and not self._stopping.wait(REMOVING_RESTS_S):
+            pass
+
     def _keep(self) -> None:
         while not self._stopping.wait(KEEPER_EVERY_S):
             try:
                 if self.evidence.wants_training() and (body := self.evidence.train()) is not None:
                     now_ms = self.now_ms()
                     self.evidence.use(self.writer.run(lambda c, b=body, n=now_ms: add_dictionary(c, b, n)), body)  # type: ignore[misc]
+                self._prune()
                 for work in removing.steps(self.reader, self.days, self.writer.days):
                     self.writer.run(work)
                     # Others write in between.

@@ -14,7 +14,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
-from obitus.store import names, releases
+from obitus.store import events, names, releases
 from obitus.store.database import our_errors
 from obitus.store.days import failures, logs, runs
 from obitus.store.days.failures import FailureRow
@@ -83,6 +83,7 @@ ON CONFLICT DO UPDATE SET runs = runs + excluded.runs, failed = failed + exclude
 _GROWS = "INSERT INTO growing_tallies (seq, app_id, release_id, environment, time_ms, runs) VALUES (?, ?, ?, ?, ?, ?)"
 _GROWING = "SELECT release_id, environment, time_ms, runs FROM growing_tallies WHERE seq = ?"
 _HAS_GROWN = "UPDATE growing_tallies SET runs = ? WHERE seq = ?"
+_DUE = "INSERT INTO rates_due (release_id, environment, batches) VALUES (?, ?, 1) ON CONFLICT DO UPDATE SET batches = batches + 1"
 _HEARD_OF = """
 UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :first_ms),
   last_report_ms = MAX(COALESCE(last_report_ms, :last_ms), :last_ms) WHERE id = :app_id"""
@@ -165,7 +166,7 @@ def take(connection: sqlite3.Connection, days: WritingDays, reports: Sequence[Pr
     batch = _Batch(connection, days)
     taken = [_take_one(batch, report) for report in reports]
     batch.write_rows()
-    batch.note_apps()
+    batch.note()
     return taken
 
 
@@ -177,6 +178,7 @@ class _Batch:
         self._came: dict[tuple[int, str, str], tuple[releases.Found, int]] = {}
         self._rows: dict[DayFile, tuple[list[Any], list[Any], list[Any], list[Any], list[Any]]] = {}
         self._heard: dict[int, tuple[int, int]] = {}
+        self._due: set[tuple[int, str]] = set()
 
     def release_of(self, report: Prepared) -> releases.Found:
         """Return the release of a report, which has come with it if it was not known."""
@@ -189,6 +191,9 @@ class _Batch:
         if report.release and not found.beyond:
             if found.new:
                 releases.bind_next(self.connection, report.app_id, report.release, report.received_ms)
+                events.add(
+                    self.connection, "release-seen", report.received_ms, app_id=report.app_id, release=report.release
+                )
             releases.infer_deploy(self.connection, report.app_id, found.id, report.environment, report.time_ms)
         self._came[key] = (found, report.time_ms)
         return found
@@ -206,6 +211,8 @@ class _Batch:
             # Which file it was; said here, where it costs the good ones nothing.
             with our_errors(file.path):
                 raise
+        if report.release and report.kind in ("failure", "tally"):
+            self._due.add((release_id, report.environment))
         first_ms, last_ms = self._heard.get(report.app_id, (report.received_ms, report.received_ms))
         self._heard[report.app_id] = (min(first_ms, report.received_ms), max(last_ms, report.received_ms))
         return seq_of(file.day, place), True
@@ -241,8 +248,10 @@ class _Batch:
         with our_errors(file.path):
             file.connection.execute(NEW_EVIDENCE, (report.dictionary_id, report.body, place))
 
-    def note_apps(self) -> None:
-        """Say when the apps were heard of first and last."""
+    def note(self) -> None:
+        """Say when the apps were heard of first and last, and from where there is something new to look at."""
+        for release_id, environment in self._due:
+            self.connection.execute(_DUE, (release_id, environment))
         for app_id, (first_ms, last_ms) in self._heard.items():
             self.connection.execute(_HEARD_OF, {"app_id": app_id, "first_ms": first_ms, "last_ms": last_ms})
 
@@ -335,6 +344,7 @@ def _add_failure(
                 "A grouping rule can put it in order."
             )
         connection.execute(_ADD_HISTORY, (issue_id, report.time_ms, None, "untriaged", reason, seq, release_id))
+        events.add(connection, "issue-new", report.received_ms, app_id=report.app_id, issue=issue_id)
     if not found.known:
         add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
     values["fingerprint"] = found.fingerprint
@@ -356,6 +366,7 @@ def _add_failure(
         connection.execute(
             _ADD_HISTORY, (issue_id, report.received_ms, state, judged.state, judged.reason, seq, release_id)
         )
+        events.add(connection, "issue-regressed", report.received_ms, app_id=report.app_id, issue=issue_id)
     return Taken(already_there=False, issue_id=issue_id, new_issue=new_issue, regressed=judged.changed)
 
 

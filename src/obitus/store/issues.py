@@ -9,6 +9,7 @@ from typing import Final, Literal
 
 from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import Decision, Settling, state_after
+from obitus.store import events
 from obitus.store.database import Reader, Row
 from obitus.store.errors import NotThere
 
@@ -290,6 +291,7 @@ def decide(
     if settling is not None:
         connection.execute(_SETTLE, values)
     connection.execute(_ADD_HISTORY, values | {"from_state": row["state"], "reason": f"{person} {said}."})
+    events.add(connection, "issue-decided", now_ms, issue=issue_id, state=state)
 
 
 def settlings(reader: Reader, issue_id: int) -> list[Settling]:
@@ -305,6 +307,7 @@ def settling_of(row: Row) -> Settling:
 def note(connection: sqlite3.Connection, issue_id: int, person_id: int | None, reason: str, now_ms: int) -> None:
     """Put what was done or found on the history of an issue; its state stays. Runs on the writer."""
     connection.execute(_NOTE, {"id": issue_id, "person_id": person_id, "reason": reason, "now_ms": now_ms})
+    events.add(connection, "issue-changed", now_ms, issue=issue_id)
 
 
 def failure_at(reader: Reader, issue_id: int, time_ms: int) -> int:

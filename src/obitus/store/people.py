@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Final, Literal
 
 from obitus.core.clock import HOUR_MS
+from obitus.store import events
 from obitus.store.database import Reader, Row
 from obitus.store.errors import NotThere
 
@@ -224,4 +225,5 @@ def set_password(
 
 def note_act(connection: sqlite3.Connection, person_id: int | None, act: str, subject: str, now_ms: int) -> None:
     """Put on record what somebody did."""
-    connection.execute(_ADD_ACT, (now_ms, person_id, act, subject))
+    connection.execute(_ADD_ACT, (now_ms, person_id, act, subject[:300]))
+    events.add(connection, "act", now_ms, act=act)

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Sequence
 from typing import Final
 
 from obitus.core.comparing import Step
+from obitus.store import events
 from obitus.store.database import Reader, Row
 
 MOST_STEPS: Final = 200
@@ -94,6 +95,11 @@ _STEPS_OF_ISSUE = f"{_STEP_COLUMNS} WHERE s.issue_id = ? AND s.ended_ms IS NULL 
 _STEPS_OF_RELEASE = (
     f"{_STEP_COLUMNS} WHERE s.release_id = ? AND s.ended_ms IS NULL ORDER BY s.sure DESC, s.chance LIMIT {MOST_STEPS}"
 )
+
+_DUE = """
+SELECT r.app_id, d.release_id, r.version, d.environment, d.batches FROM rates_due d JOIN releases r ON r.id = d.release_id
+ORDER BY r.app_id, r.version, d.environment"""
+_LOOKED_AT = "DELETE FROM rates_due WHERE release_id = ? AND environment = ? AND batches = ?"
 
 
 def points_of(reader: Reader, issue_id: int) -> list[str]:
@@ -211,6 +217,16 @@ def steps_of_release(reader: Reader, release: int) -> list[Row]:
     return reader.rows(_STEPS_OF_RELEASE, (release,))
 
 
+def due(reader: Reader) -> list[Row]:
+    """Return (app_id, release_id, version, environment, batches) of what reported since it was looked at, by app."""
+    return reader.rows(_DUE)
+
+
+def looked_at(connection: sqlite3.Connection, places: Sequence[Row]) -> None:
+    """Forget what was due, but for what reported since."""
+    connection.executemany(_LOOKED_AT, [(row["release_id"], row["environment"], row["batches"]) for row in places])
+
+
 def keep_steps(
     connection: sqlite3.Connection, release: int, environment: str, steps: Sequence[Step], now_ms: int
 ) -> tuple[list[int], int]:
@@ -244,4 +260,9 @@ def keep_steps(
     over = [number for key, number in standing.items() if key not in found]
     for number in over:
         connection.execute(_END_STEP, (now_ms, number))
-    return [key[0] for key in found.keys() - standing.keys() if key[0] and found[key].sure], len(over)
+        events.add(connection, "rate-step-ended", now_ms, release_id=release, environment=environment)
+    news = [key for key in found.keys() - standing.keys() if found[key].sure]
+    for issue_id, point in news:
+        about = {"issue": issue_id} if issue_id else {"entry_point": point}
+        events.add(connection, "rate-stepped-up", now_ms, release_id=release, environment=environment, **about)
+    return [issue_id for issue_id, _ in news if issue_id], len(over)

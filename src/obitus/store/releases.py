@@ -11,7 +11,7 @@ from typing import ClassVar, Final
 from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import next_came
 from obitus.core.releases import Known, Order, compare
-from obitus.store import names
+from obitus.store import events, names
 from obitus.store.database import Reader, Row
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
 from obitus.store.issues import note, settling_of
@@ -160,6 +160,7 @@ def deploy(
     values = {"app_id": app_id, "release_id": found.id, "environment": environment, "time_ms": time_ms}
     values |= {"inferred": 0, "canary": int(canary), "told_by": reported_by}
     connection.execute(_ADD_DEPLOY, values)
+    events.add(connection, "deploy", now_ms, app_id=app_id, release=version, environment=environment)
     if found.new:
         bind_next(connection, app_id, version, now_ms)
 

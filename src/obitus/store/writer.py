@@ -55,6 +55,8 @@ class Writer:
         self._closed = False
         self.reached: Callable[[str], None] = _pass_on
         """Is told each point between two commits of files that belong together; tests break off there."""
+        self.committed: Callable[[], object] = _nothing
+        """Is called after each commit, on the writer's thread: it must only wake somebody."""
         self.trouble: errors.StoreTrouble | None = None
         """Why the latest commit failed, when that was no fault of what was to be written."""
         self._thread = threading.Thread(target=self._serve, name="obitus-writer", daemon=True)
@@ -130,6 +132,7 @@ class Writer:
                 self.reached("after the main file")
             self.days.done()
             self.trouble = None
+            self.committed()
         except BaseException as error:
             # Nothing of this commit is on disk, so nobody may be told that it is.
             failed = error
@@ -169,6 +172,10 @@ class Writer:
             self._connection.execute("ROLLBACK TO one_job")
         self._connection.execute("RELEASE one_job")
         self.days.end_job(failed=job.error is not None)
+
+
+def _nothing() -> None:
+    """Nobody waits for commits."""
 
 
 def _pass_on(_: str) -> None:

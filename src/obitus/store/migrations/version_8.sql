@@ -104,3 +104,25 @@ ALTER TABLE regrouped_now RENAME TO regrouped;
 DROP TABLE evidence;
 DROP TABLE reports;
 DROP TABLE moved;
+
+-- What happened, in order, written in the transaction in which it did. The newest is never removed, so that no number comes again.
+CREATE TABLE events (
+  id       INTEGER PRIMARY KEY,
+  time_ms  INTEGER NOT NULL,
+  kind     TEXT NOT NULL,
+  subject  TEXT NOT NULL                     -- JSON: what it is about, such as {"app": "sailings", "issue": 5}
+) STRICT;
+
+-- How far each job has read the events. After a kill it goes on there: at least once, in order.
+CREATE TABLE positions (
+  job       TEXT PRIMARY KEY,
+  event_id  INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+
+-- From where reports came since the rates were looked at.
+CREATE TABLE rates_due (
+  release_id   INTEGER NOT NULL REFERENCES releases (id),
+  environment  TEXT NOT NULL,
+  batches      INTEGER NOT NULL,             -- grows with each batch, so that what comes while they are looked at is not forgotten
+  PRIMARY KEY (release_id, environment)
+) STRICT, WITHOUT ROWID;

@@ -1,0 +1,74 @@
+"""Events: what happened, in order. Written in the transaction in which it did, read by jobs that each keep their own position."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any, Final, Literal
+
+from obitus.core.clock import DAY_MS
+from obitus.store.database import Reader
+
+Kind = Literal[
+    "regrouping", "issue-new", "issue-regressed", "issue-decided", "issue-changed", "issue-revealed",
+    "release-seen", "release-changed", "deploy", "rate-stepped-up", "rate-step-ended", "act",
+]  # fmt: skip
+KEPT_MS: Final = DAY_MS
+"""How long an event is kept that all jobs have read."""
+MOST_REMOVED: Final = 2000
+MOST_READ: Final = 500
+
+_ADD = "INSERT INTO events (time_ms, kind, subject) VALUES (?, ?, ?)"
+_AFTER = "SELECT id, time_ms, kind, subject FROM events WHERE id > ? ORDER BY id LIMIT ?"
+_NEWEST = "SELECT COALESCE(MAX(id), 0) AS id FROM events"
+_POSITION = "SELECT event_id FROM positions WHERE job = ?"
+_MOVE = "INSERT INTO positions (job, event_id) VALUES (?, ?) ON CONFLICT DO UPDATE SET event_id = excluded.event_id"
+_PRUNE = """
+DELETE FROM events WHERE id IN (
+  SELECT id FROM events WHERE time_ms < :before_ms AND id < (SELECT MAX(id) FROM events)
+    AND id <= (SELECT COALESCE(MIN(event_id), 0) FROM positions) ORDER BY id LIMIT :most)"""
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """Something that happened. Numbers only grow."""
+
+    id: int
+    time_ms: int
+    kind: str
+    subject: dict[str, Any]
+
+
+def add(connection: sqlite3.Connection, kind: Kind, now_ms: int, **subject: Any) -> None:
+    """Write down that something happens, in the transaction in which it does."""
+    connection.execute(_ADD, (now_ms, kind, json.dumps(subject, ensure_ascii=False)))
+
+
+def after(reader: Reader, number: int, most: int = MOST_READ) -> list[Event]:
+    """Return the events behind a number, in order."""
+    return [
+        Event(row["id"], row["time_ms"], row["kind"], json.loads(row["subject"]))
+        for row in reader.rows(_AFTER, (number, most))
+    ]
+
+
+def newest(reader: Reader) -> int:
+    """Return the number of the latest event, 0 when there is none."""
+    return int(reader.one(_NEWEST)["id"])
+
+
+def position(reader: Reader, job: str) -> int | None:
+    """Return the number of the last event that a job has read, None where it never did."""
+    row = reader.row(_POSITION, (job,))
+    return int(row["event_id"]) if row else None
+
+
+def move(connection: sqlite3.Connection, job: str, number: int) -> None:
+    """Keep how far a job has read."""
+    connection.execute(_MOVE, (job, number))
+
+
+def prune(connection: sqlite3.Connection, now_ms: int) -> int:
+    """Remove old events that all jobs have read, but for the newest; return how many: at most some thousands at a time."""
+    return connection.execute(_PRUNE, {"before_ms": now_ms - KEPT_MS, "most": MOST_REMOVED}).rowcount
