@@ -5,18 +5,27 @@ import { service } from './service';
 
 afterEach(() => vi.unstubAllGlobals());
 
-test('a decision is said once it is made', async () => {
+const issue = { number: 7, state: 'regressed', title: 'KeyError', app: 'sailings' } as const;
+
+test('a decision is said once it is made, and carries the state that was seen', async () => {
 	const asked = service({ 'POST /api/issues/7/settle': {} });
 	const decisions = new Decisions();
-	await decisions.settle(7, { how: 'coming', environment: 'staging' });
+	decisions.settling = issue;
+	await decisions.settle({ how: 'coming', environment: 'staging' });
 	expect(decisions.said).toBe('Issue 7 is settled, fixed from the coming release on, staging only.');
-	expect(asked).toEqual([{ method: 'POST', path: '/api/issues/7/settle', body: { how: 'coming', environment: 'staging' } }]);
+	expect(asked).toEqual([{ method: 'POST', path: '/api/issues/7/settle', query: '?seen=regressed', body: { how: 'coming', environment: 'staging' } }]);
+});
+
+test('without an issue that the dialog is for nothing is settled', async () => {
+	const asked = service({});
+	await new Decisions().settle({ how: 'now' });
+	expect(asked).toEqual([]);
 });
 
 test('a decision that is refused says nothing but why', async () => {
 	service({ 'POST /api/issues/7/accept': { status: 409, body: { detail: 'Issue 7 was merged into 4.', slug: 'merged' } } });
 	const decisions = new Decisions();
-	await decisions.accept(7);
+	await decisions.accept(issue);
 	expect([decisions.said, decisions.trouble?.message]).toEqual(['', 'Issue 7 was merged into 4.']);
 });
 

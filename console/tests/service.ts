@@ -1,6 +1,7 @@
 export interface Asked {
 	method: string;
 	path: string;
+	query?: string;
 	body: unknown;
 }
 
@@ -15,9 +16,9 @@ globalThis.fetch = ((request: Request) => answer(request)) as typeof fetch;
 export function service(replies: Record<string, Reply | Reply[]>): Asked[] {
 	const asked: Asked[] = [];
 	answer = async (request) => {
-		const path = new URL(request.url, 'http://obitus.skerry.example').pathname;
+		const { pathname: path, search } = new URL(request.url, 'http://obitus.skerry.example');
 		const text = await request.text();
-		asked.push({ method: request.method, path, body: text ? JSON.parse(text) : undefined });
+		asked.push({ method: request.method, path, ...(search && { query: search }), body: text ? JSON.parse(text) : undefined });
 		const known = replies[`${request.method} ${path}`];
 		const reply = Array.isArray(known) ? (known.length > 1 ? known.shift()! : known[0]!) : known;
 		if (reply === undefined) throw new Error(`nobody answers ${request.method} ${path}`);

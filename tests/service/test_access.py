@@ -15,6 +15,8 @@ from obitus.service import secrets
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
+from obitus.store import people
+from obitus.store.errors import StoreBroken
 from tests.conftest import Running, failure, until
 
 
@@ -283,3 +285,20 @@ def test_password_hashes() -> None:
     one, two = secrets.hash_password("tide"), secrets.hash_password("tide")
     assert one != two and secrets.password_fits("tide", one) and not secrets.password_fits("ebb", one)
     assert not secrets.password_fits("tide", None)
+
+
+def test_a_link_is_used_up_only_for_a_session(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where the session cannot be kept the link still works, and nothing of it is on record."""
+    link = running.service.new_sign_in_link().rpartition("#")[2]
+    acts = len(running.get("/api/acts")["acts"])
+
+    def breaks(*_: Any, **__: Any) -> None:
+        raise StoreBroken("made up")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(people, "add_pass", breaks)
+        assert running.http.request("POST", running.url + "/api/sign-in", json={"link": link}).status == 500
+    assert len(running.get("/api/acts")["acts"]) == acts
+    assert running.http.request("POST", running.url + "/api/sign-in", json={"link": link}).status == 200
+    assert running.get("/api/acts")["acts"][0]["act"] == "signed in"
+    assert running.http.request("POST", running.url + "/api/sign-in", json={"link": link}).status == 401

@@ -195,3 +195,19 @@ def test_two_releases_written_into_one_sentence(running: Running) -> None:
         "1.0.0",
     ):
         assert piece in said
+
+
+def test_a_decision_on_what_changed_meanwhile(running: Running) -> None:
+    """Whoever decides on what they do not see any more is told what it is now, and nothing is changed."""
+    key = running.add_app()
+    running.send(key, failure())
+    assert running.ask("POST", "/api/issues/1/accept?seen=untriaged").status == 200
+    for decision, order in (("park", None), ("settle", {"how": "now"}), ("accept", None)):
+        answer = running.ask("POST", f"/api/issues/1/{decision}?seen=untriaged", order)
+        assert (answer.status, answer.json()["slug"]) == (409, "changed-meanwhile")
+        assert "was untriaged when you looked, and is accepted by now. owner accepted it." in answer.json()["detail"]
+    issue = running.get("/api/issues/1")
+    assert issue["state"] == "accepted" and len(issue["history"]) == 2
+    assert running.ask("POST", "/api/issues/1/park?seen=accepted").status == 200
+    assert running.ask("POST", "/api/issues/1/accept").status == 200, "who does not say what they saw is not asked"
+    assert running.ask("POST", "/api/issues/1/accept?seen=tired").status == 422

@@ -1054,7 +1054,9 @@ export interface paths {
         };
         /**
          * What happens, as it happens
-         * @description Stream server-sent events: `reports` (app, environment, issues) and `issue` (a decision), after each commit.
+         * @description Stream server-sent events: what happens, with its number, and `reports` (app, environment, issues), after each commit.
+         *
+         *     Without `Last-Event-ID` it begins with what happens from now on. `missed` says that there was too much to tell: look again.
          */
         get: operations["live_api_live_get"];
         put?: never;
@@ -1550,6 +1552,11 @@ export interface components {
         GroupingRulesAnswer: {
             /** Rules */
             rules: components["schemas"]["GroupingRuleAnswer"][];
+        };
+        /** HTTPValidationError */
+        HTTPValidationError: {
+            /** Detail */
+            detail?: components["schemas"]["ValidationError"][];
         };
         /**
          * HealthAnswer
@@ -2978,6 +2985,19 @@ export interface components {
             /** Tokens */
             tokens: components["schemas"]["TokenAnswer"][];
         };
+        /** ValidationError */
+        ValidationError: {
+            /** Location */
+            loc: (string | number)[];
+            /** Message */
+            msg: string;
+            /** Error Type */
+            type: string;
+            /** Input */
+            input?: unknown;
+            /** Context */
+            ctx?: Record<string, never>;
+        };
         /**
          * VerdictAnswer
          * @description Whether a fix held.
@@ -4091,7 +4111,10 @@ export interface operations {
     };
     accept_api_issues__number__accept_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The state that the person saw. If it changed meanwhile, the answer is 409 and nothing is done. */
+                seen?: ("untriaged" | "accepted" | "settled" | "regressed" | "parked") | null;
+            };
             header?: never;
             path: {
                 /** @description The issue's number. */
@@ -4142,6 +4165,16 @@ export interface operations {
             };
             /** @description `not-found`: Not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `changed-meanwhile`: It changed meanwhile */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4204,7 +4237,10 @@ export interface operations {
     };
     park_api_issues__number__park_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The state that the person saw. If it changed meanwhile, the answer is 409 and nothing is done. */
+                seen?: ("untriaged" | "accepted" | "settled" | "regressed" | "parked") | null;
+            };
             header?: never;
             path: {
                 /** @description The issue's number. */
@@ -4255,6 +4291,16 @@ export interface operations {
             };
             /** @description `not-found`: Not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `changed-meanwhile`: It changed meanwhile */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4317,7 +4363,10 @@ export interface operations {
     };
     settle_api_issues__number__settle_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The state that the person saw. If it changed meanwhile, the answer is 409 and nothing is done. */
+                seen?: ("untriaged" | "accepted" | "settled" | "regressed" | "parked") | null;
+            };
             header?: never;
             path: {
                 /** @description The issue's number. */
@@ -4372,6 +4421,16 @@ export interface operations {
             };
             /** @description `not-found`: Not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `changed-meanwhile`: It changed meanwhile */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9666,7 +9725,10 @@ export interface operations {
     live_api_live_get: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The number of the last event that was got: the stream goes on behind it. */
+                "last-event-id"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9699,6 +9761,15 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                     "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
                 };
             };
             /** @description `too-busy`: Too much at once */

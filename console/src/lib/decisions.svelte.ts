@@ -1,27 +1,39 @@
-import { api, asked, Trouble, type SettleOrder } from './api';
+import { api, asked, Trouble, type SettleOrder, type State } from './api';
 
-/** Carries out decisions on issues, and holds what went wrong with the last one. */
+/** An issue as somebody saw it when they decided. */
+export interface Seen {
+	number: number;
+	state: State;
+	title: string;
+	app: string;
+}
+
+/** Carries out decisions on issues, and holds what went wrong with the last one. What changed meanwhile is not decided on. */
 export class Decisions {
 	said = $state('');
 	trouble = $state<Trouble>();
-	settling = $state<{ number: number; title: string }>();
+	/** The issue that the settle dialog is for: it stays this one, whatever moves behind the dialog. */
+	settling = $state.raw<Seen>();
 
-	async accept(number: number) {
-		await this.#do(`Issue ${number} is accepted.`, () => api.POST('/api/issues/{number}/accept', { params: { path: { number } } }));
+	async accept(issue: Seen) {
+		await this.#do(`Issue ${issue.number} is accepted.`, () => api.POST('/api/issues/{number}/accept', { params: seen(issue) }));
 	}
 
-	async park(number: number) {
-		await this.#do(`Issue ${number} is parked.`, () => api.POST('/api/issues/{number}/park', { params: { path: { number } } }));
+	async park(issue: Seen) {
+		await this.#do(`Issue ${issue.number} is parked.`, () => api.POST('/api/issues/{number}/park', { params: seen(issue) }));
 	}
 
-	async settle(number: number, order: SettleOrder) {
+	async settle(order: SettleOrder) {
+		const issue = this.settling;
+		if (!issue) return;
 		const where = order.how === 'now' ? 'now' : order.how === 'coming' ? 'the coming release' : order.release;
-		await this.#do(`Issue ${number} is settled, fixed from ${where} on${order.environment ? `, ${order.environment} only` : ''}.`, () =>
-			api.POST('/api/issues/{number}/settle', { params: { path: { number } }, body: order })
+		await this.#do(`Issue ${issue.number} is settled, fixed from ${where} on${order.environment ? `, ${order.environment} only` : ''}.`, () =>
+			api.POST('/api/issues/{number}/settle', { params: seen(issue), body: order })
 		);
 	}
 
 	async #do(said: string, act: () => Promise<{ data?: unknown; error?: unknown; response: Response }>) {
+		this.said = '';
 		try {
 			await asked(act());
 			this.said = said;
@@ -30,4 +42,8 @@ export class Decisions {
 			this.trouble = error instanceof Trouble ? error : new Trouble(String(error), 'fault', 0);
 		}
 	}
+}
+
+function seen({ number, state }: Seen) {
+	return { path: { number }, query: { seen: state } };
 }

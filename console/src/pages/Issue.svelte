@@ -34,9 +34,9 @@
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
 
 	keys.use([
-		{ key: 'a', does: 'Accept the issue', run: () => decisions.accept(number) },
+		{ key: 'a', does: 'Accept the issue', run: () => found.value && decisions.accept(found.value) },
 		{ key: 's', does: 'Settle the issue', run: () => found.value && (decisions.settling = found.value) },
-		{ key: 'p', does: 'Park the issue', run: () => decisions.park(number) },
+		{ key: 'p', does: 'Park the issue', run: () => found.value && decisions.park(found.value) },
 		{ key: 'o', does: 'Own code only, or all frames', run: () => (ownOnly = !ownOnly) },
 		{ key: 'h', does: 'Failure before', run: () => step(failure?.earlier) },
 		{ key: 'l', does: 'Failure after', run: () => step(failure?.later) },
@@ -63,9 +63,9 @@
 		<div class="flex flex-wrap items-center gap-3">
 			<StateMark state={issue.state} release={issue.settled_in} />
 			<span class="text-quiet">{ago(issue.state_since, live.now)}{issue.from_older_releases ? `, ${countOf(issue.from_older_releases, 'failure')} from older releases since` : ''}</span>
-			<button class="act" onclick={() => decisions.accept(number)}>Accept</button>
+			<button class="act" onclick={() => decisions.accept(issue)}>Accept</button>
 			<button class="act" onclick={() => (decisions.settling = issue)}>Settle …</button>
-			<button class="act" onclick={() => decisions.park(number)}>Park</button>
+			<button class="act" onclick={() => decisions.park(issue)}>Park</button>
 		</div>
 		<p role="status" class="text-accent text-sm">{decisions.said}</p>
 		<ol class="mt-1 text-sm">
@@ -120,7 +120,7 @@
 			title={issue.title}
 			releases={since.value?.releases ?? []}
 			environments={apps.value?.environments ?? []}
-			settle={(order) => decisions.settle(number, order)}
+			settle={(order) => decisions.settle(order)}
 		/>
 	{/snippet}
 </Loaded>

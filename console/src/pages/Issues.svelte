@@ -21,29 +21,36 @@
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
 	const decisions = new Decisions();
 	let more = $state.raw<IssuesPage[]>([]);
-	let chosen = $state(0);
+	/** By its number, so that it stays the same issue when the list moves. */
+	let chosenNumber = $state<number>();
 	let search: HTMLInputElement;
 	const rows = $derived([...(found.value?.issues ?? []), ...more.flatMap((page) => page.issues)]);
 	const next = $derived((more.at(-1) ?? found.value)?.next);
+	// One that has left the list is not replaced by its neighbour: somebody may be about to press a key.
+	const chosen = $derived(rows.findIndex((row) => row.number === chosenNumber));
+	$effect(() => {
+		chosenNumber ??= rows[0]?.number;
+	});
 	const current = $derived(rows[chosen]);
-	const releases = $derived(apps.value?.apps.find((app) => app.name === current?.app)?.releases ?? []);
+	const releases = $derived(apps.value?.apps.find((app) => app.name === decisions.settling?.app)?.releases ?? []);
+	const chooseRow = (at: number) => (chosenNumber = rows[Math.min(rows.length - 1, Math.max(0, at))]?.number);
 
 	async function goOn() {
 		if (next) more = [...more, await ask(next)];
 	}
 	function choose(name: string, value: string) {
 		more = [];
-		chosen = 0;
+		chosenNumber = undefined;
 		place.set(name, value || undefined);
 	}
 
 	keys.use([
-		{ key: 'j', does: 'Next issue', run: () => (chosen = Math.min(rows.length - 1, chosen + 1)) },
-		{ key: 'k', does: 'Issue before', run: () => (chosen = Math.max(0, chosen - 1)) },
+		{ key: 'j', does: 'Next issue', run: () => chooseRow(chosen + 1) },
+		{ key: 'k', does: 'Issue before', run: () => chooseRow(chosen - 1) },
 		{ key: 'Enter', does: 'Open the issue', run: () => current && place.go(place.to(`/issues/${current.number}`)) },
-		{ key: 'a', does: 'Accept the issue', run: () => current && decisions.accept(current.number) },
+		{ key: 'a', does: 'Accept the issue', run: () => current && decisions.accept(current) },
 		{ key: 's', does: 'Settle the issue', run: () => current && (decisions.settling = current) },
-		{ key: 'p', does: 'Park the issue', run: () => current && decisions.park(current.number) },
+		{ key: 'p', does: 'Park the issue', run: () => current && decisions.park(current) },
 		{ key: '/', does: 'Search', run: () => search.focus() }
 	]);
 </script>
@@ -88,5 +95,5 @@
 	title={decisions.settling?.title ?? ''}
 	{releases}
 	environments={apps.value?.environments ?? []}
-	settle={(order) => current && decisions.settle(current.number, order)}
+	settle={(order) => decisions.settle(order)}
 />

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Path
@@ -90,8 +91,14 @@ def app(service: TheService, name: AppName) -> answers.AppAnswer:
 def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.NewKeyAnswer:
     """Add an app with its first reporting key, which is shown this once."""
     now_ms = service.now_ms()
-    app_id = service.writer.run(lambda c: store.add_app(c, order.name, order.kind, now_ms))
-    return _new_key(service, person, app_id, order.name, order.kind, order.environment)
+    return _new_key(
+        service,
+        person,
+        lambda c: store.add_app(c, order.name, order.kind, now_ms),
+        order.name,
+        order.kind,
+        order.environment,
+    )
 
 
 @router.delete("/apps/{name}", summary="Remove an app", responses=described("not-found", "foreign-origin"))
@@ -99,11 +106,7 @@ def remove(service: TheService, person: SignedIn, name: AppName) -> answers.Done
     """Remove an app for good: its keys are revoked and its issues gone at once, and what it reported is deleted bit by bit."""
     now_ms = service.now_ms()
 
-    def act(connection: sqlite3.Connection) -> None:
-        removing.hide(connection, name, now_ms)
-        people.note_act(connection, person.id, "removed app", name, now_ms)
-
-    service.writer.run(act)
+    service.acted(person.id, "removed app", name, lambda c: removing.hide(c, name, now_ms))
     service.keys.forget()
     return answers.Done()
 
@@ -115,7 +118,7 @@ def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey)
     return _new_key(
         service,
         person,
-        row["id"],
+        lambda _: int(row["id"]),
         name,
         row["kind"],
         order.environment,
@@ -131,16 +134,15 @@ def revoke(
     """Revoke a key for good; what comes with it from now on is refused."""
     row = store.app_named(service.reader, name)
     now_ms = service.now_ms()
-    service.writer.run(lambda c: store.revoke_key(c, row["id"], key, now_ms))
+    service.acted(person.id, "revoked key", f"{name} {key}", lambda c: store.revoke_key(c, row["id"], key, now_ms))
     service.keys.forget()
-    service.writer.run(lambda c: people.note_act(c, person.id, "revoked key", f"{name} {key}", now_ms))
     return answers.Done()
 
 
 def _new_key(
     service: Service,
     person: people.Person,
-    app_id: int,
+    app_of: Callable[[sqlite3.Connection], int],
     app: str,
     kind: str,
     environment: str,
@@ -149,22 +151,20 @@ def _new_key(
     may_deploy: bool = False,
 ) -> answers.NewKeyAnswer:
     key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), service.now_ms()
-    key_id = service.writer.run(
+    key_id = service.acted(
+        person.id,
+        "made key",
+        lambda made: f"{app} {environment} {made}{' for deploys' if may_deploy else ''}",
         lambda c: store.add_key(
             c,
-            app_id,
+            app_of(c),
             environment,
             secrets.hash_of(key),
             key[-4:],
             now_ms,
             may_add_apps=may_add_apps,
             may_deploy=may_deploy,
-        )
-    )
-    service.writer.run(
-        lambda c: people.note_act(
-            c, person.id, "made key", f"{app} {environment} {key_id}{' for deploys' if may_deploy else ''}", now_ms
-        )
+        ),
     )
     url, explained = service.settings.url, KINDS[kind]
     return answers.NewKeyAnswer(

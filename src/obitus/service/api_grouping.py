@@ -16,7 +16,7 @@ from obitus.service.api_issues import Number
 from obitus.service.problems import Problem, described
 from obitus.service.regrouping import MOST_LOOKED_AT, Group, Plan, joins_of, parts_of
 from obitus.service.wiring import Service
-from obitus.store import apps, people
+from obitus.store import apps
 from obitus.store import grouping as store
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store_regrouping
@@ -226,8 +226,12 @@ def add_rule(service: TheService, person: SignedIn, order: GroupingRuleOrder) ->
     if len(store_rules.grouping_rules(service.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} grouping rules already. End one first.", field="rule")
     now_ms = service.now_ms()
-    rule_id = service.writer.run(lambda c: store_rules.add_grouping_rule(c, rule.text, person.id, now_ms))
-    service.writer.run(lambda c: people.note_act(c, person.id, "made grouping rule", rule.text, now_ms))
+    rule_id = service.acted(
+        person.id,
+        "made grouping rule",
+        rule.text,
+        lambda c: store_rules.add_grouping_rule(c, rule.text, person.id, now_ms),
+    )
     service.load_rules()
     return answers.GroupingRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
@@ -236,8 +240,7 @@ def add_rule(service: TheService, person: SignedIn, order: GroupingRuleOrder) ->
 def end_rule(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
     """Group without a rule from now on."""
     now_ms = service.now_ms()
-    text = service.writer.run(lambda c: store_rules.end_grouping_rule(c, rule, now_ms))
-    service.writer.run(lambda c: people.note_act(c, person.id, "ended grouping rule", text, now_ms))
+    service.acted(person.id, "ended grouping rule", str, lambda c: store_rules.end_grouping_rule(c, rule, now_ms))
     service.load_rules()
     return answers.Done()
 

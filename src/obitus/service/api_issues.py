@@ -171,24 +171,40 @@ class SettleOrder(BaseModel):
     )
 
 
-@router.post("/issues/{number}/accept", summary="Accept an issue", responses=described("not-found", "foreign-origin"))
-def accept(service: TheService, person: SignedIn, number: Number) -> answers.Done:
+Seen = Annotated[
+    answers.StateName | None,
+    Query(description="The state that the person saw. If it changed meanwhile, the answer is 409 and nothing is done."),
+]
+
+
+@router.post(
+    "/issues/{number}/accept",
+    summary="Accept an issue",
+    responses=described("not-found", "foreign-origin", "changed-meanwhile"),
+)
+def accept(service: TheService, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
     """Say that somebody works on it."""
-    return _decide(service, person, number, "accept")
+    return _decide(service, person, number, "accept", seen)
 
 
-@router.post("/issues/{number}/park", summary="Park an issue", responses=described("not-found", "foreign-origin"))
-def park(service: TheService, person: SignedIn, number: Number) -> answers.Done:
+@router.post(
+    "/issues/{number}/park",
+    summary="Park an issue",
+    responses=described("not-found", "foreign-origin", "changed-meanwhile"),
+)
+def park(service: TheService, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
     """Put it aside; failures go on being counted."""
-    return _decide(service, person, number, "park")
+    return _decide(service, person, number, "park", seen)
 
 
 @router.post(
     "/issues/{number}/settle",
     summary="Settle an issue in a release",
-    responses=described("not-found", "foreign-origin", "no-release"),
+    responses=described("not-found", "foreign-origin", "no-release", "changed-meanwhile"),
 )
-def settle(service: TheService, person: SignedIn, number: Number, order: SettleOrder | None = None) -> answers.Done:
+def settle(
+    service: TheService, person: SignedIn, number: Number, order: SettleOrder | None = None, seen: Seen = None
+) -> answers.Done:
     """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
     order = order or SettleOrder()
     row = store.issue(service.reader, number)
@@ -207,16 +223,21 @@ def settle(service: TheService, person: SignedIn, number: Number, order: SettleO
     settling = Settling(
         order.how, service.now_ms(), release, newest if order.how == "coming" else None, order.environment or ""
     )
-    return _decide(service, person, number, "settle", settling)
+    return _decide(service, person, number, "settle", seen, settling)
 
 
 def _decide(
-    service: Service, person: Person, number: int, decision: Decision, settling: Settling | None = None
+    service: Service,
+    person: Person,
+    number: int,
+    decision: Decision,
+    seen: answers.StateName | None,
+    settling: Settling | None = None,
 ) -> answers.Done:
     now_ms = settling.time_ms if settling is not None else service.now_ms()
     service.writer.run(
         lambda c: store.decide(
-            c, number, decision, settling=settling, person_id=person.id, person=person.name, now_ms=now_ms
+            c, number, decision, settling=settling, seen=seen, person_id=person.id, person=person.name, now_ms=now_ms
         )
     )
     return answers.Done()

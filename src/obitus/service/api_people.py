@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+from collections.abc import Callable
 from typing import Annotated, Final
 
 from fastapi import APIRouter, Path, Query, Request
@@ -76,6 +78,10 @@ class NewToken(BaseModel):
     )
 
 
+Enter = Callable[[sqlite3.Connection], int]
+"""What lets somebody in, in the transaction that makes the session; returns who it is."""
+
+
 @router.post(
     "/sign-in",
     summary="Sign in",
@@ -86,23 +92,35 @@ def sign_in(service: TheService, request: Request, order: SignIn) -> Response:
     """Sign in with a link (once) or with name and password. Sets the session cookie, or gives a personal token."""
     refuse_foreign(request)
     if order.link:
-        person_id, name = _with_link(service, request, order.link)
+        name, enter = _with_link(service, request, order.link)
     elif order.name and order.password:
-        person_id, name = _with_password(service, request, order.name, order.password)
+        name, enter = _with_password(service, request, order.name, order.password)
     else:
         # Nothing was guessed, so it counts as no try.
         raise Problem("sign-in-failed", "Send either link, or name and password.")
     now_ms = service.now_ms()
     how = f"with a {'link' if order.link else 'password'} from {address_of(request)}"
-    service.writer.run(lambda c: store.note_act(c, person_id, "signed in", how, now_ms))
     if order.token_label:
-        token = service.add_pass("token", person_id, order.token_label, TOKEN_LASTS_MS)
-        return JSONResponse({"name": name, "token": token})
-    session = service.add_pass("session", person_id, "browser", SESSION_LASTS_MS, by_link=bool(order.link))
+        secret, keep = service.new_pass("token", order.token_label, TOKEN_LASTS_MS)
+    else:
+        secret, keep = service.new_pass("session", "browser", SESSION_LASTS_MS, by_link=bool(order.link))
+
+    def signs_in(connection: sqlite3.Connection) -> None:
+        # A link is used up only if the session that it is for comes to be.
+        person_id = enter(connection)
+        keep(connection, person_id)
+        store.note_act(connection, person_id, "signed in", how, now_ms)
+
+    try:
+        service.writer.run(signs_in)
+    except NotThere as error:
+        raise _no_link(service, request, error) from None
+    if order.token_label:
+        return JSONResponse({"name": name, "token": secret})
     answer = JSONResponse({"name": name})
     answer.set_cookie(
         cookie_name(service),
-        session,
+        secret,
         max_age=SESSION_LASTS_MS // 1000,
         httponly=True,
         samesite="strict",
@@ -112,21 +130,22 @@ def sign_in(service: TheService, request: Request, order: SignIn) -> Response:
     return answer
 
 
-def _with_link(service: Service, request: Request, link: str) -> tuple[int, str]:
+def _with_link(service: Service, request: Request, link: str) -> tuple[str, Enter]:
     hashed, now_ms = secrets.hash_of(link), service.now_ms()
     # Looked at before it is used up: nobody can keep the writer busy with links that are none.
     held = store.person_with(service.reader, hashed, "link", now_ms)
-    try:
-        if held is None:
-            raise NotThere("this sign-in link was used already, is too old, or was never given out")
-        person_id = service.writer.run(lambda c: store.use_link(c, hashed, now_ms))
-    except NotThere as error:
-        service.note_refusal("sign-in failed", f"with a link from {address_of(request)}")
-        raise Problem("sign-in-failed", f"{error}. Start the service with --new-link to get another.") from None
-    return person_id, held.name
+    if held is None:
+        error = NotThere("this sign-in link was used already, is too old, or was never given out")
+        raise _no_link(service, request, error)
+    return held.name, lambda connection: store.use_link(connection, hashed, now_ms)
 
 
-def _with_password(service: Service, request: Request, name: str, password: str) -> tuple[int, str]:
+def _no_link(service: Service, request: Request, error: NotThere) -> Problem:
+    service.note_refusal("sign-in failed", f"with a link from {address_of(request)}")
+    return Problem("sign-in-failed", f"{error}. Start the service with --new-link to get another.")
+
+
+def _with_password(service: Service, request: Request, name: str, password: str) -> tuple[str, Enter]:
     limits, now_ms, address = service.settings.limits, service.now_ms(), address_of(request)
     most = (limits.sign_in_attempts_for_a_name, limits.sign_in_attempts)
     wait_ms = service.writer.run(lambda c: store.try_sign_in(c, name, address, now_ms, most))
@@ -145,15 +164,19 @@ def _with_password(service: Service, request: Request, name: str, password: str)
     if row is None or not fits:
         service.note_refusal("sign-in failed", f"{name} from {address}")
         raise Problem("sign-in-failed", "Name and password do not fit together.")
-    service.writer.run(lambda c: store.forget_tries(c, name, address))
-    return row["id"], row["name"]
+    person_id = int(row["id"])
+
+    def enter(connection: sqlite3.Connection) -> int:
+        store.forget_tries(connection, name, address)
+        return person_id
+
+    return str(row["name"]), enter
 
 
 @router.post("/sign-out", summary="Sign out", responses=described("not-signed-in"))
 def sign_out(service: TheService, person: SignedIn) -> Response:
     """End this session or this personal token."""
-    service.end_pass(person.pass_id, person.id)
-    service.note_act(person, "signed out", "")
+    service.end_pass(person.pass_id, person.id, "signed out")
     answer = JSONResponse({"done": True})
     secure = service.settings.is_https
     answer.delete_cookie(cookie_name(service), path="/", httponly=True, samesite="strict", secure=secure)
@@ -179,19 +202,22 @@ def set_password(service: TheService, request: Request, person: SignedIn, order:
         if not order.old:
             said = "Give the old password, or sign in with a link first: start the service with --new-link."
             raise Problem("sign-in-failed", said)
-        _with_password(service, request, person.name, order.old)
+        _, fits = _with_password(service, request, person.name, order.old)
+        service.writer.run(fits)
     weak = secrets.why_weak(order.password, person.name)
     if weak is not None:
         raise Problem("password-too-weak", weak, field="password")
     hashed = secrets.hash_password(order.password)
-    ended = service.writer.run(
+    ended = service.acted(
+        person.id,
+        "set password",
+        lambda ended: f"{len(ended)} other sessions, links and tokens ended",
         lambda c: store.set_password(
             c, person.id, hashed, keep_pass=person.pass_id, now_ms=now_ms, tokens=order.end_tokens
-        )
+        ),
     )
     for pass_id in ended:
         service.live.end(pass_id)
-    service.note_act(person, "set password", f"{len(ended)} other sessions, links and tokens ended")
     return answers.Done()
 
 
@@ -216,8 +242,7 @@ def sessions(service: TheService, person: SignedIn) -> answers.SessionsAnswer:
 @router.delete("/me/sessions/{id}", summary="Sign a browser out", responses=described("not-signed-in", "not-found"))
 def end_session(service: TheService, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> answers.Done:
     """End one of my sessions."""
-    service.end_pass(id, person.id)
-    service.note_act(person, "ended session", id)
+    service.end_pass(id, person.id, "ended session")
     return answers.Done()
 
 
@@ -242,16 +267,16 @@ def tokens(service: TheService, person: SignedIn) -> answers.TokensAnswer:
 @router.post("/me/tokens", summary="Make a personal token", status_code=201, responses=described("not-signed-in"))
 def add_token(service: TheService, person: SignedIn, order: NewToken) -> answers.NewTokenAnswer:
     """Make a personal token for a command line or a script; it is shown this once, and ends after a year at most."""
-    token = service.add_pass("token", person.id, order.label, order.days * DAY_MS, scope=order.scope)
-    service.note_act(person, "made token", f"{order.label}: may {order.scope}, for {order.days} days")
+    token, keep = service.new_pass("token", order.label, order.days * DAY_MS, scope=order.scope)
+    said = f"{order.label}: may {order.scope}, for {order.days} days"
+    service.acted(person.id, "made token", said, lambda c: keep(c, person.id))
     return answers.NewTokenAnswer(label=order.label, token=token)
 
 
 @router.delete("/me/tokens/{id}", summary="Revoke a personal token", responses=described("not-signed-in", "not-found"))
 def revoke_token(service: TheService, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> answers.Done:
     """Revoke one of my personal tokens for good."""
-    service.end_pass(id, person.id)
-    service.note_act(person, "revoked token", id)
+    service.end_pass(id, person.id, "revoked token")
     return answers.Done()
 
 

@@ -16,8 +16,6 @@ from obitus.service import answers
 from obitus.service.access import SignedIn, TheService, signed_in
 from obitus.service.linear_patterns import compiled
 from obitus.service.problems import Problem, described
-from obitus.service.wiring import Service
-from obitus.store import people
 from obitus.store import rules as store
 
 router = APIRouter(
@@ -91,8 +89,10 @@ def add(service: TheService, person: SignedIn, order: RuleOrder) -> answers.Reda
     if len(store.redaction_rules(service.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} redaction rules already. End one first.", field="rule")
     now_ms = service.now_ms()
-    rule_id = service.writer.run(lambda c: store.add_redaction_rule(c, rule.text, person.id, now_ms))
-    _done(service, person, "made redaction rule", rule.text, now_ms)
+    rule_id = service.acted(
+        person.id, "made redaction rule", rule.text, lambda c: store.add_redaction_rule(c, rule.text, person.id, now_ms)
+    )
+    service.load_rules()
     return answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
@@ -100,14 +100,9 @@ def add(service: TheService, person: SignedIn, order: RuleOrder) -> answers.Reda
 def end(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
     """Hide no more what the rule named. What it hid stays hidden: it was never kept."""
     now_ms = service.now_ms()
-    text = service.writer.run(lambda c: store.end_redaction_rule(c, rule, now_ms))
-    _done(service, person, "ended redaction rule", text, now_ms)
-    return answers.Done()
-
-
-def _done(service: Service, person: people.Person, act: str, text: str, now_ms: int) -> None:
-    service.writer.run(lambda c: people.note_act(c, person.id, act, text, now_ms))
+    service.acted(person.id, "ended redaction rule", str, lambda c: store.end_redaction_rule(c, rule, now_ms))
     service.load_rules()
+    return answers.Done()
 
 
 def _checked(text: str) -> Rule:

@@ -56,6 +56,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "not-found": (404, "Not found"),
     "evidence-gone": (410, "What was reported is no longer kept"),
     "too-many": (409, "There are as many of these as there may be"),
+    "changed-meanwhile": (409, "It changed meanwhile"),
     "already-there": (409, "It is there already"),
     "not-allowed-here": (405, "This method is not supported"),
     "bad-request": (400, "The request cannot be understood"),

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import sqlite3
 import threading
 import time
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Final
+from typing import Final, TypeVar
 
 from obitus.core.clock import DAY_MS
 from obitus.core.telemetry import Steps
@@ -45,6 +46,8 @@ PASSWORD_CHECKS_AT_ONCE: Final = 2
 """Each takes 32 MiB and most of a tenth of a second."""
 
 _log = logging.getLogger("obitus.service")
+
+Result = TypeVar("Result")
 
 
 class Service:
@@ -167,39 +170,60 @@ class Service:
         with contextlib.suppress(StoreError):
             self.writer.submit(lambda c: people.touch(c, person.pass_id, now_ms))
 
-    def end_pass(self, pass_id: str, person_id: int) -> None:
-        """End a session or token, and what is listened to with it."""
+    def end_pass(self, pass_id: str, person_id: int, act: str) -> None:
+        """End a session or token, and what is listened to with it; ``act`` is what goes on record."""
         now_ms = self.now_ms()
-        self.writer.run(lambda c: people.end_pass(c, pass_id, person_id, now_ms))
+        self.acted(person_id, act, pass_id, lambda c: people.end_pass(c, pass_id, person_id, now_ms))
         self.live.end(pass_id)
 
-    def note_act(self, person: people.Person | None, act: str, subject: str) -> None:
-        """Put on record what somebody did, or tried."""
+    def acted(
+        self,
+        person_id: int | None,
+        act: str,
+        subject: str | Callable[[Result], str],
+        work: Callable[[sqlite3.Connection], Result],
+    ) -> Result:
+        """Do what somebody wants and put it on record, in one transaction; return what it gave.
+
+        ``subject`` is what it was done to, where that is known only afterwards as a function of what it gave.
+        """
         now_ms = self.now_ms()
-        self.writer.run(lambda c: people.note_act(c, person.id if person else None, act, subject, now_ms))
+
+        def both(connection: sqlite3.Connection) -> Result:
+            result = work(connection)
+            people.note_act(
+                connection, person_id, act, subject if isinstance(subject, str) else subject(result), now_ms
+            )
+            return result
+
+        return self.writer.run(both)
+
+    def note_act(self, person: people.Person | None, act: str, subject: str) -> None:
+        """Put on record what somebody tried."""
+        self.acted(person.id if person else None, act, subject, lambda _: None)
 
     def note_refusal(self, act: str, subject: str) -> None:
         """Put on record what a stranger tried. Of the same only the first in five minutes: strangers must not fill the record."""
         if self.tried.note(f"{act} {subject}", act, subject, self.now_ms(), quiet_ms=TOUCH_EVERY_MS):
             self.note_act(None, act, subject)
 
-    def add_pass(
+    def new_pass(
         self,
         kind: people.PassKind,
-        person_id: int,
         label: str,
         lasts_ms: int | None,
         *,
         scope: people.Scope = "administer",
         by_link: bool = False,
-    ) -> str:
-        """Make a sign-in link's secret, a session's or a personal token, and return it; only its hash is kept."""
+    ) -> tuple[str, Callable[[sqlite3.Connection, int], None]]:
+        """Make up a sign-in link's secret, a session's or a personal token; return it, and what keeps its hash for a person."""
         secret = secrets.new_secret(secrets.TOKEN_PREFIX if kind == "token" else "")
         now_ms = self.now_ms()
         pass_id = secrets.new_secret()[:12]
-        self.writer.run(
-            lambda c: people.add_pass(
-                c,
+
+        def keep(connection: sqlite3.Connection, person_id: int) -> None:
+            people.add_pass(
+                connection,
                 secret_hash=secrets.hash_of(secret),
                 pass_id=pass_id,
                 kind=kind,
@@ -210,7 +234,13 @@ class Service:
                 scope=scope,
                 by_link=by_link,
             )
-        )
+
+        return secret, keep
+
+    def add_pass(self, kind: people.PassKind, person_id: int, label: str, lasts_ms: int | None) -> str:
+        """Make a sign-in link's secret, a session's or a personal token, and return it; only its hash is kept."""
+        secret, keep = self.new_pass(kind, label, lasts_ms)
+        self.writer.run(lambda c: keep(c, person_id))
         return secret
 
     def _prune(self) -> None:

@@ -14,6 +14,7 @@ StoreError
 ├── QueryTooLong      a reading took longer than its time limit
 ├── TooMany           there are as many of these as there may be
 ├── NotThere          the record asked for does not exist
+├── ChangedMeanwhile  what was decided on is not any more what was seen
 ├── EvidenceGone      what was reported was removed, or its file is missing; what was counted is there
 └── AlreadyThere      a record of that name exists
 """
@@ -109,6 +110,12 @@ class EvidenceGone(StoreError):
     """Raised when what was reported is no longer kept: removed after its time, or its file is missing. Says which, and since when."""
 
     slug = "evidence-gone"
+
+
+class ChangedMeanwhile(StoreError):
+    """Raised when what somebody decided on is not any more what they saw; says what it is now."""
+
+    slug = "changed-meanwhile"
 
 
 class AlreadyThere(StoreError):

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from typing import Final, Literal
 
 from obitus.core.clock import HOUR_MS
-from obitus.core.lifecycle import Decision, Settling, state_after
+from obitus.core.lifecycle import Decision, Settling, State, state_after
 from obitus.store import events
 from obitus.store.database import Reader, Row
-from obitus.store.errors import NotThere
+from obitus.store.errors import ChangedMeanwhile, NotThere
 
 Sort = Literal["last-seen", "first-seen", "failures"]
 USERS_LOOKED_AT: Final = 10_000
@@ -114,6 +114,7 @@ UPDATE issues SET state = :state, state_ms = :now_ms,
   settled_in = CASE WHEN :state = 'settled' THEN :release ELSE settled_in END,
   settled_ms = CASE WHEN :state = 'settled' THEN :now_ms ELSE settled_ms END
 WHERE id = :id"""
+_LATEST_REASON = "SELECT reason FROM issue_history WHERE issue_id = ? ORDER BY id DESC LIMIT 1"
 _UNSETTLE = "DELETE FROM settlings WHERE issue_id = :id AND (:environment = '' OR environment = :environment)"
 _SETTLE = """
 INSERT INTO settlings (issue_id, environment, how, release, after, time_ms)
@@ -259,6 +260,7 @@ def decide(
     decision: Decision,
     *,
     settling: Settling | None = None,
+    seen: State | None = None,
     person_id: int,
     person: str,
     now_ms: int,
@@ -266,10 +268,17 @@ def decide(
     """Carry out a person's decision and put it on the issue's history. Runs on the writer.
 
     What was settled for everywhere replaces all earlier settlings; what was settled in one environment, that one's.
+    Raises ChangedMeanwhile where ``seen``, the state that the person saw, is not its state any more.
     """
     row = connection.execute("SELECT state FROM issues WHERE id = ?", (issue_id,)).fetchone()
     if row is None:
         raise NotThere(f"there is no issue {issue_id}")
+    if seen is not None and row["state"] != seen:
+        latest = connection.execute(_LATEST_REASON, (issue_id,)).fetchone()
+        raise ChangedMeanwhile(
+            f"Issue {issue_id} was {seen} when you looked, and is {row['state']} by now. {latest[0] if latest else ''} "
+            "Nothing was changed: look again, and decide."
+        )
     state = state_after(decision)
     said = {
         "accept": "accepted it",
