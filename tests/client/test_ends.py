@@ -334,3 +334,27 @@ def test_tracebacks_show_no_frame_of_ours(tmp_path: Path, python: str) -> None:
     here = {"OBITUS_URL": f"http://127.0.0.1:{free_port()}", "OBITUS_KEY": "okey_x"}
     ours, bare = (script(python, tmp_path, code, **here, OBITUS_OFF=off) for off in ("", "1"))
     assert ours.stderr == bare.stderr and ours.returncode == bare.returncode == 1
+
+
+@every_version
+def test_each_process_has_an_id_of_its_own(running: Running, tmp_path: Path, python: str) -> None:
+    """What a process and what its forked child report can be told apart, also where both have had the same number."""
+    key = running.add_app()
+    code = """
+        import os, obitus
+        obitus.watch()
+        obitus.record(ValueError("parent"))
+        obitus.record(ValueError("parent again"))
+        if os.fork() == 0:
+            obitus.record(ValueError("child"))
+            os._exit(0)
+        os.wait()
+        obitus.flush(10)
+    """
+    for _ in range(2):
+        done = script(python, tmp_path, code, **environment_for(running, key))
+        assert done.returncode == 0, done.stderr
+    found = failures(running, 6)
+    ids = [(report["exceptions"][0]["message"], report["attributes"]["service.instance.id"]) for report in found]
+    assert len(ids) == 6 and len(set(ids)) == 6
+    assert len({one for _, one in ids}) == 4, "a process, another one later, and a child of each"

@@ -190,7 +190,7 @@ def test_rules_on_frames(running: Running) -> None:
         running, raised("guard", "raise Refused(x)", callers=within), raised("quote", "return guard(7)"), key=key
     )
     assert guarded == bare
-    for text, said in (("type=A", "nothing that a rule does"), ("together", "Say when"), ("together when ", "empty"), ("sort when a=1", "nothing that a rule does"), ("together when (a=1", "not closed"), ("together when severity>LOUD", "no severity"), ("apart by when a=1", "Name one")):  # fmt: skip
+    for text, said in (("type=A", "nothing that a rule does"), ("together", "Say when"), ("together when ", "a term is expected"), ("sort when a=1", "nothing that a rule does"), ("together when (a=1", "closing bracket"), ("together when severity>LOUD", "a severity is expected"), ("apart by when a=1", "Name one")):  # fmt: skip
         refused = running.ask("POST", "/api/grouping-rules", {"rule": text})
         assert refused.status == 422 and said in refused.json()["detail"], refused.json()
 

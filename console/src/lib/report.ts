@@ -4,6 +4,7 @@ export interface Frame {
 	module?: string;
 	file?: string;
 	line?: number | null;
+	column?: number | null;
 	own?: boolean | null;
 	source_missing?: string;
 	source?: { before?: string[]; line: string; after?: string[] } | null;

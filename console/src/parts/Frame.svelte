@@ -21,7 +21,7 @@
 	<p class="wrap-anywhere">
 		<span class="font-semibold">{frame.module ? `${frame.module}.` : ''}{frame.function}</span>
 		{#if innermost}<span class="text-failed text-sm">✕ raised here</span>{/if}
-		<span class="text-quiet block font-mono text-xs">{frame.file}:{frame.line ?? '?'}</span>
+		<span class="text-quiet block font-mono text-xs">{frame.file}:{frame.line ?? '?'}{frame.column ? `:${frame.column}` : ''}</span>
 	</p>
 	{#if lines.length}
 		<!-- A region that scrolls has to be reachable by the keyboard (WCAG 2.1.1). -->

@@ -224,7 +224,8 @@ def _hidden(count: int) -> int:
 
 def _frame(frame: dict[str, Any]) -> None:
     place = safe(f"{frame.get('module') or frame.get('file', '')}.{frame['function']}")
-    file = safe(f"{frame.get('file', '')}:{frame.get('line', '?')}")
+    column = f":{frame['column']}" if frame.get("column") else ""
+    file = safe(f"{frame.get('file', '')}:{frame.get('line', '?')}{column}")
     inset(Text(place, style="bold"), 4)
     inset(Text(file, style=QUIET), 6)
     source = frame.get("source")

@@ -589,6 +589,8 @@ class Reporter:
         found: dict[str, Any] = {
             "host.name": socket.gethostname()[:300],
             "process.pid": os.getpid(),
+            # OpenTelemetry's name for what tells one process of a service from all others, before it and beside it.
+            "service.instance.id": self._new_id(),
             "process.runtime.name": sys.implementation.name,
             "process.runtime.version": sys.version.split()[0],
             "process.command": (sys.argv[0] if sys.argv else "")[:300],
@@ -662,6 +664,7 @@ class Reporter:
         self._begin()
         # Nothing more yet: most children that only become another program never come to report anything.
         self._process["process.pid"] = os.getpid()
+        self._process["service.instance.id"] = self._new_id()
 
 
 @guarded

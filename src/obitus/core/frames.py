@@ -39,6 +39,8 @@ class Frame:
     own: bool = True
     code: str = ""
     """The source line, where it is known."""
+    column: int | None = None
+    """Column in the line, from 1, where the language says it. Code on one long line has hardly anything else to go by."""
 
     @property
     def place(self) -> str:

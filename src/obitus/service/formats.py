@@ -40,6 +40,9 @@ class FramePart(_Part):
     module: Short = Field(default="", description="Module or package: `skerry.fares`.")
     file: Medium = Field(default="", description="Path of the source file.")
     line: Annotated[int, Field(ge=0, le=100_000_000)] | None = Field(default=None, description="Line, from 1.")
+    column: Annotated[int, Field(ge=1, le=100_000_000)] | None = Field(
+        default=None, description="Column in that line, from 1, where the language says it."
+    )
     own: bool | None = Field(default=None, description="Code of the app (true) or of a library (false).")
     source: Source | None = None
     source_missing: Short = Field(default="", description="Why there are no source lines, where that is worth saying.")

@@ -416,7 +416,9 @@ def _frame(frame: dict[str, Any]) -> Frame:
         own = not looks_like_library(file)
     source = frame.get("source")
     code = source["line"].strip() if source else ""
-    return Frame(frame["function"], frame.get("module", ""), file, frame.get("line"), own, code)
+    return Frame(
+        frame["function"], frame.get("module", ""), file, frame.get("line"), own, code, column=frame.get("column")
+    )
 
 
 def _filtered(report: AnyReport, content: dict[str, Any]) -> str | None:

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.stacks import LANGUAGES, find_stacks
+from obitus.core.stacks import LANGUAGES, find_stacks, report_form
 
 TEXTS = Path(__file__).parent / "texts"
 
@@ -176,3 +176,21 @@ def test_no_line_takes_long(piece: str) -> None:
 def test_every_language_has_texts() -> None:
     """No reader is without a real trace that it is tested on."""
     assert {language for language, _, _ in WANTED.values()} | {"python"} == set(LANGUAGES)
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "    at quote (https://pier.skerry.example/assets/index-8f3c.js:1:48213)",
+        "    at async https://pier.skerry.example/assets/index-8f3c.js:1:48213",
+        "quote@https://pier.skerry.example/assets/index-8f3c.js:1:48213",
+    ],
+)
+def test_the_column_is_kept(line: str) -> None:
+    """Code on one long line has hardly anything else to go by; what has none says none."""
+    (found,) = find_stacks(f"TypeError: no fare\n{line}\n")
+    assert [(frame.line, frame.column) for frame in found.chain[0].frames] == [(1, 48213)]
+    (frame,) = report_form(found.chain)[0]["frames"]
+    assert frame["column"] == 48213
+    (other,) = find_stacks('Traceback (most recent call last):\n  File "/srv/a.py", line 3, in f\nKeyError: 1\n')
+    assert "column" not in report_form(other.chain)[0]["frames"][0]

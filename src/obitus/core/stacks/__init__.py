@@ -93,6 +93,7 @@ def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
                 "module": frame.module[:300],
                 "file": frame.file[:2000],
                 "line": frame.line,
+                **({"column": frame.column} if frame.column else {}),
                 "own": frame.own,
                 **({"source": {"line": frame.code[:2000]}} if frame.code else {}),
             }

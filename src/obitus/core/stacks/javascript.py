@@ -130,7 +130,9 @@ def _known_frame(text: str) -> Frame | None:
     own = not (
         looks_like_library(place) or place.startswith(("internal/", "native", "<anonymous>", "chrome-extension:"))
     )
-    return Frame(name.strip(), "", place, int(found["line"]) if found["line"] else None, own)
+    said = found.groupdict().get("column")
+    column = int(said) if said else None
+    return Frame(name.strip(), "", place, int(found["line"]) if found["line"] else None, own, column=column or None)
 
 
 def _whole_place(found: re.Match[str]) -> str:

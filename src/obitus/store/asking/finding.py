@@ -128,7 +128,8 @@ def _of_day(
             # Numbers of later days are greater, whatever their places.
             before = after.seq - seq_of(day, 0)
             params += [after.time_ms, max(0, min(before, 2**32))]
-        return connection.execute(sql + _ORDER, (*params, most)).fetchall()
+        sql += _ORDER
+        return connection.execute(sql, (*params, most)).fetchall()
 
 
 def _places(connection: sqlite3.Connection, node: Node, kind: Kind) -> list[int] | None:
