@@ -395,7 +395,7 @@ def test_keys_tokens_and_password(page: Page, running: Running) -> None:
         "/set-up",
         "/set-up/rules",
         "/issues/99",
-        "/issues?text=nothing",
+        "/issues?question=nothing",
         "/releases",
         "/releases/sailings/2.9.0",
         "/releases/sailings/9.9.9",

@@ -88,8 +88,10 @@ def test_filters_and_orders(running: Running) -> None:
     assert found(release="1.1.0") == [("FareUnknown", 1)]
     assert found(sort="failures")[0] == ("UnicodeEncodeError", 5)
     assert found(sort="first-seen")[-1] == ("FareUnknown", 2)
-    assert found(text="campervan") == [("FareUnknown", 2)] and found(text="PASSES") == [("UnicodeEncodeError", 5)]
-    assert found(text="%25") == [] and found(text="_") == []
+    assert found(question="campervan") == [("FareUnknown", 2)] and found(question="PASSES") == [
+        ("UnicodeEncodeError", 5)
+    ]
+    assert found(question="place~%25") == [] and found(question="message~%22100%25%22") == []
     running.ask("POST", "/api/issues/1/accept")
     assert len(found(state="accepted")) == 1 and len(found(state="untriaged")) == 2
     start, end = at(11).replace("+", "%2B"), at(5).replace("+", "%2B")

@@ -128,7 +128,7 @@ def test_nul_in_a_string_is_shown_and_searchable(running: Running) -> None:
     """An escaped NUL is legal JSON: it is kept, and the text behind it can still be found."""
     key = running.add_app()
     running.send(key, failure(exceptions=raised_in("m", "f", message="before\0behind")))
-    assert running.issues(text="behind")[0]["message"] == "before␀behind"
+    assert running.issues(question="behind")[0]["message"] == "before␀behind"
 
 
 def test_an_overlong_line_is_skipped_as_it_streams_by(running: Running) -> None:

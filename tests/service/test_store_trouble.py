@@ -178,7 +178,7 @@ def test_damaged_pages(apart: Apart) -> None:
     path.write_bytes(whole)
     apart.start()
     answers = [apart.send(failure(exceptions=[{"type": f"New{n}"}])) for n in range(5)]
-    answers += [apart.get(f"/api/issues?window=24h&text=E{n}") for n in range(20)]
+    answers += [apart.get(f"/api/issues?window=24h&question=E{n}") for n in range(20)]
     answers += [apart.get(f"/api/issues/{n}") for n in range(1, 21)]
     kinds = {(one.status, one.json().get("slug")) for one in answers}
     assert (503, "store-damaged") in kinds

@@ -2376,6 +2376,11 @@ export interface components {
              * @description The field that is not right, where there is one.
              */
             field?: string | null;
+            /**
+             * Position
+             * @description Where in it, as the number of a character, from 1.
+             */
+            position?: number | null;
         };
         /**
          * RedactionExample
@@ -3623,8 +3628,8 @@ export interface operations {
             query?: {
                 /** @description Only these states; may be repeated. */
                 state?: ("untriaged" | "accepted" | "settled" | "regressed" | "parked")[] | null;
-                /** @description Text in type, place, message or entry point. */
-                text?: string | null;
+                /** @description What is asked of issues and their failures: see docs/questions.md. */
+                question?: string | null;
                 /** @description By last failure, by first failure, or by failures inside the window. */
                 sort?: "last-seen" | "first-seen" | "failures";
                 /** @description `next` of the page before. */
@@ -3689,7 +3694,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `bad-window`: The window cannot be understood; `bad-cursor`: The cursor is not one that was given out */
+            /** @description `bad-window`: The window cannot be understood; `bad-cursor`: The cursor is not one that was given out; `bad-question`: The question cannot be understood */
             422: {
                 headers: {
                     [name: string]: unknown;

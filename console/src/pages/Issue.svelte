@@ -45,7 +45,7 @@
 </script>
 
 {#if !found.value}<h1 class="mt-6 font-serif text-2xl font-semibold">Issue {number}</h1>{/if}
-<Loaded value={found.value} trouble={decisions.trouble ?? chosen.trouble ?? found.trouble}>
+<Loaded value={found.value} trouble={chosen.trouble ?? found.trouble} undone={decisions.trouble}>
 	{#snippet children(issue)}
 		<p class="text-quiet mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{issue.title}</h1>

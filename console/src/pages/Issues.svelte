@@ -13,9 +13,9 @@
 	const states = Object.keys(stateShapes) as State[];
 	const sort = $derived((place.params.get('sort') ?? 'last-seen') as keyof typeof sorts);
 	const wanted = $derived(place.params.get('state') as State | null);
-	const text = $derived(place.params.get('text') ?? undefined);
+	const question = $derived(place.params.get('question') ?? undefined);
 	const ask = (cursor?: string) =>
-		asked(api.GET('/api/issues', { params: { query: { ...place.filter, sort, text, cursor, state: wanted ? [wanted] : undefined } } }));
+		asked(api.GET('/api/issues', { params: { query: { ...place.filter, sort, question, cursor, state: wanted ? [wanted] : undefined } } }));
 
 	const found = new Loader(() => ask());
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
@@ -58,8 +58,16 @@
 <h1 class="mt-6 font-serif text-2xl font-semibold">Issues</h1>
 <form class="my-3 flex flex-wrap items-end gap-3" role="search" onsubmit={(event) => event.preventDefault()}>
 	<label class="flex min-w-64 grow flex-col gap-1">
-		<span class="text-quiet text-sm">Text in type, place, message or entry point</span>
-		<input bind:this={search} class="entry" type="search" value={text ?? ''} onchange={(event) => choose('text', event.currentTarget.value)} />
+		<span class="text-quiet text-sm">Ask: words, or <code class="font-mono">user.id=p-102 place~fares</code></span>
+		<input
+			bind:this={search}
+			class="entry"
+			type="search"
+			spellcheck="false"
+			autocapitalize="off"
+			value={question ?? ''}
+			onchange={(event) => choose('question', event.currentTarget.value)}
+		/>
 	</label>
 	<label class="flex flex-col gap-1">
 		<span class="text-quiet text-sm">State</span>
@@ -76,7 +84,7 @@
 	</label>
 </form>
 <p role="status" class="text-accent min-h-6 text-sm">{decisions.said}</p>
-<Loaded value={found.value} trouble={decisions.trouble ?? found.trouble}>
+<Loaded value={found.value} trouble={found.trouble} undone={decisions.trouble}>
 	{#snippet children(page)}
 		{#if rows.length}
 			<p class="text-quiet mb-2 text-sm">
@@ -86,7 +94,7 @@
 			<IssueTable {rows} label="Issues" {chosen} window={page.window} />
 			{#if next}<button class="act mt-4" onclick={goOn}>Show more</button>{/if}
 		{:else}
-			<p class="my-8">No issue matches. Look further back in the sentence above, or drop the text or the state.</p>
+			<p class="my-8">No issue matches. Look further back in the sentence above, or ask for less.</p>
 		{/if}
 	{/snippet}
 </Loaded>

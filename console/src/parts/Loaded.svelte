@@ -6,17 +6,21 @@
 	export interface LoadedProps<T> {
 		value: T | undefined;
 		trouble: Trouble | undefined;
+		/** What went wrong with something that was to be done here. */
+		undone?: Trouble | undefined;
 		children: Snippet<[T]>;
 	}
 </script>
 
 <script lang="ts" generics="T">
-	let { value, trouble, children }: LoadedProps<T> = $props();
+	let { value, trouble, undone, children }: LoadedProps<T> = $props();
 </script>
 
-{#if trouble}
-	<p role="alert" class="border-failed my-4 border-l-4 py-1 pl-3"><strong class="text-failed">✕ Could not be loaded.</strong> {trouble.message}</p>
-{/if}
+{#snippet said(what: string, why: Trouble)}
+	<p role="alert" class="border-failed my-4 border-l-4 py-1 pl-3"><strong class="text-failed">✕ {what}</strong> {why.message}</p>
+{/snippet}
+{#if undone}{@render said('Not done.', undone)}{/if}
+{#if trouble}{@render said(trouble.slug === 'bad-question' ? 'This cannot be asked.' : 'Could not be loaded.', trouble)}{/if}
 {#if value !== undefined}
 	{@render children(value)}
 {:else if !trouble}

@@ -17,12 +17,15 @@ from obitus.core.clock import span_ms
 
 @app.command()
 def issues(
+    question: Annotated[
+        str | None,
+        typer.Argument(help="What to ask, such as: 'user.id=p-102 entry_point~boardings'. See docs/questions.md."),
+    ] = None,
     window: Window = "24h",
     app_name: App = None,
     environment: Environment = None,
     release: Release = None,
     state: Annotated[list[str] | None, typer.Option("--state", help="Only this state; may be repeated.")] = None,
-    text: Annotated[str | None, typer.Option("--text", help="Text in type, place, message or entry point.")] = None,
     sort: Annotated[
         Literal["last-seen", "first-seen", "failures"], typer.Option("--sort", help="Order.")
     ] = "last-seen",
@@ -40,7 +43,7 @@ def issues(
         "environment": environment,
         "release": release,
         "state": state,
-        "text": text,
+        "question": question,
         "sort": sort,
         "limit": limit,
         "cursor": cursor,

@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
+from obitus.core.asking import MOST_CHARACTERS, QuestionTrouble, read
 from obitus.core.clock import span_ms
 from obitus.core.lifecycle import Decision, Settling
 from obitus.core.releases import MOST_SIGNS, canonical
@@ -20,6 +21,8 @@ from obitus.service.times import time_in_query
 from obitus.service.wiring import Service
 from obitus.store import issues as store
 from obitus.store import releases as release_store
+from obitus.store.asking.finding import names_in
+from obitus.store.asking.issues import Asked, asked_of_issues
 from obitus.store.people import Person
 
 router = APIRouter(
@@ -61,6 +64,24 @@ def the_window(
     return store.Window(start_ms, end_ms, app or None, environment or None, canonical(release) if release else None)
 
 
+Question = Annotated[
+    str | None,
+    Query(max_length=MOST_CHARACTERS, description="What is asked of issues and their failures: see docs/questions.md."),
+]
+
+
+def _asked(service: Service, question: str, window: store.Window) -> Asked | None:
+    """Return what a question about issues comes to; one of nothing but spaces asks nothing."""
+    if not question.strip():
+        return None
+    try:
+        node = read(question, service.now_ms())
+        span = (window.from_ms, window.to_ms)
+        return asked_of_issues(node, service.reader, service.days, names_in(service.reader), span)
+    except QuestionTrouble as trouble:
+        raise Problem("bad-question", str(trouble), field="question", position=trouble.position) from None
+
+
 TheWindow = Annotated[store.Window, Depends(the_window)]
 
 
@@ -87,14 +108,12 @@ def desk(service: TheService, window: TheWindow) -> answers.DeskAnswer:
     )
 
 
-@router.get("/issues", summary="Issues", responses=described("bad-window", "bad-cursor"))
+@router.get("/issues", summary="Issues", responses=described("bad-window", "bad-cursor", "bad-question"))
 def issues(
     service: TheService,
     window: TheWindow,
     state: Annotated[list[answers.StateName] | None, Query(description="Only these states; may be repeated.")] = None,
-    text: Annotated[
-        str | None, Query(max_length=300, description="Text in type, place, message or entry point.")
-    ] = None,
+    question: Question = None,
     sort: Annotated[
         Literal["last-seen", "first-seen", "failures"],
         Query(description="By last failure, by first failure, or by failures inside the window."),
@@ -105,9 +124,10 @@ def issues(
     """Return issues with failures inside the window, a page at a time."""
     states: list[str] | None = list(state) if state else None
     after = _opened(cursor, sort)
-    found = store.issues(service.reader, window, states=states, text=text, sort=sort, after=after, limit=limit + 1)
+    asked = _asked(service, question, window) if question else None
+    found = store.issues(service.reader, window, states=states, asked=asked, sort=sort, after=after, limit=limit + 1)
     page = found[:limit]
-    sums = store.sums(service.reader, window, states=states, text=text)
+    sums = store.sums(service.reader, window, states=states, asked=asked)
     following = None
     if len(found) > limit:
         last = page[-1]

@@ -62,6 +62,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "bad-request": (400, "The request cannot be understood"),
     "bad-field": (422, "A field of the request is not right"),
     "bad-cursor": (422, "The cursor is not one that was given out"),
+    "bad-question": (422, "The question cannot be understood"),
     "bad-window": (422, "The window cannot be understood"),
     "bad-merge": (422, "These issues cannot be merged"),
     "bad-split": (422, "This issue cannot be split like that"),
@@ -84,6 +85,7 @@ class ProblemDetails(BaseModel):
     detail: str = Field(description="What is wrong here, and what to do.")
     slug: str = Field(description="Stable name of the problem.")
     field: str | None = Field(default=None, description="The field that is not right, where there is one.")
+    position: int | None = Field(default=None, description="Where in it, as the number of a character, from 1.")
 
 
 class Problem(Exception):

@@ -202,6 +202,15 @@ class Reader:
             connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
             return connection.execute(sql, params).fetchall()
 
+    @contextmanager
+    def lend(self) -> Iterator[sqlite3.Connection]:
+        """Lend this thread's connection, for a question that brings functions of its own."""
+        connection = self._connection()
+        ends = time.monotonic() + READ_LIMIT_S
+        with our_errors(self.path):
+            connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
+            yield connection
+
     def row(self, sql: str, params: Params = ()) -> Row | None:
         """Return the first row, or None."""
         found = self.rows(sql, params)

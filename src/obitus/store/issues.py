@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from dataclasses import dataclass
-from typing import Final, Literal
+from typing import Any, Final, Literal
 
 from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import Decision, Settling, State, state_after
 from obitus.store import events
+from obitus.store.asking.issues import Asked
 from obitus.store.database import Reader, Row
 from obitus.store.errors import ChangedMeanwhile, NotThere
 
@@ -39,6 +40,15 @@ WITH counted AS (
     GROUP BY issue_id
   ) GROUP BY issue_id
 )"""
+# The same where something is asked of failures: each of the window is looked at.
+_COUNTED_BY_FAILURES = """
+WITH counted AS (
+  SELECT f.issue_id, COUNT(*) AS failures FROM failures f JOIN issues ON issues.id = f.issue_id JOIN apps ON apps.id = f.app_id
+  WHERE f.time_ms >= :from_ms AND f.time_ms < :to_ms
+    AND (:environment IS NULL OR f.environment = :environment)
+    AND (:release IS NULL OR f.release_id IN (SELECT id FROM releases WHERE version = :release))
+    AND """
+_COUNTED_END = " GROUP BY f.issue_id)"
 _ISSUE_COLUMNS = """
 SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
@@ -50,10 +60,7 @@ SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, iss
 _MATCHING = """
 FROM counted JOIN issues ON issues.id = counted.issue_id JOIN apps ON apps.id = issues.app_id
 WHERE apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
-  AND (:states IS NULL OR issues.state IN (SELECT value FROM json_each(:states)))
-  AND (:text IS NULL OR issues.type LIKE :text ESCAPE '\\' OR issues.cause LIKE :text ESCAPE '\\'
-       OR issues.place LIKE :text ESCAPE '\\' OR issues.message LIKE :text ESCAPE '\\'
-       OR issues.entry_point LIKE :text ESCAPE '\\')"""
+  AND (:states IS NULL OR issues.state IN (SELECT value FROM json_each(:states)))"""
 # The next page begins behind the last row seen, not at a number of rows: what comes in meanwhile shifts nothing.
 _PAGE: Final[dict[Sort, str]] = {
     "last-seen": """
@@ -66,10 +73,8 @@ ORDER BY issues.first_ms DESC, issues.id DESC LIMIT :limit""",
   AND (:after IS NULL OR (counted.failures, issues.id) < (:after, :after_id))
 ORDER BY counted.failures DESC, issues.id DESC LIMIT :limit""",
 }
-_LIST: Final[dict[Sort, str]] = {
-    sort: f"{_COUNTED}{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}{page}" for sort, page in _PAGE.items()
-}
-_SUM = f"{_COUNTED} SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
+_LISTED = f"{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}"
+_SUMMED = f" SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
 _INSIDE = f"{_COUNTED} SELECT failures FROM counted WHERE issue_id = :id"  # noqa: S608
 _ONE = f"{_ISSUE_COLUMNS} FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
 _BY_HOUR = """
@@ -171,20 +176,45 @@ def issues(
     window: Window,
     *,
     states: list[str] | None = None,
-    text: str | None = None,
+    asked: Asked | None = None,
     sort: Sort = "last-seen",
     after: tuple[int, int] | None = None,
     limit: int = 50,
 ) -> list[Row]:
     """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen."""
-    params = window.params() | _narrowing(states, text)
-    params |= {"after": after[0] if after else None, "after_id": after[1] if after else None, "limit": limit}
-    return reader.rows(_LIST[sort], params)
+    params = {"after": after[0] if after else None, "after_id": after[1] if after else None, "limit": limit}
+    return _asked(reader, window, states, asked, _LISTED, _PAGE[sort], params)
 
 
-def sums(reader: Reader, window: Window, *, states: list[str] | None = None, text: str | None = None) -> Row:
+def sums(reader: Reader, window: Window, *, states: list[str] | None = None, asked: Asked | None = None) -> Row:
     """Return how many issues and failures a list has in all."""
-    return reader.one(_SUM, window.params() | _narrowing(states, text))
+    return _asked(reader, window, states, asked, _SUMMED, "", {})[0]
+
+
+def _asked(
+    reader: Reader,
+    window: Window,
+    states: list[str] | None,
+    asked: Asked | None,
+    what: str,
+    page: str,
+    more: dict[str, Any],
+) -> list[Row]:
+    """Return what is asked of the issues with failures in a window."""
+    params = window.params() | {"states": json.dumps(states) if states else None} | more
+    counted = _COUNTED
+    if asked is not None:
+        params |= asked.params
+        if asked.of_failures:
+            counted = _COUNTED_BY_FAILURES + asked.of_failures + _COUNTED_END
+        if asked.of_issues:
+            what += f"\n  AND {asked.of_issues}"
+    sql = counted + what + page
+    if asked is None:
+        return reader.rows(sql, params)
+    with reader.lend() as connection:
+        asked.register(connection)
+        return connection.execute(sql, params).fetchall()
 
 
 def by_hour(reader: Reader, issue_ids: list[int], window: Window) -> list[Row]:
@@ -327,11 +357,3 @@ def failure_at(reader: Reader, issue_id: int, time_ms: int) -> int:
 def regressions(reader: Reader, issue_id: int) -> list[Row]:
     """Return (seq, version) of the failures that an issue came back with, the latest first."""
     return reader.rows(_REGRESSIONS, (issue_id,))
-
-
-def _narrowing(states: list[str] | None, text: str | None) -> dict[str, object]:
-    pattern = None
-    if text:
-        escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-        pattern = f"%{escaped}%"
-    return {"states": json.dumps(states) if states else None, "text": pattern}

@@ -25,7 +25,7 @@ MOST_NARROWED: Final = 20_000
 
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
-_INDEX = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
+INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
 _TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
 _HEAD: Final = {kind: f"SELECT * FROM {table} WHERE time_ms >= ? AND time_ms < ?" for kind, table in _TABLES.items()}  # noqa: S608 - names of tables, above
 _NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
@@ -66,10 +66,7 @@ def find(
 ) -> Found:
     """Return the newest failures, logs or runs of a window that a question means, all where ``node`` is None."""
     most = min(most, MOST_ROWS)
-    names = Names(
-        {row["id"]: row["name"] for row in reader.rows(_APPS)},
-        {row["id"]: row["version"] for row in reader.rows(_RELEASES)},
-    )
+    names = names_in(reader)
     ends = time.monotonic() + limit_s
     found = Found()
     # Days overlap where reports came late: each row goes to its place by time.
@@ -100,6 +97,14 @@ def find(
     found.more = len(newest) > most or bool(found.cut)
     found.rows = [(day, row) for _, _, day, row in newest[:most]]
     return found
+
+
+def names_in(reader: Reader) -> Names:
+    """Return what apps and releases are called."""
+    return Names(
+        {row["id"]: row["name"] for row in reader.rows(_APPS)},
+        {row["id"]: row["version"] for row in reader.rows(_RELEASES)},
+    )
 
 
 def _of_day(
@@ -137,5 +142,5 @@ def _places(connection: sqlite3.Connection, node: Node, kind: Kind) -> list[int]
     asked = narrowing(node, kind)
     if asked is None:
         return None
-    found = connection.execute(_INDEX, (asked, MOST_NARROWED + 1)).fetchall()
+    found = connection.execute(INDEX, (asked, MOST_NARROWED + 1)).fetchall()
     return [row[0] for row in found] if len(found) <= MOST_NARROWED else None

@@ -1,0 +1,174 @@
+"""Questions about issues: what is asked of an issue itself is a condition on its row, anything else one on its failures.
+
+An issue is meant when it has a failure inside the window of which all that is asked of failures holds together. Attributes of
+failures are in the files of the days: what is asked of one becomes the numbers of the failures for which it holds.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+from obitus.core.asking.holding import leaf_holds
+from obitus.core.asking.reading import QuestionTrouble
+from obitus.core.asking.tree import All, AnyOf, Compare, Leaf, Node, Not, Words, leaves_of
+from obitus.core.days import seq_of
+from obitus.core.severity import SEVERITIES
+from obitus.store.asking.compiling import Compiler, Names, narrowing
+from obitus.store.asking.finding import INDEX, MOST_NARROWED
+from obitus.store.database import Reader
+from obitus.store.days.reading import DayReaders
+from obitus.store.errors import EvidenceGone
+
+MOST_FAILURES: Final = 50_000
+"""Failures of which something asked in the files of the days may hold."""
+_OF_ISSUES: Final = {
+    "app": "apps.name",
+    "type": "issues.type",
+    "cause": "NULLIF(issues.cause, '')",
+    "place": "NULLIF(issues.place, '')",
+    "message": "NULLIF(issues.message, '')",
+    "state": "issues.state",
+    "settled_in": "issues.settled_in",
+    "first_seen": "issues.first_ms",
+    "last_seen": "issues.last_ms",
+    "began_in": "(SELECT NULLIF(version, '') FROM releases WHERE releases.id = issues.began_in_id)",
+    "issue": "issues.id",
+    "failures": "issues.failures",
+}
+_OF_FAILURES: Final = {
+    "environment": "f.environment",
+    "release": "(SELECT NULLIF(version, '') FROM releases WHERE releases.id = f.release_id)",
+    "time": "f.time_ms",
+    "received": "f.received_ms",
+    "trace_id": "NULLIF(lower(hex(f.trace_id)), '')",
+    "user.id": "f.user_id",
+}
+_TEXTS: Final = ("type", "cause", "place", "message")
+FIELDS: Final = (*_OF_ISSUES, "entry_point", *_OF_FAILURES, "severity", "handled")
+_POINTS: Final = "EXISTS (SELECT 1 FROM issue_releases p WHERE p.issue_id = issues.id AND {holds})"
+_SEQS: Final = "SELECT place FROM failures WHERE time_ms >= ? AND time_ms < ?"
+
+
+@dataclass(slots=True)
+class Asked:
+    """What a question about issues comes to: conditions, and what their functions ask."""
+
+    of_issues: str = ""
+    of_failures: str = ""
+    params: dict[str, Any] = field(default_factory=dict)
+    leaves: list[Leaf] = field(default_factory=list)
+
+    def register(self, connection: sqlite3.Connection) -> None:
+        """Give a connection the function that the conditions call."""
+        leaves = self.leaves
+        connection.create_function(
+            "leaf_holds", 2, lambda number, value: leaf_holds(leaves[number], value), deterministic=True
+        )
+
+
+def asked_of_issues(node: Node, reader: Reader, days: DayReaders, names: Names, window: tuple[int, int]) -> Asked:
+    """Return the conditions that a question about issues comes to; raises QuestionTrouble where it asks for too much."""
+    making = _Making(reader, days, names, window)
+    parts = node.parts if isinstance(node, All) else (node,)
+    about_issues: list[Node] = []
+    about_failures: list[Node] = []
+    for part in parts:
+        (about_failures if any(_is_of_failures(leaf) for leaf in leaves_of(part)) else about_issues).append(part)
+    making.asked.of_issues = making.joined(about_issues)
+    making.asked.of_failures = making.joined(about_failures)
+    return making.asked
+
+
+def _is_of_failures(leaf: Leaf) -> bool:
+    return not isinstance(leaf, Words) and leaf.field not in _OF_ISSUES and leaf.field != "entry_point"
+
+
+class _Making:
+    def __init__(self, reader: Reader, days: DayReaders, names: Names, window: tuple[int, int]) -> None:
+        self.asked = Asked()
+        self._reader, self._days, self._names, self._window = reader, days, names, window
+
+    def joined(self, parts: Iterable[Node]) -> str:
+        return " AND ".join(self._of(part) for part in parts)
+
+    def _of(self, node: Node) -> str:
+        if isinstance(node, All | AnyOf):
+            return (
+                "(" + (" AND " if isinstance(node, All) else " OR ").join(self._of(part) for part in node.parts) + ")"
+            )
+        if isinstance(node, Not):
+            return f"NOT {self._of(node.inner)}"
+        if isinstance(node, Words):
+            texts = [self._holds(node, _OF_ISSUES[name]) for name in _TEXTS]
+            return "(" + " OR ".join([*texts, self._on_entry_points(node)]) + ")"
+        if node.field == "entry_point":
+            return self._on_entry_points(node)
+        if node.field == "severity":
+            return self._one_of("f.severity", [name for name in SEVERITIES if leaf_holds(node, name)])
+        if node.field == "handled":
+            return self._one_of("f.handled", [flag for flag in (0, 1) if leaf_holds(node, bool(flag))])
+        column = _OF_ISSUES.get(node.field) or _OF_FAILURES.get(node.field)
+        return self._by_attribute(node) if column is None else self._holds(node, column)
+
+    def _named(self, value: Any) -> str:
+        name = f"q{len(self.asked.params)}"
+        self.asked.params[name] = value
+        return f":{name}"
+
+    def _holds(self, leaf: Leaf, value: str) -> str:
+        self.asked.leaves.append(leaf)
+        return f"leaf_holds({self._named(len(self.asked.leaves) - 1)}, {value})"
+
+    def _one_of(self, value: str, wanted: list[Any]) -> str:
+        return f"{value} IN (SELECT value FROM json_each({self._named(json.dumps(wanted))}))"  # noqa: S608 - a column, from above
+
+    def _on_entry_points(self, leaf: Leaf) -> str:
+        """Return whether it holds for any entry point that the issue was met on; of what must not be, for none."""
+        if isinstance(leaf, Compare) and leaf.op == "!=":
+            return "NOT " + self._on_entry_points(Compare(leaf.field, "=", leaf.text, leaf.number))
+        return _POINTS.format(holds=self._holds(leaf, "NULLIF(p.entry_point, '')"))
+
+    def _by_attribute(self, leaf: Leaf) -> str:
+        # Of most failures something is not: looked for is what is.
+        if isinstance(leaf, Compare) and leaf.op == "!=":
+            return "NOT " + self._by_attribute(Compare(leaf.field, "=", leaf.text, leaf.number))
+        return self._one_of("f.seq", self._failures(leaf))
+
+    def _failures(self, leaf: Leaf) -> list[int]:
+        """Return the numbers of the failures of the window for which something holds that their day's file says."""
+        found: list[int] = []
+        for known in self._days.known(*self._window):
+            try:
+                with self._days.open(known["day"]) as connection:
+                    found += [
+                        seq_of(known["day"], place) for place in _places(connection, leaf, self._names, self._window)
+                    ]
+            except EvidenceGone:
+                continue
+            if len(found) > MOST_FAILURES:
+                raise QuestionTrouble(
+                    f"{_written(leaf)} holds for more than {MOST_FAILURES:,} failures of this window. Ask for less time, or for something rarer",
+                    1,
+                )
+        return found
+
+
+def _places(connection: sqlite3.Connection, leaf: Leaf, names: Names, window: tuple[int, int]) -> list[int]:
+    sql, params = _SEQS, list[Any](window)
+    index = narrowing(leaf, "failure")
+    if index is not None:
+        places = [row[0] for row in connection.execute(INDEX, (index, MOST_NARROWED + 1))]
+        if len(places) <= MOST_NARROWED:
+            sql += " AND place IN (SELECT value FROM json_each(?))"
+            params.append(json.dumps(places))
+    condition = Compiler(connection, "failure", names).condition(leaf)
+    sql += f" AND {condition.sql}"
+    return [row[0] for row in connection.execute(sql, (*params, *condition.params))]
+
+
+def _written(leaf: Leaf) -> str:
+    return f"{leaf.field}{leaf.op}{leaf.text}" if isinstance(leaf, Compare) else f"{getattr(leaf, 'field', '')} exists"
