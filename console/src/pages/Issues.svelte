@@ -94,7 +94,13 @@
 			<IssueTable {rows} label="Issues" {chosen} window={page.window} />
 			{#if next}<button class="act mt-4" onclick={goOn}>Show more</button>{/if}
 		{:else}
-			<p class="my-8">No issue matches. Look further back in the sentence above, or ask for less.</p>
+			<p class="my-8">
+				No issue matches. Look further back in the sentence above, or ask for less.
+				{#if question}
+					Words are found whole, and values exactly: <code class="font-mono">tide*</code> is the beginning of a word,
+					<code class="font-mono">message~tide</code> a part of anything.
+				{/if}
+			</p>
 		{/if}
 	{/snippet}
 </Loaded>

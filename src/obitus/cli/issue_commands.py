@@ -49,7 +49,7 @@ def issues(
         "cursor": cursor,
     }
     answer = api(url, token).get("/api/issues", query)
-    print_json(answer) if as_json else show.issues(answer, now_ms())
+    print_json(answer) if as_json else show.issues(answer, now_ms(), asked=bool(question))
 
 
 @app.command(short_help="Show one issue as a report.")

@@ -54,7 +54,7 @@ class QuestionTrouble(ValueError):
     """The text is no question; says where (``position``, from 1), and what was expected there."""
 
     def __init__(self, said: str, position: int) -> None:
-        super().__init__(f"At character {position}: {said}")
+        super().__init__(f"At character {position}: {said}.")
         self.position = position
 
 
