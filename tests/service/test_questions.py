@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from pathlib import Path
 
 import pytest
 
 from obitus.core.clock import DAY_MS, to_text
 from obitus.store.asking import issues as asking
+from obitus.store.days.removing import remove_day
 from tests.cli.test_commands import Shell
 from tests.conftest import Running, failure, raised_in
 
@@ -115,12 +115,6 @@ def test_a_day_that_is_gone_has_nothing_to_find(filled: Running) -> None:
     """Where a day's file was removed, what only it knew is not found; the rest is."""
     service = filled.service
     day = min(known["day"] for known in service.days.known())
-    service.writer.run(lambda _: service.writer.days.forget(day))
-    service.days.forget(day)
-    next(path for path in sorted(service.days.folder.glob("*.sqlite3"))).unlink()
-    connection = sqlite3.connect(service.settings.database)
-    connection.execute("UPDATE days SET removed_ms = 1 WHERE day = ?", (day,))
-    connection.commit()
-    connection.close()
+    assert remove_day(service.writer, service.days, day, filled.clock(), "after 2 days")
     assert found(filled, '"vehicle height">3') == {} and found(filled, "fog") == {"Fog": 3}
     assert found(filled, "passengers=4") == {"Fog": 1}

@@ -17,6 +17,8 @@ from obitus.core.clock import DAY_MS, to_text
 from obitus.core.days import day_text
 from obitus.store.days import writing
 from obitus.store.days.files import days_in
+from obitus.store.days.removing import remove_day
+from obitus.store.errors import StoreError
 from tests import kept
 from tests.conftest import Running, failure, start
 from tests.store.test_rates import assert_same
@@ -137,12 +139,17 @@ def test_a_day_whose_file_is_gone(running: Running) -> None:
     running.send(key, old, new)
     service = running.service
     day = min(known["day"] for known in service.days.known())
-    service.writer.run(lambda _: service.writer.days.forget(day))
+    path = service.days.folder / f"{day_text(day)}.sqlite3"
+    service.writer.run(lambda _: service.writer.days.let_be_removed(day))
     service.days.forget(day)
-    (service.days.folder / f"{day_text(day)}.sqlite3").unlink()
+    path.rename(path.with_suffix(".elsewhere"))
     found = running.get(f"/api/failures/{old['id']}")
     assert found["report"] is None and "is missing" in found["gone"] and day_text(day) in found["gone"]
-    service.writer.run(lambda c: c.execute("UPDATE days SET removed_ms = ?, removed_why = 'after 30 days' WHERE day = ?", (running.clock(), day)))  # fmt: skip
+    path.with_suffix(".elsewhere").rename(path)
+    assert running.get(f"/api/failures/{old['id']}")["gone"] is None
+    assert remove_day(service.writer, service.days, day, running.clock(), "after 30 days")
+    assert not remove_day(service.writer, service.days, day, running.clock(), "after 30 days")
+    assert not list(service.days.folder.glob(f"{day_text(day)}*"))
     issue = running.get("/api/issues/1")
     assert issue["failures_in_all"] == 2 and issue["latest"]["report"]["id"] == new["id"]
     said = issue["first"]["gone"]
@@ -162,7 +169,7 @@ def test_a_broken_file_costs_one_day(running: Running) -> None:
     running.send(key, old, new)
     service = running.service
     day = min(known["day"] for known in service.days.known())
-    service.writer.run(lambda _: service.writer.days.forget(day))
+    service.writer.run(lambda _: service.writer.days.let_be_removed(day))
     service.days.forget(day)
     (service.days.folder / f"{day_text(day)}.sqlite3").write_bytes(b"not a database at all" * 400)
     found = running.get(f"/api/failures/{old['id']}")
@@ -202,3 +209,64 @@ def test_the_same_report_weeks_later(running: Running) -> None:
     running.clock.ahead_ms = 21 * DAY_MS
     shown = {"Obitus-Clock": to_text(running.clock() - 5 * DAY_MS)}
     assert running.send(key, report, headers=shown).json()["already_there"] == 1
+
+
+KILLED_IN_REMOVAL = """
+import os, signal, sys
+from pathlib import Path
+from obitus.service.settings import Settings
+from obitus.service.wiring import Service
+from obitus.store.days import removing
+
+service = Service(Settings(data=Path(sys.argv[1]), port=0))
+service.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == sys.argv[3] else None
+removing.remove_day(service.writer, service.days, int(sys.argv[2]), service.now_ms(), "after 30 days")
+"""
+
+
+@pytest.mark.parametrize("point", ["before the main file", "after the main file"])
+def test_killed_while_a_day_is_removed(tmp_path: Path, point: str) -> None:
+    """Either it is all there afterwards, or it is gone and said to be; no file is left over."""
+    thread, running = start(tmp_path / "data")
+    key = running.add_app()
+    old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
+    running.send(key, old, new)
+    day = min(known["day"] for known in running.service.days.known())
+    thread.stop()
+    command = [sys.executable, "-c", KILLED_IN_REMOVAL, str(tmp_path / "data"), str(day), point]
+    child = subprocess.run(command, capture_output=True, text=True)
+    assert child.returncode == -signal.SIGKILL, child.stderr
+    assert list((tmp_path / "data/days").glob("*.removed"))
+    thread, running = start(tmp_path / "data")
+    try:
+        found = running.get(f"/api/failures/{old['id']}")
+        if point.startswith("before"):
+            assert found["report"]["id"] == old["id"] and found["gone"] is None
+        else:
+            assert found["report"] is None and "after 30 days" in found["gone"]
+        assert not list((tmp_path / "data/days").glob("*.removed*"))
+        assert running.send(key, old).json()["stored"] == (0 if point.startswith("before") else 1)
+        assert running.get("/api/issues/1")["failures_in_all"] == (2 if point.startswith("before") else 3)
+    finally:
+        running.http.clear()
+        thread.stop()
+
+
+def test_a_removal_that_is_not_committed(running: Running) -> None:
+    """The file comes back at once, and the same reports are known."""
+    key = running.add_app()
+    old = failure(time=to_text(running.clock() - 3 * DAY_MS))
+    running.send(key, old)
+    service = running.service
+    day = service.days.known()[0]["day"]
+
+    def fails(point: str) -> None:
+        if point == "before the main file":
+            raise sqlite3.OperationalError("disk I/O error")
+
+    service.writer.reached = fails
+    with pytest.raises(StoreError):
+        remove_day(service.writer, service.days, day, running.clock(), "")
+    service.writer.reached = lambda _: None
+    assert running.get(f"/api/failures/{old['id']}")["report"]["id"] == old["id"]
+    assert running.send(key, old).json()["already_there"] == 1

@@ -85,7 +85,9 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
     if not answer["issues"]:
         say("No issue failed in this window. Look further back with --window 14d, or drop a filter.")
         if asked:
-            say("Words are found whole, and values exactly: tide* is the beginning of a word, message~tide a part of anything.")
+            say(
+                "Words are found whole, and values exactly: tide* is the beginning of a word, message~tide a part of anything."
+            )
         return
     for row in answer["issues"]:
         said = Text(f"{row['number']:>4}  ", style="bold").append_text(state_text(row["state"]))

@@ -154,6 +154,7 @@ class Writer:
         try:
             if self._connection.in_transaction:
                 self._connection.rollback()
+            self.days.tidy()
         except sqlite3.Error as error:
             _log.error("a transaction could not be taken back (%s)", error)
 

@@ -18,6 +18,7 @@ from typing import Final
 from obitus.core.days import UNDATED, day_text
 from obitus.store import errors
 from obitus.store.database import file_identity, let_go, our_errors
+from obitus.store.days import removed
 from obitus.store.days.files import open_day, path_of
 from obitus.store.days.texts import Texts
 
@@ -135,7 +136,9 @@ class WritingDays:
         self.folder, self._main = folder, main
         self._open: OrderedDict[int, DayFile] = OrderedDict()
         self._taking_part: dict[int, DayFile] = {}
+        self._removed: set[int] = set()
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        removed.tidy(folder, main)
 
     def at(self, day: int) -> DayFile:
         """Return a day's file, as part of the commit that is going on.
@@ -149,6 +152,8 @@ class WritingDays:
             day = UNDATED
             if day in self._taking_part:
                 return self._taking_part[day]
+        if day in self._removed:
+            raise errors.StoreBusy(f"the reports of {day_text(day)} are being removed; send again in a moment")
         found = self._open.get(day) or self._opened(day)
         self._open[day] = found
         self._open.move_to_end(day)
@@ -198,6 +203,7 @@ class WritingDays:
     def done(self) -> None:
         """The main file was committed, too."""
         self._taking_part.clear()
+        self._removed.clear()
         while len(self._open) > MOST_OPEN:
             _, oldest = self._open.popitem(last=False)
             let_go(oldest.connection, oldest.path)
@@ -212,12 +218,21 @@ class WritingDays:
             except sqlite3.Error as error:
                 _log.error("%s could not be closed (%s)", one.path, error)
         self._taking_part.clear()
+        self._removed.clear()
 
-    def forget(self, day: int) -> None:
-        """Close a day's file, since it is to be removed. Not during a commit in which it takes part."""
+    def let_be_removed(self, day: int) -> bool:
+        """Close a day's file, since this commit removes it; return whether that can be: not where it takes part in the commit."""
+        if day in self._taking_part:
+            return False
         found = self._open.pop(day, None)
         if found is not None:
             found.connection.close()
+        self._removed.add(day)
+        return True
+
+    def tidy(self) -> None:
+        """Bring back the file of a day whose removal was not committed."""
+        removed.tidy(self.folder, self._main)
 
     def close(self) -> None:
         """Let go of all files."""

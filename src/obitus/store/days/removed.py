@@ -1,0 +1,49 @@
+"""Files of days that are being removed: renamed at once, deleted later, brought back where the removal was broken off."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import sqlite3
+from pathlib import Path
+from typing import Final
+
+from obitus.core.days import day_named
+
+_log = logging.getLogger("obitus.store")
+
+ENDING: Final = ".removed"
+# The log of the latest commits first: without its file it is nothing.
+_BESIDE: Final = ("-shm", "-wal", "")
+_IS_REMOVED: Final = "SELECT removed_ms IS NOT NULL FROM days WHERE day = ?"
+
+
+def put_aside(path: Path) -> None:
+    """Rename a day's file and what lies beside it; that takes no time, however large they are."""
+    _rename(f"{path}", f"{path}{ENDING}")
+
+
+def delete(path: Path) -> None:
+    """Delete what was put aside."""
+    for beside in _BESIDE:
+        with contextlib.suppress(FileNotFoundError):
+            Path(f"{path}{ENDING}{beside}").unlink()
+
+
+def tidy(folder: Path, main: sqlite3.Connection) -> None:
+    """Finish what was broken off: files of days that are marked as removed go, others come back."""
+    for left in folder.glob(f"*.sqlite3{ENDING}"):
+        path = left.with_name(left.name.removesuffix(ENDING))
+        day = day_named(path.stem)
+        row = main.execute(_IS_REMOVED, (day,)).fetchone() if day is not None else None
+        if row is not None and row[0]:
+            delete(path)
+        elif not path.exists():
+            _log.warning("the removal of %s was broken off; it is kept", path)
+            _rename(f"{path}{ENDING}", f"{path}")
+
+
+def _rename(before: str, after: str) -> None:
+    for beside in _BESIDE:
+        with contextlib.suppress(FileNotFoundError):
+            Path(before + beside).rename(after + beside)
