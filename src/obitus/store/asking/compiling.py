@@ -87,6 +87,7 @@ class Compiler:
         self._fields: Mapping[str, Kept] = FIELDS[kind]
         self._params: list[Any] = []
         self._leaves: list[Leaf] = []
+        self._starts: dict[int, str] = {}
         self._pairs: dict[int, tuple[frozenset[int], frozenset[int]]] = {}
         self._texts: dict[int, str] = {NOTHING: ""}
         connection.create_function("leaf_holds", 2, self._leaf_holds, deterministic=True)
@@ -174,6 +175,16 @@ class Compiler:
         assert not isinstance(leaf, Words)
         number = self._number_of(leaf)
         start = json.dumps(leaf.field, ensure_ascii=False) + ":"
+        self._starts[number] = start
+        if isinstance(leaf, Compare) and leaf.op == "=" and leaf.text:
+            # Of the many values that a name may have only the one that is asked for is of interest.
+            texts = [start + value for value in _values(leaf)]
+            found = frozenset(
+                row[0] for text in texts for row in self._connection.execute(_TEXT_IS, (hash_of(text), text))
+            )
+            self._pairs[number] = found, found
+            self._params.append(number)
+            return "attribute_holds(?, shared, attributes)"
         pairs = self._connection.execute(_PAIRS, (len(start), start)).fetchall()
         holding = frozenset(row[0] for row in pairs if leaf_holds(leaf, json.loads("{" + row[1] + "}")[leaf.field]))
         self._pairs[number] = frozenset(row[0] for row in pairs), holding
@@ -191,7 +202,7 @@ class Compiler:
             for one in numbers_in(shared):
                 if one in known:
                     return one in holding
-        value = json.loads(attributes).get(leaf.field) if attributes else None
+        value = json.loads(attributes).get(leaf.field) if attributes and self._starts[number] in attributes else None
         return leaf_holds(leaf, value)
 
     def _message_of(self, template_id: int, message_id: int, message: str | None, filled: str | None) -> str:
@@ -205,6 +216,14 @@ class Compiler:
             row = self._connection.execute(_TEXT, (number,)).fetchone()
             text = self._texts[number] = row[0] if row else ""
         return text
+
+
+def _values(leaf: Compare) -> set[str]:
+    """Return the values, as JSON, that are equal to what is asked for: numbers with a fraction are in no text that repeats."""
+    found = {json.dumps(leaf.text, ensure_ascii=False), leaf.text, leaf.text.casefold()}
+    if leaf.number is not None and leaf.number.is_integer():
+        found.add(str(int(leaf.number)))
+    return found
 
 
 def _uuid_text(value: bytes | None) -> str | None:

@@ -1,0 +1,166 @@
+"""Pages, questions and the removal of a day with 1,000,000 failures and 10,000,000 log records, against a hundredth of both.
+
+Both stores have the same apps, releases and issues over thirty days: what differs is how much was reported. Sizes in thousands may
+be given: ``python -m bench.scale 200 2000`` takes a fifth.
+"""
+
+from __future__ import annotations
+
+import random
+import statistics
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from bench.measuring import row
+from bench.releases.streams import NothingFurther
+from obitus.core.asking import read
+from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.core.days import day_of
+from obitus.service import compared, views
+from obitus.service.settings import Settings
+from obitus.service.wiring import Service
+from obitus.store import apps, asking
+from obitus.store import issues as issue_store
+from obitus.store.asking.finding import names_in
+from obitus.store.asking.issues import asked_of_issues
+from obitus.store.days.failures import FailureRow
+from obitus.store.days.logs import facts_of
+from obitus.store.days.removing import remove_day
+from obitus.store.grouping import Decided
+from obitus.store.intake import FailureFacts, Prepared, take
+from obitus.store.issues import Window
+
+FAILURES, LOGS = 1_000_000, 10_000_000
+DAYS, ISSUES, RELEASES, BATCH, ROUNDS = 30, 200, 12, 1000, 9
+BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
+
+
+def filled(folder: Path, failures: int, logs: int) -> Service:
+    """Return a service over a store with so much in it; what is reported goes through intake's own last step."""
+    service = Service(Settings(data=folder, port=0))
+    service.ensure_owner()
+    service.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0))
+    dice = random.Random(11)
+    start_ms = service.now_ms() // HOUR_MS * HOUR_MS - DAYS * DAY_MS
+    body, _ = service.evidence.pack(BODY)
+    templates = [(f"berth %d of pier {pier} is free", f"sailings.pier{pier}") for pier in range(40)]
+
+    def failure(time_ms: int) -> Prepared:
+        issue = dice.randrange(ISSUES)
+        point = f"GET /berths/{issue % 40}"
+        pairs = ((f'"user.id":"p-{dice.randrange(4000)}"', True), (f'"host.name":"pier-{dice.randrange(8)}"', True))
+        at = FailureRow(4, False, f"Tide{issue}", "no depth", point, None, None, pairs, f"tide{issue} no depth")
+        facts = FailureFacts(
+            "ERROR", False, f"Tide{issue}", "", "sailings.tides.depth_at", "no depth", point, f"p-{dice.randrange(4000)}", None,
+            Decided(f"3-{issue}", None, NothingFurther()), at,
+        )  # fmt: skip
+        return prepared("failure", time_ms, body=body, failure=facts)
+
+    def log(time_ms: int) -> Prepared:
+        template, logger = dice.choice(templates)
+        attributes = {"host.name": f"pier-{dice.randrange(8)}", "user.id": f"p-{dice.randrange(4000)}"}
+        content = {"severity": "INFO", "logger": logger, "template": template, "message": template % dice.randrange(900), "attributes": attributes}  # fmt: skip
+        if dice.random() < 0.2:
+            content["trace_id"] = f"{dice.getrandbits(128):032x}"
+        return prepared("log", time_ms, log=facts_of(content))
+
+    def prepared(kind: Any, time_ms: int, **more: Any) -> Prepared:
+        one = dice.randbytes(16)
+        release = f"1.{(time_ms - start_ms) * RELEASES // (DAYS * DAY_MS)}.0"
+        return Prepared(one, kind, 1, "production", release, time_ms, time_ms, day_of(one, time_ms), **more)
+
+    # Day by day, as reports come.
+    for day in range(DAYS):
+        for make, in_all in ((failure, failures), (log, logs)):
+            count = in_all // DAYS
+            for begin in range(0, count, BATCH):
+                part = [
+                    make(start_ms + day * DAY_MS + (begin + i) * DAY_MS // count)
+                    for i in range(min(BATCH, count - begin))
+                ]
+                service.writer.run(lambda c, part=part: take(c, service.writer.days, part), timeout_s=600)  # type: ignore[misc]
+    return service
+
+
+def median_ms(work: Callable[[], Any]) -> float:
+    work()
+    taken = []
+    for _ in range(ROUNDS):
+        started = time.perf_counter()
+        work()
+        taken.append(time.perf_counter() - started)
+    return statistics.median(taken) * 1000
+
+
+def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
+    """Print a row for each page and question, and one for the removal of a day."""
+    few, many = filled(folder / "few", failures // 100, logs // 100), filled(folder / "many", failures, logs)
+    now_ms = few.now_ms()
+    whole = Window(now_ms - DAYS * DAY_MS, now_ms)
+
+    def question(text: str) -> Callable[[Service], Any]:
+        node = read(text, now_ms)
+        return lambda s: asking.find(s.reader, s.days, "log", node, whole.from_ms, whole.to_ms)
+
+    def issues_asked(text: str) -> Callable[[Service], Any]:
+        node = read(text, now_ms)
+
+        def ask(s: Service) -> Any:
+            asked = asked_of_issues(node, s.reader, s.days, names_in(s.reader), (whole.from_ms, whole.to_ms))
+            return issue_store.issues(s.reader, whole, asked=asked)
+
+        return ask
+
+    readings: dict[str, Callable[[Service], Any]] = {
+        "list of issues, 30 days": lambda s: (views.issue_rows(s, issue_store.issues(s.reader, whole), whole), issue_store.sums(s.reader, whole)),
+        "one issue": lambda s: views.issue_answer(s, 3, whole),
+        "failures of an issue, a page": lambda s: issue_store.failures(s.reader, 3, whole),
+        "list of releases": lambda s: compared.release_rows(known := compared.Releases(s, "sailings"), [r.version for r in known.order.releases[-20:]]),
+        "issues: type~tide1 failures>3": issues_asked("type~tide1 failures>3"),
+        "newest logs, a page": lambda s: asking.find(s.reader, s.days, "log", None, whole.from_ms, whole.to_ms),
+        "logs: host.name=pier-3 berth": question("host.name=pier-3 berth"),
+        "logs: user.id=p-77": question("user.id=p-77"),
+        "logs: a trace that is nowhere": question(f"trace_id={'ab' * 16}"),
+    }  # fmt: skip
+    for name, work in readings.items():
+        one, other = median_ms(lambda: work(many)), median_ms(lambda: work(few))  # noqa: B023 - called at once
+        row(f"{name}: {failures:,} and {logs:,} / a hundredth", f"{one:.1f} ms", f"{other:.1f} ms", one / other)
+    _removal(many)
+    for service in (few, many):
+        service.close()
+
+
+def _removal(service: Service) -> None:
+    """Remove a day in the middle while something else is written all the time; print how long the longest of that took."""
+    day = service.days.known()[DAYS // 2]
+    longest, stop = 0.0, threading.Event()
+
+    def write() -> None:
+        nonlocal longest
+        while not stop.is_set():
+            started = time.perf_counter()
+            service.writer.run(lambda c: c.execute("UPDATE days SET reports = reports WHERE day = -1"))
+            longest = max(longest, time.perf_counter() - started)
+
+    writing = threading.Thread(target=write)
+    writing.start()
+    time.sleep(1)
+    before, longest = longest, 0.0
+    started = time.perf_counter()
+    remove_day(service.writer, service.days, day["day"], service.now_ms(), "after 15 days")
+    took = time.perf_counter() - started
+    stop.set()
+    writing.join()
+    row(f"a day of {day['reports']:,} reports removed, longest wait of a writer / before", f"{longest * 1000:.1f} ms", f"{before * 1000:.1f} ms", longest / before)  # fmt: skip
+    print(f"    the removal itself took {took * 1000:.0f} ms")
+
+
+if __name__ == "__main__":
+    sizes = [int(one) * 1000 for one in sys.argv[1:]] or [FAILURES, LOGS]
+    with tempfile.TemporaryDirectory() as place:
+        measure(Path(place), *sizes)
