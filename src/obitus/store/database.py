@@ -77,7 +77,7 @@ _TROUBLES: Final[tuple[tuple[type[errors.StoreTrouble], tuple[str, ...], str], .
 
 LARGE_CACHE: Final = "PRAGMA cache_size = -65536"
 MIDDLE_CACHE: Final = "PRAGMA cache_size = -16384"
-SMALL_CACHE: Final = "PRAGMA cache_size = -4096"
+SMALL_CACHE: Final = "PRAGMA cache_size = -2048"
 """How many KiB of a file a connection keeps in memory."""
 
 

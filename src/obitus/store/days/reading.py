@@ -17,7 +17,7 @@ from obitus.store import errors
 from obitus.store.database import READ_LIMIT_S, SMALL_CACHE, Params, Reader, Row, open_as_reader, our_errors
 from obitus.store.days.files import path_of
 
-MOST_IDLE: Final = 24
+MOST_IDLE: Final = 40
 """Connections that stay open while nobody uses them."""
 _REMOVED = "SELECT removed_ms, removed_why FROM days WHERE day = ?"
 _DAYS = """
