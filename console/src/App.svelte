@@ -16,12 +16,19 @@
 	import SetUp from './pages/SetUp.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
-	let help = $state(false);
 	const release = $derived(/^\/releases\/([a-z0-9-]+)\/(.+)$/.exec(place.path)?.slice(1) as [string, string] | undefined);
 	const compared = $derived(/^\/compare\/([a-z0-9-]+)$/.exec(place.path)?.[1]);
 	const issue = $derived(/^\/issues\/(\d+)$/.exec(place.path)?.[1]);
 
+	let content = $state<HTMLElement>();
+	let shown = place.path;
+
 	onMount(() => session.look());
+	$effect(() => {
+		// Whoever follows a link is at the start of the new page, with the keyboard and with a screen reader too.
+		if (place.path !== shown) content?.focus({ preventScroll: true });
+		shown = place.path;
+	});
 	keys.use([
 		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
 		{ key: '2', does: 'Issues', run: () => place.go(place.to('/issues')) },
@@ -29,7 +36,7 @@
 		{ key: '4', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
 		{ key: '5', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
-		{ key: '?', does: 'This list', run: () => (help = true) }
+		{ key: '?', does: 'This list', run: () => (keys.help = true) }
 	]);
 </script>
 
@@ -39,7 +46,7 @@
 	<SignIn />
 {:else if session.state === 'in'}
 	<TopBar />
-	<main class="mx-auto max-w-6xl px-4 pb-24 sm:px-6">
+	<main id="content" tabindex="-1" bind:this={content} class="mx-auto outline-none max-w-6xl px-4 pb-24 sm:px-6">
 		{#if issue}
 			{#key issue}<IssuePage number={Number(issue)} />{/key}
 		{:else if place.path === '/issues'}
@@ -58,5 +65,5 @@
 			<Desk />
 		{/if}
 	</main>
-	<KeyHelp bind:open={help} />
+	<KeyHelp />
 {/if}

@@ -48,6 +48,20 @@ test('who is no longer signed in is shown the way in', async () => {
 	end();
 });
 
+test('keys of one character can be switched off, and stay so', () => {
+	let ran = 0;
+	keys.sets = [[{ key: 'a', does: 'accept', run: () => (ran += 1) }]];
+	const event = new KeyboardEvent('keydown', { key: 'a' });
+	Object.defineProperty(event, 'target', { value: document.body });
+	keys.turn(false);
+	keys.press(event);
+	expect([ran, localStorage.getItem('obitus-keys')]).toEqual([0, 'off']);
+	keys.turn(true);
+	keys.press(event);
+	expect([ran, localStorage.getItem('obitus-keys')]).toEqual([1, 'on']);
+	keys.sets = [];
+});
+
 test('the newest set of keys comes first, and none works while somebody types', () => {
 	const pressed: string[] = [];
 	const key = (name: string, run: string): Key => ({ key: name, does: run, run: () => pressed.push(run) });

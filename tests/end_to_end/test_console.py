@@ -195,7 +195,7 @@ def test_reports_are_never_markup(page: Page, running: Running) -> None:
         at(page, running, path)
         expect(page.locator("main").get_by_text("onerror").first).to_be_visible()
         assert page.locator("main img, main script").count() == 0
-        assert page.title() == "Obitus"
+        assert page.title().endswith(" · Obitus")
 
 
 def test_set_up_waits_and_turns(page: Page, running: Running, tmp_path: Path) -> None:
@@ -498,3 +498,86 @@ def test_deploys_are_marked_on_courses(page: Page, running: Running) -> None:
     send(running, key, failed("3.0.0", 5))
     at(page, running, "/issues?window=7d")
     expect(page.get_by_role("img", name="1 failure over the window; deploys: 3.0.0 in production")).to_be_visible()
+
+
+def test_keyboard_and_titles(page: Page, running: Running) -> None:
+    """Each page has its title; Tab leads past the bar to the content; a link puts the keyboard on the new page."""
+    fill(running)
+    titles = {
+        "/": "Desk", "/issues": "Issues", "/issues/1": "1: FareUnknown in sailings.fares.surcharge", "/releases": "Releases",
+        "/releases/sailings/3.0.0": "sailings 3.0.0", "/set-up": "Set-up", "/set-up/rules": "Grouping rules",
+    }  # fmt: skip
+    for path, title in titles.items():
+        page.goto(running.url + path)
+        expect(page).to_have_title(f"{title} · Obitus")
+        page.keyboard.press("Tab")
+        expect(page.get_by_role("link", name="Skip to the content")).to_be_focused()
+        page.keyboard.press("Enter")
+        expect(page.locator("main")).to_be_focused()
+        # Whatever can be done there is reached, and nothing holds the keyboard.
+        for _ in range(12):
+            page.keyboard.press("Tab")
+        assert page.evaluate("document.activeElement !== null")
+    page.goto(running.url + "/issues")
+    page.get_by_role("link", name="FareUnknown in sailings.fares.surcharge").click()
+    expect(page.locator("main")).to_be_focused()
+    expect(page).to_have_title(re.compile("FareUnknown"))
+
+
+def test_keys_of_one_character_can_be_switched_off(page: Page, running: Running) -> None:
+    """Somebody who dictates must not accept an issue with a word; the choice stays, and the way back is a button."""
+    fill(running)
+    before = running.get("/api/issues/1")["state"]
+    page.goto(running.url + "/issues/1")
+    expect(page.get_by_role("heading", name="What now")).to_be_visible()
+    page.get_by_role("button", name="Keys").click()
+    page.get_by_label("Use them").uncheck()
+    page.get_by_role("button", name="Close").click()
+    page.reload()
+    expect(page.get_by_role("heading", name="What now")).to_be_visible()
+    for key in "ap?2":
+        page.keyboard.press(key)
+    page.wait_for_timeout(300)
+    expect(page).to_have_url(re.compile("/issues/1"))
+    assert running.get("/api/issues/1")["state"] == before and not page.get_by_role("dialog").is_visible()
+    page.get_by_role("button", name="Keys").click()
+    page.get_by_label("Use them").check()
+    page.get_by_role("button", name="Close").click()
+    page.keyboard.press("a")
+    expect(page.get_by_text("Issue 1 is accepted.")).to_be_visible()
+
+
+def test_a_list_that_moves_changes_no_decision(page: Page, running: Running) -> None:
+    """While the dialog is open, and between two keys, other issues come first: what is settled is what was looked at."""
+    key = fill(running)
+    page.goto(running.url + "/issues")
+    page.get_by_role("link", name="FareUnknown in sailings.fares.surcharge").wait_for()
+    chosen = page.locator("[aria-current=true]").first.inner_text()
+    page.keyboard.press("s")
+    page.get_by_role("dialog").wait_for()
+    for point in range(3):
+        running.send(key, failure(exceptions=raised_in("sailings.new", f"late{point}", "Late")))
+    expect(page.get_by_text("sailings.new.late2").first).to_be_attached()
+    page.get_by_role("dialog").get_by_role("button", name="Settle").click()
+    expect(page.get_by_text(re.compile(r"Issue \d+ is settled"))).to_be_visible()
+    settled = running.issues(state="settled")
+    assert len(settled) == 1 and settled[0]["title"] in chosen
+    # Somebody else decides on what is shown here: the page says so, and does not decide over it.
+    expect(page.locator("[aria-current=true]")).to_have_count(1)
+
+
+def test_a_question_on_the_page(page: Page, running: Running) -> None:
+    """Asked in the field, kept in the address; what is no question says where it stops to be one."""
+    fill(running)
+    page.goto(running.url + "/issues?window=14d")
+    field = page.get_by_role("searchbox")
+    field.fill("place~fares")
+    field.press("Enter")
+    expect(page.get_by_text("1 issue,")).to_be_visible()
+    expect(page).to_have_url(re.compile("question=place"))
+    field.fill("type=")
+    field.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("This cannot be asked. At character 6: a value is expected")
+    field.fill("nothing")
+    field.press("Enter")
+    expect(page.get_by_text("Words are found whole")).to_be_visible()

@@ -7,7 +7,13 @@ export interface Key {
 	run: () => void;
 }
 
+/** Where it is kept whether keys of one character are used: somebody who speaks to the browser may not want them (WCAG 2.1.4). */
+const KEPT = 'obitus-keys';
+
 class Keys {
+	/** Whether the list of keys is open. */
+	help = $state(false);
+	on = $state(localStorage.getItem(KEPT) !== 'off');
 	sets = $state.raw<Key[][]>([]);
 	readonly all = $derived(this.sets.flat());
 
@@ -22,10 +28,16 @@ class Keys {
 		});
 	}
 
+	/** Use keys of one character, or do not. */
+	turn(on: boolean) {
+		this.on = on;
+		localStorage.setItem(KEPT, on ? 'on' : 'off');
+	}
+
 	press = (event: KeyboardEvent) => {
 		const target = event.target as HTMLElement;
 		const typing = target.matches?.('input, textarea, select, [contenteditable]');
-		if (event.metaKey || event.ctrlKey || event.altKey || typing || document.querySelector('dialog[open]')) return;
+		if (event.metaKey || event.ctrlKey || event.altKey || typing || document.querySelector('dialog[open]') || !this.on) return;
 		const found = this.all.findLast((entry) => entry.key === event.key);
 		if (!found || (event.key === 'Enter' && target.matches?.('a, button'))) return;
 		event.preventDefault();

@@ -30,6 +30,8 @@
 	};
 </script>
 
+<svelte:head><title>{now} against {before} · Obitus</title></svelte:head>
+
 {#snippet list(rows: Compared[])}
 	{#each kinds as kind (kind)}
 		{@const group = rows.filter((row) => row.kind === kind)}

@@ -24,6 +24,8 @@
 	]);
 </script>
 
+<svelte:head><title>Desk · Obitus</title></svelte:head>
+
 {#snippet part(heading: string, rows: IssueRow[], none: string, before: number)}
 	<section class="mt-7">
 		<h2 class="mb-2 font-serif text-xl font-semibold">{heading}</h2>

@@ -44,6 +44,8 @@
 	]);
 </script>
 
+<svelte:head><title>{found.value ? `${number}: ${found.value.title}` : `Issue ${number}`} · Obitus</title></svelte:head>
+
 {#if !found.value}<h1 class="mt-6 font-serif text-2xl font-semibold">Issue {number}</h1>{/if}
 <Loaded value={found.value} trouble={chosen.trouble ?? found.trouble} undone={decisions.trouble}>
 	{#snippet children(issue)}

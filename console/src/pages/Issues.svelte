@@ -55,6 +55,8 @@
 	]);
 </script>
 
+<svelte:head><title>Issues · Obitus</title></svelte:head>
+
 <h1 class="mt-6 font-serif text-2xl font-semibold">Issues</h1>
 <form class="my-3 flex flex-wrap items-end gap-3" role="search" onsubmit={(event) => event.preventDefault()}>
 	<label class="flex min-w-64 grow flex-col gap-1">

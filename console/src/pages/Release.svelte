@@ -20,6 +20,8 @@
 		`/compare/${app}?${new URLSearchParams({ before, now: release, ...(sameTime ? { same_time: 'true' } : {}) })}`;
 </script>
 
+<svelte:head><title>{app} {release} · Obitus</title></svelte:head>
+
 <p class="text-quiet mt-6 text-sm"><a href={place.to('/releases')}>Releases</a> · {app}</p>
 <h1 class="font-serif text-2xl font-semibold wrap-anywhere">{release}</h1>
 <Loaded value={found.value} trouble={found.trouble}>

@@ -8,6 +8,8 @@
 	const apps = new Loader(() => asked(api.GET('/api/apps')));
 </script>
 
+<svelte:head><title>Releases · Obitus</title></svelte:head>
+
 <h1 class="mt-6 font-serif text-2xl font-semibold">Releases</h1>
 <Loaded value={apps.value} trouble={apps.trouble}>
 	{#snippet children(found)}

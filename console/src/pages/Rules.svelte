@@ -27,6 +27,8 @@
 	};
 </script>
 
+<svelte:head><title>Grouping rules · Obitus</title></svelte:head>
+
 <p class="text-quiet mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
 <h1 class="font-serif text-2xl font-semibold">Grouping rules</h1>
 <p class="max-w-3xl">

@@ -28,6 +28,8 @@
 	}
 </script>
 
+<svelte:head><title>Set-up · Obitus</title></svelte:head>
+
 <h1 class="mt-6 font-serif text-2xl font-semibold">Set-up</h1>
 
 <section aria-labelledby="add-heading">

@@ -31,6 +31,8 @@
 	onMount(useLink);
 </script>
 
+<svelte:head><title>Sign in · Obitus</title></svelte:head>
+
 <svelte:window onhashchange={useLink} />
 
 <main class="mx-auto mt-24 max-w-sm px-4">

@@ -1,5 +1,6 @@
 <script lang="ts">
 	import { api, asked } from '../lib/api';
+	import { keys } from '../lib/keys.svelte';
 	import { live } from '../lib/live.svelte';
 	import { Loader } from '../lib/loader.svelte';
 	import { place, type FilterName } from '../lib/place.svelte';
@@ -21,7 +22,7 @@
 		chosen && !list.includes(chosen) ? [chosen, ...list] : list;
 </script>
 
-<a class="sr-only focus:not-sr-only" href="#top">Skip to the page</a>
+<a class="sr-only focus:not-sr-only" href="#content">Skip to the content</a>
 <header class="border-rule bg-sheet border-b">
 	<div class="mx-auto flex max-w-6xl flex-wrap items-baseline gap-x-6 gap-y-1 px-4 pt-3 sm:px-6">
 		<a class="quiet-link font-serif text-xl font-semibold" href={place.to('/')}>Obitus</a>
@@ -36,10 +37,11 @@
 		</nav>
 		<div class="text-quiet ml-auto flex items-baseline gap-4 text-sm">
 			<span role="status">{live.connected ? '● live' : '○ not connected'}</span>
+			<button class="cursor-pointer underline" onclick={() => (keys.help = true)}>Keys</button>
 			<button class="cursor-pointer underline" onclick={() => session.signOut()}>Sign out {session.name}</button>
 		</div>
 	</div>
-	<p id="top" class="mx-auto max-w-6xl px-4 pt-1 pb-3 text-lg sm:px-6">
+	<p class="mx-auto max-w-6xl px-4 pt-1 pb-3 text-lg sm:px-6">
 		<select class="sentence-part" aria-label="Window" value={place.filter.window} onchange={choose('window')}>
 			{#each windows as [value, name] (value)}<option {value}>{name}</option>{/each}
 			{#if !windows.some(([value]) => value === place.filter.window)}<option value={place.filter.window}

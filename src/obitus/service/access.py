@@ -30,7 +30,7 @@ reporting_key_scheme = HTTPBearer(
 
 def service_of(request: Request) -> Service:
     """Return the service that answers this request."""
-    service: Service = request.app.state.service
+    service: Service = request.scope["obitus.service"]
     return service
 
 

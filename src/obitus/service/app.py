@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from functools import cache
 from typing import Annotated
 
 import anyio.to_thread
 from fastapi import APIRouter, Depends, FastAPI, Header
 from fastapi.responses import JSONResponse, Response
-from starlette.types import ASGIApp
+from starlette.types import ASGIApp, Receive, Scope, Send
 
 from obitus import __version__
 from obitus.core.clock import to_text
@@ -111,27 +110,19 @@ def _missed(service: Service, since: int) -> list[Event] | None:
     return found if is_whole and since <= events.newest(service.reader) else None
 
 
-def make_app(service: Service) -> FastAPI:
-    """Return the application around a service."""
-
-    @asynccontextmanager
-    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        service.live.use_loop(asyncio.get_running_loop())
-        anyio.to_thread.current_default_thread_limiter().total_tokens = PAGES_AT_ONCE
-        yield
-
+@cache
+def make_app() -> FastAPI:
+    """Return the routes: one application for all services of this process, since building it takes most of a tenth of a second."""
     app = FastAPI(
         title="Obitus",
         version=__version__,
         description=_ABOUT,
-        lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
         openapi_url="/api/openapi.json",
         separate_input_output_schemas=False,
         responses=described("bad-request"),
     )
-    app.state.service = service
     for part in (
         reports.router,
         telemetry.router,
@@ -151,6 +142,17 @@ def make_app(service: Service) -> FastAPI:
 
 
 def served(service: Service) -> ASGIApp:
-    """Return the application with everything that stands in front of it."""
-    front = Front(make_app(service), service.settings.limits, lambda scope: who_asks(service, scope))
+    """Return the application with everything that stands in front of it; each request finds the service in its scope."""
+    app = make_app()
+
+    async def with_service(scope: Scope, receive: Receive, send: Send) -> None:
+        await app({**scope, "obitus.service": service}, receive, send)
+
+    front = Front(with_service, service.settings.limits, lambda scope: who_asks(service, scope))
     return Guard(front, service.settings)
+
+
+def begin(service: Service) -> None:
+    """Let a service use the event loop that this is called on: live streams are on it, and so many pages at a time."""
+    service.live.use_loop(asyncio.get_running_loop())
+    anyio.to_thread.current_default_thread_limiter().total_tokens = PAGES_AT_ONCE

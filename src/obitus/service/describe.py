@@ -4,24 +4,16 @@ from __future__ import annotations
 
 import json
 import sys
-import tempfile
 from pathlib import Path
 from typing import Any
 
 from obitus.service import formats
 from obitus.service.app import make_app
-from obitus.service.settings import Settings
-from obitus.service.wiring import Service
 
 
 def openapi() -> dict[str, Any]:
     """Return the OpenAPI description."""
-    with tempfile.TemporaryDirectory() as folder:
-        service = Service(Settings(data=Path(folder)))
-        try:
-            return make_app(service).openapi()
-        finally:
-            service.close()
+    return make_app().openapi()
 
 
 def main(folder: Path) -> None:

@@ -141,6 +141,8 @@ class Live:
         the events that it has missed, None where these are too many.
         """
         listener = _Listener(pass_id)
+        # What it knows may be published only now: it has read that from the records before.
+        listener.from_number = start or 0
         # First: what is committed while the missed ones are read waits here, and is known by its number.
         self._listeners[listener] = None
         self._of_pass[pass_id] += 1

@@ -65,7 +65,12 @@ SELECT acts.id, acts.time_ms, acts.act, acts.subject, people.name AS person
 FROM acts LEFT JOIN people ON people.id = acts.person_id
 WHERE (:act = '' OR acts.act = :act) AND (:person = '' OR people.name = :person) AND acts.id < :before
 ORDER BY acts.id DESC LIMIT :most"""
-_ACT_KINDS = "SELECT DISTINCT act FROM acts ORDER BY act LIMIT 100"
+# From one kind to the next by the index: DISTINCT would go through the whole record.
+_ACT_KINDS = """
+WITH RECURSIVE kinds (act) AS (
+  SELECT MIN(act) FROM acts UNION ALL
+  SELECT (SELECT MIN(act) FROM acts WHERE act > kinds.act) FROM kinds WHERE act IS NOT NULL)
+SELECT act FROM kinds WHERE act IS NOT NULL LIMIT 100"""
 _ADD_ACT = "INSERT INTO acts (time_ms, person_id, act, subject) VALUES (?, ?, ?, ?)"
 
 

@@ -16,6 +16,7 @@ SELECT m.day, MAX(m.place), COUNT(*), MIN(r.time_ms), MAX(r.time_ms) FROM moved 
 ALTER TABLE apps ADD COLUMN first_report_ms INTEGER;
 ALTER TABLE apps ADD COLUMN last_report_ms INTEGER;
 UPDATE apps SET (first_report_ms, last_report_ms) = (SELECT MIN(received_ms), MAX(received_ms) FROM reports WHERE app_id = apps.id);
+CREATE INDEX acts_by_act ON acts (act);
 -- Set once nothing is left of a removed app.
 ALTER TABLE apps ADD COLUMN emptied_ms INTEGER;
 DROP INDEX apps_removed;
