@@ -25,7 +25,7 @@ import obitus
 from bench import bare, client, finding, logs
 from bench.measuring import row, timed
 from bench.releases import reading
-from obitus.service.formats import REPORT
+from obitus.service.intake.formats import REPORT
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service

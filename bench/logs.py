@@ -20,7 +20,7 @@ from typing import Any
 from bench import bare
 from bench.measuring import row
 from obitus.core.ids import uuid7
-from obitus.service.formats import REPORT
+from obitus.service.intake.formats import REPORT
 from obitus.store.days import logs
 from obitus.store.days.files import open_day
 from obitus.store.days.rows import ADD_ID, ADD_WORDS

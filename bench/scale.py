@@ -21,7 +21,7 @@ from bench.releases.streams import NothingFurther
 from obitus.core.asking import read
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_of
-from obitus.service import compared, views
+from obitus.service.api import compared, views
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
 from obitus.store import apps, asking

@@ -13,7 +13,7 @@ from pathlib import Path
 SUBREAPER = 36  # PR_SET_CHILD_SUBREAPER, prctl(2)
 PATIENCE_S = 5.0
 # The service's own processes live as long as the service, which several tests may share.
-OF_THE_SERVICE = "obitus.service.processes"
+OF_THE_SERVICE = "obitus.service.intake.processes"
 
 
 _SHARED: set[int] = set()

@@ -75,9 +75,9 @@ def test_settings_are_documented() -> None:
 
 def test_every_refusal_of_a_line_is_listed() -> None:
     """No line is refused with a slug that docs/problems.md does not explain."""
-    from obitus.service.prepare import REFUSALS
+    from obitus.service.intake.prepare import REFUSALS
 
     for path in ("prepare.py", "reports.py"):
-        text = (ROOT / "src/obitus/service" / path).read_text("utf-8")
+        text = (ROOT / "src/obitus/service/intake" / path).read_text("utf-8")
         used = set(re.findall(r'Refusal\(\s*"([a-z0-9-]+)"', text)) | set(re.findall(r'slug="([a-z-]+)"', text))
         assert used <= set(REFUSALS), used - set(REFUSALS)

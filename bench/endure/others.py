@@ -19,7 +19,7 @@ import urllib3
 import zstandard
 
 from bench.endure.target import Target, report
-from obitus.service.wire import message
+from obitus.service.intake.wire import message
 
 MIB = 1024 * 1024
 

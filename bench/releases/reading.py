@@ -16,9 +16,9 @@ from typing import Any
 from bench.measuring import row
 from obitus.core.clock import HOUR_MS
 from obitus.core.days import UNDATED
-from obitus.service import compared, since
+from obitus.service.api import compared, since
+from obitus.service.jobs.watching import courses_of
 from obitus.service.settings import Settings
-from obitus.service.watching import courses_of
 from obitus.service.wiring import Service
 from obitus.store import releases as store
 from obitus.store.days.rows import ADD_EVIDENCE

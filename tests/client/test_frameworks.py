@@ -135,7 +135,18 @@ DJANGO = """
     asgi = obitus.AsgiMiddleware(get_asgi_application())
 """
 UVICORN = ["-m", "uvicorn", "--log-level", "warning", "--port", "{port}"]
-GUNICORN = ["-m", "gunicorn", "--log-level", "warning", "--workers", "2", "--bind", "127.0.0.1:{port}"]
+GUNICORN = [
+    "-m",
+    "gunicorn",
+    "--log-level",
+    "warning",
+    "--graceful-timeout",
+    "3",
+    "--workers",
+    "2",
+    "--bind",
+    "127.0.0.1:{port}",
+]
 WAYS = {
     "fastapi under uvicorn": (FASTAPI, [*UVICORN, "ferry:app"], "asgi"),
     "fastapi under gunicorn": (FASTAPI, [*GUNICORN, "--worker-class", "asgi", "ferry:app"], "asgi"),

@@ -22,9 +22,9 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.demo import recording
 from obitus.demo.replaying import moved
 from obitus.demo.story import DAYS, LIVE, PLAYERS, acts_of
-from obitus.service.compared import Releases, compare
+from obitus.service.api.compared import Releases, compare
+from obitus.service.api.since import since_answer
 from obitus.service.settings import Settings
-from obitus.service.since import since_answer
 from obitus.service.wiring import Service
 from obitus.store.releases import deploys as deploys_between
 from tests.conftest import until

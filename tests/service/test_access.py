@@ -11,9 +11,9 @@ import pytest
 import urllib3
 
 from obitus.core.clock import DAY_MS
-from obitus.service import secrets
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
+from obitus.service.sign_in import secrets
 from obitus.service.wiring import Service
 from obitus.store import people
 from obitus.store.errors import StoreBroken

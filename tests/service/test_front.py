@@ -14,7 +14,7 @@ from typing import ClassVar
 import pytest
 import zstandard
 
-from obitus.service.console import HEADERS
+from obitus.service.pages.console import HEADERS
 from obitus.service.settings import Limits
 from tests.conftest import Running, failure, start, until
 
@@ -276,7 +276,7 @@ def test_errors_bear_a_number(
     def breaks(*_: object, **__: object) -> None:
         raise RuntimeError("no such thing was foreseen")
 
-    monkeypatch.setattr("obitus.service.views.newest_first", breaks)
+    monkeypatch.setattr("obitus.service.api.views.newest_first", breaks)
     answer = running.ask("GET", "/api/apps")
     problem = answer.json()
     assert (answer.status, problem["slug"]) == (500, "fault") and "foreseen" not in problem["detail"]

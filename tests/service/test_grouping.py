@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from obitus.core.grouping.recipe import earlier_texts
-from obitus.service.prepare import chain_of
+from obitus.service.intake.prepare import chain_of
 from obitus.store import grouping as store
 from tests.conftest import Running, failure, start, until
 

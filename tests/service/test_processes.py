@@ -14,9 +14,9 @@ from typing import Any
 
 import pytest
 
-from obitus.service import heavy
-from obitus.service.keys import KnownKeys
-from obitus.service.processes import ProcessEnded, Processes, beside
+from obitus.service.intake import heavy
+from obitus.service.intake.processes import ProcessEnded, Processes, beside
+from obitus.service.sign_in.keys import KnownKeys
 from tests import kept
 from tests.conftest import Running, failure, until
 from tests.left_over import children, lives

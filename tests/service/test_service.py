@@ -19,8 +19,9 @@ from schemathesis.specs.openapi.checks import (
     status_code_conformance,
 )
 
-from obitus.service import describe, formats
-from obitus.service.problems import PROBLEMS
+from obitus.service import describe
+from obitus.service.api.problems import PROBLEMS
+from obitus.service.intake import formats
 from obitus.service.settings import Limits
 from obitus.store.errors import StoreError
 from tests.conftest import Running, failure, start

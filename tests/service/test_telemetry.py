@@ -28,7 +28,7 @@ from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.trace import SpanKind
 
 from obitus.core import telemetry
-from obitus.service.wire import WireTrouble, bounded_export, message
+from obitus.service.intake.wire import WireTrouble, bounded_export, message
 from tests import kept
 from tests.conftest import Running
 

@@ -17,7 +17,7 @@ from obitus.core.asking import holds, read
 from obitus.core.asking.records import TEXTS, record_of
 from obitus.core.clock import DAY_MS, to_text
 from obitus.core.severity import SEVERITIES
-from obitus.service.prepare import Preparer, Ready, Sender
+from obitus.service.intake.prepare import Preparer, Ready, Sender
 from obitus.store import apps
 from obitus.store.asking import Looked, find, finding
 from obitus.store.database import Reader

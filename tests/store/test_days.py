@@ -27,7 +27,7 @@ from tests.store.test_rates import assert_same
 CHILD = """
 import json, os, signal, sys
 from pathlib import Path
-from obitus.service.prepare import Ready, Sender
+from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
 from obitus.store.intake import take

@@ -36,7 +36,7 @@ def serve(
     """Run the service until it is told to stop."""
     try:
         from obitus.service import run
-        from obitus.service.console import is_loopback
+        from obitus.service.pages.console import is_loopback
         from obitus.service.settings import Settings
         from obitus.service.wiring import Service
         from obitus.store.errors import StoreError
@@ -83,8 +83,8 @@ def serve(
 
 def _link_beside(data: Path) -> bool:
     """Print a sign-in link where a service runs on the folder already; return whether one does."""
-    from obitus.service import secrets
     from obitus.service.settings import Settings, system_clock_ms
+    from obitus.service.sign_in import secrets
     from obitus.service.wiring import LINK_LASTS_MS
     from obitus.store import database, people
 
@@ -104,7 +104,7 @@ def _link_beside(data: Path) -> bool:
 
 
 def _set_password(service: Service, password_file: Path) -> None:
-    from obitus.service import secrets
+    from obitus.service.sign_in import secrets
     from obitus.store import people
 
     try:

@@ -13,25 +13,21 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 
 from obitus import __version__
 from obitus.core.clock import to_text
-from obitus.service import (
-    answers,
-    api_apps,
-    api_grouping,
-    api_issues,
-    api_people,
-    api_releases,
-    api_rules,
-    client_wheel,
-    console,
-    reports,
-    telemetry,
-)
-from obitus.service.access import SignedIn, TheService, who_asks
-from obitus.service.answering_problems import add_handlers
-from obitus.service.console import Guard
+from obitus.service.api import answers
+from obitus.service.api import apps as api_apps
+from obitus.service.api import grouping as api_grouping
+from obitus.service.api import issues as api_issues
+from obitus.service.api import releases as api_releases
+from obitus.service.api import rules as api_rules
+from obitus.service.api.answering_problems import add_handlers
+from obitus.service.api.live import LiveResponse
+from obitus.service.api.problems import Problem, described
 from obitus.service.front import Front
-from obitus.service.live import LiveResponse
-from obitus.service.problems import Problem, described
+from obitus.service.intake import reports, telemetry
+from obitus.service.pages import client_wheel, console
+from obitus.service.pages.console import Guard
+from obitus.service.sign_in import routes as api_people
+from obitus.service.sign_in.access import SignedIn, TheService, who_asks
 from obitus.service.wiring import Service
 from obitus.store import events, people
 from obitus.store.events import Event

@@ -7,8 +7,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from obitus.service import formats
 from obitus.service.app import make_app
+from obitus.service.intake import formats
 
 
 def openapi() -> dict[str, Any]:

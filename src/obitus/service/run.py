@@ -17,7 +17,7 @@ import uvicorn
 
 from obitus.service.app import begin, served
 from obitus.service.connections import protocol_for
-from obitus.service.processes import SELDOM
+from obitus.service.intake.processes import SELDOM
 from obitus.service.wiring import Service
 
 STOP_WITHIN_S = 3

@@ -13,19 +13,19 @@ from typing import Final, TypeVar
 
 from obitus.core.clock import DAY_MS
 from obitus.core.telemetry import Steps
-from obitus.service import secrets
-from obitus.service.bodies import Gate
-from obitus.service.heavy import Rules
+from obitus.service.api.live import Live
+from obitus.service.intake.bodies import Gate
+from obitus.service.intake.heavy import Rules
+from obitus.service.intake.linear_patterns import redactor_of
+from obitus.service.intake.prepare import Preparer, grouping_of
+from obitus.service.intake.processes import Processes
+from obitus.service.jobs.regrouping import Regrouper
 from obitus.service.jobs.telling import Telling
-from obitus.service.keys import KnownKeys
-from obitus.service.linear_patterns import redactor_of
-from obitus.service.live import Live
-from obitus.service.prepare import Preparer, grouping_of
-from obitus.service.processes import Processes
-from obitus.service.regrouping import Regrouper
+from obitus.service.jobs.watching import Watcher
 from obitus.service.settings import MIB, Settings, system_clock_ms
+from obitus.service.sign_in import secrets
+from obitus.service.sign_in.keys import KnownKeys
 from obitus.service.steady_clock import SteadyClock
-from obitus.service.watching import Watcher
 from obitus.store import events, people, removing, rules
 from obitus.store.database import Reader, lock_folder
 from obitus.store.days.files import folder_beside

@@ -11,9 +11,9 @@ from obitus.core.holding import Held, Traffic
 from obitus.core.lifecycle import Settling, has_fix
 from obitus.core.releases import Order
 from obitus.core.wording import count_of, span
-from obitus.service import release_answers as answers
-from obitus.service import views
-from obitus.service.prepare import chain_of
+from obitus.service.api import release_answers as answers
+from obitus.service.api import views
+from obitus.service.intake.prepare import chain_of
 from obitus.service.wiring import Service
 from obitus.store import commits, rates
 from obitus.store import issues as issue_store

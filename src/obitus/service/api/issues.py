@@ -14,10 +14,10 @@ from obitus.core.asking import MOST_CHARACTERS, QuestionTrouble, read
 from obitus.core.clock import span_ms
 from obitus.core.lifecycle import Decision, Settling
 from obitus.core.releases import MOST_SIGNS, canonical
-from obitus.service import answers, views
-from obitus.service.access import SignedIn, TheService, signed_in
-from obitus.service.problems import Problem, described
-from obitus.service.times import time_in_query
+from obitus.service.api import answers, views
+from obitus.service.api.problems import Problem, described
+from obitus.service.api.times import time_in_query
+from obitus.service.sign_in.access import SignedIn, TheService, signed_in
 from obitus.service.wiring import Service
 from obitus.store import issues as store
 from obitus.store import releases as release_store

@@ -10,10 +10,10 @@ from obitus.core.clock import HOUR_MS, to_text
 from obitus.core.comparing import KINDS, Compared, Pair, Seen
 from obitus.core.releases import Order, canonical
 from obitus.core.wording import count_of
-from obitus.service import release_answers as answers
-from obitus.service import views
+from obitus.service.api import release_answers as answers
+from obitus.service.api import views
+from obitus.service.api.problems import Problem
 from obitus.service.exposed import Exposed
-from obitus.service.problems import Problem
 from obitus.service.wiring import Service
 from obitus.store import commits, rates
 from obitus.store import releases as store

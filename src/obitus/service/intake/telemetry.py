@@ -18,15 +18,15 @@ from pydantic import BaseModel, Field
 
 from obitus.core import telemetry
 from obitus.core.telemetry import Source
-from obitus.service import exports, wire
-from obitus.service.access import TheService, reporting_key_scheme, sender_key
-from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, gather
-from obitus.service.exports import MESSAGES, PROTOBUF, Export, Part, Signal
-from obitus.service.prepare import Ready, Refusal, Sender
-from obitus.service.preparing import apart, is_small, lines_prepared, while_small
-from obitus.service.problems import Problem
-from obitus.service.processes import ProcessEnded, beside
-from obitus.service.reports import write
+from obitus.service.api.problems import Problem
+from obitus.service.intake import exports, wire
+from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
+from obitus.service.intake.exports import MESSAGES, PROTOBUF, Export, Part, Signal
+from obitus.service.intake.prepare import Ready, Refusal, Sender
+from obitus.service.intake.preparing import apart, is_small, lines_prepared, while_small
+from obitus.service.intake.processes import ProcessEnded, beside
+from obitus.service.intake.reports import write
+from obitus.service.sign_in.access import TheService, reporting_key_scheme, sender_key
 from obitus.service.wiring import Service
 from obitus.store import apps, names
 from obitus.store.database import Row

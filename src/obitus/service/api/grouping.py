@@ -10,11 +10,11 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.clock import to_text
 from obitus.core.grouping.likeness import compare
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, parse_grouping_rule
-from obitus.service import answers, views
-from obitus.service.access import SignedIn, TheService, signed_in
-from obitus.service.api_issues import Number
-from obitus.service.problems import Problem, described
-from obitus.service.regrouping import MOST_LOOKED_AT, Group, Plan, joins_of, parts_of
+from obitus.service.api import answers, views
+from obitus.service.api.issues import Number
+from obitus.service.api.problems import Problem, described
+from obitus.service.jobs.regrouping import MOST_LOOKED_AT, Group, Plan, joins_of, parts_of
+from obitus.service.sign_in.access import SignedIn, TheService, signed_in
 from obitus.service.wiring import Service
 from obitus.store import apps
 from obitus.store import grouping as store

@@ -14,7 +14,7 @@ from obitus.core.grouping.groups import Groups
 from obitus.core.grouping.rules import GroupingRule, holds_for
 from obitus.core.headline import Headline
 from obitus.core.wording import count_of
-from obitus.service.prepare import asked_about, chain_of
+from obitus.service.intake.prepare import asked_about, chain_of
 from obitus.store import events
 from obitus.store import grouping as store_grouping
 from obitus.store import issues as store_issues

@@ -11,9 +11,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
 from obitus.core.kinds import KINDS, settings_lines
-from obitus.service import answers, client_wheel, secrets, views
-from obitus.service.access import SignedIn, TheService, signed_in
-from obitus.service.problems import described
+from obitus.service.api import answers, views
+from obitus.service.api.problems import described
+from obitus.service.pages import client_wheel
+from obitus.service.sign_in import secrets
+from obitus.service.sign_in.access import SignedIn, TheService, signed_in
 from obitus.service.wiring import Service
 from obitus.store import apps as store
 from obitus.store import people, removing

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
-from obitus.service.answers import StateName, Time
+from obitus.service.api.answers import StateName, Time
 
 KindName = Literal["new", "regressed", "worse", "gone", "better", "unchanged", "cannot tell"]
 VerdictName = Literal["held", "too early to say", "still there but rarer", "regressed", "cannot tell"]

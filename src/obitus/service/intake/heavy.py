@@ -8,9 +8,9 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 from obitus.core.grouping.recipe import Part
-from obitus.service.inflating import Body, split
-from obitus.service.linear_patterns import redactor_of
-from obitus.service.prepare import Preparer, Ready, Refusal, Sender, grouping_of
+from obitus.service.intake.inflating import Body, split
+from obitus.service.intake.linear_patterns import redactor_of
+from obitus.service.intake.prepare import Preparer, Ready, Refusal, Sender, grouping_of
 from obitus.service.settings import Limits
 from obitus.store.evidence import Packer
 

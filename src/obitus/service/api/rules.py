@@ -12,10 +12,10 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.clock import to_text
 from obitus.core.redaction import Redactor
 from obitus.core.redaction_rules import MOST_RULES, Rule, RuleTrouble, parse_rule
-from obitus.service import answers
-from obitus.service.access import SignedIn, TheService, signed_in
-from obitus.service.linear_patterns import compiled
-from obitus.service.problems import Problem, described
+from obitus.service.api import answers
+from obitus.service.api.problems import Problem, described
+from obitus.service.intake.linear_patterns import compiled
+from obitus.service.sign_in.access import SignedIn, TheService, signed_in
 from obitus.store import rules as store
 
 router = APIRouter(

@@ -12,7 +12,7 @@ from obitus.core.headline import Headline
 from obitus.core.releases import Known, in_order
 from obitus.core.statistics import Interval
 from obitus.core.wording import ago, count_of
-from obitus.service import answers, release_answers
+from obitus.service.api import answers, release_answers
 from obitus.service.wiring import Service
 from obitus.store import issues as store
 from obitus.store import rates

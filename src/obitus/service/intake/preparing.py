@@ -8,12 +8,12 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any, TypeVar
 
-from obitus.service import heavy
-from obitus.service.bodies import Pass
-from obitus.service.heavy import Outcomes
-from obitus.service.inflating import Body, split
-from obitus.service.prepare import ReadAgain, Ready, Refusal, Sender
-from obitus.service.processes import ProcessEnded, beside
+from obitus.service.intake import heavy
+from obitus.service.intake.bodies import Pass
+from obitus.service.intake.heavy import Outcomes
+from obitus.service.intake.inflating import Body, split
+from obitus.service.intake.prepare import ReadAgain, Ready, Refusal, Sender
+from obitus.service.intake.processes import ProcessEnded, beside
 from obitus.service.settings import Limits
 from obitus.service.wiring import Service
 from obitus.store.grouping import Decided

@@ -24,7 +24,7 @@ from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, decide
 from obitus.core.headline import Headline, headline_of
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
-from obitus.service.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
+from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
 from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer
 from obitus.store.grouping import Decided

@@ -11,9 +11,10 @@ from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS, to_text
-from obitus.service import answers, secrets, views
-from obitus.service.access import SignedIn, TheService, address_of, cookie_name, refuse_foreign
-from obitus.service.problems import Problem, described
+from obitus.service.api import answers, views
+from obitus.service.api.problems import Problem, described
+from obitus.service.sign_in import secrets
+from obitus.service.sign_in.access import SignedIn, TheService, address_of, cookie_name, refuse_foreign
 from obitus.service.wiring import SESSION_LASTS_MS, Service
 from obitus.store import people as store
 from obitus.store.errors import NotThere

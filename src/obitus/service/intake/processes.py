@@ -103,7 +103,7 @@ class _Process:
 
     def __init__(self) -> None:
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "obitus.service.processes"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+            [sys.executable, "-m", "obitus.service.intake.processes"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
         )
         self.number = self._process.pid
 
@@ -178,7 +178,7 @@ def _serve() -> None:
     import signal
     import time
 
-    from obitus.service import heavy
+    from obitus.service.intake import heavy
 
     # A Ctrl-C in the terminal, or whoever stops the service, means the service: this ends with it.
     for kind in (signal.SIGINT, signal.SIGTERM):

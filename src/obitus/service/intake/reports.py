@@ -14,14 +14,14 @@ from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
 
 from obitus.core.clock import clock_skew_ms, shown_ms
-from obitus.service import formats
-from obitus.service.access import TheService, reporting_key_scheme, sender_key
-from obitus.service.bodies import SECONDS_OF_A_WRITE, Pass, gather
-from obitus.service.heavy import Outcomes
-from obitus.service.inflating import Body
-from obitus.service.prepare import Ready, Refusal, Sender
-from obitus.service.preparing import body_prepared
-from obitus.service.problems import Problem, as_problem, described
+from obitus.service.api.problems import Problem, as_problem, described
+from obitus.service.intake import formats
+from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
+from obitus.service.intake.heavy import Outcomes
+from obitus.service.intake.inflating import Body
+from obitus.service.intake.prepare import Ready, Refusal, Sender
+from obitus.service.intake.preparing import body_prepared
+from obitus.service.sign_in.access import TheService, reporting_key_scheme, sender_key
 from obitus.service.wiring import Service
 from obitus.store.database import Row
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble

@@ -11,8 +11,8 @@ from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 from starlette.types import Scope
 
-from obitus.service.problems import Problem
-from obitus.service.secrets import KEY_PREFIX, TOKEN_PREFIX, hash_of
+from obitus.service.api.problems import Problem
+from obitus.service.sign_in.secrets import KEY_PREFIX, TOKEN_PREFIX, hash_of
 from obitus.service.wiring import Service
 from obitus.store import people
 from obitus.store.database import Row

@@ -13,16 +13,16 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
 from obitus.core.clock import clock_skew_ms, to_ms, to_text
 from obitus.core.releases import MOST_SIGNS, canonical
-from obitus.service import answers, compared, release_answers, since
-from obitus.service.access import SignedIn, TheService, reporting_key, signed_in
-from obitus.service.api_apps import NAME, AppName
-from obitus.service.api_issues import Number, TheWindow
-from obitus.service.bodies import PEOPLE, read_whole
-from obitus.service.compared import Releases
-from obitus.service.prepare import SKEW_TO_CORRECT_MS
-from obitus.service.problems import Problem, described
-from obitus.service.secrets import KEY_PREFIX
-from obitus.service.times import Time
+from obitus.service.api import answers, compared, release_answers, since
+from obitus.service.api.apps import NAME, AppName
+from obitus.service.api.compared import Releases
+from obitus.service.api.issues import Number, TheWindow
+from obitus.service.api.problems import Problem, described
+from obitus.service.api.times import Time
+from obitus.service.intake.bodies import PEOPLE, read_whole
+from obitus.service.intake.prepare import SKEW_TO_CORRECT_MS
+from obitus.service.sign_in.access import SignedIn, TheService, reporting_key, signed_in
+from obitus.service.sign_in.secrets import KEY_PREFIX
 from obitus.service.wiring import Service
 from obitus.store import commits, events, people
 from obitus.store import releases as store

@@ -12,7 +12,7 @@ from obitus.core.changes.revealing import WINDOW_MS, Story, lies_behind
 from obitus.core.comparing import Course, Step, stepped_up
 from obitus.core.lifecycle import has_fix
 from obitus.service.exposed import Exposed
-from obitus.service.prepare import chain_of
+from obitus.service.intake.prepare import chain_of
 from obitus.store import events, rates, revealings
 from obitus.store import issues as issue_store
 from obitus.store import releases as store

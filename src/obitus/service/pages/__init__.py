@@ -1,0 +1,1 @@
+"""What is handed out as files: the console, and the client as a wheel."""

@@ -1,0 +1,1 @@
+"""Who may: keys of apps, sessions and tokens of people, signing in and out."""
