@@ -14,7 +14,6 @@ import sqlite3
 import statistics
 import sys
 import tempfile
-import threading
 import time
 import uuid
 from datetime import UTC, datetime
@@ -22,7 +21,8 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import bare, client, finding, logs
+from bench import bare, client, finding, logs, scale
+from bench.flooding import flood
 from bench.measuring import row, timed
 from bench.releases import reading
 from obitus.service.intake.formats import REPORT
@@ -32,7 +32,6 @@ from obitus.service.wiring import Service
 
 BATCH = 50
 BATCHES = 60
-SENDERS = 4
 
 
 def main() -> None:
@@ -47,6 +46,7 @@ def main() -> None:
         reading.measure(Path(folder))
         intake(Path(folder))
         logs.measure(Path(folder))
+        scale.measure(Path(folder))
         visible(Path(folder))
 
 
@@ -70,29 +70,6 @@ def report_of_8_kb(number: int) -> bytes:
     ).encode()  # fmt: skip
 
 
-def flood(port: int, key: str, bodies: list[bytes]) -> float:
-    """Send all bodies from several senders over kept connections; return reports a second, all acknowledged."""
-    turns = [bodies[i::SENDERS] for i in range(SENDERS)]
-
-    def sender(mine: list[bytes]) -> None:
-        connection = http.client.HTTPConnection("127.0.0.1", port)
-        for body in mine:
-            headers = {"Authorization": f"Bearer {key}", "Content-Type": "application/x-ndjson"}
-            connection.request("POST", "/reports", body, headers)
-            answer = connection.getresponse()
-            said = answer.read()
-            assert answer.status == 200, said
-        connection.close()
-
-    threads = [threading.Thread(target=sender, args=(mine,)) for mine in turns]
-    started = time.perf_counter()
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    return len(bodies) * BATCH / (time.perf_counter() - started)
-
-
 def bodies() -> list[bytes]:
     """Return batches that were never sent before."""
     return [b"\n".join(report_of_8_kb(i * BATCH + j) for j in range(BATCH)) for i in range(BATCHES)]
@@ -111,8 +88,8 @@ def intake(folder: Path) -> None:
     try:
         ours, floor = [], []
         for i in range(5):
-            ours.append(flood(port, key, made if i == 0 else bodies()))
-            floor.append(flood(bare_port, key, bodies()))
+            ours.append(flood(port, key, made if i == 0 else bodies(), BATCH))
+            floor.append(flood(bare_port, key, bodies(), BATCH))
     finally:
         for process in (service, bare_endpoint):
             process.terminate()

@@ -6,18 +6,17 @@ durably: no network, no keys, no redaction, no verdicts.
 
 from __future__ import annotations
 
-import http.client
 import json
 import random
 import statistics
 import sys
-import threading
 import time
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from bench import bare
+from bench.flooding import flood
 from bench.measuring import row
 from obitus.core.ids import uuid7
 from obitus.service.intake.formats import REPORT
@@ -25,7 +24,7 @@ from obitus.store.days import logs
 from obitus.store.days.files import open_day
 from obitus.store.days.rows import ADD_ID, ADD_WORDS
 
-BATCH, BATCHES, SENDERS, ROUNDS = 500, 40, 4, 5
+BATCH, BATCHES, ROUNDS = 500, 40, 5
 _TEMPLATES = (
     ("boarded %s with %d vehicles in %.1f ms", "sailings.boardings"), ("quoted %.2f for %d passengers", "sailings.fares"),
     ("berth %d is free", "sailings.berths"), ("no depth for %s, asking again", "sailings.tides"), ("printed pass %d of %s", "gatekeeper.passes"),
@@ -62,28 +61,6 @@ def records(count: int, dice: random.Random) -> list[bytes]:
 def batches(dice: random.Random) -> list[bytes]:
     """Return bodies that were never sent before."""
     return [b"\n".join(records(BATCH, dice)) for _ in range(BATCHES)]
-
-
-def flood(port: int, key: str, bodies: list[bytes]) -> float:
-    """Send all bodies from several senders over kept connections; return records a second, all acknowledged."""
-
-    def sender(mine: list[bytes]) -> None:
-        connection = http.client.HTTPConnection("127.0.0.1", port)
-        for body in mine:
-            headers = {"Authorization": f"Bearer {key}", "Content-Type": "application/x-ndjson"}
-            connection.request("POST", "/reports", body, headers)
-            answer = connection.getresponse()
-            said = answer.read()
-            assert answer.status == 200, said[:300]
-        connection.close()
-
-    threads = [threading.Thread(target=sender, args=(bodies[i::SENDERS],)) for i in range(SENDERS)]
-    started = time.perf_counter()
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    return len(bodies) * BATCH / (time.perf_counter() - started)
 
 
 def bare_rate(path: Path, bodies: list[bytes]) -> float:
@@ -124,7 +101,7 @@ def measure(folder: Path) -> None:
             bodies = batches(dice)
             sent += sum(map(len, bodies)) - len(bodies) * (BATCH - 1)
             count += BATCH * BATCHES
-            ours.append(flood(port, key, bodies))
+            ours.append(flood(port, key, bodies, BATCH))
             floor.append(bare_rate(folder / "bare-logs.sqlite3", batches(dice)))
     finally:
         service.terminate()

@@ -21,6 +21,7 @@ from bench.releases.streams import NothingFurther
 from obitus.core.asking import read
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_of
+from obitus.core.ids import uuid7
 from obitus.service.api import compared, views
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
@@ -70,7 +71,7 @@ def filled(folder: Path, failures: int, logs: int) -> Service:
         return prepared("log", time_ms, log=facts_of(content))
 
     def prepared(kind: Any, time_ms: int, **more: Any) -> Prepared:
-        one = dice.randbytes(16)
+        one = uuid7(time_ms, dice.randbytes(10)).bytes
         release = f"1.{(time_ms - start_ms) * RELEASES // (DAYS * DAY_MS)}.0"
         return Prepared(one, kind, 1, "production", release, time_ms, time_ms, day_of(one, time_ms), **more)
 
