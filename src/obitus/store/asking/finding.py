@@ -20,8 +20,8 @@ from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
 MOST_ROWS: Final = 500
 LIMIT_S: Final = 5.0
 """The longest that one question may take."""
-MOST_NARROWED: Final = 20_000
-"""Up to so many rows of a day are taken from the text index; what it finds more of is met soon, newest first."""
+MOST_NARROWED: Final = 2_000
+"""Up to so many rows of a day are taken from the text index; what it finds more of is met sooner by looking at the newest."""
 
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"

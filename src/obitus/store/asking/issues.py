@@ -18,11 +18,13 @@ from obitus.core.asking.tree import All, AnyOf, Compare, Leaf, Node, Not, Words,
 from obitus.core.days import seq_of
 from obitus.core.severity import SEVERITIES
 from obitus.store.asking.compiling import Compiler, Names, narrowing
-from obitus.store.asking.finding import INDEX, MOST_NARROWED
+from obitus.store.asking.finding import INDEX
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import EvidenceGone
 
+MOST_NARROWED: Final = 20_000
+"""Up to so many failures of a day are taken from the text index: all of them are wanted, and not the newest alone."""
 MOST_FAILURES: Final = 50_000
 """Failures of which something asked in the files of the days may hold."""
 _OF_ISSUES: Final = {
