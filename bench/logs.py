@@ -71,13 +71,13 @@ def bare_rate(path: Path, bodies: list[bytes]) -> float:
     for body in bodies:
         ids, rows, words = [], [], []
         for line in body.split(b"\n"):
-            report: Any = REPORT.validate_json(line)
+            record: Any = REPORT.validate_json(line)
             place += 1
-            time_ms = int(report.time.timestamp() * 1000)
-            ids.append((report.id.bytes, 1, place))
-            trace = bytes.fromhex(report.trace_id) if report.trace_id else None
-            rows.append((place, time_ms, 0, 1, 1, 0, 2, 0, 0, 0, report.message, None, trace, None, None, 0, None, json.dumps(report.attributes), None))  # fmt: skip
-            words.append((place, report.message))
+            time_ms = int(record.time.timestamp() * 1000)
+            ids.append((record.id.bytes, 1, place))
+            trace = bytes.fromhex(record.trace_id) if record.trace_id else None
+            rows.append((place, time_ms, 0, 1, 1, 0, 2, 0, 0, 0, record.message, None, trace, None, None, 0, None, json.dumps(record.attributes), None))  # fmt: skip
+            words.append((place, record.message))
         connection.execute("BEGIN")
         connection.executemany(ADD_ID, ids)
         connection.executemany(logs.ADD, rows)

@@ -2216,7 +2216,7 @@ export interface components {
              * Steps
              * @description What to paste, and where.
              */
-            steps: components["schemas"]["obitus__service__answers__StepAnswer"][];
+            steps: components["schemas"]["obitus__service__api__answers__StepAnswer"][];
             /**
              * Then
              * @description How to see that it works.
@@ -2584,7 +2584,7 @@ export interface components {
              */
             regressed_here: components["schemas"]["IssueRef"][];
             /** Stepped Up */
-            stepped_up: components["schemas"]["obitus__service__release_answers__StepAnswer"][];
+            stepped_up: components["schemas"]["obitus__service__api__release_answers__StepAnswer"][];
             /**
              * Entry Points
              * @description Its entry points, most failed runs first.
@@ -2880,7 +2880,7 @@ export interface components {
              */
             revealed: components["schemas"]["RevealedAnswer"][];
             /** Stepped Up */
-            stepped_up: components["schemas"]["obitus__service__release_answers__StepAnswer"][];
+            stepped_up: components["schemas"]["obitus__service__api__release_answers__StepAnswer"][];
             /** Changes */
             changes: components["schemas"]["ChangesAnswer"][];
             /**
@@ -3062,7 +3062,7 @@ export interface components {
          * StepAnswer
          * @description One thing to do when an app is set up.
          */
-        obitus__service__answers__StepAnswer: {
+        obitus__service__api__answers__StepAnswer: {
             /** Title */
             title: string;
             /** Lines */
@@ -3072,7 +3072,7 @@ export interface components {
          * StepAnswer
          * @description A rate that is higher since a release.
          */
-        obitus__service__release_answers__StepAnswer: {
+        obitus__service__api__release_answers__StepAnswer: {
             /** Release */
             release: string;
             /** Environment */
@@ -9732,7 +9732,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description The number of the last event that was got: the stream goes on behind it. */
-                "last-event-id"?: string | null;
+                "Last-Event-ID"?: string | null;
             };
             path?: never;
             cookie?: never;

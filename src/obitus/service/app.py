@@ -65,14 +65,18 @@ def health(service: TheService) -> Response:
 
 def _heard(
     service: TheService,
-    last_event_id: Annotated[
+    known_to: Annotated[
         str | None,
-        Header(max_length=20, description="The number of the last event that was got: the stream goes on behind it."),
+        Header(
+            alias="Last-Event-ID",
+            max_length=20,
+            description="The number of the last event that was got: the stream goes on behind it.",
+        ),
     ] = None,
 ) -> tuple[int, bool]:
     """Return the number of the last event that a listener knows of, and whether it was here before."""
-    if last_event_id is not None and last_event_id.isascii() and last_event_id.isdigit():
-        return int(last_event_id), True
+    if known_to is not None and known_to.isascii() and known_to.isdigit():
+        return int(known_to), True
     return events.newest(service.reader), False
 
 
