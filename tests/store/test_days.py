@@ -176,6 +176,13 @@ def test_a_broken_file_costs_one_day(running: Running) -> None:
     assert found["report"] is None and "damaged" in found["gone"]
     assert running.get(f"/api/failures/{new['id']}")["report"]["id"] == new["id"]
     assert running.get("/api/issues/1")["failures_in_all"] == 2
+    # What else comes of that day is taken: the broken file is kept beside another one.
+    late = failure(time=old["time"])
+    assert running.send(key, late, failure()).json()["stored"] == 2
+    assert running.get(f"/api/failures/{late['id']}")["report"]["id"] == late["id"]
+    found = running.get(f"/api/failures/{old['id']}")
+    assert found["report"] is None and "was damaged; that is kept as" in found["gone"]
+    assert [path.name for path in service.days.folder.glob("*.damaged-*")] == [f"{day_text(day)}.sqlite3.damaged-1"]
 
 
 def test_few_files_are_open(running: Running) -> None:

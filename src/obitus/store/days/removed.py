@@ -30,6 +30,15 @@ def delete(path: Path) -> None:
             Path(f"{path}{ENDING}{beside}").unlink()
 
 
+def keep_damaged(path: Path) -> Path:
+    """Put a file that cannot be read aside under a name of its own, and return it: perhaps something can be saved from it."""
+    number = 1
+    while (kept := path.with_name(f"{path.name}.damaged-{number}")).exists():
+        number += 1
+    _rename(f"{path}", f"{kept}")
+    return kept
+
+
 def tidy(folder: Path, main: sqlite3.Connection) -> None:
     """Finish what was broken off: files of days that are marked as removed go, others come back."""
     for left in folder.glob(f"*.sqlite3{ENDING}"):

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import logging
 import sqlite3
+import time
 from collections import OrderedDict
 from collections.abc import Callable
 from pathlib import Path
@@ -30,6 +31,7 @@ MOST_DAYS: Final = 1500
 """Days that are told apart. Whoever makes times up must not make files without end."""
 
 _LAST_PLACE = "SELECT last_place FROM days WHERE day = ?"
+_WAS_DAMAGED = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = 0 WHERE day = ?"
 _HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL"
 _WRITTEN = "SELECT place FROM written"
 _SET_WRITTEN = "UPDATE written SET place = ?"
@@ -176,7 +178,16 @@ class WritingDays:
 
     def _opened(self, day: int) -> DayFile:
         row = self._main.execute(_LAST_PLACE, (day,)).fetchone()
-        return DayFile(path_of(self.folder, day), day, int(row[0]) if row else 0, is_new=row is None)
+        path, last_place = path_of(self.folder, day), int(row[0]) if row else 0
+        try:
+            return DayFile(path, day, last_place, is_new=row is None)
+        except errors.StoreDamaged as error:
+            # One broken file must not keep out what else is reported of its day, for ever.
+            kept = removed.keep_damaged(path)
+            _log.error("%s; it is kept as %s, and another one is begun", error, kept.name)
+            why = f"since its file was damaged; that is kept as {kept.name}"
+            self._main.execute(_WAS_DAMAGED, (time.time_ns() // 1_000_000, why, day))
+            return DayFile(path, day, last_place, is_new=row is None)
 
     def begin_job(self) -> None:
         """Begin work that can be taken back alone."""
