@@ -152,7 +152,9 @@ def test_issues_by_keyboard(page: Page, running: Running) -> None:
     expect(page.get_by_role("dialog")).to_contain_text("Settle the issue")
     assert axe(page) == []
     page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_be_hidden()
     page.keyboard.press("/")
+    expect(page.get_by_role("searchbox")).to_be_focused()
     page.keyboard.type("campervan")
     page.keyboard.press("Enter")
     expect(rows).to_have_count(1)
