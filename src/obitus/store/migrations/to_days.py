@@ -22,6 +22,7 @@ from obitus.store.days import failures, logs, runs
 from obitus.store.days.files import folder_beside, open_day, path_of
 from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS
 from obitus.store.days.texts import Texts
+from obitus.store.days.writing import MOST_DAYS
 
 ROWS_AT_ONCE: Final = 10_000
 _MOVED: Final = "CREATE TABLE moved (old INTEGER PRIMARY KEY, new INTEGER NOT NULL, day INTEGER NOT NULL, place INTEGER NOT NULL) STRICT"
@@ -43,7 +44,7 @@ def move(connection: sqlite3.Connection, path: Path) -> None:
     places: Counter[int] = Counter()
     for row in connection.execute("SELECT seq, id, time_ms FROM reports ORDER BY seq"):
         day = day_of(row["id"], row["time_ms"])
-        if day not in places and len(places) >= 1500:
+        if day not in places and len(places) >= MOST_DAYS:
             day = UNDATED
         places[day] += 1
         connection.execute(_MOVE, (row["seq"], seq_of(day, places[day]), day, places[day]))
