@@ -1,6 +1,6 @@
 /** The live stream: counts up when something was committed, so that whatever is shown can be looked at again. */
 const GATHER_MS = 250;
-/** What happens, each with a number by which a stream that broke goes on; and three that are told and not kept. */
+/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and three that are sent but not stored. */
 const KINDS = [
 	'issue-new',
 	'issue-regressed',

@@ -40,7 +40,7 @@ Errors are problem details (RFC 9457) with a stable `slug`."""
 router = APIRouter(tags=["service"])
 
 MOST_MISSED = 300
-"""Events that a listener who was away is told of one by one."""
+"""Events that a listener who was away gets one by one; of more it is only said that there were some."""
 PAGES_AT_ONCE = 8
 """Answers that are worked on at the same time: one interpreter does not do more of them by taking turns between forty."""
 

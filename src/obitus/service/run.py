@@ -45,7 +45,7 @@ class _Server(uvicorn.Server):
             one.listen(WAITING_CONNECTIONS)
 
     async def main_loop(self) -> None:
-        """Go on until it is told to stop, and then stop at once: uvicorn's own looks only ten times a second."""
+        """Run until the stop is asked for, and end at once: uvicorn's own loop looks only ten times a second."""
         self._told_to_stop = asyncio.Event()
         self._loop = asyncio.get_running_loop()
         count = 0

@@ -44,7 +44,7 @@ def leaf_holds(leaf: Leaf, value: Any) -> bool:
 
 
 def words_stand_in(leaf: Words, text: str) -> bool:
-    """Whether words stand in a text one after the other, whatever their case and the signs between them."""
+    """Whether words stand in a text one after the other, whatever their case and whatever stands between them."""
     written = f" {' '.join(words_of(text))} "
     return f" {' '.join(leaf.words)}{'' if leaf.open_end else ' '}" in written
 

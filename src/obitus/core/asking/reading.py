@@ -41,7 +41,7 @@ WORD: /(?!(?:or|OR|and|AND|not|NOT)(?![^\s()"]))[^\s()"=<>~][^\s()"]*/
 %ignore /\s+/
 """
 _EXPECTED: Final = {
-    "VALUE": 'a value is expected, such as KeyError, 250ms or "two words"; "" stands for what is empty, and what begins with a sign is quoted',
+    "VALUE": 'a value is expected, such as KeyError, 250ms or "two words"; "" stands for what is empty, and a value that begins with a bracket or a comparison is quoted',
     "OP": "a comparison is expected: =, !=, >, >=, <, <= or ~",
     "_CLOSE": "a closing bracket is expected",
     "_OPEN": "a term is expected, such as severity>=WARN or type=KeyError; the words or, and, not stand between or before terms, or in quotes",
@@ -139,7 +139,7 @@ class _Tree(Transformer[Token, Node]):
         words = tuple(words_of(text))
         if not words:
             raise QuestionTrouble(
-                'a word needs letters or digits; for signs write message~"…"', (token.start_pos or 0) + 1
+                'a word needs letters or digits; for other characters write message~"…"', (token.start_pos or 0) + 1
             )
         return Words(words, open_end)
 
