@@ -176,6 +176,10 @@ def test_a_broken_file_costs_one_day(running: Running) -> None:
     assert found["report"] is None and "damaged" in found["gone"]
     assert running.get(f"/api/failures/{new['id']}")["report"]["id"] == new["id"]
     assert running.get("/api/issues/1")["failures_in_all"] == 2
+    # Nor does it keep those who go through all days from the others.
+    assert service.evidence.train() is None
+    assert running.ask("POST", "/api/redaction-rules/preview", {"rule": "name depth"}).json()["reports_looked_at"] == 1
+    assert [row["failures"] for row in running.issues(question="not gone exists")] == [2]
     # What else comes of that day is taken: the broken file is kept beside another one.
     late = failure(time=old["time"])
     assert running.send(key, late, failure()).json()["stored"] == 2

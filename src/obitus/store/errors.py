@@ -118,6 +118,10 @@ class ChangedMeanwhile(StoreError):
     slug = "changed-meanwhile"
 
 
+UNREADABLE = (EvidenceGone, StoreDamaged)
+"""What reading a day's file may raise though nothing is wrong with the question: it costs that day, and no other."""
+
+
 class AlreadyThere(StoreError):
     """Raised when a record of that name exists."""
 

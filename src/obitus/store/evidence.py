@@ -16,7 +16,7 @@ from obitus.core.days import day_and_place
 from obitus.store.database import Reader, Row
 from obitus.store.days import logs
 from obitus.store.days.reading import DayReaders
-from obitus.store.errors import EvidenceGone, StoreDamaged
+from obitus.store.errors import UNREADABLE
 
 _log = logging.getLogger("obitus.store")
 
@@ -104,10 +104,9 @@ class Evidence(Packer):
         """Return a report, None where it is no longer kept or cannot be read any more."""
         try:
             found: dict[str, Any] = json.loads(self.read(seq))
-        except EvidenceGone:
-            return None
-        except StoreDamaged as error:
-            _log.error("a report is passed over: %s", error)
+        except UNREADABLE as error:
+            # Whoever goes through thousands meets many of one day: that is no news for the log.
+            _log.debug("a report is passed over: %s", error)
             return None
         return found
 
@@ -138,7 +137,7 @@ class Evidence(Packer):
         """Train a dictionary on the newest reports (about a second of work; call it off the event loop); None where they are too few."""
         samples: list[bytes | bytearray | memoryview] = []
         for day in self._days.known():
-            rows = self._days.rows(day["day"], _SAMPLES, (SAMPLES_TO_TRAIN - len(samples),))
+            rows = self._days.rows_if_readable(day["day"], _SAMPLES, (SAMPLES_TO_TRAIN - len(samples),))
             samples += [self.unpack(row["body"], row["dictionary_id"]) for row in rows]
             if len(samples) >= SAMPLES_TO_TRAIN:
                 return zstandard.train_dictionary(DICTIONARY_BYTES, samples).as_bytes()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import sqlite3
 from collections.abc import Callable, Iterator
@@ -12,7 +11,7 @@ from typing import Final
 from obitus.store.database import Reader, Row
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.writing import WritingDays
-from obitus.store.errors import EvidenceGone, NotThere
+from obitus.store.errors import NotThere
 
 ROWS_AT_ONCE: Final = 200
 """Reports that one step deletes: some milliseconds of the writer's time."""
@@ -78,10 +77,8 @@ def steps(reader: Reader, days: DayReaders, writing: WritingDays) -> Iterator[Ca
     while (row := reader.row(_TO_EMPTY)) is not None:
         app_id = int(row["id"])
         for day in days.known():
-            # A file that is not there any more has nothing to delete.
-            with contextlib.suppress(EvidenceGone):
-                for page in _pages(days, day["day"], app_id):
-                    yield partial(_delete_reports, writing=writing, day=day["day"], app_id=app_id, rows=page)
+            for page in _pages(days, day["day"], app_id):
+                yield partial(_delete_reports, writing=writing, day=day["day"], app_id=app_id, rows=page)
         while reader.row(_SEQS, (app_id, 1)) is not None:
             yield partial(_delete, which=_SEQS, statements=_OF_FAILURES, app_id=app_id)
         while reader.row(_ISSUES, (app_id, 1)) is not None:
@@ -91,7 +88,7 @@ def steps(reader: Reader, days: DayReaders, writing: WritingDays) -> Iterator[Ca
 
 def _pages(days: DayReaders, day: int, app_id: int) -> Iterator[list[Row]]:
     after = b""
-    while rows := days.rows(day, _IDS, (app_id, after, ROWS_AT_ONCE)):
+    while rows := days.rows_if_readable(day, _IDS, (app_id, after, ROWS_AT_ONCE)):
         yield rows
         after = rows[-1]["id"]
 

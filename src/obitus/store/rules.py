@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import contextlib
 import sqlite3
 
 from obitus.core.days import seq_of
 from obitus.store.database import Reader, Row
 from obitus.store.days.reading import DayReaders
-from obitus.store.errors import AlreadyThere, EvidenceGone, NotThere
+from obitus.store.errors import AlreadyThere, NotThere
 
 _IN_FORCE = """
 SELECT r.id, r.rule, people.name AS person, r.created_ms
@@ -47,9 +46,8 @@ def latest_reports(days: DayReaders, most: int) -> list[int]:
     for day in days.known():
         if len(found) >= most:
             break
-        with contextlib.suppress(EvidenceGone):
-            rows = days.rows(day["day"], _LATEST, (most - len(found),))
-            found += [seq_of(day["day"], row["place"]) for row in rows]
+        rows = days.rows_if_readable(day["day"], _LATEST, (most - len(found),))
+        found += [seq_of(day["day"], row["place"]) for row in rows]
     return found
 
 

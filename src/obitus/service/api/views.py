@@ -18,7 +18,7 @@ from obitus.store import issues as store
 from obitus.store import rates
 from obitus.store import releases as release_store
 from obitus.store.database import Row
-from obitus.store.errors import EvidenceGone, StoreDamaged
+from obitus.store.errors import UNREADABLE
 from obitus.store.releases import NOT_COME_MS
 
 SLICES = 24
@@ -85,7 +85,7 @@ def failure_answer(service: Service, row: Row) -> answers.FailureAnswer:
     report, gone = None, None
     try:
         report = json.loads(service.evidence.read(row["seq"]))
-    except (EvidenceGone, StoreDamaged) as error:
+    except UNREADABLE as error:
         gone = str(error)
     return answers.FailureAnswer(
         **_failure_fields(row), earlier=_id(earlier), later=_id(later), report=report, gone=gone

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import sqlite3
 import threading
 import time
@@ -17,6 +18,8 @@ from obitus.store import errors
 from obitus.store.database import READ_LIMIT_S, SMALL_CACHE, Params, Reader, Row, open_as_reader, our_errors
 from obitus.store.days.files import path_of
 
+_log = logging.getLogger("obitus.store")
+
 MOST_IDLE: Final = 40
 """Connections that stay open while nobody uses them."""
 _REMOVED = "SELECT removed_ms, removed_why FROM days WHERE day = ?"
@@ -24,7 +27,6 @@ _DAYS = """
 SELECT day, last_place, reports, earliest_ms, latest_ms FROM days
 WHERE reports > 0 AND latest_ms >= :from_ms AND earliest_ms < :to_ms ORDER BY latest_ms DESC, day DESC"""
 _NEWEST = "SELECT day, last_place, reports, earliest_ms, latest_ms FROM days WHERE reports > 0 ORDER BY day DESC"
-_TEXT = "SELECT text FROM texts WHERE id = ?"
 
 
 class DayReaders:
@@ -47,15 +49,13 @@ class DayReaders:
         with self.open(day) as connection:
             return connection.execute(sql, params).fetchall()
 
-    def row(self, day: int, sql: str, params: Params = ()) -> Row | None:
-        """Return the first row, or None."""
-        found = self.rows(day, sql, params)
-        return found[0] if found else None
-
-    def text(self, day: int, number: int) -> str:
-        """Return a text that repeats in a day's file; '' for 0."""
-        row = self.row(day, _TEXT, (number,)) if number else None
-        return str(row["text"]) if row else ""
+    def rows_if_readable(self, day: int, sql: str, params: Params = ()) -> list[Row]:
+        """Do the same for whoever goes through all days: a file that is gone or damaged has no rows, and the others count."""
+        try:
+            return self.rows(day, sql, params)
+        except errors.UNREADABLE as error:
+            _log.warning("%s is passed over: %s", day_text(day), error)
+            return []
 
     @contextmanager
     def open(self, day: int, *, limit_s: float = READ_LIMIT_S) -> Iterator[sqlite3.Connection]:
