@@ -24,6 +24,12 @@ def in_turns(ours: Callable[[], float], floor: Callable[[], float]) -> tuple[flo
     return statistics.median(one), statistics.median(two)
 
 
+def median_s(work: Callable[[], Any]) -> float:
+    """Return the median of the seconds that a piece of work takes, once it was done before."""
+    work()
+    return statistics.median(timed(work, 1) for _ in range(ROUNDS))
+
+
 def timed(work: Callable[[], Any], times: int) -> float:
     """Return the seconds that one piece of work takes, over ``times`` pieces."""
     started = time.perf_counter()

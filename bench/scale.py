@@ -7,7 +7,6 @@ be given: ``python -m bench.scale 200 2000`` takes a fifth.
 from __future__ import annotations
 
 import random
-import statistics
 import sys
 import tempfile
 import threading
@@ -16,7 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from bench.measuring import row
+from bench.measuring import median_s, row
 from bench.releases.streams import NothingFurther
 from obitus.core.asking import read
 from obitus.core.clock import DAY_MS, HOUR_MS
@@ -37,7 +36,7 @@ from obitus.store.intake import FailureFacts, Prepared, take
 from obitus.store.issues import Window
 
 FAILURES, LOGS = 1_000_000, 10_000_000
-DAYS, ISSUES, RELEASES, BATCH, ROUNDS = 30, 200, 12, 1000, 9
+DAYS, ISSUES, RELEASES, BATCH = 30, 200, 12, 1000
 BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
 
 
@@ -88,16 +87,6 @@ def filled(folder: Path, failures: int, logs: int) -> Service:
     return service
 
 
-def median_ms(work: Callable[[], Any]) -> float:
-    work()
-    taken = []
-    for _ in range(ROUNDS):
-        started = time.perf_counter()
-        work()
-        taken.append(time.perf_counter() - started)
-    return statistics.median(taken) * 1000
-
-
 def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     """Print a row for each page and question, and one for the removal of a day."""
     few, many = filled(folder / "few", failures // 100, logs // 100), filled(folder / "many", failures, logs)
@@ -112,7 +101,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         node = read(text, now_ms)
 
         def ask(s: Service) -> Any:
-            asked = asked_of_issues(node, s.reader, s.days, names_in(s.reader), (whole.from_ms, whole.to_ms))
+            asked = asked_of_issues(node, s.days, names_in(s.reader), (whole.from_ms, whole.to_ms))
             return issue_store.issues(s.reader, whole, asked=asked)
 
         return ask
@@ -129,7 +118,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         "logs: a trace that is nowhere": question(f"trace_id={'ab' * 16}"),
     }  # fmt: skip
     for name, work in readings.items():
-        one, other = median_ms(lambda: work(many)), median_ms(lambda: work(few))  # noqa: B023 - called at once
+        one, other = median_s(lambda: work(many)) * 1000, median_s(lambda: work(few)) * 1000  # noqa: B023 - called at once
         row(f"{name}: {failures:,} and {logs:,} / a hundredth", f"{one:.1f} ms", f"{other:.1f} ms", one / other)
     _removal(many)
     for service in (few, many):

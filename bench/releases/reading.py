@@ -7,13 +7,11 @@ from __future__ import annotations
 
 import random
 import sqlite3
-import statistics
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from bench.measuring import row
+from bench.measuring import median_s, row
 from obitus.core.clock import HOUR_MS
 from obitus.core.days import UNDATED
 from obitus.service.api import compared, since
@@ -25,7 +23,6 @@ from obitus.store.days.rows import ADD_EVIDENCE
 
 FEW, MANY = 10_000, 1_000_000
 RELEASES, POINTS, ISSUES, HOURS = 30, 40, 120, 30 * 48
-ROUNDS = 7
 
 _FAILURES = """
 INSERT INTO failures (seq, id, app_id, issue_id, release_id, environment, time_ms, received_ms, severity, handled, message, entry_point,
@@ -67,20 +64,10 @@ def measure(folder: Path) -> None:
         "rates of a release, to be watched": courses,
     }  # fmt: skip
     for name, read in readings.items():
-        few, many = (_median(lambda s=service, read=read: read(s)) for service in services)  # type: ignore[misc]
+        few, many = (median_s(lambda s=service, read=read: read(s)) for service in services)  # type: ignore[misc]
         row(f"{name}: 1,000,000 failures / 10,000", f"{many * 1000:.1f} ms", f"{few * 1000:.1f} ms", many / few)
     for service in services:
         service.close()
-
-
-def _median(work: Callable[[], Any]) -> float:
-    work()
-    taken = []
-    for _ in range(ROUNDS):
-        started = time.perf_counter()
-        work()
-        taken.append(time.perf_counter() - started)
-    return statistics.median(taken)
 
 
 def filled(folder: Path, failures: int) -> Service:

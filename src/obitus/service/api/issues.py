@@ -77,7 +77,7 @@ def _asked(service: Service, question: str, window: store.Window) -> Asked | Non
     try:
         node = read(question, service.now_ms())
         span = (window.from_ms, window.to_ms)
-        return asked_of_issues(node, service.reader, service.days, names_in(service.reader), span)
+        return asked_of_issues(node, service.days, names_in(service.reader), span)
     except QuestionTrouble as trouble:
         raise Problem("bad-question", str(trouble), field="question", position=trouble.position) from None
 

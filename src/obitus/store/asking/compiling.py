@@ -9,14 +9,14 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 from uuid import UUID
 
 from obitus.core.asking.holding import leaf_holds
 from obitus.core.asking.records import TEXTS, Kind
-from obitus.core.asking.tree import All, AnyOf, Compare, Leaf, Node, Not, Words
+from obitus.core.asking.tree import All, AnyOf, Compare, Exists, Leaf, Node, Not, Words
 from obitus.core.severity import SEVERITIES
 from obitus.core.terms import MORE, term, value_text
 from obitus.store.asking.kinds import FIELDS, INDEXED, Kept
@@ -79,6 +79,14 @@ def _narrowed(node: Node, kind: Kind) -> str | None:
     return None
 
 
+def in_sql(node: Node, of_leaf: Callable[[Leaf], str]) -> str:
+    """Return the condition that a tree comes to, from those of its terms, which are asked for from left to right."""
+    if isinstance(node, All | AnyOf):
+        joint = " AND " if isinstance(node, All) else " OR "
+        return f"({joint.join(in_sql(part, of_leaf) for part in node.parts)})"
+    return f"NOT {in_sql(node.inner, of_leaf)}" if isinstance(node, Not) else of_leaf(node)
+
+
 class Compiler:
     """Makes the condition of one question for one day file, whose connection it gives the functions to."""
 
@@ -98,20 +106,16 @@ class Compiler:
 
     def condition(self, node: Node) -> Condition:
         """Return the condition."""
-        return Condition(self._of(node), tuple(self._params))
+        # First: the parameters are those that its terms ask for.
+        sql = in_sql(node, self._of)
+        return Condition(sql, tuple(self._params))
 
-    def _of(self, node: Node) -> str:
-        if isinstance(node, All | AnyOf):
-            return (
-                "(" + (" AND " if isinstance(node, All) else " OR ").join(self._of(part) for part in node.parts) + ")"
-            )
-        if isinstance(node, Not):
-            return f"NOT {self._of(node.inner)}"
-        if isinstance(node, Words):
+    def _of(self, leaf: Leaf) -> str:
+        if isinstance(leaf, Words):
             texts = [self._fields[name] for name in TEXTS[self._kind]]
-            return "(" + " OR ".join(self._field(node, kept) for kept in texts) + ")"
-        kept = self._fields.get(node.field)
-        return self._attribute(node) if kept is None else self._field(node, kept)
+            return "(" + " OR ".join(self._field(leaf, kept) for kept in texts) + ")"
+        kept = self._fields.get(leaf.field)
+        return self._attribute(leaf) if kept is None else self._field(leaf, kept)
 
     def _field(self, leaf: Leaf, kept: Kept) -> str:
         if kept.how == "severity":
@@ -166,30 +170,27 @@ class Compiler:
     def _named(self, leaf: Leaf, kept: Kept) -> str:
         """Return the condition on a column of numbers of texts: few texts are asked, instead of many rows."""
         if isinstance(leaf, Compare) and leaf.op == "=" and leaf.text:
-            found = [row[0] for row in self._connection.execute(_TEXT_IS, (hash_of(leaf.text), leaf.text))]
-            return self._one_of(kept.column, found)
+            return self._one_of(kept.column, self._numbers_of(leaf.text))
         numbers = [row[0] for row in self._connection.execute(_TEXTS) if leaf_holds(leaf, row[1])]
         return self._one_of(kept.column, [*numbers, *([NOTHING] if leaf_holds(leaf, None) else [])])
 
-    def _attribute(self, leaf: Leaf) -> str:
-        assert not isinstance(leaf, Words)
+    def _attribute(self, leaf: Compare | Exists) -> str:
         number = self._number_of(leaf)
-        start = json.dumps(leaf.field, ensure_ascii=False) + ":"
-        self._starts[number] = start
+        start = self._starts[number] = json.dumps(leaf.field, ensure_ascii=False) + ":"
         if isinstance(leaf, Compare) and leaf.op == "=" and leaf.text:
             # Of the many values that a name may have only the one that is asked for is of interest.
-            texts = [start + value for value in _values(leaf)]
-            found = frozenset(
-                row[0] for text in texts for row in self._connection.execute(_TEXT_IS, (hash_of(text), text))
-            )
+            found = frozenset(one for value in _values(leaf) for one in self._numbers_of(start + value))
             self._pairs[number] = found, found
-            self._params.append(number)
-            return "attribute_holds(?, shared, attributes)"
-        pairs = self._connection.execute(_PAIRS, (len(start), start)).fetchall()
-        holding = frozenset(row[0] for row in pairs if leaf_holds(leaf, json.loads("{" + row[1] + "}")[leaf.field]))
-        self._pairs[number] = frozenset(row[0] for row in pairs), holding
+        else:
+            pairs = self._connection.execute(_PAIRS, (len(start), start)).fetchall()
+            holding = frozenset(row[0] for row in pairs if leaf_holds(leaf, json.loads("{" + row[1] + "}")[leaf.field]))
+            self._pairs[number] = frozenset(row[0] for row in pairs), holding
         self._params.append(number)
         return "attribute_holds(?, shared, attributes)"
+
+    def _numbers_of(self, text: str) -> list[int]:
+        """Return the number of a text that repeats, if it has one."""
+        return [row[0] for row in self._connection.execute(_TEXT_IS, (hash_of(text), text))]
 
     def _leaf_holds(self, number: int, value: Any) -> bool:
         return leaf_holds(self._leaves[number], value)

@@ -25,10 +25,10 @@ MOST_NARROWED: Final = 2_000
 
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
-INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
+_INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
 _TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
 _HEAD: Final = {kind: f"SELECT * FROM {table} WHERE time_ms >= ? AND time_ms < ?" for kind, table in _TABLES.items()}  # noqa: S608 - names of tables, above
-_NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
+NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
 _AFTER: Final = " AND (time_ms, place) < (?, ?)"
 _ORDER: Final = " ORDER BY time_ms DESC, place DESC LIMIT ?"
 
@@ -121,9 +121,9 @@ def _of_day(
     sql, params = _HEAD[kind], list[Any](window)
     with days.open(day, limit_s=limit_s) as connection:
         if node is not None:
-            places = _places(connection, node, kind)
+            places = narrowed_places(connection, node, kind, MOST_NARROWED)
             if places is not None:
-                sql += _NARROWED
+                sql += NARROWED
                 params.append(json.dumps(places))
             condition = Compiler(connection, kind, names).condition(node)
             sql += f" AND {condition.sql}"
@@ -137,10 +137,10 @@ def _of_day(
         return connection.execute(sql, (*params, most)).fetchall()
 
 
-def _places(connection: sqlite3.Connection, node: Node, kind: Kind) -> list[int] | None:
-    """Return the places that the text index narrows a question down to; None where these are too many to be of use."""
+def narrowed_places(connection: sqlite3.Connection, node: Node, kind: Kind, most: int) -> list[int] | None:
+    """Return the places that the text index narrows a question down to; None where these are more than are of use."""
     asked = narrowing(node, kind)
     if asked is None:
         return None
-    found = connection.execute(INDEX, (asked, MOST_NARROWED + 1)).fetchall()
-    return [row[0] for row in found] if len(found) <= MOST_NARROWED else None
+    found = connection.execute(_INDEX, (asked, most + 1)).fetchall()
+    return [row[0] for row in found] if len(found) <= most else None

@@ -7,6 +7,7 @@ failures are in the files of the days: what is asked of one becomes the numbers 
 from __future__ import annotations
 
 import json
+import logging
 import sqlite3
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -14,14 +15,15 @@ from typing import Any, Final
 
 from obitus.core.asking.holding import leaf_holds
 from obitus.core.asking.reading import QuestionTrouble
-from obitus.core.asking.tree import All, AnyOf, Compare, Leaf, Node, Not, Words, leaves_of
+from obitus.core.asking.tree import All, Compare, Leaf, Node, Words, leaves_of
 from obitus.core.days import seq_of
 from obitus.core.severity import SEVERITIES
-from obitus.store.asking.compiling import Compiler, Names, narrowing
-from obitus.store.asking.finding import INDEX
-from obitus.store.database import Reader
+from obitus.store.asking.compiling import Compiler, Names, in_sql
+from obitus.store.asking.finding import NARROWED, narrowed_places
 from obitus.store.days.reading import DayReaders
-from obitus.store.errors import EvidenceGone
+from obitus.store.errors import UNREADABLE
+
+_log = logging.getLogger("obitus.store")
 
 MOST_NARROWED: Final = 20_000
 """Up to so many failures of a day are taken from the text index: all of them are wanted, and not the newest alone."""
@@ -50,7 +52,6 @@ _OF_FAILURES: Final = {
     "user.id": "f.user_id",
 }
 _TEXTS: Final = ("type", "cause", "place", "message")
-FIELDS: Final = (*_OF_ISSUES, "entry_point", *_OF_FAILURES, "severity", "handled")
 _POINTS: Final = "EXISTS (SELECT 1 FROM issue_releases p WHERE p.issue_id = issues.id AND {holds})"
 _SEQS: Final = "SELECT place FROM failures WHERE time_ms >= ? AND time_ms < ?"
 
@@ -72,9 +73,9 @@ class Asked:
         )
 
 
-def asked_of_issues(node: Node, reader: Reader, days: DayReaders, names: Names, window: tuple[int, int]) -> Asked:
+def asked_of_issues(node: Node, days: DayReaders, names: Names, window: tuple[int, int]) -> Asked:
     """Return the conditions that a question about issues comes to; raises QuestionTrouble where it asks for too much."""
-    making = _Making(reader, days, names, window)
+    making = _Making(days, names, window)
     parts = node.parts if isinstance(node, All) else (node,)
     about_issues: list[Node] = []
     about_failures: list[Node] = []
@@ -90,31 +91,25 @@ def _is_of_failures(leaf: Leaf) -> bool:
 
 
 class _Making:
-    def __init__(self, reader: Reader, days: DayReaders, names: Names, window: tuple[int, int]) -> None:
+    def __init__(self, days: DayReaders, names: Names, window: tuple[int, int]) -> None:
         self.asked = Asked()
-        self._reader, self._days, self._names, self._window = reader, days, names, window
+        self._days, self._names, self._window = days, names, window
 
     def joined(self, parts: Iterable[Node]) -> str:
-        return " AND ".join(self._of(part) for part in parts)
+        return " AND ".join(in_sql(part, self._of) for part in parts)
 
-    def _of(self, node: Node) -> str:
-        if isinstance(node, All | AnyOf):
-            return (
-                "(" + (" AND " if isinstance(node, All) else " OR ").join(self._of(part) for part in node.parts) + ")"
-            )
-        if isinstance(node, Not):
-            return f"NOT {self._of(node.inner)}"
-        if isinstance(node, Words):
-            texts = [self._holds(node, _OF_ISSUES[name]) for name in _TEXTS]
-            return "(" + " OR ".join([*texts, self._on_entry_points(node)]) + ")"
-        if node.field == "entry_point":
-            return self._on_entry_points(node)
-        if node.field == "severity":
-            return self._one_of("f.severity", [name for name in SEVERITIES if leaf_holds(node, name)])
-        if node.field == "handled":
-            return self._one_of("f.handled", [flag for flag in (0, 1) if leaf_holds(node, bool(flag))])
-        column = _OF_ISSUES.get(node.field) or _OF_FAILURES.get(node.field)
-        return self._by_attribute(node) if column is None else self._holds(node, column)
+    def _of(self, leaf: Leaf) -> str:
+        if isinstance(leaf, Words):
+            texts = [self._holds(leaf, _OF_ISSUES[name]) for name in _TEXTS]
+            return "(" + " OR ".join([*texts, self._on_entry_points(leaf)]) + ")"
+        if leaf.field == "entry_point":
+            return self._on_entry_points(leaf)
+        if leaf.field == "severity":
+            return self._one_of("f.severity", [name for name in SEVERITIES if leaf_holds(leaf, name)])
+        if leaf.field == "handled":
+            return self._one_of("f.handled", [flag for flag in (0, 1) if leaf_holds(leaf, bool(flag))])
+        column = _OF_ISSUES.get(leaf.field) or _OF_FAILURES.get(leaf.field)
+        return self._by_attribute(leaf) if column is None else self._holds(leaf, column)
 
     def _named(self, value: Any) -> str:
         name = f"q{len(self.asked.params)}"
@@ -149,8 +144,8 @@ class _Making:
                     found += [
                         seq_of(known["day"], place) for place in _places(connection, leaf, self._names, self._window)
                     ]
-            except EvidenceGone:
-                continue
+            except UNREADABLE as error:
+                _log.warning("a day is passed over: %s", error)
             if len(found) > MOST_FAILURES:
                 raise QuestionTrouble(
                     f"{_written(leaf)} holds for more than {MOST_FAILURES:,} failures of this window. Ask for less time, or for something rarer",
@@ -161,12 +156,10 @@ class _Making:
 
 def _places(connection: sqlite3.Connection, leaf: Leaf, names: Names, window: tuple[int, int]) -> list[int]:
     sql, params = _SEQS, list[Any](window)
-    index = narrowing(leaf, "failure")
-    if index is not None:
-        places = [row[0] for row in connection.execute(INDEX, (index, MOST_NARROWED + 1))]
-        if len(places) <= MOST_NARROWED:
-            sql += " AND place IN (SELECT value FROM json_each(?))"
-            params.append(json.dumps(places))
+    places = narrowed_places(connection, leaf, "failure", MOST_NARROWED)
+    if places is not None:
+        sql += NARROWED
+        params.append(json.dumps(places))
     condition = Compiler(connection, "failure", names).condition(leaf)
     sql += f" AND {condition.sql}"
     return [row[0] for row in connection.execute(sql, (*params, *condition.params))]
