@@ -33,7 +33,7 @@ from obitus.store.days.logs import facts_of
 from obitus.store.days.removing import remove_day
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, take
-from obitus.store.issues import Window
+from obitus.store.windows import Window
 
 FAILURES, LOGS = 1_000_000, 10_000_000
 DAYS, ISSUES, RELEASES, BATCH = 30, 200, 12, 1000

@@ -7,9 +7,11 @@ and regressed, and one that was merged into another.
 
 from __future__ import annotations
 
+import io
 import json
 import sqlite3
 import sys
+import tarfile
 import tempfile
 import time
 import uuid
@@ -87,12 +89,14 @@ def main() -> None:
         time.sleep(1.5)
     http.clear()
     thread.stop()
-    # What it keeps: as SQL, with the version, which a dump leaves out.
+    # What it keeps: the main file and those of the days. Up to version 7 there was one file, and the SQL that makes it was kept.
+    packed = io.BytesIO()
+    with tarfile.open(fileobj=packed, mode="w") as archive:
+        for path in sorted(folder.rglob("*.sqlite3")):
+            archive.add(path, path.relative_to(folder))
+    Path(sys.argv[1]).write_bytes(zstandard.ZstdCompressor(level=19).compress(packed.getvalue()))
     connection = sqlite3.connect(folder / "obitus.sqlite3")
-    version = connection.execute("PRAGMA user_version").fetchone()[0]
-    text = "\n".join([*connection.iterdump(), f"PRAGMA user_version = {version};"])
-    Path(sys.argv[1]).write_bytes(zstandard.ZstdCompressor(level=19).compress(text.encode()))
-    print(version)
+    print(connection.execute("PRAGMA user_version").fetchone()[0])
 
 
 if __name__ == "__main__":

@@ -13,13 +13,15 @@ from typing import Any
 import pytest
 
 import obitus.store
-from obitus.store import issues
+from obitus.core.clock import DAY_MS
+from obitus.store import issues, windows
 from obitus.store.days.files import open_day
 from obitus.store.migrations import open_for_writing
+from obitus.store.windows import Window, counted_within
 
 # Tables that grow with what is reported, or with what happens.
 GROWS = {
-    "failures", "issue_counts", "run_counts", "release_hours", "issue_releases", "release_runs", "issue_history", "fingerprints",
+    "failures", "issue_counts", "issue_days", "issue_users", "run_counts", "release_hours", "issue_releases", "release_runs", "issue_history", "fingerprints",
     "fingerprint_traits", "fingerprint_keys", "events", "acts", "regrouped", "commits", "commit_files", "growing_tallies", "ids", "evidence", "logs", "runs", "texts",
 }  # fmt: skip
 # Statements that go through one all the same, and why that is right.
@@ -50,11 +52,32 @@ def statements() -> Iterator[tuple[str, str]]:
 
 def composed() -> Iterator[tuple[str, str]]:
     """Yield the statements that are put together of constants: the lists of issues."""
-    for sort, page in issues._PAGE.items():
-        yield f"issues {sort}", issues._COUNTED + issues._LISTED + page
-        asked = issues._COUNTED_BY_FAILURES + "f.user_id = 'x'" + issues._COUNTED_END
-        yield f"issues asked {sort}", asked + issues._LISTED + page
-    yield "issues in all", issues._COUNTED + issues._SUMMED
+    narrowings = [
+        Window(3, 9),
+        Window(3, 90 * DAY_MS, None, "production", "3.1.0"),
+        Window(DAY_MS, 40 * DAY_MS, None, "production"),
+    ]
+    for number, window in enumerate(narrowings):
+        for issue_id in (None, 5):
+            inside = counted_within(window, 0, 60 * DAY_MS, issue_id=issue_id).sql
+            yield f"counted {number} {issue_id}", inside
+            yield f"issue inside {number} {issue_id}", issues._INSIDE.format(parts=inside)
+        listed = issues._COUNTED.format(parts=inside)
+        asked = issues._COUNTED_BY_FAILURES.format(narrowed=window.narrowed("f."), asked="f.user_id = 'x'")
+        for column in issues._SORTED_BY.values():
+            page = issues._BEHIND.format(column=column) + issues._PAGE.format(column=column)
+            for beginning in (listed, asked):
+                yield (
+                    f"issues {number} {column}",
+                    beginning + issues._LISTED + issues._IN_APP + issues._IN_STATES + page,
+                )
+        yield f"issues in all {number}", listed + issues._SUMMED
+        yield (
+            f"failures {number}",
+            issues._FAILURES_OF + window.narrowed("f.") + issues._FAILURES_BEHIND + issues._FAILURES_PAGE,
+        )
+        for unit_ms, course in windows._COURSES.items():
+            yield f"course {number} {unit_ms}", course + window.narrowed() + windows._BY_UNIT
 
 
 def _texts(name: str, value: Any) -> Iterator[tuple[str, str]]:

@@ -22,6 +22,14 @@ FROM_RECORDS = {
         SELECT release_id, environment, SUM(runs), SUM(runs * (outcome = 'failed')) FROM run_counts GROUP BY 1, 2""",
     "SELECT release_id, environment, hour, failures FROM release_hours WHERE failures > 0": """
         SELECT release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3""",
+    "SELECT issue_id, release_id, environment, day, failures FROM issue_days": """
+        SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4""",
+    "SELECT issue_id, release_id, environment, hour, failures FROM issue_counts": """
+        SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4""",
+    "SELECT issue_id, user_id, failures FROM issue_users": """
+        SELECT issue_id, user_id, COUNT(*) FROM failures WHERE user_id IS NOT NULL GROUP BY 1, 2""",
+    "SELECT id, users FROM issues WHERE users > 0": """
+        SELECT issue_id, COUNT(DISTINCT user_id) FROM failures WHERE user_id IS NOT NULL GROUP BY 1""",
     "SELECT id, began_in_id FROM issues WHERE failures > 0": """
         SELECT issue_id, release_id FROM failures f WHERE seq = (
           SELECT seq FROM failures WHERE issue_id = f.issue_id ORDER BY time_ms, seq LIMIT 1)""",

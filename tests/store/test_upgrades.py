@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import json
 import signal
 import sqlite3
 import subprocess
 import sys
+import tarfile
 from pathlib import Path
 from typing import Any
 
@@ -28,11 +30,16 @@ def restored(version: int, folder: Path) -> Path:
     """Write the store that a version made, and return its main file."""
     folder.mkdir()
     path = folder / "obitus.sqlite3"
-    text = zstandard.ZstdDecompressor().decompress((STORES / f"version_{version}.sql.zst").read_bytes()).decode()
-    connection = sqlite3.connect(path)
-    connection.executescript(text)
-    assert connection.execute("PRAGMA user_version").fetchone()[0] == version
-    connection.close()
+    kept_as = next(STORES.glob(f"version_{version}.*.zst"))
+    content = zstandard.ZstdDecompressor().decompress(kept_as.read_bytes())
+    if kept_as.name.endswith(".tar.zst"):
+        with tarfile.open(fileobj=io.BytesIO(content)) as archive:
+            archive.extractall(folder, filter="data")
+    else:
+        connection = sqlite3.connect(path)
+        connection.executescript(content.decode())
+        connection.close()
+    assert version_of(path) == version
     return path
 
 

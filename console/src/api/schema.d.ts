@@ -1703,7 +1703,7 @@ export interface components {
             merged_into?: number | null;
             /**
              * Over Time
-             * @description Failures per slice of the window, oldest first.
+             * @description Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days.
              */
             over_time: number[];
             /**
@@ -1713,14 +1713,9 @@ export interface components {
             what_failed: string;
             /**
              * Users
-             * @description Users that its latest failures hit.
+             * @description Users whom its failures met, in all of its life.
              */
             users: number;
-            /**
-             * Users Looked At
-             * @description How many of the latest failures were looked at for that.
-             */
-            users_looked_at: number;
             /**
              * Why
              * @description Why these failures are one issue.
@@ -1823,7 +1818,7 @@ export interface components {
             merged_into?: number | null;
             /**
              * Over Time
-             * @description Failures per slice of the window, oldest first.
+             * @description Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days.
              */
             over_time: number[];
         };

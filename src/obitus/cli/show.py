@@ -93,7 +93,7 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
         said = Text(f"{row['number']:>4}  ", style="bold").append_text(state_text(row["state"]))
         said.append(" " * max(1, 19 - said.cell_len))
         said.append(f"{ago(_ms(row['last_seen']), now_ms):<12}{count_of(row['failures'], 'failure'):>16}  ")
-        said.append(course(row["over_time"], 24), style=FAILED if row["state"] == "regressed" else QUIET)
+        said.append(course(row["over_time"], 31), style=FAILED if row["state"] == "regressed" else QUIET)
         console.print(said)
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
         about = " · ".join(

@@ -6,6 +6,7 @@ What was reported goes to the file of its day, what is decided and counted to th
 from __future__ import annotations
 
 import sqlite3
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final, Literal, NamedTuple
@@ -49,17 +50,24 @@ UPDATE issues SET
   began_in_id = CASE WHEN :time_ms < first_ms THEN :release_id ELSE began_in_id END,
   first_ms = MIN(first_ms, :time_ms)
 WHERE id = :issue_id"""
-_COUNT = """
-INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures) VALUES (?, ?, ?, ?, 1)
-ON CONFLICT DO UPDATE SET failures = failures + 1"""
+_COUNT_BY_HOUR = """
+INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures) VALUES (?, ?, ?, ?, ?)
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures"""
+_COUNT_BY_DAY = """
+INSERT INTO issue_days (issue_id, release_id, environment, day, failures) VALUES (?, ?, ?, ?, ?)
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures"""
+_COUNT_BY_USER = """
+INSERT INTO issue_users (issue_id, user_id, failures) VALUES (?, ?, ?)
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures RETURNING failures"""
+_MORE_USERS = "UPDATE issues SET users = users + ? WHERE id = ?"
 _COUNT_BY_RELEASE = """
 INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
 VALUES (:issue_id, :release_id, :environment, :entry_point, 1, :time_ms, :time_ms)
 ON CONFLICT DO UPDATE SET failures = failures + 1, first_ms = MIN(first_ms, excluded.first_ms),
   last_ms = MAX(last_ms, excluded.last_ms) RETURNING failures"""
-_COUNT_BY_HOUR = """
-INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures) VALUES (?, ?, ?, 0, 0, 1)
-ON CONFLICT DO UPDATE SET failures = failures + 1"""
+_COUNT_OF_RELEASE = """
+INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures) VALUES (?, ?, ?, 0, 0, ?)
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures"""
 _POINTS = "SELECT COUNT(*) FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment"
 _UNCOUNT = """
 DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
@@ -179,6 +187,10 @@ class _Batch:
         self._rows: dict[DayFile, tuple[list[Any], list[Any], list[Any], list[Any], list[Any]]] = {}
         self._heard: dict[int, tuple[int, int]] = {}
         self._due: set[tuple[int, str]] = set()
+        self._hours: Counter[tuple[int, int, str, int]] = Counter()
+        self._days_of_issues: Counter[tuple[int, int, str, int]] = Counter()
+        self._hours_of_releases: Counter[tuple[int, str, int]] = Counter()
+        self._users: Counter[tuple[int, str]] = Counter()
 
     def release_of(self, report: Prepared) -> releases.Found:
         """Return the release of a report, which has come with it if it was not known."""
@@ -232,6 +244,28 @@ class _Batch:
             failure_rows.append((*before, *failures.columns(report.failure.row, file.texts, report.environment)))
             words.append((place, report.failure.row.indexed))
 
+    def count(self, issue_id: int, release_id: int, environment: str, time_ms: int, user_id: str | None) -> None:
+        """Count one failure; what is alike in a batch is written at its end, once."""
+        hour = time_ms // HOUR_MS
+        self._hours[issue_id, release_id, environment, hour] += 1
+        self._days_of_issues[issue_id, release_id, environment, time_ms // DAY_MS] += 1
+        self._hours_of_releases[release_id, environment, hour] += 1
+        if user_id is not None:
+            self._users[issue_id, user_id] += 1
+
+    def _write_counts(self) -> None:
+        for statement, counts in (
+            (_COUNT_BY_HOUR, self._hours),
+            (_COUNT_BY_DAY, self._days_of_issues),
+            (_COUNT_OF_RELEASE, self._hours_of_releases),
+        ):
+            self.connection.executemany(statement, ((*key, count) for key, count in counts.items()))
+        new_users: Counter[int] = Counter()
+        for (issue_id, user_id), count in self._users.items():
+            in_all = self.connection.execute(_COUNT_BY_USER, (issue_id, user_id, count)).fetchone()[0]
+            new_users[issue_id] += in_all == count
+        self.connection.executemany(_MORE_USERS, ((users, issue_id) for issue_id, users in new_users.items() if users))
+
     def write_rows(self) -> None:
         """Write what was reported, many rows in one statement."""
         for file, lists in self._rows.items():
@@ -249,7 +283,8 @@ class _Batch:
             file.connection.execute(NEW_EVIDENCE, (report.dictionary_id, report.body, place))
 
     def note(self) -> None:
-        """Say when the apps were heard of first and last, and from where there is something new to look at."""
+        """Count what came, and say when the apps were heard of first and last, and from where there is something new to look at."""
+        self._write_counts()
         for release_id, environment in self._due:
             self.connection.execute(_DUE, (release_id, environment))
         for app_id, (first_ms, last_ms) in self._heard.items():
@@ -268,7 +303,7 @@ def _take_one(batch: _Batch, report: Prepared) -> Taken:
             batch.connection.execute(_GROWS, (seq, report.app_id, *place, report.tally.runs))
         return Taken(already_there=False, beyond=release.beyond, among_others=counted == names.OTHERS)
     if report.failure is not None:
-        taken = _add_failure(batch.connection, report, report.failure, seq, release.id)
+        taken = _add_failure(batch, report, report.failure, seq, release.id)
         return replace(taken, beyond=release.beyond)
     return Taken(already_there=False, beyond=release.beyond)
 
@@ -307,9 +342,8 @@ def _count_runs(connection: sqlite3.Connection, report: Prepared, runs: int, pla
     return entry_point
 
 
-def _add_failure(
-    connection: sqlite3.Connection, report: Prepared, facts: FailureFacts, seq: int, release_id: int
-) -> Taken:
+def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int, release_id: int) -> Taken:
+    connection = batch.connection
     values = {
         "id": report.id,
         "app_id": report.app_id,
@@ -358,8 +392,7 @@ def _add_failure(
         values["from_older_release"] = int(judged.from_older_release)
     connection.execute(_ADD_FAILURE, values)
     connection.execute(_ONE_MORE, values)
-    connection.execute(_COUNT, (issue_id, release_id, report.environment, report.time_ms // HOUR_MS))
-    connection.execute(_COUNT_BY_HOUR, (release_id, report.environment, report.time_ms // HOUR_MS))
+    batch.count(issue_id, release_id, report.environment, report.time_ms, facts.user_id)
     _count_by_release(connection, values)
     if judged.changed:
         connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))

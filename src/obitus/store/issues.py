@@ -4,85 +4,49 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
 from typing import Any, Final, Literal
 
-from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import Decision, Settling, State, state_after
 from obitus.store import events
 from obitus.store.asking.issues import Asked
 from obitus.store.database import Reader, Row
 from obitus.store.errors import ChangedMeanwhile, NotThere
+from obitus.store.windows import Window, counted
 
 Sort = Literal["last-seen", "first-seen", "failures"]
-USERS_LOOKED_AT: Final = 10_000
 
-# Counts inside the window: whole hours from the rollup, the ragged ends from the failures themselves.
-_COUNTED = """
-WITH counted AS (
-  SELECT issue_id, SUM(n) AS failures FROM (
-    SELECT issue_id, SUM(failures) AS n FROM issue_counts
-    WHERE hour >= :first_hour AND hour < :end_hour
-      AND (:environment IS NULL OR environment = :environment)
-      AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
-    GROUP BY issue_id
-    UNION ALL
-    SELECT issue_id, COUNT(*) AS n FROM failures
-    WHERE time_ms >= :from_ms AND time_ms < :first_edge_ms
-      AND (:environment IS NULL OR environment = :environment)
-      AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
-    GROUP BY issue_id
-    UNION ALL
-    SELECT issue_id, COUNT(*) AS n FROM failures
-    WHERE time_ms >= :last_edge_ms AND time_ms < :to_ms
-      AND (:environment IS NULL OR environment = :environment)
-      AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
-    GROUP BY issue_id
-  ) GROUP BY issue_id
-)"""
+# Of a list: what is counted, then the columns, then what narrows it.
+_COUNTED: Final = "WITH counted AS (SELECT issue_id, SUM(n) AS failures FROM ({parts}) GROUP BY issue_id)"
 # The same where something is asked of failures: each of the window is looked at.
-_COUNTED_BY_FAILURES = """
+_COUNTED_BY_FAILURES: Final = """
 WITH counted AS (
   SELECT f.issue_id, COUNT(*) AS failures FROM failures f JOIN issues ON issues.id = f.issue_id JOIN apps ON apps.id = f.app_id
-  WHERE f.time_ms >= :from_ms AND f.time_ms < :to_ms
-    AND (:environment IS NULL OR f.environment = :environment)
-    AND (:release IS NULL OR f.release_id IN (SELECT id FROM releases WHERE version = :release))
-    AND """
-_COUNTED_END = " GROUP BY f.issue_id)"
+  WHERE f.time_ms >= :from_ms AND f.time_ms < :to_ms{narrowed} AND {asked} GROUP BY f.issue_id)"""
 _ISSUE_COLUMNS = """
 SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
-  issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.app_id,
+  issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.users, issues.app_id,
   issues.merged_into,
   (SELECT version FROM releases WHERE releases.id = issues.began_in_id) AS began_in,
   (SELECT version FROM releases JOIN failures ON failures.release_id = releases.id
    WHERE failures.seq = issues.last_seq) AS latest_in"""
 _MATCHING = """
 FROM counted JOIN issues ON issues.id = counted.issue_id JOIN apps ON apps.id = issues.app_id
-WHERE apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
-  AND (:states IS NULL OR issues.state IN (SELECT value FROM json_each(:states)))"""
-# The next page begins behind the last row seen, not at a number of rows: what comes in meanwhile shifts nothing.
-_PAGE: Final[dict[Sort, str]] = {
-    "last-seen": """
-  AND (:after IS NULL OR (issues.last_ms, issues.id) < (:after, :after_id))
-ORDER BY issues.last_ms DESC, issues.id DESC LIMIT :limit""",
-    "first-seen": """
-  AND (:after IS NULL OR (issues.first_ms, issues.id) < (:after, :after_id))
-ORDER BY issues.first_ms DESC, issues.id DESC LIMIT :limit""",
-    "failures": """
-  AND (:after IS NULL OR (counted.failures, issues.id) < (:after, :after_id))
-ORDER BY counted.failures DESC, issues.id DESC LIMIT :limit""",
+WHERE apps.removed_ms IS NULL"""
+_IN_APP: Final = " AND apps.name = :app"
+_IN_STATES: Final = " AND issues.state IN (SELECT value FROM json_each(:states))"
+_SORTED_BY: Final[dict[Sort, str]] = {
+    "last-seen": "issues.last_ms",
+    "first-seen": "issues.first_ms",
+    "failures": "counted.failures",
 }
+# The next page begins behind the last row seen, not at a number of rows: what comes in meanwhile shifts nothing.
+_BEHIND: Final = " AND ({column}, issues.id) < (:after, :after_id)"
+_PAGE: Final = " ORDER BY {column} DESC, issues.id DESC LIMIT :limit"
 _LISTED = f"{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}"
 _SUMMED = f" SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
-_INSIDE = f"{_COUNTED} SELECT failures FROM counted WHERE issue_id = :id"  # noqa: S608
+_INSIDE: Final = "SELECT COALESCE(SUM(n), 0) AS failures FROM ({parts})"
 _ONE = f"{_ISSUE_COLUMNS} FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
-_BY_HOUR = """
-SELECT issue_id, hour, SUM(failures) AS failures FROM issue_counts
-WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :from_hour AND hour <= :to_hour
-  AND (:environment IS NULL OR environment = :environment)
-  AND (:release IS NULL OR release_id IN (SELECT id FROM releases WHERE version = :release))
-GROUP BY issue_id, hour"""
 _FINGERPRINTS = """
 SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
 _FINGERPRINTS_OF = "SELECT seq, fingerprint FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
@@ -90,20 +54,13 @@ _HISTORY = """
 SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, failures.id AS failure_id
 FROM issue_history h LEFT JOIN people ON people.id = h.person_id LEFT JOIN failures ON failures.seq = h.seq
 WHERE h.issue_id = ? ORDER BY h.id"""
-# Bounded: an issue of a million failures would be read whole for one number.
-_USERS = """
-SELECT COUNT(DISTINCT user_id) AS users, COUNT(*) AS looked_at FROM (
-  SELECT user_id FROM failures WHERE issue_id = ? ORDER BY time_ms DESC LIMIT ?)"""
 _FAILURE_COLUMNS = """
 SELECT f.seq, f.id, f.issue_id, f.time_ms, f.received_ms, f.severity, f.handled, f.message, f.entry_point,
   f.user_id, f.trace_id, f.verdict, f.environment, releases.version AS release, apps.name AS app
 FROM failures f JOIN releases ON releases.id = f.release_id JOIN apps ON apps.id = f.app_id"""
-_FAILURES_OF = f"""{_FAILURE_COLUMNS}
-WHERE f.issue_id = :issue_id AND f.time_ms >= :from_ms AND f.time_ms < :to_ms
-  AND (:environment IS NULL OR f.environment = :environment)
-  AND (:release IS NULL OR releases.version = :release)
-  AND (:after IS NULL OR (f.time_ms, f.seq) < (:after, :after_id))
-ORDER BY f.time_ms DESC, f.seq DESC LIMIT :limit"""
+_FAILURES_OF = f"{_FAILURE_COLUMNS} WHERE f.issue_id = :issue_id AND f.time_ms >= :from_ms AND f.time_ms < :to_ms"
+_FAILURES_BEHIND: Final = " AND (f.time_ms, f.seq) < (:after, :after_id)"
+_FAILURES_PAGE: Final = " ORDER BY f.time_ms DESC, f.seq DESC LIMIT :limit"
 _FAILURE_WITH_ID = f"{_FAILURE_COLUMNS} WHERE f.id = ?"
 _FAILURE_WITH_SEQ = f"{_FAILURE_COLUMNS} WHERE f.seq = ?"
 _NEIGHBOURS = """
@@ -139,38 +96,6 @@ INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, r
 VALUES (:id, :now_ms, :person_id, :from_state, :state, :reason)"""
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
-    """The span of time being looked at, and what else narrows the view. ``to_ms`` is not part of it any more."""
-
-    from_ms: int
-    to_ms: int
-    app: str | None = None
-    environment: str | None = None
-    release: str | None = None
-
-    def params(self) -> dict[str, object]:
-        """Return the named parameters that the counting statements expect."""
-        first_hour = -(-self.from_ms // HOUR_MS)
-        end_hour = self.to_ms // HOUR_MS
-        if first_hour >= end_hour:
-            first_hour = end_hour = 0
-            first_edge = last_edge = self.to_ms
-        else:
-            first_edge, last_edge = first_hour * HOUR_MS, end_hour * HOUR_MS
-        return {
-            "from_ms": self.from_ms,
-            "to_ms": self.to_ms,
-            "first_hour": first_hour,
-            "end_hour": end_hour,
-            "first_edge_ms": first_edge,
-            "last_edge_ms": last_edge,
-            "app": self.app,
-            "environment": self.environment,
-            "release": self.release,
-        }
-
-
 def issues(
     reader: Reader,
     window: Window,
@@ -182,8 +107,12 @@ def issues(
     limit: int = 50,
 ) -> list[Row]:
     """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen."""
-    params = {"after": after[0] if after else None, "after_id": after[1] if after else None, "limit": limit}
-    return _asked(reader, window, states, asked, _LISTED, _PAGE[sort], params)
+    column = _SORTED_BY[sort]
+    page = (_BEHIND if after else "") + _PAGE
+    params: dict[str, Any] = {"limit": limit}
+    if after:
+        params |= {"after": after[0], "after_id": after[1]}
+    return _asked(reader, window, states, asked, _LISTED, page.format(column=column), params)
 
 
 def sums(reader: Reader, window: Window, *, states: list[str] | None = None, asked: Asked | None = None) -> Row:
@@ -201,28 +130,29 @@ def _asked(
     more: dict[str, Any],
 ) -> list[Row]:
     """Return what is asked of the issues with failures in a window."""
-    params = window.params() | {"states": json.dumps(states) if states else None} | more
-    counted = _COUNTED
-    if asked is not None:
-        params |= asked.params
-        if asked.of_failures:
-            counted = _COUNTED_BY_FAILURES + asked.of_failures + _COUNTED_END
-        if asked.of_issues:
-            what += f"\n  AND {asked.of_issues}"
-    sql = counted + what + page
+    if asked is not None and asked.of_failures:
+        params = window.params()
+        sql = _COUNTED_BY_FAILURES.format(narrowed=window.narrowed("f."), asked=asked.of_failures)
+    else:
+        inside = counted(reader, window)
+        params = inside.params
+        sql = _COUNTED.format(parts=inside.sql)
+    sql += what
+    if window.app is not None:
+        sql += _IN_APP
+    if states:
+        sql += _IN_STATES
+        params |= {"states": json.dumps(states)}
+    params |= more
     if asked is None:
+        sql += page
         return reader.rows(sql, params)
+    if asked.of_issues:
+        sql += f" AND {asked.of_issues}"
+    sql += page
     with reader.lend() as connection:
         asked.register(connection)
-        return connection.execute(sql, params).fetchall()
-
-
-def by_hour(reader: Reader, issue_ids: list[int], window: Window) -> list[Row]:
-    """Return (issue_id, hour, failures) of these issues for the hours that the window touches."""
-    params = window.params() | {"ids": json.dumps(issue_ids)}
-    return reader.rows(
-        _BY_HOUR, params | {"from_hour": window.from_ms // HOUR_MS, "to_hour": (window.to_ms - 1) // HOUR_MS}
-    )
+        return connection.execute(sql, params | asked.params).fetchall()
 
 
 def issue(reader: Reader, issue_id: int) -> Row:
@@ -232,8 +162,9 @@ def issue(reader: Reader, issue_id: int) -> Row:
 
 def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
     """Return how many failures of an issue fall inside the window."""
-    row = reader.row(_INSIDE, window.params() | {"id": issue_id})
-    return int(row["failures"]) if row else 0
+    inside = counted(reader, window, issue_id=issue_id)
+    sql = _INSIDE.format(parts=inside.sql)
+    return int(reader.one(sql, inside.params)["failures"])
 
 
 def fingerprints(reader: Reader, issue_id: int) -> list[Row]:
@@ -251,19 +182,17 @@ def history(reader: Reader, issue_id: int) -> list[Row]:
     return reader.rows(_HISTORY, (issue_id,))
 
 
-def users(reader: Reader, issue_id: int) -> tuple[int, int]:
-    """Return how many users the latest failures met, and how many failures were looked at for that."""
-    row = reader.one(_USERS, (issue_id, USERS_LOOKED_AT))
-    return int(row["users"]), int(row["looked_at"])
-
-
 def failures(
     reader: Reader, issue_id: int, window: Window, *, after: tuple[int, int] | None = None, limit: int = 50
 ) -> list[Row]:
     """Return failures of an issue inside the window, latest first."""
     params = window.params() | {"issue_id": issue_id, "limit": limit}
-    params |= {"after": after[0] if after else None, "after_id": after[1] if after else None}
-    return reader.rows(_FAILURES_OF, params)
+    sql = _FAILURES_OF + window.narrowed("f.")
+    if after:
+        sql += _FAILURES_BEHIND
+        params |= {"after": after[0], "after_id": after[1]}
+    sql += _FAILURES_PAGE
+    return reader.rows(sql, params)
 
 
 def failure_with_id(reader: Reader, report_id: bytes) -> Row:

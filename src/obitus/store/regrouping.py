@@ -34,20 +34,55 @@ _KEEP_MOVE = "INSERT OR IGNORE INTO regrouped (regrouping_id, seq, from_issue, t
 _KEEP_FINGERPRINT = """
 INSERT OR IGNORE INTO regrouped_fingerprints (regrouping_id, app_id, fingerprint, from_issue, to_issue, apart_before)
 VALUES (?, ?, ?, ?, ?, ?)"""
-_OUT = """
-UPDATE issue_counts SET failures = failures - 1 WHERE (issue_id, release_id, environment, hour) =
-  (SELECT issue_id, release_id, environment, time_ms / 3600000 FROM failures WHERE seq = ?)"""
-_EMPTY = "DELETE FROM issue_counts WHERE issue_id = ? AND failures <= 0"
-_MOVE = "UPDATE failures SET issue_id = ? WHERE seq = ?"
-_IN = """
+_OUT: Final = (
+    """
+UPDATE issue_counts SET failures = issue_counts.failures - moving.n
+FROM (SELECT issue_id, release_id, environment, time_ms / 3600000 AS hour, COUNT(*) AS n FROM failures
+      WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4) AS moving
+WHERE (issue_counts.issue_id, issue_counts.hour, issue_counts.release_id, issue_counts.environment)
+  = (moving.issue_id, moving.hour, moving.release_id, moving.environment)""",
+    """
+UPDATE issue_days SET failures = issue_days.failures - moving.n
+FROM (SELECT issue_id, release_id, environment, time_ms / 86400000 AS day, COUNT(*) AS n FROM failures
+      WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4) AS moving
+WHERE (issue_days.issue_id, issue_days.day, issue_days.release_id, issue_days.environment)
+  = (moving.issue_id, moving.day, moving.release_id, moving.environment)""",
+    """
+UPDATE issue_users SET failures = issue_users.failures - moving.n
+FROM (SELECT issue_id, user_id, COUNT(*) AS n FROM failures
+      WHERE seq IN (SELECT value FROM json_each(:seqs)) AND user_id IS NOT NULL GROUP BY 1, 2) AS moving
+WHERE (issue_users.issue_id, issue_users.user_id) = (moving.issue_id, moving.user_id)""",
+)
+# A row that counts none would still say that the issue was seen there.
+_EMPTY: Final = (
+    "DELETE FROM issue_counts WHERE issue_id = ? AND failures <= 0",
+    "DELETE FROM issue_days WHERE issue_id = ? AND failures <= 0",
+    "DELETE FROM issue_users WHERE issue_id = ? AND failures <= 0",
+)
+_MOVE = "UPDATE failures SET issue_id = :to_issue WHERE seq IN (SELECT value FROM json_each(:seqs))"
+_IN: Final = (
+    """
 INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures)
-SELECT issue_id, release_id, environment, time_ms / 3600000, 1 FROM failures WHERE seq = ?
-ON CONFLICT DO UPDATE SET failures = failures + 1"""
+SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures
+WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",
+    """
+INSERT INTO issue_days (issue_id, release_id, environment, day, failures)
+SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures
+WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",
+    """
+INSERT INTO issue_users (issue_id, user_id, failures)
+SELECT issue_id, user_id, COUNT(*) FROM failures
+WHERE seq IN (SELECT value FROM json_each(:seqs)) AND user_id IS NOT NULL GROUP BY 1, 2
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",
+)
 # From the rows, not from what was moved: failures may have come in between two steps.
 _SUMS = """
 UPDATE issues SET
   failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
   from_older_releases = (SELECT COUNT(*) FROM failures WHERE issue_id = :id AND from_older_release = 1),
+  users = (SELECT COUNT(*) FROM issue_users WHERE issue_id = :id),
   first_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_seq),
   last_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_seq),
   first_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_ms),
@@ -169,17 +204,18 @@ def name_issue(connection: sqlite3.Connection, issue_id: int, kind: str, cause: 
 
 def move(connection: sqlite3.Connection, number: int, moves: Sequence[Move], *, keep: bool = True) -> None:
     """Move failures, with their counts, and keep where they came from."""
-    touched: set[int] = set()
+    going: dict[int, list[int]] = {}
     for one in moves:
-        connection.execute(_OUT, (one.seq,))
-        connection.execute(_MOVE, (one.to_issue, one.seq))
-        connection.execute(_IN, (one.seq,))
-        if keep:
-            connection.execute(_KEEP_MOVE, (number, one.seq, one.from_issue, one.to_issue))
-        touched |= {one.from_issue, one.to_issue}
-    for issue_id in touched:
-        # A row that counts none would still say that the issue was seen in that release and hour.
-        connection.execute(_EMPTY, (issue_id,))
+        going.setdefault(one.to_issue, []).append(one.seq)
+    for to_issue, seqs in going.items():
+        values = {"seqs": json.dumps(seqs), "to_issue": to_issue}
+        for statement in (*_OUT, _MOVE, *_IN):
+            connection.execute(statement, values)
+    if keep:
+        connection.executemany(_KEEP_MOVE, [(number, one.seq, one.from_issue, one.to_issue) for one in moves])
+    for issue_id in {number for one in moves for number in (one.from_issue, one.to_issue)}:
+        for statement in _EMPTY:
+            connection.execute(statement, (issue_id,))
     connection.execute(_PROGRESS, {"id": number, "moved": len(moves)})
 
 

@@ -42,6 +42,8 @@ _OF_ISSUES: Final = (
     "DELETE FROM never_together WHERE issue_id IN (SELECT value FROM json_each(?1)) OR other_id IN (SELECT value FROM json_each(?1))",
     "DELETE FROM settlings WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM issue_releases WHERE issue_id IN (SELECT value FROM json_each(?))",
+    "DELETE FROM issue_users WHERE issue_id IN (SELECT value FROM json_each(?))",
+    "DELETE FROM issue_days WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM issue_counts WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM issue_history WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM rate_steps WHERE issue_id IN (SELECT value FROM json_each(?))",

@@ -163,7 +163,9 @@ class IssueRow(BaseModel):
     failures_in_all: int
     from_older_releases: int = Field(description="Failures from releases older than the one it was settled in.")
     merged_into: int | None = Field(default=None, description="The issue that it was merged into.")
-    over_time: list[int] = Field(description="Failures per slice of the window, oldest first.")
+    over_time: list[int] = Field(
+        description="Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days."
+    )
 
 
 class WindowAnswer(BaseModel):
@@ -257,8 +259,7 @@ class IssueAnswer(IssueRow):
     """One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life."""
 
     what_failed: str = Field(description="One sentence: type, where, how often, for whom, since when.")
-    users: int = Field(description="Users that its latest failures hit.")
-    users_looked_at: int = Field(description="How many of the latest failures were looked at for that.")
+    users: int = Field(description="Users whom its failures met, in all of its life.")
     why: list[FingerprintAnswer] = Field(description="Why these failures are one issue.")
     releases: list[ReleaseCount] = Field(
         description="Releases of the app in order, with this issue's failures: all that have some, and the newest. Rates are at `/since`."

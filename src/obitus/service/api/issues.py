@@ -24,6 +24,7 @@ from obitus.store import releases as release_store
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import Asked, asked_of_issues
 from obitus.store.people import Person
+from obitus.store.windows import Window
 
 router = APIRouter(
     prefix="/api",
@@ -49,7 +50,7 @@ def the_window(
     app: Annotated[str | None, Query(max_length=100, description="Only this app.")] = None,
     environment: Annotated[str | None, Query(max_length=100, description="Only this environment.")] = None,
     release: Annotated[str | None, Query(max_length=300, description="Only failures of this release.")] = None,
-) -> store.Window:
+) -> Window:
     """Return the span of time and the narrowing that a request asks for."""
     end_ms = time_in_query(end, "end") if end else service.now_ms() + 1
     if start:
@@ -61,7 +62,7 @@ def the_window(
         start_ms = max(0, end_ms - length)
     if start_ms >= end_ms:
         raise Problem("bad-window", "The window ends before it starts.", field="end")
-    return store.Window(start_ms, end_ms, app or None, environment or None, canonical(release) if release else None)
+    return Window(start_ms, end_ms, app or None, environment or None, canonical(release) if release else None)
 
 
 Question = Annotated[
@@ -70,7 +71,7 @@ Question = Annotated[
 ]
 
 
-def _asked(service: Service, question: str, window: store.Window) -> Asked | None:
+def _asked(service: Service, question: str, window: Window) -> Asked | None:
     """Return what a question about issues comes to; one of nothing but spaces asks nothing."""
     if not question.strip():
         return None
@@ -82,7 +83,7 @@ def _asked(service: Service, question: str, window: store.Window) -> Asked | Non
         raise Problem("bad-question", str(trouble), field="question", position=trouble.position) from None
 
 
-TheWindow = Annotated[store.Window, Depends(the_window)]
+TheWindow = Annotated[Window, Depends(the_window)]
 
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))

@@ -7,7 +7,7 @@ import math
 import uuid
 from collections.abc import Iterable
 
-from obitus.core.clock import HOUR_MS, to_text
+from obitus.core.clock import to_text
 from obitus.core.headline import Headline
 from obitus.core.releases import Known, in_order
 from obitus.core.statistics import Interval
@@ -20,8 +20,8 @@ from obitus.store import releases as release_store
 from obitus.store.database import Row
 from obitus.store.errors import UNREADABLE
 from obitus.store.releases import NOT_COME_MS
+from obitus.store.windows import Window, courses, slices_of
 
-SLICES = 24
 MOST_RELEASES = 200
 
 
@@ -30,27 +30,25 @@ def title_of(row: Row) -> str:
     return Headline(row["type"], row["cause"], row["place"]).title
 
 
-def window_answer(window: store.Window) -> answers.WindowAnswer:
+def window_answer(window: Window) -> answers.WindowAnswer:
     """Return the window as the API says it."""
     return answers.WindowAnswer(start=to_text(window.from_ms), end=to_text(window.to_ms))
 
 
-def issue_rows(service: Service, rows: list[Row], window: store.Window) -> list[answers.IssueRow]:
+def issue_rows(service: Service, rows: list[Row], window: Window) -> list[answers.IssueRow]:
     """Return issues of a list, with their course over the window."""
-    courses = _courses(service, [row["id"] for row in rows], window)
-    return [answers.IssueRow(**_issue_fields(row, row["failures"], courses[row["id"]])) for row in rows]
+    found, none = _courses(service, [row["id"] for row in rows], window)
+    return [answers.IssueRow(**_issue_fields(row, row["failures"], found.get(row["id"], none))) for row in rows]
 
 
-def issue_answer(service: Service, number: int, window: store.Window) -> answers.IssueAnswer:
+def issue_answer(service: Service, number: int, window: Window) -> answers.IssueAnswer:
     """Return one issue, whole; raises NotThere."""
     row = store.issue(service.reader, number)
-    course = _courses(service, [number], window)[number]
-    users, looked_at = store.users(service.reader, number)
+    found, none = _courses(service, [number], window)
     return answers.IssueAnswer(
-        **_issue_fields(row, store.failures_inside(service.reader, number, window), course),
-        what_failed=_what_failed(row, users, service.now_ms()),
-        users=users,
-        users_looked_at=looked_at,
+        **_issue_fields(row, store.failures_inside(service.reader, number, window), found.get(number, none)),
+        what_failed=_what_failed(row, service.now_ms()),
+        users=row["users"],
         why=[
             answers.FingerprintAnswer(
                 fingerprint=found["fingerprint"], joined=found["joined"], parts=json.loads(found["parts"])
@@ -180,15 +178,9 @@ def _failure_fields(row: Row) -> dict[str, object]:
     }
 
 
-def _courses(service: Service, numbers: list[int], window: store.Window) -> dict[int, list[int]]:
-    """Return failures per slice of the window; a slice is at least an hour, since the counts are hourly."""
-    first, last = window.from_ms // HOUR_MS, (window.to_ms - 1) // HOUR_MS
-    hours = max(1, last - first + 1)
-    slices = min(SLICES, hours)
-    courses = {number: [0] * slices for number in numbers}
-    for row in store.by_hour(service.reader, numbers, window):
-        courses[row["issue_id"]][(row["hour"] - first) * slices // hours] += row["failures"]
-    return courses
+def _courses(service: Service, numbers: list[int], window: Window) -> tuple[dict[int, list[int]], list[int]]:
+    """Return failures per slice of the window of those issues that have any, and the course of one that has none."""
+    return courses(service.reader, json.dumps(numbers), window), [0] * slices_of(window).count
 
 
 def _releases(service: Service, row: Row) -> list[answers.ReleaseCount]:
@@ -209,11 +201,11 @@ def _releases(service: Service, row: Row) -> list[answers.ReleaseCount]:
     ]
 
 
-def _what_failed(row: Row, users: int, now_ms: int) -> str:
+def _what_failed(row: Row, now_ms: int) -> str:
     where = f" in {row['place']}" if row["place"] else ""
     behind = f", caused by {row['cause']}," if row["cause"] else ""
     on = f" on {row['entry_point']}" if row["entry_point"] else ""
-    whom = f" for {count_of(users, 'user')}" if users else ""
+    whom = f" for {count_of(row['users'], 'user')}" if row["users"] else ""
     since = f"since release {row['began_in']}" if row["began_in"] else "since"
     first = ago(row["first_ms"], now_ms)
     last = ago(row["last_ms"], now_ms)
