@@ -29,12 +29,12 @@ test: setup chromium redis lint $(TELEMETRY_JS) ## Run linters and all tests
 quick: setup lint ## Run linters and the tests of core and store, in under a minute
 	@$(BIN)/python -m pytest $(UNITS)
 
-lint: setup ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check
+lint: setup ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check, eslint, prettier
 	@$(BIN)/ruff check .
 	@$(BIN)/ruff format --check -q .
 	@$(BIN)/mypy
 	@mkdir -p build; $(BIN)/lint-imports --no-cache --no-logo > build/imports.txt || (cat build/imports.txt; false)
-	@cd console && npm run -s check > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
+	@cd console && (npm run -s check && npm run -s lint) > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
 
 bench-grouping: setup ## Measure how well failures are grouped, on planted faults
 	@$(BIN)/python -m bench.grouping

@@ -2,32 +2,23 @@
 	import { onMount } from 'svelte';
 	import { keys } from './lib/keys.svelte';
 	import { desk } from './lib/desk.svelte';
+	import { pageAt } from './lib/pages';
 	import { place } from './lib/place.svelte';
 	import { session } from './lib/session.svelte';
 	import KeyHelp from './parts/KeyHelp.svelte';
+	import Notices from './parts/Notices.svelte';
 	import TopBar from './parts/TopBar.svelte';
-	import Compare from './pages/Compare.svelte';
-	import Desk from './pages/Desk.svelte';
-	import IssuePage from './pages/Issue.svelte';
-	import Issues from './pages/Issues.svelte';
-	import ReleasePage from './pages/Release.svelte';
-	import Releases from './pages/Releases.svelte';
-	import Rules from './pages/Rules.svelte';
-	import SetUp from './pages/SetUp.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
-	const release = $derived(/^\/releases\/([a-z0-9-]+)\/(.+)$/.exec(place.path)?.slice(1) as [string, string] | undefined);
-	const compared = $derived(/^\/compare\/([a-z0-9-]+)$/.exec(place.path)?.[1]);
-	const issue = $derived(/^\/issues\/(\d+)$/.exec(place.path)?.[1]);
-
+	const shown = $derived(pageAt(place.path));
 	let content = $state<HTMLElement>();
-	let shown = place.path;
+	let before = place.path;
 
 	onMount(() => session.look());
 	$effect(() => {
 		// Whoever follows a link is at the start of the new page, with the keyboard and with a screen reader too.
-		if (place.path !== shown) content?.focus({ preventScroll: true });
-		shown = place.path;
+		if (place.path !== before) content?.focus({ preventScroll: true });
+		before = place.path;
 	});
 	keys.use([
 		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
@@ -46,24 +37,11 @@
 	<SignIn />
 {:else if session.state === 'in'}
 	<TopBar />
-	<main id="content" tabindex="-1" bind:this={content} class="mx-auto outline-none max-w-6xl px-4 pb-24 sm:px-6">
-		{#if issue}
-			{#key issue}<IssuePage number={Number(issue)} />{/key}
-		{:else if place.path === '/issues'}
-			<Issues />
-		{:else if release}
-			{#key place.path}<ReleasePage app={release[0]} release={decodeURIComponent(release[1])} />{/key}
-		{:else if compared}
-			{#key compared}<Compare app={compared} />{/key}
-		{:else if place.path === '/releases'}
-			<Releases />
-		{:else if place.path === '/set-up/rules'}
-			<Rules />
-		{:else if place.path.startsWith('/set-up')}
-			<SetUp />
-		{:else}
-			<Desk />
-		{/if}
+	<main id="content" tabindex="-1" bind:this={content} class="mx-auto max-w-6xl px-4 pb-24 outline-none sm:px-6">
+		{#key place.path}
+			<shown.page {...shown.properties} />
+		{/key}
 	</main>
 	<KeyHelp />
+	<Notices />
 {/if}

@@ -3,7 +3,8 @@ import { asked, Trouble } from '../src/lib/api';
 
 afterEach(() => vi.unstubAllGlobals());
 
-const answer = (status: number, rest: { data?: unknown; error?: unknown }) => Promise.resolve({ ...rest, response: new Response('{}', { status }) });
+const answer = (status: number, rest: { data?: unknown; error?: unknown }) =>
+	Promise.resolve({ ...rest, response: new Response('{}', { status }) });
 
 test('what was asked for comes back', async () => {
 	expect(await asked(answer(200, { data: { apps: [] } }))).toEqual({ apps: [] });

@@ -1,10 +1,14 @@
-import { afterEach, expect, test, vi } from 'vitest';
+import { afterEach, beforeEach, expect, test, vi } from 'vitest';
 import { Decisions } from '../src/lib/decisions.svelte';
 import { Correction, Ruling } from '../src/lib/grouping.svelte';
+import { notices } from '../src/lib/notices';
 import { service } from './service';
 
 afterEach(() => vi.unstubAllGlobals());
 
+beforeEach(() => notices.remove());
+
+const said = () => notices.getVisibleToasts().map((one) => one.title);
 const issue = { number: 7, state: 'regressed', title: 'KeyError', app: 'sailings' } as const;
 
 test('a decision is said once it is made, and carries the state that was seen', async () => {
@@ -12,8 +16,10 @@ test('a decision is said once it is made, and carries the state that was seen', 
 	const decisions = new Decisions();
 	decisions.settling = issue;
 	await decisions.settle({ how: 'coming', environment: 'staging' });
-	expect(decisions.said).toBe('Issue 7 is settled, fixed from the coming release on, staging only.');
-	expect(asked).toEqual([{ method: 'POST', path: '/api/issues/7/settle', query: '?seen=regressed', body: { how: 'coming', environment: 'staging' } }]);
+	expect(said()).toEqual(['Issue 7 is settled, fixed from the coming release on, staging only.']);
+	expect(asked).toEqual([
+		{ method: 'POST', path: '/api/issues/7/settle', query: '?seen=regressed', body: { how: 'coming', environment: 'staging' } }
+	]);
 });
 
 test('without an issue that the dialog is for nothing is settled', async () => {
@@ -26,7 +32,7 @@ test('a decision that is refused says nothing but why', async () => {
 	service({ 'POST /api/issues/7/accept': { status: 409, body: { detail: 'Issue 7 was merged into 4.', slug: 'merged' } } });
 	const decisions = new Decisions();
 	await decisions.accept(issue);
-	expect([decisions.said, decisions.trouble?.message]).toEqual(['', 'Issue 7 was merged into 4.']);
+	expect([said(), decisions.trouble?.message]).toEqual([[], 'Issue 7 was merged into 4.']);
 });
 
 test('a regrouping is followed to its end', async () => {
@@ -34,7 +40,10 @@ test('a regrouping is followed to its end', async () => {
 	const asked = service({
 		'POST /api/issues/4/merge/preview': { body: { into: 2 } },
 		'POST /api/issues/4/merge': { body: { id: 9, state: 'running', said: '', moved: 0 } },
-		'GET /api/regroupings/9': [{ body: { id: 9, state: 'running', said: '', moved: 3 } }, { body: { id: 9, state: 'done', said: '4 is in 2.', moved: 12 } }]
+		'GET /api/regroupings/9': [
+			{ body: { id: 9, state: 'running', said: '', moved: 3 } },
+			{ body: { id: 9, state: 'done', said: '4 is in 2.', moved: 12 } }
+		]
 	});
 	const correction = new Correction(4);
 	await correction.lookAtMerge(2);
@@ -66,7 +75,9 @@ test('a fingerprint is taken out by itself, anything else is split by', async ()
 });
 
 test('a rule that is kept leaves the field empty; one that is refused stays to be put right', async () => {
-	service({ 'POST /api/grouping-rules': [{ status: 422, body: { detail: 'A rule begins with what it does.', slug: 'rule-not-understood' } }, {}] });
+	service({
+		'POST /api/grouping-rules': [{ status: 422, body: { detail: 'A rule begins with what it does.', slug: 'rule-not-understood' } }, {}]
+	});
 	const ruling = new Ruling();
 	ruling.draft = 'type=KeyError';
 	await ruling.keep();

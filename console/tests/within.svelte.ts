@@ -1,14 +1,13 @@
 import { flushSync } from 'svelte';
-import { Loader } from '../src/lib/loader.svelte';
 
-/** Hold a loader as a component would, until it ends. */
-export function held<T>(ask: () => Promise<T>): { loader: Loader<T>; end: () => void } {
-	let loader: Loader<T>;
+/** Hold what a component would hold, until it ends. */
+export function held<T>(make: () => T): { held: T; end: () => void } {
+	let made: T;
 	const end = $effect.root(() => {
-		loader = new Loader(ask);
+		made = make();
 	});
 	flushSync();
-	return { loader: loader!, end };
+	return { held: made!, end };
 }
 
 /** Wait until something holds. */

@@ -516,14 +516,48 @@ def test_keyboard_and_titles(page: Page, running: Running) -> None:
         expect(page.get_by_role("link", name="Skip to the content")).to_be_focused()
         page.keyboard.press("Enter")
         expect(page.locator("main")).to_be_focused()
-        # Whatever can be done there is reached, and nothing holds the keyboard.
-        for _ in range(12):
-            page.keyboard.press("Tab")
-        assert page.evaluate("document.activeElement !== null")
     page.goto(running.url + "/issues")
     page.get_by_role("link", name="FareUnknown in sailings.fares.surcharge").click()
     expect(page.locator("main")).to_be_focused()
     expect(page).to_have_title(re.compile("FareUnknown"))
+
+
+# Marks what the keyboard should come to, and says how many that are. What scrolls is reached too.
+MARK = """() => {
+  const wanted = [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex="0"]')]
+    .filter((one) => one.checkVisibility() && !one.disabled && one.tabIndex >= 0);
+  wanted.forEach((one, place) => one.dataset.walk = place);
+  return wanted.length;
+}"""
+HERE = """() => {
+  const here = document.activeElement, style = getComputedStyle(here), box = here.getBoundingClientRect();
+  return { walk: here.dataset.walk ?? null, seen: style.outlineStyle !== 'none' && box.width > 0, said: here.outerHTML.slice(0, 120) };
+}"""
+
+
+@pytest.mark.parametrize(
+    "path",
+    ["/", "/issues", "/issues/1", "/releases", "/releases/sailings/2.9.0", "/compare/sailings?before=2.8.0&now=2.9.0", "/set-up", "/set-up/rules", "/issues/twelve"],
+)  # fmt: skip
+def test_the_keyboard_walks_through_every_page(page: Page, running: Running, path: str) -> None:
+    """Tab alone comes to everything that can be done, in order, shows where it is, and leads out again."""
+    fill(running)
+    page.goto(running.url + path)
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
+    expect(page.get_by_text("Loading …")).to_have_count(0)
+    expect(page.get_by_text("● live")).to_be_visible()
+    count = page.evaluate(MARK)
+    assert count > 10
+    reached: list[int] = []
+    for _ in range(count):
+        page.keyboard.press("Tab")
+        here = page.evaluate(HERE)
+        assert here["walk"] is not None, f"after {len(reached)} of {count}: {here['said']}"
+        assert here["seen"], f"nobody sees that the keyboard is at {here['said']}"
+        reached.append(int(here["walk"]))
+    assert reached == list(range(count))
+    page.keyboard.press("Tab")
+    assert page.evaluate(HERE)["walk"] in (None, "0"), "out of the page, or at its beginning again"
 
 
 def test_keys_of_one_character_can_be_switched_off(page: Page, running: Running) -> None:

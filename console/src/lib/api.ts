@@ -44,7 +44,7 @@ export class Trouble extends Error {
 	}
 }
 
-interface Answer<T> {
+export interface Answer<T> {
 	data?: T;
 	error?: unknown;
 	response: Response;

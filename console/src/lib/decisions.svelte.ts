@@ -1,4 +1,6 @@
 import { api, asked, Trouble, type SettleOrder, type State } from './api';
+import { notices } from './notices';
+import { again } from './records';
 
 /** An issue as somebody saw it when they decided. */
 export interface Seen {
@@ -10,7 +12,6 @@ export interface Seen {
 
 /** Carries out decisions on issues, and holds what went wrong with the last one. What changed meanwhile is not decided on. */
 export class Decisions {
-	said = $state('');
 	trouble = $state<Trouble>();
 	/** The issue that the settle dialog is for: it stays this one, whatever moves behind the dialog. */
 	settling = $state.raw<Seen>();
@@ -27,17 +28,18 @@ export class Decisions {
 		const issue = this.settling;
 		if (!issue) return;
 		const where = order.how === 'now' ? 'now' : order.how === 'coming' ? 'the coming release' : order.release;
-		await this.#do(`Issue ${issue.number} is settled, fixed from ${where} on${order.environment ? `, ${order.environment} only` : ''}.`, () =>
-			api.POST('/api/issues/{number}/settle', { params: seen(issue), body: order })
+		await this.#do(
+			`Issue ${issue.number} is settled, fixed from ${where} on${order.environment ? `, ${order.environment} only` : ''}.`,
+			() => api.POST('/api/issues/{number}/settle', { params: seen(issue), body: order })
 		);
 	}
 
 	async #do(said: string, act: () => Promise<{ data?: unknown; error?: unknown; response: Response }>) {
-		this.said = '';
 		try {
 			await asked(act());
-			this.said = said;
+			notices.success({ title: said });
 			this.trouble = undefined;
+			void again('desk', 'issues', 'issue');
 		} catch (error) {
 			this.trouble = error instanceof Trouble ? error : new Trouble(String(error), 'fault', 0);
 		}

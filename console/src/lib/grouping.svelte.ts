@@ -30,7 +30,9 @@ export class Regroupings {
 	}
 
 	undo = (regrouping: number) =>
-		this.attempt(async () => this.follow(await asked(api.POST('/api/regroupings/{regrouping}/undo', { params: { path: { regrouping } } }))));
+		this.attempt(async () =>
+			this.follow(await asked(api.POST('/api/regroupings/{regrouping}/undo', { params: { path: { regrouping } } })))
+		);
 }
 
 /** What a person can do about the grouping of one issue, each with a look before the step. */
@@ -48,7 +50,9 @@ export class Correction extends Regroupings {
 	}
 
 	lookAtMerge = (into: number) =>
-		this.attempt(async () => void (this.merging = await asked(api.POST('/api/issues/{number}/merge/preview', { ...this.#path, body: { into } }))));
+		this.attempt(
+			async () => void (this.merging = await asked(api.POST('/api/issues/{number}/merge/preview', { ...this.#path, body: { into } })))
+		);
 
 	merge = () =>
 		this.attempt(async () => {
@@ -100,7 +104,9 @@ export class Ruling extends Regroupings {
 		this.attempt(async () => void (await asked(api.DELETE('/api/grouping-rules/{rule}', { params: { path: { rule } } }))));
 
 	lookAnew = (app: string) =>
-		this.attempt(async () => void (this.regrouping = { app, preview: await asked(api.POST('/api/regroupings/preview', { body: { app } })) }));
+		this.attempt(
+			async () => void (this.regrouping = { app, preview: await asked(api.POST('/api/regroupings/preview', { body: { app } })) })
+		);
 
 	regroup = () =>
 		this.attempt(async () => {

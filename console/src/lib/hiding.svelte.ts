@@ -1,14 +1,17 @@
 import { api, asked, Trouble, type RedactionPreview } from './api';
-import { Loader } from './loader.svelte';
+import { watch } from './asking.svelte';
+import { questions } from './questions';
+import { again } from './records';
 
 /** The team's redaction rules: what is active, and what a new one would do before it is kept. */
 export class Hiding {
-	rules = new Loader(() => asked(api.GET('/api/redaction-rules')));
+	rules = watch(questions.redactionRules);
 	draft = $state('');
 	preview = $state.raw<RedactionPreview>();
 	said = $state('');
 
-	look = () => this.#attempt(async () => void (this.preview = await asked(api.POST('/api/redaction-rules/preview', { body: { rule: this.draft } }))));
+	look = () =>
+		this.#attempt(async () => void (this.preview = await asked(api.POST('/api/redaction-rules/preview', { body: { rule: this.draft } }))));
 
 	keep = () =>
 		this.#attempt(async () => {
@@ -27,6 +30,6 @@ export class Hiding {
 		} catch (error) {
 			this.said = error instanceof Trouble ? error.message : String(error);
 		}
-		this.rules.again();
+		void again('redaction-rules');
 	}
 }

@@ -37,7 +37,8 @@ class Keys {
 	press = (event: KeyboardEvent) => {
 		const target = event.target as HTMLElement;
 		const typing = target.matches?.('input, textarea, select, [contenteditable]');
-		if (event.metaKey || event.ctrlKey || event.altKey || typing || document.querySelector('dialog[open]') || !this.on) return;
+		if (event.metaKey || event.ctrlKey || event.altKey || typing || document.querySelector('[role=dialog][data-state=open]') || !this.on)
+			return;
 		const found = this.all.findLast((entry) => entry.key === event.key);
 		if (!found || (event.key === 'Enter' && target.matches?.('a, button'))) return;
 		event.preventDefault();

@@ -1,7 +1,9 @@
-/** The live stream: counts up when something was committed, so that whatever is shown can be looked at again. */
+import type { Change } from './records';
+
+/** The live stream: says what was committed, a moment's worth at a time, so that whatever shows it can be asked for again. */
 const GATHER_MS = 250;
 /** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and three that are sent but not stored. */
-const KINDS = [
+export const KINDS = [
 	'issue-new',
 	'issue-regressed',
 	'issue-decided',
@@ -20,25 +22,27 @@ const KINDS = [
 ];
 
 class Live {
-	/** Grows with every change; loaders depend on it. */
-	beat = $state(0);
 	connected = $state(false);
 	now = $state(Date.now());
 	#source: EventSource | undefined;
 	#waiting: ReturnType<typeof setTimeout> | undefined;
+	#changes: Change[] = [];
+	#hear: (changes: Change[]) => void = () => {};
 	#clock: ReturnType<typeof setInterval> | undefined;
 
-	start() {
+	/** Listen, and let `hear` know what happens. */
+	start(hear: (changes: Change[]) => void) {
 		if (this.#source) return;
+		this.#hear = hear;
 		this.#clock = setInterval(() => (this.now = Date.now()), 10_000);
 		const source = new EventSource('/api/live');
 		source.addEventListener('open', () => {
 			// After a break nobody knows what was missed.
-			if (!this.connected) this.#changed();
+			if (!this.connected) this.#changed({ kind: 'missed' });
 			this.connected = true;
 		});
 		source.addEventListener('error', () => (this.connected = false));
-		for (const kind of KINDS) source.addEventListener(kind, () => this.#changed());
+		for (const kind of KINDS) source.addEventListener(kind, (event) => this.#changed({ ...subjectOf(event), kind }));
 		this.#source = source;
 	}
 
@@ -49,12 +53,23 @@ class Live {
 		this.connected = false;
 	}
 
-	#changed() {
+	#changed(change: Change) {
+		this.#changes.push(change);
 		this.#waiting ??= setTimeout(() => {
 			this.#waiting = undefined;
 			this.now = Date.now();
-			this.beat += 1;
+			const changes = this.#changes;
+			this.#changes = [];
+			this.#hear(changes);
 		}, GATHER_MS);
+	}
+}
+
+function subjectOf(event: MessageEvent<string>): Partial<Change> {
+	try {
+		return JSON.parse(event.data) as Partial<Change>;
+	} catch {
+		return {};
 	}
 }
 

@@ -2,12 +2,15 @@
 const filterNames = ['window', 'app', 'environment', 'release'] as const;
 export type FilterName = (typeof filterNames)[number];
 
+/** What the sentence at the top of each page narrows the view to. */
+export type Filter = { window: string } & Partial<Record<Exclude<FilterName, 'window'>, string>>;
+
 class Place {
 	path = $state(location.pathname);
 	query = $state(location.search);
 
 	readonly params = $derived(new URLSearchParams(this.query));
-	readonly filter = $derived({
+	readonly filter: Filter = $derived({
 		window: this.params.get('window') ?? '24h',
 		app: this.params.get('app') ?? undefined,
 		environment: this.params.get('environment') ?? undefined,

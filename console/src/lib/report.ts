@@ -50,7 +50,16 @@ export interface Report {
 	attributes?: Record<string, unknown>;
 	captured_by?: string;
 	run?: { entry_point: string; duration_ms?: number; outcome?: string };
-	request?: { method?: string; url?: string; route?: string; client?: string; status?: number; headers?: [string, string][]; body?: Body; answer_body?: Body };
+	request?: {
+		method?: string;
+		url?: string;
+		route?: string;
+		client?: string;
+		status?: number;
+		headers?: [string, string][];
+		body?: Body;
+		answer_body?: Body;
+	};
 }
 
 /** One stretch of frames: own ones one by one, library ones folded together. */

@@ -1,6 +1,7 @@
 import { api, asked, Trouble } from './api';
 import { live } from './live.svelte';
 import { place } from './place.svelte';
+import { changed, onSignedOut, records } from './records';
 
 /** Who is signed in. */
 class Session {
@@ -16,7 +17,7 @@ class Session {
 			this.hasPassword = me.has_password;
 			this.trouble = '';
 			this.state = 'in';
-			live.start();
+			live.start((changes) => void changed(changes));
 		} catch (error) {
 			if (error instanceof Trouble && error.slug !== 'not-signed-in') this.trouble = error.message;
 			this.state = 'out';
@@ -36,8 +37,11 @@ class Session {
 
 	lost() {
 		live.stop();
+		// The next one who signs in here sees nothing of it.
+		records.clear();
 		this.state = 'out';
 	}
 }
 
 export const session = new Session();
+onSignedOut(() => session.lost());

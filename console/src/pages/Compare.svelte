@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { api, asked, type Compared } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { type Compared } from '../lib/api';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import { countOf, kindShapes, shareRange, shareText } from '../lib/words';
 	import Rate from '../parts/Rate.svelte';
@@ -10,12 +11,14 @@
 	const before = $derived(place.params.get('before') ?? '');
 	const now = $derived(place.params.get('now') ?? '');
 	const sameTime = $derived(place.params.get('same_time'));
-	const found = new Loader(() =>
-		asked(
-			api.GET('/api/compare', {
-				params: { query: { app, before, now, environment: place.filter.environment, same_time: sameTime === null ? undefined : sameTime === 'true' } }
-			})
-		)
+	const found = watch(() =>
+		questions.compared({
+			app,
+			before,
+			now,
+			environment: place.filter.environment,
+			same_time: sameTime === null ? undefined : sameTime === 'true'
+		})
 	);
 	const bad = ['new', 'regressed', 'worse'];
 	const kinds = Object.keys(kindShapes) as (keyof typeof kindShapes)[];
@@ -39,13 +42,17 @@
 			{@const most = Math.max(0.001, ...group.flatMap((row) => [row.before.rate?.high ?? 0, row.now.rate?.high ?? 0]))}
 			<details open={kind !== 'unchanged' && kind !== 'cannot tell'} class="mt-3">
 				<summary class="cursor-pointer">
-					<span class={['font-semibold', bad.includes(kind) ? 'text-failed' : 'text-accent']}><span aria-hidden="true">{kindShapes[kind]}</span> {kind}</span>
+					<span class={['font-semibold', bad.includes(kind) ? 'text-failed' : 'text-accent']}
+						><span aria-hidden="true">{kindShapes[kind]}</span> {kind}</span
+					>
 					<span class="text-quiet">{group.length}, {meanings[kind]}</span>
 				</summary>
 				<ul>
 					{#each group as row (row.issue?.number ?? row.entry_point)}
 						<li class="border-rule border-b py-1.5 pl-4">
-							{#if row.issue}<a class="quiet-link font-semibold wrap-anywhere" href={place.to(`/issues/${row.issue.number}`).split('?')[0]}>{row.issue.number} · {row.issue.title}</a>{:else}<span class="font-semibold wrap-anywhere">{row.entry_point}</span>{/if}
+							{#if row.issue}<a class="quiet-link font-semibold wrap-anywhere" href={place.to(`/issues/${row.issue.number}`).split('?')[0]}
+									>{row.issue.number} · {row.issue.title}</a
+								>{:else}<span class="font-semibold wrap-anywhere">{row.entry_point}</span>{/if}
 							<span class="block text-sm">{row.reason}</span>
 							<span class="flex flex-wrap gap-x-6 text-sm">
 								<span class="flex items-center gap-2"><span class="text-quiet">before</span> <Rate rate={row.before.rate} {most} /></span>
@@ -65,12 +72,20 @@
 	{#snippet children(it)}
 		<p class="text-lg">{it.sentence}</p>
 		<table class="mt-2 text-sm">
-			<thead><tr class="text-quiet text-left"><th class="pr-6 font-normal">Release</th><th class="pr-6 text-right font-normal">Runs</th><th class="pr-6 text-right font-normal">Clean runs</th><th class="font-normal">Failures per 1,000 runs</th></tr></thead>
+			<thead
+				><tr class="text-quiet text-left"
+					><th class="pr-6 font-normal">Release</th><th class="pr-6 text-right font-normal">Runs</th><th class="pr-6 text-right font-normal"
+						>Clean runs</th
+					><th class="font-normal">Failures per 1,000 runs</th></tr
+				></thead
+			>
 			<tbody>
 				{#each [it.before, it.now] as side (side.release)}
 					{@const most = Math.max(0.001, it.before.rate?.high ?? 0, it.now.rate?.high ?? 0)}
 					<tr class="border-rule border-b">
-						<th scope="row" class="py-1 pr-6 text-left font-semibold"><a class="quiet-link" href={`/releases/${app}/${encodeURIComponent(side.release)}`}>{side.release}</a></th>
+						<th scope="row" class="py-1 pr-6 text-left font-semibold"
+							><a class="quiet-link" href={`/releases/${app}/${encodeURIComponent(side.release)}`}>{side.release}</a></th
+						>
 						<td class="py-1 pr-6 text-right">{countOf(side.runs, 'run')}</td>
 						<td class="py-1 pr-6 text-right whitespace-nowrap">{side.clean ? shareRange(side.clean) : 'no runs counted'}</td>
 						<td class="py-1"><Rate rate={side.rate} {most} /></td>
@@ -89,7 +104,8 @@
 		<h2 class="section">Entry points, by failed runs</h2>
 		{#if it.entry_points.length}{@render list(it.entry_points)}{:else}<p class="text-quiet">No runs are counted in either.</p>{/if}
 		<p class="text-quiet mt-4 text-sm">
-			Rates are compared, not counts, each by an exact test. Of what is called worse, gone or better, at most {shareText(it.false_share)} is so by chance.
+			Rates are compared, not counts, each by an exact test. Of what is called worse, gone or better, at most {shareText(it.false_share)} is so
+			by chance.
 		</p>
 	{/snippet}
 </Loaded>

@@ -1,15 +1,15 @@
 <script lang="ts">
-	import { api, asked } from '../lib/api';
 	import type { IssueRow } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { keys } from '../lib/keys.svelte';
 	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
 	import IssueTable from '../parts/IssueTable.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 
-	const desk = new Loader(() => asked(api.GET('/api/desk', { params: { query: place.filter } })));
-	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const desk = watch(() => questions.desk(place.filter));
+	const apps = watch(questions.apps);
 	let chosen = $state(-1);
 	const all = $derived(desk.value ? [...desk.value.regressed, ...desk.value.new, ...desk.value.most_failures] : []);
 	const move = (by: number) => (chosen = Math.min(all.length - 1, Math.max(0, chosen + by)));
@@ -29,7 +29,9 @@
 {#snippet part(heading: string, rows: IssueRow[], none: string, before: number)}
 	<section class="mt-7">
 		<h2 class="mb-2 font-serif text-xl font-semibold">{heading}</h2>
-		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} window={desk.value?.window} />{:else}<p class="text-quiet">{none}</p>{/if}
+		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} window={desk.value?.window} />{:else}<p class="text-quiet">
+				{none}
+			</p>{/if}
 	</section>
 {/snippet}
 

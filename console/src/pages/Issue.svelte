@@ -1,9 +1,9 @@
 <script lang="ts">
-	import { api, asked, type Failure } from '../lib/api';
 	import { Decisions } from '../lib/decisions.svelte';
 	import { keys } from '../lib/keys.svelte';
 	import { live } from '../lib/live.svelte';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import type { Report } from '../lib/report';
 	import { ago, countOf, moment } from '../lib/words';
@@ -18,19 +18,15 @@
 	import Why from '../parts/Why.svelte';
 
 	let { number }: { number: number } = $props();
-	const found = new Loader(() =>
-		asked(api.GET('/api/issues/{number}', { params: { path: { number }, query: { window: place.filter.window } } }))
-	);
+	const found = watch(() => questions.issue(number, place.filter.window));
 	const decisions = new Decisions();
 	const chosenId = $derived(place.params.get('failure'));
-	const chosen = new Loader<Failure | null>(() =>
-		chosenId ? asked(api.GET('/api/failures/{id}', { params: { path: { id: chosenId } } })) : Promise.resolve(null)
-	);
+	const chosen = watch(() => (chosenId ? questions.failure(chosenId) : undefined));
 	let ownOnly = $state(true);
-	const failure = $derived(chosenId ? (chosen.value ?? undefined) : found.value?.latest);
+	const failure = $derived(chosenId ? chosen.value : found.value?.latest);
 	const report = $derived((failure?.report ?? undefined) as unknown as Report | undefined);
-	const since = new Loader(() => asked(api.GET('/api/issues/{number}/since', { params: { path: { number } } })));
-	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const since = watch(() => questions.since(number));
+	const apps = watch(questions.apps);
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
 
 	keys.use([
@@ -64,12 +60,15 @@
 		<h2 class="section">What now</h2>
 		<div class="flex flex-wrap items-center gap-3">
 			<StateMark state={issue.state} release={issue.settled_in} />
-			<span class="text-quiet">{ago(issue.state_since, live.now)}{issue.from_older_releases ? `, ${countOf(issue.from_older_releases, 'failure')} from older releases since` : ''}</span>
+			<span class="text-quiet"
+				>{ago(issue.state_since, live.now)}{issue.from_older_releases
+					? `, ${countOf(issue.from_older_releases, 'failure')} from older releases since`
+					: ''}</span
+			>
 			<button class="act" onclick={() => decisions.accept(issue)}>Accept</button>
 			<button class="act" onclick={() => (decisions.settling = issue)}>Settle …</button>
 			<button class="act" onclick={() => decisions.park(issue)}>Park</button>
 		</div>
-		<p role="status" class="text-accent text-sm">{decisions.said}</p>
 		<ol class="mt-1 text-sm">
 			{#each issue.history as entry, i (i)}
 				<li>

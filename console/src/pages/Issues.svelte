@@ -1,8 +1,9 @@
 <script lang="ts">
-	import { api, asked, type IssuesPage, type State } from '../lib/api';
+	import { type State } from '../lib/api';
 	import { Decisions } from '../lib/decisions.svelte';
 	import { keys } from '../lib/keys.svelte';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch, watchList } from '../lib/asking.svelte';
+	import { listings, questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import { countOf, stateShapes } from '../lib/words';
 	import IssueTable from '../parts/IssueTable.svelte';
@@ -14,18 +15,13 @@
 	const sort = $derived((place.params.get('sort') ?? 'last-seen') as keyof typeof sorts);
 	const wanted = $derived(place.params.get('state') as State | null);
 	const question = $derived(place.params.get('question') ?? undefined);
-	const ask = (cursor?: string) =>
-		asked(api.GET('/api/issues', { params: { query: { ...place.filter, sort, question, cursor, state: wanted ? [wanted] : undefined } } }));
-
-	const found = new Loader(() => ask());
-	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const found = watchList(() => listings.issues({ ...place.filter, sort, question, state: wanted ? [wanted] : undefined }));
+	const apps = watch(questions.apps);
 	const decisions = new Decisions();
-	let more = $state.raw<IssuesPage[]>([]);
 	/** By its number, so that it stays the same issue when the list moves. */
 	let chosenNumber = $state<number>();
 	let search: HTMLInputElement;
-	const rows = $derived([...(found.value?.issues ?? []), ...more.flatMap((page) => page.issues)]);
-	const next = $derived((more.at(-1) ?? found.value)?.next);
+	const rows = $derived((found.value ?? []).flatMap((page) => page.issues));
 	// One that has left the list is not replaced by its neighbour: somebody may be about to press a key.
 	const chosen = $derived(rows.findIndex((row) => row.number === chosenNumber));
 	$effect(() => {
@@ -35,11 +31,7 @@
 	const releases = $derived(apps.value?.apps.find((app) => app.name === decisions.settling?.app)?.releases ?? []);
 	const chooseRow = (at: number) => (chosenNumber = rows[Math.min(rows.length - 1, Math.max(0, at))]?.number);
 
-	async function goOn() {
-		if (next) more = [...more, await ask(next)];
-	}
 	function choose(name: string, value: string) {
-		more = [];
 		chosenNumber = undefined;
 		place.set(name, value || undefined);
 	}
@@ -85,8 +77,7 @@
 		</select>
 	</label>
 </form>
-<p role="status" class="text-accent min-h-6 text-sm">{decisions.said}</p>
-<Loaded value={found.value} trouble={found.trouble} undone={decisions.trouble}>
+<Loaded value={found.value?.[0]} trouble={found.trouble} undone={decisions.trouble}>
 	{#snippet children(page)}
 		{#if rows.length}
 			<p class="text-quiet mb-2 text-sm">
@@ -94,7 +85,7 @@
 				<kbd class="font-mono">k</kbd> move, <kbd class="font-mono">?</kbd> lists all keys.
 			</p>
 			<IssueTable {rows} label="Issues" {chosen} window={page.window} />
-			{#if next}<button class="act mt-4" onclick={goOn}>Show more</button>{/if}
+			{#if found.isThereMore}<button class="act mt-4" onclick={found.more}>Show more</button>{/if}
 		{:else}
 			<p class="my-8">
 				No issue matches. Look further back in the sentence above, or ask for less.

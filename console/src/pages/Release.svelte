@@ -1,6 +1,6 @@
 <script lang="ts">
-	import { api, asked } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import { countOf, moment, shareRange } from '../lib/words';
 	import HourChart from '../parts/HourChart.svelte';
@@ -9,13 +9,7 @@
 	import Loaded from '../parts/Loaded.svelte';
 
 	let { app, release }: { app: string; release: string } = $props();
-	const found = new Loader(() =>
-		asked(
-			api.GET('/api/apps/{name}/releases/{release}', {
-				params: { path: { name: app, release }, query: { environment: place.filter.environment } }
-			})
-		)
-	);
+	const found = watch(() => questions.release(app, release, place.filter.environment));
 	const against = (before: string, sameTime: boolean) =>
 		`/compare/${app}?${new URLSearchParams({ before, now: release, ...(sameTime ? { same_time: 'true' } : {}) })}`;
 </script>
@@ -31,7 +25,9 @@
 			<p class="flex flex-wrap items-center gap-x-3">
 				<strong>{where.environment}</strong>
 				<span>
-					{where.deployed ? `arrived ${moment(where.deployed)}` : 'never arrived'}{where.inferred ? ', from its first report' : ''}{where.canary ? ', as a canary' : ''};
+					{where.deployed ? `arrived ${moment(where.deployed)}` : 'never arrived'}{where.inferred
+						? ', from its first report'
+						: ''}{where.canary ? ', as a canary' : ''};
 					<span class={where.live ? 'text-accent font-semibold' : 'text-quiet'}>{where.live ? '● live' : 'not live any more'}</span>
 				</span>
 				{#if where.runs && where.clean}
@@ -59,8 +55,12 @@
 			<ul>
 				{#each it.stepped_up as step (`${step.issue?.number}${step.entry_point}${step.environment}`)}
 					<li class="border-rule border-b py-1">
-						<span class={['font-semibold', step.sure && 'text-failed']}><span aria-hidden="true">↑</span> {step.sure ? '' : 'perhaps: '}
-							{#if step.issue}<a class="quiet-link" href={place.to(`/issues/${step.issue.number}`)}>{step.issue.number} · {step.issue.title}</a>{:else}{step.entry_point}{/if}</span
+						<span class={['font-semibold', step.sure && 'text-failed']}
+							><span aria-hidden="true">↑</span>
+							{step.sure ? '' : 'perhaps: '}
+							{#if step.issue}<a class="quiet-link" href={place.to(`/issues/${step.issue.number}`)}
+									>{step.issue.number} · {step.issue.title}</a
+								>{:else}{step.entry_point}{/if}</span
 						>
 						<span class="block text-sm">{step.environment}: {step.reason}</span>
 					</li>
@@ -72,13 +72,20 @@
 			<div class="overflow-x-auto">
 				<table class="w-full text-sm">
 					<thead>
-						<tr class="text-quiet text-left"><th class="font-normal">Entry point</th><th class="text-right font-normal">Runs</th><th class="text-right font-normal">Failed</th><th class="text-right font-normal">Refused</th><th class="text-right font-normal">Clean runs</th></tr>
+						<tr class="text-quiet text-left"
+							><th class="font-normal">Entry point</th><th class="text-right font-normal">Runs</th><th class="text-right font-normal"
+								>Failed</th
+							><th class="text-right font-normal">Refused</th><th class="text-right font-normal">Clean runs</th></tr
+						>
 					</thead>
 					<tbody>
 						{#each it.entry_points as point (point.entry_point)}
 							<tr class="border-rule border-b">
-								<td class="py-1 pr-4 wrap-anywhere">{point.entry_point}</td><td class="py-1 text-right">{point.runs.toLocaleString('en')}</td>
-								<td class={['py-1 pl-4 text-right', point.failed && 'text-failed font-semibold']}>{point.failed.toLocaleString('en')}</td><td class="py-1 pl-4 text-right">{point.refused.toLocaleString('en')}</td>
+								<td class="py-1 pr-4 wrap-anywhere">{point.entry_point}</td><td class="py-1 text-right"
+									>{point.runs.toLocaleString('en')}</td
+								>
+								<td class={['py-1 pl-4 text-right', point.failed && 'text-failed font-semibold']}>{point.failed.toLocaleString('en')}</td
+								><td class="py-1 pl-4 text-right">{point.refused.toLocaleString('en')}</td>
 								<td class="py-1 pl-4 text-right whitespace-nowrap">{point.clean ? shareRange(point.clean) : ''}</td>
 							</tr>
 						{/each}
@@ -90,12 +97,17 @@
 		{#if it.latest_commits.length}
 			<ul class="text-sm">
 				{#each it.latest_commits as commit (commit.id)}
-					<li class="py-0.5"><code class="text-quiet font-mono">{commit.id.slice(0, 9)}</code> {commit.subject} <span class="text-quiet">{commit.author}, {moment(commit.time)}</span></li>
+					<li class="py-0.5">
+						<code class="text-quiet font-mono">{commit.id.slice(0, 9)}</code>
+						{commit.subject} <span class="text-quiet">{commit.author}, {moment(commit.time)}</span>
+					</li>
 				{/each}
 			</ul>
 			{#if it.commits > it.latest_commits.length}<p class="text-quiet text-sm">… of {countOf(it.commits, 'commit')}</p>{/if}
 		{:else}
-			<p class="text-quiet">None are known. Where the repository is: <code class="font-mono">obitus release add {release} --app {app} --git PATH</code></p>
+			<p class="text-quiet">
+				None are known. Where the repository is: <code class="font-mono">obitus release add {release} --app {app} --git PATH</code>
+			</p>
 		{/if}
 	{/snippet}
 </Loaded>

@@ -1,11 +1,11 @@
 <script lang="ts">
-	import { api, asked } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import AppReleases from '../parts/AppReleases.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 
-	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const apps = watch(questions.apps);
 </script>
 
 <svelte:head><title>Releases · Obitus</title></svelte:head>

@@ -1,16 +1,17 @@
 <script lang="ts">
-	import { api, asked } from '../lib/api';
 	import { Ruling } from '../lib/grouping.svelte';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
+	import { again } from '../lib/records';
 	import { place } from '../lib/place.svelte';
 	import { moment } from '../lib/words';
 	import Progress from '../parts/Progress.svelte';
 	import Regrouped from '../parts/Regrouped.svelte';
 
 	const ruling = new Ruling();
-	const rules = new Loader(() => asked(api.GET('/api/grouping-rules')));
-	const apps = new Loader(() => asked(api.GET('/api/apps')));
-	const done = new Loader(() => asked(api.GET('/api/regroupings')));
+	const rules = watch(questions.groupingRules);
+	const apps = watch(questions.apps);
+	const done = watch(questions.regroupings);
 	let app = $state('');
 	const look = (event: SubmitEvent) => {
 		event.preventDefault();
@@ -22,8 +23,7 @@
 	};
 	const then = async (act: Promise<void>) => {
 		await act;
-		rules.again();
-		done.again();
+		await again('grouping-rules', 'regroupings');
 	};
 </script>
 
@@ -32,8 +32,7 @@
 <p class="text-quiet mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
 <h1 class="font-serif text-2xl font-semibold">Grouping rules</h1>
 <p class="max-w-3xl">
-	A rule says what to do with the failures that match a condition. It applies to new failures; past ones move when they are
-	regrouped.
+	A rule says what to do with the failures that match a condition. It applies to new failures; past ones move when they are regrouped.
 </p>
 
 <section aria-labelledby="force-heading">
@@ -66,12 +65,18 @@
 		{#if ruling.preview}<button type="button" class="act" onclick={() => then(ruling.keep())}>Use this rule</button>{/if}
 	</form>
 	<dl class="text-quiet mt-2 grid grid-cols-[max-content_1fr] gap-x-4 text-sm">
-		<dt class="font-mono text-xs leading-5">together when …</dt><dd>all that match are one issue</dd>
-		<dt class="font-mono text-xs leading-5">apart by user.id, caller when …</dt><dd>an issue for each value; also message, line, any attribute</dd>
-		<dt class="font-mono text-xs leading-5">skip frames */wrappers.py</dt><dd>these frames are not looked at</dd>
-		<dt class="font-mono text-xs leading-5">own code skerry.*</dt><dd>these frames are the app's own; or: library code</dd>
+		<dt class="font-mono text-xs leading-5">together when …</dt>
+		<dd>all that match are one issue</dd>
+		<dt class="font-mono text-xs leading-5">apart by user.id, caller when …</dt>
+		<dd>an issue for each value; also message, line, any attribute</dd>
+		<dt class="font-mono text-xs leading-5">skip frames */wrappers.py</dt>
+		<dd>these frames are not looked at</dd>
+		<dt class="font-mono text-xs leading-5">own code skerry.*</dt>
+		<dd>these frames are the app's own; or: library code</dd>
 	</dl>
-	{#if ruling.preview}<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm"><Regrouped preview={ruling.preview} /></div>{/if}
+	{#if ruling.preview}<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+			<Regrouped preview={ruling.preview} />
+		</div>{/if}
 </section>
 
 <section aria-labelledby="regroup-heading">
@@ -89,7 +94,9 @@
 	{#if ruling.regrouping}
 		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
 			<Regrouped preview={ruling.regrouping.preview} />
-			{#if ruling.regrouping.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}>Regroup past failures of {ruling.regrouping.app}</button>{/if}
+			{#if ruling.regrouping.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}
+					>Regroup past failures of {ruling.regrouping.app}</button
+				>{/if}
 		</div>
 	{/if}
 	<Progress of={ruling} />
@@ -102,7 +109,10 @@
 			<li class="flex flex-wrap gap-x-3 py-0.5">
 				<time class="text-quiet" datetime={one.created}>{moment(one.created)}</time>
 				<span>{one.said}</span><span class="text-quiet">{one.moved.toLocaleString('en')} failures, {one.state}</span>
-				{#if one.state === 'done' || one.state === 'failed'}<button class="text-quiet cursor-pointer underline" onclick={() => then(ruling.undo(one.id))}>Undo {one.id}</button>{/if}
+				{#if one.state === 'done' || one.state === 'failed'}<button
+						class="text-quiet cursor-pointer underline"
+						onclick={() => then(ruling.undo(one.id))}>Undo {one.id}</button
+					>{/if}
 			</li>
 		{:else}
 			<li class="text-quiet">Nothing was merged, split or regrouped.</li>

@@ -1,6 +1,8 @@
 <script lang="ts">
 	import { api, asked, Trouble, type AppKind, type NewKey } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
+	import { again } from '../lib/records';
 	import { place } from '../lib/place.svelte';
 	import AppCard from '../parts/AppCard.svelte';
 	import FirstReport from '../parts/FirstReport.svelte';
@@ -9,7 +11,7 @@
 	import Mine from '../parts/Mine.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 
-	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const apps = watch(questions.apps);
 	let name = $state('');
 	let environment = $state('production');
 	let kind = $state<AppKind>('fastapi');
@@ -21,7 +23,7 @@
 		try {
 			made = await asked(api.POST('/api/apps', { body: { name, environment, kind } }));
 			said = name = '';
-			apps.again();
+			void again('apps');
 		} catch (error) {
 			said = error instanceof Trouble ? error.message : String(error);
 		}
@@ -60,7 +62,7 @@
 	<Loaded value={apps.value} trouble={apps.trouble}>
 		{#snippet children(found)}
 			{#each found.apps as app (app.name)}
-				<AppCard {app} changed={() => apps.again()} newKey={(key) => (made = key)} />
+				<AppCard {app} newKey={(key) => (made = key)} />
 			{:else}
 				<p class="text-quiet">No app yet.</p>
 			{/each}

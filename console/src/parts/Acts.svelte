@@ -1,12 +1,12 @@
 <script lang="ts">
-	import { api, asked } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { moment } from '../lib/words';
 	import Loaded from './Loaded.svelte';
 
 	let kind = $state('');
 	let limit = $state(12);
-	const acts = new Loader(() => asked(api.GET('/api/acts', { params: { query: { act: kind, limit } } })));
+	const acts = watch(() => questions.acts(kind, limit));
 	const refused = (act: string) => /(failed|refused)$/.test(act);
 </script>
 

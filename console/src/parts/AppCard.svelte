@@ -1,10 +1,9 @@
 <script module lang="ts">
 	import type { AppInfo, NewKey } from '../lib/api';
 
-	/** One app with its keys; `changed` is called after a key was revoked, `newKey` with one that was made. */
+	/** One app with its keys; `newKey` is called with a key that was made. */
 	export interface AppCardProps {
 		app: AppInfo;
-		changed: () => void;
 		newKey: (key: NewKey) => void;
 	}
 </script>
@@ -12,9 +11,10 @@
 <script lang="ts">
 	import { api, asked, Trouble } from '../lib/api';
 	import { live } from '../lib/live.svelte';
+	import { again } from '../lib/records';
 	import { ago, moment } from '../lib/words';
 
-	let { app, changed, newKey }: AppCardProps = $props();
+	let { app, newKey }: AppCardProps = $props();
 	let environment = $state('');
 	let mayDeploy = $state(false);
 	let said = $state('');
@@ -27,12 +27,19 @@
 		} catch (error) {
 			said = error instanceof Trouble ? error.message : String(error);
 		}
-		changed();
+		void again('apps');
 	}
 	const make = (event: SubmitEvent) => {
 		event.preventDefault();
 		return attempt(async () => {
-			newKey(await asked(api.POST('/api/apps/{name}/keys', { params: { path: { name: app.name } }, body: { environment, may_add_apps: false, may_deploy: mayDeploy } })));
+			newKey(
+				await asked(
+					api.POST('/api/apps/{name}/keys', {
+						params: { path: { name: app.name } },
+						body: { environment, may_add_apps: false, may_deploy: mayDeploy }
+					})
+				)
+			);
 			environment = '';
 			mayDeploy = false;
 			scrollTo(0, 0);
@@ -58,7 +65,11 @@
 	<ul class="my-1 text-sm">
 		{#each app.keys as key (key.id)}
 			<li class="flex flex-wrap items-center gap-3 py-0.5">
-				<span>{key.environment} <code class="font-mono text-xs">okey_…{key.hint}</code>{key.may_deploy ? ', may deploy' : ''}{key.may_add_apps ? ', makes apps' : ''}</span>
+				<span
+					>{key.environment} <code class="font-mono text-xs">okey_…{key.hint}</code>{key.may_deploy ? ', may deploy' : ''}{key.may_add_apps
+						? ', makes apps'
+						: ''}</span
+				>
 				{#if key.revoked}
 					<span class="text-quiet">○ revoked {moment(key.revoked)}</span>
 				{:else if revoking === key.id}
@@ -72,7 +83,14 @@
 		{/each}
 	</ul>
 	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={make}>
-		<input class="entry" aria-label={`Environment of another key for ${app.name}`} placeholder="environment" bind:value={environment} required pattern="[a-z][a-z0-9\-]*" />
+		<input
+			class="entry"
+			aria-label={`Environment of another key for ${app.name}`}
+			placeholder="environment"
+			bind:value={environment}
+			required
+			pattern="[a-z][a-z0-9\-]*"
+		/>
 		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={mayDeploy} /> for a pipeline that reports deploys</label>
 		<button class="act">Make another key</button>
 	</form>

@@ -6,20 +6,17 @@
 </script>
 
 <script lang="ts">
-	import { api, asked, type ReleasesPage } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { watchList } from '../lib/asking.svelte';
+	import { listings } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import ReleaseTable from './ReleaseTable.svelte';
 	import Loaded from './Loaded.svelte';
 
 	let { app }: AppReleasesProps = $props();
-	const ask = (cursor?: string) => asked(api.GET('/api/releases', { params: { query: { app, cursor } } }));
-	const found = new Loader(() => ask());
-	let more = $state.raw<ReleasesPage[]>([]);
+	const found = watchList(() => listings.releases(app));
 	let before = $state('');
 	let now = $state('');
-	const rows = $derived([...(found.value?.releases ?? []), ...more.flatMap((page) => page.releases)]);
-	const next = $derived((more.at(-1) ?? found.value)?.next);
+	const rows = $derived((found.value ?? []).flatMap((page) => page.releases));
 	const names = $derived(rows.map((row) => row.release));
 
 	function compare(event: SubmitEvent) {
@@ -35,7 +32,7 @@
 		{#snippet children(_)}
 			{#if rows.length}
 				<ReleaseTable {app} {rows} />
-				{#if next}<button class="act mt-3" onclick={async () => (more = [...more, await ask(next)])}>Show older ones</button>{/if}
+				{#if found.isThereMore}<button class="act mt-3" onclick={found.more}>Show older ones</button>{/if}
 				{#if names.length > 1}
 					<form class="mt-3 flex flex-wrap items-end gap-3" onsubmit={compare}>
 						<label class="flex items-baseline gap-2"

@@ -26,21 +26,30 @@
 		].filter(([, value]) => value) as [string, string][]
 	);
 	const bodies = $derived(
-		[['body', report.request?.body], ["answer's body", report.request?.answer_body]].filter(([, body]) => body) as [string, Body][]
+		[
+			['body', report.request?.body],
+			["answer's body", report.request?.answer_body]
+		].filter(([, body]) => body) as [string, Body][]
 	);
 	const shown = (body: Body): [string, string][] => [
 		...(body.form ?? []),
-		...(body.files ?? []).map((file): [string, string] => [file.name, `${file.file}, ${file.type}, ${countOf(file.bytes, 'byte')}, not kept`]),
+		...(body.files ?? []).map((file): [string, string] => [
+			file.name,
+			`${file.file}, ${file.type}, ${countOf(file.bytes, 'byte')}, not kept`
+		]),
 		...(body.json != null ? [['json', JSON.stringify(body.json, null, 2)] as [string, string]] : []),
 		...(body.text ? [['text', body.text] as [string, string]] : [])
 	];
 </script>
 
-{#if users}<p class="mb-1">It hit {countOf(users, 'user')} in its latest failures.</p>{/if}
+{#if users}<p class="mb-1">It hit {countOf(users, 'user')}.</p>{/if}
 <Pairs pairs={rows} />
 {#if report.request?.headers?.length}
 	<Pairs pairs={report.request.headers} summary={countOf(report.request.headers.length, 'header')} />
 {/if}
 {#each bodies as [name, body] (name)}
-	<Pairs pairs={shown(body)} summary={`${name}, ${body.type || 'of no type'}, ${countOf(body.bytes ?? 0, 'byte')}${body.cut ? ', only its start was kept' : ''}`} />
+	<Pairs
+		pairs={shown(body)}
+		summary={`${name}, ${body.type || 'of no type'}, ${countOf(body.bytes ?? 0, 'byte')}${body.cut ? ', only its start was kept' : ''}`}
+	/>
 {/each}

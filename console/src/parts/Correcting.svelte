@@ -11,15 +11,16 @@
 </script>
 
 <script lang="ts">
-	import { api, asked } from '../lib/api';
 	import { Correction } from '../lib/grouping.svelte';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
+	import { again } from '../lib/records';
 	import { place } from '../lib/place.svelte';
 	import { countOf, moment } from '../lib/words';
 	import Progress from './Progress.svelte';
 
 	let { number, why, names }: CorrectingProps = $props();
-	const likes = new Loader(() => asked(api.GET('/api/issues/{number}/perhaps', { params: { path: { number } } })));
+	const likes = watch(() => questions.perhaps(number));
 	// svelte-ignore state_referenced_locally
 	const correction = new Correction(number);
 	let other = $state('');
@@ -41,7 +42,7 @@
 			<span class="text-quiet">{countOf(like.failures_in_all, 'failure')}, {like.state}; {like.reason}</span>
 			<span class="ml-auto flex gap-2">
 				<button class="act" onclick={() => correction.lookAtMerge(like.number)}>Merge with {like.number} …</button>
-				<button class="act" onclick={() => correction.never(like.number).then(() => likes.again())}>Keep apart</button>
+				<button class="act" onclick={() => correction.never(like.number).then(() => again('issue'))}>Keep apart</button>
 			</span>
 		</li>
 	{:else}
@@ -60,8 +61,11 @@
 			Split by
 			<select class="entry" required bind:value={correction.by}>
 				<option value="" disabled>choose</option>
-				{#each ['caller', 'message', 'line', 'entry_point', 'environment', 'release', ...names] as name (name)}<option>{name}</option>{/each}
-				{#if why.length > 1}{#each why as found (found.fingerprint)}<option value={`fingerprint ${found.fingerprint}`}>fingerprint {found.fingerprint.slice(0, 10)}…</option>{/each}{/if}
+				{#each ['caller', 'message', 'line', 'entry_point', 'environment', 'release', ...names] as name (name)}<option>{name}</option
+					>{/each}
+				{#if why.length > 1}{#each why as found (found.fingerprint)}<option value={`fingerprint ${found.fingerprint}`}
+							>fingerprint {found.fingerprint.slice(0, 10)}…</option
+						>{/each}{/if}
 			</select>
 		</label>
 		<button class="act">Preview</button>
@@ -72,7 +76,9 @@
 {#if correction.merging}
 	<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
 		<p>
-			{countOf(correction.merging.failures, 'failure')} would go to issue {correction.merging.into}, which then has {correction.merging.failures_after.toLocaleString('en')}
+			{countOf(correction.merging.failures, 'failure')} would go to issue {correction.merging.into}, which then has {correction.merging.failures_after.toLocaleString(
+				'en'
+			)}
 			and stays {correction.merging.state}. Seen from {moment(correction.merging.first_seen)} to {moment(correction.merging.last_seen)}.
 		</p>
 		<p class="text-quiet">{correction.merging.reason}</p>
@@ -82,13 +88,21 @@
 {/if}
 {#if correction.splitting}
 	<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
-		<p>The latest {countOf(correction.splitting.looked_at, 'failure')} would be {countOf(correction.splitting.parts.length, 'issue')}; the largest stays this one.</p>
+		<p>
+			The latest {countOf(correction.splitting.looked_at, 'failure')} would be {countOf(correction.splitting.parts.length, 'issue')}; the
+			largest stays this one.
+		</p>
 		<ul>
 			{#each correction.splitting.parts as part, i (i)}
-				<li class="wrap-anywhere"><b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.value || '(no value)'} <span class="text-quiet font-mono text-xs">{part.message}</span></li>
+				<li class="wrap-anywhere">
+					<b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.value || '(no value)'}
+					<span class="text-quiet font-mono text-xs">{part.message}</span>
+				</li>
 			{/each}
 		</ul>
-		{#if correction.splitting.parts.length > 1}<button class="act mt-1" onclick={correction.split}>Split it</button>{:else}<p>Nothing would be split. Try something else.</p>{/if}
+		{#if correction.splitting.parts.length > 1}<button class="act mt-1" onclick={correction.split}>Split it</button>{:else}<p>
+				Nothing would be split. Try something else.
+			</p>{/if}
 		<button class="act mt-1" onclick={() => (correction.splitting = undefined)}>Cancel</button>
 	</div>
 {/if}

@@ -8,15 +8,15 @@
 </script>
 
 <script lang="ts">
-	import { api, asked } from '../lib/api';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import { clock } from '../lib/words';
 	import Lines from './Lines.svelte';
 
 	let { key }: FirstReportProps = $props();
 	const made = Date.now();
-	const app = new Loader(() => asked(api.GET('/api/apps/{name}', { params: { path: { name: key.app } } })));
+	const app = watch(() => questions.app(key.app));
 	const since = (time: string | null | undefined) => (time && Date.parse(time) >= made - 2000 ? time : undefined);
 	const arrived = $derived(since(app.value?.last_report));
 	// What went wrong before the latest report arrived is over.
@@ -30,7 +30,9 @@
 	<h3 class="font-serif text-lg font-semibold">{key.app} in {key.environment}</h3>
 	<div aria-live="polite" class="mb-2">
 		{#if arrived}
-			<p class="text-accent font-semibold">● The first report arrived at {clock(arrived)}. <a href={place.to('/issues')}>See the issues</a></p>
+			<p class="text-accent font-semibold">
+				● The first report arrived at {clock(arrived)}. <a href={place.to('/issues')}>See the issues</a>
+			</p>
 		{/if}
 		{#if remark}<p class="text-failed font-semibold">▲ {remark.reason}</p>{/if}
 		{#if refused}
@@ -39,7 +41,9 @@
 			<p class="text-failed font-semibold">✕ At {clock(stranger)} a report came with a key that no app has. Is OBITUS_KEY the one above?</p>
 		{:else if !arrived}
 			<p class="font-semibold">○ Waiting for the first report … this page changes when the report arrives.</p>
-			<p class="text-quiet text-sm">Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.</p>
+			<p class="text-quiet text-sm">
+				Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.
+			</p>
 		{/if}
 	</div>
 	<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>

@@ -11,9 +11,7 @@
 <script lang="ts">
 	let { frame, innermost = false }: FrameProps = $props();
 	const first = $derived((frame.line ?? 1) - (frame.source?.before?.length ?? 0));
-	const lines = $derived(
-		frame.source ? [...(frame.source.before ?? []), frame.source.line, ...(frame.source.after ?? [])] : []
-	);
+	const lines = $derived(frame.source ? [...(frame.source.before ?? []), frame.source.line, ...(frame.source.after ?? [])] : []);
 	const locals = $derived(Object.entries(frame.locals ?? {}));
 </script>
 
@@ -30,7 +28,9 @@
 			<ol class="w-max min-w-full font-mono text-xs leading-5">
 				{#each lines as line, i (i)}
 					<li class={['flex', first + i === frame.line && 'bg-failed/12 font-semibold']}>
-						<span class="text-quiet w-14 shrink-0 pr-3 text-right select-none" aria-hidden="true">{first + i === frame.line ? '→ ' : ''}{first + i}</span>
+						<span class="text-quiet w-14 shrink-0 pr-3 text-right select-none" aria-hidden="true"
+							>{first + i === frame.line ? '→ ' : ''}{first + i}</span
+						>
 						<code class="pr-3 whitespace-pre">{line || ' '}</code>
 					</li>
 				{/each}

@@ -12,8 +12,8 @@
 <section aria-labelledby="hiding-heading">
 	<h2 id="hiding-heading" class="section">What is hidden</h2>
 	<p class="text-quiet text-sm">
-		Passwords, tokens, keys, cookies, sessions, cards and the like never leave an app, and are hidden here again. Rules of your own
-		act on every report that comes in: <code class="font-mono">name vessel pin</code>,
+		Passwords, tokens, keys, cookies, sessions, cards and the like never leave an app, and are hidden here again. Rules of your own act on
+		every report that comes in: <code class="font-mono">name vessel pin</code>,
 		<code class="font-mono">path request.body.json.berth</code>, <code class="font-mono">pattern SK-[0-9]{'{4}'} as booking</code>,
 		<code class="font-mono">e-mail</code>.
 	</p>
@@ -26,15 +26,25 @@
 		{/each}
 	</ul>
 	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={submit}>
-		<input class="entry font-mono" aria-label="A redaction rule" placeholder="name vessel pin" bind:value={hiding.draft} oninput={() => (hiding.preview = undefined)} required maxlength="300" />
+		<input
+			class="entry font-mono"
+			aria-label="A redaction rule"
+			placeholder="name vessel pin"
+			bind:value={hiding.draft}
+			oninput={() => (hiding.preview = undefined)}
+			required
+			maxlength="300"
+		/>
 		<button class="act">Preview</button>
 		{#if hiding.preview}<button type="button" class="act" onclick={hiding.keep}>Hide it from now on</button>{/if}
 	</form>
 	{#if hiding.preview}
 		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
 			<p>
-				In the latest {countOf(hiding.preview.reports_looked_at, 'report')} it would have hidden {countOf(hiding.preview.values_hidden, 'value')},
-				in {countOf(hiding.preview.reports_touched, 'report')}.
+				In the latest {countOf(hiding.preview.reports_looked_at, 'report')} it would have hidden {countOf(
+					hiding.preview.values_hidden,
+					'value'
+				)}, in {countOf(hiding.preview.reports_touched, 'report')}.
 			</p>
 			<dl class="grid grid-cols-[minmax(6rem,max-content)_1fr] gap-x-4">
 				{#each hiding.preview.examples as example (example.place)}

@@ -11,18 +11,16 @@
 </script>
 
 <script lang="ts">
-	import { api, asked } from '../lib/api';
 	import { live } from '../lib/live.svelte';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import { ago, countOf, moment } from '../lib/words';
 	import BarChart, { type Mark } from './BarChart.svelte';
 	import StateMark from './StateMark.svelte';
 
 	let { rows, label, chosen = -1, window }: IssueTableProps = $props();
-	const deploys = new Loader(() =>
-		asked(api.GET('/api/deploys', { params: { query: { window: place.filter.window, environment: place.filter.environment } } }))
-	);
+	const deploys = watch(() => questions.deploys(place.filter.window, place.filter.environment));
 	/** The deploys of an app as marks on the window; of a great many, the latest. */
 	const marks = (app: string): Mark[] => {
 		if (!window || !deploys.value) return [];
@@ -38,7 +36,10 @@
 <ul aria-label={label} class="border-rule border-t">
 	{#each rows as row, i (row.number)}
 		<li
-			class={['border-rule grid grid-cols-[1fr_auto] gap-x-4 border-b py-2.5 pl-3 sm:grid-cols-[1fr_7.5rem_6.5rem]', i === chosen && 'bg-sheet border-l-accent border-l-4']}
+			class={[
+				'border-rule grid grid-cols-[1fr_auto] gap-x-4 border-b py-2.5 pl-3 sm:grid-cols-[1fr_7.5rem_6.5rem]',
+				i === chosen && 'bg-sheet border-l-accent border-l-4'
+			]}
 			aria-current={i === chosen ? 'true' : undefined}
 		>
 			<div class="min-w-0">

@@ -25,7 +25,9 @@
 	<table class="w-full text-sm">
 		<thead>
 			<tr class="text-quiet text-left">
-				<th class="pr-4 font-normal">Release</th><th class="pr-4 font-normal">Arrived</th><th class="pr-4 font-normal">Failures per 1,000 runs</th>
+				<th class="pr-4 font-normal">Release</th><th class="pr-4 font-normal">Arrived</th><th class="pr-4 font-normal"
+					>Failures per 1,000 runs</th
+				>
 				<th class="pr-4 font-normal">Failures</th><th class="text-right font-normal">Runs</th>
 			</tr>
 		</thead>

@@ -2,7 +2,7 @@
 	import type { Snippet } from 'svelte';
 	import type { Trouble } from '../lib/api';
 
-	/** Shows what a loader holds: a trouble in words, a wait, or the thing itself. */
+	/** Shows what was answered: a trouble in words, a wait, or the thing itself. */
 	export interface LoadedProps<T> {
 		value: T | undefined;
 		trouble: Trouble | undefined;

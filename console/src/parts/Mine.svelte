@@ -1,15 +1,17 @@
 <script lang="ts">
 	import { api, asked, Trouble } from '../lib/api';
 	import { live } from '../lib/live.svelte';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
+	import { again } from '../lib/records';
 	import { session } from '../lib/session.svelte';
 	import { ago, moment } from '../lib/words';
 
 	const SCOPES = { read: 'read', decide: 'read and decide about issues', administer: 'do everything' } as const;
 	type Scope = keyof typeof SCOPES;
 
-	const tokens = new Loader(() => asked(api.GET('/api/me/tokens')));
-	const sessions = new Loader(() => asked(api.GET('/api/me/sessions')));
+	const tokens = watch(questions.tokens);
+	const sessions = watch(questions.sessions);
 	let label = $state('');
 	let scope = $state<Scope>('decide');
 	let days = $state(365);
@@ -27,8 +29,7 @@
 		} catch (error) {
 			said = error instanceof Trouble ? error.message : String(error);
 		}
-		tokens.again();
-		sessions.again();
+		void again('tokens', 'sessions');
 	}
 	const make = (event: SubmitEvent) => {
 		event.preventDefault();
@@ -37,8 +38,7 @@
 			label = '';
 		});
 	};
-	const revoke = (id: string) =>
-		attempt(async () => void (await asked(api.DELETE('/api/me/tokens/{id}', { params: { path: { id } } }))));
+	const revoke = (id: string) => attempt(async () => void (await asked(api.DELETE('/api/me/tokens/{id}', { params: { path: { id } } }))));
 	const signOut = (id: string) =>
 		attempt(async () => void (await asked(api.DELETE('/api/me/sessions/{id}', { params: { path: { id } } }))));
 	const setPassword = (event: SubmitEvent) => {
@@ -54,7 +54,9 @@
 
 <section aria-labelledby="tokens-heading">
 	<h2 id="tokens-heading" class="section">Personal tokens</h2>
-	<p class="text-quiet text-sm">For the command line and the API: <code class="font-mono">obitus login {location.origin} --token …</code></p>
+	<p class="text-quiet text-sm">
+		For the command line and the API: <code class="font-mono">obitus login {location.origin} --token …</code>
+	</p>
 	<ul class="my-1 text-sm">
 		{#each tokens.value?.tokens ?? [] as token (token.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
@@ -76,7 +78,9 @@
 				{#each Object.entries(SCOPES) as [name, words] (name)}<option value={name}>{words}</option>{/each}
 			</select>
 		</label>
-		<label class="flex items-center gap-2">for <input class="entry w-20" type="number" min="1" max="365" bind:value={days} required /> days</label>
+		<label class="flex items-center gap-2"
+			>for <input class="entry w-20" type="number" min="1" max="365" bind:value={days} required /> days</label
+		>
 		<button class="act">Make a token</button>
 	</form>
 	{#if made}<p class="mt-2 text-sm">Shown once: <code class="font-mono wrap-anywhere">{made}</code></p>{/if}
@@ -107,9 +111,25 @@
 	</p>
 	<form class="mt-1 flex flex-wrap items-center gap-2 text-sm" onsubmit={setPassword}>
 		{#if session.hasPassword}
-			<input class="entry" type="password" aria-label="Old password" placeholder="the old one" bind:value={old} autocomplete="current-password" />
+			<input
+				class="entry"
+				type="password"
+				aria-label="Old password"
+				placeholder="the old one"
+				bind:value={old}
+				autocomplete="current-password"
+			/>
 		{/if}
-		<input class="entry" type="password" aria-label="New password, at least twelve characters" placeholder="at least twelve characters" bind:value={password} required minlength="12" autocomplete="new-password" />
+		<input
+			class="entry"
+			type="password"
+			aria-label="New password, at least twelve characters"
+			placeholder="at least twelve characters"
+			bind:value={password}
+			required
+			minlength="12"
+			autocomplete="new-password"
+		/>
 		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={endTokens} /> end all tokens too</label>
 		<button class="act">Set the password</button>
 	</form>

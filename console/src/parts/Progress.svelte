@@ -8,15 +8,19 @@
 </script>
 
 <script lang="ts">
+	import { Progress } from '@skeletonlabs/skeleton-svelte';
+
 	let { of }: ProgressProps = $props();
 	const busy = $derived(of.running?.state === 'running' || of.running?.state === 'undoing');
 </script>
 
 {#if busy && of.running}
 	<p role="status" class="mt-2 text-sm">
-		<progress class="align-middle" max={of.running.total || 1} value={of.running.moved} aria-label="Failures moved"></progress>
 		{of.running.moved.toLocaleString('en')} of {of.running.total.toLocaleString('en')} failures
 	</p>
+	<Progress value={Math.min(of.running.moved, of.running.total)} max={of.running.total || 1} aria-label="Failures moved" class="max-w-md">
+		<Progress.Track class="bg-rule h-2"><Progress.Range class="bg-accent h-2" /></Progress.Track>
+	</Progress>
 {:else if of.said}
 	<p role="status" class="text-accent mt-2 text-sm">
 		{of.said}

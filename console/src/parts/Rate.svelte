@@ -23,7 +23,9 @@
 			<rect x={at(rate.low)} y="3" width={Math.max(1, at(rate.high ?? most) - at(rate.low))} height="4" class="fill-quiet" opacity="0.5" />
 			<rect x={Math.max(0, at(rate.value) - 1)} y="0" width="2" height="10" class={rate.value > 0 ? 'fill-failed' : 'fill-accent'} />
 		</svg>
-		<span class="whitespace-nowrap">{rateText(rate.value)} <span class="text-quiet text-sm">({rateText(rate.low)} to {rateText(rate.high ?? Infinity)})</span></span>
+		<span class="whitespace-nowrap"
+			>{rateText(rate.value)} <span class="text-quiet text-sm">({rateText(rate.low)} to {rateText(rate.high ?? Infinity)})</span></span
+		>
 	</span>
 {:else}
 	<span class="text-quiet text-sm">{none}</span>

@@ -35,7 +35,10 @@
 			<a href={place.to(`/issues/${parting.issue}`)}>issue {parting.issue}</a> into {parting.into.length}:
 			<ul class="ml-4">
 				{#each parting.into as part, i (i)}
-					<li class="wrap-anywhere"><b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.title} <span class="text-quiet font-mono text-xs">{part.message}</span></li>
+					<li class="wrap-anywhere">
+						<b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.title}
+						<span class="text-quiet font-mono text-xs">{part.message}</span>
+					</li>
 				{/each}
 			</ul>
 		</li>

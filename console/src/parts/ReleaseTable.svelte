@@ -14,7 +14,9 @@
 	import Rate from './Rate.svelte';
 
 	let { app, rows }: ReleaseTableProps = $props();
-	const most = $derived(Math.max(0.001, ...rows.flatMap((row) => row.places.filter((where) => where.runs > 20).map((where) => where.rate?.high ?? 0))));
+	const most = $derived(
+		Math.max(0.001, ...rows.flatMap((row) => row.places.filter((where) => where.runs > 20).map((where) => where.rate?.high ?? 0)))
+	);
 	const brought = (row: ReleaseRow) =>
 		[
 			[row.new_issues, 'new'],
@@ -43,7 +45,8 @@
 						</th>
 						{#if where}
 							<td class="py-1 pr-4 whitespace-nowrap">
-								{where.environment}{where.canary ? ', canary' : ''} {#if where.live}<span class="text-accent font-semibold whitespace-nowrap">● live</span>{/if}
+								{where.environment}{where.canary ? ', canary' : ''}
+								{#if where.live}<span class="text-accent font-semibold whitespace-nowrap">● live</span>{/if}
 							</td>
 							<td class="text-quiet py-1 pr-4 whitespace-nowrap" title={where.inferred ? 'taken from its first report' : 'reported'}>
 								{#if where.deployed}<span aria-hidden="true">{where.inferred ? '◇' : '◆'}</span> {moment(where.deployed)}{/if}
@@ -57,7 +60,9 @@
 						{/if}
 						<td class="py-1 whitespace-nowrap">
 							{#if i === 0}
-								{#each brought(row) as [count, what], j (what)}<span class={what === 'new' ? '' : 'text-failed font-semibold'}>{j ? ', ' : ''}{count} {what}</span>{/each}
+								{#each brought(row) as [count, what], j (what)}<span class={what === 'new' ? '' : 'text-failed font-semibold'}
+										>{j ? ', ' : ''}{count} {what}</span
+									>{/each}
 							{/if}
 						</td>
 					</tr>

@@ -12,40 +12,44 @@
 </script>
 
 <script lang="ts">
+	import { untrack } from 'svelte';
+	import Asking from './Asking.svelte';
+
 	let { open = $bindable(), title, releases, environments = [], settle }: SettleDialogProps = $props();
-	let dialog: HTMLDialogElement;
 	let how = $state<'release' | 'coming' | 'now'>('release');
 	let release = $state('');
 	let environment = $state('');
 	const ways = [
-		['release', 'A release', 'Seen again in it or a later one, it becomes regressed. Failures of releases before it are counted and change nothing.'],
-		['coming', 'The coming release', 'The next release of the app should have the fix; failures of what runs now are counted and change nothing.'],
+		[
+			'release',
+			'A release',
+			'Seen again in it or a later one, it becomes regressed. Failures of releases before it are counted and change nothing.'
+		],
+		[
+			'coming',
+			'The coming release',
+			'The next release of the app should have the fix; failures of what runs now are counted and change nothing.'
+		],
 		['now', 'Now, whatever the release', 'Something outside of the code was put right. What happens from now on is a regression.']
 	] as const;
 
 	$effect(() => {
-		if (open && !dialog.open) {
-			release = releases[0] ?? '';
+		if (open) {
+			// What comes in while it is open changes no field.
+			release = untrack(() => releases[0] ?? '');
 			how = 'release';
 			environment = '';
-			dialog.showModal();
 		}
 	});
 
 	function submit(event: SubmitEvent) {
 		event.preventDefault();
-		dialog.close();
 		settle({ how, release: how === 'release' ? release.trim() : undefined, environment: environment || undefined });
+		open = false;
 	}
 </script>
 
-<dialog
-	bind:this={dialog}
-	onclose={() => (open = false)}
-	aria-labelledby="settle-heading"
-	class="border-rule bg-sheet text-ink m-auto w-[28rem] max-w-full border p-6"
->
-	<h2 id="settle-heading" class="h4 mb-1">Settle it</h2>
+<Asking bind:open title="Settle it">
 	<p class="text-quiet mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
 		<fieldset class="flex flex-col gap-2">
@@ -62,7 +66,9 @@
 				<span>The release with the fix</span>
 				<input class="entry" list="known-releases" bind:value={release} required maxlength="300" autocomplete="off" />
 			</label>
-			<datalist id="known-releases">{#each releases as known (known)}<option value={known}></option>{/each}</datalist>
+			<datalist id="known-releases"
+				>{#each releases as known (known)}<option value={known}></option>{/each}</datalist
+			>
 		{/if}
 		{#if environments.length > 1}
 			<label class="flex flex-col gap-1">
@@ -75,7 +81,7 @@
 		{/if}
 		<div class="flex gap-3">
 			<button class="act" type="submit">Settle</button>
-			<button class="act" type="button" onclick={() => dialog.close()}>Cancel</button>
+			<button class="act" type="button" onclick={() => (open = false)}>Cancel</button>
 		</div>
 	</form>
-</dialog>
+</Asking>

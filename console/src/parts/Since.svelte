@@ -19,7 +19,10 @@
 
 <p class="text-lg">{since.sentence}</p>
 {#each since.stepped_up.slice(0, 2) as step (step.release + step.environment)}
-	<p class={step.sure ? 'text-failed' : ''}><span aria-hidden="true">↑</span> {step.sure ? 'It fails' : 'Perhaps it fails'} more often since {step.release} in {step.environment}: {step.reason}</p>
+	<p class={step.sure ? 'text-failed' : ''}>
+		<span aria-hidden="true">↑</span>
+		{step.sure ? 'It fails' : 'Perhaps it fails'} more often since {step.release} in {step.environment}: {step.reason}
+	</p>
 {/each}
 {#if since.revealed_by}
 	<p>
@@ -28,14 +31,18 @@
 	</p>
 {/if}
 {#each since.revealed as other (other.issue.number)}
-	<p>Its fix revealed <a href={place.to(`/issues/${other.issue.number}`)}>issue {other.issue.number}</a>, {other.issue.title}: {other.reason}.</p>
+	<p>
+		Its fix revealed <a href={place.to(`/issues/${other.issue.number}`)}>issue {other.issue.number}</a>, {other.issue.title}: {other.reason}.
+	</p>
 {/each}
 <div class="mt-2"><Lane lane={since.lane} {app} /></div>
 
 {#each since.verdicts as held (held.environment)}
 	<h3 class="mt-4 font-semibold">Did the fix hold{held.environment ? ` in ${held.environment}` : ''}?</h3>
 	<p>
-		<span class={['font-semibold', held.verdict === 'regressed' || held.verdict === 'still there but rarer' ? 'text-failed' : 'text-accent']}>
+		<span
+			class={['font-semibold', held.verdict === 'regressed' || held.verdict === 'still there but rarer' ? 'text-failed' : 'text-accent']}
+		>
 			<span aria-hidden="true">{verdictShapes[held.verdict]}</span>
 			{held.verdict}</span
 		>. {held.reason}
@@ -49,7 +56,9 @@
 		{#each change.commits as one (one.commit.id)}
 			<li class="py-0.5">
 				<span class="font-semibold wrap-anywhere">{one.commit.subject}</span>
-				<span class="text-quiet text-sm"><code class="font-mono">{one.commit.id.slice(0, 9)}</code>, {one.commit.author}, {moment(one.commit.time)}</span>
+				<span class="text-quiet text-sm"
+					><code class="font-mono">{one.commit.id.slice(0, 9)}</code>, {one.commit.author}, {moment(one.commit.time)}</span
+				>
 				<span class="block text-sm">{one.reasons.join('; ')}.</span>
 			</li>
 		{/each}

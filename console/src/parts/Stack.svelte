@@ -30,7 +30,11 @@
 		</h3>
 		{#each link.notes ?? [] as note, n (n)}<p class="text-quiet text-sm">{note}</p>{/each}
 		{#if Object.keys(link.detail ?? {}).length}
-			<p class="text-quiet font-mono text-xs wrap-anywhere">{Object.entries(link.detail ?? {}).map(([name, value]) => `${name} = ${String(value).trim()}`).join(', ')}</p>
+			<p class="text-quiet font-mono text-xs wrap-anywhere">
+				{Object.entries(link.detail ?? {})
+					.map(([name, value]) => `${name} = ${String(value).trim()}`)
+					.join(', ')}
+			</p>
 		{/if}
 		{#if link.frames_left_out}<p class="text-quiet text-sm">{countOf(link.frames_left_out, 'frame')} in the middle not captured</p>{/if}
 		{#if link.members_left_out}<p class="text-quiet text-sm">{countOf(link.members_left_out, 'further member')} not captured</p>{/if}
@@ -48,6 +52,8 @@
 				{/if}
 			{/each}
 		</ol>
-		{#if link.links_left_out}<p class="text-quiet text-sm">{countOf(link.links_left_out, 'exception')} between this and the next not captured</p>{/if}
+		{#if link.links_left_out}<p class="text-quiet text-sm">
+				{countOf(link.links_left_out, 'exception')} between this and the next not captured
+			</p>{/if}
 	</section>
 {/each}

@@ -1,8 +1,8 @@
 <script lang="ts">
-	import { api, asked } from '../lib/api';
 	import { keys } from '../lib/keys.svelte';
 	import { live } from '../lib/live.svelte';
-	import { Loader } from '../lib/loader.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
 	import { place, type FilterName } from '../lib/place.svelte';
 	import { session } from '../lib/session.svelte';
 	import { windows } from '../lib/words';
@@ -13,13 +13,11 @@
 		['/releases', 'Releases'],
 		['/set-up', 'Set-up']
 	];
-	const apps = new Loader(() => asked(api.GET('/api/apps')));
+	const apps = watch(questions.apps);
 	const here = (path: string) =>
 		path === '/' ? place.path === '/' : place.path.startsWith(path) || (path === '/releases' && place.path.startsWith('/compare'));
-	const choose = (name: FilterName) => (event: Event & { currentTarget: HTMLSelectElement }) =>
-		place.set(name, event.currentTarget.value);
-	const known = (list: string[], chosen: string | undefined) =>
-		chosen && !list.includes(chosen) ? [chosen, ...list] : list;
+	const choose = (name: FilterName) => (event: Event & { currentTarget: HTMLSelectElement }) => place.set(name, event.currentTarget.value);
+	const known = (list: string[], chosen: string | undefined) => (chosen && !list.includes(chosen) ? [chosen, ...list] : list);
 </script>
 
 <a class="sr-only focus:not-sr-only" href="#content">Skip to the content</a>
@@ -44,29 +42,21 @@
 	<p class="mx-auto max-w-6xl px-4 pt-1 pb-3 text-lg sm:px-6">
 		<select class="sentence-part" aria-label="Window" value={place.filter.window} onchange={choose('window')}>
 			{#each windows as [value, name] (value)}<option {value}>{name}</option>{/each}
-			{#if !windows.some(([value]) => value === place.filter.window)}<option value={place.filter.window}
-					>Last {place.filter.window}</option
+			{#if !windows.some(([value]) => value === place.filter.window)}<option value={place.filter.window}>Last {place.filter.window}</option
 				>{/if}
 		</select>
 		of
 		<select class="sentence-part" aria-label="App" value={place.filter.app ?? ''} onchange={choose('app')}>
 			<option value="">all apps</option>
 			{#each known(apps.value?.apps.map((app) => app.name) ?? [], place.filter.app) as name (name)}<option>{name}</option>{/each}
-		</select>,
-		in
-		<select
-			class="sentence-part"
-			aria-label="Environment"
-			value={place.filter.environment ?? ''}
-			onchange={choose('environment')}
-		>
+		</select>, in
+		<select class="sentence-part" aria-label="Environment" value={place.filter.environment ?? ''} onchange={choose('environment')}>
 			<option value="">any environment</option>
 			{#each known(apps.value?.environments ?? [], place.filter.environment) as name (name)}<option>{name}</option>{/each}
 		</select>,
 		<select class="sentence-part" aria-label="Release" value={place.filter.release ?? ''} onchange={choose('release')}>
 			<option value="">any release</option>
-			{#each known(apps.value?.releases ?? [], place.filter.release) as name (name)}<option value={name}>release {name}</option
-				>{/each}
+			{#each known(apps.value?.releases ?? [], place.filter.release) as name (name)}<option value={name}>release {name}</option>{/each}
 		</select>.
 	</p>
 </header>

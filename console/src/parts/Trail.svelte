@@ -19,7 +19,9 @@
 	// The message says these already.
 	const said = /^(code\..*|logger|db\.system\.name|http\.request\.method|http\.response\.status_code)$/;
 	function rest(crumb: Crumb): string {
-		const shown = Object.entries(crumb.attributes ?? {}).filter(([name]) => !said.test(name) && !(crumb.kind === 'statement' && name === 'duration_ms'));
+		const shown = Object.entries(crumb.attributes ?? {}).filter(
+			([name]) => !said.test(name) && !(crumb.kind === 'statement' && name === 'duration_ms')
+		);
 		return shown.map(([name, value]) => `${name}=${String(value)}`).join(', ');
 	}
 </script>
@@ -30,7 +32,9 @@
 		<li class="border-rule grid grid-cols-[6.5rem_4rem_1fr] gap-x-3 border-b py-1 sm:grid-cols-[6.5rem_4.5rem_5.5rem_1fr]">
 			<time class="text-quiet font-mono text-xs leading-5" datetime={crumb.time}>{clock(crumb.time)}</time>
 			<span class="text-quiet">{crumb.kind}</span>
-			<span class={['hidden sm:block', loud(crumb.severity) ? 'text-failed' : 'text-quiet']}>{shape(crumb.severity)} {crumb.severity ?? 'INFO'}</span>
+			<span class={['hidden sm:block', loud(crumb.severity) ? 'text-failed' : 'text-quiet']}
+				>{shape(crumb.severity)} {crumb.severity ?? 'INFO'}</span
+			>
 			<span class="wrap-anywhere">{crumb.message} <span class="text-quiet font-mono text-xs">{rest(crumb)}</span></span>
 		</li>
 	{/each}

@@ -1,52 +1,8 @@
-import { flushSync } from 'svelte';
 import { afterEach, expect, test, vi } from 'vitest';
-import { asked, api } from '../src/lib/api';
 import { desk } from '../src/lib/desk.svelte';
 import { keys, type Key } from '../src/lib/keys.svelte';
-import { live } from '../src/lib/live.svelte';
-import { session } from '../src/lib/session.svelte';
-import { service } from './service';
-import { held, until } from './within.svelte';
 
 afterEach(() => vi.unstubAllGlobals());
-
-test('what is shown stays until the new answer is there, and the last question wins', async () => {
-	const answers: ((value: string) => void)[] = [];
-	const { loader, end } = held(() => new Promise<string>((answer) => answers.push(answer)));
-	answers[0]!('first');
-	await until(() => loader.value === 'first');
-	loader.again();
-	flushSync();
-	live.beat += 1;
-	flushSync();
-	expect([answers.length, loader.value]).toEqual([3, 'first']);
-	answers[2]!('third');
-	await until(() => loader.value === 'third');
-	answers[1]!('second, late');
-	await Promise.resolve();
-	expect(loader.value).toBe('third');
-	end();
-});
-
-test('trouble is kept beside what was shown, and goes with the next answer', async () => {
-	service({ 'GET /api/apps': [{ body: { apps: [] } }, { status: 503, body: { detail: 'The disk is full.', slug: 'disk-full' } }, { body: { apps: [] } }] });
-	const { loader, end } = held(() => asked(api.GET('/api/apps')));
-	await until(() => loader.value !== undefined);
-	loader.again();
-	await until(() => loader.trouble?.message === 'The disk is full.');
-	expect(loader.value).toEqual({ apps: [] });
-	loader.again();
-	await until(() => loader.trouble === undefined);
-	end();
-});
-
-test('who is no longer signed in is shown the way in', async () => {
-	session.state = 'in';
-	service({ 'GET /api/apps': { status: 401, body: { detail: 'Sign in.', slug: 'not-signed-in' } } });
-	const { end } = held(() => asked(api.GET('/api/apps')));
-	await until(() => session.state === 'out');
-	end();
-});
 
 test('keys of one character can be switched off, and stay so', () => {
 	let ran = 0;

@@ -1,0 +1,51 @@
+import type { Component } from 'svelte';
+import UniversalRouterSync, { type Route } from 'universal-router/sync';
+import Compare from '../pages/Compare.svelte';
+import Desk from '../pages/Desk.svelte';
+import IssuePage from '../pages/Issue.svelte';
+import Issues from '../pages/Issues.svelte';
+import Nowhere from '../pages/Nowhere.svelte';
+import ReleasePage from '../pages/Release.svelte';
+import Releases from '../pages/Releases.svelte';
+import Rules from '../pages/Rules.svelte';
+import SetUp from '../pages/SetUp.svelte';
+
+/** A page with what its address says. One with other properties is made anew. */
+export interface Shown {
+	page: Component<Record<string, unknown>>;
+	properties: Record<string, unknown>;
+}
+
+/** Names in an address are decoded here. */
+type Names = Record<string, string>;
+
+function at<P extends Record<string, unknown>>(path: string, page: Component<P>, read: (names: Names) => P): Route<Shown> {
+	return {
+		path,
+		action: ({ params }) => ({ page: page as unknown as Shown['page'], properties: read(params as Names) })
+	};
+}
+
+const nothing = () => ({});
+
+const router = new UniversalRouterSync<Shown>([
+	at('/', Desk, nothing),
+	at('/issues', Issues, nothing),
+	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
+	at('/releases', Releases, nothing),
+	at('/releases/:app/:release', ReleasePage, ({ app, release }) => ({ app: app!, release: release! })),
+	at('/compare/:app', Compare, ({ app }) => ({ app: app! })),
+	at('/set-up', SetUp, nothing),
+	at('/set-up/rules', Rules, nothing)
+]);
+
+/** Return the page at an address; of an address that nothing is at, the page that says so. */
+export function pageAt(path: string): Shown {
+	try {
+		const found = router.resolve(path);
+		if (found && !Number.isNaN(found.properties.number)) return found;
+	} catch {
+		// Nothing is there.
+	}
+	return { page: Nowhere as unknown as Shown['page'], properties: {} };
+}

@@ -1,0 +1,66 @@
+import { api, type State } from './api';
+import type { Listing, Question } from './asking.svelte';
+import type { Filter } from './place.svelte';
+
+/** All that pages ask of the service. The first part of a key is its subject: events name it (`records.ts`). */
+export const questions = {
+	desk: (filter: Filter) => of(['desk', filter], (signal) => api.GET('/api/desk', { params: { query: filter }, signal })),
+
+	issue: (number: number, window: string) =>
+		of(['issue', number, { window }], (signal) =>
+			api.GET('/api/issues/{number}', { params: { path: { number }, query: { window } }, signal })
+		),
+
+	since: (number: number) =>
+		of(['issue', number, 'since'], (signal) => api.GET('/api/issues/{number}/since', { params: { path: { number } }, signal })),
+
+	perhaps: (number: number) =>
+		of(['issue', number, 'perhaps'], (signal) => api.GET('/api/issues/{number}/perhaps', { params: { path: { number } }, signal })),
+
+	failure: (id: string) => of(['failure', id], (signal) => api.GET('/api/failures/{id}', { params: { path: { id } }, signal })),
+
+	apps: () => of(['apps'], (signal) => api.GET('/api/apps', { signal })),
+
+	app: (name: string) => of(['app', name], (signal) => api.GET('/api/apps/{name}', { params: { path: { name } }, signal })),
+
+	deploys: (window: string, environment: string | undefined) =>
+		of(['deploys', { window, environment }], (signal) => api.GET('/api/deploys', { params: { query: { window, environment } }, signal })),
+
+	release: (app: string, release: string, environment: string | undefined) =>
+		of(['release', app, release, { environment }], (signal) =>
+			api.GET('/api/apps/{name}/releases/{release}', { params: { path: { name: app, release }, query: { environment } }, signal })
+		),
+
+	compared: (query: { app: string; before: string; now: string; environment?: string; same_time?: boolean }) =>
+		of(['compared', query], (signal) => api.GET('/api/compare', { params: { query }, signal })),
+
+	groupingRules: () => of(['grouping-rules'], (signal) => api.GET('/api/grouping-rules', { signal })),
+
+	regroupings: () => of(['regroupings'], (signal) => api.GET('/api/regroupings', { signal })),
+
+	redactionRules: () => of(['redaction-rules'], (signal) => api.GET('/api/redaction-rules', { signal })),
+
+	acts: (act: string, limit: number) =>
+		of(['acts', { act, limit }], (signal) => api.GET('/api/acts', { params: { query: { act, limit } }, signal })),
+
+	tokens: () => of(['tokens'], (signal) => api.GET('/api/me/tokens', { signal })),
+
+	sessions: () => of(['sessions'], (signal) => api.GET('/api/me/sessions', { signal }))
+};
+
+/** The lists that are read on in. */
+export const listings = {
+	issues: (asked: Filter & { sort: 'last-seen' | 'first-seen' | 'failures'; question?: string; state?: State[] }) =>
+		listOf(['issues', asked], (signal, cursor) => api.GET('/api/issues', { params: { query: { ...asked, cursor } }, signal })),
+
+	releases: (app: string) =>
+		listOf(['releases', app], (signal, cursor) => api.GET('/api/releases', { params: { query: { app, cursor } }, signal }))
+};
+
+function of<T>(key: unknown[], ask: Question<T>['ask']): Question<T> {
+	return { key, ask };
+}
+
+function listOf<T extends { next?: string | null }>(key: unknown[], ask: Listing<T>['ask']): Listing<T> {
+	return { key, ask };
+}

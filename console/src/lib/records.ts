@@ -1,0 +1,92 @@
+import { keepPreviousData, QueryCache, QueryClient, type Query } from '@tanstack/svelte-query';
+import { Trouble } from './api';
+
+/** What an event of the live stream is about: its kind, and what it names. */
+export interface Change {
+	kind: string;
+	issue?: number;
+	issues?: { issue: number }[];
+}
+
+/** How old an answer may be when a page opens with it: the window that it covers moves on, also when nothing happens. */
+const FRESH_MS = 30_000;
+
+let whenSignedOut = () => {};
+
+/** What the service answered, by what was asked: asked once for all parts that show it, and again when an event touches it. */
+export const records = new QueryClient({
+	queryCache: new QueryCache({
+		onError: (error) => {
+			if (error instanceof Trouble && error.slug === 'not-signed-in') whenSignedOut();
+		}
+	}),
+	defaultOptions: {
+		queries: {
+			staleTime: FRESH_MS,
+			retry: false,
+			notifyOnChangeProps: ['data', 'error'],
+			refetchOnWindowFocus: false,
+			refetchOnReconnect: false,
+			networkMode: 'always',
+			// What is shown stays until the answer to the next question is there.
+			placeholderData: keepPreviousData
+		}
+	}
+});
+
+/** Say what to do when the service answers that nobody is signed in. */
+export function onSignedOut(act: () => void) {
+	whenSignedOut = act;
+}
+
+/** The subjects of questions (the first part of their keys) that each kind of event touches. Of `issue` only those that it names. */
+export const TOUCHED: Record<string, readonly string[]> = {
+	reports: ['desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
+	refused: ['apps', 'app'],
+	'issue-new': ['desk', 'issues', 'issue', 'releases', 'release', 'compared'],
+	'issue-regressed': ['desk', 'issues', 'issue', 'releases', 'release', 'compared'],
+	'issue-decided': ['desk', 'issues', 'issue', 'releases', 'release'],
+	'issue-changed': ['desk', 'issues', 'issue'],
+	'issue-revealed': ['desk', 'issues', 'issue'],
+	'release-seen': ['apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
+	'release-changed': ['apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
+	deploy: ['deploys', 'releases', 'release', 'every issue'],
+	'rate-stepped-up': ['desk', 'issues', 'releases', 'release', 'every issue'],
+	'rate-step-ended': ['desk', 'issues', 'releases', 'release', 'every issue'],
+	regrouping: ['desk', 'issues', 'every issue', 'releases', 'release', 'compared', 'regroupings'],
+	act: ['acts', 'apps', 'app', 'tokens', 'sessions', 'grouping-rules', 'redaction-rules']
+};
+
+/** Whether something that happened touches the question with a key; a kind that nobody knows touches all. */
+export function touches(change: Change, key: readonly unknown[]): boolean {
+	const touched = TOUCHED[change.kind];
+	if (!touched) return true;
+	const [subject, number] = key as [string, number?];
+	if (subject !== 'issue') return touched.includes(subject);
+	if (touched.includes('every issue')) return true;
+	if (!touched.includes('issue')) return false;
+	return change.issue === number || (change.issues ?? []).some((one) => one.issue === number);
+}
+
+let waiting: Change[] = [];
+let going: Promise<void> | undefined;
+
+/** Ask again what is shown and touched by what happened; the rest when it is shown next. One round after the other, so that each comes to its end. */
+export function changed(changes: Change[]): Promise<void> {
+	waiting.push(...changes);
+	going ??= goOn().finally(() => (going = undefined));
+	return going;
+}
+
+async function goOn() {
+	while (waiting.length) {
+		const changes = waiting;
+		waiting = [];
+		await records.invalidateQueries({ predicate: (query: Query) => changes.some((change) => touches(change, query.queryKey)) });
+	}
+}
+
+/** Ask again now what has a subject, because something was done about it here. */
+export function again(...subjects: string[]): Promise<void> {
+	return records.invalidateQueries({ predicate: (query) => subjects.includes(query.queryKey[0] as string) });
+}

@@ -1,0 +1,30 @@
+<script module lang="ts">
+	import type { Snippet } from 'svelte';
+
+	/** Something asked of the person before the page goes on. Escape closes it, and focus goes back to where it was. */
+	export interface AskingProps {
+		open: boolean;
+		title: string;
+		children: Snippet;
+	}
+</script>
+
+<script lang="ts">
+	import { Dialog, Portal } from '@skeletonlabs/skeleton-svelte';
+
+	let { open = $bindable(), title, children }: AskingProps = $props();
+</script>
+
+<Dialog {open} onOpenChange={(now) => (open = now.open)}>
+	{#if open}
+		<Portal>
+			<Dialog.Backdrop class="fixed inset-0 z-40 bg-black/40" />
+			<Dialog.Positioner class="fixed inset-0 z-50 flex items-center justify-center p-4">
+				<Dialog.Content class="border-rule bg-sheet text-ink max-h-full w-[28rem] max-w-full overflow-auto border p-6">
+					<Dialog.Title class="h4 mb-1">{title}</Dialog.Title>
+					{@render children()}
+				</Dialog.Content>
+			</Dialog.Positioner>
+		</Portal>
+	{/if}
+</Dialog>
