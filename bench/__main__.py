@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import bare, client, finding, logs, scale
+from bench import bare, client, finding, live, logs, scale
 from bench.flooding import flood
 from bench.measuring import row, timed
 from bench.releases import reading
@@ -48,6 +48,7 @@ def main() -> None:
         logs.measure(Path(folder))
         scale.measure(Path(folder))
         visible(Path(folder))
+        live.measure(Path(folder), bodies)
 
 
 def report_of_8_kb(number: int) -> bytes:

@@ -22,6 +22,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_of
 from obitus.core.ids import uuid7
 from obitus.service.api import compared, views
+from obitus.service.api import issues as issues_api
 from obitus.service.settings import Settings
 from obitus.service.wiring import Service
 from obitus.store import apps, asking
@@ -40,13 +41,13 @@ DAYS, ISSUES, RELEASES, BATCH = 30, 200, 12, 1000
 BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
 
 
-def filled(folder: Path, failures: int, logs: int) -> Service:
+def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Service:
     """Return a service over a store with so much in it; what is reported goes through intake's own last step."""
     service = Service(Settings(data=folder, port=0))
     service.ensure_owner()
     service.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0))
     dice = random.Random(11)
-    start_ms = service.now_ms() // HOUR_MS * HOUR_MS - DAYS * DAY_MS
+    start_ms = service.now_ms() // HOUR_MS * HOUR_MS - days * DAY_MS
     body, _ = service.evidence.pack(BODY)
     templates = [(f"berth %d of pier {pier} is free", f"sailings.pier{pier}") for pier in range(40)]
 
@@ -71,13 +72,13 @@ def filled(folder: Path, failures: int, logs: int) -> Service:
 
     def prepared(kind: Any, time_ms: int, **more: Any) -> Prepared:
         one = uuid7(time_ms, dice.randbytes(10)).bytes
-        release = f"1.{(time_ms - start_ms) * RELEASES // (DAYS * DAY_MS)}.0"
+        release = f"1.{(time_ms - start_ms) * RELEASES // (days * DAY_MS)}.0"
         return Prepared(one, kind, 1, "production", release, time_ms, time_ms, day_of(one, time_ms), **more)
 
     # Day by day, as reports come.
-    for day in range(DAYS):
+    for day in range(days):
         for make, in_all in ((failure, failures), (log, logs)):
-            count = in_all // DAYS
+            count = in_all // days
             for begin in range(0, count, BATCH):
                 part = [
                     make(start_ms + day * DAY_MS + (begin + i) * DAY_MS // count)
@@ -107,6 +108,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         return ask
 
     readings: dict[str, Callable[[Service], Any]] = {
+        "desk, 30 days": lambda s: issues_api.desk(s, whole),
         "list of issues, 30 days": lambda s: (views.issue_rows(s, issue_store.issues(s.reader, whole), whole), issue_store.sums(s.reader, whole)),
         "one issue": lambda s: views.issue_answer(s, 3, whole),
         "failures of an issue, a page": lambda s: issue_store.failures(s.reader, 3, whole),
@@ -120,14 +122,15 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     for name, work in readings.items():
         one, other = median_s(lambda: work(many)) * 1000, median_s(lambda: work(few)) * 1000  # noqa: B023 - called at once
         row(f"{name}: {failures:,} and {logs:,} / a hundredth", f"{one:.1f} ms", f"{other:.1f} ms", one / other)
-    _removal(many)
-    for service in (few, many):
+    one = filled(folder / "one", 0, logs // 5, days=2)
+    _removal(one)
+    for service in (few, many, one):
         service.close()
 
 
 def _removal(service: Service) -> None:
     """Remove a day in the middle while something else is written all the time; print how long the longest of that took."""
-    day = service.days.known()[DAYS // 2]
+    day = max(service.days.known(), key=lambda day: int(day["reports"]))
     longest, stop = 0.0, threading.Event()
 
     def write() -> None:

@@ -69,7 +69,7 @@ def test_who_does_not_keep_up_is_told_to_look_again() -> None:
 
 
 def test_a_bound_on_listeners_and_a_sign_of_life(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Beyond two hundred nobody is let in, and thirty with one session; one that goes makes room.
+    """Beyond six hundred nobody is let in, and thirty with one session; one that goes makes room.
 
     Where nothing happens, a comment shows that the stream lives.
     """

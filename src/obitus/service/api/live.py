@@ -15,7 +15,7 @@ from starlette.types import Message, Send
 
 from obitus.store.events import Event
 
-MOST_LISTENERS: Final = 200
+MOST_LISTENERS: Final = 600
 MOST_OF_A_PASS: Final = 30
 """Streams of one session or token."""
 MOST_UNREAD: Final = 100
