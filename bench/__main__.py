@@ -28,7 +28,7 @@ from bench.releases import reading
 from obitus.service.intake.formats import REPORT
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 
 BATCH = 50
 BATCHES = 60
@@ -117,11 +117,11 @@ def visible(folder: Path) -> None:
     """Time from ``raise`` to visible in ``/api/issues``, against one empty request to the same service."""
     opened = listen("127.0.0.1", 0)
     port = opened.getsockname()[1]
-    service = Service(Settings(data=folder / "visible", port=port))
-    service.ensure_owner()
+    service = Parts(Settings(data=folder / "visible", port=port))
+    service.passes.ensure_owner()
     running = InThread(service, opened)
     running.start()
-    token = service.add_pass("token", 1, "bench", None)
+    token = service.passes.add("token", 1, "bench", None)
     connection = http.client.HTTPConnection("127.0.0.1", port)
     headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}
 

@@ -21,7 +21,7 @@ import obitus
 from bench import bare
 from bench.flooding import flood, paced
 from bench.measuring import row
-from obitus.service.api.live import MOST_OF_A_PASS
+from obitus.service.live import MOST_OF_A_PASS
 
 READERS: Final = 500
 PROBES: Final = 300

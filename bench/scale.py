@@ -24,7 +24,7 @@ from obitus.core.ids import uuid7
 from obitus.service.api import compared, views
 from obitus.service.api import issues as issues_api
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store import apps, asking
 from obitus.store import issues as issue_store
 from obitus.store.asking.finding import names_in
@@ -41,14 +41,14 @@ DAYS, ISSUES, RELEASES, BATCH = 30, 200, 12, 1000
 BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
 
 
-def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Service:
+def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
     """Return a service over a store with so much in it; what is reported goes through intake's own last step."""
-    service = Service(Settings(data=folder, port=0))
-    service.ensure_owner()
-    service.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0))
+    service = Parts(Settings(data=folder, port=0))
+    service.passes.ensure_owner()
+    service.records.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0))
     dice = random.Random(11)
-    start_ms = service.now_ms() // HOUR_MS * HOUR_MS - days * DAY_MS
-    body, _ = service.evidence.pack(BODY)
+    start_ms = service.clock.now_ms() // HOUR_MS * HOUR_MS - days * DAY_MS
+    body, _ = service.records.evidence.pack(BODY)
     templates = [(f"berth %d of pier {pier} is free", f"sailings.pier{pier}") for pier in range(40)]
 
     def failure(time_ms: int) -> Prepared:
@@ -84,7 +84,9 @@ def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Service:
                     make(start_ms + day * DAY_MS + (begin + i) * DAY_MS // count)
                     for i in range(min(BATCH, count - begin))
                 ]
-                service.writer.run(lambda c, part=part: take(c, service.writer.days, part), timeout_s=600)  # type: ignore[misc]
+                service.records.writer.run(
+                    lambda c, part=part: take(c, service.records.writer.days, part), timeout_s=600
+                )  # type: ignore[misc]
     return service
 
 
@@ -94,20 +96,20 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     now_ms = few.now_ms()
     whole = Window(now_ms - DAYS * DAY_MS, now_ms)
 
-    def question(text: str) -> Callable[[Service], Any]:
+    def question(text: str) -> Callable[[Parts], Any]:
         node = read(text, now_ms)
         return lambda s: asking.find(s.reader, s.days, "log", node, whole.from_ms, whole.to_ms)
 
-    def issues_asked(text: str) -> Callable[[Service], Any]:
+    def issues_asked(text: str) -> Callable[[Parts], Any]:
         node = read(text, now_ms)
 
-        def ask(s: Service) -> Any:
+        def ask(s: Parts) -> Any:
             asked = asked_of_issues(node, s.days, names_in(s.reader), (whole.from_ms, whole.to_ms))
             return issue_store.issues(s.reader, whole, asked=asked)
 
         return ask
 
-    readings: dict[str, Callable[[Service], Any]] = {
+    readings: dict[str, Callable[[Parts], Any]] = {
         "desk, 30 days": lambda s: issues_api.desk(s, whole),
         "list of issues, 30 days": lambda s: (views.issue_rows(s, issue_store.issues(s.reader, whole), whole), issue_store.sums(s.reader, whole)),
         "one issue": lambda s: views.issue_answer(s, 3, whole),
@@ -128,16 +130,16 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         service.close()
 
 
-def _removal(service: Service) -> None:
+def _removal(service: Parts) -> None:
     """Remove a day in the middle while something else is written all the time; print how long the longest of that took."""
-    day = max(service.days.known(), key=lambda day: int(day["reports"]))
+    day = max(service.records.days.known(), key=lambda day: int(day["reports"]))
     longest, stop = 0.0, threading.Event()
 
     def write() -> None:
         nonlocal longest
         while not stop.is_set():
             started = time.perf_counter()
-            service.writer.run(lambda c: c.execute("UPDATE days SET reports = reports WHERE day = -1"))
+            service.records.writer.run(lambda c: c.execute("UPDATE days SET reports = reports WHERE day = -1"))
             longest = max(longest, time.perf_counter() - started)
 
     writing = threading.Thread(target=write)
@@ -145,7 +147,7 @@ def _removal(service: Service) -> None:
     time.sleep(1)
     before, longest = longest, 0.0
     started = time.perf_counter()
-    remove_day(service.writer, service.days, day["day"], service.now_ms(), "after 15 days")
+    remove_day(service.records.writer, service.records.days, day["day"], service.clock.now_ms(), "after 15 days")
     took = time.perf_counter() - started
     stop.set()
     writing.join()

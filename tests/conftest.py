@@ -25,7 +25,7 @@ import obitus
 from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from tests import left_over
 
 left_over.adopt_orphans()
@@ -67,7 +67,7 @@ class Clock:
 class Running:
     """A service on loopback, with an owner's token."""
 
-    service: Service
+    service: Parts
     url: str
     token: str
     clock: Clock
@@ -115,7 +115,7 @@ class Running:
 def empty_records() -> Path:
     """Return a folder of records with nothing in them: made once, and copied, since making them takes a quarter of a second."""
     folder = Path(tempfile.mkdtemp(prefix="obitus-empty-")) / "data"
-    Service(Settings(data=folder, port=0)).close()
+    Parts(Settings(data=folder, port=0)).close()
     atexit.register(shutil.rmtree, folder.parent)
     return folder
 
@@ -127,11 +127,11 @@ def start(folder: Path, *, limits: Limits | None = None, port: int = 0) -> tuple
     clock = Clock()
     opened = listen("127.0.0.1", port)
     port = opened.getsockname()[1]
-    service = Service(Settings(data=folder, port=port, limits=limits or Limits(), clock_ms=clock))
-    service.ensure_owner()
+    service = Parts(Settings(data=folder, port=port, limits=limits or Limits(), clock_ms=clock))
+    service.passes.ensure_owner()
     thread = InThread(service, opened)
     thread.start()
-    token = service.add_pass("token", 1, "tests", None)
+    token = service.passes.add("token", 1, "tests", None)
     return thread, Running(service, f"http://127.0.0.1:{port}", token, clock)
 
 

@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from obitus.core.days import seq_of
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store.days.reading import DayReaders
 
 _PLACES = """
@@ -23,9 +23,9 @@ def numbers(days: DayReaders, kind: str | None = None) -> list[int]:
     ]
 
 
-def reports(service: Service, kind: str | None = None) -> list[dict[str, Any]]:
+def reports(service: Parts, kind: str | None = None) -> list[dict[str, Any]]:
     """Return the reports of a kind, or of all."""
-    return [json.loads(service.evidence.read(seq)) for seq in numbers(service.days, kind)]
+    return [json.loads(service.records.evidence.read(seq)) for seq in numbers(service.records.days, kind)]
 
 
 def ids(days: DayReaders) -> list[str]:

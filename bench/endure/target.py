@@ -17,7 +17,7 @@ import urllib3
 
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 
 
 def report(text: str = "no berth") -> tuple[str, dict[str, Any]]:
@@ -38,11 +38,11 @@ class Target:
         self.folder = folder
         opened = listen("127.0.0.1", 0)
         self.port = opened.getsockname()[1]
-        service = Service(Settings(data=folder, port=self.port))
-        service.ensure_owner()
+        service = Parts(Settings(data=folder, port=self.port))
+        service.passes.ensure_owner()
         running = InThread(service, opened)
         running.start()
-        token = service.add_pass("token", 1, "endure", None)
+        token = service.passes.add("token", 1, "endure", None)
         http = urllib3.PoolManager(retries=False)
 
         def key(name: str) -> str:

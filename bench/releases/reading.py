@@ -17,7 +17,7 @@ from obitus.core.days import UNDATED
 from obitus.service.api import compared, since
 from obitus.service.jobs.watching import courses_of
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store import releases as store
 from obitus.store.days.rows import ADD_EVIDENCE
 
@@ -48,14 +48,14 @@ def measure(folder: Path) -> None:
     services = [filled(folder / f"store-{failures}", failures) for failures in (FEW, MANY)]
     release = "1.22.0"
 
-    def courses(service: Service) -> Any:
-        order = store.order(service.reader, 1)
-        ids = {r["version"]: r["id"] for r in store.releases(service.reader, 1)}
+    def courses(service: Parts) -> Any:
+        order = store.order(service.records.reader, 1)
+        ids = {r["version"]: r["id"] for r in store.releases(service.records.reader, 1)}
         return courses_of(
             service, ids[release], [(name, ids[name]) for name in order.before(release)[:12]], "production"
         )
 
-    readings: dict[str, Callable[[Service], Any]] = {
+    readings: dict[str, Callable[[Parts], Any]] = {
         "since when, verdict and lane of an issue": lambda s: since.since_answer(s, 3),
         "list of releases": lambda s: compared.release_rows(known := compared.Releases(s, "sailings"), [r.version for r in known.order.releases[-20:]]),
         "one release": lambda s: compared.release_answer(compared.Releases(s, "sailings"), release, None),
@@ -70,13 +70,13 @@ def measure(folder: Path) -> None:
         service.close()
 
 
-def filled(folder: Path, failures: int) -> Service:
+def filled(folder: Path, failures: int) -> Parts:
     """Return a service over a store with so many failures, and five times as many runs, of thirty releases in sixty days."""
-    service = Service(Settings(data=folder, port=0))
-    service.ensure_owner()
+    service = Parts(Settings(data=folder, port=0))
+    service.passes.ensure_owner()
     connection = sqlite3.connect(service.settings.database, isolation_level=None)
     dice = random.Random(11)
-    start = service.now_ms() // HOUR_MS - HOURS
+    start = service.clock.now_ms() // HOUR_MS - HOURS
     connection.execute("PRAGMA synchronous = OFF")
     connection.execute("BEGIN")
     connection.execute("INSERT INTO apps (id, name, kind, created_ms) VALUES (1, 'sailings', 'script', 0)")
@@ -126,16 +126,16 @@ def filled(folder: Path, failures: int) -> Service:
     _write(connection, pending)
     connection.execute("COMMIT")
     connection.executescript(_ROLLUPS)
-    body = service.evidence.pack(b'{"exceptions": [{"type": "Tide", "frames": []}]}')[0]
+    body = service.records.evidence.pack(b'{"exceptions": [{"type": "Tide", "frames": []}]}')[0]
     firsts = [row[0] for row in connection.execute("SELECT first_seq FROM issues")]
     connection.close()
 
     def keep(_: sqlite3.Connection) -> None:
         # Their numbers are below 2^32: the undated day's.
-        file = service.writer.days.at(UNDATED)
+        file = service.records.writer.days.at(UNDATED)
         file.connection.executemany(ADD_EVIDENCE, [(first, 1, "failure", None, body) for first in firsts])
 
-    service.writer.run(keep)
+    service.records.writer.run(keep)
     return service
 
 

@@ -59,7 +59,7 @@ def test_login_by_link(tmp_path: Path, running: Running) -> None:
     """A sign-in link becomes a token in a file that only its owner can read."""
     shell = Shell(tmp_path)
     assert "nobody is signed in" in shell.run("issues", "--url", running.url, status=4)
-    assert "Signed in" in shell.run("login", running.service.new_sign_in_link())
+    assert "Signed in" in shell.run("login", running.service.passes.new_sign_in_link())
     assert (tmp_path / "login.json").stat().st_mode & 0o777 == 0o600
     assert "No issue failed in this window" in shell.run("issues")
 

@@ -60,6 +60,6 @@ def test_the_group_is_what_the_service_decides(running: Running, tmp_path: Path)
     (answer,) = told(path)
     chain = report_form(find_stacks((TEXTS / "node.txt").read_text())[0].chain)
     running.send(running.add_app(), failure(exceptions=chain), failure(exceptions=raised_in("m", "f")))
-    issues = running.service.reader.rows("SELECT fingerprint FROM fingerprints ORDER BY issue_id")
+    issues = running.service.records.reader.rows("SELECT fingerprint FROM fingerprints ORDER BY issue_id")
     assert issues[0]["fingerprint"] == answer["fingerprint"]
     assert running.get("/api/issues/1")["title"] == answer["issue_title"]

@@ -143,7 +143,7 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
         "not a request at all"
     ]
     assert told["outcomes"] == {"ok": 18, "failed": 1, "refused": 1} and told["files"] == {str(path): "common"}
-    counted = running.service.reader.rows(
+    counted = running.service.records.reader.rows(
         "SELECT entry_point, outcome, hour, SUM(runs) AS n FROM run_counts GROUP BY 1, 2, 3"
     )
     assert {(row["entry_point"], row["outcome"], row["n"]) for row in counted} == {("GET /sailings/{id}/boardings", o, n) for o, n in (("ok", 18), ("failed", 1), ("refused", 1))}  # fmt: skip
@@ -158,11 +158,11 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
     with path.open("a") as grown:
         grown.write(access_log(agent, 3))
     assert read(path)["runs"] == 3
-    assert running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 23
+    assert running.service.records.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 23
 
 
 def counted(running: Running) -> int:
-    return int(running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"])
+    return int(running.service.records.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"])
 
 
 def test_runs_of_a_grown_log_are_counted_once(running: Running, key: str, tmp_path: Path) -> None:

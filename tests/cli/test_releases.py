@@ -107,11 +107,11 @@ def test_commits_of_a_release(running: Running, shell: Shell, repository: Reposi
     }  # fmt: skip
     from obitus.store import commits
 
-    release = running.service.reader.one("SELECT id FROM releases WHERE version = '3.1.0'")["id"]
+    release = running.service.records.reader.one("SELECT id FROM releases WHERE version = '3.1.0'")["id"]
     found = {
         one.subject: one
         for one in commits.candidates(
-            running.service.reader, release, {"water.py", "piers.py", "piers.png"}, ["depth_at"]
+            running.service.records.reader, release, {"water.py", "piers.py", "piers.png"}, ["depth_at"]
         )
     }
     (tides,) = found["Look up depths with a default"].files

@@ -259,10 +259,10 @@ def test_commands(running: Running, tmp_path: Any) -> None:
         for pier in ("fine", "usage", "dies"):
             code = f"import obitus, sys\nobitus.watch()\ndef work(pier):\n    if pier == 'dies': raise LookupError(pier)\n{lines}\nsys.argv = ['boarding', {pier!r}]\n{start}\n"
             run(running, key, tmp_path, code)
-    rows = running.service.reader.rows(
+    rows = running.service.records.reader.rows(
         "SELECT outcome, SUM(runs) AS n FROM run_counts GROUP BY outcome ORDER BY outcome"
     )
     assert {row["outcome"]: row["n"] for row in rows} == {"failed": 2, "ok": 2, "refused": 2}
-    failures = running.service.reader.rows("SELECT entry_point, message FROM failures")
+    failures = running.service.records.reader.rows("SELECT entry_point, message FROM failures")
     assert {row["message"] for row in failures} == {"dies"} and len(failures) == 2
     assert all(row["entry_point"].startswith("command ") for row in failures)

@@ -67,14 +67,18 @@ def test_tasks(running: Running, tmp_path: Path, pool: str) -> None:
     )  # fmt: skip
     try:
         for _ in range(400):
-            rows = running.service.reader.rows("SELECT SUM(runs) AS n FROM run_counts WHERE entry_point LIKE 'job %'")
+            rows = running.service.records.reader.rows(
+                "SELECT SUM(runs) AS n FROM run_counts WHERE entry_point LIKE 'job %'"
+            )
             if (rows[0]["n"] or 0) >= 5:
                 break
             time.sleep(0.1)
     finally:
         worker.terminate()
         worker.wait(30)
-    rows = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    rows = running.service.records.reader.rows(
+        "SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2"
+    )
     counted = {(row["entry_point"], row["outcome"]): row["n"] for row in rows}
     assert counted["job gatekeeper.print_pass", "failed"] == 2 and counted["job gatekeeper.heartbeat", "ok"] == 1
     assert counted["job gatekeeper.flaky", "failed"] == 1 and counted["job gatekeeper.flaky", "ok"] == 1
@@ -190,9 +194,11 @@ def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
     ]
     assert wanted <= set(told) and not any(report["handled"] for report in told.values())
     assert [crumb["message"] for crumb in told["job gate.hard", "TimeLimitExceeded(2,)"]["trail"]][-1] == "printing"
-    rows = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    rows = running.service.records.reader.rows(
+        "SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2"
+    )
     counted = {(row["entry_point"], row["outcome"]): row["n"] for row in rows}
     assert counted["job gate.expected", "refused"] == 1
     for name in ("soft", "hard", "leaves", "killed", "member"):
         assert counted[f"job gate.{name}", "failed"] == 1, counted
-    assert len(kept.numbers(running.service.days, "log")) < 30
+    assert len(kept.numbers(running.service.records.days, "log")) < 30

@@ -190,7 +190,7 @@ class Watched:
     def reports(self, kind: str, wanted: int = 1) -> list[dict[str, Any]]:
         """Wait for reports of a kind, and return them."""
         for _ in range(200):
-            found = kept.numbers(self._running.service.days, kind)
+            found = kept.numbers(self._running.service.records.days, kind)
             if len(found) >= wanted:
                 return kept.reports(self._running.service, kind)
             time.sleep(0.05)

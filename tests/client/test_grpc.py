@@ -151,7 +151,9 @@ def test_calls(running: Running, tmp_path: Path, which: str) -> None:
     assert trails["'berth'"] == ["one gives up"]
     several = next(report for report in reports if report["run"]["entry_point"].endswith("Several"))
     assert [crumb["message"] for crumb in several["trail"]] == ["several 0", "several 1", "several 2"]
-    rows = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    rows = running.service.records.reader.rows(
+        "SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2"
+    )
     counted = {(row["entry_point"].rpartition("/")[2], row["outcome"]): row["n"] for row in rows}
     assert counted == {
         ("One", "ok"): 9,

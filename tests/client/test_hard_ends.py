@@ -129,6 +129,6 @@ def test_kill_during_a_load_loses_nothing_written(running: Running, tmp_path: Pa
     process.wait()
     process.stdout.close()
     assert run(running, key, tmp_path, NEXT_START).returncode == 0
-    rows = running.service.reader.rows("SELECT message FROM failures")
+    rows = running.service.records.reader.rows("SELECT message FROM failures")
     numbers = sorted(int(row["message"]) for row in rows)
     assert len(numbers) == len(set(numbers)) and len(numbers) >= safe > 0

@@ -160,7 +160,7 @@ def test_the_service_comes_back(tmp_path: Path, caplog: pytest.LogCaptureFixture
     thread, running = start(tmp_path / "data", port=port)
     try:
         assert obitus.flush(20)
-        found = kept.ids(running.service.days)
+        found = kept.ids(running.service.records.days)
         assert len(found) == len(ids) == 30
     finally:
         thread.stop()

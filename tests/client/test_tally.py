@@ -89,5 +89,5 @@ def test_a_healthy_run_arrives_with_its_trail(reported: Reported) -> None:
     assert run["run"]["outcome"] == "ok" and run["trail"][0]["message"] == "rows read"
     tally = reported.one("tally")
     assert (tally["entry_point"], tally["outcome"], tally["runs"]) == ("job nightly-manifest", "ok", 1)
-    rows = reported.running.service.reader.rows("SELECT entry_point, runs FROM run_counts")
+    rows = reported.running.service.records.reader.rows("SELECT entry_point, runs FROM run_counts")
     assert [tuple(row) for row in rows] == [("job nightly-manifest", 1)]

@@ -18,7 +18,7 @@ from tests.conftest import Running
 def failures(running: Running, wanted: int) -> list[dict[str, Any]]:
     """Wait for failures, and return them as they were kept."""
     for _ in range(100):
-        if len(kept.numbers(running.service.days, "failure")) >= wanted:
+        if len(kept.numbers(running.service.records.days, "failure")) >= wanted:
             break
         time.sleep(0.05)
     return kept.reports(running.service, "failure")

@@ -25,7 +25,7 @@ from obitus.demo.story import DAYS, LIVE, PLAYERS, acts_of
 from obitus.service.api.compared import Releases, compare
 from obitus.service.api.since import since_answer
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store.releases import deploys as deploys_between
 from tests.conftest import until
 from tests.left_over import children, lives
@@ -74,13 +74,13 @@ def test_the_story_is_told(loaded: Path) -> None:
 
 
 @pytest.fixture(scope="module")
-def service(loaded: Path) -> Iterator[Service]:
-    made = Service(Settings(data=loaded, port=0))
+def service(loaded: Path) -> Iterator[Parts]:
+    made = Parts(Settings(data=loaded, port=0))
     yield made
     made.close()
 
 
-def test_every_verdict_occurs(loaded: Path, service: Service) -> None:
+def test_every_verdict_occurs(loaded: Path, service: Parts) -> None:
     """Held, too early, rarer, back; a fix that reveals the next fault; a rate that climbs with one release, and the commit that did it."""
     rows = [row for row in issues(loaded).values() if not row["place"].startswith("gatekeeper.manifests.total_weight")]
     numbers = {f"{row['type'].rpartition('.')[2]} {row['state']}": row["id"] for row in rows}
@@ -102,11 +102,11 @@ def test_every_verdict_occurs(loaded: Path, service: Service) -> None:
     assert first["KeyError untriaged"] == ["Announce piers by their names"]
 
 
-def test_releases_deploys_and_a_canary(service: Service) -> None:
+def test_releases_deploys_and_a_canary(service: Parts) -> None:
     """Six releases in order, a rollback, an hour in which two were live, and a first deploy that nobody reported."""
     known = Releases(service, "sailings")
     assert [release.version for release in known.order.releases] == list(LIVE)
-    deploys = deploys_between(service.reader, 0, 2**60, "sailings", None)
+    deploys = deploys_between(service.records.reader, 0, 2**60, "sailings", None)
     assert [(row["version"], row["canary"], row["inferred"]) for row in reversed(deploys)] == [
         ("2.8.0", 0, 1), ("2.9.0", 0, 0), ("2.9.1", 0, 0), ("3.0.0", 0, 0), ("2.9.1", 0, 0), ("3.0.1", 0, 0), ("3.1.0", 1, 0), ("3.1.0", 0, 0)
     ]  # fmt: skip

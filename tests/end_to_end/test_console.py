@@ -41,7 +41,7 @@ def page(browser: Browser, running: Running) -> Iterator[Page]:
     complaints: list[str] = []
     opened.on("pageerror", lambda error: complaints.append(str(error)))
     opened.on("console", lambda said: complaints.append(said.text) if _is_complaint(said) else None)
-    opened.goto(running.service.new_sign_in_link())
+    opened.goto(running.service.passes.new_sign_in_link())
     expect(opened.get_by_role("heading", name="Desk")).to_be_visible()
     complaints.clear()
     yield opened
@@ -422,7 +422,7 @@ def test_sign_in_page(browser: Browser, running: Running) -> None:
     opened.goto(running.url + "/issues")
     expect(opened.get_by_label("Password")).to_be_visible()
     assert axe(opened) == []
-    link = running.service.new_sign_in_link()
+    link = running.service.passes.new_sign_in_link()
     opened.goto(link)
     expect(opened.get_by_role("heading", name="Desk")).to_be_visible()
     assert "#" not in opened.url

@@ -11,10 +11,10 @@ import pytest
 import urllib3
 
 from obitus.core.clock import DAY_MS
+from obitus.service import secrets
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
-from obitus.service.sign_in import secrets
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store import people
 from obitus.store.errors import StoreBroken
 from tests.conftest import Running, failure, until
@@ -28,7 +28,7 @@ def sign_in(running: Running, body: dict[str, str], **headers: str) -> tuple[int
 
 
 def link_secret(running: Running) -> str:
-    return running.service.new_sign_in_link().partition("#")[2]
+    return running.service.passes.new_sign_in_link().partition("#")[2]
 
 
 def with_cookie(
@@ -59,8 +59,8 @@ def test_a_link_grows_old(running: Running) -> None:
     cookie, idle = sign_in(running, {"link": fresh})[2], sign_in(running, {"link": other})[2]
 
     def is_noted() -> bool:
-        since = running.service.now_ms() - 60_000
-        return bool(running.service.reader.rows("SELECT 1 FROM passes WHERE used_ms > ?", (since,)))
+        since = running.service.clock.now_ms() - 60_000
+        return bool(running.service.records.reader.rows("SELECT 1 FROM passes WHERE used_ms > ?", (since,)))
 
     for hours in range(0, 14 * 24, 11):
         running.clock.ahead_ms = hours * 3_600_000
@@ -98,7 +98,7 @@ def test_guessing_is_slowed_down(running: Running) -> None:
     right = {"name": "owner", "password": PASSWORD}
     answer = running.http.request("POST", running.url + "/api/sign-in", json=right)
     assert answer.status == 429 and 0 < int(answer.headers["Retry-After"]) <= 300
-    assert running.service.reader.rows("SELECT COUNT(*) AS n FROM sign_in_tries")[0]["n"] == 10
+    assert running.service.records.reader.rows("SELECT COUNT(*) AS n FROM sign_in_tries")[0]["n"] == 10
     assert sign_in(running, {"link": link_secret(running)})[0] == 200
     # A clock that jumps locks nobody out for longer than the window.
     for ahead_ms in (400 * DAY_MS, 0):
@@ -197,14 +197,14 @@ def test_sessions_are_listed_and_ended(running: Running) -> None:
 
 def test_cookies_where_the_address_is_https(tmp_path: Path) -> None:
     """The cookie is bound to its host and to https, and only that one is read."""
-    service = Service(Settings(data=tmp_path, public_url="https://obitus.skerry.example"))
-    service.ensure_owner()
+    service = Parts(Settings(data=tmp_path, public_url="https://obitus.skerry.example"))
+    service.passes.ensure_owner()
     opened = listen("127.0.0.1", 0)
     thread = InThread(service, opened)
     thread.start()
     http = urllib3.PoolManager(retries=False)
     url = f"http://127.0.0.1:{opened.getsockname()[1]}"
-    link = service.new_sign_in_link().partition("#")[2]
+    link = service.passes.new_sign_in_link().partition("#")[2]
     answer = http.request("POST", url + "/api/sign-in", json={"link": link})
     cookie = answer.headers["Set-Cookie"]
     assert cookie.startswith("__Host-obitus_session=") and "Secure" in cookie and "HttpOnly" in cookie
@@ -244,7 +244,7 @@ def test_tokens(running: Running) -> None:
     assert made["token"] not in str(listed)
     assert running.ask("DELETE", f"/api/me/tokens/{listed['id']}").status == 200
     assert running.ask("GET", "/api/me", token=made["token"]).status == 401
-    rows = running.service.reader.rows("SELECT hash, id, label FROM passes")
+    rows = running.service.records.reader.rows("SELECT hash, id, label FROM passes")
     assert all(len(row["hash"]) == 32 for row in rows) and made["token"] not in str([tuple(row) for row in rows])
 
 
@@ -289,7 +289,7 @@ def test_password_hashes() -> None:
 
 def test_a_link_is_used_up_only_for_a_session(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     """Where the session cannot be kept the link still works, and nothing of it is on record."""
-    link = running.service.new_sign_in_link().rpartition("#")[2]
+    link = running.service.passes.new_sign_in_link().rpartition("#")[2]
     acts = len(running.get("/api/acts")["acts"])
 
     def breaks(*_: Any, **__: Any) -> None:

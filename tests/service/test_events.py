@@ -23,7 +23,7 @@ CONSOLE = Path(__file__).parents[2] / "console/src/lib/live.svelte.ts"
 
 
 def kinds(running: Running) -> list[str]:
-    return [event.kind for event in events.after(running.service.reader, 0)]
+    return [event.kind for event in events.after(running.service.records.reader, 0)]
 
 
 def stream(running: Running, since: int | None = None) -> Iterator[tuple[int | None, str, dict[str, Any]]]:
@@ -54,7 +54,7 @@ def test_what_happens_is_written_down(running: Running) -> None:
     assert [kind for kind in kinds(running) if kind != "act"] == [
         "release-seen", "issue-new", "issue-decided", "release-seen", "issue-regressed", "deploy"
     ]  # fmt: skip
-    found = events.after(running.service.reader, 0)
+    found = events.after(running.service.records.reader, 0)
     assert [event.id for event in found] == list(range(1, len(found) + 1))
     assert {event.subject.get("issue") for event in found if event.kind.startswith("issue-")} == {1}
 
@@ -69,7 +69,7 @@ def test_what_does_not_happen_is_not(running: Running) -> None:
         raise StoreBroken("made up")
 
     with pytest.raises(StoreBroken):
-        running.service.writer.run(breaks)
+        running.service.records.writer.run(breaks)
     assert kinds(running) == before
 
 
@@ -84,7 +84,7 @@ def test_a_stream_goes_on_where_it_broke(running: Running) -> None:
     key = running.add_app()
     listening = stream(running)
     number, name, _ = next(listening)
-    assert name == "open" and number == events.newest(running.service.reader)
+    assert name == "open" and number == events.newest(running.service.records.reader)
     running.send(key, failure())
     got = [next(listening) for _ in range(3)]
     assert {name for _, name, _ in got} == {"reports", "release-seen", "issue-new"}
@@ -117,7 +117,7 @@ def test_nothing_is_missed_while_it_happens(running: Running) -> None:
     """A listener that comes and goes while decisions are made has seen each event once, in order."""
     key = running.add_app()
     running.send(key, failure())
-    first = events.newest(running.service.reader)
+    first = events.newest(running.service.records.reader)
     done = threading.Event()
 
     def decide() -> None:
@@ -145,12 +145,12 @@ KILLED = """
 import os, signal, sys
 from pathlib import Path
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store.issues import decide
 
-service = Service(Settings(data=Path(sys.argv[1]), port=0))
-service.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
-service.writer.run(lambda c: decide(c, 1, "park", person_id=1, person="owner", now_ms=service.now_ms()))
+service = Parts(Settings(data=Path(sys.argv[1]), port=0))
+service.records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
+service.records.writer.run(lambda c: decide(c, 1, "park", person_id=1, person="owner", now_ms=service.clock.now_ms()))
 """
 
 
@@ -158,7 +158,7 @@ def test_killed_between_commit_and_telling(tmp_path: Path) -> None:
     """What was decided and not told any more is told after the next start."""
     thread, running = start(tmp_path / "data")
     running.send(running.add_app(), failure())
-    last = events.newest(running.service.reader)
+    last = events.newest(running.service.records.reader)
     thread.stop()
     child = subprocess.run([sys.executable, "-c", KILLED, str(tmp_path / "data")], capture_output=True, text=True)
     assert child.returncode == -signal.SIGKILL, child.stderr
@@ -179,14 +179,16 @@ def test_the_watcher_goes_on_after_a_stop(tmp_path: Path) -> None:
     """What came before a stop and was not looked at is looked at afterwards, once."""
     thread, running = start(tmp_path / "data")
     running.send(running.add_app(), failure())
-    due = running.service.reader.rows("SELECT environment, batches FROM rates_due")
+    due = running.service.records.reader.rows("SELECT environment, batches FROM rates_due")
     assert [tuple(row) for row in due] == [("production", 1)]
     thread.stop()
     thread, running = start(tmp_path / "data")
     try:
         running.service.watcher.look()
-        assert running.service.reader.rows("SELECT 1 FROM rates_due") == []
-        assert events.position(running.service.reader, "watching") == events.newest(running.service.reader)
+        assert running.service.records.reader.rows("SELECT 1 FROM rates_due") == []
+        assert events.position(running.service.records.reader, "watching") == events.newest(
+            running.service.records.reader
+        )
     finally:
         running.http.clear()
         thread.stop()
@@ -195,7 +197,7 @@ def test_the_watcher_goes_on_after_a_stop(tmp_path: Path) -> None:
 def test_old_events_go_when_all_have_read_them(running: Running) -> None:
     """Not before, and never the newest: its number must not be given again."""
     running.add_app()
-    writer, reader = running.service.writer, running.service.reader
+    writer, reader = running.service.records.writer, running.service.records.reader
     newest, later = events.newest(reader), running.clock() + 2 * events.KEPT_MS
     assert newest > 0
     writer.run(lambda c: events.move(c, "slow", 0))

@@ -159,7 +159,7 @@ def test_two_hosts(running: Running) -> None:
     status, _, body = raw.answer()
     assert (status, json.loads(body)["slug"]) == (421, "unknown-host")
     host = running.url.removeprefix("http://")
-    session = running.service.add_pass("session", 1, "browser", 60_000)
+    session = running.service.passes.add("session", 1, "browser", 60_000)
     for origin in (f"http://evil.example://{host}", f"null://{host}", f"http://{host}.evil.example"):
         headers = {"Cookie": f"obitus_session={session}", "Origin": origin}
         answer = running.http.request("POST", running.url + "/api/apps", headers=headers, json={"name": "x"})
@@ -194,7 +194,7 @@ def test_bodies_of_nothing_cost_nothing(running: Running, path: str, bomb: str) 
     assert answer.status in (413, 400), answer.data[:200]
     # It took 103 s at worst: this is no measurement, but whether the work is bounded at all.
     assert took < 10
-    assert running.service.gate.bytes == 0
+    assert running.service.intake.gate.bytes == 0
 
 
 def test_many_members_are_read_whole(running: Running) -> None:
@@ -231,7 +231,7 @@ def test_slow_bodies(quick: Running) -> None:
     status, _, body = pausing.answer()
     assert status == 408 and json.loads(body)["slug"] == "body-too-slow" and json.loads(body)["stored"] == 1
     assert dripping.answer()[0] in (408, 0)
-    until(lambda: quick.service.gate.requests == 0)
+    until(lambda: quick.service.intake.gate.requests == 0)
     person = Raw(quick)
     person.say(BIG % (b"/api/apps", f"Authorization: Bearer {quick.token}\r\nContent-Length: 50\r\n".encode()) + b"{")
     refused(person, 408, "body-too-slow")

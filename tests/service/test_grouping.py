@@ -246,9 +246,9 @@ def test_history_of_an_older_recipe_is_regrouped_when_asked(running: Running) ->
 def as_if_by_version(running: Running, report: dict[str, Any], version: int) -> None:
     """Let the only fingerprint in the store be one that an earlier version of the recipe gave."""
     older = earlier_texts(chain_of(report))[{2: 0, 1: 1}[version]]
-    running.service.writer.run(lambda c: c.execute("DELETE FROM fingerprint_keys"))
-    running.service.writer.run(lambda c: c.execute("UPDATE failures SET fingerprint = ?", (older,)))
-    running.service.writer.run(
+    running.service.records.writer.run(lambda c: c.execute("DELETE FROM fingerprint_keys"))
+    running.service.records.writer.run(lambda c: c.execute("UPDATE failures SET fingerprint = ?", (older,)))
+    running.service.records.writer.run(
         lambda c: c.execute("UPDATE fingerprints SET fingerprint = ?, traits_id = NULL", (older,))
     )
 
@@ -259,7 +259,7 @@ def test_a_regrouping_that_was_broken_off_goes_back(tmp_path: Any) -> None:
     key = running.add_app()
     a, b = numbers(running, raised("quote", "return fares[kind]"), raised("weigh", "return loads[deck]"), key=key)
     merged = done(running, running.ask("POST", f"/api/issues/{a}/merge", {"into": b}))
-    running.service.writer.run(lambda c: c.execute("UPDATE regroupings SET state = 'running'"))
+    running.service.records.writer.run(lambda c: c.execute("UPDATE regroupings SET state = 'running'"))
     running.http.clear()
     thread.stop()
     thread, running = start(tmp_path / "data")
@@ -274,7 +274,7 @@ def test_a_regrouping_that_was_broken_off_goes_back(tmp_path: Any) -> None:
 
 def is_in_order(running: Running) -> None:
     """All counts agree with the failures they count, and no issue that is merged holds any."""
-    reader = running.service.reader
+    reader = running.service.records.reader
     counted = {row["issue_id"]: row["n"] for row in reader.rows("SELECT issue_id, SUM(failures) AS n FROM issue_counts GROUP BY 1")}  # fmt: skip
     held = {row["issue_id"]: row["n"] for row in reader.rows("SELECT issue_id, COUNT(*) AS n FROM failures GROUP BY 1")}
     in_all = {row["id"]: row["n"] for row in reader.rows("SELECT id, failures AS n FROM issues WHERE failures > 0")}
@@ -298,7 +298,7 @@ def test_killed_at_any_step(tmp_path: Any, kind: str) -> None:
         before = counts(running)
         if kind == "undo":
             number = done(running, running.ask("POST", f"/api/issues/{a}/merge", {"into": b}))["id"]
-        writer = running.service.writer
+        writer = running.service.records.writer
         real, left, killed = writer.run, step + 1, False
 
         def dies(work: Any, timeout_s: float = 60, *, real: Any = real) -> Any:

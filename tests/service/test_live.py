@@ -12,8 +12,8 @@ from typing import Any
 
 import pytest
 
-from obitus.service.api import live
-from obitus.service.api.live import MOST_LISTENERS, MOST_OF_A_PASS, MOST_UNREAD, WOKEN_AT_ONCE, Live
+from obitus.service import live
+from obitus.service.live import MOST_LISTENERS, MOST_OF_A_PASS, MOST_UNREAD, WOKEN_AT_ONCE, Live
 from tests.conftest import start, until
 
 
@@ -152,7 +152,7 @@ def test_the_end(unread: int) -> None:
 
 def test_who_reads_nothing_is_let_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A listener that takes nothing for a while is cut off, and makes room for another one; who reads stays."""
-    monkeypatch.setattr("obitus.service.api.live.UNREAD_S", 0.5)
+    monkeypatch.setattr("obitus.service.live.UNREAD_S", 0.5)
     thread, running = start(tmp_path)
     head = f"GET /api/live HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer {running.token}\r\n\r\n".encode()
     port = int(running.url.rpartition(":")[2])

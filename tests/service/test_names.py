@@ -34,7 +34,7 @@ def test_entry_points_are_bounded(running: Running, monkeypatch: pytest.MonkeyPa
     assert "counted with others" in said["lines"][-1]["notes"][0]
     runs = {
         row["entry_point"]: row["n"]
-        for row in running.service.reader.rows("SELECT entry_point, SUM(runs) AS n FROM run_counts GROUP BY 1")
+        for row in running.service.records.reader.rows("SELECT entry_point, SUM(runs) AS n FROM run_counts GROUP BY 1")
     }
     assert len(runs) == 11 and runs[OTHERS] == 30 and sum(runs.values()) == 50
     assert running.get("/api/apps/sailings")["last_remark"]["slug"] == "too-many-entry-points"
@@ -50,9 +50,9 @@ def test_environments_of_others_are_bounded(running: Running, monkeypatch: pytes
         record = {"timeUnixNano": str(running.clock() * 1_000_000), "body": {"stringValue": "no berth"}}
         export = {"resourceLogs": [{"resource": {"attributes": attributes}, "scopeLogs": [{"logRecords": [record]}]}]}
         assert running.ask("POST", "/v1/logs", export, token=made["key"]).status == 200
-    (day,) = running.service.days.known()
+    (day,) = running.service.records.days.known()
     counted = "SELECT text, COUNT(*) AS n FROM logs JOIN texts ON texts.id = environment_id GROUP BY 1"
-    assert {row["text"]: row["n"] for row in running.service.days.rows(day["day"], counted)} == {"branch-0": 1, "branch-1": 1, "branch-2": 1, "branch-3": 1, "production": 4}  # fmt: skip
+    assert {row["text"]: row["n"] for row in running.service.records.days.rows(day["day"], counted)} == {"branch-0": 1, "branch-1": 1, "branch-2": 1, "branch-3": 1, "production": 4}  # fmt: skip
     deploy = {"app": "sailings", "release": "3.0.0", "environment": "another"}
     answer = running.ask("POST", "/api/deploys", deploy)
     assert (answer.status, answer.json()["slug"]) == (409, "too-many")
@@ -104,7 +104,7 @@ def test_an_app_is_removed(running: Running, shell: Shell, monkeypatch: pytest.M
     def count(table: str) -> int:
         return int(connection.execute(f"SELECT COUNT(*) FROM {table}").fetchone()[0])
 
-    until(lambda: (len(kept.ids(running.service.days)), count("issues"), count("run_counts")) == (2, 1, 1))
+    until(lambda: (len(kept.ids(running.service.records.days)), count("issues"), count("run_counts")) == (2, 1, 1))
     assert (count("failures"), count("fingerprints"), count("issue_releases")) == (1, 1, 1)
     assert len(kept.reports(running.service)) == 2
     until(lambda: connection.execute("SELECT COUNT(*) FROM apps WHERE emptied_ms IS NOT NULL").fetchone()[0] == 1)

@@ -15,8 +15,8 @@ from typing import Any
 import pytest
 
 from obitus.service.intake import heavy
+from obitus.service.intake.keys import KnownKeys
 from obitus.service.intake.processes import ProcessEnded, Processes, beside
-from obitus.service.sign_in.keys import KnownKeys
 from tests import kept
 from tests.conftest import Running, failure, until
 from tests.left_over import children, lives
@@ -57,10 +57,10 @@ def test_large_bodies_are_the_same(running: Running) -> None:
     """Issue, counts and explanation are those of small bodies; rules of the team hold there too, also those that come later."""
     key = running.add_app()
     assert running.send(key, failure()).json()["stored"] == 1
-    assert running.service.processes.numbers == []
+    assert running.service.intake.processes.numbers == []
     said = running.send(key, *large()).json()
     assert said["stored"] == 20 and len({line["issue"] for line in said["lines"]}) == 1
-    assert running.service.processes.numbers != []
+    assert running.service.intake.processes.numbers != []
     (issue,) = running.issues()
     assert issue["failures"] == 21
     # A fingerprint that is new explains itself.
@@ -76,7 +76,7 @@ def test_large_bodies_are_the_same(running: Running) -> None:
 
 def test_what_ends_a_process_is_refused_alone(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     """The others of its body are taken."""
-    key, pool = running.add_app(), running.service.processes
+    key, pool = running.add_app(), running.service.intake.processes
     whole = pool.work
 
     async def breaks(act: Callable[..., Any], *given: Any) -> Any:
@@ -135,4 +135,4 @@ def test_bodies_go_where_they_cost_least(running: Running) -> None:
     assert len(body) < running.service.settings.limits.small_body_bytes
     headers = {"Authorization": f"Bearer {key}", "Content-Encoding": "gzip"}
     answer = running.http.request("POST", running.url + "/reports", body=body, headers=headers)
-    assert answer.json()["stored"] == 20 and running.service.processes.numbers
+    assert answer.json()["stored"] == 20 and running.service.intake.processes.numbers

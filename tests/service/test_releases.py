@@ -211,7 +211,7 @@ def test_did_a_fix_of_the_moment_hold(
     if runs:
         send(running, key, tally("3.0.0", runs, 49))
     settle(running, number, how="now")
-    running.service.writer.run(lambda c: c.execute("UPDATE settlings SET time_ms = time_ms - 36000000"))
+    running.service.records.writer.run(lambda c: c.execute("UPDATE settlings SET time_ms = time_ms - 36000000"))
     if since_runs:
         send(running, key, tally("3.0.0", since_runs, 1))
     send(running, key, *(failed("3.0.0", 0.5) for _ in range(since_failures)))
@@ -432,7 +432,7 @@ def test_a_tally_that_grows(running: Running) -> None:
         "SELECT SUM(ok) AS n FROM release_runs JOIN releases ON releases.id = release_id WHERE version = '3.1.0'",
         "SELECT SUM(runs) AS n FROM release_hours JOIN releases ON releases.id = release_id WHERE version = '3.1.0'",
     ):
-        assert running.service.reader.one(count)["n"] == 12 + 7, count
+        assert running.service.records.reader.one(count)["n"] == 12 + 7, count
     assert kept.reports(running.service, "tally")[0]["runs"] == 12
 
 

@@ -227,16 +227,16 @@ def test_too_many_at_once_is_answered_429(running: Running) -> None:
     try:
         for one in slow:
             one.sendall(head.encode())
-        until(lambda: running.service.gate.requests == len(slow))
+        until(lambda: running.service.intake.gate.requests == len(slow))
         answer = running.send(key, failure())
         assert (answer.status, answer.json()["slug"], answer.headers["Retry-After"]) == (429, "too-busy", "1")
         assert running.send(other, failure()).status == 200
     finally:
         for one in slow:
             one.close()
-    until(lambda: running.service.gate.requests == 0)
+    until(lambda: running.service.intake.gate.requests == 0)
     assert running.send(key, failure()).status == 200
-    assert running.service.gate.bytes == 0
+    assert running.service.intake.gate.bytes == 0
 
 
 def test_keys(running: Running) -> None:
@@ -310,7 +310,7 @@ def test_secrets_are_hidden_again_in_the_service(running: Running) -> None:
     )
     issue = running.get(f"/api/issues/{running.issues()[0]['number']}")
     assert secret not in json.dumps(issue) and "[hidden: password]" in json.dumps(issue)
-    running.service.writer.close()
+    running.service.records.writer.close()
     files = [path for path in running.service.settings.data.rglob("*") if path.is_file()]
     assert len(files) >= 2 and all(secret.encode() not in path.read_bytes() for path in files)
 

@@ -35,7 +35,7 @@ def test_from_preview_to_end(running: Running) -> None:
     assert running.ask("DELETE", f"/api/redaction-rules/{number}").status == 404
     running.send(key, failure(attributes={"vesselPin": "9963"}))
     assert "9963" in all_kept(running)
-    acts = running.service.reader.rows("SELECT act, subject FROM acts WHERE act LIKE '%redaction%'")
+    acts = running.service.records.reader.rows("SELECT act, subject FROM acts WHERE act LIKE '%redaction%'")
     assert [tuple(row) for row in acts] == [
         ("made redaction rule", "name vessel pin"),
         ("ended redaction rule", "name vessel pin"),
@@ -49,7 +49,7 @@ def test_rules_hold_after_a_restart(tmp_path: Path) -> None:
     running.http.clear()
     thread.stop()
     thread, running = start(tmp_path)
-    redactor = running.service.preparer._redactor
+    redactor = running.service.intake.preparer._redactor
     running.http.clear()
     thread.stop()
     assert redactor.report({"attributes": {"berth": {"n": 4}, "pier": "x"}}) == {"attributes": {"berth": "[hidden: attributes.berth]", "pier": "x"}}  # fmt: skip

@@ -20,8 +20,8 @@ from schemathesis.specs.openapi.checks import (
 )
 
 from obitus.service import describe
-from obitus.service.api.problems import PROBLEMS
 from obitus.service.intake import formats
+from obitus.service.problems import PROBLEMS
 from obitus.service.settings import Limits
 from obitus.store.errors import StoreError
 from tests.conftest import Running, failure, start
@@ -32,7 +32,7 @@ ROOT = Path(__file__).parents[2]
 def test_health_tells_live_and_ready_apart(running: Running) -> None:
     """A service whose writer has stopped lives, but is not ready, and says why."""
     assert running.get("/health")["ready"] is True
-    running.service.writer.close()
+    running.service.records.writer.close()
     answer = running.ask("GET", "/health")
     assert answer.status == 503
     assert answer.json()["live"] is True and answer.json()["ready"] is False and answer.json()["reasons"]
@@ -122,7 +122,7 @@ def test_store_errors_answer_in_words(running: Running, monkeypatch: pytest.Monk
             raise error
 
         with monkeypatch.context() as patch:
-            patch.setattr(running.service.writer, "submit", refuse)
+            patch.setattr(running.service.records.writer, "submit", refuse)
             answer = running.send(key, failure())
         assert (answer.status, answer.json()["slug"]) == (status, slug) and answer.headers["Retry-After"]
     assert running.issues() == []

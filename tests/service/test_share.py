@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from obitus.service.api.problems import Problem
 from obitus.service.front import WAIT_S, Patience
 from obitus.service.intake.bodies import Gate
+from obitus.service.problems import Problem
 from obitus.service.settings import Limits
 from tests.conftest import failure, start
 

@@ -20,7 +20,7 @@ import pytest
 import urllib3
 
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import StoreBroken, StoreInUse
@@ -188,13 +188,13 @@ def test_damaged_pages(apart: Apart) -> None:
 
 def test_one_folder_one_service(tmp_path: Path) -> None:
     """A second service on the same folder refuses to start, and says which process runs the first."""
-    first = Service(Settings(data=tmp_path))
+    first = Parts(Settings(data=tmp_path))
     try:
         with pytest.raises(StoreInUse, match=rf"process {os.getpid()}.*Stop it first"):
-            Service(Settings(data=tmp_path))
+            Parts(Settings(data=tmp_path))
     finally:
         first.close()
-    Service(Settings(data=tmp_path)).close()
+    Parts(Settings(data=tmp_path)).close()
 
 
 def test_a_clean_stop_leaves_one_file(apart: Apart, tmp_path: Path) -> None:

@@ -116,7 +116,7 @@ def test_the_python_sdk(running: Running) -> None:
     assert [(step["kind"], step["message"]) for step in run["trail"]] == [("statement", "SELECT * FROM fares")]
     (log,) = reports(running, "log")
     assert (log["severity"], log["message"], log["logger"]) == ("WARN", "tide is 3 m", "sailings.fares")
-    assert running.service.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 1
+    assert running.service.records.reader.one("SELECT SUM(runs) AS n FROM run_counts")["n"] == 1
 
 
 @pytest.mark.parametrize("form", ["json", "proto"])
@@ -153,9 +153,9 @@ def test_a_key_without_that_right_makes_no_apps(running: Running) -> None:
     (run,) = reports(running, "run")
     assert run["attributes"]["service.name"] == "gatekeeper"
     assert [app["name"] for app in running.get("/api/apps")["apps"]] == ["sailings"]
-    (day,) = running.service.days.known()
+    (day,) = running.service.records.days.known()
     named = "SELECT text FROM runs JOIN texts ON texts.id = environment_id"
-    assert [row["text"] for row in running.service.days.rows(day["day"], named)] == ["production"]
+    assert [row["text"] for row in running.service.records.days.rows(day["day"], named)] == ["production"]
 
 
 def test_partial_success(running: Running) -> None:
@@ -194,7 +194,7 @@ def test_bad_bodies(running: Running) -> None:
         and b"unknown-key" in denied.data
     )
     assert export(running, key, b"", "/v1/logs", **proto).status == 200
-    assert running.service.gate.bytes == 0 and running.service.gate.requests == 0
+    assert running.service.intake.gate.bytes == 0 and running.service.intake.gate.requests == 0
 
 
 JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=8), lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["spans", "scopeSpans", "resource", "attributes", "key", "value", "stringValue", "intValue", "traceId", "events", "status", "body", "logRecords", "scopeLogs"]), inner, max_size=4), max_leaves=20)  # fmt: skip
@@ -258,7 +258,7 @@ def test_exports_of_nothing(running: Running, path: str, levels: tuple[int, int,
     assert answer.status in (200, 413), answer.data
     if answer.status == 200:
         assert b"left out" in answer.data
-    assert len(kept.ids(running.service.days)) <= telemetry.MOST_RECORDS
+    assert len(kept.ids(running.service.records.days)) <= telemetry.MOST_RECORDS
     member = (
         '{"resourceLogs": [{"scopeLogs": [{"logRecords": ['
         if "logs" in path
@@ -303,9 +303,9 @@ def test_steps_are_bounded_by_bytes_and_by_key(running: Running) -> None:
     for n in range(12):
         calls = [span(traceId=f"{n * 1000 + i:032x}", spanId=f"{i + 1:016x}", kind=3, name="x" * 300, attributes=[{"key": "db.query.text", "value": {"stringValue": "y" * 1900}}, {"key": "db.system.name", "value": {"stringValue": "sqlite"}}]) for i in range(400)]  # fmt: skip
         assert export(running, greedy, spans(*calls)).status == 200
-    steps = running.service.steps
+    steps = running.service.intake.steps
     assert steps.kept_bytes <= telemetry.MOST_KEPT_BYTES_OF_A_SENDER + 10_000
-    keys = {row["app"]: row["id"] for row in running.service.reader.rows("SELECT k.id, apps.name AS app FROM reporting_keys k JOIN apps ON apps.id = k.app_id")}  # fmt: skip
+    keys = {row["app"]: row["id"] for row in running.service.records.reader.rows("SELECT k.id, apps.name AS app FROM reporting_keys k JOIN apps ON apps.id = k.app_id")}  # fmt: skip
     assert any(steps.of_sender(str(keys["other"])).of(app, "a" * 32) for app in ("", "sailings", "pierboard", "other"))
 
 

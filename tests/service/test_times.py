@@ -103,16 +103,18 @@ def test_old_records_are_mended(tmp_path: Path) -> None:
     thread, running = start(tmp_path)
     try:
         is_readable(running)
-        rows = running.service.reader.rows("SELECT time_ms FROM deploys")
+        rows = running.service.records.reader.rows("SELECT time_ms FROM deploys")
         assert all(FIRST_MS <= row["time_ms"] < LAST_MS for row in rows)
-        keys = running.service.reader.rows("SELECT may_deploy FROM reporting_keys")
+        keys = running.service.records.reader.rows("SELECT may_deploy FROM reporting_keys")
         assert [row["may_deploy"] for row in keys] == [1]
-        ends = running.service.reader.rows("SELECT expires_ms FROM passes WHERE kind = 'token' ORDER BY created_ms")
+        ends = running.service.records.reader.rows(
+            "SELECT expires_ms FROM passes WHERE kind = 'token' ORDER BY created_ms"
+        )
         assert ends[0]["expires_ms"] is not None
         (rule,) = running.get("/api/grouping-rules")["rules"]
         assert rule["rule"] == "skip frames */wrap.py when app=sailings type=Fog"
-        assert running.service.preparer.rules[0].text == rule["rule"]
-        (row,) = running.service.reader.rows("SELECT how FROM settlings")
+        assert running.service.intake.preparer.rules[0].text == rule["rule"]
+        (row,) = running.service.records.reader.rows("SELECT how FROM settlings")
         assert row["how"] == "coming"
     finally:
         running.http.clear()

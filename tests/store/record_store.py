@@ -53,17 +53,17 @@ def main() -> None:
     """Start a service on an empty folder, send the reports, decide something, and write what its store holds as SQL."""
     from obitus.service.run import InThread, listen
     from obitus.service.settings import Settings
-    from obitus.service.wiring import Service
+    from obitus.service.wiring import Parts
 
     folder = Path(tempfile.mkdtemp())
     opened = listen("127.0.0.1", 0)
     url = f"http://127.0.0.1:{opened.getsockname()[1]}"
-    service = Service(Settings(data=folder, port=opened.getsockname()[1]))
-    service.ensure_owner()
+    service = Parts(Settings(data=folder, port=opened.getsockname()[1]))
+    service.passes.ensure_owner()
     thread = InThread(service, opened)
     thread.start()
     http = urllib3.PoolManager(retries=False)
-    headers = {"Authorization": f"Bearer {service.add_pass('token', 1, 'recorded', None)}"}
+    headers = {"Authorization": f"Bearer {service.passes.add('token', 1, 'recorded', None)}"}
 
     def ask(method: str, path: str, body: Any) -> Any:
         answer = http.request(method, url + path, headers=headers, json=body)

@@ -29,12 +29,12 @@ import json, os, signal, sys
 from pathlib import Path
 from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store.intake import take
 
 folder, lines, at = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])
-service = Service(Settings(data=folder, port=0))
-ready = [service.preparer.prepare(line, Sender(1, "sailings", "production", service.now_ms())) for line in lines.read_bytes().splitlines()]
+service = Parts(Settings(data=folder, port=0))
+ready = [service.intake.preparer.prepare(line, Sender(1, "sailings", "production", service.clock.now_ms())) for line in lines.read_bytes().splitlines()]
 assert all(isinstance(one, Ready) for one in ready), [one for one in ready if not isinstance(one, Ready)]
 points = []
 
@@ -43,8 +43,8 @@ def reached(point):
     if len(points) == at:
         os.kill(os.getpid(), signal.SIGKILL)
 
-service.writer.reached = reached
-service.writer.run(lambda c: take(c, service.writer.days, [one.prepared for one in ready]))
+service.records.writer.reached = reached
+service.records.writer.run(lambda c: take(c, service.records.writer.days, [one.prepared for one in ready]))
 print(len(points), flush=True)
 service.close()
 """
@@ -79,7 +79,7 @@ def sums(running: Running) -> tuple[Any, ...]:
         )
     ]
     connection.close()
-    days = running.service.days
+    days = running.service.records.days
     rows = [
         sum(days.rows(known["day"], f"SELECT COUNT(*) AS n FROM {table}")[0]["n"] for known in days.known())
         for table in ("ids", "evidence", "logs", "runs")
@@ -108,7 +108,7 @@ def test_killed_between_the_commits(tmp_path: Path, point: int) -> None:
         assert (answer["stored"], answer["already_there"]) == ((21, 0) if point < 5 else (0, 21)), answer
         assert running.send(key, *reports).json()["already_there"] == 21
         assert sums(running) == (6, 6, 9, 21, 21, 12, 9, 3)
-        assert len(set(kept.ids(running.service.days))) == 21
+        assert len(set(kept.ids(running.service.records.days))) == 21
         found = kept.reports(running.service, "log")
         assert [log["message"] for log in found] == ["berth 4 is free"] * 9
     finally:
@@ -125,9 +125,9 @@ def test_what_fails_in_the_middle_is_taken_back(running: Running) -> None:
         if point == "before the main file":
             raise sqlite3.OperationalError("disk I/O error")
 
-    running.service.writer.reached = fails
+    running.service.records.writer.reached = fails
     assert running.send(key, *reports).status >= 400
-    running.service.writer.reached = lambda _: None
+    running.service.records.writer.reached = lambda _: None
     assert running.send(key, *reports).json()["stored"] == 21
     assert sums(running) == (7, 7, 9, 22, 22, 13, 9, 3)
 
@@ -138,18 +138,18 @@ def test_a_day_whose_file_is_gone(running: Running) -> None:
     old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
     running.send(key, old, new)
     service = running.service
-    day = min(known["day"] for known in service.days.known())
-    path = service.days.folder / f"{day_text(day)}.sqlite3"
-    service.writer.run(lambda _: service.writer.days.let_be_removed(day))
-    service.days.forget(day)
+    day = min(known["day"] for known in service.records.days.known())
+    path = service.records.days.folder / f"{day_text(day)}.sqlite3"
+    service.records.writer.run(lambda _: service.records.writer.days.let_be_removed(day))
+    service.records.days.forget(day)
     path.rename(path.with_suffix(".elsewhere"))
     found = running.get(f"/api/failures/{old['id']}")
     assert found["report"] is None and "is missing" in found["gone"] and day_text(day) in found["gone"]
     path.with_suffix(".elsewhere").rename(path)
     assert running.get(f"/api/failures/{old['id']}")["gone"] is None
-    assert remove_day(service.writer, service.days, day, running.clock(), "after 30 days")
-    assert not remove_day(service.writer, service.days, day, running.clock(), "after 30 days")
-    assert not list(service.days.folder.glob(f"{day_text(day)}*"))
+    assert remove_day(service.records.writer, service.records.days, day, running.clock(), "after 30 days")
+    assert not remove_day(service.records.writer, service.records.days, day, running.clock(), "after 30 days")
+    assert not list(service.records.days.folder.glob(f"{day_text(day)}*"))
     issue = running.get("/api/issues/1")
     assert issue["failures_in_all"] == 2 and issue["latest"]["report"]["id"] == new["id"]
     said = issue["first"]["gone"]
@@ -168,16 +168,16 @@ def test_a_broken_file_costs_one_day(running: Running) -> None:
     old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
     running.send(key, old, new)
     service = running.service
-    day = min(known["day"] for known in service.days.known())
-    service.writer.run(lambda _: service.writer.days.let_be_removed(day))
-    service.days.forget(day)
-    (service.days.folder / f"{day_text(day)}.sqlite3").write_bytes(b"not a database at all" * 400)
+    day = min(known["day"] for known in service.records.days.known())
+    service.records.writer.run(lambda _: service.records.writer.days.let_be_removed(day))
+    service.records.days.forget(day)
+    (service.records.days.folder / f"{day_text(day)}.sqlite3").write_bytes(b"not a database at all" * 400)
     found = running.get(f"/api/failures/{old['id']}")
     assert found["report"] is None and "damaged" in found["gone"]
     assert running.get(f"/api/failures/{new['id']}")["report"]["id"] == new["id"]
     assert running.get("/api/issues/1")["failures_in_all"] == 2
     # Nor does it keep those who go through all days from the others.
-    assert service.evidence.train() is None
+    assert service.records.evidence.train() is None
     assert running.ask("POST", "/api/redaction-rules/preview", {"rule": "name depth"}).json()["reports_looked_at"] == 1
     assert [row["failures"] for row in running.issues(question="not gone exists")] == [2]
     # What else comes of that day is taken: the broken file is kept beside another one.
@@ -186,7 +186,9 @@ def test_a_broken_file_costs_one_day(running: Running) -> None:
     assert running.get(f"/api/failures/{late['id']}")["report"]["id"] == late["id"]
     found = running.get(f"/api/failures/{old['id']}")
     assert found["report"] is None and "was damaged; that is kept as" in found["gone"]
-    assert [path.name for path in service.days.folder.glob("*.damaged-*")] == [f"{day_text(day)}.sqlite3.damaged-1"]
+    assert [path.name for path in service.records.days.folder.glob("*.damaged-*")] == [
+        f"{day_text(day)}.sqlite3.damaged-1"
+    ]
 
 
 def test_few_files_are_open(running: Running) -> None:
@@ -195,7 +197,7 @@ def test_few_files_are_open(running: Running) -> None:
     for first in range(0, 60, 6):
         reports = [failure(time=to_text(now_ms - days * DAY_MS)) for days in range(first, first + 6)]
         assert running.send(key, *reports).json()["stored"] == 6
-    days = running.service.writer.days
+    days = running.service.records.writer.days
     assert len(days._open) <= writing.MOST_OPEN and len(days_in(days.folder)) == 60
     assert not list(days.folder.glob("*-wal"))[writing.MOST_OPEN :]
 
@@ -207,8 +209,8 @@ def test_days_without_end(running: Running, monkeypatch: pytest.MonkeyPatch) -> 
     reports = [failure(time=to_text(now_ms - days * DAY_MS)) for days in range(8)]
     assert running.send(key, *reports).json()["stored"] == 8
     assert running.send(key, *reports).json()["already_there"] == 8
-    assert day_text(days_in(running.service.days.folder)[0]) == "undated"
-    assert len(days_in(running.service.days.folder)) == 4
+    assert day_text(days_in(running.service.records.days.folder)[0]) == "undated"
+    assert len(days_in(running.service.records.days.folder)) == 4
     assert all(running.get(f"/api/failures/{report['id']}")["report"]["id"] == report["id"] for report in reports)
 
 
@@ -226,12 +228,12 @@ KILLED_IN_REMOVAL = """
 import os, signal, sys
 from pathlib import Path
 from obitus.service.settings import Settings
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 from obitus.store.days import removing
 
-service = Service(Settings(data=Path(sys.argv[1]), port=0))
-service.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == sys.argv[3] else None
-removing.remove_day(service.writer, service.days, int(sys.argv[2]), service.now_ms(), "after 30 days")
+service = Parts(Settings(data=Path(sys.argv[1]), port=0))
+service.records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == sys.argv[3] else None
+removing.remove_day(service.records.writer, service.records.days, int(sys.argv[2]), service.clock.now_ms(), "after 30 days")
 """
 
 
@@ -242,7 +244,7 @@ def test_killed_while_a_day_is_removed(tmp_path: Path, point: str) -> None:
     key = running.add_app()
     old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
     running.send(key, old, new)
-    day = min(known["day"] for known in running.service.days.known())
+    day = min(known["day"] for known in running.service.records.days.known())
     thread.stop()
     command = [sys.executable, "-c", KILLED_IN_REMOVAL, str(tmp_path / "data"), str(day), point]
     child = subprocess.run(command, capture_output=True, text=True)
@@ -269,15 +271,15 @@ def test_a_removal_that_is_not_committed(running: Running) -> None:
     old = failure(time=to_text(running.clock() - 3 * DAY_MS))
     running.send(key, old)
     service = running.service
-    day = service.days.known()[0]["day"]
+    day = service.records.days.known()[0]["day"]
 
     def fails(point: str) -> None:
         if point == "before the main file":
             raise sqlite3.OperationalError("disk I/O error")
 
-    service.writer.reached = fails
+    service.records.writer.reached = fails
     with pytest.raises(StoreError):
-        remove_day(service.writer, service.days, day, running.clock(), "")
-    service.writer.reached = lambda _: None
+        remove_day(service.records.writer, service.records.days, day, running.clock(), "")
+    service.records.writer.reached = lambda _: None
     assert running.get(f"/api/failures/{old['id']}")["report"]["id"] == old["id"]
     assert running.send(key, old).json()["already_there"] == 1

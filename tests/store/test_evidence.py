@@ -8,15 +8,15 @@ from pathlib import Path
 
 import pytest
 
-from obitus.service import wiring
+from obitus.service.jobs import housekeeping
 from obitus.store.evidence import SAMPLES_TO_TRAIN, Evidence, add_dictionary
 from tests.conftest import Running, failure, raised_in, start
 
 
 @pytest.fixture
 def unkept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Running]:
-    """A service whose keeper trains no dictionary of its own meanwhile."""
-    monkeypatch.setattr(wiring, "KEEPER_EVERY_S", 3600)
+    """A service whose housekeeping trains no dictionary of its own meanwhile."""
+    monkeypatch.setattr(housekeeping, "EVERY_S", 3600)
     thread, found = start(tmp_path / "data")
     yield found
     found.http.clear()
@@ -29,7 +29,7 @@ def test_evidence_survives_a_dictionary(unkept: Running) -> None:
     service, key = running.service, running.add_app()
     before = failure(exceptions=raised_in("sailings.fares", "quote", message="no fare"))
     running.send(key, before)
-    evidence = service.evidence
+    evidence = service.records.evidence
     for start_at in range(0, SAMPLES_TO_TRAIN, 500):
         running.send(
             key, *(failure(exceptions=raised_in("m", f"f{start_at + i}", message=f"row {i}")) for i in range(500))
@@ -39,7 +39,7 @@ def test_evidence_survives_a_dictionary(unkept: Running) -> None:
     assert body is not None
 
     plain, _ = evidence.pack(json.dumps(before).encode())
-    evidence.use(service.writer.run(lambda c: add_dictionary(c, body, 0)), body)
+    evidence.use(service.records.writer.run(lambda c: add_dictionary(c, body, 0)), body)
     assert not evidence.wants_training()
     packed, dictionary_id = evidence.pack(json.dumps(before).encode())
     assert dictionary_id == 1 and len(packed) < len(plain)
@@ -48,7 +48,7 @@ def test_evidence_survives_a_dictionary(unkept: Running) -> None:
     for report in (before, after):
         assert running.get(f"/api/failures/{report['id']}")["report"]["exceptions"] == report["exceptions"]
     # A service that starts again finds the dictionary in the records.
-    fresh = Evidence(service.reader, service.days)
+    fresh = Evidence(service.records.reader, service.records.days)
     assert fresh.unpack(packed, 1) == json.dumps(before).encode() and fresh.pack(b"{}")[1] == 1
 
 

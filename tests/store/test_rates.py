@@ -78,7 +78,9 @@ def test_entry_points_without_end(running: Running) -> None:
     """An app that names each path as an entry point of its own does not make a row of each."""
     key = running.add_app()
     (number, *_) = send(running, key, *(failed("3.0.0", 1, point=f"GET /passes/{i}") for i in range(MOST_POINTS + 40)))
-    rows = running.service.reader.rows("SELECT entry_point, failures FROM issue_releases WHERE issue_id = ?", (number,))
+    rows = running.service.records.reader.rows(
+        "SELECT entry_point, failures FROM issue_releases WHERE issue_id = ?", (number,)
+    )
     assert len(rows) == MOST_POINTS + 1
     assert {row["entry_point"]: row["failures"] for row in rows}[OTHERS] == 40
 

@@ -54,7 +54,7 @@ def assert_all_there(folder: Path) -> None:
     """Start a service on the store: pages, reports, counts and what was decided are as they were; the same reports are known."""
     thread, running = start(folder)
     try:
-        latest_ms = running.service.reader.one("SELECT MAX(received_ms) AS ms FROM failures")["ms"]
+        latest_ms = running.service.records.reader.one("SELECT MAX(received_ms) AS ms FROM failures")["ms"]
         running.clock.ahead_ms = latest_ms + 60_000 - system_clock_ms()
         _look(running)
         reports = kept.reports(running.service)

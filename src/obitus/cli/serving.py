@@ -11,7 +11,7 @@ from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.show import console, say
 
 if TYPE_CHECKING:
-    from obitus.service.wiring import Service
+    from obitus.service.wiring import Parts
 
 
 def demo(data: Path, port: int, *, load_only: bool, until_ms: int | None) -> None:
@@ -38,7 +38,7 @@ def serve(
         from obitus.service import run
         from obitus.service.pages.console import is_loopback
         from obitus.service.settings import Settings
-        from obitus.service.wiring import Service
+        from obitus.service.wiring import Parts
         from obitus.store.errors import StoreError
     except ImportError as error:
         raise UsageTrouble(f"the service is not installed ({error.name}). Run: pip install 'obitus[server]'") from error
@@ -56,12 +56,12 @@ def serve(
         raise CliError(f"cannot listen on {host}:{port}: {error.strerror}. Choose another --port.") from error
     real_port = opened.getsockname()[1]
     try:
-        service = Service(Settings(data=data, host=host, port=real_port, public_url=public_url))
+        service = Parts(Settings(data=data, host=host, port=real_port, public_url=public_url))
     except (StoreError, OSError, sqlite3.Error) as error:
         opened.close()
         raise CliError(f"the records in {data} cannot be opened: {error}") from error
     try:
-        has_password = service.ensure_owner()
+        has_password = service.passes.ensure_owner()
         if password_file is not None:
             _set_password(service, password_file)
             has_password = True
@@ -73,8 +73,8 @@ def serve(
         say(f"Obitus answers at {service.settings.url}; the records are in {data}.")
         if new_link or not has_password:
             say("Sign in once with this link (good for a day):")
-            console.print(service.new_sign_in_link(), soft_wrap=True, markup=False)
-        service.processes.warm()
+            console.print(service.passes.new_sign_in_link(), soft_wrap=True, markup=False)
+        service.intake.processes.warm()
         run.alone(service, opened)
     finally:
         service.close()
@@ -83,9 +83,9 @@ def serve(
 
 def _link_beside(data: Path) -> bool:
     """Print a sign-in link where a service runs on the folder already; return whether one does."""
+    from obitus.service import secrets
     from obitus.service.settings import Settings, system_clock_ms
-    from obitus.service.sign_in import secrets
-    from obitus.service.wiring import LINK_LASTS_MS
+    from obitus.service.sign_in.passes import LINK_LASTS_MS
     from obitus.store import database, people
 
     address = database.service_on(data)
@@ -103,8 +103,8 @@ def _link_beside(data: Path) -> bool:
     return True
 
 
-def _set_password(service: Service, password_file: Path) -> None:
-    from obitus.service.sign_in import secrets
+def _set_password(service: Parts, password_file: Path) -> None:
+    from obitus.service import secrets
     from obitus.store import people
 
     try:
@@ -113,10 +113,10 @@ def _set_password(service: Service, password_file: Path) -> None:
         raise UsageTrouble(f"{password_file} cannot be read: {error.strerror}.") from error
     if len(password) < secrets.SHORTEST_PASSWORD:
         raise UsageTrouble(f"the password in {password_file} is shorter than {secrets.SHORTEST_PASSWORD} characters.")
-    owner = people.owner(service.reader)
+    owner = people.owner(service.records.reader)
     weak = secrets.why_weak(password, owner["name"] if owner is not None else "")
     if weak is not None:
         raise UsageTrouble(f"the password in {password_file} is too easy to guess. {weak}")
     if owner is not None and not secrets.password_fits(password, owner["password"]):
-        hashed, now_ms = secrets.hash_password(password), service.now_ms()
-        service.writer.run(lambda c: people.set_password(c, owner["id"], hashed, keep_pass="", now_ms=now_ms))
+        hashed, now_ms = secrets.hash_password(password), service.clock.now_ms()
+        service.records.writer.run(lambda c: people.set_password(c, owner["id"], hashed, keep_pass="", now_ms=now_ms))

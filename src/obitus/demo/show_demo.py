@@ -22,7 +22,7 @@ from obitus.demo.replaying import batches, starts_at
 from obitus.demo.story import APPS, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, Choice
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
-from obitus.service.wiring import Service
+from obitus.service.wiring import Parts
 
 _MARK = ".obitus-demo"
 
@@ -51,20 +51,20 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     clock = _Clock()
     # Two weeks come in within seconds, of each app with one key.
     limits = Limits(burst_seconds=120.0)
-    service = Service(Settings(data=data, port=opened.getsockname()[1], clock_ms=clock, limits=limits))
-    service.ensure_owner()
+    service = Parts(Settings(data=data, port=opened.getsockname()[1], clock_ms=clock, limits=limits))
+    service.passes.ensure_owner()
     running = InThread(service, opened)
     running.start()
     try:
         _Story(service, data, clock, until_ms or system_clock_ms()).play()
         clock.story_ms = None
-        token = service.add_pass("token", 1, "demo command line", None)
+        token = service.passes.add("token", 1, "demo command line", None)
         login = write(Login(service.settings.url, token), data / "login.json")
         if load_only:
             return
         console.print()
         say("The ferry line is loaded. Sign in once with this link:")
-        console.print(f"  {service.new_sign_in_link()}", soft_wrap=True, markup=False)
+        console.print(f"  {service.passes.new_sign_in_link()}", soft_wrap=True, markup=False)
         say(f"On the command line: export OBITUS_LOGIN={login.absolute()}, then obitus issues --window 14d")
         say("Ctrl-C ends it.")
         running.wait()
@@ -77,7 +77,7 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
 class _Story:
     """Sends what was reported, day after day; at the end of each, people decide on what they see."""
 
-    def __init__(self, service: Service, data: Path, clock: _Clock, until_ms: int) -> None:
+    def __init__(self, service: Parts, data: Path, clock: _Clock, until_ms: int) -> None:
         self._service, self._clock = service, clock
         self._data, self._deploys = data, data / "deploys"
         self._start_ms = starts_at(until_ms)
@@ -88,7 +88,7 @@ class _Story:
     def play(self) -> None:
         """Load everything; about ten seconds."""
         self._clock.story_ms = self._start_ms
-        self._token = self._service.add_pass("token", 1, "demo loader", DAYS * 2 * DAY_MS)
+        self._token = self._service.passes.add("token", 1, "demo loader", DAYS * 2 * DAY_MS)
         for app, kind in APPS:
             self._keys[app, "production"] = self._post("/api/apps", {"name": app, "kind": kind})["key"]
         staging = self._post("/api/apps/gatekeeper/keys", {"environment": "staging"})

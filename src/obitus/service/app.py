@@ -17,20 +17,22 @@ from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
+from obitus.service.api import people as api_people
 from obitus.service.api import releases as api_releases
 from obitus.service.api import rules as api_rules
 from obitus.service.api.answering_problems import add_handlers
-from obitus.service.api.live import LiveResponse
-from obitus.service.api.problems import Problem, described
 from obitus.service.front import Front
+from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
 from obitus.service.intake import reports, telemetry
+from obitus.service.live import Live, LiveResponse
 from obitus.service.pages import client_wheel, console
 from obitus.service.pages.console import Guard
-from obitus.service.sign_in import routes as api_people
-from obitus.service.sign_in.access import SignedIn, TheService, who_asks
-from obitus.service.wiring import Service
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, who_asks
+from obitus.service.wiring import Parts
 from obitus.store import events, people
 from obitus.store.events import Event
+from obitus.store.records import Records
 
 _ABOUT = """Captures failures, groups them into issues, tracks regressions across releases.
 
@@ -46,25 +48,25 @@ PAGES_AT_ONCE = 8
 
 
 @router.get("/health", summary="Is it live, is it ready", responses={503: {"model": answers.HealthAnswer}})
-def health(service: TheService) -> Response:
+def health(records: TheRecords, clock: TheClock) -> Response:
     """Tell whether the service lives and whether it is ready to take reports, with the reasons why not (503)."""
     reasons = []
-    if not service.writer.alive:
+    if not records.writer.alive:
         reasons.append("The writer does not take work.")
-    elif service.writer.trouble is not None:
-        reasons.append(f"The latest write failed: {service.writer.trouble}")
+    elif records.writer.trouble is not None:
+        reasons.append(f"The latest write failed: {records.writer.trouble}")
     try:
-        service.reader.rows("SELECT 1 FROM apps LIMIT 1")
+        records.reader.rows("SELECT 1 FROM apps LIMIT 1")
     except Exception as error:
         reasons.append(f"The store cannot be read: {error}.")
     answer = answers.HealthAnswer(
-        live=True, ready=not reasons, reasons=reasons, version=__version__, time=to_text(service.now_ms())
+        live=True, ready=not reasons, reasons=reasons, version=__version__, time=to_text(clock.now_ms())
     )
     return JSONResponse(answer.model_dump(), status_code=503 if reasons else 200)
 
 
 def _heard(
-    service: TheService,
+    records: TheRecords,
     known_to: Annotated[
         str | None,
         Header(
@@ -77,7 +79,7 @@ def _heard(
     """Return the number of the last event that a listener knows of, and whether it was here before."""
     if known_to is not None and known_to.isascii() and known_to.isdigit():
         return int(known_to), True
-    return events.newest(service.reader), False
+    return events.newest(records.reader), False
 
 
 @router.get(
@@ -87,27 +89,33 @@ def _heard(
     responses=described("not-signed-in", "too-busy")
     | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
 )
-async def live(service: TheService, person: SignedIn, heard: Annotated[tuple[int, bool], Depends(_heard)]) -> Response:
+async def live(
+    records: TheRecords,
+    clock: TheClock,
+    live: TheLive,
+    person: SignedIn,
+    heard: Annotated[tuple[int, bool], Depends(_heard)],
+) -> Response:
     """Stream server-sent events: what happens, with its number, and `reports` (app, environment, issues), after each commit.
 
     Without `Last-Event-ID` it begins with what happens from now on. `missed` says that there was too much to tell: look again.
     """
-    if service.live.is_full(person.pass_id):
+    if live.is_full(person.pass_id):
         raise Problem("too-busy", "Too many consoles listen. Reload later.", retry_after_s=30)
 
     def may_still() -> bool:
-        return people.is_good(service.reader, person.pass_id, service.now_ms())
+        return people.is_good(records.reader, person.pass_id, clock.now_ms())
 
     number, was_there = heard
-    missed = (lambda: _missed(service, number)) if was_there else None
-    return LiveResponse(service.live.listen(person.pass_id, may_still, number, missed), media_type="text/event-stream")
+    missed = (lambda: _missed(records, number)) if was_there else None
+    return LiveResponse(live.listen(person.pass_id, may_still, number, missed), media_type="text/event-stream")
 
 
-def _missed(service: Service, since: int) -> list[Event] | None:
+def _missed(records: Records, since: int) -> list[Event] | None:
     """Return the events behind a number; None where they are too many, or the first of them are no longer kept."""
-    found = events.after(service.reader, since, MOST_MISSED + 1)
+    found = events.after(records.reader, since, MOST_MISSED + 1)
     is_whole = len(found) <= MOST_MISSED and (not found or found[0].id == since + 1)
-    return found if is_whole and since <= events.newest(service.reader) else None
+    return found if is_whole and since <= events.newest(records.reader) else None
 
 
 @cache
@@ -141,18 +149,19 @@ def make_app() -> FastAPI:
     return app
 
 
-def served(service: Service) -> ASGIApp:
-    """Return the application with everything that stands in front of it; each request finds the service in its scope."""
+def served(parts: Parts) -> ASGIApp:
+    """Return the application with everything that stands in front of it; each request finds the parts in its scope."""
     app = make_app()
 
-    async def with_service(scope: Scope, receive: Receive, send: Send) -> None:
-        await app({**scope, "obitus.service": service}, receive, send)
+    async def with_parts(scope: Scope, receive: Receive, send: Send) -> None:
+        await app({**scope, SCOPE: parts}, receive, send)
 
-    front = Front(with_service, service.settings.limits, lambda scope: who_asks(service, scope))
-    return Guard(front, service.settings)
+    limits = parts.settings.limits
+    front = Front(with_parts, limits, lambda scope: who_asks(parts.passes, parts.intake, scope))
+    return Guard(front, parts.settings)
 
 
-def begin(service: Service) -> None:
-    """Let a service use the event loop that this is called on: live streams are on it, and so many pages at a time."""
-    service.live.use_loop(asyncio.get_running_loop())
+def begin(live: Live) -> None:
+    """Let the service use the event loop that this is called on: live streams are on it, and so many pages at a time."""
+    live.use_loop(asyncio.get_running_loop())
     anyio.to_thread.current_default_thread_limiter().total_tokens = PAGES_AT_ONCE

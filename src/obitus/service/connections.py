@@ -14,7 +14,7 @@ from typing import Any, ClassVar, Final
 
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
-from obitus.service.api.problems import PROBLEMS, TYPE_PREFIX
+from obitus.service.problems import PROBLEMS, TYPE_PREFIX
 from obitus.service.settings import Limits
 
 LINGER_S: Final = 1.0

@@ -14,7 +14,7 @@ from typing import Any, Final
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from obitus.service.api.problems import Problem, fault
+from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/commits/.{1,1000}")

@@ -18,7 +18,8 @@ import uvicorn
 from obitus.service.app import begin, served
 from obitus.service.connections import protocol_for
 from obitus.service.intake.processes import SELDOM
-from obitus.service.wiring import Service
+from obitus.service.live import Live
+from obitus.service.wiring import Parts
 
 STOP_WITHIN_S = 3
 TICK_S = 0.1
@@ -31,15 +32,15 @@ SWITCH_S = 0.0005
 class _Server(uvicorn.Server):
     """Ends the live streams as soon as it is told to stop: an open stream would hold the stop up."""
 
-    def __init__(self, config: uvicorn.Config, service: Service) -> None:
+    def __init__(self, config: uvicorn.Config, live: Live) -> None:
         super().__init__(config)
-        self._service = service
+        self._live = live
         self._loop: asyncio.AbstractEventLoop | None = None
         self._told_to_stop = asyncio.Event()
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         """Start to accept: few connections in each turn of the loop, though many may wait in front of it."""
-        begin(self._service)
+        begin(self._live)
         await super().startup(sockets)
         for one in sockets or ():
             one.listen(WAITING_CONNECTIONS)
@@ -90,17 +91,17 @@ class _Server(uvicorn.Server):
                 signal.signal(kind, handler)
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
-        self._service.live.close()
+        self._live.close()
         super().handle_exit(sig, frame)
 
 
-def server_for(service: Service, *, log_level: str = "warning") -> _Server:
+def server_for(parts: Parts, *, log_level: str = "warning") -> _Server:
     """Return a server that is ready to run."""
     sys.setswitchinterval(SWITCH_S)
     config = uvicorn.Config(
-        served(service),
-        host=service.settings.host,
-        port=service.settings.port,
+        served(parts),
+        host=parts.settings.host,
+        port=parts.settings.port,
         log_level=log_level,
         access_log=False,
         server_header=False,
@@ -109,15 +110,15 @@ def server_for(service: Service, *, log_level: str = "warning") -> _Server:
         timeout_graceful_shutdown=STOP_WITHIN_S,
         timeout_keep_alive=65,
         backlog=ACCEPTED_AT_ONCE,
-        http=protocol_for(service.settings.limits),
+        http=protocol_for(parts.settings.limits),
         ws="none",
     )
-    return _Server(config, service)
+    return _Server(config, parts.live)
 
 
-def alone(service: Service, opened: socket.socket) -> None:
+def alone(parts: Parts, opened: socket.socket) -> None:
     """Serve in this process, which does nothing else, until it is told to stop."""
-    server = server_for(service)
+    server = server_for(parts)
     # What was loaded stays: to look through it again and again for what may go would stop everything for a tenth of a second.
     gc.collect()
     gc.freeze()
@@ -143,9 +144,9 @@ def listen(host: str, port: int) -> socket.socket:
 class InThread:
     """A service that runs in a thread of this process: for the demo and for tests."""
 
-    def __init__(self, service: Service, opened: socket.socket) -> None:
-        self.service = service
-        self._server = server_for(service, log_level="error")
+    def __init__(self, parts: Parts, opened: socket.socket) -> None:
+        self.parts = parts
+        self._server = server_for(parts, log_level="error")
         self._thread = threading.Thread(
             target=self._server.run, kwargs={"sockets": [opened]}, name="obitus-service", daemon=True
         )
@@ -158,10 +159,10 @@ class InThread:
 
     def stop(self) -> None:
         """Stop it and close the service."""
-        self.service.live.close_from_thread()
+        self.parts.live.close_from_thread()
         self._server.stop_from_thread()
         self._thread.join()
-        self.service.close()
+        self.parts.close()
 
     def wait(self) -> None:
         """Wait until it ends."""

@@ -55,7 +55,9 @@ def test_jobs(running: Running, tmp_path: Path, runner: Runner, request: pytest.
     unwatched = run(running, key, tmp_path, HEAD + runner.code, OBITUS_OFF="1", **environment)
     run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
     found = kept.reports(running.service, "failure")
-    counted = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    counted = running.service.records.reader.rows(
+        "SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2"
+    )
     runs = {(row["entry_point"], row["outcome"]): row["n"] for row in counted}
     row = {
         "reported once": [report["exceptions"][0]["message"] for report in found] == ["printer is out of ink"],

@@ -60,9 +60,11 @@ def _wait(running: Running, spool: Path) -> None:
     """Wait until the failure is there: a server that is ended by a signal leaves it to the next start otherwise."""
     ends = time.monotonic() + 10
     while time.monotonic() < ends:
-        counted = running.service.reader.rows("SELECT SUM(runs) AS n FROM run_counts WHERE outcome = 'failed'")[0]["n"]
+        counted = running.service.records.reader.rows("SELECT SUM(runs) AS n FROM run_counts WHERE outcome = 'failed'")[
+            0
+        ]["n"]
         told = any(b'"failed"' in path.read_bytes() for path in spool.rglob("*.story"))
-        if kept.numbers(running.service.days, "failure") and (counted or told):
+        if kept.numbers(running.service.records.days, "failure") and (counted or told):
             return
         time.sleep(0.05)
 
@@ -79,7 +81,9 @@ def test_a_request_that_fails(running: Running, tmp_path: Path, place: Web) -> N
     found = kept.reports(running.service, "failure")
     assert [report["exceptions"][0]["message"] for report in found] == ["gangway is up"], found
     (report,) = found
-    counted = running.service.reader.rows("SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2")
+    counted = running.service.records.reader.rows(
+        "SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2"
+    )
     runs = {(row["entry_point"], row["outcome"]): row["n"] for row in counted}
     row = {
         "reported once": True,

@@ -8,7 +8,7 @@ from fastapi.responses import Response
 from starlette.exceptions import HTTPException
 from starlette.routing import Match, Route
 
-from obitus.service.api.problems import Problem, as_problem, fault
+from obitus.service.problems import Problem, as_problem, fault
 from obitus.store.errors import StoreError
 
 

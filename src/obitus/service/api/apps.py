@@ -11,12 +11,16 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
 from obitus.core.kinds import KINDS, settings_lines
+from obitus.service import secrets
 from obitus.service.api import answers, views
-from obitus.service.api.problems import described
+from obitus.service.clock import Clock
+from obitus.service.given import TheClock, TheRecords, TheSettings
+from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.pages import client_wheel
-from obitus.service.sign_in import secrets
-from obitus.service.sign_in.access import SignedIn, TheService, signed_in
-from obitus.service.wiring import Service
+from obitus.service.problems import described
+from obitus.service.settings import Settings
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import Acts, TheActs
 from obitus.store import apps as store
 from obitus.store import people, removing
 from obitus.store.database import Row
@@ -62,39 +66,43 @@ class NewKey(BaseModel):
 
 
 @router.get("/apps", summary="All apps")
-def apps(service: TheService) -> answers.AppsAnswer:
+def apps(records: TheRecords, intake: TheIntake) -> answers.AppsAnswer:
     """Return all apps with their keys and releases."""
-    releases = store.releases(service.reader)
-    keys = store.keys(service.reader)
+    releases = store.releases(records.reader)
+    keys = store.keys(records.reader)
     return answers.AppsAnswer(
         apps=[
             _answer(
-                service,
+                intake,
                 row,
                 [key for key in keys if key["app_id"] == row["id"]],
                 [release for release in releases if release["app_id"] == row["id"]],
             )
-            for row in store.apps(service.reader)
+            for row in store.apps(records.reader)
         ],
         kinds=[answers.KindAnswer(name=kind.name, title=kind.title) for kind in KINDS.values()],
-        environments=store.environments(service.reader),
+        environments=store.environments(records.reader),
         releases=views.newest_first(releases),
     )
 
 
 @router.get("/apps/{name}", summary="One app", responses=described("not-found"))
-def app(service: TheService, name: AppName) -> answers.AppAnswer:
+def app(records: TheRecords, intake: TheIntake, name: AppName) -> answers.AppAnswer:
     """Return one app; its first report and its latest refusal tell whether reports arrive."""
-    row = store.app_named(service.reader, name)
-    return _answer(service, row, store.keys(service.reader, row["id"]), store.releases(service.reader, row["id"]))
+    row = store.app_named(records.reader, name)
+    return _answer(intake, row, store.keys(records.reader, row["id"]), store.releases(records.reader, row["id"]))
 
 
 @router.post("/apps", summary="Add an app", status_code=201, responses=described("already-there"))
-def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.NewKeyAnswer:
+def add_app(
+    clock: TheClock, settings: TheSettings, acts: TheActs, person: SignedIn, order: NewApp
+) -> answers.NewKeyAnswer:
     """Add an app with its first reporting key, which is shown this once."""
-    now_ms = service.now_ms()
+    now_ms = clock.now_ms()
     return _new_key(
-        service,
+        clock,
+        settings,
+        acts,
         person,
         lambda c: store.add_app(c, order.name, order.kind, now_ms),
         order.name,
@@ -104,21 +112,31 @@ def add_app(service: TheService, person: SignedIn, order: NewApp) -> answers.New
 
 
 @router.delete("/apps/{name}", summary="Remove an app", responses=described("not-found", "foreign-origin"))
-def remove(service: TheService, person: SignedIn, name: AppName) -> answers.Done:
+def remove(clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, name: AppName) -> answers.Done:
     """Remove an app for good: its keys are revoked and its issues gone at once, and what it reported is deleted bit by bit."""
-    now_ms = service.now_ms()
+    now_ms = clock.now_ms()
 
-    service.acted(person.id, "removed app", name, lambda c: removing.hide(c, name, now_ms))
-    service.keys.forget()
+    acts.do(person.id, "removed app", name, lambda c: removing.hide(c, name, now_ms))
+    intake.keys.forget()
     return answers.Done()
 
 
 @router.post("/apps/{name}/keys", summary="Make a reporting key", status_code=201, responses=described("not-found"))
-def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey) -> answers.NewKeyAnswer:
+def add_key(
+    records: TheRecords,
+    clock: TheClock,
+    settings: TheSettings,
+    acts: TheActs,
+    person: SignedIn,
+    name: AppName,
+    order: NewKey,
+) -> answers.NewKeyAnswer:
     """Make another reporting key, which is shown this once."""
-    row = store.app_named(service.reader, name)
+    row = store.app_named(records.reader, name)
     return _new_key(
-        service,
+        clock,
+        settings,
+        acts,
         person,
         lambda _: int(row["id"]),
         name,
@@ -131,18 +149,26 @@ def add_key(service: TheService, person: SignedIn, name: AppName, order: NewKey)
 
 @router.delete("/apps/{name}/keys/{key}", summary="Revoke a reporting key", responses=described("not-found"))
 def revoke(
-    service: TheService, person: SignedIn, name: AppName, key: Annotated[int, Path(ge=1, le=2**62)]
+    records: TheRecords,
+    clock: TheClock,
+    acts: TheActs,
+    intake: TheIntake,
+    person: SignedIn,
+    name: AppName,
+    key: Annotated[int, Path(ge=1, le=2**62)],
 ) -> answers.Done:
     """Revoke a key for good; what comes with it from now on is refused."""
-    row = store.app_named(service.reader, name)
-    now_ms = service.now_ms()
-    service.acted(person.id, "revoked key", f"{name} {key}", lambda c: store.revoke_key(c, row["id"], key, now_ms))
-    service.keys.forget()
+    row = store.app_named(records.reader, name)
+    now_ms = clock.now_ms()
+    acts.do(person.id, "revoked key", f"{name} {key}", lambda c: store.revoke_key(c, row["id"], key, now_ms))
+    intake.keys.forget()
     return answers.Done()
 
 
 def _new_key(
-    service: Service,
+    clock: Clock,
+    settings: Settings,
+    acts: Acts,
     person: people.Person,
     app_of: Callable[[sqlite3.Connection], int],
     app: str,
@@ -152,8 +178,8 @@ def _new_key(
     may_add_apps: bool = False,
     may_deploy: bool = False,
 ) -> answers.NewKeyAnswer:
-    key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), service.now_ms()
-    key_id = service.acted(
+    key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), clock.now_ms()
+    key_id = acts.do(
         person.id,
         "made key",
         lambda made: f"{app} {environment} {made}{' for deploys' if may_deploy else ''}",
@@ -168,7 +194,7 @@ def _new_key(
             may_deploy=may_deploy,
         ),
     )
-    url, explained = service.settings.url, KINDS[kind]
+    url, explained = settings.url, KINDS[kind]
     return answers.NewKeyAnswer(
         app=app,
         id=key_id,
@@ -183,16 +209,16 @@ def _new_key(
     )
 
 
-def _answer(service: Service, row: Row, keys: list[Row], releases: list[Row]) -> answers.AppAnswer:
-    stranger = service.refusals.latest("")
+def _answer(intake: Intake, row: Row, keys: list[Row], releases: list[Row]) -> answers.AppAnswer:
+    stranger = intake.refusals.latest("")
     return answers.AppAnswer(
         name=row["name"],
         kind=row["kind"],
         created=to_text(row["created_ms"]),
         first_report=views.time_text(row["first_report_ms"]),
         last_report=views.time_text(row["last_report_ms"]),
-        last_refusal=_refusal(service.refusals.latest(row["name"])),
-        last_remark=_refusal(service.remarks.latest(row["name"])),
+        last_refusal=_refusal(intake.refusals.latest(row["name"])),
+        last_remark=_refusal(intake.remarks.latest(row["name"])),
         last_unknown_key=to_text(stranger[0]) if stranger else None,
         releases=views.newest_first(releases),
         keys=[

@@ -12,13 +12,13 @@ from obitus.core.releases import Order, canonical
 from obitus.core.wording import count_of
 from obitus.service.api import release_answers as answers
 from obitus.service.api import views
-from obitus.service.api.problems import Problem
 from obitus.service.exposed import Exposed
-from obitus.service.wiring import Service
+from obitus.service.problems import Problem
 from obitus.store import commits, rates
 from obitus.store import releases as store
 from obitus.store.apps import app_named
 from obitus.store.database import Row
+from obitus.store.records import Records
 
 MOST_HOURS: Final = 336
 MOST_POINTS: Final = 50
@@ -28,16 +28,16 @@ MOST_ISSUES: Final = 100
 class Releases:
     """An app's releases in their order, with their ids."""
 
-    def __init__(self, service: Service, app: str) -> None:
-        row = app_named(service.reader, app)
-        self.service, self.app, self.app_id = service, app, int(row["id"])
-        self.rows: dict[str, Row] = {found["version"]: found for found in store.releases(service.reader, self.app_id)}
+    def __init__(self, records: Records, app: str) -> None:
+        row = app_named(records.reader, app)
+        self.records, self.app, self.app_id = records, app, int(row["id"])
+        self.rows: dict[str, Row] = {found["version"]: found for found in store.releases(records.reader, self.app_id)}
         self.order: Order = store.order_of(list(self.rows.values()))
 
     def named(self, version: str) -> str:
         """Return the present name of a release that may be spelled otherwise, or had another name; the same where none is known."""
         found = canonical(version)
-        return found if found in self.rows else store.name_of(self.service.reader, self.app_id, found) or found
+        return found if found in self.rows else store.name_of(self.records.reader, self.app_id, found) or found
 
     def id_of(self, version: str) -> int:
         """Return a release's id; raises a problem that names what is near."""
@@ -52,7 +52,7 @@ class Releases:
 
 def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.ReleaseRow]:
     """Return releases for the list."""
-    reader = known.service.reader
+    reader = known.records.reader
     ids = [known.id_of(version) for version in versions]
     brought = rates.brought_by(reader, ids)
     latest = _latest_hours(known)
@@ -93,7 +93,7 @@ def _latest_hours(known: Releases) -> dict[str, int]:
     by_time = sorted(known.order.releases, key=lambda release: release.first_ms)[-20:]
     ids = {known.id_of(release.version) for release in (*by_time, *known.order.releases[-20:])}
     latest: dict[str, int] = {}
-    for row in rates.sums_of(known.service.reader, sorted(ids)):
+    for row in rates.sums_of(known.records.reader, sorted(ids)):
         latest[row["environment"]] = max(latest.get(row["environment"], 0), row["last_hour"] or 0)
     return latest
 
@@ -119,7 +119,7 @@ def _place(where: str, deploy: Row | None, sums: Row | None, latest: dict[str, i
 
 def release_answer(known: Releases, version: str, environment: str | None) -> answers.ReleaseAnswer:
     """Return one release, whole."""
-    reader, number = known.service.reader, known.id_of(version)
+    reader, number = known.records.reader, known.id_of(version)
     before = known.order.before(version)
     row, *others = release_rows(known, [version, *before[:5]])
     back = sorted(rates.regressed_in(reader, number))[:MOST_ISSUES]
@@ -190,7 +190,7 @@ def compare(
     """Compare two releases; ``same_time``: only hours in which both were live, or (None) those where the later was a canary."""
     if before == now:
         raise Problem("bad-field", "A release cannot be compared with itself. Name two.", field="now")
-    reader = known.service.reader
+    reader = known.records.reader
     old, new = known.id_of(before), known.id_of(now)
     hours = _both_live(known, old, new, environment)
     if same_time is None:
@@ -244,12 +244,12 @@ def compare(
 
 
 def _both_live(known: Releases, old: int, new: int, environment: str | None) -> list[int]:
-    here = {row["hour"] for row in rates.hours_of(known.service.reader, old, environment)}
-    return [row["hour"] for row in rates.hours_of(known.service.reader, new, environment) if row["hour"] in here]
+    here = {row["hour"] for row in rates.hours_of(known.records.reader, old, environment)}
+    return [row["hour"] for row in rates.hours_of(known.records.reader, new, environment) if row["hour"] in here]
 
 
 def _is_canary(known: Releases, release: int, environment: str | None) -> bool:
-    rows = store.deploys_of(known.service.reader, [release])
+    rows = store.deploys_of(known.records.reader, [release])
     latest = {row["environment"]: row for row in rows if environment in (None, row["environment"])}
     return any(row["canary"] for row in latest.values())
 

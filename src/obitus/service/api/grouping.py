@@ -12,16 +12,19 @@ from obitus.core.grouping.likeness import compare
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, parse_grouping_rule
 from obitus.service.api import answers, views
 from obitus.service.api.issues import Number
-from obitus.service.api.problems import Problem, described
-from obitus.service.jobs.regrouping import MOST_LOOKED_AT, Group, Plan, joins_of, parts_of
-from obitus.service.sign_in.access import SignedIn, TheService, signed_in
-from obitus.service.wiring import Service
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.intake.intake import TheIntake
+from obitus.service.jobs.regrouping import MOST_LOOKED_AT, Group, Plan, TheRegrouper, joins_of, parts_of
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
 from obitus.store import apps
 from obitus.store import grouping as store
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store_regrouping
 from obitus.store import rules as store_rules
 from obitus.store.database import Row
+from obitus.store.records import Records
 
 router = APIRouter(
     prefix="/api",
@@ -85,12 +88,12 @@ class RegroupOrder(BaseModel):
 
 
 @router.get("/issues/{number}/perhaps", summary="Issues that may be the same fault")
-def perhaps(service: TheService, number: Number) -> answers.LikesAnswer:
+def perhaps(records: TheRecords, number: Number) -> answers.LikesAnswer:
     """Return the nearest other issues, with what is alike and what differs."""
-    store_issues.issue(service.reader, number)
+    store_issues.issue(records.reader, number)
     found = []
-    for issue, reason in store.perhaps(service.reader, number):
-        row = store_issues.issue(service.reader, issue)
+    for issue, reason in store.perhaps(records.reader, number):
+        row = store_issues.issue(records.reader, issue)
         if row["merged_into"] is None:
             found.append(
                 answers.LikeAnswer(
@@ -101,19 +104,19 @@ def perhaps(service: TheService, number: Number) -> answers.LikesAnswer:
                     reason=reason,
                 )
             )
-    return answers.LikesAnswer(perhaps=found, never=store.never_with(service.reader, number))
+    return answers.LikesAnswer(perhaps=found, never=store.never_with(records.reader, number))
 
 
 @router.post("/issues/{number}/merge/preview", summary="What merging would make", responses=described("bad-merge"))
-def merge_preview(service: TheService, number: Number, order: MergeOrder) -> answers.MergePreview:
+def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> answers.MergePreview:
     """Tell what merging an issue into another one would make."""
-    issue, into = _both(service, number, order.into)
+    issue, into = _both(records, number, order.into)
     return answers.MergePreview(
         issue=number,
         into=order.into,
         failures=issue["failures_in_all"],
         failures_after=issue["failures_in_all"] + into["failures_in_all"],
-        reason=_in_common(service, number, order.into),
+        reason=_in_common(records, number, order.into),
         first_seen=to_text(min(issue["first_ms"], into["first_ms"])),
         last_seen=to_text(max(issue["last_ms"], into["last_ms"])),
         state=into["state"],
@@ -126,31 +129,35 @@ def merge_preview(service: TheService, number: Number, order: MergeOrder) -> ans
     status_code=202,
     responses=described("bad-merge", "foreign-origin"),
 )
-def merge(service: TheService, person: SignedIn, number: Number, order: MergeOrder) -> answers.RegroupingAnswer:
+def merge(
+    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, number: Number, order: MergeOrder
+) -> answers.RegroupingAnswer:
     """Move all failures of an issue to another; what comes later by its fingerprints goes there too. Can be undone."""
-    issue, into = _both(service, number, order.into)
-    return _regrouping(service, service.regrouper.merge(issue, into, person.id, person.name))
+    issue, into = _both(records, number, order.into)
+    return _regrouping(records, regrouper.merge(issue, into, person.id, person.name))
 
 
 @router.post("/issues/{number}/split/preview", summary="What splitting would make", responses=described("bad-split"))
-def split_preview(service: TheService, number: Number, order: SplitOrder) -> answers.SplitPreview:
+def split_preview(
+    records: TheRecords, regrouper: TheRegrouper, number: Number, order: SplitOrder
+) -> answers.SplitPreview:
     """Tell which issues a split would make of the latest failures."""
-    issue = store_issues.issue(service.reader, number)
-    _check_split(service, issue, order)
+    issue = store_issues.issue(records.reader, number)
+    _check_split(records, issue, order)
     parts: list[answers.SplitPart] = []
     if order.by:
-        found = service.regrouper.split_values(issue, order.by)
+        found = regrouper.split_values(issue, order.by)
         for value, seqs in sorted(found.items(), key=lambda part: (-len(part[1]), part[0]))[:MOST_LISTED]:
-            parts.append(_part(service, " / ".join(value), seqs, []))
+            parts.append(_part(records, " / ".join(value), seqs, []))
         return answers.SplitPreview(issue=number, looked_at=sum(map(len, found.values())), parts=parts)
-    seqs = store_regrouping.seqs_of(service.reader, number, 0, MOST_LOOKED_AT)
-    came_by = store_issues.fingerprints_of_failures(service.reader, seqs)
+    seqs = store_regrouping.seqs_of(records.reader, number, 0, MOST_LOOKED_AT)
+    came_by = store_issues.fingerprints_of_failures(records.reader, seqs)
     out = [seq for seq in seqs if came_by[seq] in order.fingerprints]
     stays = [seq for seq in seqs if came_by[seq] not in order.fingerprints]
-    known = [row["fingerprint"] for row in store_regrouping.fingerprints_of(service.reader, number)]
+    known = [row["fingerprint"] for row in store_regrouping.fingerprints_of(records.reader, number)]
     parts = [
-        _part(service, "stays", stays, [f for f in known if f not in order.fingerprints]),
-        _part(service, "new issue", out, order.fingerprints),
+        _part(records, "stays", stays, [f for f in known if f not in order.fingerprints]),
+        _part(records, "new issue", out, order.fingerprints),
     ]
     return answers.SplitPreview(issue=number, looked_at=len(seqs), parts=parts)
 
@@ -161,11 +168,13 @@ def split_preview(service: TheService, number: Number, order: SplitOrder) -> ans
     status_code=202,
     responses=described("bad-split", "foreign-origin"),
 )
-def split(service: TheService, person: SignedIn, number: Number, order: SplitOrder) -> answers.RegroupingAnswer:
+def split(
+    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, number: Number, order: SplitOrder
+) -> answers.RegroupingAnswer:
     """Part an issue, now and for what comes. Can be undone."""
-    issue = store_issues.issue(service.reader, number)
-    _check_split(service, issue, order)
-    return _regrouping(service, service.regrouper.split(issue, order.by, order.fingerprints, person.id, person.name))
+    issue = store_issues.issue(records.reader, number)
+    _check_split(records, issue, order)
+    return _regrouping(records, regrouper.split(issue, order.by, order.fingerprints, person.id, person.name))
 
 
 @router.post(
@@ -173,42 +182,46 @@ def split(service: TheService, person: SignedIn, number: Number, order: SplitOrd
     summary="Keep two issues apart",
     responses=described("bad-merge", "foreign-origin"),
 )
-def never_together(service: TheService, person: SignedIn, number: Number, order: NeverOrder) -> answers.Done:
+def never_together(
+    records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: NeverOrder
+) -> answers.Done:
     """Suggest them no more, and keep them apart when history is regrouped."""
-    _both(service, number, order.other)
-    now_ms = service.now_ms()
+    _both(records, number, order.other)
+    now_ms = clock.now_ms()
 
     def act(connection: Any) -> None:
         store.add_never(connection, number, order.other, person.id, now_ms)
         for one, other in ((number, order.other), (order.other, number)):
             store_issues.note(connection, one, person.id, f"{person.name} keeps it apart from issue {other}.", now_ms)
 
-    service.writer.run(act)
+    records.writer.run(act)
     return answers.Done()
 
 
 @router.get("/grouping-rules", summary="Grouping active rules")
-def grouping_rules(service: TheService) -> answers.GroupingRulesAnswer:
+def grouping_rules(records: TheRecords) -> answers.GroupingRulesAnswer:
     """Return the team's grouping rules."""
     return answers.GroupingRulesAnswer(
         rules=[
             answers.GroupingRuleAnswer(
                 id=row["id"], rule=row["rule"], person=row["person"], created=to_text(row["created_ms"])
             )
-            for row in store_rules.grouping_rules(service.reader)
+            for row in store_rules.grouping_rules(records.reader)
         ]
     )
 
 
 @router.post("/grouping-rules/preview", summary="What a grouping rule would do", responses=described("bad-rule"))
-def rule_preview(service: TheService, order: GroupingRuleOrder) -> answers.RegroupPreview:
+def rule_preview(
+    records: TheRecords, intake: TheIntake, regrouper: TheRegrouper, order: GroupingRuleOrder
+) -> answers.RegroupPreview:
     """Tell which issues would be joined or split under a rule, on the latest failures of each app."""
     rule = _checked(order.rule)
-    rules = [*service.preparer.rules, rule]
+    rules = [*intake.preparer.rules, rule]
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
-    for app in apps.apps(service.reader):
-        now = service.regrouper.plan(app["id"], app["name"])
-        then = service.regrouper.plan(app["id"], app["name"], rules)
+    for app in apps.apps(records.reader):
+        now = regrouper.plan(app["id"], app["name"])
+        then = regrouper.plan(app["id"], app["name"], rules)
         answer.matching += then.matching
         _add(answer, then, {_look(group) for group in now.groups})
     return answer
@@ -220,37 +233,41 @@ def rule_preview(service: TheService, order: GroupingRuleOrder) -> answers.Regro
     status_code=201,
     responses=described("bad-rule", "already-there", "foreign-origin"),
 )
-def add_rule(service: TheService, person: SignedIn, order: GroupingRuleOrder) -> answers.GroupingRuleAnswer:
+def add_rule(
+    records: TheRecords, clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, order: GroupingRuleOrder
+) -> answers.GroupingRuleAnswer:
     """Group by a rule from now on. What is kept stays where it is until history is regrouped."""
     rule = _checked(order.rule)
-    if len(store_rules.grouping_rules(service.reader)) >= MOST_RULES:
+    if len(store_rules.grouping_rules(records.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} grouping rules already. End one first.", field="rule")
-    now_ms = service.now_ms()
-    rule_id = service.acted(
+    now_ms = clock.now_ms()
+    rule_id = acts.do(
         person.id,
         "made grouping rule",
         rule.text,
         lambda c: store_rules.add_grouping_rule(c, rule.text, person.id, now_ms),
     )
-    service.load_rules()
+    intake.load_rules()
     return answers.GroupingRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
 @router.delete("/grouping-rules/{rule:int}", summary="End a grouping rule", responses=described("foreign-origin"))
-def end_rule(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
+def end_rule(
+    clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]
+) -> answers.Done:
     """Group without a rule from now on."""
-    now_ms = service.now_ms()
-    service.acted(person.id, "ended grouping rule", str, lambda c: store_rules.end_grouping_rule(c, rule, now_ms))
-    service.load_rules()
+    now_ms = clock.now_ms()
+    acts.do(person.id, "ended grouping rule", str, lambda c: store_rules.end_grouping_rule(c, rule, now_ms))
+    intake.load_rules()
     return answers.Done()
 
 
 @router.post("/regroupings/preview", summary="What regrouping past failures would do")
-def regroup_preview(service: TheService, order: RegroupOrder) -> answers.RegroupPreview:
+def regroup_preview(records: TheRecords, regrouper: TheRegrouper, order: RegroupOrder) -> answers.RegroupPreview:
     """Say which issues of an app would be joined or split if its latest failures were regrouped."""
-    app = apps.app_named(service.reader, order.app)
+    app = apps.app_named(records.reader, order.app)
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
-    _add(answer, service.regrouper.plan(app["id"], app["name"]), set())
+    _add(answer, regrouper.plan(app["id"], app["name"]), set())
     answer.matching = answer.looked_at
     return answer
 
@@ -258,23 +275,25 @@ def regroup_preview(service: TheService, order: RegroupOrder) -> answers.Regroup
 @router.post(
     "/regroupings", summary="Regroup an app's past failures", status_code=202, responses=described("foreign-origin")
 )
-def regroup(service: TheService, person: SignedIn, order: RegroupOrder) -> answers.RegroupingAnswer:
+def regroup(
+    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, order: RegroupOrder
+) -> answers.RegroupingAnswer:
     """Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone."""
-    app = apps.app_named(service.reader, order.app)
-    return _regrouping(service, service.regrouper.regroup(app["id"], app["name"], person.id, person.name))
+    app = apps.app_named(records.reader, order.app)
+    return _regrouping(records, regrouper.regroup(app["id"], app["name"], person.id, person.name))
 
 
 @router.get("/regroupings", summary="Merges, splits and regroupings")
-def regroupings(service: TheService) -> answers.RegroupingsAnswer:
+def regroupings(records: TheRecords) -> answers.RegroupingsAnswer:
     """Return the latest, newest first."""
-    rows = store_regrouping.regroupings(service.reader, MOST_LISTED)
+    rows = store_regrouping.regroupings(records.reader, MOST_LISTED)
     return answers.RegroupingsAnswer(regroupings=[_regrouping_answer(row) for row in rows])
 
 
 @router.get("/regroupings/{regrouping:int}", summary="One regrouping, with its progress")
-def regrouping(service: TheService, regrouping: Annotated[int, Path(ge=1, le=2**62)]) -> answers.RegroupingAnswer:
+def regrouping(records: TheRecords, regrouping: Annotated[int, Path(ge=1, le=2**62)]) -> answers.RegroupingAnswer:
     """Return how far it is."""
-    return _regrouping(service, regrouping)
+    return _regrouping(records, regrouping)
 
 
 @router.post(
@@ -284,22 +303,22 @@ def regrouping(service: TheService, regrouping: Annotated[int, Path(ge=1, le=2**
     responses=described("bad-undo", "foreign-origin"),
 )
 def undo(
-    service: TheService, person: SignedIn, regrouping: Annotated[int, Path(ge=1, le=2**62)]
+    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, regrouping: Annotated[int, Path(ge=1, le=2**62)]
 ) -> answers.RegroupingAnswer:
     """Bring back what it moved, and what came since by the fingerprints that it led elsewhere."""
-    row = store_regrouping.regrouping(service.reader, regrouping)
+    row = store_regrouping.regrouping(records.reader, regrouping)
     if row["state"] not in ("done", "failed"):
         raise Problem(
             "bad-undo", f"Regrouping {regrouping} is {row['state']}; only one that is done or failed can be undone."
         )
-    service.regrouper.undo(regrouping, person.id, person.name)
-    return _regrouping(service, regrouping)
+    regrouper.undo(regrouping, person.id, person.name)
+    return _regrouping(records, regrouping)
 
 
-def _both(service: Service, number: int, other: int) -> tuple[Row, Row]:
+def _both(records: Records, number: int, other: int) -> tuple[Row, Row]:
     if number == other:
         raise Problem("bad-merge", "An issue is one with itself already. Name another one.")
-    issue, into = store_issues.issue(service.reader, number), store_issues.issue(service.reader, other)
+    issue, into = store_issues.issue(records.reader, number), store_issues.issue(records.reader, other)
     if issue["app_id"] != into["app_id"]:
         raise Problem(
             "bad-merge",
@@ -308,12 +327,12 @@ def _both(service: Service, number: int, other: int) -> tuple[Row, Row]:
     for row in (issue, into):
         if row["merged_into"] is not None:
             raise Problem("bad-merge", f"Issue {row['id']} was merged into issue {row['merged_into']}. Name that one.")
-    if other in store.never_with(service.reader, number):
+    if other in store.never_with(records.reader, number):
         raise Problem("bad-merge", f"Somebody said that issues {number} and {other} stay apart.")
     return issue, into
 
 
-def _check_split(service: Service, issue: Row, order: SplitOrder) -> None:
+def _check_split(records: Records, issue: Row, order: SplitOrder) -> None:
     if bool(order.by) == bool(order.fingerprints):
         raise Problem("bad-split", "Say either `by` which attributes, or which `fingerprints` are taken out.")
     if issue["merged_into"] is not None:
@@ -322,7 +341,7 @@ def _check_split(service: Service, issue: Row, order: SplitOrder) -> None:
             f"Issue {issue['id']} was merged into issue {issue['merged_into']}. Undo that, or split that one.",
         )
     if order.fingerprints:
-        known = {row["fingerprint"] for row in store_regrouping.fingerprints_of(service.reader, issue["id"])}
+        known = {row["fingerprint"] for row in store_regrouping.fingerprints_of(records.reader, issue["id"])}
         unknown = [f for f in order.fingerprints if f not in known]
         if unknown:
             raise Problem(
@@ -335,10 +354,10 @@ def _check_split(service: Service, issue: Row, order: SplitOrder) -> None:
             )
 
 
-def _in_common(service: Service, number: int, other: int) -> str:
+def _in_common(records: Records, number: int, other: int) -> str:
     best = (-1.0, "Nothing that is kept of them is alike; merging them is your word alone.")
-    for mine in store.traits_of(service.reader, number):
-        for theirs in store.traits_of(service.reader, other):
+    for mine in store.traits_of(records.reader, number):
+        for theirs in store.traits_of(records.reader, other):
             verdict = compare(mine, theirs)
             strength = verdict.strength + (verdict.kind == "same")
             if verdict.reason and strength > best[0]:
@@ -346,8 +365,8 @@ def _in_common(service: Service, number: int, other: int) -> str:
     return best[1]
 
 
-def _part(service: Service, value: str, seqs: list[int], fingerprints: list[str]) -> answers.SplitPart:
-    message = str(store_issues.failure_with_seq(service.reader, seqs[-1])["message"])[:200] if seqs else ""
+def _part(records: Records, value: str, seqs: list[int], fingerprints: list[str]) -> answers.SplitPart:
+    message = str(store_issues.failure_with_seq(records.reader, seqs[-1])["message"])[:200] if seqs else ""
     return answers.SplitPart(value=value[:300], failures=len(seqs), message=message, fingerprints=fingerprints)
 
 
@@ -388,8 +407,8 @@ def _example(group: Group) -> answers.GroupExample:
     return answers.GroupExample(title=title, failures=sum(group.by_issue.values()), message=group.message)
 
 
-def _regrouping(service: Service, number: int) -> answers.RegroupingAnswer:
-    return _regrouping_answer(store_regrouping.regrouping(service.reader, number))
+def _regrouping(records: Records, number: int) -> answers.RegroupingAnswer:
+    return _regrouping_answer(store_regrouping.regrouping(records.reader, number))
 
 
 def _regrouping_answer(row: Row) -> answers.RegroupingAnswer:

@@ -15,15 +15,17 @@ from obitus.core.clock import span_ms
 from obitus.core.lifecycle import Decision, Settling
 from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service.api import answers, views
-from obitus.service.api.problems import Problem, described
 from obitus.service.api.times import time_in_query
-from obitus.service.sign_in.access import SignedIn, TheService, signed_in
-from obitus.service.wiring import Service
+from obitus.service.clock import Clock
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import issues as store
 from obitus.store import releases as release_store
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import Asked, asked_of_issues
 from obitus.store.people import Person
+from obitus.store.records import Records
 from obitus.store.windows import Window
 
 router = APIRouter(
@@ -41,7 +43,7 @@ Cursor = Annotated[str | None, Query(max_length=200, description="`next` of the 
 
 
 def the_window(
-    service: TheService,
+    clock: TheClock,
     window: Annotated[
         str, Query(description="How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given.")
     ] = "24h",
@@ -52,7 +54,7 @@ def the_window(
     release: Annotated[str | None, Query(max_length=300, description="Only failures of this release.")] = None,
 ) -> Window:
     """Return the span of time and the narrowing that a request asks for."""
-    end_ms = time_in_query(end, "end") if end else service.now_ms() + 1
+    end_ms = time_in_query(end, "end") if end else clock.now_ms() + 1
     if start:
         start_ms = time_in_query(start, "start")
     else:
@@ -71,14 +73,14 @@ Question = Annotated[
 ]
 
 
-def _asked(service: Service, question: str, window: Window) -> Asked | None:
+def _asked(records: Records, clock: Clock, question: str, window: Window) -> Asked | None:
     """Return what a question about issues comes to; one of nothing but spaces asks nothing."""
     if not question.strip():
         return None
     try:
-        node = read(question, service.now_ms())
+        node = read(question, clock.now_ms())
         span = (window.from_ms, window.to_ms)
-        return asked_of_issues(node, service.days, names_in(service.reader), span)
+        return asked_of_issues(node, records.days, names_in(records.reader), span)
     except QuestionTrouble as trouble:
         raise Problem("bad-question", str(trouble), field="question", position=trouble.position) from None
 
@@ -87,18 +89,18 @@ TheWindow = Annotated[Window, Depends(the_window)]
 
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
-def desk(service: TheService, window: TheWindow) -> answers.DeskAnswer:
+def desk(records: TheRecords, window: TheWindow) -> answers.DeskAnswer:
     """Return what regressed, what is new and what fails most inside the window."""
 
     def rows(states: list[str], sort: store.Sort) -> list[answers.IssueRow]:
-        found = store.issues(service.reader, window, states=states, sort=sort, limit=DESK_ROWS)
-        return views.issue_rows(service, found, window)
+        found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS)
+        return views.issue_rows(records, found, window)
 
     newest = [row for row in rows(["untriaged"], "first-seen") if row.first_seen >= views.window_answer(window).start]
     regressed = rows(["regressed"], "last-seen")
     shown = {row.number for row in (*regressed, *newest)}
     most = rows(["untriaged", "accepted", "regressed", "parked"], "failures")
-    sums = store.sums(service.reader, window)
+    sums = store.sums(records.reader, window)
     return answers.DeskAnswer(
         window=views.window_answer(window),
         issues=sums["issues"],
@@ -111,7 +113,8 @@ def desk(service: TheService, window: TheWindow) -> answers.DeskAnswer:
 
 @router.get("/issues", summary="Issues", responses=described("bad-window", "bad-cursor", "bad-question"))
 def issues(
-    service: TheService,
+    records: TheRecords,
+    clock: TheClock,
     window: TheWindow,
     state: Annotated[list[answers.StateName] | None, Query(description="Only these states; may be repeated.")] = None,
     question: Question = None,
@@ -125,10 +128,10 @@ def issues(
     """Return issues with failures inside the window, a page at a time."""
     states: list[str] | None = list(state) if state else None
     after = _opened(cursor, sort)
-    asked = _asked(service, question, window) if question else None
-    found = store.issues(service.reader, window, states=states, asked=asked, sort=sort, after=after, limit=limit + 1)
+    asked = _asked(records, clock, question, window) if question else None
+    found = store.issues(records.reader, window, states=states, asked=asked, sort=sort, after=after, limit=limit + 1)
     page = found[:limit]
-    sums = store.sums(service.reader, window, states=states, asked=asked)
+    sums = store.sums(records.reader, window, states=states, asked=asked)
     following = None
     if len(found) > limit:
         last = page[-1]
@@ -136,7 +139,7 @@ def issues(
         following = _closed(value, last["id"], sort)
     return answers.IssuesAnswer(
         window=views.window_answer(window),
-        issues=views.issue_rows(service, page, window),
+        issues=views.issue_rows(records, page, window),
         issues_in_all=sums["issues"],
         failures_in_all=sums["failures"],
         next=following,
@@ -144,9 +147,9 @@ def issues(
 
 
 @router.get("/issues/{number}", summary="One issue, whole", responses=described("not-found", "bad-window"))
-def issue(service: TheService, window: TheWindow, number: Number) -> answers.IssueAnswer:
+def issue(records: TheRecords, clock: TheClock, window: TheWindow, number: Number) -> answers.IssueAnswer:
     """Return one issue with its first and its latest failure, its releases, its history, and why it is one."""
-    return views.issue_answer(service, number, window)
+    return views.issue_answer(records, clock, number, window)
 
 
 @router.get(
@@ -155,21 +158,21 @@ def issue(service: TheService, window: TheWindow, number: Number) -> answers.Iss
     responses=described("not-found", "bad-window", "bad-cursor"),
 )
 def failures(
-    service: TheService, window: TheWindow, number: Number, cursor: Cursor = None, limit: Limit = 50
+    records: TheRecords, window: TheWindow, number: Number, cursor: Cursor = None, limit: Limit = 50
 ) -> answers.FailuresAnswer:
     """Return failures of an issue inside the window, latest first, a page at a time."""
-    store.issue(service.reader, number)
+    store.issue(records.reader, number)
     after = _opened(cursor, "failures")
-    found = store.failures(service.reader, number, window, after=after, limit=limit + 1)
+    found = store.failures(records.reader, number, window, after=after, limit=limit + 1)
     page = found[:limit]
     following = _closed(page[-1]["time_ms"], page[-1]["seq"], "failures") if len(found) > limit else None
     return answers.FailuresAnswer(failures=views.failure_rows(page), next=following)
 
 
 @router.get("/failures/{id}", summary="One failure, whole", responses=described("not-found"))
-def failure(service: TheService, id: uuid.UUID) -> answers.FailureAnswer:
+def failure(records: TheRecords, id: uuid.UUID) -> answers.FailureAnswer:
     """Return one failure with everything that was captured."""
-    return views.failure_answer(service, store.failure_with_id(service.reader, id.bytes))
+    return views.failure_answer(records, store.failure_with_id(records.reader, id.bytes))
 
 
 class SettleOrder(BaseModel):
@@ -203,9 +206,9 @@ Seen = Annotated[
     summary="Accept an issue",
     responses=described("not-found", "foreign-origin", "changed-meanwhile"),
 )
-def accept(service: TheService, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
+def accept(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
     """Say that somebody works on it."""
-    return _decide(service, person, number, "accept", seen)
+    return _decide(records, clock, person, number, "accept", seen)
 
 
 @router.post(
@@ -213,9 +216,9 @@ def accept(service: TheService, person: SignedIn, number: Number, seen: Seen = N
     summary="Park an issue",
     responses=described("not-found", "foreign-origin", "changed-meanwhile"),
 )
-def park(service: TheService, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
+def park(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
     """Put it aside; failures go on being counted."""
-    return _decide(service, person, number, "park", seen)
+    return _decide(records, clock, person, number, "park", seen)
 
 
 @router.post(
@@ -224,12 +227,17 @@ def park(service: TheService, person: SignedIn, number: Number, seen: Seen = Non
     responses=described("not-found", "foreign-origin", "no-release", "changed-meanwhile"),
 )
 def settle(
-    service: TheService, person: SignedIn, number: Number, order: SettleOrder | None = None, seen: Seen = None
+    records: TheRecords,
+    clock: TheClock,
+    person: SignedIn,
+    number: Number,
+    order: SettleOrder | None = None,
+    seen: Seen = None,
 ) -> answers.Done:
     """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
     order = order or SettleOrder()
-    row = store.issue(service.reader, number)
-    newest = release_store.newest(service.reader, row["app_id"])
+    row = store.issue(records.reader, number)
+    newest = release_store.newest(records.reader, row["app_id"])
     release = canonical(order.release) if order.release is not None else None
     if order.how == "release" and release is None:
         if newest is None:
@@ -242,21 +250,22 @@ def settle(
     if order.how != "release" and release is not None:
         raise Problem("bad-field", f"With how={order.how}, leave the release out.", field="release")
     settling = Settling(
-        order.how, service.now_ms(), release, newest if order.how == "coming" else None, order.environment or ""
+        order.how, clock.now_ms(), release, newest if order.how == "coming" else None, order.environment or ""
     )
-    return _decide(service, person, number, "settle", seen, settling)
+    return _decide(records, clock, person, number, "settle", seen, settling)
 
 
 def _decide(
-    service: Service,
+    records: Records,
+    clock: Clock,
     person: Person,
     number: int,
     decision: Decision,
     seen: answers.StateName | None,
     settling: Settling | None = None,
 ) -> answers.Done:
-    now_ms = settling.time_ms if settling is not None else service.now_ms()
-    service.writer.run(
+    now_ms = settling.time_ms if settling is not None else clock.now_ms()
+    records.writer.run(
         lambda c: store.decide(
             c, number, decision, settling=settling, seen=seen, person_id=person.id, person=person.name, now_ms=now_ms
         )

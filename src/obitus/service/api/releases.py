@@ -17,16 +17,20 @@ from obitus.service.api import answers, compared, release_answers, since
 from obitus.service.api.apps import NAME, AppName
 from obitus.service.api.compared import Releases
 from obitus.service.api.issues import Number, TheWindow
-from obitus.service.api.problems import Problem, described
 from obitus.service.api.times import Time
+from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.intake.bodies import PEOPLE, read_whole
+from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.prepare import SKEW_TO_CORRECT_MS
-from obitus.service.sign_in.access import SignedIn, TheService, reporting_key, signed_in
-from obitus.service.sign_in.secrets import KEY_PREFIX
-from obitus.service.wiring import Service
+from obitus.service.intake.senders import reporting_key
+from obitus.service.problems import Problem, described
+from obitus.service.secrets import KEY_PREFIX
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.passes import ThePasses
 from obitus.store import commits, events, people
 from obitus.store import releases as store
 from obitus.store.apps import app_named
+from obitus.store.records import Records
 
 router = APIRouter(
     prefix="/api",
@@ -168,13 +172,13 @@ _COMMITS_SCHEMA = {
 
 @router.get("/releases", summary="An app's releases", dependencies=READS, responses=described("bad-cursor"))
 def releases(
-    service: TheService,
+    records: TheRecords,
     app: Annotated[str, Query(max_length=100, description="The app.")],
     limit: Annotated[int, Query(ge=1, le=100)] = 20,
     cursor: Annotated[str | None, Query(max_length=20, description="`next` of the page before.")] = None,
 ) -> release_answers.ReleasesAnswer:
     """Return releases, newest first: deploys, rates, and what is new, regressed or worse in each."""
-    known = Releases(service, app)
+    known = Releases(records, app)
     if cursor is not None and not cursor.isdecimal():
         raise Problem("bad-cursor", "This cursor was not given out for this list. Start without one.", field="cursor")
     start = int(cursor or 0)
@@ -191,10 +195,10 @@ def releases(
 
 @router.get("/apps/{name}/releases/{release:path}", summary="One release, whole", dependencies=READS)
 def release(
-    service: TheService, name: AppName, release: Version, environment: Environment = None
+    records: TheRecords, name: AppName, release: Version, environment: Environment = None
 ) -> release_answers.ReleaseAnswer:
     """Return one release: where it is, its rates, what is new, regressed or worse in it, its commits."""
-    known = Releases(service, name)
+    known = Releases(records, name)
     return compared.release_answer(known, known.named(release), environment or None)
 
 
@@ -205,12 +209,12 @@ def release(
     responses=described("foreign-origin", "too-many"),
 )
 def add_release(
-    service: TheService, person: SignedIn, name: AppName, order: NewRelease
+    records: TheRecords, person: SignedIn, name: AppName, order: NewRelease
 ) -> release_answers.ReleaseAnswer:
     """Make a release known before its first report. One that is known already stays as it is."""
-    app_id, version = app_named(service.reader, name)["id"], _checked(order.release)
-    service.writer.run(lambda c: store.announce(c, app_id, version))
-    known = Releases(service, name)
+    app_id, version = app_named(records.reader, name)["id"], _checked(order.release)
+    records.writer.run(lambda c: store.announce(c, app_id, version))
+    known = Releases(records, name)
     return compared.release_answer(known, known.named(version), None)
 
 
@@ -220,19 +224,19 @@ def add_release(
     responses=described("already-there", "foreign-origin"),
 )
 def correct(
-    service: TheService, person: SignedIn, name: AppName, release: Version, order: Correction
+    records: TheRecords, person: SignedIn, name: AppName, release: Version, order: Correction
 ) -> release_answers.ReleaseAnswer:
     """Rename a release, or correct its place in the order."""
-    known = Releases(service, name)
+    known = Releases(records, name)
     app_id, version = known.app_id, known.named(release)
     if order.after is not None or order.in_order:
         behind = canonical(order.after) if order.after is not None and not order.in_order else None
-        service.writer.run(lambda c: store.put_behind(c, app_id, version, behind))
+        records.writer.run(lambda c: store.put_behind(c, app_id, version, behind))
     if order.name is not None:
         new = _checked(order.name)
-        service.writer.run(lambda c: store.rename(c, app_id, version, new))
+        records.writer.run(lambda c: store.rename(c, app_id, version, new))
         version = new
-    return compared.release_answer(Releases(service, name), version, None)
+    return compared.release_answer(Releases(records, name), version, None)
 
 
 @router.delete(
@@ -240,9 +244,9 @@ def correct(
     summary="Remove a release",
     responses=described("foreign-origin"),
 )
-def remove(service: TheService, person: SignedIn, name: AppName, release: Version) -> answers.Done:
+def remove(records: TheRecords, clock: TheClock, person: SignedIn, name: AppName, release: Version) -> answers.Done:
     """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
-    known, now_ms = Releases(service, name), service.now_ms()
+    known, now_ms = Releases(records, name), clock.now_ms()
     version = known.named(release)
 
     def act(connection: sqlite3.Connection) -> None:
@@ -250,7 +254,7 @@ def remove(service: TheService, person: SignedIn, name: AppName, release: Versio
         people.note_act(connection, person.id, "removed release", f"{name} {version}", now_ms)
         events.add(connection, "release-changed", now_ms, app=name, release=version)
 
-    service.writer.run(act)
+    records.writer.run(act)
     return answers.Done()
 
 
@@ -262,23 +266,29 @@ def remove(service: TheService, person: SignedIn, name: AppName, release: Versio
     openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": _COMMITS_SCHEMA}}}},
 )
 async def add_commits(
-    request: Request, service: TheService, person: SignedIn, name: AppName, release: Version
+    request: Request,
+    records: TheRecords,
+    settings: TheSettings,
+    intake: TheIntake,
+    person: SignedIn,
+    name: AppName,
+    release: Version,
 ) -> dict[str, int]:
     """Take commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`."""
     # Keys of apps have numbers from 1 on: people share one place beside them.
-    async with service.gate.entered(PEOPLE) as held:
-        body = await read_whole(request, service.settings.limits, held)
-        return await asyncio.to_thread(_add_commits, service, name, release, body)
+    async with intake.gate.entered(PEOPLE) as held:
+        body = await read_whole(request, settings.limits, held)
+        return await asyncio.to_thread(_add_commits, records, name, release, body)
 
 
-def _add_commits(service: Service, name: str, release: str, body: bytes) -> dict[str, int]:
+def _add_commits(records: Records, name: str, release: str, body: bytes) -> dict[str, int]:
     try:
         order = NewCommits.model_validate_json(body)
     except ValidationError as error:
         first = error.errors(include_url=False, include_input=False)[0]
         field = ".".join(str(step) for step in first["loc"])
         raise Problem("bad-field", f"{field}: {first['msg']}", field=field) from None
-    app_id, version = app_named(service.reader, name)["id"], _checked(release)
+    app_id, version = app_named(records.reader, name)["id"], _checked(release)
     told = [
         Commit(
             one.id,
@@ -290,15 +300,15 @@ def _add_commits(service: Service, name: str, release: str, body: bytes) -> dict
         )
         for one in order.commits
     ]
-    added = service.writer.run(lambda c: commits.add(c, store.announce(c, app_id, version), told, order.revision))
+    added = records.writer.run(lambda c: commits.add(c, store.announce(c, app_id, version), told, order.revision))
     return {"added": added, "already_there": len(told) - added}
 
 
 @router.get("/apps/{name}/revisions", summary="Of which commits releases were made", dependencies=READS)
-def revisions(service: TheService, name: AppName) -> dict[str, Any]:
+def revisions(records: TheRecords, name: AppName) -> dict[str, Any]:
     """Return releases newest first with the commit each was made of, for telling the commits of the next one."""
-    known = Releases(service, name)
-    found = commits.revisions(service.reader, known.app_id)
+    known = Releases(records, name)
+    found = commits.revisions(records.reader, known.app_id)
     return {
         "releases": [
             {"release": one.version, "revision": found.get(one.version, "")} for one in reversed(known.order.releases)
@@ -306,11 +316,11 @@ def revisions(service: TheService, name: AppName) -> dict[str, Any]:
     }
 
 
-def who_deploys(request: Request, service: TheService) -> tuple[str, str | None, str | None]:
+def who_deploys(request: Request, intake: TheIntake, passes: ThePasses) -> tuple[str, str | None, str | None]:
     """Return who tells of a deploy, and the app and environment that a reporting key is for."""
     header = request.headers.get("authorization", "")
     if header.partition(" ")[2].strip().startswith(KEY_PREFIX):
-        key = reporting_key(service, header)
+        key = reporting_key(intake, header)
         if not key["may_deploy"]:
             raise Problem(
                 "not-this-key",
@@ -319,7 +329,7 @@ def who_deploys(request: Request, service: TheService) -> tuple[str, str | None,
         return "pipeline", key["app"], key["environment"]
     bearer = header.partition(" ")[2].strip()
     token = HTTPAuthorizationCredentials(scheme="Bearer", credentials=bearer) if bearer else None
-    return signed_in(request, token, request.cookies.get("obitus_session")).name, None, None
+    return signed_in(request, passes, token, request.cookies.get("obitus_session")).name, None, None
 
 
 @router.post(
@@ -331,7 +341,8 @@ def who_deploys(request: Request, service: TheService) -> tuple[str, str | None,
     ),
 )
 def add_deploy(
-    service: TheService,
+    records: TheRecords,
+    clock: TheClock,
     order: NewDeploy,
     who: Annotated[tuple[str, str | None, str | None], Depends(who_deploys)],
     obitus_clock: Annotated[
@@ -352,7 +363,7 @@ def add_deploy(
     environment = environment or order.environment or "production"
     if app is None:
         raise Problem("bad-field", "Say of which app: app.", field="app")
-    app_id, version, now_ms = app_named(service.reader, app)["id"], _checked(order.release), service.now_ms()
+    app_id, version, now_ms = app_named(records.reader, app)["id"], _checked(order.release), clock.now_ms()
     time_ms = now_ms
     if order.time is not None:
         skew_ms = clock_skew_ms(obitus_clock, now_ms)
@@ -364,7 +375,7 @@ def add_deploy(
             field="time",
         )
     time_ms = min(time_ms, now_ms)
-    service.writer.run(
+    records.writer.run(
         lambda c: store.deploy(
             c, app_id, version, environment, time_ms, canary=order.canary, reported_by=person, now_ms=now_ms
         )
@@ -381,15 +392,15 @@ def add_deploy(
 
 
 @router.get("/deploys", summary="Deploys", dependencies=READS, responses=described("bad-window"))
-def deploys(service: TheService, window: TheWindow) -> release_answers.DeploysAnswer:
+def deploys(records: TheRecords, window: TheWindow) -> release_answers.DeploysAnswer:
     """Return the deploys inside the window, latest first: the marks on every course over time."""
-    found = store.deploys(service.reader, window.from_ms, window.to_ms, window.app, window.environment)
+    found = store.deploys(records.reader, window.from_ms, window.to_ms, window.app, window.environment)
     return release_answers.DeploysAnswer(deploys=[compared.deploy_answer(row, row["app"]) for row in found])
 
 
 @router.get("/compare", summary="Compare two releases", dependencies=READS)
 def compare(
-    service: TheService,
+    records: TheRecords,
     app: Annotated[str, Query(max_length=100)],
     before: Annotated[str, Query(max_length=MOST_SIGNS, description="The release to compare with.")],
     now: Annotated[str, Query(max_length=MOST_SIGNS, description="The release that is looked at.")],
@@ -399,14 +410,14 @@ def compare(
     ] = None,
 ) -> release_answers.CompareAnswer:
     """Compare a release with another: new, regressed, worse, gone, better, unchanged; by rates, with exact tests."""
-    known = Releases(service, app)
+    known = Releases(records, app)
     return compared.compare(known, known.named(before), known.named(now), environment or None, same_time=same_time)
 
 
 @router.get("/issues/{number}/since", summary="Since when, did the fix hold, which change did it", dependencies=READS)
-def since_when(service: TheService, number: Number) -> release_answers.SinceAnswer:
+def since_when(records: TheRecords, clock: TheClock, number: Number) -> release_answers.SinceAnswer:
     """Return an issue's lane of releases, the verdicts on its fix, what revealed it, and the likely changes."""
-    return since.since_answer(service, number)
+    return since.since_answer(records, clock, number)
 
 
 def _checked(version: str) -> str:

@@ -13,9 +13,12 @@ from obitus.core.clock import to_text
 from obitus.core.redaction import Redactor
 from obitus.core.redaction_rules import MOST_RULES, Rule, RuleTrouble, parse_rule
 from obitus.service.api import answers
-from obitus.service.api.problems import Problem, described
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.linear_patterns import compiled
-from obitus.service.sign_in.access import SignedIn, TheService, signed_in
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
 from obitus.store import rules as store
 
 router = APIRouter(
@@ -42,28 +45,28 @@ class RuleOrder(BaseModel):
 
 
 @router.get("", summary="Redaction active rules")
-def redaction_rules(service: TheService) -> answers.RedactionRulesAnswer:
+def redaction_rules(records: TheRecords) -> answers.RedactionRulesAnswer:
     """Return the team's redaction rules. The default rules always hold."""
     return answers.RedactionRulesAnswer(
         rules=[
             answers.RedactionRuleAnswer(
                 id=row["id"], rule=row["rule"], person=row["person"], created=to_text(row["created_ms"])
             )
-            for row in store.redaction_rules(service.reader)
+            for row in store.redaction_rules(records.reader)
         ]
     )
 
 
 @router.post("/preview", summary="What a rule would hide", responses=described("bad-rule"))
-def preview(service: TheService, order: RuleOrder) -> answers.RedactionPreview:
+def preview(records: TheRecords, order: RuleOrder) -> answers.RedactionPreview:
     """Tell what a rule would have hidden in the latest reports, without keeping it."""
     rule = _checked(order.rule)
     redactor = Redactor((rule,), compiled)
     touched, hidden = 0, 0
     examples: list[answers.RedactionExample] = []
-    looked_at = store.latest_reports(service.days, REPORTS_LOOKED_AT)
+    looked_at = store.latest_reports(records.days, REPORTS_LOOKED_AT)
     for seq in looked_at:
-        before = service.evidence.content(seq)
+        before = records.evidence.content(seq)
         if before is None:
             continue
         after = redactor.report(json.loads(json.dumps(before)))
@@ -83,25 +86,29 @@ def preview(service: TheService, order: RuleOrder) -> answers.RedactionPreview:
 
 
 @router.post("", summary="Put a rule into use", status_code=201, responses=described("bad-rule", "already-there"))
-def add(service: TheService, person: SignedIn, order: RuleOrder) -> answers.RedactionRuleAnswer:
+def add(
+    records: TheRecords, clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, order: RuleOrder
+) -> answers.RedactionRuleAnswer:
     """Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is."""
     rule = _checked(order.rule)
-    if len(store.redaction_rules(service.reader)) >= MOST_RULES:
+    if len(store.redaction_rules(records.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} redaction rules already. End one first.", field="rule")
-    now_ms = service.now_ms()
-    rule_id = service.acted(
+    now_ms = clock.now_ms()
+    rule_id = acts.do(
         person.id, "made redaction rule", rule.text, lambda c: store.add_redaction_rule(c, rule.text, person.id, now_ms)
     )
-    service.load_rules()
+    intake.load_rules()
     return answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
 @router.delete("/{rule:int}", summary="End a rule", responses=described("not-found"))
-def end(service: TheService, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
+def end(
+    clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]
+) -> answers.Done:
     """Hide no more what the rule named. What it hid stays hidden: it was never kept."""
-    now_ms = service.now_ms()
-    service.acted(person.id, "ended redaction rule", str, lambda c: store.end_redaction_rule(c, rule, now_ms))
-    service.load_rules()
+    now_ms = clock.now_ms()
+    acts.do(person.id, "ended redaction rule", str, lambda c: store.end_redaction_rule(c, rule, now_ms))
+    intake.load_rules()
     return answers.Done()
 
 

@@ -13,12 +13,13 @@ from obitus.core.releases import Order
 from obitus.core.wording import count_of, span
 from obitus.service.api import release_answers as answers
 from obitus.service.api import views
+from obitus.service.clock import Clock
 from obitus.service.intake.prepare import chain_of
-from obitus.service.wiring import Service
 from obitus.store import commits, rates
 from obitus.store import issues as issue_store
 from obitus.store import releases as store
 from obitus.store.database import Row
+from obitus.store.records import Records
 from obitus.store.revealings import revealed, revealed_by
 
 MOST_LANE: Final = 40
@@ -29,19 +30,19 @@ LOOK_BACK: Final = 30
 class _Issue:
     """What the readings below share: the issue, its app's releases in order, its failures and runs by release."""
 
-    def __init__(self, service: Service, number: int) -> None:
-        self.service = service
-        self.row = issue_store.issue(service.reader, number)
+    def __init__(self, records: Records, clock: Clock, number: int) -> None:
+        self.records, self.clock = records, clock
+        self.row = issue_store.issue(records.reader, number)
         self.number, self.app_id = number, int(self.row["app_id"])
-        known = store.releases(service.reader, self.app_id)
+        known = store.releases(records.reader, self.app_id)
         self.order: Order = store.order_of(known)
         self.ids: dict[str, int] = {row["version"]: row["id"] for row in known}
         self.commits: dict[str, int] = {row["version"]: row["commits"] for row in known}
-        self.points = rates.points_of(service.reader, number)
-        self.seen = [row for row in rates.issue_by_release(service.reader, number) if row["version"]]
+        self.points = rates.points_of(records.reader, number)
+        self.seen = [row for row in rates.issue_by_release(records.reader, number) if row["version"]]
         settled = self.row["state"] in ("settled", "regressed")
-        self.settlings = issue_store.settlings(service.reader, number) if settled else []
-        self.steps = rates.steps_of_issue(service.reader, number)
+        self.settlings = issue_store.settlings(records.reader, number) if settled else []
+        self.steps = rates.steps_of_issue(records.reader, number)
 
     def failures(self, versions: set[str], environment: str | None) -> int:
         """Return failures in these releases."""
@@ -54,17 +55,17 @@ class _Issue:
     def runs(self, versions: list[str], environment: str | None) -> int:
         """Return runs of the issue's entry points in these releases."""
         wanted = [self.ids[version] for version in versions if version in self.ids]
-        found = rates.runs_by_release(self.service.reader, self.points, wanted)
+        found = rates.runs_by_release(self.records.reader, self.points, wanted)
         return sum(runs for (_, where), runs in found.items() if environment in (None, where))
 
 
-def since_answer(service: Service, number: int) -> answers.SinceAnswer:
+def since_answer(records: Records, clock: Clock, number: int) -> answers.SinceAnswer:
     """Return everything about an issue and its app's releases; raises NotThere."""
-    issue = _Issue(service, number)
+    issue = _Issue(records, clock, number)
     steps = [views.step_answer(row, {}) for row in issue.steps]
-    behind = revealed_by(service.reader, number)
-    others = revealed(service.reader, number)
-    names = rates.issues_named(service.reader, [row["other"] for row in (*behind, *others)])
+    behind = revealed_by(records.reader, number)
+    others = revealed(records.reader, number)
+    names = rates.issues_named(records.reader, [row["other"] for row in (*behind, *others)])
     links = [_revealed(row, names) for row in (*behind, *others) if row["other"] in names]
     return answers.SinceAnswer(
         sentence=_sentence(issue),
@@ -90,7 +91,7 @@ def _sentence(issue: _Issue) -> str:
         return "It was reported without a release, so there is no telling since which one it is there."
     first = min(issue.seen, key=lambda row: row["first_ms"])
     version, environment = first["version"], first["environment"]
-    deploys = store.deploys_of(issue.service.reader, [first["release_id"]])
+    deploys = store.deploys_of(issue.records.reader, [first["release_id"]])
     there = [row for row in deploys if row["environment"] == environment and row["time_ms"] <= first["first_ms"]]
     if there and not there[-1]["inferred"]:
         after = f", {_long(first['first_ms'] - there[-1]['time_ms'])} after its deploy to {environment}"
@@ -133,9 +134,9 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
                 keep.update(wanted[max(0, i - 1) : i + 2])
         wanted = [version for version in wanted if version in keep][-MOST_LANE:]
     ids = [issue.ids[version] for version in wanted]
-    runs = rates.runs_by_release(issue.service.reader, issue.points, ids)
+    runs = rates.runs_by_release(issue.records.reader, issue.points, ids)
     deploys: dict[str, Row] = {}
-    for row in store.deploys_of(issue.service.reader, ids):
+    for row in store.deploys_of(issue.records.reader, ids):
         deploys.setdefault(row["version"], row)
     # A fix made now came with no release; with several environments the first stands for all.
     fixes = [settling for settling in issue.settlings[:1] if settling.how != "now"]
@@ -179,7 +180,7 @@ def _verdict(issue: _Issue, settling: Settling) -> answers.VerdictAnswer:
 
 def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
     """Judge a fix that came with a release: releases that have it against those before it in which the issue was there."""
-    order, environment, now_ms = issue.order, settling.environment or None, issue.service.now_ms()
+    order, environment, now_ms = issue.order, settling.environment or None, issue.clock.now_ms()
     fixed = [
         r
         for r in order.releases
@@ -205,14 +206,14 @@ def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
 
 def _held_since_time(issue: _Issue, settling: Settling) -> Held:
     """Judge a fix that was made at a time, whatever the release: hours since against hours before."""
-    environment, now_ms, at_ms = settling.environment or None, issue.service.now_ms(), settling.time_ms
+    environment, now_ms, at_ms = settling.environment or None, issue.clock.now_ms(), settling.time_ms
     hour = at_ms // HOUR_MS
     first_hour = max(issue.row["first_ms"] // HOUR_MS, hour - 24 * 28)
-    counted = rates.failures_by_hour(issue.service.reader, issue.number, environment)
-    edge = rates.failures_between(issue.service.reader, issue.number, at_ms, (hour + 1) * HOUR_MS, environment)
+    counted = rates.failures_by_hour(issue.records.reader, issue.number, environment)
+    edge = rates.failures_between(issue.records.reader, issue.number, at_ms, (hour + 1) * HOUR_MS, environment)
     failures_since = edge + sum(n for at, n in counted.items() if at > hour)
     failures_before = sum(n for at, n in counted.items() if first_hour <= at <= hour) - edge
-    runs = rates.runs_by_hour(issue.service.reader, issue.app_id, issue.points, first_hour, environment, None)
+    runs = rates.runs_by_hour(issue.records.reader, issue.app_id, issue.points, first_hour, environment, None)
     share = (at_ms - hour * HOUR_MS) / HOUR_MS
     runs_before = sum(n for at, n in runs.items() if at < hour) + runs.get(hour, 0) * share
     runs_since = sum(n for at, n in runs.items() if at > hour) + runs.get(hour, 0) * (1 - share)
@@ -228,10 +229,10 @@ def _held_since_time(issue: _Issue, settling: Settling) -> Held:
 
 def _per_hour(issue: _Issue, environment: str | None, releases: list[int] | None, since_ms: int) -> float:
     """Return runs an hour over the last day, or over as much of it as the fix is there."""
-    now_ms = issue.service.now_ms()
+    now_ms = issue.clock.now_ms()
     hours = min(24, max(1, (now_ms - since_ms) // HOUR_MS))
     first = now_ms // HOUR_MS - hours
-    found = rates.runs_by_hour(issue.service.reader, issue.app_id, issue.points, first, environment, releases)
+    found = rates.runs_by_hour(issue.records.reader, issue.app_id, issue.points, first, environment, releases)
     return sum(found.values()) / hours
 
 
@@ -242,22 +243,22 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
     wanted: dict[str, tuple[str, int]] = {}
     if first is not None:
         wanted[first["version"]] = ("it began", issue.row["first_seq"])
-    for row in issue_store.regressions(issue.service.reader, issue.number):
+    for row in issue_store.regressions(issue.records.reader, issue.number):
         wanted.setdefault(row["version"], ("it regressed", row["seq"]))
     for step in issue.steps:
         seen = next((row for row in issue.seen if row["version"] == step["version"]), None)
         if seen is not None:
-            seq = issue_store.failure_at(issue.service.reader, issue.number, seen["first_ms"])
+            seq = issue_store.failure_at(issue.records.reader, issue.number, seen["first_ms"])
             wanted.setdefault(step["version"], ("it fails more often", seq))
     for version, (what, seq) in list(wanted.items())[:4]:
         if version not in issue.ids:
             continue
         in_all = issue.commits.get(version, 0)
         likely: list[answers.LikelyChangeAnswer] = []
-        content = issue.service.evidence.content(seq) if in_all else None
+        content = issue.records.evidence.content(seq) if in_all else None
         if content is not None:
             chain = chain_of(content)
-            candidates = commits.candidates(issue.service.reader, issue.ids[version], *named_by(chain))
+            candidates = commits.candidates(issue.records.reader, issue.ids[version], *named_by(chain))
             likely = [
                 answers.LikelyChangeAnswer(commit=_commit(one.commit), score=one.score, reasons=list(one.reasons))
                 for one in likely_changes(chain, candidates)

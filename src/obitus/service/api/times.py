@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from pydantic import AfterValidator, BeforeValidator
 
 from obitus.core.clock import FIRST_MS, LAST_MS, to_ms
-from obitus.service.api.problems import Problem
+from obitus.service.problems import Problem
 
 EXAMPLE = "2026-03-01T04:05:06Z"
 

@@ -13,12 +13,13 @@ from obitus.core.releases import Known, in_order
 from obitus.core.statistics import Interval
 from obitus.core.wording import ago, count_of
 from obitus.service.api import answers, release_answers
-from obitus.service.wiring import Service
+from obitus.service.clock import Clock
 from obitus.store import issues as store
 from obitus.store import rates
 from obitus.store import releases as release_store
 from obitus.store.database import Row
 from obitus.store.errors import UNREADABLE
+from obitus.store.records import Records
 from obitus.store.releases import NOT_COME_MS
 from obitus.store.windows import Window, courses, slices_of
 
@@ -35,27 +36,27 @@ def window_answer(window: Window) -> answers.WindowAnswer:
     return answers.WindowAnswer(start=to_text(window.from_ms), end=to_text(window.to_ms))
 
 
-def issue_rows(service: Service, rows: list[Row], window: Window) -> list[answers.IssueRow]:
+def issue_rows(records: Records, rows: list[Row], window: Window) -> list[answers.IssueRow]:
     """Return issues of a list, with their course over the window."""
-    found, none = _courses(service, [row["id"] for row in rows], window)
+    found, none = _courses(records, [row["id"] for row in rows], window)
     return [answers.IssueRow(**_issue_fields(row, row["failures"], found.get(row["id"], none))) for row in rows]
 
 
-def issue_answer(service: Service, number: int, window: Window) -> answers.IssueAnswer:
+def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> answers.IssueAnswer:
     """Return one issue, whole; raises NotThere."""
-    row = store.issue(service.reader, number)
-    found, none = _courses(service, [number], window)
+    row = store.issue(records.reader, number)
+    found, none = _courses(records, [number], window)
     return answers.IssueAnswer(
-        **_issue_fields(row, store.failures_inside(service.reader, number, window), found.get(number, none)),
-        what_failed=_what_failed(row, service.now_ms()),
+        **_issue_fields(row, store.failures_inside(records.reader, number, window), found.get(number, none)),
+        what_failed=_what_failed(row, clock.now_ms()),
         users=row["users"],
         why=[
             answers.FingerprintAnswer(
                 fingerprint=found["fingerprint"], joined=found["joined"], parts=json.loads(found["parts"])
             )
-            for found in store.fingerprints(service.reader, number)
+            for found in store.fingerprints(records.reader, number)
         ],
-        releases=_releases(service, row),
+        releases=_releases(records, row),
         history=[
             answers.HistoryEntry(
                 time=to_text(entry["time_ms"]),
@@ -65,10 +66,10 @@ def issue_answer(service: Service, number: int, window: Window) -> answers.Issue
                 reason=entry["reason"],
                 failure=_id(entry["failure_id"]),
             )
-            for entry in store.history(service.reader, number)
+            for entry in store.history(records.reader, number)
         ],
-        latest=failure_answer(service, store.failure_with_seq(service.reader, row["last_seq"])),
-        first=failure_answer(service, store.failure_with_seq(service.reader, row["first_seq"])),
+        latest=failure_answer(records, store.failure_with_seq(records.reader, row["last_seq"])),
+        first=failure_answer(records, store.failure_with_seq(records.reader, row["first_seq"])),
     )
 
 
@@ -77,12 +78,12 @@ def failure_rows(rows: Iterable[Row]) -> list[answers.FailureRow]:
     return [answers.FailureRow(**_failure_fields(row)) for row in rows]
 
 
-def failure_answer(service: Service, row: Row) -> answers.FailureAnswer:
+def failure_answer(records: Records, row: Row) -> answers.FailureAnswer:
     """Return one failure with its evidence, or with the reason why that is no longer kept."""
-    earlier, later = store.neighbours(service.reader, row)
+    earlier, later = store.neighbours(records.reader, row)
     report, gone = None, None
     try:
-        report = json.loads(service.evidence.read(row["seq"]))
+        report = json.loads(records.evidence.read(row["seq"]))
     except UNREADABLE as error:
         gone = str(error)
     return answers.FailureAnswer(
@@ -178,15 +179,15 @@ def _failure_fields(row: Row) -> dict[str, object]:
     }
 
 
-def _courses(service: Service, numbers: list[int], window: Window) -> tuple[dict[int, list[int]], list[int]]:
+def _courses(records: Records, numbers: list[int], window: Window) -> tuple[dict[int, list[int]], list[int]]:
     """Return failures per slice of the window of those issues that have any, and the course of one that has none."""
-    return courses(service.reader, json.dumps(numbers), window), [0] * slices_of(window).count
+    return courses(records.reader, json.dumps(numbers), window), [0] * slices_of(window).count
 
 
-def _releases(service: Service, row: Row) -> list[answers.ReleaseCount]:
-    known = release_store.order(service.reader, row["app_id"]).releases
+def _releases(records: Records, row: Row) -> list[answers.ReleaseCount]:
+    known = release_store.order(records.reader, row["app_id"]).releases
     counts: dict[str, dict[str, int]] = {}
-    for found in rates.issue_by_release(service.reader, row["id"]):
+    for found in rates.issue_by_release(records.reader, row["id"]):
         counts.setdefault(found["version"], {})[found["environment"]] = found["failures"]
     newest = {release.version for release in known[-MOST_RELEASES:]}
     return [

@@ -17,8 +17,8 @@ from typing import Any, Final, TypeVar
 from fastapi import Request
 from starlette.requests import ClientDisconnect
 
-from obitus.service.api.problems import Problem
 from obitus.service.intake.inflating import whole
+from obitus.service.problems import Problem
 from obitus.service.settings import Limits
 
 PEOPLE: Final = 0

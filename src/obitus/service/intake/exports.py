@@ -18,10 +18,10 @@ from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import (
 
 from obitus.core import telemetry
 from obitus.core.telemetry import SendersSteps, Source, Steps, TraceSoFar, Translated
-from obitus.service.api.problems import Problem
 from obitus.service.intake import wire
 from obitus.service.intake.inflating import whole
 from obitus.service.intake.prepare import without_surrogates
+from obitus.service.problems import Problem
 from obitus.service.settings import Limits
 
 Signal = Literal["logs", "traces"]

@@ -9,7 +9,7 @@ from typing import Any, Final
 
 import zstandard
 
-from obitus.service.api.problems import Problem
+from obitus.service.problems import Problem
 from obitus.service.settings import MIB, Limits
 
 _STEP_BYTES: Final = 64 * 1024

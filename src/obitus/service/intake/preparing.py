@@ -12,10 +12,10 @@ from obitus.service.intake import heavy
 from obitus.service.intake.bodies import Pass
 from obitus.service.intake.heavy import Outcomes
 from obitus.service.intake.inflating import Body, split
+from obitus.service.intake.intake import Intake
 from obitus.service.intake.prepare import ReadAgain, Ready, Refusal, Sender
 from obitus.service.intake.processes import ProcessEnded, beside
 from obitus.service.settings import Limits
-from obitus.service.wiring import Service
 from obitus.store.grouping import Decided
 
 _log = logging.getLogger("obitus.service")
@@ -33,69 +33,69 @@ def while_small(limits: Limits) -> Limits:
     return replace(limits, inflated_bytes=limits.small_body_bytes)
 
 
-async def body_prepared(service: Service, held: Pass, raw: list[bytes], encoding: str, sender: Sender) -> tuple[Body, Outcomes]:  # fmt: skip
+async def body_prepared(intake: Intake, held: Pass, raw: list[bytes], encoding: str, sender: Sender) -> tuple[Body, Outcomes]:  # fmt: skip
     """Inflate a body, split it into lines and prepare each; return both."""
-    limits = service.settings.limits
+    limits = intake.limits
     if is_small(held, raw, limits):
         body, outcomes = await held.work(
-            heavy.split_and_prepare, raw, encoding, while_small(limits), sender, service.preparer
+            heavy.split_and_prepare, raw, encoding, while_small(limits), sender, intake.preparer
         )
         if body.problem is None or body.problem.slug != "inflates-too-large":
             return body, outcomes
     try:
-        body, outcomes = await apart(service, held, heavy.split_and_prepare_apart, beside(raw), encoding, limits, sender, service.rules)  # fmt: skip
+        body, outcomes = await apart(intake, held, heavy.split_and_prepare_apart, beside(raw), encoding, limits, sender, intake.rules)  # fmt: skip
     except ProcessEnded:
         body = await held.work(split, raw, encoding, limits)
-        outcomes = await _one_by_one(service, held, [line for _, line in body.lines], sender)
+        outcomes = await _one_by_one(intake, held, [line for _, line in body.lines], sender)
         return body, outcomes
-    return body, _brought(service, outcomes, sender)
+    return body, _brought(intake, outcomes, sender)
 
 
-async def lines_prepared(service: Service, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
+async def lines_prepared(intake: Intake, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
     """Prepare lines."""
-    if is_small(held, lines, service.settings.limits):
-        return await held.work(heavy.prepare_all, lines, sender, service.preparer)
+    if is_small(held, lines, intake.limits):
+        return await held.work(heavy.prepare_all, lines, sender, intake.preparer)
     try:
-        outcomes = await apart(service, held, heavy.prepare_apart, lines, sender, service.rules)
+        outcomes = await apart(intake, held, heavy.prepare_apart, lines, sender, intake.rules)
     except ProcessEnded:
-        return await _one_by_one(service, held, lines, sender)
-    return _brought(service, outcomes, sender)
+        return await _one_by_one(intake, held, lines, sender)
+    return _brought(intake, outcomes, sender)
 
 
-async def _one_by_one(service: Service, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
+async def _one_by_one(intake: Intake, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
     """Prepare each line for itself, after a process ended over all of them: what ends one again is refused alone."""
     _log.error("a process ended over a body of %d lines of %s; each is tried alone", len(lines), sender.app)
     outcomes: Outcomes = []
     for line in lines:
         try:
-            outcomes += _brought(service, await apart(service, held, heavy.prepare_apart, [line], sender, service.rules), sender)  # fmt: skip
+            outcomes += _brought(intake, await apart(intake, held, heavy.prepare_apart, [line], sender, intake.rules), sender)  # fmt: skip
         except ProcessEnded:
             _log.exception("a report could not be prepared")
             outcomes.append(Refusal("fault", "The service could not read this report. Its log says why."))
     return outcomes
 
 
-async def apart(service: Service, held: Pass, act: Callable[..., Result], *given: Any) -> Result:
+async def apart(intake: Intake, held: Pass, act: Callable[..., Result], *given: Any) -> Result:
     """Do something in a process, and count the processor's time that it takes for the key."""
-    result, took_s = await service.processes.work(act, *given)
+    result, took_s = await intake.processes.work(act, *given)
     held.spend(took_s)
     return result
 
 
-def _brought(service: Service, outcomes: Outcomes, sender: Sender) -> Outcomes:
+def _brought(intake: Intake, outcomes: Outcomes, sender: Sender) -> Outcomes:
     """Return what a process prepared, able to say what is asked of it now and then only."""
-    return [_able(service, one, sender) if isinstance(one, Ready) else one for one in outcomes]
+    return [_able(intake, one, sender) if isinstance(one, Ready) else one for one in outcomes]
 
 
-def _able(service: Service, one: Ready, sender: Sender) -> Ready:
+def _able(intake: Intake, one: Ready, sender: Sender) -> Ready:
     prepared = one.prepared
     failure = prepared.failure
     if failure is None:
         return one
 
     def again() -> Decided:
-        content = json.loads(service.evidence.unpack(prepared.body, prepared.dictionary_id))
-        return service.preparer.decided(content, sender.app, sender.environment)[0]
+        content = json.loads(intake.records.evidence.unpack(prepared.body, prepared.dictionary_id))
+        return intake.preparer.decided(content, sender.app, sender.environment)[0]
 
     decided = replace(failure.decided, further=ReadAgain(again))
     return one._replace(prepared=prepared._replace(failure=replace(failure, decided=decided)))

@@ -14,15 +14,15 @@ from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
 
 from obitus.core.clock import clock_skew_ms, shown_ms
-from obitus.service.api.problems import Problem, as_problem, described
 from obitus.service.intake import formats
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
 from obitus.service.intake.heavy import Outcomes
 from obitus.service.intake.inflating import Body
+from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.intake.prepare import Ready, Refusal, Sender
 from obitus.service.intake.preparing import body_prepared
-from obitus.service.sign_in.access import TheService, reporting_key_scheme, sender_key
-from obitus.service.wiring import Service
+from obitus.service.intake.senders import reporting_key_scheme, sender_key
+from obitus.service.problems import Problem, as_problem, described
 from obitus.store.database import Row
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
@@ -71,7 +71,7 @@ def schema() -> dict[str, Any]:
 )  # fmt: skip
 async def reports(
     request: Request,
-    service: TheService,
+    intake: TheIntake,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
     obitus_clock: Annotated[
         str | None,
@@ -85,27 +85,27 @@ async def reports(
     The answer comes after everything counted as `stored` is on disk. Good lines of a bad batch are kept; each line has
     its verdict. Sending the same id again is harmless.
     """
-    key = await sender_key(service, request.headers.get("authorization", ""))
+    key = await sender_key(intake, request.headers.get("authorization", ""))
     content_type, version = _media_type(request.headers.get("content-type", ""))
     if content_type not in _CONTENT_TYPES:
         raise Problem("content-not-supported", f"{content_type[:60]!r} is not supported. Send application/x-ndjson.")
-    async with service.gate.entered(key["id"]) as held:
-        _check_format(service, key, version)
-        raw, problem = await gather(request, service.settings.limits, held)
+    async with intake.gate.entered(key["id"]) as held:
+        _check_format(intake, key, version)
+        raw, problem = await gather(request, intake.limits, held)
         theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
-            service.heard(theirs_ms)
-        sender = _sender(key, service.now_ms(), obitus_clock)
+            intake.clock.heard(theirs_ms)
+        sender = _sender(key, intake.clock.now_ms(), obitus_clock)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
-            service.remark(key["app"], "clock-off", _clock_said(sender.skew_ms))
+            intake.remark(key["app"], "clock-off", _clock_said(sender.skew_ms))
         async with held.lane:
             encoding = request.headers.get("content-encoding", "")
-            body, outcomes = await body_prepared(service, held, raw, encoding, sender)
+            body, outcomes = await body_prepared(intake, held, raw, encoding, sender)
         # What cut the sending short explains why the compressed form stops, too.
         problem = problem or body.problem
         # The next body is worked on meanwhile: it is the writer's turn, and the writer has a queue of its own.
-        verdicts = await _take(service, held, body, outcomes, sender)
-    limit = service.settings.limits.line_bytes
+        verdicts = await _take(intake, held, body, outcomes, sender)
+    limit = intake.limits.line_bytes
     verdicts += [
         formats.LineVerdict(
             line=number,
@@ -116,7 +116,7 @@ async def reports(
         for number in body.overlong
     ]
     verdicts.sort(key=lambda verdict: verdict.line)
-    return _answer(service, sender, verdicts, problem)
+    return _answer(intake, sender, verdicts, problem)
 
 
 def _media_type(header: str) -> tuple[str, str]:
@@ -127,14 +127,14 @@ def _media_type(header: str) -> tuple[str, str]:
     return header.partition(";")[0].strip().lower(), version.strip() if isinstance(version, str) else ""
 
 
-def _check_format(service: Service, key: Row, given: str) -> None:
+def _check_format(intake: Intake, key: Row, given: str) -> None:
     if given in ("", str(formats.FORMAT_VERSION)):
         return
     detail = (
         f"The sender writes version {given[:20]!r} of the report format; this service reads {formats.FORMAT_VERSION}. "
         "Bring the older of the two up to date."
     )
-    service.refuse(key["app"], "format-not-supported", detail)
+    intake.refuse(key["app"], "format-not-supported", detail)
     raise Problem("format-not-supported", detail)
 
 
@@ -148,7 +148,7 @@ def _sender(key: Row, now_ms: int, sent: str | None) -> Sender:
 
 
 async def _take(
-    service: Service, held: Pass, body: Body, outcomes: Outcomes, sender: Sender
+    intake: Intake, held: Pass, body: Body, outcomes: Outcomes, sender: Sender
 ) -> list[formats.LineVerdict]:
     """Write what was prepared; return a verdict for each line."""
     if not outcomes:
@@ -157,8 +157,8 @@ async def _take(
     held.spend(SECONDS_OF_A_WRITE * sum(_weight(one) for one in ready) / WEIGHT["failure"])
     for one in ready:
         if one.filtered is not None:
-            service.remark(sender.app, "filtered", one.filtered)
-    taken = iter(await write(service, held, ready, sender))
+            intake.remark(sender.app, "filtered", one.filtered)
+    taken = iter(await write(intake, held, ready, sender))
     verdicts = []
     for (number, _), outcome in zip(body.lines, outcomes, strict=True):
         if isinstance(outcome, Refusal):
@@ -193,7 +193,7 @@ async def _take(
     return verdicts
 
 
-async def write(service: Service, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
+async def write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     """Write prepared reports and tell the live stream; return what became of each.
 
     A large batch goes in parts, small ones where others wait: what they send meanwhile is written in between.
@@ -201,7 +201,7 @@ async def write(service: Service, held: Pass, ready: Sequence[Ready], sender: Se
     results: list[Taken | StoreError] = []
     while len(results) < len(ready):
         part = _next_part(ready, len(results), FEW_AT_ONCE if held.is_heavy else MOST_AT_ONCE)
-        results += await _write(service, part, sender)
+        results += await _write(intake, part, sender)
     return results
 
 
@@ -221,28 +221,30 @@ def _next_part(ready: Sequence[Ready], start: int, most: int) -> Sequence[Ready]
     return ready[start:]
 
 
-async def _write(service: Service, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
+async def _write(intake: Intake, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     prepared = [one.prepared for one in ready]
     try:
-        taken = await asyncio.wrap_future(service.writer.submit(lambda c: take(c, service.writer.days, prepared)))
+        taken = await asyncio.wrap_future(
+            intake.records.writer.submit(lambda c: take(c, intake.records.writer.days, prepared))
+        )
     except StoreBroken as error:
         if len(ready) == 1:
             return [error]
         # One report that the store refuses must not keep the others out: each gets its own turn.
-        results = [(await _write(service, [one], sender))[0] for one in ready]
+        results = [(await _write(intake, [one], sender))[0] for one in ready]
         # Refused for itself is only what is refused once more, after all others went in.
         for place, one in enumerate(ready):
             if isinstance(results[place], StoreError):
-                results[place] = (await _write(service, [one], sender))[0]
+                results[place] = (await _write(intake, [one], sender))[0]
         return results
     except (StoreBusy, StoreTrouble) as error:
         # What is wrong with the store is no verdict on what was sent: it comes again.
         raise as_problem(error) from error
     if any(one.beyond for one in taken):
-        service.remark(sender.app, "too-many-releases", BEYOND)
+        intake.remark(sender.app, "too-many-releases", BEYOND)
     if any(one.among_others for one in taken):
-        service.remark(sender.app, "too-many-entry-points", AMONG_OTHERS)
-    _tell(service, sender, taken)
+        intake.remark(sender.app, "too-many-entry-points", AMONG_OTHERS)
+    _tell(intake, sender, taken)
     return list(taken)
 
 
@@ -251,7 +253,7 @@ def _bounded(taken: Taken) -> list[str]:
     return [*([BEYOND] if taken.beyond else []), *([AMONG_OTHERS] if taken.among_others else [])]
 
 
-def _tell(service: Service, sender: Sender, taken: list[Taken]) -> None:
+def _tell(intake: Intake, sender: Sender, taken: list[Taken]) -> None:
     issues: dict[int, dict[str, Any]] = {}
     for one in taken:
         if one.issue_id is not None:
@@ -260,7 +262,7 @@ def _tell(service: Service, sender: Sender, taken: list[Taken]) -> None:
             told["new"] = told.get("new", False) or one.new_issue
             told["regressed"] = told.get("regressed", False) or one.regressed
     if any(not one.already_there for one in taken):
-        service.live.publish(
+        intake.live.publish(
             {
                 "type": "reports",
                 "app": sender.app,
@@ -271,7 +273,7 @@ def _tell(service: Service, sender: Sender, taken: list[Taken]) -> None:
         )
 
 
-def _answer(service: Service, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
+def _answer(intake: Intake, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
     counts = {"stored": 0, "already-there": 0, "refused": 0}
     for verdict in verdicts:
         counts[verdict.verdict] += 1
@@ -281,10 +283,10 @@ def _answer(service: Service, sender: Sender, verdicts: list[formats.LineVerdict
     if problem is None and verdicts and counts["refused"] == len(verdicts):
         problem = Problem("all-refused", "Every line was refused; each verdict says why.")
     if problem is not None:
-        service.refuse(sender.app, problem.slug, problem.detail)
+        intake.refuse(sender.app, problem.slug, problem.detail)
         problem.extension |= answer.model_dump(exclude_none=True)
         return problem.response()
     for verdict in verdicts:
         if verdict.verdict == "refused":
-            service.refuse(sender.app, verdict.slug or "", verdict.reason or "")
+            intake.refuse(sender.app, verdict.slug or "", verdict.reason or "")
     return Response(pydantic_core.to_json(answer, exclude_none=True), media_type="application/json")

@@ -18,16 +18,16 @@ from pydantic import BaseModel, Field
 
 from obitus.core import telemetry
 from obitus.core.telemetry import Source
-from obitus.service.api.problems import Problem
 from obitus.service.intake import exports, wire
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
 from obitus.service.intake.exports import MESSAGES, PROTOBUF, Export, Part, Signal
+from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.intake.prepare import Ready, Refusal, Sender
 from obitus.service.intake.preparing import apart, is_small, lines_prepared, while_small
 from obitus.service.intake.processes import ProcessEnded, beside
 from obitus.service.intake.reports import write
-from obitus.service.sign_in.access import TheService, reporting_key_scheme, sender_key
-from obitus.service.wiring import Service
+from obitus.service.intake.senders import reporting_key_scheme, sender_key
+from obitus.service.problems import Problem
 from obitus.store import apps, names
 from obitus.store.database import Row
 from obitus.store.errors import AlreadyThere, StoreError
@@ -82,11 +82,11 @@ _APP_NAME = re.compile(r"[^a-z0-9]+")
 )
 async def logs(
     request: Request,
-    service: TheService,
+    intake: TheIntake,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
 ) -> Response:
     """Take an export of logs: exceptions become failures, everything else log records."""
-    return await _export(request, service, "logs")
+    return await _export(request, intake, "logs")
 
 
 @router.post(
@@ -98,32 +98,32 @@ async def logs(
 )
 async def traces(
     request: Request,
-    service: TheService,
+    intake: TheIntake,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
 ) -> Response:
     """Take an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps."""
-    return await _export(request, service, "traces")
+    return await _export(request, intake, "traces")
 
 
-async def _export(request: Request, service: Service, signal: Signal) -> Response:
+async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
     media = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     try:
-        key = await sender_key(service, request.headers.get("authorization", ""))
+        key = await sender_key(intake, request.headers.get("authorization", ""))
         if media not in (PROTOBUF, "application/json"):
             raise Problem("content-not-supported", f"{media!r} is not supported. Send {PROTOBUF} or application/json.")
-        async with service.gate.entered(key["id"]) as held:
-            raw, problem = await gather(request, service.limits_of_telemetry, held)
+        async with intake.gate.entered(key["id"]) as held:
+            raw, problem = await gather(request, intake.limits_of_telemetry, held)
             if problem is not None:
                 raise problem
             encoding = request.headers.get("content-encoding", "")
             async with held.lane:
-                parts = await _read(service, held, key, Export(signal, media, raw, encoding, service.now_ms()))
-                rejected, reasons = await _take(service, held, key, parts)
+                parts = await _read(intake, held, key, Export(signal, media, raw, encoding, intake.clock.now_ms()))
+                rejected, reasons = await _take(intake, held, key, parts)
     except Problem as problem:
         return _refused(problem, media)
     answer: dict[str, Any] = {}
     if rejected:
-        service.refuse(key["app"], "not-otlp", reasons)
+        intake.refuse(key["app"], "not-otlp", reasons)
         answer = {"partialSuccess": {MESSAGES[signal][2]: str(rejected), "errorMessage": reasons}}
     if media == PROTOBUF:
         response = MESSAGES[signal][1]()
@@ -135,32 +135,32 @@ async def _export(request: Request, service: Service, signal: Signal) -> Respons
     return Response(json.dumps(answer), media_type="application/json")
 
 
-async def _read(service: Service, held: Pass, key: Row, export: Export) -> list[Part]:
+async def _read(intake: Intake, held: Pass, key: Row, export: Export) -> list[Part]:
     """Read an export: a small one here, a large one in a process beside the service."""
-    limits, sender = service.limits_of_telemetry, str(key["id"])
+    limits, sender = intake.limits_of_telemetry, str(key["id"])
     if is_small(held, export.raw, limits):
         try:
-            return await held.work(exports.read, export, while_small(limits), service.steps.of_sender(sender))
+            return await held.work(exports.read, export, while_small(limits), intake.steps.of_sender(sender))
         except Problem as problem:
             if problem.slug != "inflates-too-large":
                 raise
     try:
         parts, known = await apart(
-            service,
+            intake,
             held,
             exports.read_apart,
             replace(export, raw=beside(export.raw)),
             limits,
             sender,
-            service.steps.all_of(sender),
+            intake.steps.all_of(sender),
         )
     except ProcessEnded:
         raise Problem("not-otlp", "The service broke over this export. Send smaller batches.") from None
-    service.steps.bring(sender, known)
+    intake.steps.bring(sender, known)
     return parts
 
 
-async def _take(service: Service, held: Pass, key: Row, parts: list[Part]) -> tuple[int, str]:
+async def _take(intake: Intake, held: Pass, key: Row, parts: list[Part]) -> tuple[int, str]:
     """Write everything; return how many records were rejected, and why."""
     rejected: set[int] = set()
     reasons: list[str] = []
@@ -177,11 +177,11 @@ async def _take(service: Service, held: Pass, key: Row, parts: list[Part]) -> tu
             reasons.append(f"record {number}: {reason}")
         if not part.lines:
             continue
-        sender, is_new = await asyncio.to_thread(_sender, service, key, part.source, may_make=new_apps < MOST_NEW_APPS)
+        sender, is_new = await asyncio.to_thread(_sender, intake, key, part.source, may_make=new_apps < MOST_NEW_APPS)
         new_apps += is_new
-        outcomes = await lines_prepared(service, held, part.lines, sender)
+        outcomes = await lines_prepared(intake, held, part.lines, sender)
         held.spend(SECONDS_OF_A_WRITE * len(part.lines))
-        taken = iter(await write(service, held, [one for one in outcomes if isinstance(one, Ready)], sender))
+        taken = iter(await write(intake, held, [one for one in outcomes if isinstance(one, Ready)], sender))
         for number, outcome in zip(part.numbers, outcomes, strict=True):
             result = next(taken) if isinstance(outcome, Ready) else None
             trouble = (
@@ -197,7 +197,7 @@ async def _take(service: Service, held: Pass, key: Row, parts: list[Part]) -> tu
     return len(rejected) + left_out, "; ".join(reasons[:5])[:1000]
 
 
-def _sender(service: Service, key: Row, source: Source, *, may_make: bool) -> tuple[Sender, bool]:
+def _sender(intake: Intake, key: Row, source: Source, *, may_make: bool) -> tuple[Sender, bool]:
     """Return whose reports these are, and whether that app is new.
 
     It is the key's app; or, if the key may make apps, the app and environment that they name.
@@ -208,35 +208,37 @@ def _sender(service: Service, key: Row, source: Source, *, may_make: bool) -> tu
         name = _APP_NAME.sub("-", source.app.lower()).strip("-")
         # The name of an app begins with a letter, so that it can be written into an address.
         name = (name if name[:1].isalpha() else f"app-{name}" if name else "")[:60].rstrip("-")
-        known = {row["name"]: int(row["id"]) for row in apps.apps(service.reader)} if name and name != app else {}
+        known = (
+            {row["name"]: int(row["id"]) for row in apps.apps(intake.records.reader)} if name and name != app else {}
+        )
         if name in known:
             app_id, app = known[name], name
         elif name and name != app and may_make and len(known) < MOST_APPS:
-            app_id, app, is_new = _new_app(service, name), name, True
+            app_id, app, is_new = _new_app(intake, name), name, True
         elif name and name != app:
             said = f"{name} is not made: there may be {MOST_APPS} apps, and {MOST_NEW_APPS} new ones in one export."
-            service.remark(app, "too-many-apps", said)
-        environment = _environment(service, app_id, app, source.environment[:60], environment)
-    return Sender(app_id, app, environment, service.now_ms()), is_new
+            intake.remark(app, "too-many-apps", said)
+        environment = _environment(intake, app_id, app, source.environment[:60], environment)
+    return Sender(app_id, app, environment, intake.clock.now_ms()), is_new
 
 
-def _environment(service: Service, app_id: int, app: str, named: str, else_: str) -> str:
+def _environment(intake: Intake, app_id: int, app: str, named: str, else_: str) -> str:
     """Return the environment that a sender names, while the app does not have too many; else the key's."""
-    if not named or named == else_ or names.has_environment(service.reader, app_id, named):
+    if not named or named == else_ or names.has_environment(intake.records.reader, app_id, named):
         return named or else_
-    if service.writer.run(lambda c: names.environment(c, app_id, named)):
+    if intake.records.writer.run(lambda c: names.environment(c, app_id, named)):
         return named
     said = f"{named} is not kept as an environment of its own: the app has {names.MOST_ENVIRONMENTS} environments. Its reports count for {else_}."
-    service.remark(app, "too-many-environments", said)
+    intake.remark(app, "too-many-environments", said)
     return else_
 
 
-def _new_app(service: Service, name: str) -> int:
-    now_ms = service.now_ms()
+def _new_app(intake: Intake, name: str) -> int:
+    now_ms = intake.clock.now_ms()
     try:
-        return service.writer.run(lambda c: apps.add_app(c, name, "opentelemetry", now_ms))
+        return intake.records.writer.run(lambda c: apps.add_app(c, name, "opentelemetry", now_ms))
     except AlreadyThere:
-        return int(apps.app_named(service.reader, name)["id"])
+        return int(apps.app_named(intake.records.reader, name)["id"])
 
 
 def _refused(problem: Problem, media: str) -> Response:

@@ -8,13 +8,15 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Final
+from typing import Annotated, Any, Final
 
 from obitus.core.grouping.groups import Groups
 from obitus.core.grouping.rules import GroupingRule, holds_for
 from obitus.core.headline import Headline
 from obitus.core.wording import count_of
-from obitus.service.intake.prepare import asked_about, chain_of
+from obitus.service.clock import Clock
+from obitus.service.given import part
+from obitus.service.intake.prepare import Preparer, asked_about, chain_of
 from obitus.store import events
 from obitus.store import grouping as store_grouping
 from obitus.store import issues as store_issues
@@ -22,10 +24,8 @@ from obitus.store import regrouping as store
 from obitus.store.database import Row
 from obitus.store.grouping import Decided, apart_text
 from obitus.store.issues import note
+from obitus.store.records import Records
 from obitus.store.regrouping import Move
-
-if TYPE_CHECKING:
-    from obitus.service.wiring import Service
 
 _log = logging.getLogger("obitus.service")
 MOST_LOOKED_AT: Final = 2000
@@ -71,12 +71,12 @@ class _Stopping(Exception):
 class Regrouper:
     """Plans and carries out regroupings, one at a time, in a thread of its own."""
 
-    def __init__(self, service: Service) -> None:
-        self._service = service
+    def __init__(self, records: Records, clock: Clock, preparer: Preparer) -> None:
+        self._records, self._clock, self._preparer = records, clock, preparer
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="obitus-regroup")
         self._latest: Future[None] | None = None
         self._stopping = threading.Event()
-        for row in store.unfinished(service.reader):
+        for row in store.unfinished(self._records.reader):
             # A kill or a stop came in between: half of it is nobody's wish, so it goes back.
             self.undo(row["id"], row["person_id"], "the next start")
 
@@ -97,7 +97,7 @@ class Regrouper:
         self, app_id: int, app: str, rules: Sequence[GroupingRule] | None = None, most: int | None = MOST_LOOKED_AT
     ) -> Plan:
         """Regroup an app's past failures (the latest ``most`` failures) under these rules, or the active ones."""
-        preparer = self._service.preparer if rules is None else self._service.preparer.with_rules(rules)
+        preparer = self._preparer if rules is None else self._preparer.with_rules(rules)
         groups: dict[int, Group] = {}
         together = Groups()
         looked_at = matching = 0
@@ -115,11 +115,11 @@ class Regrouper:
                 group.headline = headline
                 group.message = str(content["exceptions"][0].get("message", ""))[:200]
         found = list(groups.values())
-        return Plan(found, looked_at, _targets(found, store_grouping.never_pairs(self._service.reader)), matching)
+        return Plan(found, looked_at, _targets(found, store_grouping.never_pairs(self._records.reader)), matching)
 
     def _history(self, app_id: int, most: int | None) -> Iterator[tuple[Row, dict[str, Any]]]:
-        for row in store.history(self._service.reader, app_id, most):
-            content = self._service.evidence.content(row["seq"])
+        for row in store.history(self._records.reader, app_id, most):
+            content = self._records.evidence.content(row["seq"])
             # Of what is no longer kept nothing can be said: it stays where it is.
             if content is not None:
                 yield row, content
@@ -129,17 +129,17 @@ class Regrouper:
     ) -> dict[tuple[str, ...], list[int]]:
         """Return an issue's latest failures by the values of these attributes."""
         found: dict[tuple[str, ...], list[int]] = defaultdict(list)
-        for row in store.latest_of(self._service.reader, issue["id"], most):
-            content = self._service.evidence.content(row["seq"])
+        for row in store.latest_of(self._records.reader, issue["id"], most):
+            content = self._records.evidence.content(row["seq"])
             if content is None:
                 continue
-            decided, _ = self._service.preparer.decided(content, issue["app"], row["environment"])
+            decided, _ = self._preparer.decided(content, issue["app"], row["environment"])
             found[tuple(decided.further.value_of(name) for name in names)].append(row["seq"])
         return found
 
     def merge(self, issue: Row, into: Row, person_id: int, person: str) -> int:
         """Move all failures of an issue to another, and let its fingerprints lead there."""
-        service, now_ms = self._service, self._service.now_ms()
+        now_ms = self._clock.now_ms()
         said = f"{person} merged issue {issue['id']} into issue {into['id']}."
 
         def begin(connection: Any) -> int:
@@ -150,7 +150,7 @@ class Regrouper:
                 note(connection, one, person_id, said, now_ms)
             return number
 
-        number: int = service.writer.run(begin)
+        number: int = self._records.writer.run(begin)
         self._start(number, lambda: self._move_all(number, issue["id"], into["id"]))
         return number
 
@@ -158,14 +158,14 @@ class Regrouper:
         """Part an issue: by the values of attributes, or by taking some of its fingerprints out."""
         how = f"by {', '.join(names)}" if names else f"by {count_of(len(fingerprints), 'fingerprint')}"
         said = f"{person} split issue {issue['id']} {how}."
-        now_ms = self._service.now_ms()
+        now_ms = self._clock.now_ms()
 
         def begin(connection: Any) -> int:
             number = store.begin(connection, "split", said, person_id, issue["failures_in_all"], now_ms)
             note(connection, issue["id"], person_id, said, now_ms)
             return number
 
-        number: int = self._service.writer.run(begin)
+        number: int = self._records.writer.run(begin)
         act = (
             (lambda: self._split_by_values(number, issue, names))
             if names
@@ -176,17 +176,17 @@ class Regrouper:
 
     def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
         """Regroup all past failures of an app with the recipe and the active rules."""
-        total = store.failures_of_app(self._service.reader, app_id)
-        now_ms = self._service.now_ms()
+        total = store.failures_of_app(self._records.reader, app_id)
+        now_ms = self._clock.now_ms()
         said = f"{person} regrouped the history of {app}."
-        number: int = self._service.writer.run(lambda c: store.begin(c, "regroup", said, person_id, total, now_ms))
+        number: int = self._records.writer.run(lambda c: store.begin(c, "regroup", said, person_id, total, now_ms))
         self._start(number, lambda: self._regroup(number, app_id, app, person_id, said))
         return number
 
     def undo(self, number: int, person_id: int, person: str) -> None:
         """Bring back what a regrouping moved, and what came since by the fingerprints that it led elsewhere."""
-        now_ms = self._service.now_ms()
-        self._service.writer.run(lambda c: store.end(c, number, "undoing", now_ms))
+        now_ms = self._clock.now_ms()
+        self._records.writer.run(lambda c: store.end(c, number, "undoing", now_ms))
         self._start(number, lambda: self._undo(number, person_id, person), "undone")
 
     def _guarded(self, number: int, act: Any, state: str = "done") -> None:
@@ -197,16 +197,16 @@ class Regrouper:
         except Exception:
             _log.exception("regrouping %d broke; what it moved can be undone", number)
             state = "failed"
-        now_ms = self._service.now_ms()
+        now_ms = self._clock.now_ms()
 
         def end(connection: Any) -> None:
             store.end(connection, number, state, now_ms)
             events.add(connection, "regrouping", now_ms, regrouping=number, state=state)
 
-        self._service.writer.run(end)
+        self._records.writer.run(end)
 
     def _move_all(self, number: int, from_issue: int, to_issue: int) -> None:
-        while seqs := store.seqs_of(self._service.reader, from_issue, 0, store.MOST_IN_ONE_STEP):
+        while seqs := store.seqs_of(self._records.reader, from_issue, 0, store.MOST_IN_ONE_STEP):
             self._move(number, [Move(seq, from_issue, to_issue) for seq in seqs])
         self._sum_up([from_issue, to_issue])
 
@@ -215,31 +215,30 @@ class Regrouper:
             if self._stopping.is_set():
                 raise _Stopping
             step = moves[start : start + store.MOST_IN_ONE_STEP]
-            self._service.writer.run(lambda c, step=step: store.move(c, number, step, keep=keep))  # type: ignore[misc]
+            self._records.writer.run(lambda c, step=step: store.move(c, number, step, keep=keep))  # type: ignore[misc]
 
     def _sum_up(self, issues: Sequence[int]) -> None:
-        now_ms = self._service.now_ms()
+        now_ms = self._clock.now_ms()
 
         def sum_up(connection: Any) -> None:
             store.sum_up(connection, issues)
             for issue in issues:
                 events.add(connection, "issue-changed", now_ms, issue=issue)
 
-        self._service.writer.run(sum_up)
+        self._records.writer.run(sum_up)
 
     def _split_by_values(self, number: int, issue: Row, names: Sequence[str]) -> None:
-        service = self._service
         values = self.split_values(issue, names, most=10_000_000)
         # The largest part stays; the others become issues of their own.
         parts = sorted(values.items(), key=lambda part: (-len(part[1]), part[0]))
         fingerprints = [
-            (row["app_id"], row["fingerprint"]) for row in store.fingerprints_of(service.reader, issue["id"])
+            (row["app_id"], row["fingerprint"]) for row in store.fingerprints_of(self._records.reader, issue["id"])
         ]
         said = ", ".join(names)
 
         def arrange(connection: Any) -> list[int]:
             targets = []
-            now_ms = service.now_ms()
+            now_ms = self._clock.now_ms()
             for app_id, fingerprint in fingerprints:
                 store.keep_apart(connection, number, app_id, fingerprint, names)
             for place, (value, _) in enumerate(parts[:MOST_VALUES]):
@@ -253,41 +252,41 @@ class Regrouper:
                     )
             return targets
 
-        targets: list[int] = service.writer.run(arrange)
+        targets: list[int] = self._records.writer.run(arrange)
         for target, (_, seqs) in zip(targets, parts, strict=False):
             if target != issue["id"]:
                 self._move(number, [Move(seq, issue["id"], target) for seq in seqs])
         self._sum_up(targets)
 
     def _split_out(self, number: int, issue: Row, fingerprints: Sequence[str]) -> None:
-        service = self._service
         wanted = set(fingerprints)
 
         def arrange(connection: Any) -> int:
-            target = store.new_issue_like(connection, issue["id"], service.now_ms())
+            target = store.new_issue_like(connection, issue["id"], self._clock.now_ms())
             for fingerprint in fingerprints:
                 store.lead(
                     connection, number, issue["app_id"], fingerprint, target, f"split out of issue {issue['id']}"
                 )
             return target
 
-        target: int = service.writer.run(arrange)
+        target: int = self._records.writer.run(arrange)
         after = 0
         latest: dict[str, Any] | None = None
-        while seqs := store.seqs_of(service.reader, issue["id"], after, store.MOST_IN_ONE_STEP):
+        while seqs := store.seqs_of(self._records.reader, issue["id"], after, store.MOST_IN_ONE_STEP):
             after = seqs[-1]
-            kept = store_issues.fingerprints_of_failures(service.reader, seqs)
+            kept = store_issues.fingerprints_of_failures(self._records.reader, seqs)
             moves = [Move(seq, issue["id"], target) for seq in seqs if kept.get(seq) in wanted]
             self._move(number, moves)
             if moves:
-                latest = service.evidence.content(moves[-1].seq) or latest
+                latest = self._records.evidence.content(moves[-1].seq) or latest
         if latest is not None:
-            _, headline = service.preparer.decided(latest, issue["app"], "")
-            service.writer.run(lambda c: store.name_issue(c, target, headline.type, headline.cause, headline.place))
+            _, headline = self._preparer.decided(latest, issue["app"], "")
+            self._records.writer.run(
+                lambda c: store.name_issue(c, target, headline.type, headline.cause, headline.place)
+            )
         self._sum_up([issue["id"], target])
 
     def _regroup(self, number: int, app_id: int, app: str, person_id: int, said: str) -> None:
-        service = self._service
         plan = self.plan(app_id, app, most=None)
         touched: set[int] = set()
         for group, target in zip(plan.groups, plan.target, strict=True):
@@ -297,17 +296,16 @@ class Regrouper:
             if moves:
                 touched |= {goes_to, *(move.from_issue for move in moves)}
         self._sum_up(sorted(touched))
-        now_ms = service.now_ms()
+        now_ms = self._clock.now_ms()
         for issue in touched:
-            service.writer.run(lambda c, issue=issue: note(c, issue, person_id, said, now_ms))  # type: ignore[misc]
+            self._records.writer.run(lambda c, issue=issue: note(c, issue, person_id, said, now_ms))  # type: ignore[misc]
 
     def _arrange(self, number: int, app_id: int, group: Group, target: int | None) -> int:
-        service = self._service
 
         def arrange(connection: Any) -> int:
             goes_to = target
             if goes_to is None:
-                goes_to = store.new_issue_like(connection, next(iter(group.by_issue)), service.now_ms())
+                goes_to = store.new_issue_like(connection, next(iter(group.by_issue)), self._clock.now_ms())
                 if group.headline is not None:
                     store.name_issue(
                         connection, goes_to, group.headline.type, group.headline.cause, group.headline.place
@@ -318,31 +316,30 @@ class Regrouper:
                 store.lead(connection, number, app_id, text, goes_to, "regrouped")
             return goes_to
 
-        answer: int = service.writer.run(arrange)
+        answer: int = self._records.writer.run(arrange)
         return answer
 
     def _undo(self, number: int, person_id: int, person: str) -> None:
-        service = self._service
-        touched = store.touched_by(service.reader, number)
-        led: list[tuple[str, int, int]] = service.writer.run(lambda c: store.lead_back(c, number))
+        touched = store.touched_by(self._records.reader, number)
+        led: list[tuple[str, int, int]] = self._records.writer.run(lambda c: store.lead_back(c, number))
         after = 0
-        while rows := store.moves_of(service.reader, number, after):
+        while rows := store.moves_of(self._records.reader, number, after):
             self._move(number, [Move(row["seq"], row["to_issue"], row["from_issue"]) for row in rows], keep=False)
             after = rows[-1]["seq"]
         for fingerprint, was, back in led:
             # What came since then follows its fingerprint.
             # An issue that was merged into another leads back also where no failure had been moved yet.
             touched = [*touched, was, back]
-            while was != back and (seqs := store.seqs_with(service.reader, was, fingerprint)):
+            while was != back and (seqs := store.seqs_with(self._records.reader, was, fingerprint)):
                 self._move(number, [Move(seq, was, back) for seq in seqs], keep=False)
-        now_ms = service.now_ms()
+        now_ms = self._clock.now_ms()
 
         def finish(connection: Any) -> None:
             for issue in sorted(set(touched)):
                 store.merged_into(connection, issue, None)
                 note(connection, issue, person_id, f"{person} undid regrouping {number}.", now_ms)
 
-        service.writer.run(finish)
+        self._records.writer.run(finish)
         self._sum_up(sorted(set(touched)))
 
 
@@ -387,3 +384,6 @@ def parts_of(plan: Plan) -> dict[int, list[Group]]:
         for issue in group.by_issue:
             spread[issue].append(group)
     return dict([(issue, groups) for issue, groups in sorted(spread.items()) if len(groups) > 1][:MOST_SHOWN])
+
+
+TheRegrouper = Annotated[Regrouper, part("regrouper")]

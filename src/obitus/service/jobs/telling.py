@@ -6,7 +6,7 @@ import logging
 import threading
 from typing import Final
 
-from obitus.service.api.live import Live
+from obitus.service.live import Live
 from obitus.store import events
 from obitus.store.database import Reader
 from obitus.store.writer import Writer

@@ -6,19 +6,19 @@ import logging
 import threading
 import time
 from itertools import groupby
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 from obitus.core.changes.revealing import WINDOW_MS, Story, lies_behind
 from obitus.core.comparing import Course, Step, stepped_up
 from obitus.core.lifecycle import has_fix
+from obitus.service.clock import Clock
 from obitus.service.exposed import Exposed
 from obitus.service.intake.prepare import chain_of
 from obitus.store import events, rates, revealings
 from obitus.store import issues as issue_store
 from obitus.store import releases as store
-
-if TYPE_CHECKING:
-    from obitus.service.wiring import Service
+from obitus.store.database import Reader
+from obitus.store.records import Records
 
 EVERY_S: Final = 10.0
 MOST_PAUSE_S: Final = 40.0
@@ -35,8 +35,8 @@ Place = tuple[int, int, str]
 class Watcher:
     """Looks, some seconds after reports came, at the releases that they came from. One thread; what it finds, the writer keeps."""
 
-    def __init__(self, service: Service) -> None:
-        self._service = service
+    def __init__(self, records: Records, clock: Clock) -> None:
+        self._records, self._clock = records, clock
         self._turn = threading.Lock()
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._watch, name="obitus-watcher", daemon=True)
@@ -46,17 +46,16 @@ class Watcher:
         """Look now at all that came since the last time."""
         with self._turn:
             self._look_at_new()
-            due = rates.due(self._service.reader)
+            due = rates.due(self._records.reader)
             for app_id, rows in groupby(due, key=lambda row: int(row["app_id"])):
                 places = list(rows)
                 self._rates(app_id, [(row["version"], row["environment"]) for row in places])
                 # What came meanwhile has another count, and stays.
-                self._service.writer.run(lambda c, places=places: rates.looked_at(c, places))  # type: ignore[misc]
+                self._records.writer.run(lambda c, places=places: rates.looked_at(c, places))  # type: ignore[misc]
 
     def _look_at_new(self) -> None:
         """Look at the issues that are new since the last event that was read; after a kill, from there on."""
-        service = self._service
-        while found := events.after(service.reader, events.position(service.reader, JOB) or 0):
+        while found := events.after(self._records.reader, events.position(self._records.reader, JOB) or 0):
             for event in found:
                 if event.kind != "issue-new":
                     continue
@@ -66,7 +65,7 @@ class Watcher:
                     # One issue whose records cannot be read must not keep the others from being looked at.
                     _log.exception("issue %d could not be looked at", event.subject["issue"])
             last = found[-1].id
-            service.writer.run(lambda c, last=last: events.move(c, JOB, last))  # type: ignore[misc]
+            self._records.writer.run(lambda c, last=last: events.move(c, JOB, last))  # type: ignore[misc]
 
     def close(self) -> None:
         """Stop."""
@@ -86,7 +85,7 @@ class Watcher:
             pause = min(MOST_PAUSE_S, max(EVERY_S, 9 * (time.monotonic() - started)))
 
     def _rates(self, app_id: int, places: list[tuple[str, str]]) -> None:
-        reader = self._service.reader
+        reader = self._records.reader
         ids = {row["version"]: int(row["id"]) for row in store.releases(reader, app_id)}
         order = store.order(reader, app_id)
         failed = {
@@ -101,21 +100,19 @@ class Watcher:
                 self._rates_of(ids[version], [(name, ids[name]) for name in earlier], environment)
 
     def _rates_of(self, release: int, before: list[tuple[str, int]], environment: str) -> None:
-        service = self._service
-        courses, point_courses = courses_of(service, release, before, environment)
+        courses, point_courses = courses_of(self._records.reader, release, before, environment)
         steps: list[Step] = [*stepped_up(courses), *stepped_up(point_courses, shares=True)]
-        now_ms = service.now_ms()
-        service.writer.run(lambda c: rates.keep_steps(c, release, environment, steps, now_ms))
+        now_ms = self._clock.now_ms()
+        self._records.writer.run(lambda c: rates.keep_steps(c, release, environment, steps, now_ms))
 
     def _revealed(self, number: int) -> None:
-        service = self._service
-        issue = issue_store.issue(service.reader, number)
+        issue = issue_store.issue(self._records.reader, number)
         point = issue["entry_point"]
-        candidates = revealings.settled_on(service.reader, issue["app_id"], point, number) if point else []
+        candidates = revealings.settled_on(self._records.reader, issue["app_id"], point, number) if point else []
         if not candidates:
             return
-        order = store.order(service.reader, issue["app_id"])
-        later = service.evidence.content(issue["first_seq"])
+        order = store.order(self._records.reader, issue["app_id"])
+        later = self._records.evidence.content(issue["first_seq"])
         if later is None:
             return
         for other in candidates:
@@ -125,15 +122,15 @@ class Watcher:
                 continue
             if not has_fix(settling, issue["began_in"] or None, order, issue["first_ms"])[0]:
                 continue
-            earlier = service.evidence.content(other["last_seq"])
+            earlier = self._records.evidence.content(other["last_seq"])
             reason = lies_behind(story_of(earlier), story_of(later)) if earlier is not None else None
             if reason is not None:
                 self._keep_revealed(number, other["id"], point, reason)
                 return
 
     def _keep_revealed(self, number: int, by: int, point: str, reason: str) -> None:
-        now_ms = self._service.now_ms()
-        self._service.writer.run(lambda c: revealings.add(c, number, by, point, reason, now_ms))
+        now_ms = self._clock.now_ms()
+        self._records.writer.run(lambda c: revealings.add(c, number, by, point, reason, now_ms))
 
 
 def story_of(content: dict[str, Any]) -> Story:
@@ -152,12 +149,12 @@ def story_of(content: dict[str, Any]) -> Story:
 
 
 def courses_of(
-    service: Service, release: int, before: list[tuple[str, int]], environment: str
+    reader: Reader, release: int, before: list[tuple[str, int]], environment: str
 ) -> tuple[list[Course], list[Course]]:
     """Return how the issues of a release, and its entry points, went through it and the releases before it."""
     ids = [release, *(number for _, number in before)]
-    rows = rates.issues_of(service.reader, ids, environment)
-    seen = Exposed(rows, rates.points_in(service.reader, ids, environment), rows)
+    rows = rates.issues_of(reader, ids, environment)
+    seen = Exposed(rows, rates.points_in(reader, ids, environment), rows)
     courses = [
         Course(issue, seen.issue(issue, release), tuple((name, seen.issue(issue, one)) for name, one in before))
         for issue, failed_in in seen.failures

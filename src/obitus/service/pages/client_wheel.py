@@ -19,7 +19,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from obitus import __version__
-from obitus.service.api.problems import Problem
+from obitus.service.problems import Problem
 
 NAME: Final = f"obitus-{__version__}-py3-none-any.whl"
 PARTS: Final = ("client", "core", "cli", "reading")

@@ -13,7 +13,7 @@ from fastapi.responses import FileResponse, PlainTextResponse, Response
 from starlette.datastructures import MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from obitus.service.api.problems import Problem
+from obitus.service.problems import Problem
 from obitus.service.settings import Settings
 
 CONTENT_POLICY: Final = (

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import re
 from typing import Annotated, Final
 
@@ -11,11 +10,13 @@ from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 from starlette.types import Scope
 
-from obitus.service.api.problems import Problem
-from obitus.service.sign_in.secrets import KEY_PREFIX, TOKEN_PREFIX, hash_of
-from obitus.service.wiring import Service
+from obitus.service.intake.intake import Intake
+from obitus.service.intake.senders import reporting_key
+from obitus.service.problems import Problem
+from obitus.service.secrets import KEY_PREFIX, hash_of
+from obitus.service.settings import Settings
+from obitus.service.sign_in.passes import Passes, ThePasses
 from obitus.store import people
-from obitus.store.database import Row
 
 COOKIE = "obitus_session"
 SCOPES: Final = ("read", "decide", "administer")
@@ -23,19 +24,11 @@ _DECIDES = re.compile(r"/api/(?:issues/|deploys$|regroupings/\d+/undo|apps/[^/]+
 
 _token = HTTPBearer(scheme_name="personal token", auto_error=False, description="A personal token, from Set-up.")
 _session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
-reporting_key_scheme = HTTPBearer(
-    scheme_name="reporting key", auto_error=False, description="A reporting key of one app and environment."
-)
-
-
-def service_of(request: Request) -> Service:
-    """Return the service that answers this request."""
-    service: Service = request.scope["obitus.service"]
-    return service
 
 
 def signed_in(
     request: Request,
+    passes: ThePasses,
     token: Annotated[HTTPAuthorizationCredentials | None, Security(_token)] = None,
     session: Annotated[str | None, Security(_session)] = None,
 ) -> people.Person:
@@ -44,12 +37,11 @@ def signed_in(
     known = request.scope.get("obitus.person")
     if isinstance(known, people.Person):
         return known
-    service = service_of(request)
-    session = session or request.cookies.get(cookie_name(service))
-    return person_of(service, request, token.credentials if token is not None else None, session)
+    session = session or request.cookies.get(cookie_name(passes.settings))
+    return person_of(passes, request, token.credentials if token is not None else None, session)
 
 
-def who_asks(service: Service, scope: Scope) -> people.Person | None:
+def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | None:
     """Return who asks for something below ``/api``, None for a reporting key; raises a problem for anybody else.
 
     Only the head of the request is looked at.
@@ -60,13 +52,13 @@ def who_asks(service: Service, scope: Scope) -> people.Person | None:
     if kind.lower() == "bearer" and secret.startswith(KEY_PREFIX):
         # Which routes take one, each says for itself. What has a body is let in with a good one only.
         if request.method not in ("GET", "HEAD"):
-            reporting_key(service, request.headers["authorization"])
+            reporting_key(intake, request.headers["authorization"])
         return None
     token = secret if kind.lower() == "bearer" and secret else None
-    return person_of(service, request, token, request.cookies.get(cookie_name(service)))
+    return person_of(passes, request, token, request.cookies.get(cookie_name(passes.settings)))
 
 
-def person_of(service: Service, request: Request, token: str | None, session: str | None) -> people.Person:
+def person_of(passes: Passes, request: Request, token: str | None, session: str | None) -> people.Person:
     """Return whose token or session this is; raises a problem when it is nobody's."""
     if token is not None:
         if token.startswith(KEY_PREFIX):
@@ -74,31 +66,31 @@ def person_of(service: Service, request: Request, token: str | None, session: st
                 "reporting-key-cannot-read",
                 "This is a reporting key: it may only send reports. Read with a personal token (Set-up, Personal tokens).",
             )
-        person = people.person_with(service.reader, hash_of(token), "token", service.now_ms())
+        person = people.person_with(passes.records.reader, hash_of(token), "token", passes.clock.now_ms())
         if person is None:
             raise Problem(
                 "not-signed-in",
                 "This personal token is not known here, was revoked, or has come to its end. Make a new one in Set-up.",
             )
-        return _let_in(service, request, person)
+        return _let_in(passes, request, person)
     if session:
-        person = people.person_with(service.reader, hash_of(session), "session", service.now_ms())
+        person = people.person_with(passes.records.reader, hash_of(session), "session", passes.clock.now_ms())
         if person is not None:
             refuse_foreign(request)
-            return _let_in(service, request, person)
+            return _let_in(passes, request, person)
     raise Problem("not-signed-in", "Sign in first, or send a personal token as Authorization: Bearer.")
 
 
-def _let_in(service: Service, request: Request, person: people.Person) -> people.Person:
+def _let_in(passes: Passes, request: Request, person: people.Person) -> people.Person:
     """Return somebody whose pass is good for what is asked; raises a problem else."""
     needed = scope_needed(request.method, request.url.path)
     if SCOPES.index(person.scope) < SCOPES.index(needed):
-        service.note_act(person, "refused", f"{request.method} {request.url.path}: needs {needed}")
+        passes.acts.note(person, "refused", f"{request.method} {request.url.path}: needs {needed}")
         raise Problem(
             "scope-too-narrow",
             f"This personal token may only {person.scope}; this needs one that may {needed}. Make one in Set-up.",
         )
-    service.touch(person)
+    passes.touch(person)
     return person
 
 
@@ -109,9 +101,9 @@ def scope_needed(method: str, path: str) -> people.Scope:
     return "decide" if _DECIDES.match(path) else "administer"
 
 
-def cookie_name(service: Service) -> str:
+def cookie_name(settings: Settings) -> str:
     """Return the cookie's name; where the address is https no other page of its domain can set one of that name."""
-    return f"__Host-{COOKIE}" if service.settings.is_https else COOKIE
+    return f"__Host-{COOKIE}" if settings.is_https else COOKIE
 
 
 def address_of(request: Request) -> str:
@@ -132,35 +124,4 @@ def refuse_foreign(request: Request) -> None:
         raise Problem("foreign-origin", "Changes are taken from this service's own pages only.")
 
 
-async def sender_key(service: Service, authorization: str) -> Row:
-    """Return the reporting key that a sender holds; raises a problem. Only a key that is not in memory costs a thread's turn."""
-    known = service.keys.known(hash_of(authorization.partition(" ")[2].strip()))
-    if known is not None and known["revoked_ms"] is None and authorization[:7].lower() == "bearer ":
-        return known
-    return await asyncio.to_thread(reporting_key, service, authorization)
-
-
-def reporting_key(service: Service, authorization: str) -> Row:
-    """Return the reporting key that a sender holds (app_id, app, environment); raises a problem."""
-    scheme, _, secret = authorization.partition(" ")
-    secret = secret.strip()
-    if scheme.lower() != "bearer" or not secret:
-        raise Problem("no-key", "Send the app's reporting key as Authorization: Bearer. Is OBITUS_KEY set?")
-    if secret.startswith(TOKEN_PREFIX):
-        raise Problem(
-            "not-a-reporting-key", "This is a personal token. Send reports with a reporting key (it starts with okey_)."
-        )
-    key = service.keys.find(hash_of(secret))
-    if key is None:
-        service.refuse("", "unknown-key", "A report came with a key that no app has.")
-        raise Problem(
-            "unknown-key", "No app has this reporting key. Compare OBITUS_KEY with Set-up, or make a new key."
-        )
-    if key["revoked_ms"] is not None:
-        service.refuse(key["app"], "revoked-key", "A report came with a revoked key.")
-        raise Problem("revoked-key", f"This key of {key['app']} was revoked. Make a new one in Set-up.")
-    return key
-
-
-TheService = Annotated[Service, Depends(service_of)]
 SignedIn = Annotated[people.Person, Depends(signed_in)]

@@ -9,8 +9,8 @@ import pytest
 import urllib3
 
 from obitus.core.clock import DAY_MS, to_text
+from obitus.service.clock import FOLLOWED_MS, WAIT_MS, SteadyClock
 from obitus.service.settings import system_clock_ms
-from obitus.service.steady_clock import FOLLOWED_MS, WAIT_MS, SteadyClock
 from tests.conftest import failure, start
 
 

@@ -72,3 +72,20 @@ class SteadyClock:
     def _follow(self, wall_ms: int, at_ms: int) -> int:
         self._right_ms, self._at_ms, self._jumped_ms = wall_ms, at_ms, None
         return wall_ms
+
+
+class Clock:
+    """What time it is for all parts of one service."""
+
+    def __init__(self, clock_ms: Callable[[], int]) -> None:
+        self._steady = SteadyClock() if clock_ms is system_clock_ms else None
+        self._clock_ms = self._steady or clock_ms
+
+    def now_ms(self) -> int:
+        """Return the time, Unix milliseconds."""
+        return self._clock_ms()
+
+    def heard(self, theirs_ms: int) -> None:
+        """Take note of what time a sender's clock shows: after a jump of the own clock that says which time is right."""
+        if self._steady is not None:
+            self._steady.heard(theirs_ms)

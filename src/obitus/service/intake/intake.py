@@ -1,0 +1,78 @@
+"""What taking reports in needs: records, clock and limits, the gate, the keys, the team's rules, and the processes beside."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Annotated
+
+from obitus.core.telemetry import Steps
+from obitus.service.clock import Clock
+from obitus.service.given import part
+from obitus.service.intake.bodies import Gate
+from obitus.service.intake.heavy import Rules
+from obitus.service.intake.keys import KnownKeys
+from obitus.service.intake.linear_patterns import redactor_of
+from obitus.service.intake.prepare import Preparer, grouping_of
+from obitus.service.intake.processes import Processes
+from obitus.service.live import Live
+from obitus.service.notes import Notes
+from obitus.service.settings import MIB, Settings
+from obitus.store import rules
+from obitus.store.records import Records
+
+
+class Intake:
+    """The room that takes reports in."""
+
+    def __init__(self, records: Records, clock: Clock, settings: Settings, live: Live) -> None:
+        self.records, self.clock, self.live = records, clock, live
+        self.limits = settings.limits
+        # A span or record takes many times its bytes once it is read: these bodies are bounded more tightly.
+        self.limits_of_telemetry = replace(
+            self.limits,
+            inflated_bytes=min(self.limits.inflated_bytes, 16 * MIB),
+            inflates_times=min(self.limits.inflates_times, 60),
+            inflates_always_bytes=min(self.limits.inflates_always_bytes, MIB),
+        )
+        self.gate = Gate(self.limits)
+        self.keys = KnownKeys(records.reader)
+        self.preparer = Preparer(records.evidence)
+        self.processes = Processes(settings.processes)
+        self.steps = Steps()
+        self.refusals = Notes()
+        self.remarks = Notes()
+        self._rules = Rules(0, (), (), None)
+        self.load_rules()
+
+    def close(self) -> None:
+        """End the processes beside."""
+        self.processes.close()
+
+    def load_rules(self) -> None:
+        """Let the team's redaction and grouping rules act on what comes in from now on."""
+        reader, evidence = self.records.reader, self.records.evidence
+        texts = [row["rule"] for row in rules.redaction_rules(reader)]
+        grouping = [(row["rule"], row["id"]) for row in rules.grouping_rules(reader)]
+        self.preparer.use(redactor_of(texts), grouping_of(grouping))
+        self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), evidence.dictionary)
+
+    @property
+    def rules(self) -> Rules:
+        """What processes beside this one prepare reports by."""
+        known, dictionary = self._rules, self.records.evidence.dictionary
+        if (known.dictionary or (0,))[0] != (dictionary or (0,))[0]:
+            known = self._rules = replace(known, number=known.number + 1, dictionary=dictionary)
+        return known
+
+    def remark(self, app: str, slug: str, reason: str) -> None:
+        """Remember something about an app's reports that is not right though they are taken."""
+        if self.remarks.note(app, slug, reason, self.clock.now_ms()):
+            self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
+
+    def refuse(self, app: str, slug: str, reason: str) -> None:
+        """Remember that an app's report was refused, and tell the set-up page, which may be waiting for it."""
+        self.refusals.note(app, slug, reason, self.clock.now_ms())
+        self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
+
+
+TheIntake = Annotated[Intake, part("intake")]

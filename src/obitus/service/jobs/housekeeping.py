@@ -1,0 +1,68 @@
+"""What is done now and then, so that the records stay small and quick. One thread; all of it in small pieces."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from typing import Final
+
+from obitus.service.clock import Clock
+from obitus.store import events, removing
+from obitus.store.evidence import add_dictionary
+from obitus.store.records import Records
+
+EVERY_S: Final = 5.0
+PRUNE_EVERY_S: Final = 600.0
+RESTS_S: Final = 0.02
+
+_log = logging.getLogger("obitus.service")
+
+
+class Housekeeping:
+    """Trains the dictionary of evidence, removes old events, and deletes what is left of removed apps."""
+
+    def __init__(self, records: Records, clock: Clock) -> None:
+        self._records, self._clock = records, clock
+        self._stopping = threading.Event()
+        self._prunes_next_s = 0.0
+        self._thread = threading.Thread(target=self._keep, name="obitus-housekeeping", daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        """Stop."""
+        self._stopping.set()
+        self._thread.join()
+
+    def _keep(self) -> None:
+        while not self._stopping.wait(EVERY_S):
+            try:
+                self._train()
+                self._prune()
+                self._remove()
+            except Exception:
+                # Housekeeping must never stop intake; it tries again at the next turn.
+                _log.exception("housekeeping failed; it will be tried again")
+
+    def _train(self) -> None:
+        evidence = self._records.evidence
+        if evidence.wants_training() and (body := evidence.train()) is not None:
+            now_ms = self._clock.now_ms()
+            evidence.use(self._records.writer.run(lambda c: add_dictionary(c, body, now_ms)), body)
+
+    def _prune(self) -> None:
+        """Remove old events, now and then."""
+        if time.monotonic() < self._prunes_next_s:
+            return
+        self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
+        now_ms = self._clock.now_ms()
+        while self._records.writer.run(lambda c: events.prune(c, now_ms)) and not self._stopping.wait(RESTS_S):
+            pass
+
+    def _remove(self) -> None:
+        records = self._records
+        for work in removing.steps(records.reader, records.days, records.writer.days):
+            records.writer.run(work)
+            # Others write in between.
+            if self._stopping.wait(RESTS_S):
+                return

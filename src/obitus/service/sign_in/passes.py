@@ -1,0 +1,106 @@
+"""What lets people in: sign-in links, sessions and personal tokens. Only the hashes of their secrets are kept."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+import threading
+from collections.abc import Callable
+from typing import Annotated, Final
+
+from obitus.core.clock import DAY_MS
+from obitus.service import secrets
+from obitus.service.clock import Clock
+from obitus.service.given import part
+from obitus.service.live import Live
+from obitus.service.settings import Settings
+from obitus.service.sign_in.acts import Acts
+from obitus.store import people
+from obitus.store.errors import StoreError
+from obitus.store.records import Records
+
+LINK_LASTS_MS: Final = DAY_MS
+SESSION_LASTS_MS: Final = 14 * DAY_MS
+OWNER_NAME: Final = "owner"
+TOUCH_EVERY_MS: Final = 5 * 60_000
+PASSWORD_CHECKS_AT_ONCE: Final = 2
+"""Each takes 32 MiB and most of a tenth of a second."""
+
+
+class Passes:
+    """Makes and ends what people are let in by, and knows what that needs: the records, the clock, the record of acts."""
+
+    def __init__(self, records: Records, clock: Clock, settings: Settings, acts: Acts, live: Live) -> None:
+        self.records, self.clock, self.settings, self.acts, self.live = records, clock, settings, acts, live
+        self.password_checks = threading.BoundedSemaphore(PASSWORD_CHECKS_AT_ONCE)
+
+    def ensure_owner(self) -> bool:
+        """Make the owner on the first start; return whether a password is set."""
+        found = people.owner(self.records.reader)
+        if found is None:
+            now_ms = self.clock.now_ms()
+            self.records.writer.run(lambda c: people.add_owner(c, OWNER_NAME, now_ms))
+            return False
+        return found["password"] is not None
+
+    def new_sign_in_link(self) -> str:
+        """Return a link that signs the owner in once. The secret stands behind ``#``, so no server log ever sees it."""
+        owner = people.owner(self.records.reader)
+        if owner is None:
+            raise RuntimeError("the owner is made first")
+        secret = self.add("link", owner["id"], "sign-in link", LINK_LASTS_MS)
+        return f"{self.settings.url}/sign-in#{secret}"
+
+    def new(
+        self,
+        kind: people.PassKind,
+        label: str,
+        lasts_ms: int | None,
+        *,
+        scope: people.Scope = "administer",
+        by_link: bool = False,
+    ) -> tuple[str, Callable[[sqlite3.Connection, int], None]]:
+        """Make up a sign-in link's secret, a session's or a personal token; return it, and what keeps its hash for a person."""
+        secret = secrets.new_secret(secrets.TOKEN_PREFIX if kind == "token" else "")
+        now_ms = self.clock.now_ms()
+        pass_id = secrets.new_secret()[:12]
+
+        def keep(connection: sqlite3.Connection, person_id: int) -> None:
+            people.add_pass(
+                connection,
+                secret_hash=secrets.hash_of(secret),
+                pass_id=pass_id,
+                kind=kind,
+                person_id=person_id,
+                label=label,
+                now_ms=now_ms,
+                expires_ms=None if lasts_ms is None else now_ms + lasts_ms,
+                scope=scope,
+                by_link=by_link,
+            )
+
+        return secret, keep
+
+    def add(self, kind: people.PassKind, person_id: int, label: str, lasts_ms: int | None) -> str:
+        """Make a sign-in link's secret, a session's or a personal token, and return it; only its hash is kept."""
+        secret, keep = self.new(kind, label, lasts_ms)
+        self.records.writer.run(lambda c: keep(c, person_id))
+        return secret
+
+    def end(self, pass_id: str, person_id: int, act: str) -> None:
+        """End a session or token, and what is listened to with it; ``act`` is what goes on record."""
+        now_ms = self.clock.now_ms()
+        self.acts.do(person_id, act, pass_id, lambda c: people.end_pass(c, pass_id, person_id, now_ms))
+        self.live.end(pass_id)
+
+    def touch(self, person: people.Person) -> None:
+        """Note that somebody's session or token is in use, now and then, without waiting for it."""
+        now_ms = self.clock.now_ms()
+        if person.used_ms is not None and abs(now_ms - person.used_ms) < TOUCH_EVERY_MS:
+            return
+        # A store that is busy or in trouble is told to those who write.
+        with contextlib.suppress(StoreError):
+            self.records.writer.submit(lambda c: people.touch(c, person.pass_id, now_ms))
+
+
+ThePasses = Annotated[Passes, part("passes")]
