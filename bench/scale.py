@@ -31,9 +31,9 @@ from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import asked_of_issues
 from obitus.store.days.failures import FailureRow
 from obitus.store.days.logs import facts_of
-from obitus.store.days.removing import remove_day
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, take
+from obitus.store.removing_days import remove_day
 from obitus.store.windows import Window
 
 FAILURES, LOGS = 1_000_000, 10_000_000
@@ -93,30 +93,30 @@ def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
 def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     """Print a row for each page and question, and one for the removal of a day."""
     few, many = filled(folder / "few", failures // 100, logs // 100), filled(folder / "many", failures, logs)
-    now_ms = few.now_ms()
+    now_ms = few.clock.now_ms()
     whole = Window(now_ms - DAYS * DAY_MS, now_ms)
 
     def question(text: str) -> Callable[[Parts], Any]:
         node = read(text, now_ms)
-        return lambda s: asking.find(s.reader, s.days, "log", node, whole.from_ms, whole.to_ms)
+        return lambda s: asking.find(s.records.reader, s.records.days, "log", node, whole.from_ms, whole.to_ms)
 
     def issues_asked(text: str) -> Callable[[Parts], Any]:
         node = read(text, now_ms)
 
         def ask(s: Parts) -> Any:
-            asked = asked_of_issues(node, s.days, names_in(s.reader), (whole.from_ms, whole.to_ms))
-            return issue_store.issues(s.reader, whole, asked=asked)
+            asked = asked_of_issues(node, s.records.days, names_in(s.records.reader), (whole.from_ms, whole.to_ms))
+            return issue_store.issues(s.records.reader, whole, asked=asked)
 
         return ask
 
     readings: dict[str, Callable[[Parts], Any]] = {
-        "desk, 30 days": lambda s: issues_api.desk(s, whole),
-        "list of issues, 30 days": lambda s: (views.issue_rows(s, issue_store.issues(s.reader, whole), whole), issue_store.sums(s.reader, whole)),
-        "one issue": lambda s: views.issue_answer(s, 3, whole),
-        "failures of an issue, a page": lambda s: issue_store.failures(s.reader, 3, whole),
-        "list of releases": lambda s: compared.release_rows(known := compared.Releases(s, "sailings"), [r.version for r in known.order.releases[-20:]]),
+        "desk, 30 days": lambda s: issues_api.desk(s.records, whole),
+        "list of issues, 30 days": lambda s: (views.issue_rows(s.records, issue_store.issues(s.records.reader, whole), whole), issue_store.sums(s.records.reader, whole)),
+        "one issue": lambda s: views.issue_answer(s.records, s.clock, 3, whole),
+        "failures of an issue, a page": lambda s: issue_store.failures(s.records.reader, 3, whole),
+        "list of releases": lambda s: compared.release_rows(known := compared.Releases(s.records, "sailings"), [r.version for r in known.order.releases[-20:]]),
         "issues: type~tide1 failures>3": issues_asked("type~tide1 failures>3"),
-        "newest logs, a page": lambda s: asking.find(s.reader, s.days, "log", None, whole.from_ms, whole.to_ms),
+        "newest logs, a page": lambda s: asking.find(s.records.reader, s.records.days, "log", None, whole.from_ms, whole.to_ms),
         "logs: host.name=pier-3 berth": question("host.name=pier-3 berth"),
         "logs: user.id=p-77": question("user.id=p-77"),
         "logs: a trace that is nowhere": question(f"trace_id={'ab' * 16}"),

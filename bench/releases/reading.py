@@ -52,15 +52,18 @@ def measure(folder: Path) -> None:
         order = store.order(service.records.reader, 1)
         ids = {r["version"]: r["id"] for r in store.releases(service.records.reader, 1)}
         return courses_of(
-            service, ids[release], [(name, ids[name]) for name in order.before(release)[:12]], "production"
+            service.records.reader,
+            ids[release],
+            [(name, ids[name]) for name in order.before(release)[:12]],
+            "production",
         )
 
     readings: dict[str, Callable[[Parts], Any]] = {
-        "since when, verdict and lane of an issue": lambda s: since.since_answer(s, 3),
-        "list of releases": lambda s: compared.release_rows(known := compared.Releases(s, "sailings"), [r.version for r in known.order.releases[-20:]]),
-        "one release": lambda s: compared.release_answer(compared.Releases(s, "sailings"), release, None),
-        "two releases compared": lambda s: compared.compare(compared.Releases(s, "sailings"), "1.21.0", release, None, same_time=False),
-        "two compared at the same time": lambda s: compared.compare(compared.Releases(s, "sailings"), "1.21.0", release, "production", same_time=True),
+        "since when, verdict and lane of an issue": lambda s: since.since_answer(s.records, s.clock, 3),
+        "list of releases": lambda s: compared.release_rows(known := compared.Releases(s.records, "sailings"), [r.version for r in known.order.releases[-20:]]),
+        "one release": lambda s: compared.release_answer(compared.Releases(s.records, "sailings"), release, None),
+        "two releases compared": lambda s: compared.compare(compared.Releases(s.records, "sailings"), "1.21.0", release, None, same_time=False),
+        "two compared at the same time": lambda s: compared.compare(compared.Releases(s.records, "sailings"), "1.21.0", release, "production", same_time=True),
         "rates of a release, to be watched": courses,
     }  # fmt: skip
     for name, read in readings.items():

@@ -19,15 +19,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.cli import reading
-from obitus.cli.access_file import AccessFile
-from obitus.cli.log_file import LogFile, Titles
-from obitus.cli.reading import MANY_BYTES, Outcome, zone_of
 from obitus.core.log_files import access
 from obitus.core.log_files.common import Common
 from obitus.core.log_files.stacks import Scanner
 from obitus.core.log_files.times import time_of
 from obitus.core.log_files.w3c import W3c
+from obitus.reading import outcome as outcomes
+from obitus.reading.access_file import AccessFile
+from obitus.reading.files import zone_of
+from obitus.reading.log_file import LogFile, Titles
+from obitus.reading.outcome import Outcome
+from obitus.reading.reading import MANY_BYTES
 from tests import kept
 from tests.conftest import Running
 from tests.core.log_files.test_forms import FORMS, bystander, known
@@ -197,7 +199,7 @@ def test_blocks_are_told_in_whole(steps: list[tuple[int, int]], form: str, size:
             told[report["id"]] = report["runs"]
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(reading, "PART_BYTES", size)
+        patch.setattr(outcomes, "PART_BYTES", size)
         total = new = known = 0
         for lines, behind in steps:
             for i in range(lines):
@@ -209,7 +211,7 @@ def test_blocks_are_told_in_whole(steps: list[tuple[int, int]], form: str, size:
             start = known if behind < 60 else 0
             earlier, told_before = dict(told), sum(told.values())
             told.clear()
-            access = AccessFile(outcome, send, form, "log", start, len(data), 0, UTC)
+            access = AccessFile(outcome, send, form, "log", start, 0, UTC)
             if access.pass_over is not None:
                 access.pass_over(data[: access.begin])
             for at in range(access.begin, len(data), 7 * behind + 1):
@@ -374,10 +376,10 @@ def test_parts_make_no_difference(seed: int, tmp_path: Path) -> None:
 def test_a_line_without_end_in_an_access_log() -> None:
     """What has no newline for megabytes is no request, and is not carried on; what comes behind it is read."""
     outcome, line = Outcome(), b'10.0.0.9 - - [25/Nov/2026:10:00:00 +0000] "GET /gates HTTP/1.1" 200 5\n'
-    file = AccessFile(outcome, lambda report: None, "common", "log", 0, 0, 0, UTC)
+    file = AccessFile(outcome, lambda report: None, "common", "log", 0, 0, UTC)
     for block in (line, *(b"x" * 2_000_000 for _ in range(8)), b"\n", line, line):
         file.feed(block)
-        assert len(file._rest) <= 2 * reading.BLOCK_BYTES
+        assert len(file._rest) <= 2 * outcomes.BLOCK_BYTES
     file.feed(b"", end=True)
     assert outcome.runs == 3 and 1 <= outcome.unreadable <= 8 and file.settled == 16_000_001 + 3 * len(line)
 
@@ -389,11 +391,10 @@ def test_any_bytes_are_survived(data: bytes) -> None:
     list(scanner.feed(data))
     list(scanner.feed(b"", end=True))
     access.recognise(data)
-    for at_once in (True, False):
-        counts = Common(zone_of("UTC"), 0, at_once=at_once).read(data)
-        assert sum(counts.runs.values()) + counts.unreadable == counts.lines
-        W3c(at_once=at_once).read(b"#Fields: date time sc-status\n" + data)
-        W3c(at_once=at_once).read(b"#Fields: date time cs-method cs-uri-stem sc-status sc-bytes\n" + data)
+    counts = Common(zone_of("UTC"), 0).read(data)
+    assert sum(counts.runs.values()) + counts.unreadable == counts.lines
+    W3c().read(b"#Fields: date time sc-status\n" + data)
+    W3c().read(b"#Fields: date time cs-method cs-uri-stem sc-status sc-bytes\n" + data)
 
 
 @pytest.mark.parametrize(

@@ -84,7 +84,7 @@ def test_every_verdict_occurs(loaded: Path, service: Parts) -> None:
     """Held, too early, rarer, back; a fix that reveals the next fault; a rate that climbs with one release, and the commit that did it."""
     rows = [row for row in issues(loaded).values() if not row["place"].startswith("gatekeeper.manifests.total_weight")]
     numbers = {f"{row['type'].rpartition('.')[2]} {row['state']}": row["id"] for row in rows}
-    since = {name: since_answer(service, number) for name, number in numbers.items()}
+    since = {name: since_answer(service.records, service.clock, number) for name, number in numbers.items()}
     verdicts = {name: [held.verdict for held in found.verdicts] for name, found in since.items()}
     assert verdicts["UnicodeEncodeError settled"] == verdicts["ValueError settled"] == ["held"]
     assert verdicts["KeyError settled"] == verdicts["MailRefused settled"] == ["too early to say"]
@@ -104,7 +104,7 @@ def test_every_verdict_occurs(loaded: Path, service: Parts) -> None:
 
 def test_releases_deploys_and_a_canary(service: Parts) -> None:
     """Six releases in order, a rollback, an hour in which two were live, and a first deploy that nobody reported."""
-    known = Releases(service, "sailings")
+    known = Releases(service.records, "sailings")
     assert [release.version for release in known.order.releases] == list(LIVE)
     deploys = deploys_between(service.records.reader, 0, 2**60, "sailings", None)
     assert [(row["version"], row["canary"], row["inferred"]) for row in reversed(deploys)] == [

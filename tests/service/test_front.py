@@ -14,7 +14,7 @@ from typing import ClassVar
 import pytest
 import zstandard
 
-from obitus.service.pages.console import HEADERS
+from obitus.service.guard import HEADERS
 from obitus.service.settings import Limits
 from tests.conftest import Running, failure, start, until
 

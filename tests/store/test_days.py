@@ -17,8 +17,8 @@ from obitus.core.clock import DAY_MS, to_text
 from obitus.core.days import day_text
 from obitus.store.days import writing
 from obitus.store.days.files import days_in
-from obitus.store.days.removing import remove_day
 from obitus.store.errors import StoreError
+from obitus.store.removing_days import remove_day
 from tests import kept
 from tests.conftest import Running, failure, start
 from tests.store.test_rates import assert_same
@@ -229,7 +229,7 @@ import os, signal, sys
 from pathlib import Path
 from obitus.service.settings import Settings
 from obitus.service.wiring import Parts
-from obitus.store.days import removing
+from obitus.store import removing_days as removing
 
 service = Parts(Settings(data=Path(sys.argv[1]), port=0))
 service.records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == sys.argv[3] else None

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 import typer
 from rich.text import Text
 
-from obitus.cli import show
+from obitus.cli import show, show_issue
 from obitus.cli.api import api
 from obitus.cli.commands import App, Environment, Json, Number, Release, Token, Url, Window, app, now_ms, print_json
 from obitus.cli.errors import UsageTrouble
@@ -66,7 +66,9 @@ def issue(
     asked = api(url, token)
     answer = asked.get(f"/api/issues/{number}", {"window": window})
     since = asked.get(f"/api/issues/{number}/since")
-    print_json(answer | {"since": since}) if as_json else show.issue(answer, since, now_ms(), all_frames=all_frames)
+    print_json(answer | {"since": since}) if as_json else show_issue.issue(
+        answer, since, now_ms(), all_frames=all_frames
+    )
 
 
 @app.command()

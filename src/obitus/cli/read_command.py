@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import os
 import sys
-from contextlib import ExitStack, suppress
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager, suppress
 from typing import TYPE_CHECKING, Annotated, Any, Final
 
 import typer
 
 from obitus.cli.commands import Json, app, client_settings, print_json
-from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.errors import CliError, NotAllowed, Refused, Unreachable, UsageTrouble
 from obitus.cli.safe import safe
 from obitus.core.wording import count_of
 
 if TYPE_CHECKING:
-    from obitus.cli.reading import Outcome
-    from obitus.cli.sending import Sending
+    from obitus.reading.outcome import Outcome
+    from obitus.reading.sending import Sending
 
 MOST_NAMED: Final = 20
 _FORMS = {"auto": "auto", "log": "log", "common": "common", "combined": "common", "w3c": "w3c"}
@@ -47,11 +48,12 @@ def read(
 
     Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds what is new.
     """
-    from obitus.cli import reading
+    from obitus.reading import files as on_disk
+    from obitus.reading.marks import Marks
+    from obitus.reading.reading import Options, Reading
 
     if form not in _FORMS:
         raise UsageTrouble(f"--format: {form} is none of {', '.join(_FORMS)}.")
-    options = reading.Options(_FORMS[form], reading.zone_of(zone), release, dry_run)  # type: ignore[arg-type]
     settings = client_settings()
     sending = None
     if not dry_run:
@@ -61,19 +63,21 @@ def read(
             raise UsageTrouble(
                 f"{settings.missing} is not set. Set it to the app's, or use --dry-run. `obitus app add` makes a key."
             )
-        from obitus.cli.sending import Sending
+        from obitus.reading.sending import Sending
 
         sending = Sending(settings.url, settings.key)
-    names = reading.files_of(files)
-    marks = reading.Marks(f"{settings.url} {settings.key}")
     with ExitStack() as stack:
+        stack.enter_context(_said())
+        options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run)  # type: ignore[arg-type]
+        names = on_disk.files_of(files)
         bar = _Bar(names, stack) if sys.stderr.isatty() else None
-        this = reading.Reading(options, sending, marks, bar.advance if bar else lambda step: None)
+        marks = Marks(f"{settings.url} {settings.key}")
+        this = Reading(options, sending, marks, bar.advance if bar else lambda step: None)
 
         def begin(name: str) -> Any:
             if bar:
                 bar.reading(name)
-            opened, size, written_ms = reading.open_file(name, stack)
+            opened, size, written_ms = on_disk.open_file(name, stack)
             return this.read(name, opened, size, written_ms)
 
         more = {name: begin(name) for name in names}
@@ -81,7 +85,7 @@ def read(
             sys.stdout.write(f"Read {count_of(this.outcome.files, 'file')}; going on as they grow. Ctrl-C ends it.\n")
             sys.stdout.flush()
             with suppress(KeyboardInterrupt):
-                reading.follow(names, more, begin, lambda: False)
+                on_disk.follow(names, more, begin, lambda: False)
         this.close()
     if as_json:
         print_json(_as_json(this.outcome, sending))
@@ -89,6 +93,23 @@ def read(
         _tell(this.outcome, sending, dry_run=dry_run)
     if sending is not None and sending.refused:
         raise typer.Exit(CliError.status)
+
+
+@contextmanager
+def _said() -> Iterator[None]:
+    """Let what goes wrong while reading end the command, with the status that stands for it."""
+    from obitus.reading.troubles import KeyNotTaken, ReadingTrouble, SendingRefused, ServiceAway
+
+    try:
+        yield
+    except ReadingTrouble as error:
+        raise UsageTrouble(str(error)) from error
+    except KeyNotTaken as error:
+        raise NotAllowed(str(error)) from error
+    except SendingRefused as error:
+        raise Refused(str(error)) from error
+    except ServiceAway as error:
+        raise Unreachable(str(error)) from error
 
 
 class _Bar:

@@ -17,10 +17,10 @@ if TYPE_CHECKING:
 def demo(data: Path, port: int, *, load_only: bool, until_ms: int | None) -> None:
     """Run the service with the ferry line's two weeks in it."""
     try:
-        from obitus.demo import show_demo
+        from obitus.cli import demo_loading
     except ImportError as error:
         raise UsageTrouble(f"the demo needs the service ({error.name}). Run: pip install 'obitus[server]'") from error
-    show_demo.run(data, port, load_only=load_only, until_ms=until_ms)
+    demo_loading.run(data, port, load_only=load_only, until_ms=until_ms)
 
 
 def serve(
@@ -36,7 +36,7 @@ def serve(
     """Run the service until it is told to stop."""
     try:
         from obitus.service import run
-        from obitus.service.pages.console import is_loopback
+        from obitus.service.guard import is_loopback
         from obitus.service.settings import Settings
         from obitus.service.wiring import Parts
         from obitus.store.errors import StoreError

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from itertools import groupby
 from typing import TYPE_CHECKING, Any, Final
 
 from rich.console import Console
@@ -27,9 +26,6 @@ ACCENT: Final = "rgb(24,120,120)"
 _BARS: Final = " ▁▂▃▄▅▆▇█"
 
 console = Console(highlight=False, soft_wrap=False)
-
-# What the message of a breadcrumb says already.
-_SAID_ALREADY = frozenset({"logger", "db.system.name", "http.request.method", "http.response.status_code"})
 
 
 def say(text: str = "", style: str = "") -> None:
@@ -92,7 +88,7 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
     for row in answer["issues"]:
         said = Text(f"{row['number']:>4}  ", style="bold").append_text(state_text(row["state"]))
         said.append(" " * max(1, 19 - said.cell_len))
-        said.append(f"{ago(_ms(row['last_seen']), now_ms):<12}{count_of(row['failures'], 'failure'):>16}  ")
+        said.append(f"{ago(ms_of(row['last_seen']), now_ms):<12}{count_of(row['failures'], 'failure'):>16}  ")
         said.append(course(row["over_time"], 31), style=FAILED if row["state"] == "regressed" else QUIET)
         console.print(said)
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
@@ -109,43 +105,6 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
     say(f"{sums}. One of them whole: obitus issue NUMBER", QUIET)
 
 
-def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_frames: bool) -> None:
-    """Print one issue as a report, top to bottom."""
-    number = answer["number"]
-    console.print(Text(f"Issue {number}  ", style="bold").append(safe(answer["title"])))
-    heading("What failed")
-    _para(answer["what_failed"])
-    if answer["message"]:
-        _para(f"“{safe(answer['message'])}”")
-    heading("What now")
-    line = Text("  ").append_text(state_text(answer["state"], answer["settled_in"]))
-    line.append(f", {ago(_ms(answer['state_since']), now_ms)}")
-    if answer["from_older_releases"]:
-        line.append(f"; {count_of(answer['from_older_releases'], 'failure')} from older releases")
-    console.print(line)
-    if answer["history"]:
-        _para(safe(answer["history"][-1]["reason"]))
-    _para(f"obitus accept {number} | obitus settle {number} --from RELEASE|coming|now | obitus park {number}", QUIET)
-    report = answer["latest"]["report"]
-    heading("Where")
-    if report is None:
-        _para(safe(answer["latest"]["gone"]))
-    else:
-        for i, link in enumerate(report["exceptions"]):
-            _exception(link, first=i == 0, all_frames=all_frames)
-        heading("Leading up to it (UTC)")
-        _trail(report, answer["latest"])
-    from obitus.cli import show_releases
-
-    show_releases.since(since)
-    heading("Why this is one issue")
-    for found in answer["why"]:
-        for (kind, counted, reason), parts in groupby(found["parts"], lambda p: (p["kind"], p["counted"], p["reason"])):
-            values = " → ".join(_cut(safe(part["value"]), 120) for part in parts)
-            _para(f"{'counts' if counted else 'left out'}: {kind} {values}", "" if counted else QUIET)
-            inset(Text(reason, style=QUIET), 6)
-
-
 def apps(answer: dict[str, Any], now_ms: int) -> None:
     """Print all apps with their keys."""
     if not answer["apps"]:
@@ -155,7 +114,7 @@ def apps(answer: dict[str, Any], now_ms: int) -> None:
     for name in ("App", "Latest report", "Releases", "Keys"):
         table.add_column(name, overflow="fold")
     for app in answer["apps"]:
-        latest = ago(_ms(app["last_report"]), now_ms) if app["last_report"] else "none yet"
+        latest = ago(ms_of(app["last_report"]), now_ms) if app["last_report"] else "none yet"
         keys = ", ".join(
             f"{key['environment']} …{key['hint']}{' (may deploy)' if key['may_deploy'] else ''}"
             for key in app["keys"]
@@ -200,92 +159,11 @@ def _lines(text: str) -> None:
         console.print(Text("  " + safe(line)), soft_wrap=True)
 
 
-def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:
-    how = {"cause": "caused by ", "context": "raised while handling ", "member": "with the member "}
-    said = Text().append("" if first else how.get(link.get("relation", ""), "then "), style=QUIET)
-    said.append(safe(link["type"]), style=f"bold {FAILED}").append(f": {safe(link.get('message', ''))[:300]}")
-    inset(said, 2)
-    hidden = 0
-    frames = link.get("frames", [])
-    any_own = any(frame.get("own", True) for frame in frames)
-    for frame in frames:
-        if not all_frames and any_own and not frame.get("own", True):
-            hidden += 1
-            continue
-        hidden = _hidden(hidden)
-        _frame(frame)
-    _hidden(hidden)
-    for field, what in (("members_left_out", "further member"), ("links_left_out", "exception")):
-        if link.get(field):
-            say(f"    … {count_of(link[field], what)} not captured", QUIET)
-
-
-def _hidden(count: int) -> int:
-    if count:
-        say(f"    … {count_of(count, 'library frame')} (--all-frames shows them)", QUIET)
-    return 0
-
-
-def _frame(frame: dict[str, Any]) -> None:
-    place = safe(f"{frame.get('module') or frame.get('file', '')}.{frame['function']}")
-    column = f":{frame['column']}" if frame.get("column") else ""
-    file = safe(f"{frame.get('file', '')}:{frame.get('line', '?')}{column}")
-    inset(Text(place, style="bold"), 4)
-    inset(Text(file, style=QUIET), 6)
-    source = frame.get("source")
-    if source:
-        inset(Text(f"→ {safe(source['line']).strip()}"), 6)
-    for name, value in list((frame.get("locals") or {}).items())[:8]:
-        inset(Text(f"{safe(name)} = {_cut(safe(value), 200)}", style=QUIET), 8)
-
-
 def inset(text: Text, columns: int) -> None:
     """Print text that is wrapped inside of a left margin."""
     console.print(Padding(text, (0, 0, 0, columns)))
 
 
-def _trail(report: dict[str, Any], latest: dict[str, Any]) -> None:
-    left_out = report.get("trail_left_out", 0)
-    if left_out:
-        say(f"  … {count_of(left_out, 'older breadcrumb')} dropped", QUIET)
-    table = Table(box=None, pad_edge=False, show_edge=False, show_header=False, expand=True, padding=(0, 1, 0, 0))
-    table.add_column(no_wrap=True, style=QUIET)
-    table.add_column(no_wrap=True)
-    table.add_column(no_wrap=True)
-    table.add_column(ratio=1, overflow="fold")
-    for crumb in report.get("trail", []):
-        hidden = _SAID_ALREADY | ({"duration_ms"} if crumb["kind"] == "statement" else set())
-        given = crumb.get("attributes", {}).items()
-        data = {name: value for name, value in given if name not in hidden and not name.startswith("code.")}
-        extra = "  " + ", ".join(f"{safe(k)}={safe(v)}" for k, v in data.items()) if data else ""
-        severity = crumb.get("severity", "INFO")
-        message = Text(safe(crumb["message"])).append(_cut(extra, 160), style=QUIET)
-        shape = Text(
-            f"{SEVERITY_SHAPES.get(severity, '?')} {severity}", style=FAILED if severity in ("ERROR", "FATAL") else ""
-        )
-        table.add_row("  " + crumb["time"][11:23], crumb["kind"], shape, message)
-    outermost = report["exceptions"][0]
-    table.add_row(
-        "  " + latest["time"][11:23],
-        "failure",
-        Text(f"× {latest['severity']}", style=FAILED),
-        Text(f"{safe(outermost['type'])}: {_cut(safe(outermost.get('message', '')), 200)}", style="bold"),
-    )
-    console.print(table)
-    request = report.get("request")
-    if request:
-        _para(
-            f"{request.get('method', '')} {safe(request.get('url', ''))} from {safe(request.get('client', ''))}", QUIET
-        )
-
-
-def _para(text: str, style: str = "") -> None:
-    inset(Text(text, style=style), 2)
-
-
-def _cut(text: str, most: int) -> str:
-    return text if len(text) <= most else text[: most - 1] + "…"
-
-
-def _ms(text: str) -> int:
+def ms_of(text: str) -> int:
+    """Return a time of an answer, Unix milliseconds."""
     return to_ms(datetime.fromisoformat(text))

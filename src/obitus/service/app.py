@@ -23,10 +23,10 @@ from obitus.service.api import rules as api_rules
 from obitus.service.api.answering_problems import add_handlers
 from obitus.service.front import Front
 from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
+from obitus.service.guard import Guard
 from obitus.service.intake import reports, telemetry
 from obitus.service.live import Live, LiveResponse
 from obitus.service.pages import client_wheel, console
-from obitus.service.pages.console import Guard
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, who_asks
 from obitus.service.wiring import Parts

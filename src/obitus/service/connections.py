@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Final
 
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
+from obitus.service.guard import HEADERS
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
 from obitus.service.settings import Limits
 
@@ -231,8 +232,6 @@ class _HeadTooLarge(Exception):
 
 def refusal(slug: str, detail: str) -> bytes:
     """Return a whole HTTP/1.1 answer with problem details, after which the connection closes."""
-    from obitus.service.pages.console import HEADERS
-
     status, title = PROBLEMS[slug]
     body = json.dumps(
         {"type": TYPE_PREFIX + slug, "title": title, "status": status, "detail": detail, "slug": slug}

@@ -96,15 +96,14 @@ def seen_in(counts: Counts) -> tuple[Counter[tuple[int, str, int]], list[int], i
     return counts.runs, sorted(told.place for told in counts.whole_lines), counts.unreadable
 
 
-@pytest.mark.parametrize("at_once", [True, False], ids=["in columns", "line by line"])
 @pytest.mark.parametrize("zone", [UTC, ZoneInfo("Europe/Oslo"), timezone(timedelta(hours=5, minutes=30))], ids=str)
-def test_many_at_a_time_is_one_at_a_time(at_once: bool, zone: tzinfo, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_many_at_a_time_is_one_at_a_time(zone: tzinfo, monkeypatch: pytest.MonkeyPatch) -> None:
     """Hours in any order, offsets that change and are no whole hours, garbage between: the same runs, told at the same places."""
 
     @given(common_lines(), st.integers(60, 4000))
     def same(lines: list[str], step: int) -> None:
         monkeypatch.setattr(requests, "STEP_BYTES", step)
-        data, form = ("\n".join(lines) + "\n").encode(), Common(zone, 1_800_000_000_000, at_once=at_once)
+        data, form = ("\n".join(lines) + "\n").encode(), Common(zone, 1_800_000_000_000)
         counts, only_counted = form.read(data), form.read(data, tells=False)
         assert seen_in(counts) == line_by_line(form, data)
         assert only_counted.runs == counts.runs and only_counted.whole_lines == []
@@ -177,9 +176,8 @@ def w3c_lines(draw: st.DrawFn) -> list[str]:
     return lines
 
 
-@pytest.mark.parametrize("at_once", [True, False], ids=["in columns", "line by line"])
 @pytest.mark.parametrize("end", ["\n", "\r\n"], ids=["unix", "windows"])
-def test_fields_in_any_order(at_once: bool, end: str, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_fields_in_any_order(end: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever fields a header names, and where it changes: what is counted is what each line says."""
 
     @given(w3c_lines(), st.integers(40, 3000))
@@ -197,12 +195,12 @@ def test_fields_in_any_order(at_once: bool, end: str, monkeypatch: pytest.Monkey
                 wanted_told += [place for _ in told]
                 unreadable += odd
             place += len(line) + 1
-        form = W3c(at_once=at_once)
+        form = W3c()
         counts = form.read(data)
         assert seen_in(counts) == (wanted_runs, wanted_told, unreadable) and counts.not_well == len(wanted_told)
         assert form.header == header
         cut = data.rfind(b"\n", 0, len(data) // 2) + 1
-        form, behind = W3c(at_once=at_once), W3c()
+        form, behind = W3c(), W3c()
         behind.pass_over(data[:cut])
         before = seen_in(form.read(data[:cut]))
         assert behind.header == form.header

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 import re
 from datetime import tzinfo
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
-from obitus.core.log_files.requests import Counts, Hours, Request, count_in_steps, point_of
+from obitus.core.log_files.requests import Counts, Hours, Request, Usual, count, point_of
 from obitus.core.log_files.times import time_of
-
-if TYPE_CHECKING:
-    from obitus.core.log_files.columns import Block, Columns
 
 MOST_LINE: Final = 16 * 1024
 
@@ -25,9 +22,10 @@ _WHOLE_LINE = re.compile(
     + rb')")?(?P<rest>[^\n]*)$'
 )
 # What is counted of most lines: the hour, the minute, what was asked up to the query, the status.
-_ASKED = re.compile(
-    rb"[^\[\n]*+\[(\d\d/\w{3}/\d{4}:\d\d:[0-5]\d):\d\d((?: [+-]\d{4})?)\] "
-    rb'"([A-Z]{1,20} [^ ?"\\\n]*+)[^"\\\n]*+" (\d\d\d) [\d-]'
+_USUAL = re.compile(
+    rb"^[^\[\n]*+\[(\d\d/\w{3}/\d{4}:\d\d:[0-5]\d):\d\d((?: [+-]\d{4})?)\] "
+    rb'"([A-Z]{1,20} [^ ?"\\\n]*+)[^"\\\n]*+" (\d\d\d) [\d-][^\n]*+',
+    re.MULTILINE,
 )
 
 
@@ -41,35 +39,27 @@ def _match(line: bytes) -> re.Match[bytes] | None:
 
 
 class Common:
-    """The common and the combined format; times without an offset are in ``zone``, of a file last written about then.
+    """The common and the combined format; times without an offset are in ``zone``, of a file last written about then."""
 
-    ``at_once`` says whether to read many lines together, which needs NumPy.
-    """
-
-    def __init__(self, zone: tzinfo, about_ms: int, *, at_once: bool = False) -> None:
-        self.zone, self.about_ms, self.at_once = zone, about_ms, at_once
+    def __init__(self, zone: tzinfo, about_ms: int) -> None:
+        self.zone, self.about_ms = zone, about_ms
         self._hours = Hours(zone, about_ms)
+
+    @property
+    def usual(self) -> Usual:
+        """What most lines look like."""
+        return Usual(_USUAL, self._asked)
 
     def read(self, piece: bytes, *, tells: bool = True) -> Counts:
         """Read whole lines; ``tells`` says whether those that did not go well are kept."""
         counts = Counts(tells)
-        count_in_steps(counts, piece, 0, len(piece), self, at_once=self.at_once)
+        count(counts, piece, 0, len(piece), self)
         return counts
 
-    def asked(self, line: bytes) -> tuple[int, str, int] | None:
-        """Return only the hour, the entry point and the status of a line that is written as most are; None for others."""
-        found = _ASKED.match(line)
-        if found is None:
-            return None
-        minute, offset, request, status = found.groups()
+    def _asked(self, groups: tuple[bytes, ...]) -> tuple[int, str, int] | None:
+        minute, offset, request, status = groups
         start = self._hours.start_of_minute(minute, offset)
         return None if start is None else (start, point_of(request), int(status))
-
-    def columns(self, block: Block) -> Columns:
-        """Return what many lines say, as columns of numbers."""
-        from obitus.core.log_files.column_forms import common
-
-        return common(block, self._hours)
 
     def request(self, line: bytes) -> Request | None:
         """Read one line, whole; None where it is none."""

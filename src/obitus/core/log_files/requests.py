@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import tzinfo
-from typing import TYPE_CHECKING, Final, NamedTuple, Protocol
+from typing import Final, NamedTuple, Protocol
 
 from obitus.core.clock import HOUR_MS
 from obitus.core.entry_points import entry_point
 from obitus.core.log_files.times import time_of
 
-if TYPE_CHECKING:
-    from obitus.core.log_files.columns import Block, Columns
-
 MOST_EXAMPLES: Final = 5
 MOST_REMEMBERED: Final = 100_000
-STEP_BYTES: Final = 1024 * 1024
+STEP_BYTES: Final = 16 * 1024
+"""So many bytes are counted at a time: a line that is not as most are makes only these be read one by one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,17 +64,24 @@ class WholeLine(NamedTuple):
     form: LineForm
 
 
+class Usual(NamedTuple):
+    """What most lines look like, so that only what is counted by has to be taken out of them."""
+
+    pattern: re.Pattern[bytes]
+    """A whole line, from ``^`` on (MULTILINE), with what is counted by in groups."""
+    asked: Callable[[tuple[bytes, ...]], tuple[int, str, int] | None]
+    """Given the groups, returns the start of the hour, the entry point and the status; None where one of them is none."""
+
+
 class LineForm(Protocol):
     """What reads the lines of an access log."""
 
+    @property
+    def usual(self) -> Usual | None:
+        """What most lines look like; None where each has to be read whole."""
+
     def request(self, line: bytes) -> Request | None:
         """Read one line, whole; None where it is no request."""
-
-    def asked(self, line: bytes) -> tuple[int, str, int] | None:
-        """Return only the hour, the entry point and the status of a line that is written as most are; None for others."""
-
-    def columns(self, block: Block) -> Columns | None:
-        """Return what many lines say, as columns of numbers; None where they have to be read one by one."""
 
 
 @dataclass
@@ -147,35 +154,62 @@ class Hours:
         return start
 
 
-def count_in_steps(counts: Counts, piece: bytes, start: int, end: int, form: LineForm, *, at_once: bool) -> None:
-    """Count whole lines between two places, as much at a time as stays near the processor.
+def count(counts: Counts, piece: bytes, start: int, end: int, form: LineForm) -> None:
+    """Count whole lines between two places, some at a time: what they say alike is looked at once.
 
-    ``at_once`` takes many lines together, which needs NumPy and pays from some megabytes on; else it is line by line.
-    What is counted is the same.
+    Where one of them is not as most are, these few are read one by one. What is counted is the same.
     """
     while start < end:
         stop = min(piece.find(b"\n", start + STEP_BYTES) + 1 or end, end)
-        if at_once:
-            from obitus.core.log_files import columns
-
-            columns.count(counts, piece, start, stop, form)
-        else:
-            count_each(counts, piece[start:stop], start, form)
+        lines = piece[start:stop]
+        if not _count_alike(counts, lines, start, form):
+            _count_each(counts, lines, start, form)
         start = stop
 
 
-def count_each(counts: Counts, lines: bytes, place: int, form: LineForm) -> None:
+def _count_alike(counts: Counts, lines: bytes, place: int, form: LineForm) -> bool:
+    """Count lines that are all as most are; else count none of them, and return False."""
+    usual = form.usual
+    if usual is None:
+        return False
+    found = usual.pattern.findall(lines)
+    if len(found) != lines.count(b"\n") + (not lines.endswith(b"\n")):
+        return False
+    alike = Counter(found)
+    asked = {groups: usual.asked(groups) for groups in alike}
+    if None in asked.values():
+        return False
+    counts.lines += len(found)
+    not_well = 0
+    for groups, times in alike.items():
+        told = asked[groups]
+        assert told is not None
+        counts.runs[told] += times
+        not_well += times * (told[2] >= 400)
+    counts.not_well += not_well
+    if not_well and counts.tells:
+        at = place
+        for line, groups in zip(lines.split(b"\n"), found, strict=False):
+            told = asked[groups]
+            if told is not None and told[2] >= 400:
+                counts.whole_lines.append(WholeLine(at, line, form))
+            at += len(line) + 1
+    return True
+
+
+def _count_each(counts: Counts, lines: bytes, place: int, form: LineForm) -> None:
     """Count lines one by one; ``place`` is where they begin in the piece."""
     for line in lines.split(b"\n"):
         if line and not line.isspace():
-            count_line(counts, line, place, form)
+            _count_line(counts, line, place, form)
         place += len(line) + 1
 
 
-def count_line(counts: Counts, line: bytes, place: int, form: LineForm) -> None:
-    """Count one line, which begins at ``place`` of the piece."""
+def _count_line(counts: Counts, line: bytes, place: int, form: LineForm) -> None:
     counts.lines += 1
-    asked = form.asked(line)
+    usual = form.usual
+    found = usual.pattern.match(line) if usual is not None else None
+    asked = usual.asked(found.groups()) if usual is not None and found is not None else None
     if asked is None:
         request = form.request(line)
         if request is None:

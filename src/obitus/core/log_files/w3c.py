@@ -7,25 +7,28 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC
 from functools import lru_cache
-from typing import TYPE_CHECKING, NamedTuple
+from typing import Final
 from urllib.parse import unquote
 
-from obitus.core.log_files.requests import Counts, Hours, Request, count_in_steps, point_of
+from obitus.core.log_files.requests import Counts, Hours, Request, Usual, count, point_of
 from obitus.core.log_files.times import time_of
 
-if TYPE_CHECKING:
-    from obitus.core.log_files.columns import Block, Columns
-
 _UTC = Hours(UTC, 0)
-_LINE = re.compile(rb"\d\d:[0-5]\d:\d\d(?:\.\d+)? [A-Za-z]+ /[^ ]* \d{3}")
+# What the fields that are counted by look like in most lines; any other field is anything without a blank.
+_FORMS: Final = {
+    "date": rb"(\d{4}-\d\d-\d\d)",
+    "time": rb"(\d\d:[0-5]\d):\d\d(?:\.\d+)?",
+    "cs-method": rb"([A-Za-z]+)",
+    "path": rb"(/[^\s?]*+)\S*+",
+    "sc-status": rb"(\d{3})",
+}
+_ANY: Final = rb"\S++"
 
 
 class W3c:
     """The format, read piece by piece: the fields are named in the file, and may change in its middle. Times are UTC."""
 
-    def __init__(self, *, at_once: bool = False) -> None:
-        self.at_once = at_once
-        """Whether to read many lines together, which needs NumPy."""
+    def __init__(self) -> None:
         self.header = Header()
         """What holds for the lines that come next."""
 
@@ -33,7 +36,7 @@ class W3c:
         """Read whole lines; ``tells`` says whether those that did not go well are kept."""
         counts = Counts(tells)
         for start, end in self._between_directives(piece):
-            count_in_steps(counts, piece, start, end, self.header, at_once=self.at_once)
+            count(counts, piece, start, end, self.header)
         return counts
 
     def pass_over(self, piece: bytes) -> None:
@@ -87,48 +90,36 @@ class Header:
             return None
         return _request([value.decode("utf-8", "replace") for value in values], self)
 
-    def asked(self, line: bytes) -> tuple[int, str, int] | None:
-        """Return only the hour, the entry point and the status of a line that is written as most are; None for others."""
-        values = line.split()
-        places = _places(self.fields)
-        if places is None or len(values) != len(self.fields):
-            return None
-        date, time, method, path, status = places
-        day = self.date.encode() if date is None else values[date]
-        if _LINE.fullmatch(b" ".join((values[time], values[method], values[path], values[status]))) is None:
-            return None
-        start = _UTC.start_of_minute(day + b" " + values[time][:5], b"")
-        if start is None:
-            return None
-        return start, point_of(values[method] + b" " + values[path].partition(b"?")[0]), int(values[status])
-
-    def columns(self, block: Block) -> Columns | None:
-        """Return what many lines say, as columns of numbers; None where they have to be read one by one."""
-        from obitus.core.log_files.column_forms import extended
-
-        places = _places(self.fields)
-        return None if places is None else extended(block, len(self.fields), places, self.date, _UTC)
-
-
-class FieldPlaces(NamedTuple):
-    """Where the fields stand that are counted by; a file may name the date once for all lines."""
-
-    date: int | None
-    time: int
-    method: int
-    path: int
-    status: int
+    @property
+    def usual(self) -> Usual | None:
+        """What most lines with these fields look like; None where a field that is counted by is missing."""
+        return _usual(self.fields, self.date)
 
 
 @lru_cache(maxsize=64)
-def _places(fields: tuple[str, ...]) -> FieldPlaces | None:
-    """Return where the date, the time, the method, the path and the status stand; None where one but the date is missing."""
-    place = {name: number for number, name in enumerate(fields)}
-    path = place.get("cs-uri-stem", place.get("cs-uri"))
-    time, method, status = (place.get(name) for name in ("time", "cs-method", "sc-status"))
-    if time is None or method is None or path is None or status is None:
+def _usual(fields: tuple[str, ...], named_date: str) -> Usual | None:
+    """Return the same for lines that bear no date where the file names one."""
+    path = "cs-uri-stem" if "cs-uri-stem" in fields else "cs-uri"
+    wanted = ("date", "time", "cs-method", path, "sc-status")
+    if any(fields.count(name) != 1 for name in wanted[1:]) or fields.count("date") > 1:
         return None
-    return FieldPlaces(place.get("date"), time, method, path, status)
+    parts = [(_FORMS["path" if name == path else name] if name in wanted else _ANY) for name in fields]
+    order = [name for name in fields if name in wanted]
+    time, method, target, status = (order.index(name) for name in wanted[1:])
+    date = order.index("date") if "date" in order else None
+    named = named_date.encode()
+    start_of = _UTC.start_of_minute
+
+    def asked(groups: tuple[bytes, ...]) -> tuple[int, str, int] | None:
+        day = named if date is None else groups[date]
+        start = start_of(b"%b %b" % (day, groups[time]), b"")
+        return (
+            None
+            if start is None
+            else (start, point_of(b"%b %b" % (groups[method], groups[target])), int(groups[status]))
+        )
+
+    return Usual(re.compile(rb"^" + rb" ".join(parts) + rb"\r?$", re.MULTILINE), asked)
 
 
 def _request(values: Sequence[str], header: Header) -> Request | None:

@@ -1,4 +1,4 @@
-"""Sending reports from the command line: in batches, again where the service is busy, with what it refused counted."""
+"""Sending reports of files: in batches, again where the service is busy, with what it refused counted."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import urllib3
 
-from obitus.cli.errors import NotAllowed, Refused, Unreachable
+from obitus.reading.troubles import KeyNotTaken, SendingRefused, ServiceAway
 
 BATCH_REPORTS: Final = 500
 BATCH_BYTES: Final = 4 * 1024 * 1024
@@ -33,7 +33,7 @@ class Sending:
         self.reasons: list[str] = []
 
     def add(self, report: dict[str, Any]) -> None:
-        """Send a report with its batch; raises a CliError where the service cannot take it."""
+        """Send a report with its batch; raises a SendingTrouble where the service does not take it."""
         line = json.dumps(report, ensure_ascii=False).encode("utf-8", "replace")
         self._lines.append(line)
         self._bytes += len(line)
@@ -66,12 +66,12 @@ class Sending:
                     self._count(json.loads(answer.data))
                     return
                 if answer.status in (401, 403):
-                    raise NotAllowed(str(_detail(answer)))
+                    raise KeyNotTaken(str(_detail(answer)))
                 trouble = _detail(answer)
                 if answer.status not in (429, 500, 502, 503, 504, 507):
-                    raise Refused(trouble)
+                    raise SendingRefused(trouble)
             time.sleep(min(8.0, 0.25 * 2**turn))
-        raise Unreachable(f"{trouble}. What came before was taken; read again to go on.")
+        raise ServiceAway(f"{trouble}. What came before was taken; read again to go on.")
 
     def _count(self, answer: dict[str, Any]) -> None:
         self.stored += answer.get("stored", 0)

@@ -7,19 +7,15 @@ from collections.abc import Callable
 from copy import copy
 from datetime import tzinfo
 from functools import partial
-from importlib.util import find_spec
 from pathlib import Path
-from typing import Any, Final
+from typing import Any
 
-from obitus.cli.reading import BLOCK_BYTES, Outcome, Send, part_begin, part_end
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
 from obitus.core.log_files.requests import MOST_EXAMPLES, Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
-
-AT_ONCE_BYTES: Final = 8 * 1024 * 1024
-"""From how many bytes on it pays to load what reads many lines together; only the service's install has it."""
+from obitus.reading.outcome import BLOCK_BYTES, Outcome, Send, part_begin, part_end
 
 
 class AccessFile:
@@ -36,14 +32,11 @@ class AccessFile:
         form: str,
         identity: str,
         start: int,
-        size: int,
         written_ms: int,
         zone: tzinfo,
     ) -> None:
         self._outcome, self._send, self._identity = outcome, send, identity
-        self._at_once = size - start > AT_ONCE_BYTES and find_spec("numpy") is not None
         self._form = W3c() if form == "w3c" else Common(zone, written_ms)
-        self._form.at_once = self._at_once
         self._known = self.settled = start
         self.begin = part_begin(start)
         self._rest = b""
@@ -99,12 +92,6 @@ class AccessFile:
     def part(self, name: str, start: int, end: int) -> Callable[[], Counts]:
         """Return what reads a part of the file, in another process; parts are asked for in order."""
         form = copy(self._form)
-        form.at_once = self._at_once
-        if self._at_once:
-            # Loaded here, it is there in every process.
-            import obitus.core.log_files.column_forms  # noqa: F401
-        # What is left behind the last part is short.
-        self._form.at_once = False
         if isinstance(self._form, W3c):
             with Path(name).open("rb") as opened:
                 opened.seek(start)

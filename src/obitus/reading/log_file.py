@@ -11,7 +11,6 @@ from functools import partial
 from pathlib import Path
 from typing import Final
 
-from obitus.cli.reading import STEP_BYTES, Outcome, Send
 from obitus.core.clock import to_text
 from obitus.core.frames import ChainLink
 from obitus.core.grouping.groups import Groups
@@ -23,6 +22,7 @@ from obitus.core.log_files.stacks import Found, Scanner
 from obitus.core.log_files.times import time_of
 from obitus.core.stacks import report_form
 from obitus.core.stacks.lines import CUT_OFF
+from obitus.reading.outcome import STEP_BYTES, Outcome, Send
 
 BEFORE_BYTES: Final = 32 * 1024
 BEHIND_BYTES: Final = 256 * 1024

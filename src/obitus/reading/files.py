@@ -1,0 +1,129 @@
+"""Opening files, and reading on in them."""
+
+from __future__ import annotations
+
+import glob
+import gzip
+import io
+import sys
+import time
+import zlib
+from collections.abc import Callable
+from contextlib import ExitStack
+from datetime import UTC, datetime, tzinfo
+from functools import partial
+from pathlib import Path
+from typing import IO, Final
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from obitus.reading.outcome import BLOCK_BYTES, STEP_BYTES
+from obitus.reading.troubles import ReadingTrouble
+
+PACKED: Final = 2**62
+"""Stands for a size that is not known."""
+POLL_S: Final = 0.5
+
+
+def files_of(names: list[str]) -> list[str]:
+    """Return the files that names and patterns stand for; raises ReadingTrouble where one stands for none."""
+    found: list[str] = []
+    for name in names:
+        matching = [name] if name == "-" or Path(name).exists() else sorted(glob.glob(name, recursive=True))  # noqa: PTH207 - the user's pattern
+        if not matching:
+            raise ReadingTrouble(f"{name}: there is no such file, and no file that matches it.")
+        found += [one for one in matching if one == "-" or Path(one).is_file()]
+    return list(dict.fromkeys(found))
+
+
+def zone_of(name: str | None) -> tzinfo:
+    """Return the zone of times that bear none: by name, or this machine's own."""
+    if name is None:
+        return datetime.now().astimezone().tzinfo or UTC
+    try:
+        return UTC if name.upper() in ("UTC", "Z") else ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise ReadingTrouble(f"{name} is no time zone. Say UTC, or a name like Europe/Oslo.") from None
+
+
+def open_file(name: str, stack: ExitStack) -> tuple[IO[bytes], int, int]:
+    """Open a file, standard input (``-``) or what gzip packed; return it, its size inflated (or a guess), and when it was written."""
+    if name == "-":
+        return sys.stdin.buffer, PACKED, int(time.time() * 1000)
+    path = Path(name)
+    try:
+        opened: IO[bytes] = stack.enter_context(path.open("rb"))
+        status = path.stat()
+        packed = opened.read(2) == b"\x1f\x8b"
+        opened.seek(0)
+    except OSError as error:
+        raise ReadingTrouble(f"{name} cannot be read: {error.strerror}.") from error
+    if packed:
+        return io.BufferedReader(gzip.GzipFile(fileobj=opened)), PACKED, int(status.st_mtime * 1000)
+    return opened, status.st_size, int(status.st_mtime * 1000)
+
+
+def follow(
+    names: list[str],
+    more: dict[str, Callable[[], None]],
+    again: Callable[[str], Callable[[], None]],
+    stop: Callable[[], bool],
+) -> None:
+    """Read on as files grow, until ``stop`` says so; a file that was replaced by a new one is read from its start."""
+    known = {name: _which(name) for name in names if name != "-"}
+    while not stop():
+        for name, which in known.items():
+            now = _which(name)
+            if now is not None and which is not None and (now[0] != which[0] or now[1] < which[1]):
+                more[name]()
+                more[name] = again(name)
+            else:
+                more[name]()
+            known[name] = now or which
+        time.sleep(POLL_S)
+
+
+def _which(name: str) -> tuple[int, int] | None:
+    try:
+        status = Path(name).stat()
+    except OSError:
+        return None
+    return status.st_ino, status.st_size
+
+
+def from_place(
+    head: bytes, opened: IO[bytes], start: int, passed: Callable[[bytes], None] | None = None
+) -> Callable[[int], bytes]:
+    """Return what reads on from a place, the bytes that were read already included; ``passed`` is given what lies before."""
+    if passed is not None:
+        passed(head[:start])
+    if start >= len(head):
+        if opened.seekable() and passed is None:
+            opened.seek(start)
+        else:
+            left = start - len(head)
+            while left and (piece := opened.read(min(left, BLOCK_BYTES))):
+                left -= len(piece)
+                if passed is not None:
+                    passed(piece)
+        return partial(read_some, opened)
+    waiting = [head[start:]]
+
+    def read(most: int) -> bytes:
+        return waiting.pop() + read_some(opened, most) if waiting else read_some(opened, most)
+
+    return read
+
+
+def read_some(opened: IO[bytes], most: int) -> bytes:
+    """Read up to ``most`` bytes; of a packed file that stops half-way, what comes before its end."""
+    pieces: list[bytes] = []
+    left = most
+    try:
+        while left > 0 and (piece := opened.read1(min(left, STEP_BYTES))):  # type: ignore[attr-defined]
+            pieces.append(piece)
+            left -= len(piece)
+    except (EOFError, gzip.BadGzipFile, zlib.error):
+        pass
+    except OSError as error:
+        raise ReadingTrouble(f"reading stopped: {error.strerror}.") from error
+    return b"".join(pieces)

@@ -1,0 +1,56 @@
+"""How far files were read."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from pathlib import Path
+from typing import Final
+
+HEAD_BYTES: Final = 1024
+"""So many first bytes tell a file from others."""
+
+
+class Marks:
+    """How far each file was read, by its first bytes and where it was sent; kept beside the user's other state."""
+
+    def __init__(self, target: str) -> None:
+        root = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state")
+        self._path = root / "obitus" / f"read-{hashlib.blake2b(target.encode(), digest_size=8).hexdigest()}.json"
+        try:
+            self._places: dict[str, int] = json.loads(self._path.read_text("ascii"))
+        except (OSError, ValueError):
+            self._places = {}
+
+    def identity_of(self, head: bytes) -> str:
+        """Return what tells a file from others: its first bytes; of one that was shorter when it was read first, those."""
+        lengths = {int(length) for _, _, length in (known.partition(".") for known in self._places) if length.isdigit()}
+        for length in sorted(lengths):
+            if length < len(head) and (known := _identity(head[:length])) in self._places:
+                return known
+        return _identity(head)
+
+    def place_of(self, identity: str, size: int) -> int:
+        """Return where to read on; a file that is shorter now is another one."""
+        place = self._places.get(identity, 0)
+        return place if isinstance(place, int) and 0 <= place <= size else 0
+
+    def set(self, identity: str, place: int) -> None:
+        """Keep how far a file was read, where that is news. The file is replaced in one step."""
+        if self._places.get(identity) == place:
+            return
+        self._places[identity] = place
+        try:
+            self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            beside = self._path.with_suffix(".new")
+            beside.write_text(json.dumps(self._places), "ascii")
+            beside.replace(self._path)
+        except OSError:
+            # Then the same lines are sent again next time, with the same ids.
+            pass
+
+
+def _identity(head: bytes) -> str:
+    hashed = hashlib.blake2b(head, digest_size=10).hexdigest()
+    return hashed if len(head) >= HEAD_BYTES else f"{hashed}.{len(head)}"

@@ -1,0 +1,78 @@
+"""The strict headers that go with every answer, and which names the service answers under."""
+
+from __future__ import annotations
+
+import ipaddress
+from typing import Final
+from urllib.parse import urlsplit
+
+from starlette.datastructures import MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from obitus.service.problems import Problem
+from obitus.service.settings import Settings
+
+CONTENT_POLICY: Final = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
+    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'; require-trusted-types-for 'script'; trusted-types svelte-trusted-html"
+)
+HEADERS: Final = {
+    "Content-Security-Policy": CONTENT_POLICY,
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), microphone=(), geolocation=()",
+}
+
+
+class Guard:
+    """Middleware: answers only under its own names (a foreign name means DNS rebinding), and adds strict headers."""
+
+    def __init__(self, app: ASGIApp, settings: Settings) -> None:
+        self._app = app
+        self._names = {"localhost", settings.host, urlsplit(settings.url).hostname or ""}
+        self._any_address = not is_loopback(settings.host)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+
+        async def send_with_headers(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                headers = MutableHeaders(scope=message)
+                for name, value in HEADERS.items():
+                    headers[name] = value
+                if scope["path"].startswith(("/api", "/reports", "/health")):
+                    headers["Cache-Control"] = "no-store"
+            await send(message)
+
+        hosts = [value.decode("latin-1") for name, value in scope["headers"] if name == b"host"]
+        host = hosts[0] if len(hosts) == 1 else ", ".join(hosts)
+        if len(hosts) > 1 or not self._ours(host):
+            problem = Problem("unknown-host", f"This service does not answer under {host[:100]!r}. Set --public-url.")
+            await problem.response()(scope, receive, send_with_headers)
+            return
+        await self._app(scope, receive, send_with_headers)
+
+    def _ours(self, host: str) -> bool:
+        try:
+            name = urlsplit(f"//{host}").hostname or ""
+            if name in self._names:
+                return True
+            address = ipaddress.ip_address(name)
+        except ValueError:
+            return False
+        # A page of a foreign site can make a name of its own point here, but never a bare address.
+        return address.is_loopback or self._any_address
+
+
+def is_loopback(host: str) -> bool:
+    """Whether a host is reached from this machine only."""
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
