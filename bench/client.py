@@ -18,6 +18,7 @@ from typing import Any
 
 import obitus
 from bench.measuring import ROUNDS, in_turns, row, timed
+from obitus.client.active import use
 from obitus.client.reporter import Reporter
 from obitus.client.settings import load
 
@@ -80,8 +81,8 @@ def quiet_reporter(*, hooks: bool = False, values: bool = True) -> Reporter:
         url="http://127.0.0.1:9", key="okey_x", off=False, spool="off", values=values, failures_per_second=1e9
     )
     reporter = Reporter(settings, hooks=hooks)
-    reporter.sender.close()
-    reporter.sender = reporter.held._sender = Sink()  # type: ignore[assignment]
+    reporter.base.sender.close()
+    reporter.base.sender = reporter.base.held._sender = Sink()  # type: ignore[assignment]
     return reporter
 
 
@@ -115,7 +116,7 @@ def recording(folder: Path) -> None:
         reporter = quiet_reporter(values=values)
 
         def record(error: BaseException, reporter: Reporter = reporter) -> None:
-            reporter.record(error, handled=True, captured_by="record")
+            reporter.failures.record(error, handled=True, captured_by="record")
 
         ours, floor = in_turns(
             lambda record=record: timed(failing(record), 100) - raising,  # type: ignore[misc]
@@ -169,7 +170,7 @@ def healthy_request() -> None:
     asyncio.run(ask(watched, 500))
     ours, floor = in_turns(lambda: asyncio.run(ask(watched, 2000)), lambda: asyncio.run(ask(bare_app, 2000)))
     row("healthy request, switched off / bare app", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
-    obitus._use(quiet_reporter(hooks=True))
+    use(quiet_reporter(hooks=True))
     asyncio.run(ask(watched, 500))
     ours, floor = in_turns(lambda: asyncio.run(ask(watched, 2000)), lambda: asyncio.run(ask(bare_app, 2000)))
     obitus.stop()
@@ -178,7 +179,7 @@ def healthy_request() -> None:
 
 def breadcrumbs() -> None:
     """A breadcrumb inside a run against appending a tuple to a deque."""
-    obitus._use(quiet_reporter())
+    use(quiet_reporter())
     trail: deque[Any] = deque(maxlen=100)
     append = trail.append
     mark = obitus.mark
@@ -217,7 +218,7 @@ def recorded_on_disk(folder: Path) -> None:
         return once
 
     watching(folder, "recorded", failures_per_second=1e9)
-    captured = lambda error: reporter.record(error, handled=True, captured_by="record")  # noqa: E731
+    captured = lambda error: reporter.failures.record(error, handled=True, captured_by="record")  # noqa: E731
     ours, floor = in_turns(lambda: timed(failing(obitus.record), 100), lambda: timed(failing(captured), 100))
     obitus.stop(0)
     row("obitus.record, on disk / captured", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
@@ -241,7 +242,7 @@ def runs() -> None:
             with Bare():
                 pass
 
-    obitus._use(quiet_reporter())
+    use(quiet_reporter())
     ours, floor = in_turns(lambda: timed(ours_, 3) / 5000, lambda: timed(bare, 3) / 5000)
     obitus.stop()
     row("a run / an empty with block (bound: 15 us)", f"{ours * 1e6:.1f} us", f"{floor * 1e6:.2f} us", ours / floor)
@@ -250,7 +251,7 @@ def runs() -> None:
 def statements() -> None:
     """``select ?`` on sqlite3, watched, against the same on a connection that is not."""
     bare = sqlite3.connect(":memory:")
-    obitus._use(quiet_reporter(hooks=True))
+    use(quiet_reporter(hooks=True))
     watched = sqlite3.connect(":memory:")
 
     def asking(connection: sqlite3.Connection) -> Callable[[], None]:
@@ -281,7 +282,7 @@ def log_records(folder: Path) -> None:
             logger.info("pass %d printed for %s", i, "p-102")
 
     def watched() -> float:
-        obitus._use(quiet_reporter(hooks=True))
+        use(quiet_reporter(hooks=True))
         took = timed(saying, 3) / 3000
         obitus.stop()
         return took
@@ -323,7 +324,7 @@ def exits(folder: Path) -> None:
         ("end of a process, a healthy run", "with obitus.run('command x'): pass", "20 ms"),
         ("end of a process, a failure, nobody there", "obitus.record(ValueError('x'))", "0.2 s"),
     ):
-        code = f"import obitus, time; obitus.watch()\n{work}\nt = time.perf_counter(); obitus._at_exit(); print(time.perf_counter() - t)"
+        code = f"import obitus, time; obitus.watch()\n{work}\nt = time.perf_counter(); obitus._active.at_exit(); print(time.perf_counter() - t)"
         environment = os.environ | {"OBITUS_URL": "http://127.0.0.1:9", "OBITUS_KEY": "okey_x", "OBITUS_SPOOL": str(folder / "exits")}  # fmt: skip
         took = []
         for _ in range(3 * ROUNDS):
@@ -419,7 +420,7 @@ def fail(times):
 for i in range(1000):
     obitus.mark("warm", n=i)
 fail(2000)
-obitus._active.sender.secure()
+state.active.base.sender.secure()
 before = kept()
 for i in range(1_000_000):
     obitus.mark("step", n=i)

@@ -10,7 +10,6 @@ web apps behind ``obitus.AsgiMiddleware`` or ``obitus.WsgiMiddleware``. Nothing 
 
 from __future__ import annotations
 
-import atexit as _atexit
 import os as _os
 import sys as _sys
 from collections.abc import Callable as _Callable
@@ -19,15 +18,16 @@ from collections.abc import Sequence as _Sequence
 from typing import TYPE_CHECKING as _TYPE_CHECKING
 from typing import Any as _Any
 
+from obitus.client import active as _active
 from obitus.client import runs as _runs
-from obitus.client.guard import is_the_apps as _is_the_apps
+from obitus.client import state as _state
 from obitus.client.trail import TRIM_AT as _TRIM_AT
+from obitus.client.whose import is_the_apps as _is_the_apps
 from obitus.client.work import Run as _Run
 
 if _TYPE_CHECKING:
     from obitus.client.instruments.asgi import AsgiMiddleware
     from obitus.client.instruments.wsgi import WsgiMiddleware
-    from obitus.client.reporter import Reporter as _Reporter
 
 __all__ = [
     "AsgiMiddleware",
@@ -52,8 +52,6 @@ _LATER = {
     "AsgiMiddleware": "obitus.client.instruments.asgi",
     "WsgiMiddleware": "obitus.client.instruments.wsgi",
 }
-_active: _Reporter | None = None
-_marking: _Reporter | None = None
 _current_run = _runs.current.get
 
 
@@ -140,7 +138,7 @@ def watch(
             raise
         warn(f"Obitus: nothing is reported ({type(trouble).__name__}: {trouble}).")
         return
-    if _active is not None:
+    if _state.active is not None:
         stop()
     if chosen.off:
         return
@@ -150,7 +148,7 @@ def watch(
     try:
         from obitus.client.reporter import Reporter
 
-        _use(Reporter(chosen))
+        _active.use(Reporter(chosen))
     except Exception as trouble:
         if _is_the_apps(trouble):
             raise
@@ -159,7 +157,8 @@ def watch(
 
 def record(error: BaseException | None = None, /, **attributes: _Any) -> str | None:
     """Report an exception that the app caught (the one being handled when none is given); return the report's id."""
-    if _active is None:
+    reporter = _active.active_reporter()
+    if reporter is None:
         return None
     if error is None:
         error = _sys.exc_info()[1]
@@ -168,43 +167,45 @@ def record(error: BaseException | None = None, /, **attributes: _Any) -> str | N
 
             warn("Obitus: record() was called without an exception, and none is being handled.")
             return None
-    return _active.record(error, handled=True, captured_by="record", attributes=attributes)
+    return reporter.failures.record(error, handled=True, captured_by="record", attributes=attributes)
 
 
 def say(message: str, /, severity: str = "ERROR", **attributes: _Any) -> str | None:
     """Report a message: from ERROR on as a failure with the stack that leads here, below it as a log record."""
-    if _active is None:
+    reporter = _active.active_reporter()
+    if reporter is None:
         return None
-    return _active.say(message, severity, attributes, _sys._getframe(1))
+    return reporter.failures.say(message, severity, attributes, _sys._getframe(1))
 
 
 def mark(message: str, /, **attributes: _Any) -> None:
     """Leave a breadcrumb in the trail of the current run."""
-    reporter = _marking
+    reporter = _state.marking
     if reporter is None:
         return
     # Texts and numbers are kept as they are, and put into the report's form when there is a report: this has to be fast.
     for value in attributes.values():
         kind = type(value)
         if (len(value) > _MOST_CHARS) if kind is str else (kind not in _PLAIN):
-            reporter.breadcrumb("mark", message, "INFO", attributes)
+            reporter.runs.breadcrumb("mark", message, "INFO", attributes)
             return
     run = _current_run()
-    trail = reporter.trail if run is None else run.trail
-    trail.append(("mark", reporter.now_ns(), "INFO", message, attributes))
+    trail = reporter.runs.trail if run is None else run.trail
+    trail.append(("mark", reporter.base.now_ns(), "INFO", message, attributes))
     if len(trail) > _TRIM_AT:
         trail.trim()
 
 
 def attach(attributes: _Mapping[str, _Any] | None = None, /, **more: _Any) -> None:
     """Put attributes on everything the current run reports, e.g. ``attach({"user.id": "p-102"})``."""
-    if _active is not None:
-        _active.attach({**(attributes or {}), **more})
+    reporter = _active.active_reporter()
+    if reporter is not None:
+        reporter.runs.attach({**(attributes or {}), **more})
 
 
 def run(entry_point: str, /, **attributes: _Any) -> _Run:
     """Return a unit of work, to be used as ``with obitus.run("job nightly-manifest"):`` or as a decorator."""
-    return _Run(entry_point, attributes, _reporter)
+    return _Run(entry_point, attributes, _active.active_reporter)
 
 
 def watched(connection: _Any) -> _Any:
@@ -216,22 +217,21 @@ def watched(connection: _Any) -> _Any:
 
 def status() -> dict[str, _Any]:
     """Return how reporting goes: whether it is on, what waits, what was sent, dropped and why, the latest trouble."""
-    return {"reporting": False} if _active is None else _active.status()
+    reporter = _active.active_reporter()
+    return {"reporting": False} if reporter is None else reporter.status()
 
 
 def flush(timeout: float = 5.0) -> bool:
     """Wait up to ``timeout`` seconds until everything was sent; return whether it was."""
-    return True if _active is None else _active.flush(timeout)
+    reporter = _active.active_reporter()
+    return True if reporter is None else reporter.life.flush(timeout)
 
 
 def stop(timeout: float = _STOP_TIMEOUT_S) -> None:
     """Send what is queued within ``timeout`` seconds, take all hooks away, and stop reporting."""
-    global _active, _marking
-    reporter, _active = _active, None
-    _marking = None
+    reporter = _active.give_up()
     if reporter is not None:
-        _atexit.unregister(_at_exit)
-        reporter.stop(timeout)
+        reporter.life.stop(timeout)
 
 
 def __getattr__(name: str) -> _Any:
@@ -246,19 +246,3 @@ def __getattr__(name: str) -> _Any:
 
 def __dir__() -> list[str]:
     return sorted({*globals(), *__all__})
-
-
-def _at_exit() -> None:
-    if _active is not None:
-        _active.last_words()
-
-
-def _use(reporter: _Reporter) -> None:
-    global _active, _marking
-    _active = reporter
-    _marking = reporter if "mark" not in reporter.settings.without else None
-    _atexit.register(_at_exit)
-
-
-def _reporter() -> _Reporter | None:
-    return _active

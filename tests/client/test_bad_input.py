@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 import obitus
-from obitus.client import capture
+from obitus.client import capture, state
 from obitus.client.values import MOST_CHARS
 from tests import kept
 from tests.client.conftest import Reported
@@ -191,8 +191,8 @@ def test_no_thread_is_left_behind(running: Running) -> None:
     obitus.watch(url=running.url, key=running.add_app())
     with obitus.run("job x"):
         obitus.record(ValueError())
-    assert obitus._active is not None
-    threads = (obitus._active.sender._keeper, obitus._active.sender._poster)
+    assert state.active is not None
+    threads = (state.active.base.sender._keeper, state.active.base.sender._poster)
     assert any(thread.running for thread in threads)
     obitus.stop()
     deadline = time.monotonic() + 5

@@ -107,10 +107,10 @@ def _took(python: str, folder: Path, code: str, **environment: str) -> float:
 MEASURED = """
     import atexit, sys, time, obitus
     obitus.watch()
-    atexit.unregister(obitus._at_exit)
+    atexit.unregister(obitus._active.at_exit)
     {work}
     started = time.perf_counter()
-    obitus._at_exit()
+    obitus._active.at_exit()
     sys.stdout.write(str(time.perf_counter() - started))
 """
 
@@ -172,7 +172,7 @@ def test_children_do_not_wait(running: Running, tmp_path: Path, python: str) -> 
             if child == 0:
                 obitus.record(ValueError(f"child {i}"))
                 started = time.perf_counter()
-                obitus._at_exit()
+                obitus._active.at_exit()
                 os._exit(0 if time.perf_counter() - started < 0.3 else 1)
             children.append(child)
         print([os.waitpid(child, 0)[1] for child in children])
@@ -251,7 +251,7 @@ def test_a_service_that_hangs_keeps_nothing_from_the_disk(tmp_path: Path, silent
         for i in range(1500): logging.getLogger("gate").warning("pass %d", i)
         for i in range(60):
             try: raise ValueError(str(i))
-            except ValueError as error: obitus._active.record(error, handled=False, captured_by="thread")
+            except ValueError as error: obitus._state.active.failures.record(error, handled=False, captured_by="thread")
         for _ in range(100):
             time.sleep(0.05)
             if obitus.status()["spooled"] >= 1561: break

@@ -15,6 +15,7 @@ import pytest
 from fastapi import FastAPI, HTTPException
 
 import obitus
+from obitus.client import state
 from obitus.client.trail import MOST_BREADCRUMBS, MOST_TRAIL_CHARS
 from tests.client.conftest import Reported
 from tests.conftest import Running
@@ -157,7 +158,7 @@ def test_a_client_that_goes_away(reported: Reported) -> None:
 
     asyncio.run(ask([]))
     asyncio.run(ask([(b"content-length", b"10"), (b"content-type", b"application/json")]))
-    assert obitus._active is not None and obitus._active.open_runs == {}
+    assert state.active is not None and state.active.runs.open == {}
     tallies = reported.all("tally")
     assert {tally["outcome"] for tally in tallies} == {"refused"} and sum(tally["runs"] for tally in tallies) == 2
 

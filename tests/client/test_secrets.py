@@ -18,6 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import obitus
+from obitus.client import state
 from tests.client.programs import serving
 
 LETTERS = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
@@ -139,7 +140,7 @@ def test_no_secret_on_the_wire_or_on_disk(
     # The same with nobody there to send to: all of it lies on disk now.
     obitus.watch(url="http://127.0.0.1:9", key="okey_x", spool=spool, hide=rules, source=False)
     everywhere(name, secret, shaped)
-    obitus._active.sender.secure()  # type: ignore[union-attr]
+    state.active.base.sender.secure()
     on_disk = b"".join(path.read_bytes() for path in spool.rglob("*") if path.is_file())
     obitus.stop(timeout=0.1)
     assert len(on_disk) > 10_000 and secret.encode() not in on_disk, _around(on_disk, secret.encode())

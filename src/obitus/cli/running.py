@@ -17,8 +17,9 @@ from types import FrameType
 from typing import Any, Final
 
 from obitus.cli.errors import UsageTrouble
-from obitus.client import runs
-from obitus.client.reporter import SUPERVISOR_FILE, Reporter
+from obitus.client.failures import SUPERVISOR_FILE
+from obitus.client.reporter import Reporter
+from obitus.client.scope import RunScope
 from obitus.client.settings import Settings
 from obitus.core.stacks import find_stacks, report_form
 
@@ -61,16 +62,16 @@ def run(command: list[str], settings: Settings) -> int:
         return _run(command, reporter, Path(told_file))
     finally:
         if reporter is not None:
-            reporter.last_words()
+            reporter.life.last_words()
         Path(told_file).unlink(missing_ok=True)
 
 
 def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
     name = Path(command[0]).name
-    run = reporter.new_run(f"command {name}"[:300]) if reporter is not None else None
+    scope = RunScope(reporter, f"command {name}"[:300], "obitus run") if reporter is not None else None
     environment = os.environ | {SUPERVISOR_FILE: str(told)}
-    if run is not None:
-        environment["TRACEPARENT"] = run.traceparent
+    if scope is not None:
+        environment["TRACEPARENT"] = scope.run.traceparent
     started_s = time.monotonic()
     tail = Tail()
     try:
@@ -84,16 +85,16 @@ def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
                 # A grandchild may hold the stream open for ever: what its parent wrote has arrived by then.
                 copier.join(1.0)
     except OSError as error:
-        if reporter is not None and run is not None:
+        if scope is not None:
             chain = [{"type": "CannotStart", "message": f"{name}: {error.strerror}", "frames": []}]
-            _report(reporter, run, command, chain, {}, "")
-            reporter.finish(run, "failed")
+            _report(scope, command, chain, {}, "")
+            scope.finish("failed")
         raise UsageTrouble(f"{command[0]} cannot be started: {error.strerror}.") from error
-    if reporter is None or run is None:
+    if scope is None:
         return _status_of(status)
     asked_to_end = status < 0 and signal.Signals(-status).name in _LEFT_ALONE
     if status == 0 or asked_to_end:
-        reporter.finish(run, "ok" if status == 0 else "refused")
+        scope.finish("ok" if status == 0 else "refused")
         return _status_of(status)
     if not told.read_text("ascii", "replace").strip():
         text = tail.text()
@@ -104,27 +105,20 @@ def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
             "process.duration_ms": round((time.monotonic() - started_s) * 1000),
             "process.environment_names": ", ".join(sorted(os.environ))[:1000],
         }
-        _report(reporter, run, command, _chain(name, ended, text), attributes, text)
-    reporter.finish(run, "failed")
+        _report(scope, command, _chain(name, ended, text), attributes, text)
+    scope.finish("failed")
     return _status_of(status)
 
 
 def _report(
-    reporter: Reporter,
-    run: runs.RunState,
-    command: list[str],
-    chain: list[dict[str, Any]],
-    attributes: dict[str, Any],
-    text: str,
+    scope: RunScope, command: list[str], chain: list[dict[str, Any]], attributes: dict[str, Any], text: str
 ) -> None:
-    run.outcome = "failed"
-    token = runs.current.set(run)
-    try:
-        for line in [line for line in text.splitlines() if line.strip()][-LAST_LINES:]:
-            reporter.breadcrumb("log", line, "ERROR", {"log.iostream": "stderr"})
-        reporter.record_chain(chain, "obitus run", attributes | {"process.command": " ".join(command)[:1000]})
-    finally:
-        runs.current.reset(token)
+    """Report what the program died of, as what its run was left by, with its last lines before it."""
+    scope.run.outcome = "failed"
+    reporter = scope.reporter
+    for line in [line for line in text.splitlines() if line.strip()][-LAST_LINES:]:
+        reporter.runs.breadcrumb("log", line, "ERROR", {"log.iostream": "stderr"})
+    reporter.failures.record_chain(chain, "obitus run", attributes | {"process.command": " ".join(command)[:1000]})
 
 
 def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:

@@ -13,9 +13,9 @@ from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
-from obitus.client.guard import is_the_apps
 from obitus.client.native import Worker, is_finalizing
 from obitus.client.values import MOST_STRING, plain, show
+from obitus.client.whose import is_the_apps
 from obitus.core.frames import COMPILED_ENDINGS, looks_like_library, package_of
 from obitus.core.redaction import Redactor
 

@@ -1,26 +1,23 @@
 """Nothing of ours ever raises into the app, and nothing of the app's is held back.
 
-Between any two bytecodes of the client a signal handler of the app may run and raise (a time limit, say), and another
-thread may raise something in this one. Neither is a fault of the client: it has to come out in the app. So whatever
-catches ``Exception`` on a thread of the app asks ``is_the_apps`` first, and lets such an exception through.
+An exception of the app that comes up in the client's code (see ``whose``) is let through.
 """
 
 from __future__ import annotations
 
 import functools
-import signal
-import sys
 from collections.abc import Callable
-from types import FrameType, FunctionType, MethodType, TracebackType
-from typing import Any, Final, ParamSpec, TypeVar
+from types import TracebackType
+from typing import Final, ParamSpec, TypeVar
+
+from obitus.client import state
+from obitus.client.log import warn
+from obitus.client.whose import is_the_apps
 
 _Given = ParamSpec("_Given")
 _Answer = TypeVar("_Answer")
 
-_OUR_PACKAGE: Final = __file__.rpartition("client")[0]
 _OUR_CLIENT: Final = __file__.rpartition("guard.py")[0]
-_STANDARD: Final = sys.stdlib_module_names
-_VARARGS: Final = 4  # inspect.CO_VARARGS; that module takes long to load.
 
 
 def guarded(function: Callable[_Given, _Answer]) -> Callable[_Given, _Answer | None]:
@@ -40,88 +37,10 @@ def guarded(function: Callable[_Given, _Answer]) -> Callable[_Given, _Answer | N
     return inside
 
 
-_said: set[str] = set()
-
-
 def _say(name: str, text: str) -> None:
-    if name in _said:
-        return
-    _said.add(name)
-    from obitus.client.log import warn
-
-    warn(text)
-
-
-def is_the_apps(error: BaseException) -> bool:
-    """Whether an exception that came up in the client was raised by a signal handler, or by another thread in this one.
-
-    The first is known by the handler's frame in the traceback. The second has no frame of its own: it is of a type that
-    neither Python nor the client raises, although nothing but their code ran.
-    """
-    handlers: frozenset[Any] | None = None
-    only_known_code = True
-    traceback = error.__traceback__
-    while traceback is not None:
-        frame = traceback.tb_frame
-        code = frame.f_code
-        if not code.co_filename.startswith(_OUR_PACKAGE):
-            handlers = _handlers() if handlers is None else handlers
-            if code in handlers or _takes_a_signal(frame):
-                return True
-            module = frame.f_globals.get("__name__")
-            if type(module) is not str or module.partition(".")[0] not in _STANDARD:
-                only_known_code = False
-        traceback = traceback.tb_next
-    if not only_known_code:
-        return False
-    made_by = type.__getattribute__(type(error), "__module__")
-    return type(made_by) is not str or made_by.partition(".")[0] not in _STANDARD | {"obitus", "urllib3"}
-
-
-def _handlers() -> frozenset[Any]:
-    """Return the code objects of the signal handlers that are set at this moment."""
-    found = set()
-    for number in signal.Signals:
-        try:
-            handler: Any = signal.getsignal(number)
-        except (ValueError, OSError):
-            continue
-        if callable(handler):
-            code = _code_of(handler)
-            if code is not None:
-                found.add(code)
-    return frozenset(found)
-
-
-def _code_of(handler: Any) -> Any:
-    for _ in range(5):
-        if isinstance(handler, functools.partial):
-            handler = handler.func
-        elif isinstance(handler, MethodType):
-            handler = handler.__func__
-        elif isinstance(handler, FunctionType):
-            return handler.__code__
-        else:
-            handler = type(handler).__dict__.get("__call__")
-    return None
-
-
-def _takes_a_signal(frame: FrameType) -> bool:
-    """Whether a function was called as handlers are: with a number and a frame. It may have been taken off meanwhile."""
-    code = frame.f_code
-    names = code.co_varnames
-    count = code.co_argcount
-    if count > 3 or (count < 2 and not code.co_flags & _VARARGS):
-        return False
-    held = frame.f_locals
-    if count >= 2:
-        number, interrupted = held.get(names[count - 2]), held.get(names[count - 1])
-    else:
-        given = held.get(names[count + code.co_kwonlyargcount])
-        if type(given) is not tuple or len(given) < 2:
-            return False
-        number, interrupted = given[-2], given[-1]
-    return type(interrupted) is FrameType and isinstance(number, int)
+    if name not in state.said:
+        state.said.add(name)
+        warn(text)
 
 
 def without_ours(error: BaseException, traceback: TracebackType | None) -> TracebackType | None:

@@ -8,11 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
-if TYPE_CHECKING:
-    from obitus.client import runs
-    from obitus.client.sender import Sender
+from obitus.client import runs
+from obitus.client.sender import Sender
 
 LONGEST_OUTSIDE_S: Final = 0.25
 LONGEST_IN_A_RUN_S: Final = 2.0

@@ -7,19 +7,32 @@ import logging
 import os
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from types import FrameType, ModuleType, TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
+from obitus.client.failures import Failures
 from obitus.client.guard import guarded, without_ours
 from obitus.client.imports import AfterImport
-from obitus.client.instruments import TABLE
 from obitus.client.log_records import watch_logging
+from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
+from obitus.client.settings import Settings
+from obitus.client.table import TABLE
 from obitus.client.threads import watch_threads
 
-if TYPE_CHECKING:
-    from obitus.client.reporter import Reporter
+Install = Callable[[str, Patches, ModuleType], None]
+"""Lets the function at a place (``module:function``) watch a library that was just loaded."""
+
+
+class Ending(Protocol):
+    """Who is told how the process ends."""
+
+    def give_up_crashes(self) -> None: ...
+
+    def before_hard_exit(self) -> None: ...
+
+    def begin_again(self) -> None: ...
 
 
 class _Leaving:
@@ -29,23 +42,26 @@ class _Leaving:
     frame is left below; whoever catches it and goes on still has one.
     """
 
-    def __init__(self, status: Any, reporter: Reporter, frame: FrameType) -> None:
+    def __init__(self, status: Any, failures: Failures, frame: FrameType) -> None:
         self._status = status
-        self._reporter = reporter
-        self._frames = reporter.stack(frame)
+        self._failures = failures
+        self._frames = failures.stack(frame)
 
     def __del__(self) -> None:
         if sys._getframe().f_back is None:
             status = self._status
             message = f"exit status {status}" if isinstance(status, int) else str(status)[:8000]
-            self._reporter.record_exit(message, self._frames)
+            self._failures.record_exit(message, self._frames)
 
 
 class Hooks:
-    """Puts the hooks in place for one reporter, and takes them away again."""
+    """Puts the hooks in place, and takes them away again."""
 
-    def __init__(self, reporter: Reporter) -> None:
-        self._reporter = reporter
+    def __init__(
+        self, settings: Settings, failures: Failures, open_runs: OpenRuns, ending: Ending, install: Install
+    ) -> None:
+        self._settings, self._failures, self._runs, self._ending = settings, failures, open_runs, ending
+        self._install_at = install
         self._patches = Patches()
         self._imports = AfterImport({name: self._installer(place) for name, place in TABLE.items()})
 
@@ -53,9 +69,9 @@ class Hooks:
         """Put the hooks in place."""
         for owner, name, make in self._last_hooks():
             self._patches.put(owner, name, make)
-        if self._reporter.settings.exits:
+        if self._settings.exits:
             self._patches.put(sys, "exit", self._exit)
-        watch_logging(self._reporter, self._patches, logging.Logger)
+        watch_logging(self._settings, self._failures, self._runs, self._patches, logging.Logger)
         watch_threads(self._patches, self.stand_in_front)
         for name in ("enable", "disable"):
             self._patches.put(faulthandler, name, self._taking_over)
@@ -74,7 +90,7 @@ class Hooks:
         """At the end of the interpreter: whatever it ended of is seen, also where no hook was asked."""
         error = getattr(sys, "last_exc", None) or getattr(sys, "last_value", None)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit):
-            self._reporter.record_end(error)
+            self._failures.record_end(error)
 
     def remove(self) -> None:
         """Take away the hooks that are still ours; one that another library put on top of ours stays."""
@@ -83,10 +99,7 @@ class Hooks:
 
     def _installer(self, place: str) -> Any:
         def install(module: ModuleType) -> None:
-            from importlib import import_module
-
-            name, _, function = place.partition(":")
-            getattr(import_module(name), function)(self._reporter, self._patches, module)
+            self._install_at(place, self._patches, module)
 
         return install
 
@@ -96,64 +109,64 @@ class Hooks:
         yield threading, "excepthook", self._thread
 
     def _main(self, before: Any) -> Any:
-        reporter = self._reporter
+        failures = self._failures
 
         def excepthook(kind: type[BaseException], error: BaseException, traceback: TracebackType | None) -> None:
             if not issubclass(kind, KeyboardInterrupt | SystemExit):
-                reporter.record_end(error)
+                failures.record_end(error)
             before(kind, error, without_ours(error, traceback))
 
         return excepthook
 
     def _taking_over(self, before: Any) -> Any:
-        reporter = self._reporter
+        ending = self._ending
 
         def act(*args: Any, **options: Any) -> Any:
             answer = before(*args, **options)
-            reporter.give_up_crashes()
+            ending.give_up_crashes()
             return answer
 
         return act
 
     def _ending_hard(self, before: Any) -> Any:
-        reporter = self._reporter
+        ending = self._ending
 
         def end(*args: Any, **options: Any) -> Any:
             try:
-                reporter.before_hard_exit()
+                ending.before_hard_exit()
             finally:
                 # The exit itself never comes back; a program that cannot be started does.
                 try:
                     before(*args, **options)
                 finally:
-                    reporter.begin_again()
+                    ending.begin_again()
 
         return end
 
     def _exit(self, before: Any) -> Any:
-        reporter = self._reporter
+        failures = self._failures
 
         def exit(status: Any = None, /) -> Any:
             if status not in (None, 0) and threading.current_thread() is threading.main_thread():
-                leaving = guarded(_Leaving)(status, reporter, sys._getframe(1))  # noqa: F841 - lives as long as this frame
+                leaving = guarded(_Leaving)(status, failures, sys._getframe(1))  # noqa: F841 - lives as long as this frame
             before(status)
 
         return exit
 
     def _thread(self, before: Any) -> Any:
-        reporter = self._reporter
+        failures = self._failures
 
         def excepthook(args: threading.ExceptHookArgs) -> None:
             if args.exc_value is not None and not issubclass(args.exc_type, SystemExit):
                 attributes = {"thread.name": args.thread.name} if args.thread is not None else {}
-                reporter.record(args.exc_value, handled=False, captured_by="thread", attributes=attributes)
+                failures.record(args.exc_value, handled=False, captured_by="thread", attributes=attributes)
                 without_ours(args.exc_value, args.exc_traceback)
             before(args)
 
         return excepthook
 
     def _unraisable(self, before: Any) -> Any:
-        reporter = self._reporter
+        failures = self._failures
 
         def unraisablehook(args: Any) -> None:
             # Finalizers, callbacks of weak references, exit handlers: places that nobody can catch anything from.
@@ -164,7 +177,7 @@ class Hooks:
                     else getattr(args.object, "__qualname__", "?")
                 )
                 attributes = {"code.function.name": str(met_in)[:300], "python.said": str(args.err_msg or "")[:300]}
-                reporter.record(args.exc_value, handled=False, captured_by="unraisable", attributes=attributes)
+                failures.record(args.exc_value, handled=False, captured_by="unraisable", attributes=attributes)
             before(args)
 
         return unraisablehook

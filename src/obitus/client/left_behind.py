@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import copy
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
-from obitus.client.guard import guarded, is_the_apps
+from obitus.client.base import Base
+from obitus.client.guard import guarded
 from obitus.client.life import Life, Story, read_ended
+from obitus.client.lost import LostChildren
+from obitus.client.open_runs import OpenRuns
 from obitus.client.trail import finish_trail
-
-if TYPE_CHECKING:
-    from obitus.client.reporter import Reporter
+from obitus.client.whose import is_the_apps
 
 STORY_AFTER_S: Final = 0.25
 MOST_RUNS: Final = 50
@@ -19,8 +20,8 @@ MOST_RUNS: Final = 50
 class LeftBehind:
     """Keeps one reporter's story on disk, and reports what earlier processes left."""
 
-    def __init__(self, reporter: Reporter) -> None:
-        self._reporter = reporter
+    def __init__(self, base: Base, open_runs: OpenRuns, lost_children: LostChildren, *, is_child: bool) -> None:
+        self._base, self._runs, self._lost_children, self._is_child = base, open_runs, lost_children, is_child
         self._life: Life | None = None
         self.begun = False
         self.left = False
@@ -29,48 +30,47 @@ class LeftBehind:
     def begin(self) -> None:
         """Report what was left, and put the marks of this process in place. Says in the log where it cannot."""
         self.begun = True
-        goal = self._reporter.settings.spool_of_address
+        goal = self._base.settings.spool_of_address
         if goal is None:
             return
         folder = goal / "lives"
         try:
-            if not self._reporter.is_child:
+            if not self._is_child:
                 # It may have to load what reads stack traces, which only the process that began to watch does, at its start.
                 read_ended(folder, self._report)
-            life = Life(folder, self._reporter.family)
+            life = Life(folder, self._base.family)
             life.begin()
             self._life = life
         except OSError as error:
             if is_the_apps(error):
                 raise
             said = f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen."
-            self._reporter.sender.sayings.say("life", said)
+            self._base.sender.sayings.say("life", said)
 
     def look_for_children(self) -> None:
         """Report what children left that are gone, once their parent was told that they are."""
-        goal = self._reporter.settings.spool_of_address
+        goal = self._base.settings.spool_of_address
         if goal is not None:
-            read_ended(goal / "lives", self._report_child, family=self._reporter.family)
+            read_ended(goal / "lives", self._report_child, family=self._base.family)
 
     def _report_child(self, crash: str, story: Story) -> bool:
         """Report a child's open runs; return whether its marks are done with."""
-        reporter = self._reporter
         if crash.strip():
             # Reading it may load modules, which no thread of the client does: the next start reads it.
             return False
         known = False
         for left in story.get("runs", ()):
-            chain = reporter.lost_children.chain_for(left) if isinstance(left, dict) else None
+            chain = self._lost_children.chain_for(left) if isinstance(left, dict) else None
             if chain is None:
                 continue
             known = True
-            report = reporter.new_report("failure", "ERROR", None, {}) | left
+            report = self._base.new_report("failure", "ERROR", None, {}) | left
             report |= {"kind": "failure", "handled": False, "captured_by": "parent", "severity": "ERROR"}
             report["exceptions"] = chain
             (report.get("run") or {})["outcome"] = "failed"
-            reporter.sender.put(report)
+            self._base.sender.put(report)
             run = left.get("run") or {}
-            reporter.tally.add(str(run.get("entry_point", "")), "failed", None, float(run.get("duration_ms") or 0), reporter.clock_ms())  # fmt: skip
+            self._runs.tally.add(str(run.get("entry_point", "")), "failed", None, float(run.get("duration_ms") or 0), self._base.clock_ms())  # fmt: skip
         if not known:
             # Its parent may still be told of it; if not, the next start tells.
             return False
@@ -80,7 +80,7 @@ class LeftBehind:
     def _put_tallies(self, story: Story) -> None:
         for tally in story.get("tallies", ()):
             if isinstance(tally, dict):
-                self._reporter.sender.put(tally)
+                self._base.sender.put(tally)
 
     def keep(self) -> None:
         """Write down what goes on at this moment."""
@@ -115,41 +115,39 @@ class LeftBehind:
 
         In the form of reports, redacted as everything that is written.
         """
-        reporter = self._reporter
-        now_s = reporter.timer()
+        now_s = self._base.timer()
         told = []
-        for run in list(reporter.open_runs.values()):
+        for run in list(self._runs.open.values()):
             if now_s - run.started_s < STORY_AFTER_S:
                 continue
             if run.resolve is not None:
                 guarded(run.resolve)()
-            report = reporter.new_report("failure", "FATAL", run, {})
+            report = self._base.new_report("failure", "FATAL", run, {})
             report["run"] = run.as_report(now_s)
             report["trail"] = run.trail.now()
             finish_trail(report)
             if run.request is not None:
                 # Redaction changes what it is given, and the run goes on.
                 report["request"] = copy.deepcopy(run.request)
-            told.append(reporter.redactor.report(report))
-        tallies = [reporter.redactor.report(reporter.released(tally)) for tally in reporter.tally.look()]
+            told.append(self._base.redactor.report(report))
+        tallies = [self._base.redactor.report(self._base.released(tally)) for tally in self._runs.tally.look()]
         return {"runs": told[:MOST_RUNS], "tallies": tallies} if told or tallies else None
 
     def _report(self, crash: str, story: Story) -> bool:
         """Report what one process left: what faulthandler wrote, and its story."""
         from obitus.core.stacks import find_stacks, report_form
 
-        reporter = self._reporter
         found = find_stacks(crash) if crash.strip() else []
         chain = report_form(found[-1].chain) if found else []
         told = [run for run in story.get("runs", ()) if isinstance(run, dict)]
         for left in told or ([{}] if chain else []):
             # Id, release, process and time of the one that died count, not this one's: told twice, it is one report.
-            report = reporter.new_report("failure", "FATAL", None, {}) | left
+            report = self._base.new_report("failure", "FATAL", None, {}) | left
             report |= {"kind": "failure", "handled": False, "captured_by": "next start", "severity": "FATAL"}
             during = (left.get("run") or {}).get("entry_point", "a run")
             report["exceptions"] = chain or [
                 {"type": "Killed", "message": f"the process ended without a word during {during}", "frames": []}
             ]
-            reporter.sender.put(report)
+            self._base.sender.put(report)
         self._put_tallies(story)
         return True

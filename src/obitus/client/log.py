@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import logging
-import threading
 from typing import Final
 
-from obitus.client.guard import is_the_apps
+from obitus.client import state
+from obitus.client.whose import is_the_apps
 
 log: Final = logging.getLogger("obitus")
-
-ours: Final = threading.local()
-"""``ours.working`` is true on a thread that works for the client, so that what it does leaves no breadcrumbs."""
 
 
 def is_ours() -> bool:
     """Whether this thread works for the client at this moment."""
-    return getattr(ours, "working", False)
+    return getattr(state.ours, "working", False)
 
 
 def warn(text: str) -> None:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import logging
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
-from obitus.client.guard import is_the_apps, without_ours
+from obitus.client.failures import Failures
+from obitus.client.guard import without_ours
 from obitus.client.log import is_ours
+from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
+from obitus.client.settings import Settings
 from obitus.client.values import plain, show
+from obitus.client.whose import is_the_apps
+from obitus.core.redaction import Redactor
 from obitus.core.severity import Thresholds, from_python_level
-
-if TYPE_CHECKING:
-    from obitus.client.reporter import Reporter
-    from obitus.core.redaction import Redactor
 
 MOST_ARGUMENTS: Final = 20
 MOST_EXTRA: Final = 40
@@ -33,12 +34,14 @@ _PLAIN: Final = frozenset({str, int, float, bool, type(None)})
 _STANDARD: Final = frozenset(vars(logging.makeLogRecord({}))) | {"message", "asctime", "taskName"}
 
 
-def watch_logging(reporter: Reporter, patches: Patches, logger_class: type[logging.Logger]) -> None:
+def watch_logging(
+    settings: Settings, failures: Failures, open_runs: OpenRuns, patches: Patches, logger_class: type[logging.Logger]
+) -> None:
     """See every record that passed its logger's level and filters.
 
     Not a handler on the root logger: that would make a later ``logging.basicConfig()`` of the app do nothing.
     """
-    records = _Records(reporter)
+    records = _Records(settings, failures, open_runs)
     wanted_of, see = records.wanted.get, records.see
 
     def make(before: Any) -> Any:
@@ -61,10 +64,11 @@ def watch_logging(reporter: Reporter, patches: Patches, logger_class: type[loggi
 
 
 class _Records:
-    def __init__(self, reporter: Reporter) -> None:
-        self._reporter = reporter
-        self._sent = Thresholds(reporter.settings.logs)
-        self._kept = Thresholds({} if "log" in reporter.settings.without else reporter.settings.breadcrumbs)
+    def __init__(self, settings: Settings, failures: Failures, open_runs: OpenRuns) -> None:
+        self._settings, self._failures, self._runs = settings, failures, open_runs
+        self._redactor = failures.redactor
+        self._sent = Thresholds(settings.logs)
+        self._kept = Thresholds({} if "log" in settings.without else settings.breadcrumbs)
         self.wanted: dict[tuple[str, int], tuple[str, bool, bool]] = {}
         """By logger and level: its severity, whether it becomes a breadcrumb, whether it is sent."""
 
@@ -80,9 +84,9 @@ class _Records:
                 if type(text) is str:
                     written = (_written, text, None, held["name"], held["pathname"], held["lineno"], held["funcName"])
                 else:
-                    parts = _parts_of(record, self._reporter)
+                    parts = _parts_of(record, self._redactor)
                     written = (_written, *parts, record.name, record.pathname, record.lineno, record.funcName)
-                self._reporter.step("log", severity, written)
+                self._runs.step("log", severity, written)
             if sent:
                 self._send(record, severity)
         except Exception as interrupted:
@@ -94,7 +98,7 @@ class _Records:
         severity = from_python_level(level)
         ours = name == "obitus" or name.startswith("obitus.")
         found = (severity, not ours and self._kept.hears(name, severity), not ours and self._sent.hears(name, severity))
-        if name == REDIRECTED and name not in self._reporter.settings.logs:
+        if name == REDIRECTED and name not in self._settings.logs:
             # Line by line what a job runner's workers print: of use before a failure, not as hundreds of reports.
             found = (severity, found[1], False)
         if not found[1] and not found[2]:
@@ -104,7 +108,7 @@ class _Records:
         return found
 
     def _send(self, record: logging.LogRecord, severity: str) -> None:
-        text, arguments = _parts_of(record, self._reporter)
+        text, arguments = _parts_of(record, self._redactor)
         message = text if arguments is None else text % arguments
         error = record.exc_info[1] if type(record.exc_info) is tuple else None
         attributes: dict[str, Any] = _place_of(record.pathname, record.lineno, record.funcName) | self._extra(record)
@@ -115,17 +119,17 @@ class _Records:
             attributes["failure.id"] = failure_id
         self._say_arguments(record, attributes)
         template = record.msg if type(record.msg) is str else ""
-        self._reporter.log_record(message, severity, record.name, attributes, template)
+        self._runs.log_record(message, severity, record.name, attributes, template)
 
     def _failure(self, record: logging.LogRecord, error: Any, message: str, severity: str) -> str | None:
         """Report what a record tells of: an exception that comes with it, or a traceback that somebody wrote into it."""
-        if error is not None and self._reporter.is_told_elsewhere(error, record.name):
+        if error is not None and self._failures.is_told_elsewhere(error, record.name):
             return None
         attributes = {"log.logger": record.name, "log.message": message[:1000]} | self._extra(record)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit | GeneratorExit):
             # An event loop logs what no task asked for, a server what an app did not catch; everybody else what they did.
             by_loop = record.name == "asyncio"
-            return self._reporter.record(
+            return self._failures.record(
                 error,
                 handled=not by_loop and record.name not in SERVERS,
                 captured_by="asyncio" if by_loop else "logging",
@@ -133,23 +137,23 @@ class _Records:
                 attributes=attributes,
             )
         if error is None and TRACEBACK in message and severity in ("ERROR", "FATAL"):
-            return self._reporter.record_text(message, attributes, severity)
+            return self._failures.record_text(message, attributes, severity)
         return None
 
     def _say_arguments(self, record: logging.LogRecord, attributes: dict[str, Any]) -> None:
         arguments = record.args
         if arguments:
             values = list(arguments.items()) if isinstance(arguments, dict) else list(enumerate(arguments))
-            redactor = self._reporter.redactor
+            redactor = self._redactor
             for place, value in values[:MOST_ARGUMENTS]:
                 attributes[f"log.argument.{place}"] = plain(value, redactor)
 
     def _extra(self, record: logging.LogRecord) -> dict[str, Any]:
         found = [(name, value) for name, value in vars(record).items() if name not in _STANDARD]
-        return {name: plain(value, self._reporter.redactor) for name, value in found[:MOST_EXTRA]}
+        return {name: plain(value, self._redactor) for name, value in found[:MOST_EXTRA]}
 
 
-def _parts_of(record: logging.LogRecord, reporter: Reporter) -> tuple[str, Any]:
+def _parts_of(record: logging.LogRecord, redactor: Redactor) -> tuple[str, Any]:
     """Return a record's message, or its template and the plain values that go into it."""
     text = record.__dict__.get("message")
     if type(text) is str:
@@ -157,14 +161,13 @@ def _parts_of(record: logging.LogRecord, reporter: Reporter) -> tuple[str, Any]:
         return text, None
     template, arguments = record.msg, record.args
     if type(template) is not str:
-        return show(template, reporter.redactor), None
+        return show(template, redactor), None
     if not arguments:
         return template, None
     values = arguments.values() if type(arguments) is dict else arguments if type(arguments) is tuple else ()
     if all(type(value) in _PLAIN for value in values):
         return template, arguments
     # Nobody asked these for their text, and neither does this: what they hold is shown.
-    redactor = reporter.redactor
     shown: Any = (
         {name: _plain_or_shown(value, redactor) for name, value in arguments.items()}
         if type(arguments) is dict

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
+from obitus.client.base import Base
+from obitus.client.failures import Failures
 from obitus.client.guard import guarded
-
-if TYPE_CHECKING:
-    from obitus.client.reporter import Reporter
+from obitus.client.open_runs import OpenRuns
 
 WAIT_S: Final = 3.0
 MOST_EXPECTED: Final = 200
@@ -23,8 +23,8 @@ class _Expected:
 class LostChildren:
     """Waits for the marks of children whose end their parent was told of, by the id of the task they worked on."""
 
-    def __init__(self, reporter: Reporter) -> None:
-        self._reporter = reporter
+    def __init__(self, base: Base, open_runs: OpenRuns, failures: Failures) -> None:
+        self._base, self._runs, self._failures = base, open_runs, failures
         self._expected: dict[str, _Expected] = {}
 
     @guarded
@@ -32,11 +32,10 @@ class LostChildren:
         """A child is lost that worked on a task; ``by_itself`` when it ended by its own will, and has told of it."""
         if task_id in self._expected or len(self._expected) >= MOST_EXPECTED:
             return
-        reporter = self._reporter
-        chain = reporter.chain(error)
-        until_s = reporter.timer() + WAIT_S
+        chain = self._failures.chain(error)
+        until_s = self._base.timer() + WAIT_S
         self._expected[task_id] = _Expected(entry_point, chain, until_s, by_itself=by_itself)
-        reporter.sender.wake()
+        self._base.sender.wake()
 
     @property
     def waiting(self) -> bool:
@@ -50,15 +49,15 @@ class LostChildren:
 
     def give_up(self) -> None:
         """Report those that left nothing in time: they were gone before they could."""
-        now_s = self._reporter.timer()
+        now_s = self._base.timer()
         for task_id, expected in list(self._expected.items()):
             if expected.until_s > now_s:
                 continue
             self._expected.pop(task_id, None)
             if expected.by_itself:
                 continue
-            run = self._reporter.new_run(expected.entry_point)
+            run = self._runs.new(expected.entry_point)
             run.attach("task.id", task_id)
             run.outcome = "failed"
-            self._reporter.record_lost(expected.chain, run)
-            self._reporter.finish(run, "failed")
+            self._failures.record_lost(expected.chain, run)
+            self._runs.finish(run, "failed")

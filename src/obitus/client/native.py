@@ -16,8 +16,8 @@ from collections.abc import Callable
 from types import ModuleType
 from typing import Any, Final
 
-from obitus.client.guard import is_the_apps
-from obitus.client.log import ours
+from obitus.client import state
+from obitus.client.whose import is_the_apps
 
 
 def _original(module: ModuleType, name: str) -> Any:
@@ -117,7 +117,7 @@ class Worker:
         self.told_to_rest = True
         self._asleep = False
         self._signals.put(None)
-        if getattr(ours, "working", False):
+        if getattr(state.ours, "working", False):
             return False
         return self.join(timeout_s)
 
@@ -130,7 +130,7 @@ class Worker:
         return False
 
     def _run(self, ended: Any) -> None:
-        ours.working = True
+        state.ours.working = True
         try:
             _take_no_signals()
             self._serve()

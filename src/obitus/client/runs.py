@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 import contextvars
-import itertools
 from collections.abc import Callable
 from typing import Any, Final
 
-from obitus.client.guard import is_the_apps
+from obitus.client import state
 from obitus.client.trail import Trail
+from obitus.client.whose import is_the_apps
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 
 MOST_ATTRIBUTES: Final = 100
-
-
-_numbers = itertools.count()
 
 
 class RunState:
@@ -52,7 +49,7 @@ class RunState:
         parent_span_id: str | None,
         around: RunState | None,
     ) -> None:
-        self.number = next(_numbers)
+        self.number = next(state.run_numbers)
         self.entry_point = entry_point
         self.started_ms = started_ms
         self.started_s = started_s
@@ -113,7 +110,7 @@ class RunState:
         return run
 
 
-current: contextvars.ContextVar[RunState | None] = contextvars.ContextVar("obitus_run", default=None)
+current: Final[contextvars.ContextVar[RunState | None]] = state.current_run
 
 
 def leave(token: contextvars.Token[RunState | None]) -> None:

@@ -13,8 +13,9 @@ from types import TracebackType
 from typing import Any, Final
 
 from obitus.client import runs
-from obitus.client.guard import is_ours, is_the_apps
+from obitus.client.guard import is_ours
 from obitus.client.native import monotonic
+from obitus.client.whose import is_the_apps
 
 MOST_REMEMBERED: Final = 300
 MOST_TOLD: Final = 20

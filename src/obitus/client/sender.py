@@ -22,13 +22,14 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final
 
+from obitus.client import state
 from obitus.client.encoding import Encoder
-from obitus.client.guard import is_the_apps
-from obitus.client.log import Sayings, is_ours, log, ours
+from obitus.client.log import Sayings, is_ours, log
 from obitus.client.native import Signals, Worker, allocate_lock, is_finalizing, monotonic, sleep
 from obitus.client.posting import CannotConnect, Connection, PostTrouble
 from obitus.client.settings import Settings
 from obitus.client.spool import Batch, Spool
+from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
 
 MOST_WAITING: Final = 2000
@@ -156,7 +157,7 @@ class Sender:
         spool = self.spool()
         if spool is None:
             return None
-        was_ours, ours.working = is_ours(), True
+        was_ours, state.ours.working = is_ours(), True
         try:
             line = self._encoder.line(report)
             if line is None:
@@ -174,7 +175,7 @@ class Sender:
                 raise
             return None
         finally:
-            ours.working = was_ours
+            state.ours.working = was_ours
 
     def let_go(self, path: Path, *, send: bool) -> None:
         """Send what was held in a file of its own, or remove it: something that says more is sent in its place."""
@@ -218,7 +219,7 @@ class Sender:
 
     def secure(self, timeout_s: float = 1.0) -> None:
         """Write everything that is queued to the spool at once, on this thread: the process is about to end."""
-        was_ours, ours.working = is_ours(), True
+        was_ours, state.ours.working = is_ours(), True
         try:
             self._write_down(timeout_s)
         except Exception as error:
@@ -226,7 +227,7 @@ class Sender:
                 raise
             self.sayings.say("broken", f"Obitus: reports could not be written ({type(error).__name__}: {error}).")
         finally:
-            ours.working = was_ours
+            state.ours.working = was_ours
 
     def leave(self, timeout_s: float, *, family: bool) -> None:
         """The process ends: what waits is on disk; what this process made is sent, where the service answers.
@@ -252,11 +253,11 @@ class Sender:
         self._poster.rest(max(0.0, ends - monotonic()))
         if self._poster.running:
             return
-        was_ours, ours.working = is_ours(), True
+        was_ours, state.ours.working = is_ours(), True
         try:
             self._hand_over(ends)
         finally:
-            ours.working = was_ours
+            state.ours.working = was_ours
 
     def close(self) -> None:
         """Let go of the spool's files; what waits in them is sent by the next process."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import deque
 from typing import Any, Final
 
-from obitus.client.guard import is_the_apps
+from obitus.client.whose import is_the_apps
 from obitus.core.clock import to_text
 from obitus.core.severity import SEVERITIES
 

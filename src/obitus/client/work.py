@@ -8,7 +8,7 @@ from contextlib import ContextDecorator
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
-from obitus.client import runs
+from obitus.client.scope import RunScope
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -25,7 +25,7 @@ class Run(ContextDecorator):
         self._entry_point = entry_point
         self._attributes = attributes
         self._reporter = reporter
-        self._open: list[tuple[Reporter, runs.RunState, Any]] = []
+        self._open: list[RunScope] = []
 
     def _recreate_cm(self) -> Run:
         # Each call of a decorated function is a run of its own.
@@ -109,69 +109,55 @@ class Run(ContextDecorator):
         reporter = self._reporter()
         if reporter is None:
             return
-        run = reporter.new_run(self._entry_point)
-        self._open.append((reporter, run, runs.current.set(run)))
+        self._open.append(RunScope(reporter, self._entry_point, "run"))
         if self._attributes:
-            reporter.attach(self._attributes)
+            reporter.runs.attach(self._attributes)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, traceback: TracebackType | None
     ) -> None:
-        if not self._open:
-            return
-        reporter, run, token = self._open.pop()
-        outcome = "ok" if error is None else _outcome_of(error)
-        if error is not None and (outcome == "failed" or isinstance(error, SystemExit)):
-            _record(reporter, run, error)
-        runs.leave(token)
-        reporter.finish(run, outcome)
+        if self._open:
+            scope = self._open.pop()
+            scope.finish("ok" if error is None else _outcome(scope, error))
 
     def begin(self) -> None:
         """Start the run of a generator: it is the current one only while the generator's own code runs."""
         self.__enter__()
         if self._open:
-            runs.leave(self._open[-1][2])
+            self._open[-1].leave()
 
     def inside(self) -> _Inside:
         """Within this the run that began is the current one."""
-        return _Inside(self._open[-1][1] if self._open else None)
+        return _Inside(self._open[-1] if self._open else None)
 
     def end(self, error: BaseException | None) -> None:
         """End the run of a generator."""
         if self._open:
-            reporter, run, _ = self._open[-1]
-            self._open[-1] = (reporter, run, runs.current.set(run))
+            self._open[-1].enter()
             self.__exit__(None if error is None else type(error), error, None)
 
 
 class _Inside:
-    __slots__ = ("_run", "_token")
+    __slots__ = ("_scope",)
 
-    def __init__(self, run: runs.RunState | None) -> None:
-        self._run = run
-        self._token: Any = None
+    def __init__(self, scope: RunScope | None) -> None:
+        self._scope = scope
 
-    def __enter__(self) -> Any:
-        if self._run is not None:
-            self._token = runs.current.set(self._run)
-        return self._token
+    def __enter__(self) -> None:
+        if self._scope is not None:
+            self._scope.enter()
 
     def __exit__(self, *details: object) -> None:
-        if self._token is not None:
-            runs.leave(self._token)
+        if self._scope is not None:
+            self._scope.leave()
 
 
-def _outcome_of(error: BaseException) -> str:
-    """Return how a run ended that was left by an exception: called off by a person or its caller is no failure."""
-    if isinstance(error, SystemExit):
-        return "ok" if error.code in (None, 0) else "failed"
-    if isinstance(error, KeyboardInterrupt | GeneratorExit) or type(error).__name__ == "CancelledError":
-        return "refused"
+def _outcome(scope: RunScope, error: BaseException) -> str:
+    """Return how a block ended that an exception left. Leaving with a status is a failure to report only where the app said so."""
+    if not isinstance(error, SystemExit):
+        return scope.ended_by(error)
+    if error.code in (None, 0):
+        return "ok"
+    if scope.reporter.settings.exits:
+        scope.record(error)
     return "failed"
-
-
-def _record(reporter: Reporter, run: runs.RunState, error: BaseException) -> None:
-    if isinstance(error, SystemExit) and (error.code in (None, 0) or not reporter.settings.exits):
-        return
-    run.outcome = "failed"
-    reporter.record(error, handled=False, captured_by="run", run=run)

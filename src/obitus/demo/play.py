@@ -22,6 +22,7 @@ from typing import Any
 
 import obitus
 from obitus.client import runs
+from obitus.client.active import active_reporter, use
 from obitus.client.reporter import Reporter
 from obitus.client.settings import load
 from obitus.core.clock import DAY_MS, HOUR_MS
@@ -47,7 +48,7 @@ def main() -> None:
     # What the apps print about their own ends is the story's, not the loader's.
     threading.excepthook = lambda _: None
     clock = StoryClock(f"{SEED} clock {player}")
-    obitus._use(
+    use(
         Reporter(
             load(
                 release=player.release,
@@ -121,11 +122,11 @@ def _given(act: Act) -> dict[str, Any]:
 @contextmanager
 def _part_of(trace: str | None) -> Iterator[None]:
     """Let what runs inside join a trace, as a browser or a queue would hand it over."""
-    reporter = obitus._reporter()
+    reporter = active_reporter()
     if trace is None or reporter is None:
         yield
         return
-    token = runs.current.set(reporter.new_run("handed over", trace_id=trace, lasting=True))
+    token = runs.current.set(reporter.runs.new("handed over", trace_id=trace, lasting=True))
     try:
         yield
     finally:
@@ -134,11 +135,11 @@ def _part_of(trace: str | None) -> Iterator[None]:
 
 async def _breathe(hours: list[int], now_ms: int) -> None:
     """Let the sender keep up, and send what was counted once an hour: the story is played faster than it happened."""
-    reporter = obitus._reporter()
+    reporter = active_reporter()
     if reporter is not None and hours[-1] != now_ms // HOUR_MS:
         hours.append(now_ms // HOUR_MS)
-        reporter.send_tallies()
-    while reporter is not None and reporter.sender.waiting > 200:  # noqa: ASYNC110 - a thread empties it, no event to await
+        reporter.runs.send_tallies()
+    while reporter is not None and reporter.base.sender.waiting > 200:  # noqa: ASYNC110 - a thread empties it, no event to await
         await asyncio.sleep(0.02)
 
 

@@ -6,13 +6,13 @@ import sys
 from collections.abc import Awaitable, Callable, Collection, MutableMapping
 from typing import TYPE_CHECKING, Any
 
-from obitus.client import runs
+from obitus.client import state
 from obitus.client.guard import guarded
 from obitus.client.instruments import arrived, requests, routes
 from obitus.client.instruments.requests import Body
 from obitus.client.log import is_ours
+from obitus.client.scope import RunScope, ended_by
 from obitus.core.entry_points import entry_point
-from obitus.core.trace_context import MOST_STATE, read_traceparent
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -50,7 +50,7 @@ class AsgiMiddleware:
         self.answer_body = answer_body
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        reporter = _active()
+        reporter: Reporter | None = state.active
         if reporter is None:
             await self._app(scope, receive, send)
         elif _WATCHED in scope:
@@ -64,14 +64,13 @@ class AsgiMiddleware:
     async def _request(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         found = {name: value for name, value in scope["headers"] if name in _WANTED}
         path = str(scope.get("path", ""))
-        run = _new_run(reporter, entry_point(scope["method"], path), found)
-        if run is None:
+        opened = _opened(reporter, entry_point(scope["method"], path), found)
+        if opened is None:
             await self._app(scope, receive, send)
             return
         scope[_WATCHED] = True
-        watch = _Watch(reporter, run, scope, send, self)
-        run.resolve = watch.resolve
-        token = runs.current.set(run)
+        watch = _Watch(opened, scope, send, self)
+        opened.run.resolve = watch.resolve
         outcome = "failed"
         try:
             if b"content-length" in found or b"transfer-encoding" in found:
@@ -81,13 +80,11 @@ class AsgiMiddleware:
             watch.status = watch.status or 500
             outcome = requests.outcome_of(watch.status, self.counts_as_failed)
         except BaseException as error:
-            outcome = requests.ended_by(error)
-            if outcome == "failed":
-                watch.status = watch.status or 500
-                watch.record(error)
+            watch.status = watch.status or (500 if ended_by(error) == "failed" else 0)
+            outcome = opened.ended_by(error)
             raise
         finally:
-            runs.leave(token)
+            opened.leave()
             answered = scope.get(ANSWERED)
             if isinstance(answered, Answered) and not watch.answered and outcome == "failed":
                 # What stands around this answers for the exception, and knows with what.
@@ -98,10 +95,11 @@ class AsgiMiddleware:
     async def _other(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         starting = scope["type"] == "lifespan"
         found = {name: value for name, value in scope.get("headers", ()) if name in _WANTED}
-        run = _new_run(reporter, "start-up" if starting else f"{scope['type']} …", found, lasting=True)
-        if run is None:
+        opened = _opened(reporter, "start-up" if starting else f"{scope['type']} …", found, lasting=True)
+        if opened is None:
             await self._app(scope, receive, send)
             return
+        run = opened.run
 
         def resolve() -> None:
             if not starting:
@@ -123,35 +121,32 @@ class AsgiMiddleware:
             if starting and str(message["type"]).endswith(".failed"):
                 # Before the server writes the traceback, which it is given as text, to its log.
                 error = sys.exc_info()[1]
-                if error is not None and requests.ended_by(error) == "failed":
-                    run.outcome = "failed"
-                    reporter.record(error, handled=False, captured_by="asgi")
+                if error is not None and ended_by(error) == "failed":
+                    opened.record(error)
             if starting and str(message["type"]).startswith("lifespan.shutdown."):
                 # Servers end as soon as they hear this, some of them by the signal they were sent: no time is left then.
                 await _flush(reporter)
             await send(message)
 
         run.resolve = resolve
-        token = runs.current.set(run)
         outcome = "failed"
         try:
             await self._app(scope, listening, speaking)
             outcome = "ok"
         except BaseException as error:
-            outcome = requests.ended_by(error)
+            outcome = ended_by(error)
             # An app that does not speak this protocol says so by raising at once: servers take that for an answer.
             if outcome == "failed" and (spoke or not starting):
-                run.outcome = "failed"
-                reporter.record(error, handled=False, captured_by="asgi")
+                opened.record(error)
                 if starting:
                     # Servers end a process whose start-up or shutdown failed without waiting for anybody.
-                    reporter.secure()
+                    reporter.life.secure()
             raise
         finally:
-            runs.leave(token)
+            opened.leave()
             if not starting:
                 guarded(resolve)()
-                reporter.finish(run, outcome)
+                opened.finish(outcome)
 
 
 class _Watch:
@@ -160,8 +155,8 @@ class _Watch:
     __slots__ = (
         "_early",
         "_middleware",
+        "_opened",
         "_receive",
-        "_reporter",
         "_run",
         "_scope",
         "_send",
@@ -171,10 +166,8 @@ class _Watch:
         "status",
     )
 
-    def __init__(
-        self, reporter: Reporter, run: runs.RunState, scope: Scope, send: Send, middleware: AsgiMiddleware
-    ) -> None:
-        self._reporter, self._run, self._scope, self._send, self._middleware = reporter, run, scope, send, middleware
+    def __init__(self, opened: RunScope, scope: Scope, send: Send, middleware: AsgiMiddleware) -> None:
+        self._opened, self._run, self._scope, self._send, self._middleware = opened, opened.run, scope, send, middleware
         self._receive: Receive | None = None
         self._early: list[Message] = []
         self.status = 0
@@ -193,8 +186,8 @@ class _Watch:
             if self.status >= 500:
                 # A framework that answers for an exception by itself does so while it handles it.
                 error = sys.exc_info()[1]
-                if error is not None and requests.ended_by(error) == "failed":
-                    self.record(error)
+                if error is not None:
+                    self._opened.ended_by(error)
         elif self.answer is not None and message["type"] == "http.response.body":
             self.answer.add(message.get("body", b""))
         return self._send(message)
@@ -203,12 +196,7 @@ class _Watch:
         """End the run; ``status`` is what was answered outside of this, where that is known."""
         self.status = status or self.status
         self._run.entry_point = routes.point_of(self._scope["method"], self.route(), path, self.status)
-        self._reporter.finish(self._run, outcome, self.status or None)
-
-    def record(self, error: BaseException) -> None:
-        """The app raised, or answers for what something in it raised."""
-        self._run.outcome = "failed"
-        self._reporter.record(error, handled=False, captured_by="asgi", run=self._run)
+        self._opened.finish(outcome, self.status or None)
 
     def _keep(self, message: Message) -> None:
         self._early.insert(0, message)
@@ -265,36 +253,20 @@ class Answered:
 async def _flush(reporter: Reporter) -> None:
     import asyncio
 
-    await asyncio.to_thread(reporter.flush, LAST_WORDS_S)
-
-
-_client: Any = None
-
-
-def _active() -> Reporter | None:
-    global _client
-    if _client is None:
-        # Not at the top: that module imports this one. And not at each request: this runs for every one.
-        import obitus
-
-        _client = obitus
-    active: Reporter | None = _client._active
-    return active
+    await asyncio.to_thread(reporter.life.flush, LAST_WORDS_S)
 
 
 @guarded
-def _new_run(
-    reporter: Reporter, entry_point: str, found: dict[bytes, bytes], *, lasting: bool = False
-) -> runs.RunState:
-    given = found.get(b"traceparent")
-    trace = read_traceparent(given.decode("latin-1")) if given is not None else None
-    if trace is None:
-        return reporter.new_run(entry_point, lasting=lasting)
-    run = reporter.new_run(entry_point, trace_id=trace[0], parent_span_id=trace[1], lasting=lasting)
-    state = found.get(b"tracestate")
-    if state is not None and len(state) <= MOST_STATE:
-        run.trace_state = state.decode("latin-1")
-    return run
+def _opened(reporter: Reporter, entry_point: str, found: dict[bytes, bytes], *, lasting: bool = False) -> RunScope:
+    given, state_of_trace = found.get(b"traceparent"), found.get(b"tracestate")
+    return RunScope(
+        reporter,
+        entry_point,
+        "asgi",
+        traceparent=None if given is None else given.decode("latin-1"),
+        tracestate=None if state_of_trace is None else state_of_trace.decode("latin-1"),
+        lasting=lasting,
+    )
 
 
 def _request_part(scope: Scope, route: str, status: int, body: Body | None, answer: Body | None) -> dict[str, Any]:

@@ -31,7 +31,7 @@ def _seeing(reporter: Reporter) -> Any:
                 attributes = {"asyncio.said": str(context.get("message", ""))[:300]}
 
                 def tell() -> None:
-                    reporter.record(error, handled=False, captured_by="asyncio", attributes=attributes)
+                    reporter.failures.record(error, handled=False, captured_by="asyncio", attributes=attributes)
 
                 # Nobody knows whose turn it is when a task is found abandoned: its own context counts, or none.
                 _context_of(context.get("task") or context.get("future")).run(tell)

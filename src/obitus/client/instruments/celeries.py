@@ -6,12 +6,11 @@ import sys
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-from obitus.client import runs
-from obitus.client.guard import is_the_apps
+from obitus.client.active import active_reporter
 from obitus.client.instruments.http_clients import trace_headers
-from obitus.client.instruments.requests import ended_by
 from obitus.client.patches import Patches
-from obitus.core.trace_context import read_traceparent
+from obitus.client.scope import RunScope, ended_by
+from obitus.client.whose import is_the_apps
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -34,7 +33,7 @@ _GROUP = "obitus"
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Connect to the signals of publisher and worker."""
-    reporter.told_elsewhere |= _LOST | _REPEATED
+    reporter.failures.told_elsewhere |= _LOST | _REPEATED
     listeners = _Listeners(reporter)
     for name in (
         "before_task_publish",
@@ -53,9 +52,7 @@ class _Listeners:
 
     @property
     def _reporter(self) -> Reporter | None:
-        import obitus
-
-        return obitus._reporter()
+        return active_reporter()
 
     def before_task_publish(self, sender: Any = None, headers: Any = None, **_: Any) -> None:
         reporter = self._reporter
@@ -63,7 +60,9 @@ class _Listeners:
             return
         for name, value in trace_headers().items():
             headers.setdefault(name, value)
-        reporter.breadcrumb("process", f"task {sender} given away", "INFO", {"task.id": str(headers.get("id", ""))})
+        reporter.runs.breadcrumb(
+            "process", f"task {sender} given away", "INFO", {"task.id": str(headers.get("id", ""))}
+        )
 
     def task_prerun(self, task_id: Any = None, task: Any = None, **_: Any) -> None:
         reporter = self._reporter
@@ -71,12 +70,10 @@ class _Listeners:
             return
         # Celery hands headers of the message on as attributes of the request.
         given = getattr(task.request, "traceparent", None) or (task.request.headers or {}).get("traceparent")
-        trace = read_traceparent(given) if isinstance(given, str) else None
-        trace_id, parent = trace if trace is not None else (None, None)
-        run = reporter.new_run(f"job {task.name}", trace_id=trace_id, parent_span_id=parent)
-        run.attach("task.id", str(task_id)[:300])
-        run.attach("task.retries", int(task.request.retries or 0))
-        setattr(task.request, _HELD, (run, runs.current.set(run)))
+        scope = RunScope(reporter, f"job {task.name}", "celery", traceparent=given)
+        scope.run.attach("task.id", str(task_id)[:300])
+        scope.run.attach("task.retries", int(task.request.retries or 0))
+        setattr(task.request, _HELD, scope)
 
     def task_failure(self, task_id: Any = None, exception: Any = None, sender: Any = None, **_: Any) -> None:
         reporter = self._reporter
@@ -86,48 +83,45 @@ class _Listeners:
         if held is None and _name_of(exception) in _LOST:
             # The worker's main process tells of a child that is no more: what that one left says more.
             by_itself = "signal" not in str(exception) and "Exceeded" not in type(exception).__name__
-            reporter.lost_children.expect(str(task_id), f"job {sender.name}"[:300], exception, by_itself=by_itself)
+            reporter.life.lost_children.expect(str(task_id), f"job {sender.name}"[:300], exception, by_itself=by_itself)
             return
         if held is not None and isinstance(exception, tuple(getattr(sender, "throws", None) or ())):
-            held[0].outcome = "refused"
-            return
-        if held is not None:
-            held[0].outcome = "failed"
-        reporter.record(exception, handled=False, captured_by="celery", run=held[0] if held is not None else None)
+            held.run.outcome = "refused"
+        elif held is not None:
+            held.record(exception)
+        else:
+            reporter.failures.record(exception, handled=False, captured_by="celery")
 
     def task_retry(self, request: Any = None, reason: Any = None, **_: Any) -> None:
         reporter = self._reporter
         held = getattr(request, _HELD, None)
         if held is not None:
-            held[0].outcome = "failed"
+            held.run.outcome = "failed"
         if reporter is not None:
-            reporter.breadcrumb("mark", f"will be tried again: {type(reason).__name__}", "WARN")
+            reporter.runs.breadcrumb("mark", f"will be tried again: {type(reason).__name__}", "WARN")
 
     def task_postrun(self, task: Any = None, state: Any = None, **_: Any) -> None:
         reporter = self._reporter
-        held = getattr(task.request, _HELD, None)
-        if reporter is None or held is None:
+        scope = getattr(task.request, _HELD, None)
+        if reporter is None or scope is None:
             return
-        run, token = held
         # What is no Exception goes past Celery's own handling, and is on its way at this moment.
         leaving = sys.exc_info()[1]
         if isinstance(leaving, SystemExit) and is_the_apps(leaving):
             # A signal of the main process ends this one: that one knows why, and finds the run as it is.
-            reporter.leave_to_parent()
+            reporter.life.leave_to_parent()
             return
         if leaving is not None and not isinstance(leaving, Exception) and ended_by(leaving) == "failed":
-            run.outcome = "failed"
-            reporter.record(leaving, handled=False, captured_by="celery", run=run)
-            reporter.secure()
+            scope.record(leaving)
+            reporter.life.secure()
         delattr(task.request, _HELD)
-        runs.leave(token)
         outcome = "refused" if state in ("REJECTED", "IGNORED", "REVOKED") else "ok"
-        reporter.finish(run, run.outcome or ("failed" if state in ("FAILURE", "RETRY") else outcome))
+        scope.finish(scope.run.outcome or ("failed" if state in ("FAILURE", "RETRY") else outcome))
 
     def worker_process_shutdown(self, **_: Any) -> None:
         reporter = self._reporter
         if reporter is not None:
-            reporter.last_words()
+            reporter.life.last_words()
 
 
 def _name_of(error: BaseException) -> str:

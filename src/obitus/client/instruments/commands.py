@@ -5,9 +5,9 @@ from __future__ import annotations
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-from obitus.client import runs
 from obitus.client.guard import guarded
 from obitus.client.patches import Patches
+from obitus.client.scope import RunScope
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -23,18 +23,17 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     leaving = getattr(_exceptions(module), "Exit", None)
 
     @guarded
-    def begun(command: Any, context: Any) -> runs.RunState | None:
+    def begun(command: Any, context: Any) -> RunScope | None:
         # A group only passes on to one of its commands.
         if hasattr(command, "resolve_command"):
             return None
-        return reporter.new_run(f"command {context.command_path}"[:300])
+        return RunScope(reporter, f"command {context.command_path}"[:300], "command")
 
     def make(before: Any) -> Any:
         def invoke(command: Any, context: Any) -> Any:
-            run = begun(command, context)
-            if run is None:
+            scope = begun(command, context)
+            if scope is None:
                 return before(command, context)
-            token = runs.current.set(run)
             outcome = "failed"
             try:
                 answer = before(command, context)
@@ -46,17 +45,15 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
                 elif leaving is not None and isinstance(error, leaving):
                     outcome = "ok" if not getattr(error, "exit_code", 0) else "failed"
                 else:
-                    run.outcome = "failed"
-                    reporter.record(error, handled=False, captured_by="command", severity="FATAL")
+                    scope.record(error, severity="FATAL")
                 raise
             except SystemExit as error:
                 outcome = "ok" if error.code in (None, 0) else "failed"
                 if outcome == "failed" and reporter.settings.exits:
-                    reporter.record(error, handled=False, captured_by="command", severity="FATAL")
+                    scope.record(error, severity="FATAL")
                 raise
             finally:
-                runs.current.reset(token)
-                reporter.finish(run, outcome)
+                scope.finish(outcome)
 
         return invoke
 

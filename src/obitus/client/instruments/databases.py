@@ -2,31 +2,30 @@
 
 from __future__ import annotations
 
-import contextvars
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
+from obitus.client import state
+from obitus.client.active import active_reporter
 from obitus.client.log import is_ours
 from obitus.core.statements import shape, verb
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
-# A library above the driver tells of its statements itself.
-_inside: contextvars.ContextVar[bool] = contextvars.ContextVar("obitus_query", default=False)
 SLOW_MS = 1000
 
 
 @contextmanager
 def quiet() -> Iterator[None]:
     """Within this, statements leave no breadcrumbs."""
-    token = _inside.set(True)
+    token = state.in_statement.set(True)
     try:
         yield
     finally:
-        _inside.reset(token)
+        state.in_statement.reset(token)
 
 
 def tell(
@@ -45,7 +44,7 @@ def tell(
     took_ms = (reporter.timer() - started_s) * 1000
     severity = "ERROR" if error is not None else "WARN" if took_ms >= SLOW_MS else "INFO"
     failed_with = None if error is None else type(error).__qualname__
-    reporter.step("statement", severity, (_written, statement, took_ms, system, rows, times, failed_with))
+    reporter.runs.step("statement", severity, (_written, statement, took_ms, system, rows, times, failed_with))
 
 
 def _written(
@@ -72,7 +71,7 @@ def _shape(statement: str) -> tuple[str, str]:
 
 
 def _measured(reporter: Reporter, system: str, statement: Any, act: Any, cursor: Any, times: int | None) -> Any:
-    if _inside.get():
+    if state.in_statement.get():
         return act()
     started_s = reporter.timer()
     try:
@@ -154,6 +153,4 @@ def watched(connection: Any) -> Any:
 
 
 def _reporter() -> Reporter | None:
-    import obitus
-
-    return obitus._reporter()
+    return active_reporter()

@@ -6,6 +6,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
 from obitus.client.instruments.databases import quiet, tell
 from obitus.client.instruments.requests import braces
@@ -40,12 +41,10 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     def failed(sender: Any, request: Any = None, **_: Any) -> None:
         import sys
 
-        import obitus
-
         error = sys.exc_info()[1]
-        active = obitus._reporter()
+        active = active_reporter()
         if active is not None and isinstance(error, Exception):
-            active.record(error, handled=False, captured_by="django")
+            active.failures.record(error, handled=False, captured_by="django")
 
     got_request_exception.connect(failed, weak=False, dispatch_uid="obitus")
 
@@ -71,9 +70,7 @@ def install_statements(reporter: Reporter, patches: Patches, module: ModuleType)
 
 
 def _watched(cursor: Any, sql: Any, times: int | None, act: Any) -> Any:
-    import obitus
-
-    reporter = obitus._reporter()
+    reporter = active_reporter()
     if reporter is None:
         return act()
     system = str(getattr(cursor.db, "vendor", ""))

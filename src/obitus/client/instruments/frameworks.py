@@ -6,6 +6,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
 from obitus.client.instruments import routes
 from obitus.client.instruments.asgi import ANSWERED, Answered
@@ -38,11 +39,9 @@ def install_falcon(reporter: Reporter, patches: Patches, module: ModuleType) -> 
 
     @guarded
     def fail(error: Any) -> None:
-        import obitus
-
-        active = obitus._reporter()
+        active = active_reporter()
         if active is not None and isinstance(error, Exception):
-            active.record(error, handled=False, captured_by="falcon")
+            active.failures.record(error, handled=False, captured_by="falcon")
 
     @guarded
     def see(found: Any) -> None:
@@ -117,16 +116,14 @@ def install_graphql(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
     @guarded
     def see(error: Any) -> None:
-        import obitus
-
-        active = obitus._reporter()
+        active = active_reporter()
         original = getattr(error, "original_error", None) if hasattr(error, "original_error") else error
         if active is not None and isinstance(original, Exception):
             run = runs.current.get()
             if run is not None:
                 run.outcome = "failed"
             path = ".".join(map(str, getattr(error, "path", None) or ()))
-            active.record(original, handled=False, captured_by="graphql", attributes={"graphql.path": path})
+            active.failures.record(original, handled=False, captured_by="graphql", attributes={"graphql.path": path})
 
     def make(before: Any) -> Any:
         def handle_field_error(context: Any, error: Any, *args: Any, **kwargs: Any) -> Any:

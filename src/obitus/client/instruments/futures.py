@@ -26,7 +26,7 @@ class _Unasked:
 
     def __del__(self) -> None:
         if not self.asked:
-            self.reporter.record(self.error, handled=False, captured_by="pool", run=self.run)
+            self.reporter.failures.record(self.error, handled=False, captured_by="pool", run=self.run)
 
 
 def install_futures(reporter: Reporter, patches: Patches, module: ModuleType) -> None:

@@ -11,10 +11,11 @@ from importlib import import_module
 from types import ModuleType
 from typing import TYPE_CHECKING, Any, Final
 
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
-from obitus.client.instruments import requests
 from obitus.client.instruments.web_servers import Watched, begin
 from obitus.client.patches import Patches
+from obitus.client.scope import ended_by
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -59,9 +60,7 @@ def _with_interceptor(before: Callable[..., Any], interceptor: Any) -> Callable[
 
 def _watched(module: ModuleType, handler: Any, details: Any) -> Any:
     """Return a handler that does what this one does, as a run; itself where there is nothing to watch."""
-    import obitus
-
-    reporter = obitus._reporter()
+    reporter = active_reporter()
     if handler is None or reporter is None:
         return handler
     kind = _KINDS[bool(handler.request_streaming), bool(handler.response_streaming)]
@@ -175,7 +174,7 @@ class _Call:
             return outcome if self._is_asked_for() else "refused"
         if not _is_abort(error, code):
             watched.record(error, "grpc")
-            return requests.ended_by(error)
+            return ended_by(error)
         if outcome == "failed" and error.__context__ is not None:
             # The app gave up for what it was handling at that moment.
             watched.record(error.__context__, "grpc")

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-import contextvars
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit, urlunsplit
 
-from obitus.client import runs
-from obitus.client.guard import guarded, is_the_apps
+from obitus.client import runs, state
+from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
+from obitus.client.whose import is_the_apps
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
 # One library is built on another (requests on urllib3), and retries call themselves: the outermost call counts.
-_inside: contextvars.ContextVar[bool] = contextvars.ContextVar("obitus_http", default=False)
+_inside = state.in_call
 
 
 class _Call:
@@ -61,7 +61,7 @@ class _Call:
                 str(status),
                 "ERROR" if (status or 0) >= 500 else "WARN" if (status or 0) >= 400 else "INFO",
             )
-        self._reporter.breadcrumb("http", f"{self._method} {bare} → {said}", severity, data)
+        self._reporter.runs.breadcrumb("http", f"{self._method} {bare} → {said}", severity, data)
 
 
 @guarded

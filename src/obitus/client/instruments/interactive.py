@@ -5,6 +5,7 @@ from __future__ import annotations
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
 from obitus.client.patches import Patches
 
@@ -13,9 +14,7 @@ if TYPE_CHECKING:
 
 
 def _active() -> Reporter | None:
-    import obitus
-
-    return obitus._reporter()
+    return active_reporter()
 
 
 def install_ipython(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
@@ -26,7 +25,7 @@ def install_ipython(reporter: Reporter, patches: Patches, module: ModuleType) ->
         active = _active()
         error = getattr(result, "error_in_exec", None)
         if active is not None and isinstance(error, Exception):
-            active.record(error, handled=False, captured_by="notebook")
+            active.failures.record(error, handled=False, captured_by="notebook")
 
     def make(before: Any) -> Any:
         def init_events(shell: Any) -> None:
@@ -52,7 +51,9 @@ def install_gevent(reporter: Reporter, patches: Patches, module: ModuleType) -> 
             if type(error).__name__ == "GreenletExit":
                 return
             name = getattr(context, "name", "") or type(context).__name__
-            active.record(error, handled=False, captured_by="greenlet", attributes={"thread.name": str(name)[:300]})
+            active.failures.record(
+                error, handled=False, captured_by="greenlet", attributes={"thread.name": str(name)[:300]}
+            )
 
     def make(before: Any) -> Any:
         def handle_error(hub: Any, context: Any, kind: Any, value: Any, traceback: Any) -> Any:

@@ -6,51 +6,36 @@ import sys
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-from obitus.client import runs
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
-from obitus.client.instruments.requests import ended_by
 from obitus.client.patches import Patches
-from obitus.core.trace_context import read_traceparent
+from obitus.client.scope import RunScope
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
 
-class Job:
+class Job(RunScope):
     """One job while it goes on."""
 
-    def __init__(self, reporter: Reporter, name: str, captured_by: str, traceparent: Any = None) -> None:
-        self._reporter, self._captured_by = reporter, captured_by
-        trace = read_traceparent(traceparent) if isinstance(traceparent, str) else None
-        trace_id, parent = trace if trace is not None else (None, None)
-        self.run = reporter.new_run(f"job {name}"[:300], trace_id=trace_id, parent_span_id=parent)
-        self._token: Any = runs.current.set(self.run)
+    __slots__ = ()
 
     @guarded
     def end(self, error: BaseException | None = None, *, expected: bool = False, outcome: str = "") -> None:
         """The job ended; ``expected`` says that its author counts with this exception."""
         if error is None:
-            outcome = outcome or "ok"
-        elif expected:
-            outcome = "refused"
+            self.finish(outcome or "ok")
         else:
-            outcome = ended_by(error)
-            if outcome == "failed":
-                self.run.outcome = "failed"
-                self._reporter.record(error, handled=False, captured_by=self._captured_by, run=self.run)
-        runs.leave(self._token)
-        self._reporter.finish(self.run, outcome)
+            self.finish("refused" if expected else self.ended_by(error))
 
 
 @guarded
 def begin(name: Any, captured_by: str, traceparent: Any = None, **attributes: Any) -> Job | None:
     """Begin a job's run; None where nothing is reported."""
-    import obitus
-
-    reporter = obitus._reporter()
+    reporter = active_reporter()
     if reporter is None:
         return None
-    job = Job(reporter, str(name), captured_by, traceparent)
+    job = Job(reporter, f"job {name}"[:300], captured_by, traceparent=traceparent)
     for key, value in attributes.items():
         if value is not None:
             job.run.attach(f"task.{key}", str(value)[:300])

@@ -6,6 +6,7 @@ from functools import lru_cache
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
@@ -39,26 +40,26 @@ def hear(
         return
     kept, sent = _thresholds(reporter)
     if kept.hears(logger, severity):
-        reporter.breadcrumb("log", message, severity, {"logger": logger} | place)
+        reporter.runs.breadcrumb("log", message, severity, {"logger": logger} | place)
     if not sent.hears(logger, severity):
         return
-    redactor = reporter.redactor
+    redactor = reporter.base.redactor
     attributes: dict[str, Any] = place | {
         str(name)[:300]: plain(value, redactor) for name, value in list(fields.items())[:MOST_FIELDS]
     }
     if isinstance(error, Exception):
         about = {"log.logger": logger, "log.message": message[:1000]}
-        failure_id = reporter.record(error, handled=True, captured_by="logging", severity=severity, attributes=about)
+        failure_id = reporter.failures.record(
+            error, handled=True, captured_by="logging", severity=severity, attributes=about
+        )
         attributes["exception.type"] = type(error).__qualname__
         if failure_id is not None:
             attributes["failure.id"] = failure_id
-    reporter.log_record(message, severity, logger, attributes)
+    reporter.runs.log_record(message, severity, logger, attributes)
 
 
 def _active() -> Reporter | None:
-    import obitus
-
-    return obitus._reporter()
+    return active_reporter()
 
 
 def install_loguru(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
@@ -142,6 +143,8 @@ def install_twisted(reporter: Reporter, patches: Patches, module: ModuleType) ->
             return
         about = {"log.logger": str(event.get("log_namespace", "twisted"))[:300]}
         # Critical is what Twisted itself caught at the edge of an app's code.
-        active.record(error, handled=level != "critical", captured_by="twisted", severity=severity, attributes=about)
+        active.failures.record(
+            error, handled=level != "critical", captured_by="twisted", severity=severity, attributes=about
+        )
 
     module.globalLogPublisher.addObserver(observe)

@@ -8,6 +8,8 @@ import sys
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from obitus.client import state
+from obitus.client.active import active_reporter, use
 from obitus.client.patches import Patches
 from obitus.client.settings import Settings
 
@@ -36,11 +38,10 @@ class _Passenger:
 
 
 def _begin_in_child(settings: Settings, family: str) -> None:
-    import obitus
     from obitus.client.reporter import Reporter
 
-    if not settings.off and obitus._reporter() is None:
-        obitus._use(Reporter(settings, family=family))
+    if not settings.off and active_reporter() is None:
+        use(Reporter(settings, family=family))
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
@@ -52,23 +53,23 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
 
     def starting(before: Any) -> Any:
         def start(process: Any) -> None:
-            process.__dict__[_PASSENGER] = _Passenger(reporter.settings, reporter.family)
+            process.__dict__[_PASSENGER] = _Passenger(reporter.settings, reporter.base.family)
             try:
                 before(process)
             finally:
                 process.__dict__.pop(_PASSENGER, None)
-                reporter.started_a_child()
+                reporter.life.started_a_child()
 
         return start
 
     def living(before: Any) -> Any:
         def _bootstrap(process: Any, *args: Any, **kwargs: Any) -> Any:
-            _living.append(process)
+            state.living.append(process)
             try:
                 return before(process, *args, **kwargs)
             finally:
                 # A forked child leaves without running exit handlers.
-                reporter.last_words()
+                reporter.life.last_words()
 
         return _bootstrap
 
@@ -76,9 +77,11 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
         def _exit_function(*args: Any, **kwargs: Any) -> Any:
             # Called on the way out of what the process ran, with the exception that ends it still on its way.
             error = sys.exc_info()[1]
-            if _living and error is not None and not isinstance(error, SystemExit | KeyboardInterrupt):
-                attributes = {"process.name": _living[-1].name}
-                reporter.record(error, handled=False, captured_by="process", severity="FATAL", attributes=attributes)
+            if state.living and error is not None and not isinstance(error, SystemExit | KeyboardInterrupt):
+                attributes = {"process.name": state.living[-1].name}
+                reporter.failures.record(
+                    error, handled=False, captured_by="process", severity="FATAL", attributes=attributes
+                )
             return before(*args, **kwargs)
 
         return _exit_function
@@ -86,7 +89,3 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     patches.put(module.BaseProcess, "start", starting)
     patches.put(module.BaseProcess, "_bootstrap", living)
     patches.put(util, "_exit_function", ending)
-
-
-# The process object that this process is the life of, in a child.
-_living: list[Any] = []

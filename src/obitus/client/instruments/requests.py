@@ -9,8 +9,8 @@ from functools import lru_cache
 from typing import Any, Final
 from urllib.parse import parse_qsl
 
-from obitus.client.guard import is_the_apps
 from obitus.client.log import is_ours, warn
+from obitus.client.whose import is_the_apps
 
 MOST_BODY_BYTES: Final = 64 * 1024
 MOST_HEADERS: Final = 60
@@ -134,19 +134,6 @@ def is_json(kind: str) -> bool:
 def is_text(kind: str) -> bool:
     """Whether a media type can be shown as text."""
     return kind.startswith("text/") or is_json(kind) or kind.endswith(("/xml", "+xml", "/javascript", "/x-ndjson"))
-
-
-def ended_by(error: BaseException) -> str:
-    """Return the outcome of a request that an exception ended.
-
-    A client that went away and a server that stops call it off; whatever else leaves the handler is a failure, also
-    what a server raises in it at its time limit.
-    """
-    if isinstance(error, GeneratorExit | KeyboardInterrupt) or type(error).__name__ == "CancelledError":
-        return "refused"
-    if isinstance(error, SystemExit) and error.code in (None, 0):
-        return "refused"
-    return "failed"
 
 
 def _multipart(content_type: str, data: bytes) -> dict[str, Any]:

@@ -5,9 +5,11 @@ from __future__ import annotations
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-from obitus.client.guard import is_the_apps
-from obitus.client.instruments.databases import _inside, tell
+from obitus.client import state
+from obitus.client.active import active_reporter
+from obitus.client.instruments.databases import tell
 from obitus.client.patches import Patches
+from obitus.client.whose import is_the_apps
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -20,7 +22,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     from sqlalchemy import event  # the app has imported it: that is what brought us here
 
     def before(connection: Any, cursor: Any, statement: Any, parameters: Any, context: Any, executemany: bool) -> None:
-        connection.info.setdefault(_STARTED, []).append((reporter.timer(), _inside.set(True)))
+        connection.info.setdefault(_STARTED, []).append((reporter.timer(), state.in_statement.set(True)))
 
     def after(connection: Any, cursor: Any, statement: Any, parameters: Any, context: Any, executemany: bool) -> None:
         started_s = _take(connection)
@@ -37,9 +39,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
             tell(reporter, context.statement, started_s, system=connection.dialect.name, error=error)
 
     def _wanted() -> bool:
-        import obitus
-
-        return obitus._reporter() is reporter
+        return active_reporter() is reporter
 
     listeners = (("before_cursor_execute", before), ("after_cursor_execute", after), ("handle_error", failed))
     for name, listener in listeners:
@@ -52,9 +52,9 @@ def _take(connection: Any) -> float | None:
         return None
     started_s, token = started.pop()
     try:
-        _inside.reset(token)
+        state.in_statement.reset(token)
     except ValueError as interrupted:
         if is_the_apps(interrupted):
             raise
-        _inside.set(False)
+        state.in_statement.set(False)
     return float(started_s)

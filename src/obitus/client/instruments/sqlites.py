@@ -9,8 +9,8 @@ import sqlite3
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-import obitus
-from obitus.client.instruments.databases import _inside, tell
+from obitus.client import state
+from obitus.client.instruments.databases import tell
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 
@@ -21,14 +21,14 @@ _cursor = sqlite3.Connection.cursor
 _execute = sqlite3.Cursor.execute
 _executemany = sqlite3.Cursor.executemany
 _executescript = sqlite3.Cursor.executescript
-_is_inside = _inside.get
+_is_inside = state.in_statement.get
 
 
 class SqliteCursor(sqlite3.Cursor):
     """A cursor of sqlite3 whose statements become breadcrumbs."""
 
     def execute(self, statement: str, *args: Any) -> Any:
-        reporter = obitus._active
+        reporter = state.active
         if reporter is None or _is_inside():
             return _execute(self, statement, *args)
         started_s = reporter.timer()
@@ -41,7 +41,7 @@ class SqliteCursor(sqlite3.Cursor):
         return answer
 
     def executemany(self, statement: str, parameters: Any) -> Any:
-        reporter = obitus._active
+        reporter = state.active
         if reporter is None or _is_inside():
             return _executemany(self, statement, parameters)
         started_s = reporter.timer()
@@ -55,7 +55,7 @@ class SqliteCursor(sqlite3.Cursor):
         return answer
 
     def executescript(self, script: str) -> Any:
-        reporter = obitus._active
+        reporter = state.active
         if reporter is None or _is_inside():
             return _executescript(self, script)
         started_s = reporter.timer()

@@ -6,9 +6,10 @@ import os
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-from obitus.client.guard import guarded, is_the_apps
+from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
+from obitus.client.whose import is_the_apps
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -27,10 +28,10 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
         data: dict[str, Any] = {"process.command_args": command}
         if error is not None:
             data["exception.type"] = type(error).__name__
-            reporter.breadcrumb("process", f"{_name(command)} could not be started", "ERROR", data)
+            reporter.runs.breadcrumb("process", f"{_name(command)} could not be started", "ERROR", data)
             return
         data["process.pid"] = process.pid
-        reporter.breadcrumb("process", f"{_name(command)} started", "INFO", data)
+        reporter.runs.breadcrumb("process", f"{_name(command)} started", "INFO", data)
         process.__dict__[_STARTED] = (reporter.timer(), command)
 
     @guarded
@@ -43,7 +44,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
         how = f"status {status}" if status >= 0 else f"signal {-status}"
         data = {"process.exit.code": status, "duration_ms": took_ms}
         severity = "INFO" if status == 0 else "WARN"
-        reporter.breadcrumb("process", f"{_name(started[1])} ended with {how}", severity, data)
+        reporter.runs.breadcrumb("process", f"{_name(started[1])} ended with {how}", severity, data)
 
     def starting(before: Any) -> Any:
         def __init__(process: Any, args: Any, *more: Any, **options: Any) -> None:

@@ -11,11 +11,12 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded, without_ours
 from obitus.client.instruments import requests, routes
 from obitus.client.patches import Patches
+from obitus.client.scope import RunScope, ended_by
 from obitus.core.entry_points import entry_point
-from obitus.core.trace_context import read_traceparent
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -30,37 +31,28 @@ class Watched:
     def __init__(
         self, reporter: Reporter, method: str, path: str, headers: Any, client: str = "", url: str = ""
     ) -> None:
-        self._reporter = reporter
         self._method, self._path, self._headers, self._client, self._url = method, path, headers, client, url
         self.status = 0
         given = headers.get("traceparent") if headers is not None else None
-        trace = read_traceparent(given) if isinstance(given, str) else None
-        trace_id, parent = trace if trace is not None else (None, None)
-        self.run = reporter.new_run(entry_point(method, path), trace_id=trace_id, parent_span_id=parent)
+        self._scope = RunScope(reporter, entry_point(method, path), "server", traceparent=given)
+        self.run = self._scope.run
         self.run.resolve = self._resolve
-        self._token: Any = runs.current.set(self.run)
-        self._ended = False
 
     def record(self, error: BaseException, captured_by: str) -> None:
         """Something that the framework answers for by itself was raised."""
-        if requests.ended_by(error) == "failed":
-            self.run.outcome = "failed"
+        if ended_by(error) == "failed":
             self.status = self.status or 500
-            self._reporter.record(error, handled=False, captured_by=captured_by, run=self.run)
+            self._scope.record(error, captured_by=captured_by)
 
     @guarded
     def end(self, status: int | None = None, outcome: str | None = None) -> None:
         """The request was answered."""
-        if self._ended:
+        if self._scope.is_over:
             return
-        self._ended = True
         self.status = status or self.status
-        runs.leave(self._token)
         self.run.entry_point = routes.point_of(self._method, self.run.route or "", self._path, self.status)
         outcome = outcome or ("failed" if self.run.outcome == "failed" else None)
-        self._reporter.finish(
-            self.run, outcome or requests.outcome_of(self.status, requests.FAILED_STATUSES), self.status or None
-        )
+        self._scope.finish(outcome or requests.outcome_of(self.status, requests.FAILED_STATUSES), self.status or None)
 
     def _resolve(self) -> None:
         route = self.run.route or ""
@@ -90,19 +82,13 @@ def begin(reporter: Reporter, method: Any, path: Any, headers: Any, client: Any 
     return Watched(reporter, str(method), str(path), headers, str(client or ""), str(url))
 
 
-def _active() -> Reporter | None:
-    import obitus
-
-    return obitus._reporter()
-
-
 def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch Tornado's request handlers: their own points for errors and for the end of a request."""
     held = "_obitus_request"
 
     def executing(before: Any) -> Any:
         async def _execute(handler: Any, *args: Any, **kwargs: Any) -> Any:
-            active = _active()
+            active = active_reporter()
             request = handler.request
             watched = (
                 begin(active, request.method, request.path, request.headers, request.remote_ip, request.full_url())
@@ -151,7 +137,7 @@ def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
     def handling(before: Any) -> Any:
         async def _handle(app: Any, request: Any) -> Any:
-            active = _active()
+            active = active_reporter()
             watched = (
                 begin(active, request.method, request.path, request.headers, request.remote, request.url)
                 if active is not None
@@ -169,7 +155,7 @@ def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) ->
                     watched.end(status)
                 else:
                     watched.record(error, "aiohttp")
-                    watched.end(watched.status or None, requests.ended_by(error))
+                    watched.end(watched.status or None, ended_by(error))
                 raise
             _note_aiohttp(request, watched)
             watched.end(getattr(answer, "status", None))
@@ -195,7 +181,7 @@ def install_sanic(reporter: Reporter, patches: Patches, module: ModuleType) -> N
     held = "_obitus_request"
 
     async def begun(request: Any) -> None:
-        active = _active()
+        active = active_reporter()
         if active is not None:
             request.ctx.__dict__[held] = begin(
                 active, request.method, request.path, request.headers, request.ip, request.url
@@ -248,7 +234,7 @@ def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType
                 watched = handler.__dict__.pop(held, None)
                 if watched is not None:
                     watched.record(error, "http.server")
-                    watched.end(None, requests.ended_by(error))
+                    watched.end(None, ended_by(error))
                 raise
             watched = handler.__dict__.pop(held, None)
             if watched is not None:
@@ -259,7 +245,7 @@ def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType
     def parsing(before: Any) -> Any:
         def parse_request(handler: Any) -> Any:
             good = before(handler)
-            active = _active()
+            active = active_reporter()
             if good and active is not None and _serves_by_itself(handler):
                 path = str(handler.path)
                 bare = path.partition("?")[0]
@@ -296,9 +282,9 @@ def install_socketserver(reporter: Reporter, patches: Patches, module: ModuleTyp
     def make(before: Any) -> Any:
         def handle_error(server: Any, request: Any, client_address: Any) -> None:
             error = sys.exc_info()[1]
-            active = _active()
+            active = active_reporter()
             if active is not None and isinstance(error, Exception):
-                active.record(error, handled=False, captured_by="socketserver")
+                active.failures.record(error, handled=False, captured_by="socketserver")
                 without_ours(error, error.__traceback__)
             before(server, request, client_address)
 

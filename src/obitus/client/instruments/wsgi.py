@@ -7,12 +7,13 @@ from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from obitus.client import runs
+from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
 from obitus.client.instruments import arrived, requests, routes
 from obitus.client.instruments.requests import Body
 from obitus.client.log import is_ours
+from obitus.client.scope import RunScope, ended_by
 from obitus.core.entry_points import entry_point
-from obitus.core.trace_context import MOST_STATE, read_traceparent
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -44,9 +45,7 @@ class WsgiMiddleware:
         self._answer_body = answer_body
 
     def __call__(self, environ: Environ, start_response: Any) -> Iterable[bytes]:
-        import obitus
-
-        reporter = obitus._reporter()
+        reporter = active_reporter()
         if reporter is None:
             return self._app(environ, start_response)
         watch = guarded(_Watch)(reporter, environ, self._body_bytes, self._user, self._counts_as_failed)
@@ -87,32 +86,30 @@ class _Watch:
         user: Callable[[Environ], Any] | None,
         counts_as_failed: Collection[int],
     ) -> None:
-        self._reporter, self._environ, self._user, self._counts_as_failed = reporter, environ, user, counts_as_failed
+        self._environ, self._user, self._counts_as_failed = environ, user, counts_as_failed
         self.status = 0
         self.answer: Body | None = None
-        self._ended = False
-        trace = read_traceparent(environ.get("HTTP_TRACEPARENT", ""))
-        trace_id, parent = trace if trace is not None else (None, None)
         method = str(environ.get("REQUEST_METHOD", ""))
         around = environ.get(_WATCHED)
         # A middleware around an app and another one around what is mounted in it see the same request.
         self._inside_of: _Watch | None = around if isinstance(around, _Watch) else None
+        self._scope: RunScope
         self.run: runs.RunState
         if self._inside_of is not None:
-            self.run = self._inside_of.run
-            self._ended = True
+            self._scope, self.run = self._inside_of._scope, self._inside_of.run
             return
         environ[_WATCHED] = self
-        self.run = reporter.new_run(
-            entry_point(method, str(environ.get("PATH_INFO", ""))), trace_id=trace_id, parent_span_id=parent
+        self._scope = RunScope(
+            reporter,
+            entry_point(method, str(environ.get("PATH_INFO", ""))),
+            "wsgi",
+            traceparent=environ.get("HTTP_TRACEPARENT"),
+            tracestate=environ.get("HTTP_TRACESTATE"),
         )
-        state = environ.get("HTTP_TRACESTATE")
-        if trace_id is not None and state and len(state) <= MOST_STATE:
-            self.run.trace_state = state
+        self.run = self._scope.run
         # What the framework moves from one to the other on its way is the request's all the same.
         self._path = f"{environ.get('SCRIPT_NAME', '')}{environ.get('PATH_INFO', '')}"
         self.run.resolve = self._resolve
-        self._token = runs.current.set(self.run)
         self._stream: Any = None
         self._body = self._watch_body(body_bytes)
 
@@ -130,26 +127,24 @@ class _Watch:
         if self.status >= 500:
             # A framework that answers for an exception by itself does so while it handles it.
             error = exc_info[1] if type(exc_info) is tuple else sys.exc_info()[1]
-            if isinstance(error, BaseException) and requests.ended_by(error) == "failed":
-                self._record(error)
+            if isinstance(error, BaseException):
+                self._scope.ended_by(error)
 
     @guarded
     def failed(self, error: BaseException) -> None:
         """The app raised."""
-        outcome = requests.ended_by(error)
+        outcome = ended_by(error)
         if outcome == "failed":
             self.status = self.status or 500
             if self._inside_of is None:
-                self._record(error)
+                self._scope.record(error)
         self.end(outcome)
 
     @guarded
     def end(self, outcome: str | None = None) -> None:
         """The answer is complete."""
-        if self._ended:
+        if self._inside_of is not None or self._scope.is_over:
             return
-        self._ended = True
-        runs.leave(self._token)
         self._environ.pop(_WATCHED, None)
         method = str(self._environ.get("REQUEST_METHOD", ""))
         if not self.status and outcome is None:
@@ -157,14 +152,10 @@ class _Watch:
             self.status = 500
         self.run.entry_point = routes.point_of(method, self.route(), self._path, self.status)
         outcome = outcome or requests.outcome_of(self.status, self._counts_as_failed)
-        self._reporter.finish(self.run, outcome, self.status or None)
+        self._scope.finish(outcome, self.status or None)
 
     def route(self) -> str:
         return self.run.route or routes.of_environ(self._environ) or ""
-
-    def _record(self, error: BaseException) -> None:
-        self.run.outcome = "failed"
-        self._reporter.record(error, handled=False, captured_by="wsgi", run=self.run)
 
     def _watch_body(self, limit: int) -> Body | None:
         """Keep a copy of the start of the body as the app reads it. Nothing is read before the app does."""

@@ -1,0 +1,39 @@
+"""The reporter of this process: setting it, asking for it, and letting it have the last word."""
+
+from __future__ import annotations
+
+import atexit
+from typing import TYPE_CHECKING
+
+from obitus.client import state
+
+if TYPE_CHECKING:
+    from obitus.client.reporter import Reporter
+
+
+def active_reporter() -> Reporter | None:
+    """Return the reporter of this process, None where nothing is reported."""
+    found: Reporter | None = state.active
+    return found
+
+
+def use(chosen: Reporter) -> None:
+    """Let a reporter be the one of this process."""
+    state.active = chosen
+    state.marking = chosen if "mark" not in chosen.settings.without else None
+    atexit.register(at_exit)
+
+
+def give_up() -> Reporter | None:
+    """Let nothing be reported from now on; return the reporter that there was."""
+    found = active_reporter()
+    state.active = state.marking = None
+    atexit.unregister(at_exit)
+    return found
+
+
+def at_exit() -> None:
+    """The interpreter ends."""
+    found = active_reporter()
+    if found is not None:
+        found.life.last_words()

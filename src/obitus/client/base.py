@@ -1,0 +1,121 @@
+"""What all parts of a reporter share: settings, clocks, what every report has, and what hands reports over."""
+
+from __future__ import annotations
+
+import os
+import socket
+import sys
+import threading
+import time
+from collections.abc import Callable, Mapping
+from typing import Any, Final
+
+from obitus.client import runs
+from obitus.client.held import Held
+from obitus.client.sender import Sender
+from obitus.client.settings import Settings
+from obitus.client.values import plain
+from obitus.core.clock import to_text
+from obitus.core.ids import uuid7
+from obitus.core.redaction import Redactor
+from obitus.core.severity import SEVERITIES
+from obitus.core.trace_context import read_traceparent
+
+
+def clock_ms() -> int:
+    """Return the Unix time in milliseconds."""
+    return time.time_ns() // 1_000_000
+
+
+_system_clock: Final = clock_ms
+
+
+class Base:
+    """Set up once; ``sender`` and ``held`` belong to one process, and are made anew in a child that was forked."""
+
+    sender: Sender
+    held: Held
+
+    def __init__(
+        self,
+        settings: Settings,
+        *,
+        clock_ms: Callable[[], int],
+        random_bytes: Callable[[int], bytes],
+        timer: Callable[[], float],
+        process: Mapping[str, Any],
+        joins_trace: bool,
+        family: str,
+    ) -> None:
+        self.settings = settings
+        self.clock_ms = clock_ms
+        self.now_ns: Callable[[], int] = time.time_ns if clock_ms is _system_clock else lambda: clock_ms() * 1_000_000
+        self.random_bytes = random_bytes
+        self.timer = timer
+        self.redactor = Redactor(settings.hide)
+        self.family = family or os.urandom(4).hex()
+        self.attributes: dict[str, Any] = {}
+        """What the app put on everything that this process reports."""
+        self.ending = False
+        """Whether the interpreter ends."""
+        self.exit_until_s = 0.0
+        self._process = self._describe_process(process)
+        # Whoever started this process, such as ``obitus run``, may have said which trace it belongs to.
+        self._trace = read_traceparent(os.environ.get("TRACEPARENT", "")) if joins_trace else None
+
+    def new_id(self) -> str:
+        """Return an id for a report, UUIDv7."""
+        return str(uuid7(self.clock_ms(), self.random_bytes(10)))
+
+    def exit_s(self) -> float:
+        """Return how long the end of the process may still be held up, in seconds."""
+        return max(0.0, self.exit_until_s - time.monotonic())
+
+    def released(self, report: dict[str, Any]) -> dict[str, Any]:
+        """Put the release on a report, where one is set, and return it."""
+        if self.settings.release:
+            report["release"] = self.settings.release[:300]
+        return report
+
+    def new_report(
+        self, kind: str, severity: str, run: runs.RunState | None, attributes: Mapping[str, Any]
+    ) -> dict[str, Any]:
+        """Return what every report has."""
+        now_ms = self.clock_ms()
+        report: dict[str, Any] = {
+            "kind": kind,
+            "id": str(uuid7(now_ms, self.random_bytes(10))),
+            "time": to_text(now_ms),
+            "severity": severity if severity in SEVERITIES else "ERROR",
+            "attributes": self._process | {"thread.name": threading.current_thread().name} | self.attributes,
+        }
+        self.released(report)
+        if run is not None:
+            if run.attributes:
+                report["attributes"] |= run.attributes
+            report["trace_id"], report["span_id"] = run.trace_id, run.span_id
+        elif self._trace is not None:
+            report["trace_id"] = self._trace[0]
+        if attributes:
+            report["attributes"] |= {str(name)[:300]: plain(value, self.redactor) for name, value in attributes.items()}
+        return report
+
+    def begin_in_child(self) -> None:
+        """This is another process now."""
+        self.ending = False
+        self._process["process.pid"] = os.getpid()
+        self._process["service.instance.id"] = self.new_id()
+
+    def _describe_process(self, more: Mapping[str, Any]) -> dict[str, Any]:
+        found: dict[str, Any] = {
+            "host.name": socket.gethostname()[:300],
+            "process.pid": os.getpid(),
+            # OpenTelemetry's name for what tells one process of a service from all others, before it and beside it.
+            "service.instance.id": self.new_id(),
+            "process.runtime.name": sys.implementation.name,
+            "process.runtime.version": sys.version.split()[0],
+            "process.command": (sys.argv[0] if sys.argv else "")[:300],
+        }
+        if self.settings.environment:
+            found["deployment.environment.name"] = self.settings.environment
+        return found | dict(more)

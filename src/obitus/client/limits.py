@@ -1,0 +1,62 @@
+"""How much of each kind is taken, and telling of what was not: a gap that nobody knows of misleads."""
+
+from __future__ import annotations
+
+from typing import Final
+
+from obitus.client.base import Base
+from obitus.client.rate import Rate
+
+BURST_S: Final = 8.0
+RUNS_PER_S: Final = 50.0
+LOGS_PER_S: Final = 200.0
+
+
+class Limits:
+    """The rates of one process."""
+
+    failures: Rate
+    runs: Rate
+    logs: Rate
+
+    def __init__(self, base: Base) -> None:
+        self._base = base
+        self._told: dict[str, int] = {}
+
+    def begin(self) -> None:
+        """Begin, with full room."""
+        per_s, timer = self._base.settings.failures_per_second, self._base.timer
+        self.failures = Rate(per_s, per_s * BURST_S, timer)
+        self.runs = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, timer)
+        self.logs = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, timer)
+        self._told = {}
+
+    def no_room(self, rate: Rate) -> bool:
+        """Whether nothing more can be taken at this moment; what is not taken is counted."""
+        sender = self._base.sender
+        if sender.full:
+            sender.drop("the queue is full")
+            return True
+        if not rate.allows():
+            sender.drop("too many at once")
+            return True
+        return False
+
+    @property
+    def has_told(self) -> bool:
+        """Whether anything that was dropped was told of."""
+        return bool(self._told)
+
+    def tell_dropped(self) -> None:
+        """Report what was dropped since the last time, and why."""
+        base = self._base
+        dropped = dict(base.sender.dropped)
+        new = {why: count - self._told.get(why, 0) for why, count in dropped.items()}
+        new = {why: count for why, count in new.items() if count}
+        if not new:
+            return
+        self._told = dropped
+        said = ", ".join(f"{count:,} because {why}" for why, count in sorted(new.items()))
+        report = base.new_report("log", "WARN", None, {f"dropped.{why}": count for why, count in new.items()})
+        report |= {"logger": "obitus.client", "message": f"{sum(new.values()):,} reports were dropped: {said}."}
+        base.sender.put(report)

@@ -1,0 +1,224 @@
+"""The life of the process that reports: its hooks, what is done now and then, forks, ends, and what others left behind."""
+
+from __future__ import annotations
+
+import os
+import time
+from typing import Final
+
+from obitus.client.base import Base
+from obitus.client.failures import Failures
+from obitus.client.forks import watch_forks
+from obitus.client.guard import guarded
+from obitus.client.held import LONGEST_OUTSIDE_S, Held
+from obitus.client.hooks import Hooks, Install
+from obitus.client.left_behind import LeftBehind
+from obitus.client.limits import Limits
+from obitus.client.lost import LostChildren
+from obitus.client.open_runs import OpenRuns
+from obitus.client.sender import Sender
+
+TALLY_EVERY_TICKS: Final = 20
+STORY_EVERY_S: Final = 0.1
+DROPPED_EVERY_TICKS: Final = 120
+
+
+class ProcessLife:
+    """One process, from when it begins to report until it ends. No method of it ever raises into the app."""
+
+    def __init__(
+        self,
+        base: Base,
+        limits: Limits,
+        open_runs: OpenRuns,
+        failures: Failures,
+        *,
+        install: Install | None,
+        says_time: bool,
+        keeps: bool,
+        is_child: bool,
+    ) -> None:
+        self._base, self._limits, self._runs, self._failures = base, limits, open_runs, failures
+        self._says_time, self._keeps = says_time, keeps
+        self._stories = install is not None and base.settings.spool is not None
+        # The process that began to watch, where this one is a child of it.
+        self._parent = os.getppid() if is_child else 0
+        self._has_children = False
+        self._begin()
+        self._hooks: Hooks | None = None
+        if install is not None:
+            self._hooks = Hooks(base.settings, failures, open_runs, self, install)
+            self._hooks.install()
+        watch_forks(self)
+        if self._stories:
+            self._left_behind.begin()
+            base.sender.begin()
+
+    def _begin(self) -> None:
+        """Make what belongs to one process alone."""
+        base = self._base
+        base.sender = Sender(
+            base.settings,
+            base.redactor,
+            says_time=self._says_time,
+            tick=self._tick if self._keeps else _nothing,
+            due=self._release_due if self._keeps else lambda: LONGEST_OUTSIDE_S,
+            settle=self._settle,
+            wrote=self._keep_story if self._keeps else _nothing,
+            family=base.family,
+        )
+        base.held = Held(base.sender, base.timer)
+        self._limits.begin()
+        self._runs.begin()
+        self._ticks = 0
+        self._story_s = 0.0
+        self.lost_children = LostChildren(base, self._runs, self._failures)
+        self._left_behind = LeftBehind(base, self._runs, self.lost_children, is_child=self.is_child)
+
+    @property
+    def is_child(self) -> bool:
+        """Whether this is a child of a process that watches."""
+        return bool(self._parent)
+
+    def flush(self, timeout_s: float) -> bool:
+        """Wait until everything was sent; return whether it was."""
+        return self._base.sender.flush(timeout_s)
+
+    def secure(self) -> None:
+        """Have everything that was captured on disk when this returns."""
+        self._base.held.release()
+        self._base.sender.secure(0.5)
+
+    def stop(self, timeout_s: float) -> None:
+        """Take the hooks away, send what is queued, and end."""
+        if self._hooks is not None:
+            self._hooks.remove()
+        self._base.held.release()
+        self._limits.tell_dropped()
+        sender = self._base.sender
+        sender.flush(timeout_s)
+        sender.secure(0.5)
+        sender.close()
+        self._left_behind.end()
+
+    def last_words(self) -> None:
+        """The interpreter ends: hand over what this process made. What other exit handlers raise is still caught.
+
+        A child whose parent watches leaves it on disk for that one, and does not wait.
+        """
+        if self._left_behind.left:
+            return
+        base = self._base
+        base.ending = True
+        if self._hooks is not None:
+            self._hooks.see_the_end()
+        leaves_to_parent = self.is_child and os.getppid() == self._parent
+        base.exit_until_s = time.monotonic() + (0.0 if leaves_to_parent else base.settings.exit_s)
+        base.sender.leave(base.exit_s(), family=self._has_children)
+        base.sender.tidy()
+        self._left_behind.end()
+
+    @guarded
+    def before_hard_exit(self) -> None:
+        """The process ends without exit handlers, by ``os._exit`` or as another program: leave nothing undone."""
+        if self._left_behind.left:
+            return
+        self._settle()
+        if self._base.sender.waiting:
+            self._base.sender.secure(0.2)
+        self._left_behind.end()
+
+    @guarded
+    def begin_again(self) -> None:
+        """The process did not become another program after all."""
+        if self._stories:
+            self._left_behind.begin()
+
+    @guarded
+    def give_up_crashes(self) -> None:
+        """The app looks after crashes of the interpreter itself."""
+        self._left_behind.give_up_crashes()
+
+    @guarded
+    def leave_to_parent(self) -> None:
+        """The parent ends this process and knows why: what goes on here is left for it to tell.
+
+        From here on this process does nothing more by itself: parents that end their children by a signal give them a
+        tenth of a second, and kill them then, whatever lock of theirs they hold at that moment.
+        """
+        if self.is_child:
+            self._left_behind.leave()
+            self._base.sender.hush()
+
+    @guarded
+    def started_a_child(self) -> None:
+        """A child process was started, which hands on what it has to tell by the spool."""
+        self._has_children = True
+        self._base.sender.wake()
+
+    def before_fork(self) -> None:
+        """Come to rest."""
+        self._base.sender.pause()
+
+    def after_fork(self, *, rests: bool) -> None:
+        """In the parent: go on, unless it is to rest until there is something to do."""
+        self._has_children = True
+        if not rests:
+            self._base.sender.resume()
+
+    def begin_in_child(self) -> None:
+        """A child that was forked here holds dead threads and perhaps held locks: it gets new ones of all that."""
+        self._base.sender.abandon()
+        self._left_behind.forget()
+        self._base.held.abandon()
+        self._parent = os.getppid()
+        self._has_children = False
+        self._begin()
+        # Nothing more yet: most children that only become another program never come to report anything.
+        self._base.begin_in_child()
+
+    def _settle(self) -> None:
+        """Queue what is kept back, counted, or known of what was dropped."""
+        self._base.held.release()
+        self._runs.send_tallies()
+        self._limits.tell_dropped()
+
+    def _keep_story(self) -> None:
+        """What went wrong is on disk: so are the counts it belongs to, soon after."""
+        now_s = time.monotonic()
+        if self._left_behind.begun and now_s - self._story_s > STORY_EVERY_S:
+            self._story_s = now_s
+            self._left_behind.keep()
+
+    def _tick(self) -> None:
+        """On the keeper's thread, about twice a second."""
+        self._ticks += 1
+        self._base.held.write()
+        if self._ticks % TALLY_EVERY_TICKS == 0:
+            self._runs.send_tallies()
+        # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
+        if self._ticks % DROPPED_EVERY_TICKS == 0 or (self._base.sender.dropped and not self._limits.has_told):
+            self._limits.tell_dropped()
+        if self._hooks is not None:
+            self._hooks.stand_in_front()
+        if self._stories and not self._left_behind.begun:
+            self._left_behind.begin()
+        self._left_behind.keep()
+        if self.lost_children.waiting:
+            self._left_behind.look_for_children()
+            self.lost_children.give_up()
+
+    def _release_due(self) -> float:
+        """Send what was kept back for long enough; return in how many seconds the next one is due."""
+        held, timer = self._base.held, self._base.timer
+        soonest_s = held.soonest_s
+        if soonest_s is None:
+            return LONGEST_OUTSIDE_S
+        if soonest_s <= timer():
+            held.release(due=True)
+            soonest_s = held.soonest_s
+        return LONGEST_OUTSIDE_S if soonest_s is None else max(0.001, soonest_s - timer())
+
+
+def _nothing() -> None:
+    pass
