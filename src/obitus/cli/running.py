@@ -21,6 +21,7 @@ from obitus.client.failures import SUPERVISOR_FILE
 from obitus.client.reporter import Reporter
 from obitus.client.scope import RunScope
 from obitus.client.settings import Settings
+from obitus.core.bounds import said, short
 from obitus.core.stacks import find_stacks, report_form
 
 KEPT_BYTES: Final = 64 * 1024
@@ -68,7 +69,7 @@ def run(command: list[str], settings: Settings) -> int:
 
 def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
     name = Path(command[0]).name
-    scope = RunScope(reporter, f"command {name}"[:300], "obitus run") if reporter is not None else None
+    scope = RunScope(reporter, short(f"command {name}"), "obitus run") if reporter is not None else None
     environment = os.environ | {SUPERVISOR_FILE: str(told)}
     if scope is not None:
         environment["TRACEPARENT"] = scope.run.traceparent
@@ -103,7 +104,7 @@ def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
             "process.exit.code": _status_of(status),
             "process.end": ended,
             "process.duration_ms": round((time.monotonic() - started_s) * 1000),
-            "process.environment_names": ", ".join(sorted(os.environ))[:1000],
+            "process.environment_names": said(", ".join(sorted(os.environ))),
         }
         _report(scope, command, _chain(name, ended, text), attributes, text)
     scope.finish("failed")
@@ -118,7 +119,7 @@ def _report(
     reporter = scope.reporter
     for line in [line for line in text.splitlines() if line.strip()][-LAST_LINES:]:
         reporter.runs.breadcrumb("log", line, "ERROR", {"log.iostream": "stderr"})
-    reporter.failures.record_chain(chain, "obitus run", attributes | {"process.command": " ".join(command)[:1000]})
+    reporter.failures.record_chain(chain, "obitus run", attributes | {"process.command": said(" ".join(command))})
 
 
 def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
@@ -127,8 +128,8 @@ def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
     if found:
         return report_form(found[-1].chain)
     lines = [line.strip() for line in text.splitlines() if line.strip()]
-    said = f": {lines[-1][:1000]}" if lines else ""
-    return [{"type": ended, "message": f"{name} ended with {ended}{said}", "frames": []}]
+    last = f": {said(lines[-1])}" if lines else ""
+    return [{"type": ended, "message": f"{name} ended with {ended}{last}", "frames": []}]
 
 
 @contextlib.contextmanager

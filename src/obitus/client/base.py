@@ -8,6 +8,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Mapping
+from itertools import islice
 from typing import Any, Final
 
 from obitus.client import runs
@@ -15,6 +16,7 @@ from obitus.client.held import Held
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.values import plain
+from obitus.core.bounds import ATTRIBUTES, short
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 from obitus.core.redaction import Redactor
@@ -74,7 +76,7 @@ class Base:
     def released(self, report: dict[str, Any]) -> dict[str, Any]:
         """Put the release on a report, where one is set, and return it."""
         if self.settings.release:
-            report["release"] = self.settings.release[:300]
+            report["release"] = short(self.settings.release)
         return report
 
     def new_report(
@@ -97,7 +99,10 @@ class Base:
         elif self._trace is not None:
             report["trace_id"] = self._trace[0]
         if attributes:
-            report["attributes"] |= {str(name)[:300]: plain(value, self.redactor) for name, value in attributes.items()}
+            # What is beyond the bound is left out here: the service would refuse the whole report.
+            room = ATTRIBUTES - len(report["attributes"])
+            given = islice(attributes.items(), max(0, room))
+            report["attributes"] |= {short(str(name)): plain(value, self.redactor) for name, value in given}
         return report
 
     def begin_in_child(self) -> None:
@@ -108,13 +113,13 @@ class Base:
 
     def _describe_process(self, more: Mapping[str, Any]) -> dict[str, Any]:
         found: dict[str, Any] = {
-            "host.name": socket.gethostname()[:300],
+            "host.name": short(socket.gethostname()),
             "process.pid": os.getpid(),
             # OpenTelemetry's name for what tells one process of a service from all others, before it and beside it.
             "service.instance.id": self.new_id(),
             "process.runtime.name": sys.implementation.name,
             "process.runtime.version": sys.version.split()[0],
-            "process.command": (sys.argv[0] if sys.argv else "")[:300],
+            "process.command": short(sys.argv[0] if sys.argv else ""),
         }
         if self.settings.environment:
             found["deployment.environment.name"] = self.settings.environment

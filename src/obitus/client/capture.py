@@ -16,6 +16,7 @@ from typing import Any, Final
 from obitus.client.native import Worker, is_finalizing
 from obitus.client.values import MOST_STRING, plain, show
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import medium, short
 from obitus.core.frames import COMPILED_ENDINGS, looks_like_library, package_of
 from obitus.core.redaction import Redactor
 
@@ -217,8 +218,8 @@ class Capture:
         if type(file) is not str or type(line) is not int:
             return
         frame: dict[str, Any] = {
-            "file": file[:2000],
-            "module": file.replace("\\", "/").rpartition("/")[2].removesuffix(".py")[:300],
+            "file": medium(file),
+            "module": short(file.replace("\\", "/").rpartition("/")[2].removesuffix(".py")),
             "function": "<source>",
             "line": max(0, line),
             "own": self._is_own(file, ""),
@@ -280,7 +281,7 @@ class Capture:
                 found = known.get(key)
                 text = known[key] = show(value, redactor) if found is None else found
             left -= len(text) + len(name)
-            shown[name if len(name) <= 300 else name[:300]] = text
+            shown[name if len(name) <= 300 else short(name)] = text
         room[0] = left
         return shown
 
@@ -298,9 +299,9 @@ class Capture:
         code, file = frame.f_code, frame.f_code.co_filename
         module = _module_name(frame)
         place: dict[str, Any] = {
-            "file": file[:2000],
-            "module": module[:300],
-            "function": code.co_qualname[:300],
+            "file": medium(file),
+            "module": short(module),
+            "function": short(code.co_qualname),
             "line": max(0, line or 0),
             "own": self._is_own(file, module),
         }
@@ -376,7 +377,7 @@ def _of_module(names: dict[str, Any]) -> list[tuple[str, Any]]:
 def type_name(kind: type) -> str:
     """Return the name of an exception type, with its module unless built in."""
     name = f"{kind.__module__}.{kind.__qualname__}"
-    return name.removeprefix("builtins.").removeprefix("__main__.")[:300]
+    return short(name.removeprefix("builtins.").removeprefix("__main__."))
 
 
 def _cut(text: str) -> str:

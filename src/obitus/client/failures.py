@@ -17,6 +17,7 @@ from obitus.client.native import is_finalizing
 from obitus.client.open_runs import OpenRuns, resolve
 from obitus.client.seen import Seen, Sighting
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import kept
 from obitus.core.severity import SEVERITIES, rank
 
 SUPERVISOR_FILE: Final = "OBITUS_RUN_FILE"
@@ -100,7 +101,7 @@ class Failures:
             return self._runs.log_record(str(message), severity, "obitus.say", where | dict(attributes))
         if self._limits.no_room(self._limits.failures):
             return None
-        chain = [{"type": _SAID, "message": str(message)[:8000], "frames": self._capture.stack(frame)}]
+        chain = [{"type": _SAID, "message": kept(str(message)), "frames": self._capture.stack(frame)}]
         return self._put_failure(chain, True, "say", severity, attributes, runs.current.get())
 
     def record_end(self, error: BaseException) -> None:

@@ -20,6 +20,7 @@ from obitus.client.patches import Patches
 from obitus.client.settings import Settings
 from obitus.client.table import TABLE
 from obitus.client.threads import watch_threads
+from obitus.core.bounds import kept, short
 
 Install = Callable[[str, Patches, ModuleType], None]
 """Lets the function at a place (``module:function``) watch a library that was just loaded."""
@@ -50,7 +51,7 @@ class _Leaving:
     def __del__(self) -> None:
         if sys._getframe().f_back is None:
             status = self._status
-            message = f"exit status {status}" if isinstance(status, int) else str(status)[:8000]
+            message = f"exit status {status}" if isinstance(status, int) else kept(str(status))
             self._failures.record_exit(message, self._frames)
 
 
@@ -176,7 +177,7 @@ class Hooks:
                     if not callable(args.object)
                     else getattr(args.object, "__qualname__", "?")
                 )
-                attributes = {"code.function.name": str(met_in)[:300], "python.said": str(args.err_msg or "")[:300]}
+                attributes = {"code.function.name": short(str(met_in)), "python.said": short(str(args.err_msg or ""))}
                 failures.record(args.exc_value, handled=False, captured_by="unraisable", attributes=attributes)
             before(args)
 

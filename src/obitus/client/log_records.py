@@ -13,6 +13,7 @@ from obitus.client.patches import Patches
 from obitus.client.settings import Settings
 from obitus.client.values import plain, show
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import said
 from obitus.core.redaction import Redactor
 from obitus.core.severity import Thresholds, from_python_level
 
@@ -125,7 +126,7 @@ class _Records:
         """Report what a record tells of: an exception that comes with it, or a traceback that somebody wrote into it."""
         if error is not None and self._failures.is_told_elsewhere(error, record.name):
             return None
-        attributes = {"log.logger": record.name, "log.message": message[:1000]} | self._extra(record)
+        attributes = {"log.logger": record.name, "log.message": said(message)} | self._extra(record)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit | GeneratorExit):
             # An event loop logs what no task asked for, a server what an app did not catch; everybody else what they did.
             by_loop = record.name == "asyncio"

@@ -14,6 +14,7 @@ from obitus.client.tally import Tally
 from obitus.client.trail import TRIM_AT, Trail
 from obitus.client.values import plain
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import long, medium, short
 
 _current_run = runs.current.get
 
@@ -111,9 +112,9 @@ class OpenRuns:
                 return
             run = runs.current.get()
             trail = self.trail if run is None else run.trail
-            held = {str(name)[:300]: plain(value, base.redactor) for name, value in data.items()} if data else None
+            held = {short(str(name)): plain(value, base.redactor) for name, value in data.items()} if data else None
             text = message if type(message) is str else str(message)
-            trail.append((kind, base.now_ns(), severity, text[:2000], held))
+            trail.append((kind, base.now_ns(), severity, medium(text), held))
             if len(trail) > TRIM_AT:
                 trail.trim()
         except Exception as trouble:
@@ -139,7 +140,7 @@ class OpenRuns:
                 if run is not None:
                     run.attach(str(name), shown)
                 elif len(on_process) < runs.MOST_ATTRIBUTES or name in on_process:
-                    on_process[str(name)[:300]] = shown
+                    on_process[short(str(name))] = shown
         except Exception as trouble:
             if is_the_apps(trouble):
                 raise
@@ -153,11 +154,11 @@ class OpenRuns:
             return None
         run = runs.current.get()
         report = self._base.new_report("log", severity, run, attributes)
-        report["logger"], report["message"] = logger[:300], message[:20_000]
+        report["logger"], report["message"] = short(logger), long(message)
         if template and template != message:
-            report["template"] = template[:20_000]
+            report["template"] = long(template)
         if run is not None:
-            report["run"] = {"id": run.id, "entry_point": run.entry_point[:300] or "unnamed"}
+            report["run"] = {"id": run.id, "entry_point": short(run.entry_point) or "unnamed"}
         return str(report["id"]) if self._base.sender.put(report) else None
 
 
@@ -169,4 +170,4 @@ def resolve(run: runs.RunState) -> None:
     if run.user is not None and "user.id" not in (run.attributes or {}):
         user = run.user()
         if user is not None:
-            run.attach("user.id", str(user)[:300])
+            run.attach("user.id", short(str(user)))

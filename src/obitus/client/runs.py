@@ -9,6 +9,7 @@ from typing import Any, Final
 from obitus.client import state
 from obitus.client.trail import Trail
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import short
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 
@@ -90,13 +91,13 @@ class RunState:
         if self.attributes is None:
             self.attributes = {}
         if len(self.attributes) < MOST_ATTRIBUTES or name in self.attributes:
-            self.attributes[name[:300]] = value
+            self.attributes[short(name)] = value
 
     def as_report(self, now_s: float) -> dict[str, Any]:
         """Return the run in the report's form, with its duration until ``now_s`` by the timer it was started with."""
         run: dict[str, Any] = {
             "id": self.id,
-            "entry_point": self.entry_point[:300] or "unnamed",
+            "entry_point": short(self.entry_point) or "unnamed",
             "started": to_text(self.started_ms),
             "duration_ms": round((now_s - self.started_s) * 1000, 3),
         }

@@ -7,6 +7,7 @@ from bisect import bisect_left
 from collections.abc import Callable
 from typing import Any, Final
 
+from obitus.core.bounds import short
 from obitus.core.clock import HOUR_MS, to_text
 
 BUCKETS_MS: Final = (1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000)
@@ -122,7 +123,7 @@ def _report(key: _Key, runs: int, report_id: str, since_ms: int) -> dict[str, An
         "kind": "tally",
         "id": report_id,
         "time": to_text(since_ms),
-        "entry_point": entry_point[:300] or "unnamed",
+        "entry_point": short(entry_point) or "unnamed",
         "outcome": outcome,
         "runs": runs,
     }

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections import deque
+from itertools import islice
 from typing import Any, Final
 
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import ATTRIBUTES_OF_A_STEP, short
 from obitus.core.clock import to_text
 from obitus.core.severity import SEVERITIES
 
 MOST_BREADCRUMBS: Final = 100
 MOST_MESSAGE: Final = 2000
-MOST_DATA: Final = 40
 MOST_TRAIL_CHARS: Final = 96_000
 _SLACK: Final = 28
 
@@ -88,8 +89,9 @@ class Snapshot:
             room -= len(text) + 80
             if data:
                 # A copy: redaction changes what it is given, and a later report shows the same breadcrumb.
-                crumb["attributes"] = dict(data)  # type: ignore[assignment]
-                room -= sum(len(value) if type(value) is str else 8 for value in data.values())
+                held = {short(name): value for name, value in islice(data.items(), ATTRIBUTES_OF_A_STEP)}
+                crumb["attributes"] = held  # type: ignore[assignment]
+                room -= sum(len(value) if type(value) is str else 8 for value in held.values())
             if room < 0 and shown:
                 break
             shown.append(crumb)

@@ -6,6 +6,8 @@ import re
 from functools import lru_cache
 from urllib.parse import unquote
 
+from obitus.core.bounds import short
+
 _SEGMENT = re.compile(r"^(?:\d+|[0-9a-fA-F-]{8,}|(?=[^/]*\d)[\w.~@:+-]{2,}|[\w-]{24,}|.*%.*)$")
 _VERSION = re.compile(r"v\d{1,2}")
 _STATIC = re.compile(
@@ -28,6 +30,6 @@ def entry_point(method: str, target: str) -> str:
     if path.startswith(("http://", "https://")):
         path = "/" + path.split("/", 3)[3] if path.count("/") > 2 else "/"
     if _STATIC.search(path):
-        return f"{method} {path.rpartition('/')[0]}/*"[:300]
+        return short(f"{method} {path.rpartition('/')[0]}/*")
     parts = [_word(part) if part.isalpha() else _segment(part) for part in path.split("/")[:12]]
-    return f"{method} {'/'.join(parts) or '/'}"[:300]
+    return short(f"{method} {'/'.join(parts) or '/'}")

@@ -15,6 +15,7 @@ from hashlib import blake2b
 from threading import Lock
 from typing import Any, Final
 
+from obitus.core.bounds import medium, short
 from obitus.core.clock import HOUR_MS, to_text
 from obitus.core.ids import derived_id
 from obitus.core.severity import SEVERITIES, severity_of
@@ -274,7 +275,7 @@ class _Span:
         self.parent = _hex(raw.get("parentSpanId"), 16)
         kind = raw.get("kind", 0)
         self.kind = _KINDS.get(kind, 0) if isinstance(kind, str) else int(kind)
-        self.name = str(raw.get("name", ""))[:300]
+        self.name = short(str(raw.get("name", "")))
         self.start_ns = _nanoseconds(raw.get("startTimeUnixNano"))
         self.end_ns = _nanoseconds(raw.get("endTimeUnixNano")) or self.start_ns
         if not self.start_ns:
@@ -310,10 +311,10 @@ class _Span:
         method = self.attributes.get("http.request.method", self.attributes.get("http.method"))
         route = self.attributes.get("http.route")
         if method and route:
-            return f"{method} {route}"[:300]
+            return short(f"{method} {route}")
         if self.kind == _CONSUMER:
             name = self.attributes.get("messaging.destination.name") or self.name
-            return f"job {name}"[:300]
+            return short(f"job {name}")
         return self.name or (str(method) if method else "without a name")
 
 
@@ -406,12 +407,12 @@ def _step(span: _Span) -> dict[str, Any]:
     if span.status is not None:
         shown["status"] = span.status
     if span.status_message:
-        shown["trouble"] = span.status_message[:300]
+        shown["trouble"] = short(span.status_message)
     return {
         "kind": kind,
         "time": to_text(span.start_ns // 1_000_000),
         "severity": "ERROR" if span.failed else "INFO",
-        "message": str(message)[:2000],
+        "message": medium(str(message)),
         "attributes": shown,
     }
 
@@ -478,10 +479,10 @@ def _log(
         report = _failure(attributes, time_ms, shared | attributes, source, trace, span)
         report["severity"] = severity if severity in ("WARN", "ERROR", "FATAL") else "ERROR"
         report["handled"] = severity != "FATAL"
-        report["captured_by"] = f"OpenTelemetry log {scope}"[:300].strip()
+        report["captured_by"] = short(f"OpenTelemetry log {scope}").strip()
         report["trail"] = [] if trace is None else steps.of(source.app, trace)
         if message:
-            report["attributes"]["log.message"] = message[:2000]
+            report["attributes"]["log.message"] = medium(message)
         return report
     content = f"{severity}\0{scope}\0{message}\0{json.dumps(attributes, sort_keys=True, default=str)}"
     digest = blake2b(f"{time_ns}\0{trace}\0{span}\0{content}".encode("utf-8", "surrogatepass"), digest_size=16).digest()
@@ -492,7 +493,7 @@ def _log(
         "id": derived_id(time_ms, digest.hex(), source.app, str(seen[digest])),
         "time": to_text(time_ms),
         "severity": severity,
-        "logger": scope[:300],
+        "logger": short(scope),
         "message": message[:MOST_TEXT],
         "attributes": _bounded(shared | attributes),
     }
@@ -508,7 +509,7 @@ def _failure(
     span: str | None,
 ) -> dict[str, Any]:
     kind, message, text = (str(attributes.get(f"exception.{name}") or "") for name in ("type", "message", "stacktrace"))
-    found = stack_of(kind[:300], message[:MOST_TEXT], text)
+    found = stack_of(short(kind), message[:MOST_TEXT], text)
     # A trace records one exception on every span that it passes through, and perhaps in a log: it is one failure.
     parts = [trace, kind, message] if trace is not None else [str(time_ms), kind, message, text]
     report: dict[str, Any] = {
@@ -537,7 +538,7 @@ def _source(resource_part: Mapping[str, Any]) -> tuple[Source, dict[str, Any]]:
     environment = attributes.get("deployment.environment.name") or attributes.get("deployment.environment") or ""
     source = Source(
         str(attributes.get("service.name") or "")[:100],
-        str(attributes.get("service.version") or "")[:300],
+        short(str(attributes.get("service.version") or "")),
         str(environment)[:100],
     )
     # What every process says of itself (its command line, its runtime) is little worth on each record.
@@ -549,7 +550,7 @@ def _attributes(raw: Any) -> dict[str, Any]:
     if not isinstance(raw, list):
         return {}
     return {
-        str(one["key"])[:300]: _value(one.get("value"))
+        short(str(one["key"])): _value(one.get("value"))
         for one in raw[:MOST_ATTRIBUTES]
         if isinstance(one, dict) and "key" in one
     }
@@ -575,7 +576,7 @@ def _value(raw: Any, deep: int = 0) -> Any:
         return [_value(one, deep + 1) for one in _list(raw["arrayValue"], "values")[:MOST_ATTRIBUTES]]
     if "kvlistValue" in raw:
         return {
-            str(one.get("key"))[:300]: _value(one.get("value"), deep + 1)
+            short(str(one.get("key"))): _value(one.get("value"), deep + 1)
             for one in _list(raw["kvlistValue"], "values")[:MOST_ATTRIBUTES]
         }
     return None

@@ -10,6 +10,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from obitus.core.bounds import short
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
@@ -175,7 +176,7 @@ class AccessFile:
                 "attributes": {name: value for name, value in given.items() if value not in ("", None)},
                 "run": run,
                 "request": {
-                    "method": request.method[:300],
+                    "method": short(request.method),
                     "url": request.target,
                     "status": request.status,
                     "client": request.client,

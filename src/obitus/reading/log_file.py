@@ -11,6 +11,7 @@ from functools import partial
 from pathlib import Path
 from typing import Final
 
+from obitus.core.bounds import medium
 from obitus.core.clock import to_text
 from obitus.core.frames import ChainLink
 from obitus.core.grouping.groups import Groups
@@ -143,7 +144,7 @@ class LogFile:
                     "kind": "log",
                     "time": to_text(min(at if at is not None else when, when)),
                     "severity": record.severity or "INFO",
-                    "message": record.message[:2000],
+                    "message": medium(record.message),
                 }
             )
         self._send(

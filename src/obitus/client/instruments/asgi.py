@@ -12,6 +12,7 @@ from obitus.client.instruments import arrived, requests, routes
 from obitus.client.instruments.requests import Body
 from obitus.client.log import is_ours
 from obitus.client.scope import RunScope, ended_by
+from obitus.core.bounds import kept, medium, short
 from obitus.core.entry_points import entry_point
 
 if TYPE_CHECKING:
@@ -271,20 +272,20 @@ def _opened(reporter: Reporter, entry_point: str, found: dict[bytes, bytes], *, 
 
 def _request_part(scope: Scope, route: str, status: int, body: Body | None, answer: Body | None) -> dict[str, Any]:
     headers = [
-        [name.decode("latin-1")[:300], value.decode("latin-1")[: requests.MOST_HEADER_CHARS]]
+        [short(name.decode("latin-1")), value.decode("latin-1")[: requests.MOST_HEADER_CHARS]]
         for name, value in scope["headers"][: requests.MOST_HEADERS]
     ]
     host = next((value for name, value in headers if name == "host"), "")
     query = scope.get("query_string", b"").decode("latin-1")
     part: dict[str, Any] = {
-        "method": str(scope.get("method", ""))[:300],
-        "route": route[:2000],
-        "url": f"{scope.get('scheme', 'http')}://{host}{scope.get('path', '')}{'?' + query if query else ''}"[:8000],
+        "method": short(str(scope.get("method", ""))),
+        "route": medium(route),
+        "url": kept(f"{scope.get('scheme', 'http')}://{host}{scope.get('path', '')}{'?' + query if query else ''}"),
         "headers": headers,
-        "client": str((scope.get("client") or ("",))[0])[:300],
+        "client": short(str((scope.get("client") or ("",))[0])),
     }
     if query:
-        part["query"] = requests.pairs(query[:8000])
+        part["query"] = requests.pairs(kept(query))
     if status:
         part["status"] = status
     for name, held in (("body", body), ("answer_body", answer)):

@@ -7,6 +7,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client.patches import Patches
+from obitus.core.bounds import short
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -28,7 +29,7 @@ def _seeing(reporter: Reporter) -> Any:
         def call_exception_handler(loop: Any, context: dict[str, Any]) -> None:
             error = context.get("exception")
             if isinstance(error, Exception):
-                attributes = {"asyncio.said": str(context.get("message", ""))[:300]}
+                attributes = {"asyncio.said": short(str(context.get("message", "")))}
 
                 def tell() -> None:
                     reporter.failures.record(error, handled=False, captured_by="asyncio", attributes=attributes)

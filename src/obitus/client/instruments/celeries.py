@@ -11,6 +11,7 @@ from obitus.client.instruments.http_clients import trace_headers
 from obitus.client.patches import Patches
 from obitus.client.scope import RunScope, ended_by
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import short
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -71,7 +72,7 @@ class _Listeners:
         # Celery hands headers of the message on as attributes of the request.
         given = getattr(task.request, "traceparent", None) or (task.request.headers or {}).get("traceparent")
         scope = RunScope(reporter, f"job {task.name}", "celery", traceparent=given)
-        scope.run.attach("task.id", str(task_id)[:300])
+        scope.run.attach("task.id", short(str(task_id)))
         scope.run.attach("task.retries", int(task.request.retries or 0))
         setattr(task.request, _HELD, scope)
 
@@ -83,7 +84,9 @@ class _Listeners:
         if held is None and _name_of(exception) in _LOST:
             # The worker's main process tells of a child that is no more: what that one left says more.
             by_itself = "signal" not in str(exception) and "Exceeded" not in type(exception).__name__
-            reporter.life.lost_children.expect(str(task_id), f"job {sender.name}"[:300], exception, by_itself=by_itself)
+            reporter.life.lost_children.expect(
+                str(task_id), short(f"job {sender.name}"), exception, by_itself=by_itself
+            )
             return
         if held is not None and isinstance(exception, tuple(getattr(sender, "throws", None) or ())):
             held.run.outcome = "refused"

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from obitus.client.guard import guarded
 from obitus.client.patches import Patches
 from obitus.client.scope import RunScope
+from obitus.core.bounds import short
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -27,7 +28,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
         # A group only passes on to one of its commands.
         if hasattr(command, "resolve_command"):
             return None
-        return RunScope(reporter, f"command {context.command_path}"[:300], "command")
+        return RunScope(reporter, short(f"command {context.command_path}"), "command")
 
     def make(before: Any) -> Any:
         def invoke(command: Any, context: Any) -> Any:

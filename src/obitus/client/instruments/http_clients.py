@@ -11,6 +11,7 @@ from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import medium
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -68,7 +69,7 @@ class _Call:
 def _begin(reporter: Reporter, method: Any, url: Any) -> _Call | None:
     if _inside.get() or is_ours():
         return None
-    return _Call(reporter, method, _without_user(str(url))[:2000])
+    return _Call(reporter, method, medium(_without_user(str(url))))
 
 
 def _without_user(url: str) -> str:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
 from obitus.client.patches import Patches
+from obitus.core.bounds import short
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -52,7 +53,7 @@ def install_gevent(reporter: Reporter, patches: Patches, module: ModuleType) -> 
                 return
             name = getattr(context, "name", "") or type(context).__name__
             active.failures.record(
-                error, handled=False, captured_by="greenlet", attributes={"thread.name": str(name)[:300]}
+                error, handled=False, captured_by="greenlet", attributes={"thread.name": short(str(name))}
             )
 
     def make(before: Any) -> Any:

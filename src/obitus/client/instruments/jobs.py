@@ -10,6 +10,7 @@ from obitus.client.active import active_reporter
 from obitus.client.guard import guarded
 from obitus.client.patches import Patches
 from obitus.client.scope import RunScope
+from obitus.core.bounds import short
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -35,10 +36,10 @@ def begin(name: Any, captured_by: str, traceparent: Any = None, **attributes: An
     reporter = active_reporter()
     if reporter is None:
         return None
-    job = Job(reporter, f"job {name}"[:300], captured_by, traceparent=traceparent)
+    job = Job(reporter, short(f"job {name}"), captured_by, traceparent=traceparent)
     for key, value in attributes.items():
         if value is not None:
-            job.run.attach(f"task.{key}", str(value)[:300])
+            job.run.attach(f"task.{key}", short(str(value)))
     return job
 
 

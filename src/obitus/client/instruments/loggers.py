@@ -11,6 +11,7 @@ from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 from obitus.client.values import plain
+from obitus.core.bounds import said, short
 from obitus.core.severity import Thresholds, from_python_level, severity_of
 
 if TYPE_CHECKING:
@@ -45,10 +46,10 @@ def hear(
         return
     redactor = reporter.base.redactor
     attributes: dict[str, Any] = place | {
-        str(name)[:300]: plain(value, redactor) for name, value in list(fields.items())[:MOST_FIELDS]
+        short(str(name)): plain(value, redactor) for name, value in list(fields.items())[:MOST_FIELDS]
     }
     if isinstance(error, Exception):
-        about = {"log.logger": logger, "log.message": message[:1000]}
+        about = {"log.logger": logger, "log.message": said(message)}
         failure_id = reporter.failures.record(
             error, handled=True, captured_by="logging", severity=severity, attributes=about
         )
@@ -141,7 +142,7 @@ def install_twisted(reporter: Reporter, patches: Patches, module: ModuleType) ->
         severity = severity_of(level) or "INFO"
         if active is None or not isinstance(error, Exception) or is_ours():
             return
-        about = {"log.logger": str(event.get("log_namespace", "twisted"))[:300]}
+        about = {"log.logger": short(str(event.get("log_namespace", "twisted")))}
         # Critical is what Twisted itself caught at the edge of an app's code.
         active.failures.record(
             error, handled=level != "critical", captured_by="twisted", severity=severity, attributes=about

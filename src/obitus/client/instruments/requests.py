@@ -11,6 +11,7 @@ from urllib.parse import parse_qsl
 
 from obitus.client.log import is_ours, warn
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import short
 
 MOST_BODY_BYTES: Final = 64 * 1024
 MOST_HEADERS: Final = 60
@@ -46,7 +47,7 @@ def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
         return None
     try:
         found = user(given)
-        return None if found is None else str(found)[:300]
+        return None if found is None else short(str(found))
     except Exception as error:
         if is_the_apps(error):
             raise
@@ -60,7 +61,7 @@ class Body:
     __slots__ = ("_kept", "_limit", "_type", "announced", "total")
 
     def __init__(self, content_type: str, limit: int) -> None:
-        self._type = content_type[:300]
+        self._type = short(content_type)
         self._limit = limit
         self._kept = bytearray()
         self.total = 0
@@ -123,7 +124,7 @@ class Body:
 def pairs(query: str) -> list[list[str]]:
     """Return the names and values of a query string or a form, in order."""
     found = parse_qsl(query, keep_blank_values=True, max_num_fields=10 * MOST_FIELDS)
-    return [[name[:300], value[:MOST_VALUE]] for name, value in found[:MOST_FIELDS]]
+    return [[short(name), value[:MOST_VALUE]] for name, value in found[:MOST_FIELDS]]
 
 
 def is_json(kind: str) -> bool:
@@ -146,11 +147,11 @@ def _multipart(content_type: str, data: bytes) -> dict[str, Any]:
     files: list[dict[str, Any]] = []
     parts = message.get_payload() if message.is_multipart() else []
     for part in list(parts)[:MOST_FIELDS]:
-        name = str(part.get_param("name", "", header="content-disposition"))[:300]
+        name = short(str(part.get_param("name", "", header="content-disposition")))
         content = part.get_payload(decode=True) or b""
         file = part.get_filename()
         if file is None:
             fields.append([name, content.decode("utf-8", "replace")[:MOST_VALUE]])
         else:
-            files.append({"name": name, "file": file[:300], "type": part.get_content_type(), "bytes": len(content)})
+            files.append({"name": name, "file": short(file), "type": part.get_content_type(), "bytes": len(content)})
     return {"form": fields, "files": files} if files else {"form": fields}

@@ -10,6 +10,7 @@ from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
 from obitus.client.whose import is_the_apps
+from obitus.core.bounds import said
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -74,9 +75,9 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
 def _command(args: Any) -> str:
     """Return a command line as text. Redaction finds the secrets in it by the options they follow."""
     if isinstance(args, str | bytes | os.PathLike):
-        return os.fsdecode(args)[:1000]
+        return said(os.fsdecode(args))
     try:
-        return " ".join(os.fsdecode(part) for part in list(args)[:40])[:1000]
+        return said(" ".join(os.fsdecode(part) for part in list(args)[:40]))
     except TypeError as interrupted:
         if is_the_apps(interrupted):
             raise

@@ -16,6 +16,7 @@ from obitus.client.guard import guarded, without_ours
 from obitus.client.instruments import requests, routes
 from obitus.client.patches import Patches
 from obitus.client.scope import RunScope, ended_by
+from obitus.core.bounds import kept, medium, short
 from obitus.core.entry_points import entry_point
 
 if TYPE_CHECKING:
@@ -59,15 +60,15 @@ class Watched:
         self.run.entry_point = routes.point_of(self._method, route, self._path, self.status)
         pairs = list(self._headers.items())[: requests.MOST_HEADERS] if self._headers is not None else []
         part: dict[str, Any] = {
-            "method": self._method[:300],
-            "route": route[:2000],
-            "url": (self._url or self._path)[:8000],
-            "headers": [[str(name).lower()[:300], str(value)[: requests.MOST_HEADER_CHARS]] for name, value in pairs],
-            "client": self._client[:300],
+            "method": short(self._method),
+            "route": medium(route),
+            "url": kept(self._url or self._path),
+            "headers": [[short(str(name).lower()), str(value)[: requests.MOST_HEADER_CHARS]] for name, value in pairs],
+            "client": short(self._client),
         }
         query = (self._url or self._path).partition("?")[2]
         if query:
-            part["query"] = requests.pairs(query[:8000])
+            part["query"] = requests.pairs(kept(query))
         if self.status:
             part["status"] = self.status
         self.run.request = part

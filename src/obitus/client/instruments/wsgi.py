@@ -13,6 +13,7 @@ from obitus.client.instruments import arrived, requests, routes
 from obitus.client.instruments.requests import Body
 from obitus.client.log import is_ours
 from obitus.client.scope import RunScope, ended_by
+from obitus.core.bounds import kept, medium, short
 from obitus.core.entry_points import entry_point
 
 if TYPE_CHECKING:
@@ -182,23 +183,23 @@ class _Watch:
         method = str(environ.get("REQUEST_METHOD", ""))
         self.run.entry_point = routes.point_of(method, route, self._path, self.status)
         headers = [
-            [name[5:].replace("_", "-").lower()[:300], str(value)[: requests.MOST_HEADER_CHARS]]
+            [short(name[5:].replace("_", "-").lower()), str(value)[: requests.MOST_HEADER_CHARS]]
             for name, value in list(environ.items())
             if name.startswith("HTTP_")
         ][: requests.MOST_HEADERS]
-        headers += [[name, str(environ[key])[:300]] for name, key in _UNPREFIXED if environ.get(key)]
+        headers += [[name, short(str(environ[key]))] for name, key in _UNPREFIXED if environ.get(key)]
         query = str(environ.get("QUERY_STRING", ""))
         host = environ.get("HTTP_HOST") or environ.get("SERVER_NAME", "")
         path = self._path.encode("latin-1", "replace").decode("utf-8", "replace")
         part: dict[str, Any] = {
-            "method": method[:300],
-            "route": route[:2000],
-            "url": f"{environ.get('wsgi.url_scheme', 'http')}://{host}{path}{'?' + query if query else ''}"[:8000],
+            "method": short(method),
+            "route": medium(route),
+            "url": kept(f"{environ.get('wsgi.url_scheme', 'http')}://{host}{path}{'?' + query if query else ''}"),
             "headers": headers,
-            "client": str(environ.get("REMOTE_ADDR", ""))[:300],
+            "client": short(str(environ.get("REMOTE_ADDR", ""))),
         }
         if query:
-            part["query"] = requests.pairs(query[:8000])
+            part["query"] = requests.pairs(kept(query))
         if self.status:
             part["status"] = self.status
         if self._body is not None and (shown := self._body.as_report(self._unread(self._body))) is not None:

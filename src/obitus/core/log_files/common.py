@@ -6,6 +6,7 @@ import re
 from datetime import tzinfo
 from typing import Final
 
+from obitus.core.bounds import medium, said, short
 from obitus.core.log_files.requests import Counts, Hours, Request, Usual, count, point_of
 from obitus.core.log_files.times import time_of
 
@@ -75,12 +76,12 @@ class Common:
         return Request(
             time_ms,
             part["method"] or "?",
-            part["target"][:2000],
+            medium(part["target"]),
             int(part["status"]),
             client=part["client"][:100],
             user="" if part["user"] in ("-", "") else part["user"][:100],
-            agent=part["agent"][:300],
-            referrer="" if part["referrer"] == "-" else part["referrer"][:500],
+            agent=short(part["agent"]),
+            referrer="" if part["referrer"] == "-" else said(part["referrer"]),
             duration_ms=float(duration[1]) * 1000 if duration else None,
             bytes=int(part["bytes"]) if part["bytes"].isdigit() else None,
         )

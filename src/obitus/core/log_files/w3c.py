@@ -10,6 +10,7 @@ from functools import lru_cache
 from typing import Final
 from urllib.parse import unquote
 
+from obitus.core.bounds import medium, said, short
 from obitus.core.log_files.requests import Counts, Hours, Request, Usual, count, point_of
 from obitus.core.log_files.times import time_of
 
@@ -139,13 +140,13 @@ def _request(values: Sequence[str], header: Header) -> Request | None:
     return Request(
         time_ms,
         part.get("cs-method") or "?",
-        target[:2000],
+        medium(target),
         int(status),
         detail=detail if "." in detail else "",
         client=(part.get("c-ip") or "")[:100],
         user=(part.get("cs-username") or "")[:100],
-        agent=unquote(part.get("cs(User-Agent)", "").replace("+", " "))[:300],
-        referrer=part.get("cs(Referer)", "")[:500],
+        agent=short(unquote(part.get("cs(User-Agent)", "").replace("+", " "))),
+        referrer=said(part.get("cs(Referer)", "")),
         duration_ms=duration,
         bytes=int(size) if size.isdigit() else None,
     )

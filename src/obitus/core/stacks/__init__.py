@@ -15,6 +15,7 @@ from importlib import import_module
 from itertools import accumulate
 from typing import Any, Final, NamedTuple
 
+from obitus.core.bounds import kept, medium, short
 from obitus.core.frames import ChainLink
 from obitus.core.stacks.lines import CUT_OFF, MOST_LINE
 from obitus.core.stacks.prefixes import streams
@@ -84,18 +85,18 @@ def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
     """Return a chain as the ``exceptions`` of a report, within the format's bounds."""
     found = []
     for link in chain:
-        part: dict[str, Any] = {"type": link.type[:300], "message": link.message[:8000]}
+        part: dict[str, Any] = {"type": short(link.type), "message": kept(link.message)}
         if link.relation is not None:
             part["relation"] = link.relation
         part["frames"] = [
             {
-                "function": frame.function[:300],
-                "module": frame.module[:300],
-                "file": frame.file[:2000],
+                "function": short(frame.function),
+                "module": short(frame.module),
+                "file": medium(frame.file),
                 "line": frame.line,
                 **({"column": frame.column} if frame.column else {}),
                 "own": frame.own,
-                **({"source": {"line": frame.code[:2000]}} if frame.code else {}),
+                **({"source": {"line": medium(frame.code)}} if frame.code else {}),
             }
             for frame in link.frames
         ]
@@ -217,7 +218,7 @@ def stack_of(kind: str, message: str, text: str) -> FoundStack:
     """Return what a record says of an exception; without a stack trace in its text, type and message are all there is."""
     found = find_stacks(text) or _bare_frames(kind or "Error", text)
     if not found:
-        return FoundStack("", (ChainLink(kind or "unknown", message or text[:8000]),), 0, 0)
+        return FoundStack("", (ChainLink(kind or "unknown", message or kept(text)),), 0, 0)
     first = found[-1].chain[0]
     # What is said beside the text is what the sender knew; frames alone, or a text that is cut off, do not say it.
     if kind and (first.type in _NAMELESS or not first.message):

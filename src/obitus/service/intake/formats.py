@@ -7,16 +7,18 @@ from uuid import UUID
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, JsonValue, TypeAdapter
 
+from obitus.core import bounds
+
 FORMAT_VERSION: Final = 1
 
 Severity = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
 Outcome = Literal["ok", "refused", "failed"]
 BreadcrumbKind = Literal["http", "statement", "log", "input", "page", "mark", "process", "failure"]
 
-Short = Annotated[str, Field(max_length=300)]
-Medium = Annotated[str, Field(max_length=2_000)]
-Long = Annotated[str, Field(max_length=20_000)]
-Attributes = Annotated[dict[Short, JsonValue], Field(max_length=300)]
+Short = Annotated[str, Field(max_length=bounds.SHORT)]
+Medium = Annotated[str, Field(max_length=bounds.MEDIUM)]
+Long = Annotated[str, Field(max_length=bounds.LONG)]
+Attributes = Annotated[dict[Short, JsonValue], Field(max_length=bounds.ATTRIBUTES)]
 TraceId = Annotated[str, Field(pattern="^[0-9a-f]{32}$", description="W3C trace id: 32 lower-case hexadecimal digits.")]
 SpanId = Annotated[str, Field(pattern="^[0-9a-f]{16}$", description="W3C parent id: 16 lower-case hexadecimal digits.")]
 
@@ -28,9 +30,11 @@ class _Part(BaseModel):
 class Source(_Part):
     """The source lines around a frame."""
 
-    before: Annotated[list[Medium], Field(max_length=20, description="Lines before it, in order.")] = []
+    before: Annotated[
+        list[Medium], Field(max_length=bounds.SOURCE_LINES, description="Lines before it, in order.")
+    ] = []
     line: Medium = Field(description="The line itself.")
-    after: Annotated[list[Medium], Field(max_length=20, description="Lines after it, in order.")] = []
+    after: Annotated[list[Medium], Field(max_length=bounds.SOURCE_LINES, description="Lines after it, in order.")] = []
 
 
 class FramePart(_Part):
@@ -39,14 +43,14 @@ class FramePart(_Part):
     function: Short = Field(description="Function, with the class it belongs to: `Fares.quote`.")
     module: Short = Field(default="", description="Module or package: `skerry.fares`.")
     file: Medium = Field(default="", description="Path of the source file.")
-    line: Annotated[int, Field(ge=0, le=100_000_000)] | None = Field(default=None, description="Line, from 1.")
-    column: Annotated[int, Field(ge=1, le=100_000_000)] | None = Field(
+    line: Annotated[int, Field(ge=0, le=bounds.LINE)] | None = Field(default=None, description="Line, from 1.")
+    column: Annotated[int, Field(ge=1, le=bounds.LINE)] | None = Field(
         default=None, description="Column in that line, from 1, where the language says it."
     )
     own: bool | None = Field(default=None, description="Code of the app (true) or of a library (false).")
     source: Source | None = None
     source_missing: Short = Field(default="", description="Why there are no source lines, where that is worth saying.")
-    locals: Annotated[dict[Short, Long], Field(max_length=200)] | None = Field(
+    locals: Annotated[dict[Short, Long], Field(max_length=bounds.LOCALS)] | None = Field(
         default=None, description="Local values, each as text."
     )
 
@@ -56,8 +60,8 @@ class ExceptionPart(_Part):
 
     type: Short = Field(min_length=1, description="Type, with its module unless built in.")
     message: Long = ""
-    notes: Annotated[list[Long], Field(max_length=50)] = []
-    detail: Annotated[dict[Short, JsonValue], Field(max_length=20)] = Field(
+    notes: Annotated[list[Long], Field(max_length=bounds.NOTES)] = []
+    detail: Annotated[dict[Short, JsonValue], Field(max_length=bounds.DETAILS)] = Field(
         default={}, description="What its type tells beyond the message: `filename`, `lineno`, `errno`, …"
     )
     relation: Literal["cause", "context", "member"] | None = Field(
@@ -65,7 +69,7 @@ class ExceptionPart(_Part):
         description="What it is to the one before it: its `cause`, the `context` it was raised in, "
         "or a `member` of the group. Absent on the first.",
     )
-    frames: Annotated[list[FramePart], Field(max_length=1000)] = Field(
+    frames: Annotated[list[FramePart], Field(max_length=bounds.FRAMES)] = Field(
         default=[], description="From the outermost call to the place of the raise."
     )
     frames_left_out: Annotated[int, Field(ge=0)] = Field(
@@ -89,7 +93,7 @@ class Breadcrumb(_Part):
     time: AwareDatetime
     severity: Severity = "INFO"
     message: Long
-    attributes: Annotated[dict[Short, JsonValue], Field(max_length=100)] = {}
+    attributes: Annotated[dict[Short, JsonValue], Field(max_length=bounds.ATTRIBUTES_OF_A_STEP)] = {}
 
 
 class RunPart(_Part):
@@ -102,7 +106,7 @@ class RunPart(_Part):
     outcome: Outcome | None = None
     parent_span_id: SpanId | None = Field(default=None, description="The span that called it (W3C Trace Context).")
     kept: Short = Field(default="", description="Why the whole run was sent, in words.")
-    failures: Annotated[list[UUID], Field(max_length=50)] = Field(
+    failures: Annotated[list[UUID], Field(max_length=bounds.FAILURES_OF_A_RUN)] = Field(
         default=[], description="Ids of the failures that were reported in it."
     )
 
@@ -123,11 +127,11 @@ class BodyPart(_Part):
     bytes: Annotated[int, Field(ge=0)] = Field(default=0, description="How long it was.")
     cut: bool = Field(default=False, description="Whether only its start was kept.")
     json_: JsonValue = Field(default=None, alias="json", description="What it held, where it was JSON.")
-    form: Annotated[list[tuple[Short, Long]], Field(max_length=300)] | None = Field(
+    form: Annotated[list[tuple[Short, Long]], Field(max_length=bounds.FIELDS)] | None = Field(
         default=None, description="Its fields, where it was a form."
     )
-    files: Annotated[list[FilePart], Field(max_length=300)] | None = None
-    text: Annotated[str, Field(max_length=70_000)] | None = None
+    files: Annotated[list[FilePart], Field(max_length=bounds.FIELDS)] | None = None
+    text: Annotated[str, Field(max_length=bounds.BODY)] | None = None
 
 
 class RequestPart(_Part):
@@ -136,14 +140,14 @@ class RequestPart(_Part):
     method: Short = ""
     route: Medium = Field(default="", description="Route template: `/sailings/{id}`.")
     url: Long = ""
-    headers: Annotated[list[tuple[Short, Long]], Field(max_length=200)] = []
+    headers: Annotated[list[tuple[Short, Long]], Field(max_length=bounds.HEADERS)] = []
     client: Short = Field(default="", description="Address of the client.")
-    query: Annotated[list[tuple[Short, Long]], Field(max_length=300)] = Field(
+    query: Annotated[list[tuple[Short, Long]], Field(max_length=bounds.FIELDS)] = Field(
         default=[], description="Names and values of the query string, in order."
     )
     body: BodyPart | None = Field(default=None, description="The body as the handler received it.")
     answer_body: BodyPart | None = Field(default=None, description="The answer's body, where that was asked for.")
-    status: Annotated[int, Field(ge=0, le=999)] | None = None
+    status: Annotated[int, Field(ge=0, le=bounds.STATUS)] | None = None
 
 
 class _Report(_Part):
@@ -164,12 +168,12 @@ class FailureReport(_Report):
     severity: Severity = "ERROR"
     handled: bool = Field(default=False, description="Whether the app caught it.")
     captured_by: Short = Field(default="", description="What caught it: `main thread`, `thread`, `asgi`, `record`.")
-    exceptions: Annotated[list[ExceptionPart], Field(min_length=1, max_length=50)] = Field(
+    exceptions: Annotated[list[ExceptionPart], Field(min_length=1, max_length=bounds.EXCEPTIONS)] = Field(
         description="The chain, from the outermost exception to its root cause."
     )
     run: RunPart | None = None
     request: RequestPart | None = None
-    trail: Annotated[list[Breadcrumb], Field(max_length=500)] = Field(default=[], description="Oldest first.")
+    trail: Annotated[list[Breadcrumb], Field(max_length=bounds.STEPS)] = Field(default=[], description="Oldest first.")
     trail_left_out: Annotated[int, Field(ge=0)] = Field(default=0, description="Older breadcrumbs that were dropped.")
 
 
@@ -190,7 +194,7 @@ class RunReport(_Report):
     kind: Literal["run"]
     run: RunPart
     request: RequestPart | None = None
-    trail: Annotated[list[Breadcrumb], Field(max_length=500)] = []
+    trail: Annotated[list[Breadcrumb], Field(max_length=bounds.STEPS)] = []
     trail_left_out: Annotated[int, Field(ge=0)] = 0
 
 
@@ -200,8 +204,8 @@ class TallyReport(_Report):
     kind: Literal["tally"]
     entry_point: Short = Field(min_length=1)
     outcome: Outcome
-    status: Annotated[int, Field(ge=0, le=999)] | None = None
-    runs: Annotated[int, Field(ge=1, le=1_000_000_000)]
+    status: Annotated[int, Field(ge=0, le=bounds.STATUS)] | None = None
+    runs: Annotated[int, Field(ge=1, le=bounds.RUNS)]
     duration_ms_below: Annotated[float, Field(gt=0)] | None = Field(
         default=None, description="Upper bound of the duration bucket, milliseconds."
     )

@@ -1,0 +1,67 @@
+"""How long the texts of a report may be, and how many of each it may hold. Said here once.
+
+The models that check reports take these numbers, and so does whoever makes reports: the client, what reads OpenTelemetry's
+exports and log files. Standard library only.
+"""
+
+from __future__ import annotations
+
+from typing import Final
+
+SHORT: Final = 300
+"""Characters of names: of types, functions, modules, attributes, releases, entry points."""
+MEDIUM: Final = 2_000
+"""Characters of paths, routes and lines of code."""
+LONG: Final = 20_000
+"""Characters of messages and values."""
+BODY: Final = 70_000
+"""Characters of the text of a request's body."""
+KEPT: Final = 8_000
+"""Characters that our own makers of reports keep of a message or an address: less than they may."""
+SAID: Final = 1_000
+"""Characters that they keep of a text that they put into an attribute."""
+
+ATTRIBUTES: Final = 300
+ATTRIBUTES_OF_A_STEP: Final = 100
+SOURCE_LINES: Final = 20
+"""Lines before or after the line of a frame."""
+LOCALS: Final = 200
+NOTES: Final = 50
+DETAILS: Final = 20
+FRAMES: Final = 1_000
+EXCEPTIONS: Final = 50
+STEPS: Final = 500
+"""Of a trail."""
+FAILURES_OF_A_RUN: Final = 50
+HEADERS: Final = 200
+FIELDS: Final = 300
+"""Of a form, of a query string, and its files."""
+LINE: Final = 100_000_000
+"""Number of a line or column."""
+STATUS: Final = 999
+RUNS: Final = 1_000_000_000
+
+
+def short(text: str) -> str:
+    """Return what of a name may stand in a report."""
+    return text[:SHORT]
+
+
+def medium(text: str) -> str:
+    """Return what of a path, a route or a line of code may."""
+    return text[:MEDIUM]
+
+
+def long(text: str) -> str:
+    """Return what of a message or a value may."""
+    return text[:LONG]
+
+
+def kept(text: str) -> str:
+    """Return what we keep of a message or an address."""
+    return text[:KEPT]
+
+
+def said(text: str) -> str:
+    """Return what we keep of a text in an attribute."""
+    return text[:SAID]
