@@ -24,6 +24,7 @@ from obitus.client import state as _state
 from obitus.client.trail import TRIM_AT as _TRIM_AT
 from obitus.client.whose import is_the_apps as _is_the_apps
 from obitus.client.work import Run as _Run
+from obitus.core.version import VERSION as _VERSION
 
 if _TYPE_CHECKING:
     from obitus.client.instruments.asgi import AsgiMiddleware
@@ -43,7 +44,7 @@ __all__ = [
     "watch",
     "watched",
 ]
-__version__ = "0.1.0"
+__version__ = _VERSION
 
 _STOP_TIMEOUT_S = 2.0
 _PLAIN = frozenset({str, int, float, bool, type(None)})

@@ -24,9 +24,11 @@ from obitus.demo.replaying import moved
 from obitus.demo.story import DAYS, LIVE, PLAYERS, acts_of
 from obitus.service.api.compared import Releases, compare
 from obitus.service.api.since import since_answer
+from obitus.service.intake.formats import KeptFailure
 from obitus.service.settings import Settings
 from obitus.service.wiring import Parts
 from obitus.store.releases import deploys as deploys_between
+from tests import kept
 from tests.conftest import until
 from tests.left_over import children, lives
 
@@ -100,6 +102,15 @@ def test_every_verdict_occurs(loaded: Path, service: Parts) -> None:
     assert "Wait less long for the tide service" in first["TideUnavailable regressed"]
     assert "Offer trailers" in first["FareUnknown regressed"]
     assert first["KeyError untriaged"] == ["Announce piers by their names"]
+
+
+def test_what_is_kept_is_what_the_api_describes(service: Parts) -> None:
+    """Every failure of the two weeks, as it lies in the store after hiding, fits the model that the API's answers are described by."""
+    checked = 0
+    for report in kept.reports(service, "failure"):
+        KeptFailure.model_validate_json(json.dumps(report))
+        checked += 1
+    assert checked > 400
 
 
 def test_releases_deploys_and_a_canary(service: Parts) -> None:

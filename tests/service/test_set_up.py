@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from obitus.core.kinds import KINDS
+from obitus.core.version import VERSION, media_type
 from tests.conftest import Running, failure
 
 
@@ -34,6 +35,9 @@ def test_what_is_wrong_is_told(running: Running) -> None:
     assert running.send(key, failure(time=wrong), headers={"Obitus-Clock": wrong}).status == 200
     remark = running.get("/api/apps/sailings")["last_remark"]
     assert remark["slug"] == "clock-off" and "420 s behind" in remark["reason"]
+    assert running.get("/api/apps/sailings")["client"] is None
+    assert running.send(key, failure(), headers={"Content-Type": media_type("python")}).status == 200
+    assert running.get("/api/apps/sailings")["client"] == f"python-{VERSION}"
     answer = running.send(key, failure(), headers={"Content-Type": "application/x-ndjson; version=9"})
     assert answer.status == 400 and answer.json()["slug"] == "format-not-supported" and "'9'" in answer.json()["detail"]
     assert running.get("/api/apps/sailings")["last_refusal"]["slug"] == "format-not-supported"

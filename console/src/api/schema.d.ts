@@ -1139,6 +1139,11 @@ export interface components {
             /** @description The latest refusal since the service started, to tell slow from misconfigured. */
             last_refusal?: components["schemas"]["RefusalAnswer"] | null;
             /**
+             * Client
+             * @description What sent its latest reports, such as python-0.1.0; null where nothing came since the service began.
+             */
+            client?: string | null;
+            /**
              * Releases
              * @description Its releases, newest first.
              */
@@ -1162,6 +1167,75 @@ export interface components {
              * @description Releases of all apps, newest first.
              */
             releases: string[];
+        };
+        /**
+         * BodyPart
+         * @description A body, as far as it was kept. Binary ones have a type and a size only.
+         */
+        BodyPart: {
+            /**
+             * Type
+             * @description Its media type.
+             * @default
+             */
+            type?: string;
+            /**
+             * Bytes
+             * @description How long it was.
+             * @default 0
+             */
+            bytes?: number;
+            /**
+             * Cut
+             * @description Whether only its start was kept.
+             * @default false
+             */
+            cut?: boolean;
+            /** @description What it held, where it was JSON. */
+            json?: components["schemas"]["JsonValue"];
+            /**
+             * Form
+             * @description Its fields, where it was a form.
+             */
+            form?: [
+                string,
+                string
+            ][] | null;
+            /** Files */
+            files?: components["schemas"]["FilePart"][] | null;
+            /** Text */
+            text?: string | null;
+        };
+        /**
+         * Breadcrumb
+         * @description One step before a failure.
+         */
+        Breadcrumb: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "http" | "statement" | "log" | "input" | "page" | "mark" | "process" | "failure";
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /**
+             * Severity
+             * @default INFO
+             * @enum {string}
+             */
+            severity?: "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL";
+            /** Message */
+            message: string;
+            /**
+             * Attributes
+             * @default {}
+             */
+            attributes?: {
+                [key: string]: components["schemas"]["JsonValue"];
+            };
         };
         /**
          * ChangesAnswer
@@ -1297,7 +1371,7 @@ export interface components {
              * @description Take an earlier correction of the order back.
              * @default false
              */
-            in_order: boolean;
+            in_order?: boolean;
         };
         /**
          * DeployAnswer
@@ -1371,7 +1445,70 @@ export interface components {
              * Done
              * @default true
              */
-            done: boolean;
+            done?: boolean;
+        };
+        /**
+         * ExceptionPart
+         * @description One exception of a chain.
+         */
+        ExceptionPart: {
+            /**
+             * Type
+             * @description Type, with its module unless built in.
+             */
+            type: string;
+            /**
+             * Message
+             * @default
+             */
+            message?: string;
+            /**
+             * Notes
+             * @default []
+             */
+            notes?: string[];
+            /**
+             * Detail
+             * @description What its type tells beyond the message: `filename`, `lineno`, `errno`, …
+             * @default {}
+             */
+            detail?: {
+                [key: string]: components["schemas"]["JsonValue"];
+            };
+            /**
+             * Relation
+             * @description What it is to the one before it: its `cause`, the `context` it was raised in, or a `member` of the group. Absent on the first.
+             */
+            relation?: ("cause" | "context" | "member") | null;
+            /**
+             * Frames
+             * @description From the outermost call to the place of the raise.
+             * @default []
+             */
+            frames?: components["schemas"]["FramePart"][];
+            /**
+             * Frames Left Out
+             * @description Frames the sender cut from the middle.
+             * @default 0
+             */
+            frames_left_out?: number;
+            /**
+             * Links Left Out
+             * @description Exceptions of the chain between this one and the next that the sender left out.
+             * @default 0
+             */
+            links_left_out?: number;
+            /**
+             * Members Left Out
+             * @description Members of this group that the sender left out.
+             * @default 0
+             */
+            members_left_out?: number;
+            /**
+             * Member Of
+             * @description Place in `exceptions`, from 0, of the group that this is a member of.
+             */
+            member_of?: number | null;
         };
         /**
          * ExportAnswer
@@ -1434,11 +1571,9 @@ export interface components {
             later?: string | null;
             /**
              * Report
-             * @description The report as it was kept: format of `GET /reports/schema`. Absent when it is no longer kept.
+             * @description The report as it was kept. Absent when it is no longer kept.
              */
-            report: {
-                [key: string]: unknown;
-            } | null;
+            report: components["schemas"]["KeptFailure"] | null;
             /**
              * Gone
              * @description Why the report is no longer kept, in words.
@@ -1493,6 +1628,32 @@ export interface components {
             next?: string | null;
         };
         /**
+         * FilePart
+         * @description A file that came with a form: named, not kept.
+         */
+        FilePart: {
+            /**
+             * Name
+             * @default
+             */
+            name?: string;
+            /**
+             * File
+             * @default
+             */
+            file?: string;
+            /**
+             * Type
+             * @default
+             */
+            type?: string;
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes?: number;
+        };
+        /**
          * FingerprintAnswer
          * @description A fingerprint and why it is what it is.
          */
@@ -1504,9 +1665,61 @@ export interface components {
              * @description Why it belongs to the issue, when it did not begin it.
              * @default
              */
-            joined: string;
+            joined?: string;
             /** Parts */
             parts: components["schemas"]["PartAnswer"][];
+        };
+        /**
+         * FramePart
+         * @description One call on the stack.
+         */
+        FramePart: {
+            /**
+             * Function
+             * @description Function, with the class it belongs to: `Fares.quote`.
+             */
+            function: string;
+            /**
+             * Module
+             * @description Module or package: `skerry.fares`.
+             * @default
+             */
+            module?: string;
+            /**
+             * File
+             * @description Path of the source file.
+             * @default
+             */
+            file?: string;
+            /**
+             * Line
+             * @description Line, from 1.
+             */
+            line?: number | null;
+            /**
+             * Column
+             * @description Column in that line, from 1, where the language says it.
+             */
+            column?: number | null;
+            /**
+             * Own
+             * @description Code of the app (true) or of a library (false).
+             */
+            own?: boolean | null;
+            source?: components["schemas"]["Source"] | null;
+            /**
+             * Source Missing
+             * @description Why there are no source lines, where that is worth saying.
+             * @default
+             */
+            source_missing?: string;
+            /**
+             * Locals
+             * @description Local values, each as text.
+             */
+            locals?: {
+                [key: string]: string;
+            } | null;
         };
         /**
          * GroupExample
@@ -1862,6 +2075,89 @@ export interface components {
             failures: number;
             example: components["schemas"]["GroupExample"];
         };
+        JsonValue: unknown;
+        /**
+         * KeptFailure
+         * @description A failure as it is kept.
+         */
+        KeptFailure: {
+            /**
+             * Id
+             * Format: uuid
+             * @description Made by the sender, UUIDv7. Sending the same id twice stores it once.
+             */
+            id: string;
+            /**
+             * Time
+             * Format: date-time
+             * @description When it happened, RFC 3339 with an offset.
+             */
+            time: string;
+            /**
+             * Release
+             * @description Version of the app.
+             */
+            release?: string | null;
+            /**
+             * Attributes
+             * @description Named as OpenTelemetry's semantic conventions name them where they do.
+             * @default {}
+             */
+            attributes?: {
+                [key: string]: components["schemas"]["JsonValue"];
+            };
+            /** Trace Id */
+            trace_id?: string | null;
+            /** Span Id */
+            span_id?: string | null;
+            /**
+             * Kind
+             * @constant
+             */
+            kind: "failure";
+            /**
+             * Severity
+             * @default ERROR
+             * @enum {string}
+             */
+            severity?: "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL";
+            /**
+             * Handled
+             * @description Whether the app caught it.
+             * @default false
+             */
+            handled?: boolean;
+            /**
+             * Captured By
+             * @description What caught it: `main thread`, `thread`, `asgi`, `record`.
+             * @default
+             */
+            captured_by?: string;
+            /**
+             * Exceptions
+             * @description The chain, from the outermost exception to its root cause.
+             */
+            exceptions: components["schemas"]["ExceptionPart"][];
+            run?: components["schemas"]["RunPart"] | null;
+            request?: components["schemas"]["RequestPart"] | null;
+            /**
+             * Trail
+             * @description Oldest first.
+             * @default []
+             */
+            trail?: components["schemas"]["Breadcrumb"][];
+            /**
+             * Trail Left Out
+             * @description Older breadcrumbs that were dropped.
+             * @default 0
+             */
+            trail_left_out?: number;
+            /**
+             * Clock Skew Ms
+             * @description What was added to its times, because its sender's clock was wrong.
+             */
+            clock_skew_ms?: number | null;
+        };
         /**
          * KeyAnswer
          * @description A reporting key, without the key.
@@ -1885,13 +2181,13 @@ export interface components {
              * @description Whether it may report for apps that its senders name.
              * @default false
              */
-            may_add_apps: boolean;
+            may_add_apps?: boolean;
             /**
              * May Deploy
              * @description Whether a pipeline may report deploys with it.
              * @default false
              */
-            may_deploy: boolean;
+            may_deploy?: boolean;
         };
         /**
          * KindAnswer
@@ -1934,7 +2230,7 @@ export interface components {
              * Inferred
              * @default false
              */
-            inferred: boolean;
+            inferred?: boolean;
             /** Last Seen */
             last_seen?: string | null;
             /**
@@ -1946,7 +2242,7 @@ export interface components {
              * Stepped Up
              * @default false
              */
-            stepped_up: boolean;
+            stepped_up?: boolean;
         };
         /**
          * LikeAnswer
@@ -2113,13 +2409,13 @@ export interface components {
              * @default fastapi
              * @enum {string}
              */
-            kind: "fastapi" | "flask" | "django" | "celery" | "script" | "command" | "opentelemetry";
+            kind?: "fastapi" | "flask" | "django" | "celery" | "script" | "command" | "opentelemetry";
             /**
              * Environment
              * @description What its first key is for.
              * @default production
              */
-            environment: string;
+            environment?: string;
         };
         /**
          * NewDeploy
@@ -2148,7 +2444,7 @@ export interface components {
              * @description Beside the release that is live, not in its place.
              * @default false
              */
-            canary: boolean;
+            canary?: boolean;
         };
         /**
          * NewKey
@@ -2160,19 +2456,19 @@ export interface components {
              * @description What the key is for.
              * @default production
              */
-            environment: string;
+            environment?: string;
             /**
              * May Add Apps
              * @description Whether OpenTelemetry senders with it may report for the apps and environments that they name, new ones included.
              * @default false
              */
-            may_add_apps: boolean;
+            may_add_apps?: boolean;
             /**
              * May Deploy
              * @description Whether a pipeline may report deploys with it.
              * @default false
              */
-            may_deploy: boolean;
+            may_deploy?: boolean;
         };
         /**
          * NewKeyAnswer
@@ -2238,7 +2534,7 @@ export interface components {
              * @description End my personal tokens too.
              * @default false
              */
-            end_tokens: boolean;
+            end_tokens?: boolean;
         };
         /**
          * NewRelease
@@ -2263,14 +2559,14 @@ export interface components {
              * @description After how many days it ends.
              * @default 365
              */
-            days: number;
+            days?: number;
             /**
              * Scope
              * @description What it may do: read, decide (and read), or administer (all).
              * @default decide
              * @enum {string}
              */
-            scope: "read" | "decide" | "administer";
+            scope?: "read" | "decide" | "administer";
         };
         /**
          * NewTokenAnswer
@@ -2628,12 +2924,12 @@ export interface components {
              * Inferred
              * @default false
              */
-            inferred: boolean;
+            inferred?: boolean;
             /**
              * Canary
              * @default false
              */
-            canary: boolean;
+            canary?: boolean;
             /**
              * Live
              * @description Whether it had runs in the last hour in which the app had any there.
@@ -2734,6 +3030,57 @@ export interface components {
             lines: components["schemas"]["LineVerdict"][];
         };
         /**
+         * RequestPart
+         * @description The request a run answers.
+         */
+        RequestPart: {
+            /**
+             * Method
+             * @default
+             */
+            method?: string;
+            /**
+             * Route
+             * @description Route template: `/sailings/{id}`.
+             * @default
+             */
+            route?: string;
+            /**
+             * Url
+             * @default
+             */
+            url?: string;
+            /**
+             * Headers
+             * @default []
+             */
+            headers?: [
+                string,
+                string
+            ][];
+            /**
+             * Client
+             * @description Address of the client.
+             * @default
+             */
+            client?: string;
+            /**
+             * Query
+             * @description Names and values of the query string, in order.
+             * @default []
+             */
+            query?: [
+                string,
+                string
+            ][];
+            /** @description The body as the handler received it. */
+            body?: components["schemas"]["BodyPart"] | null;
+            /** @description The answer's body, where that was asked for. */
+            answer_body?: components["schemas"]["BodyPart"] | null;
+            /** Status */
+            status?: number | null;
+        };
+        /**
          * RevealedAnswer
          * @description That one issue was revealed by another one's fix.
          */
@@ -2754,6 +3101,45 @@ export interface components {
              * @description `name vessel pin`, `pattern SK-[0-9]{4} as booking`, `path request.body.json.card`, or `e-mail`.
              */
             rule: string;
+        };
+        /**
+         * RunPart
+         * @description The unit of work something happened in.
+         */
+        RunPart: {
+            /** Id */
+            id?: string | null;
+            /**
+             * Entry Point
+             * @description `POST /sailings/{id}/boardings`, `job nightly-manifest`.
+             */
+            entry_point: string;
+            /** Started */
+            started?: string | null;
+            /**
+             * Duration Ms
+             * @description Milliseconds so far.
+             */
+            duration_ms?: number | null;
+            /** Outcome */
+            outcome?: ("ok" | "refused" | "failed") | null;
+            /**
+             * Parent Span Id
+             * @description The span that called it (W3C Trace Context).
+             */
+            parent_span_id?: string | null;
+            /**
+             * Kept
+             * @description Why the whole run was sent, in words.
+             * @default
+             */
+            kept?: string;
+            /**
+             * Failures
+             * @description Ids of the failures that were reported in it.
+             * @default []
+             */
+            failures?: string[];
         };
         /**
          * SessionAnswer
@@ -2801,7 +3187,7 @@ export interface components {
              * @default release
              * @enum {string}
              */
-            how: "release" | "now" | "coming";
+            how?: "release" | "now" | "coming";
             /**
              * Environment
              * @description Settle it there only; everywhere when absent.
@@ -2885,6 +3271,29 @@ export interface components {
             releases: string[];
         };
         /**
+         * Source
+         * @description The source lines around a frame.
+         */
+        Source: {
+            /**
+             * Before
+             * @description Lines before it, in order.
+             * @default []
+             */
+            before?: string[];
+            /**
+             * Line
+             * @description The line itself.
+             */
+            line: string;
+            /**
+             * After
+             * @description Lines after it, in order.
+             * @default []
+             */
+            after?: string[];
+        };
+        /**
          * SplitOrder
          * @description How an issue is parted: by attributes, or by taking fingerprints out.
          */
@@ -2894,13 +3303,13 @@ export interface components {
              * @description Attributes, or `message`, `caller`, `line`: each set of values is an issue.
              * @default []
              */
-            by: string[];
+            by?: string[];
             /**
              * Fingerprints
              * @description Fingerprints that become an issue of their own.
              * @default []
              */
-            fingerprints: string[];
+            fingerprints?: string[];
         };
         /**
          * SplitPart

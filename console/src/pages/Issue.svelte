@@ -5,7 +5,6 @@
 	import { watch } from '../lib/asking.svelte';
 	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
-	import type { Report } from '../lib/report';
 	import { ago, countOf, moment } from '../lib/words';
 	import Correcting from '../parts/Correcting.svelte';
 	import Attributes from '../parts/Attributes.svelte';
@@ -24,7 +23,7 @@
 	const chosen = watch(() => (chosenId ? questions.failure(chosenId) : undefined));
 	let ownOnly = $state(true);
 	const failure = $derived(chosenId ? chosen.value : found.value?.latest);
-	const report = $derived((failure?.report ?? undefined) as unknown as Report | undefined);
+	const report = $derived(failure?.report ?? undefined);
 	const since = watch(() => questions.since(number));
 	const apps = watch(questions.apps);
 	const step = (id: string | null | undefined) => id && place.set('failure', id);

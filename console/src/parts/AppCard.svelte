@@ -57,7 +57,7 @@
 	<p class="text-quiet text-sm">
 		{app.last_report ? `Latest report ${ago(app.last_report, live.now)}` : 'Nothing has arrived yet'}{app.releases.length
 			? `; releases ${app.releases.slice(0, 5).join(', ')}`
-			: ''}.
+			: ''}{app.client ? `; sent by ${app.client}` : ''}.
 	</p>
 	{#if app.last_refusal}
 		<p class="text-failed text-sm">! Refused {ago(app.last_refusal.time, live.now)}: {app.last_refusal.reason}</p>

@@ -23,22 +23,19 @@
 			['captured by', `${report.captured_by ?? ''}${failure.handled ? ', handled by the app' : ', unhandled'}`],
 			['trace id', failure.trace_id ?? ''],
 			...Object.entries(report.attributes ?? {}).map(([name, value]) => [name, String(value)])
-		].filter(([, value]) => value) as [string, string][]
+		].filter(([, value]) => value)
 	);
 	const bodies = $derived(
 		[
-			['body', report.request?.body],
-			["answer's body", report.request?.answer_body]
-		].filter(([, body]) => body) as [string, Body][]
+			{ name: 'body', body: report.request?.body },
+			{ name: "answer's body", body: report.request?.answer_body }
+		].flatMap(({ name, body }) => (body ? [{ name, body }] : []))
 	);
-	const shown = (body: Body): [string, string][] => [
+	const shown = (body: Body): string[][] => [
 		...(body.form ?? []),
-		...(body.files ?? []).map((file): [string, string] => [
-			file.name,
-			`${file.file}, ${file.type}, ${countOf(file.bytes, 'byte')}, not kept`
-		]),
-		...(body.json != null ? [['json', JSON.stringify(body.json, null, 2)] as [string, string]] : []),
-		...(body.text ? [['text', body.text] as [string, string]] : [])
+		...(body.files ?? []).map((file) => [file.name ?? '', `${file.file}, ${file.type}, ${countOf(file.bytes ?? 0, 'byte')}, not kept`]),
+		...(body.json != null ? [['json', JSON.stringify(body.json, null, 2)]] : []),
+		...(body.text ? [['text', body.text]] : [])
 	];
 </script>
 
@@ -47,7 +44,7 @@
 {#if report.request?.headers?.length}
 	<Pairs pairs={report.request.headers} summary={countOf(report.request.headers.length, 'header')} />
 {/if}
-{#each bodies as [name, body] (name)}
+{#each bodies as { name, body } (name)}
 	<Pairs
 		pairs={shown(body)}
 		summary={`${name}, ${body.type || 'of no type'}, ${countOf(body.bytes ?? 0, 'byte')}${body.cut ? ', only its start was kept' : ''}`}

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	/** Names and values, folded behind a summary where one is given. */
 	export interface PairsProps {
-		pairs: [string, string][];
+		pairs: string[][];
 		summary?: string;
 	}
 </script>

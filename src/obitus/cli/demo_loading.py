@@ -16,6 +16,7 @@ from obitus.cli.login import Login, write
 from obitus.cli.release_commands import told
 from obitus.cli.show import console, say
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
+from obitus.core.version import media_type
 from obitus.demo import repository
 from obitus.demo.recording import lay_out
 from obitus.demo.replaying import batches, starts_at
@@ -114,7 +115,7 @@ class _Story:
     def _report(self, app: str, environment: str, body: bytes) -> None:
         headers = {
             "Authorization": f"Bearer {self._keys[app, environment]}",
-            "Content-Type": "application/x-ndjson; version=1",
+            "Content-Type": media_type("demo"),
         }
         answer = self._http.request("POST", f"{self._service.settings.url}/reports", headers=headers, body=body)
         verdicts = {line["verdict"] for line in answer.json().get("lines", [])}

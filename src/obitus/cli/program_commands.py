@@ -9,16 +9,16 @@ from typing import Annotated
 
 import typer
 
-from obitus import __version__
 from obitus.cli.commands import app, client_settings, print_json
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.safe import cleaned
+from obitus.core.version import VERSION
 
 
 @app.command()
 def version() -> None:
     """Print the version."""
-    sys.stdout.write(f"{__version__}\n")
+    sys.stdout.write(f"{VERSION}\n")
 
 
 @app.command(

@@ -15,12 +15,12 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from typing import Any, Final
 
-from obitus import __version__
 from obitus.client.posting import Connection, PostTrouble
 from obitus.client.settings import Settings
 from obitus.client.spool import make_own
 from obitus.core.clock import to_ms, to_text
 from obitus.core.ids import uuid7
+from obitus.core.version import VERSION, media_type
 
 MOST_CLOCK_DIFFERENCE_MS: Final = 5 * 60_000
 TIMEOUT_S: Final = 10.0
@@ -70,8 +70,8 @@ def _steps(settings: Settings) -> Iterator[Finding]:
     if not health["ready"]:
         yield Finding("service", False, f"The service is not ready: {' '.join(map(str, health['reasons']))}")
     version = str(health.get("version", ""))
-    same = version.split(".")[:1] == __version__.split(".")[:1]
-    said = f"Service {version}, client {__version__}."
+    same = version.split(".")[:1] == VERSION.split(".")[:1]
+    said = f"Service {version}, client {VERSION}."
     yield Finding("version", same, said if same else f"{said} Their first numbers differ: install the same.")
     difference = time.time_ns() // 1_000_000 - to_ms(datetime.fromisoformat(health["time"]))
     ahead = "ahead of" if difference > 0 else "behind"
@@ -145,7 +145,7 @@ def _send(url: str, key: str, release: str | None) -> Finding:
         report["release"] = release
     headers = {
         "Authorization": f"Bearer {key}",
-        "Content-Type": "application/x-ndjson; version=1",
+        "Content-Type": media_type("check"),
         "Obitus-Clock": datetime.now(UTC).isoformat(timespec="milliseconds"),
     }
     started = time.perf_counter()

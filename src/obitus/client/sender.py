@@ -31,6 +31,7 @@ from obitus.client.settings import Settings
 from obitus.client.spool import Batch, Spool
 from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
+from obitus.core.version import media_type
 
 MOST_WAITING: Final = 2000
 MOST_MEMORY_BYTES: Final = 16 * 1024 * 1024
@@ -531,7 +532,7 @@ class Sender:
         """
         headers = {
             "Authorization": f"Bearer {self._settings.key}",
-            "Content-Type": "application/x-ndjson; version=1",
+            "Content-Type": media_type("python"),
             "Content-Encoding": "gzip",
             "User-Agent": "obitus-python",
         }

@@ -10,6 +10,7 @@ from typing import Any, Final
 
 import urllib3
 
+from obitus.core.version import media_type
 from obitus.reading.troubles import KeyNotTaken, SendingRefused, ServiceAway
 
 BATCH_REPORTS: Final = 500
@@ -54,7 +55,7 @@ class Sending:
                     body=body,
                     headers={
                         "Authorization": f"Bearer {self._key}",
-                        "Content-Type": "application/x-ndjson",
+                        "Content-Type": media_type("read"),
                         "Content-Encoding": "gzip",
                         "Obitus-Clock": datetime.now(UTC).isoformat(),
                     },

@@ -11,8 +11,8 @@ from fastapi import APIRouter, Depends, FastAPI, Header
 from fastapi.responses import JSONResponse, Response
 from starlette.types import ASGIApp, Receive, Scope, Send
 
-from obitus import __version__
 from obitus.core.clock import to_text
+from obitus.core.version import VERSION
 from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
 from obitus.service.api import grouping as api_grouping
@@ -60,7 +60,7 @@ def health(records: TheRecords, clock: TheClock) -> Response:
     except Exception as error:
         reasons.append(f"The store cannot be read: {error}.")
     answer = answers.HealthAnswer(
-        live=True, ready=not reasons, reasons=reasons, version=__version__, time=to_text(clock.now_ms())
+        live=True, ready=not reasons, reasons=reasons, version=VERSION, time=to_text(clock.now_ms())
     )
     return JSONResponse(answer.model_dump(), status_code=503 if reasons else 200)
 
@@ -123,7 +123,7 @@ def make_app() -> FastAPI:
     """Return the routes: one application for all services of this process, since building it takes most of a tenth of a second."""
     app = FastAPI(
         title="Obitus",
-        version=__version__,
+        version=VERSION,
         description=_ABOUT,
         docs_url=None,
         redoc_url=None,

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, GetJsonSchemaHandler
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
+
+from obitus.service.intake.formats import KeptFailure
 
 Time = str
 """RFC 3339, UTC, to the millisecond."""
@@ -48,6 +52,10 @@ class AppAnswer(BaseModel):
     )
     last_refusal: RefusalAnswer | None = Field(
         default=None, description="The latest refusal since the service started, to tell slow from misconfigured."
+    )
+    client: str | None = Field(
+        default=None,
+        description="What sent its latest reports, such as python-0.1.0; null where nothing came since the service began.",
     )
     releases: list[str] = Field(description="Its releases, newest first.")
     keys: list[KeyAnswer]
@@ -224,13 +232,25 @@ class FailuresAnswer(BaseModel):
     next: str | None = None
 
 
+class AsKept:
+    """A report of a failure, as it was checked when it came; handed on as it is, and described by the format of reports.
+
+    What was kept by an earlier version may have its names.
+    """
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        """Describe it by the model that checked it."""
+        return handler(KeptFailure.__pydantic_core_schema__)
+
+
 class FailureAnswer(FailureRow):
     """One failure, whole."""
 
     earlier: str | None = Field(default=None, description="Id of the failure of the same issue just before.")
     later: str | None = Field(default=None, description="Id of the failure of the same issue just after.")
-    report: dict[str, Any] | None = Field(
-        description="The report as it was kept: format of `GET /reports/schema`. Absent when it is no longer kept."
+    report: Annotated[dict[str, Any], AsKept] | None = Field(
+        description="The report as it was kept. Absent when it is no longer kept."
     )
     gone: str | None = Field(default=None, description="Why the report is no longer kept, in words.")
 

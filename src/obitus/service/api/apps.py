@@ -220,6 +220,7 @@ def _answer(intake: Intake, row: Row, keys: list[Row], releases: list[Row]) -> a
         last_refusal=_refusal(intake.refusals.latest(row["name"])),
         last_remark=_refusal(intake.remarks.latest(row["name"])),
         last_unknown_key=to_text(stranger[0]) if stranger else None,
+        client=client[1] if (client := intake.clients.latest(row["name"])) is not None else None,
         releases=views.newest_first(releases),
         keys=[
             answers.KeyAnswer(

@@ -8,8 +8,7 @@ from uuid import UUID
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, JsonValue, TypeAdapter
 
 from obitus.core import bounds
-
-FORMAT_VERSION: Final = 1
+from obitus.core.version import REPORT_FORMAT
 
 Severity = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
 Outcome = Literal["ok", "refused", "failed"]
@@ -177,6 +176,14 @@ class FailureReport(_Report):
     trail_left_out: Annotated[int, Field(ge=0)] = Field(default=0, description="Older breadcrumbs that were dropped.")
 
 
+class KeptFailure(FailureReport):
+    """A failure as it is kept."""
+
+    clock_skew_ms: int | None = Field(
+        default=None, description="What was added to its times, because its sender's clock was wrong."
+    )
+
+
 class LogReport(_Report):
     """One structured log record."""
 
@@ -246,7 +253,7 @@ def json_schema() -> dict[str, Any]:
     schema = REPORT.json_schema()
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "$id": f"urn:obitus:report-format:{FORMAT_VERSION}",
+        "$id": f"urn:obitus:report-format:{REPORT_FORMAT}",
         "title": "Obitus report",
         "description": "One line of POST /reports.",
     } | schema

@@ -41,6 +41,8 @@ class Intake:
         self.steps = Steps()
         self.refusals = Notes()
         self.remarks = Notes()
+        self.clients = Notes()
+        """What sent the latest reports of each app."""
         self._rules = Rules(0, (), (), None)
         self.load_rules()
 

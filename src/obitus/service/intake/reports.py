@@ -14,6 +14,7 @@ from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
 
 from obitus.core.clock import clock_skew_ms, shown_ms
+from obitus.core.version import REPORT_FORMAT
 from obitus.service.intake import formats
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
 from obitus.service.intake.heavy import Outcomes
@@ -42,6 +43,8 @@ WEIGHT = {"failure": 10, "tally": 4, "run": 2, "log": 1}
 """How many log records are as much work to write as one report of a kind."""
 MOST_DAYS_AT_ONCE = 6
 """Days whose reports are written together: each has its file."""
+MOST_CLIENT = 60
+"""Characters of what a sender says that it is."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
 _REQUEST_BODY = {
     "requestBody": {
@@ -86,11 +89,13 @@ async def reports(
     its verdict. Sending the same id again is harmless.
     """
     key = await sender_key(intake, request.headers.get("authorization", ""))
-    content_type, version = _media_type(request.headers.get("content-type", ""))
+    content_type, version, client = _media_type(request.headers.get("content-type", ""))
     if content_type not in _CONTENT_TYPES:
         raise Problem("content-not-supported", f"{content_type[:60]!r} is not supported. Send application/x-ndjson.")
     async with intake.gate.entered(key["id"]) as held:
         _check_format(intake, key, version)
+        if client:
+            intake.clients.note(key["app"], client, "", intake.clock.now_ms())
         raw, problem = await gather(request, intake.limits, held)
         theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
@@ -119,19 +124,23 @@ async def reports(
     return _answer(intake, sender, verdicts, problem)
 
 
-def _media_type(header: str) -> tuple[str, str]:
-    """Return a media type and its parameter ``version``, the version of the report format; "" where it has none."""
+def _media_type(header: str) -> tuple[str, str, str]:
+    """Return a media type, and of its parameters ``version``, of the report format, and ``client``; "" where it has none."""
     message = Message()
     message["content-type"] = header
-    version = message.get_param("version", "")
-    return header.partition(";")[0].strip().lower(), version.strip() if isinstance(version, str) else ""
+    version, client = (message.get_param(name, "") for name in ("version", "client"))
+    return (
+        header.partition(";")[0].strip().lower(),
+        version.strip() if isinstance(version, str) else "",
+        client.strip()[:MOST_CLIENT] if isinstance(client, str) else "",
+    )
 
 
 def _check_format(intake: Intake, key: Row, given: str) -> None:
-    if given in ("", str(formats.FORMAT_VERSION)):
+    if given in ("", str(REPORT_FORMAT)):
         return
     detail = (
-        f"The sender writes version {given[:20]!r} of the report format; this service reads {formats.FORMAT_VERSION}. "
+        f"The sender writes version {given[:20]!r} of the report format; this service reads {REPORT_FORMAT}. "
         "Bring the older of the two up to date."
     )
     intake.refuse(key["app"], "format-not-supported", detail)

@@ -18,12 +18,12 @@ from typing import Final
 from fastapi import APIRouter
 from fastapi.responses import Response
 
-from obitus import __version__
+from obitus.core.version import VERSION
 from obitus.service.problems import Problem
 
-NAME: Final = f"obitus-{__version__}-py3-none-any.whl"
+NAME: Final = f"obitus-{VERSION}-py3-none-any.whl"
 PARTS: Final = ("client", "core", "cli", "reading")
-_INFO: Final = f"obitus-{__version__}.dist-info"
+_INFO: Final = f"obitus-{VERSION}.dist-info"
 
 router = APIRouter(include_in_schema=False)
 
@@ -42,7 +42,7 @@ def wheel() -> bytes:
     head = [
         "Metadata-Version: 2.1",
         "Name: obitus",
-        f"Version: {__version__}",
+        f"Version: {VERSION}",
         "Requires-Python: >=3.11",
         "Provides-Extra: cli",
     ]
