@@ -132,7 +132,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
 
 def _removal(service: Parts) -> None:
     """Remove a day in the middle while something else is written all the time; print how long the longest of that took."""
-    day = max(service.records.days.known(), key=lambda day: int(day["reports"]))
+    day = max(service.records.days.known(), key=lambda day: int(day.reports))
     longest, stop = 0.0, threading.Event()
 
     def write() -> None:
@@ -147,7 +147,7 @@ def _removal(service: Parts) -> None:
     time.sleep(1)
     before, longest = longest, 0.0
     started = time.perf_counter()
-    remove_day(service.records.writer, service.records.days, day["day"], service.clock.now_ms(), "after 15 days")
+    remove_day(service.records.writer, service.records.days, day.day, service.clock.now_ms(), "after 15 days")
     took = time.perf_counter() - started
     stop.set()
     writing.join()

@@ -18,7 +18,7 @@ def numbers(days: DayReaders, kind: str | None = None) -> list[int]:
     """Return the numbers of the reports of a kind, or of all, day by day in the order they came."""
     return [
         seq_of(day, row["place"])
-        for day in sorted(known["day"] for known in days.known())
+        for day in sorted(known.day for known in days.known())
         for row in days.rows(day, _PLACES, (kind,))
     ]
 
@@ -30,4 +30,4 @@ def reports(service: Parts, kind: str | None = None) -> list[dict[str, Any]]:
 
 def ids(days: DayReaders) -> list[str]:
     """Return the id of each report, as 32 hexadecimal digits; one that is there twice stands there twice."""
-    return [row["id"].hex() for known in days.known() for row in days.rows(known["day"], "SELECT id FROM ids")]
+    return [row["id"].hex() for known in days.known() for row in days.rows(known.day, "SELECT id FROM ids")]

@@ -118,7 +118,7 @@ def test_releases_deploys_and_a_canary(service: Parts) -> None:
     known = Releases(service.records, "sailings")
     assert [release.version for release in known.order.releases] == list(LIVE)
     deploys = deploys_between(service.records.reader, 0, 2**60, "sailings", None)
-    assert [(row["version"], row["canary"], row["inferred"]) for row in reversed(deploys)] == [
+    assert [(row.version, row.canary, row.inferred) for row in reversed(deploys)] == [
         ("2.8.0", 0, 1), ("2.9.0", 0, 0), ("2.9.1", 0, 0), ("3.0.0", 0, 0), ("2.9.1", 0, 0), ("3.0.1", 0, 0), ("3.1.0", 1, 0), ("3.1.0", 0, 0)
     ]  # fmt: skip
     found = compare(known, "3.0.1", "3.1.0", "production", same_time=True)

@@ -108,7 +108,7 @@ def test_kill_in_the_middle_of_a_load(tmp_path: Path) -> None:
     assert counts.one("SELECT SUM(failures) AS n FROM issue_counts")["n"] == REPORTS
     assert counts.one("PRAGMA integrity_check")[0] == "ok"
     for known in days.known():
-        assert days.rows(known["day"], "PRAGMA integrity_check")[0][0] == "ok"
+        assert days.rows(known.day, "PRAGMA integrity_check")[0][0] == "ok"
     days.close()
     counts.close()
     stop(service, signal.SIGINT)

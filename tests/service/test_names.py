@@ -52,7 +52,7 @@ def test_environments_of_others_are_bounded(running: Running, monkeypatch: pytes
         assert running.ask("POST", "/v1/logs", export, token=made["key"]).status == 200
     (day,) = running.service.records.days.known()
     counted = "SELECT text, COUNT(*) AS n FROM logs JOIN texts ON texts.id = environment_id GROUP BY 1"
-    assert {row["text"]: row["n"] for row in running.service.records.days.rows(day["day"], counted)} == {"branch-0": 1, "branch-1": 1, "branch-2": 1, "branch-3": 1, "production": 4}  # fmt: skip
+    assert {row["text"]: row["n"] for row in running.service.records.days.rows(day.day, counted)} == {"branch-0": 1, "branch-1": 1, "branch-2": 1, "branch-3": 1, "production": 4}  # fmt: skip
     deploy = {"app": "sailings", "release": "3.0.0", "environment": "another"}
     answer = running.ask("POST", "/api/deploys", deploy)
     assert (answer.status, answer.json()["slug"]) == (409, "too-many")

@@ -118,7 +118,7 @@ def test_keys_in_memory(running: Running) -> None:
     assert running.send(key, failure()).json()["slug"] == "revoked-key"
 
     class Slow:
-        def row(self, *_: Any) -> dict[str, Any]:
+        def first(self, *_: Any) -> dict[str, Any]:
             known.forget()
             return {"id": 1}
 

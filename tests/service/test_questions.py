@@ -114,7 +114,7 @@ def test_on_the_command_line(filled: Running, tmp_path: Path) -> None:
 def test_a_day_that_is_gone_has_nothing_to_find(filled: Running) -> None:
     """Where a day's file was removed, what only it knew is not found; the rest is."""
     service = filled.service
-    day = min(known["day"] for known in service.records.days.known())
+    day = min(known.day for known in service.records.days.known())
     assert remove_day(service.records.writer, service.records.days, day, filled.clock(), "after 2 days")
     assert found(filled, '"vehicle height">3') == {} and found(filled, "fog") == {"Fog": 3}
     assert found(filled, "passengers=4") == {"Fog": 1}

@@ -155,7 +155,7 @@ def test_a_key_without_that_right_makes_no_apps(running: Running) -> None:
     assert [app["name"] for app in running.get("/api/apps")["apps"]] == ["sailings"]
     (day,) = running.service.records.days.known()
     named = "SELECT text FROM runs JOIN texts ON texts.id = environment_id"
-    assert [row["text"] for row in running.service.records.days.rows(day["day"], named)] == ["production"]
+    assert [row["text"] for row in running.service.records.days.rows(day.day, named)] == ["production"]
 
 
 def test_partial_success(running: Running) -> None:

@@ -81,7 +81,7 @@ def sums(running: Running) -> tuple[Any, ...]:
     connection.close()
     days = running.service.records.days
     rows = [
-        sum(days.rows(known["day"], f"SELECT COUNT(*) AS n FROM {table}")[0]["n"] for known in days.known())
+        sum(days.rows(known.day, f"SELECT COUNT(*) AS n FROM {table}")[0]["n"] for known in days.known())
         for table in ("ids", "evidence", "logs", "runs")
     ]
     return *counted, *rows
@@ -138,7 +138,7 @@ def test_a_day_whose_file_is_gone(running: Running) -> None:
     old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
     running.send(key, old, new)
     service = running.service
-    day = min(known["day"] for known in service.records.days.known())
+    day = min(known.day for known in service.records.days.known())
     path = service.records.days.folder / f"{day_text(day)}.sqlite3"
     service.records.writer.run(lambda _: service.records.writer.days.let_be_removed(day))
     service.records.days.forget(day)
@@ -168,7 +168,7 @@ def test_a_broken_file_costs_one_day(running: Running) -> None:
     old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
     running.send(key, old, new)
     service = running.service
-    day = min(known["day"] for known in service.records.days.known())
+    day = min(known.day for known in service.records.days.known())
     service.records.writer.run(lambda _: service.records.writer.days.let_be_removed(day))
     service.records.days.forget(day)
     (service.records.days.folder / f"{day_text(day)}.sqlite3").write_bytes(b"not a database at all" * 400)
@@ -244,7 +244,7 @@ def test_killed_while_a_day_is_removed(tmp_path: Path, point: str) -> None:
     key = running.add_app()
     old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
     running.send(key, old, new)
-    day = min(known["day"] for known in running.service.records.days.known())
+    day = min(known.day for known in running.service.records.days.known())
     thread.stop()
     command = [sys.executable, "-c", KILLED_IN_REMOVAL, str(tmp_path / "data"), str(day), point]
     child = subprocess.run(command, capture_output=True, text=True)
@@ -271,7 +271,7 @@ def test_a_removal_that_is_not_committed(running: Running) -> None:
     old = failure(time=to_text(running.clock() - 3 * DAY_MS))
     running.send(key, old)
     service = running.service
-    day = service.records.days.known()[0]["day"]
+    day = service.records.days.known()[0].day
 
     def fails(point: str) -> None:
         if point == "before the main file":

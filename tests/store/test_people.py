@@ -94,7 +94,7 @@ def test_acts_are_read_newest_first_and_narrowed(store: Store, ida: int) -> None
 
     def read(**asked: object) -> list[str]:
         given = {"act": "", "person": "", "before": 2**62, "most": 10} | asked
-        return [row["subject"] for row in people.acts(store.reader, **given)]  # type: ignore[arg-type]
+        return [row.subject for row in people.acts(store.reader, **given)]  # type: ignore[arg-type]
 
     assert read() == ["subject 3", "subject 2", "subject 1", "subject 0"]
     assert read(act="act 1") == read(person="Ida Moss") == ["subject 3", "subject 1"]
@@ -115,13 +115,13 @@ def test_a_rule_is_active_once(store: Store, ida: int) -> None:
         with pytest.raises(NotThere):
             store.do(end, number, NOW_MS)
         again = store.do(add, "name pin", ida, NOW_MS)
-        assert [(row["id"], row["person"]) for row in read(store.reader)] == [(again, "Ida Moss")]
+        assert [(row.id, row.person) for row in read(store.reader)] == [(again, "Ida Moss")]
 
 
 def test_apps_and_keys(store: Store) -> None:
     """A name is taken once; a key that was revoked opens nothing."""
     with pytest.raises(AlreadyThere):
         store.do(apps.add_app, "sailings", "script", NOW_MS)
-    assert [row["name"] for row in apps.apps(store.reader)] == ["sailings"]
+    assert [row.name for row in apps.apps(store.reader)] == ["sailings"]
     with pytest.raises(NotThere):
         apps.app_named(store.reader, "gatekeeper")

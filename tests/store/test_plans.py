@@ -35,7 +35,7 @@ MAY = {
     "obitus.store.removing._REST": "the rest of a removed app, once",
     "obitus.store.asking.compiling._TEXTS": "the texts of a day that repeat, once for a question: names, not records",
     "obitus.store.asking.compiling._PAIRS": "the same",
-    "obitus.store.evidence._ID": "the id of one log record that is opened: an index would cost each record more",
+    "obitus.store.evidence._IDS": "the ids of log records that are opened: an index would cost each record more",
 }
 _SCAN = re.compile(r"^SCAN (\w+)(?: AS \w+)?(?: USING .*)?")
 _ALIAS = re.compile(r"\b(?:FROM|JOIN)\s+(\w+)\s+(?:AS\s+)?([a-z]\w{0,2})\b(?!\s*\.)")

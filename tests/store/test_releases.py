@@ -18,7 +18,7 @@ def versions(store: Store) -> list[str]:
 
 def deploys(store: Store) -> list[tuple[str, int, int]]:
     rows = releases.deploys(store.reader, 0, 2**60, None, None)
-    return [(row["version"], row["time_ms"] - NOW_MS, row["inferred"]) for row in rows]
+    return [(row.version, row.time_ms - NOW_MS, row.inferred) for row in rows]
 
 
 def test_a_release_came_when_its_earliest_report_says(store: Store) -> None:
@@ -129,5 +129,5 @@ def test_commits_are_found_by_what_a_stack_names(store: Store) -> None:
     assert by(["fares.py"], []) == ["a1", "c3"] and by([], ["read"]) == ["b2", "c3"] and by([], []) == ["c3"]
     (kept,) = (c for c in commits.candidates(store.reader, found.id, ["fares.py"], []) if c.id == "a1")
     assert [(t.path, list(t.ranges), list(t.names)) for t in kept.files] == [("sailings/fares.py", [(3, 9)], ["surcharge"])]  # fmt: skip
-    assert [row["hash"] for row in commits.latest(store.reader, found.id, 2)] == ["c3", "b2"]
+    assert [row.hash for row in commits.latest(store.reader, found.id, 2)] == ["c3", "b2"]
     assert commits.revisions(store.reader, store.app) == {"3.0.0": "c3"}

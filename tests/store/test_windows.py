@@ -86,8 +86,8 @@ def test_counts_come_to_the_failures(
             window.params(),
         )
     }
-    assert {row["id"]: row["failures"] for row in issues.issues(reader, window)} == truth
-    assert issues.sums(reader, window)["failures"] == sum(truth.values())
+    assert {row.id: row.failures for row in issues.issues(reader, window)} == truth
+    assert issues.sums(reader, window).failures == sum(truth.values())
     assert issues.failures_inside(reader, 3, window) == truth.get(3, 0)
     slices = slices_of(window)
     assert 1 <= slices.count <= 31

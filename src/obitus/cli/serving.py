@@ -114,9 +114,9 @@ def _set_password(service: Parts, password_file: Path) -> None:
     if len(password) < secrets.SHORTEST_PASSWORD:
         raise UsageTrouble(f"the password in {password_file} is shorter than {secrets.SHORTEST_PASSWORD} characters.")
     owner = people.owner(service.records.reader)
-    weak = secrets.why_weak(password, owner["name"] if owner is not None else "")
+    weak = secrets.why_weak(password, owner.name if owner is not None else "")
     if weak is not None:
         raise UsageTrouble(f"the password in {password_file} is too easy to guess. {weak}")
-    if owner is not None and not secrets.password_fits(password, owner["password"]):
+    if owner is not None and not secrets.password_fits(password, owner.password):
         hashed, now_ms = secrets.hash_password(password), service.clock.now_ms()
-        service.records.writer.run(lambda c: people.set_password(c, owner["id"], hashed, keep_pass="", now_ms=now_ms))
+        service.records.writer.run(lambda c: people.set_password(c, owner.id, hashed, keep_pass="", now_ms=now_ms))

@@ -6,26 +6,31 @@ from collections import Counter
 from collections.abc import Iterable
 
 from obitus.core.comparing import Seen
-from obitus.store.database import Row
+from obitus.store.rows import IssueAtPoint, IssueInHours, PointInRelease
 
 
 class Exposed:
     """Failures and runs of some releases. ``places`` names the entry points that each issue was met on."""
 
-    def __init__(self, failures: Iterable[Row], runs: Iterable[Row], places: Iterable[Row]) -> None:
+    def __init__(
+        self,
+        failures: Iterable[IssueAtPoint | IssueInHours],
+        runs: Iterable[PointInRelease],
+        places: Iterable[IssueAtPoint],
+    ) -> None:
         self.failures: Counter[tuple[int, int]] = Counter()
         """By issue and release."""
-        for row in failures:
-            self.failures[row["issue_id"], row["release_id"]] += row["failures"]
-        self.runs = {(row["entry_point"], row["release_id"]): row for row in runs}
+        for failed in failures:
+            self.failures[failed.issue_id, failed.release_id] += failed.failures
+        self.runs = {(row.entry_point, row.release_id): row for row in runs}
         """By entry point and release."""
         self.totals: Counter[int] = Counter()
         for (_, release), row in self.runs.items():
-            self.totals[release] += row["runs"]
+            self.totals[release] += row.runs
         self._counted = {point for point, _ in self.runs}
         self._points: dict[int, set[str]] = {}
-        for row in places:
-            self._points.setdefault(row["issue_id"], set()).add(row["entry_point"])
+        for place in places:
+            self._points.setdefault(place.issue_id, set()).add(place.entry_point)
 
     def issue(self, issue: int, release: int) -> Seen:
         """Return how often an issue failed, in the runs of its entry points; in all runs where none of these is counted anywhere."""
@@ -33,10 +38,10 @@ class Exposed:
         if self._counted.isdisjoint(points):
             runs = self.totals[release]
         else:
-            runs = sum(self.runs[point, release]["runs"] for point in points if (point, release) in self.runs)
+            runs = sum(self.runs[point, release].runs for point in points if (point, release) in self.runs)
         return Seen(self.failures[issue, release], runs)
 
     def point(self, point: str, release: int) -> Seen:
         """Return how many runs of an entry point failed."""
         row = self.runs.get((point, release))
-        return Seen(row["failed"], row["runs"]) if row is not None else Seen(0, 0)
+        return Seen(row.failed, row.runs) if row is not None else Seen(0, 0)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, NotThere
+from obitus.store.rows import App, AppRelease, Key, KnownKey
 
 _APPS = """
 SELECT id, name, kind, created_ms, first_report_ms, last_report_ms
@@ -29,29 +30,29 @@ _REVOKE = """
 UPDATE reporting_keys SET revoked_ms = :now_ms WHERE id = :id AND app_id = :app_id AND revoked_ms IS NULL"""
 
 
-def apps(reader: Reader) -> list[Row]:
+def apps(reader: Reader) -> list[App]:
     """Return all apps with the times of their first and last report, by name."""
-    return reader.rows(_APPS, {"name": None})
+    return reader.all(App, _APPS, {"name": None})
 
 
-def app_named(reader: Reader, name: str) -> Row:
+def app_named(reader: Reader, name: str) -> App:
     """Return one app; raises NotThere."""
-    return reader.one(_APPS, {"name": name}, what=f"app named {name!r}")
+    return reader.only(App, _APPS, {"name": name}, what=f"app named {name!r}")
 
 
-def keys(reader: Reader, app_id: int | None = None) -> list[Row]:
+def keys(reader: Reader, app_id: int | None = None) -> list[Key]:
     """Return the reporting keys of one app or of all, revoked ones included."""
-    return reader.rows(_KEYS, {"app_id": app_id})
+    return reader.all(Key, _KEYS, {"app_id": app_id})
 
 
-def key_with(reader: Reader, key_hash: bytes) -> Row | None:
+def key_with(reader: Reader, key_hash: bytes) -> KnownKey | None:
     """Return the reporting key with that hash, revoked or not."""
-    return reader.row(_KEY_WITH, (key_hash,))
+    return reader.first(KnownKey, _KEY_WITH, (key_hash,))
 
 
-def releases(reader: Reader, app_id: int | None = None) -> list[Row]:
+def releases(reader: Reader, app_id: int | None = None) -> list[AppRelease]:
     """Return the releases of one app or of all, in no order: order is the core's business."""
-    return reader.rows(_RELEASES, {"app_id": app_id})
+    return reader.all(AppRelease, _RELEASES, {"app_id": app_id})
 
 
 def environments(reader: Reader) -> list[str]:

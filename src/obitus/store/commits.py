@@ -8,7 +8,8 @@ from collections.abc import Iterable, Sequence
 from typing import Final
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
+from obitus.store.rows import CommitLine
 
 MOST_CANDIDATES: Final = 300
 MOST_FILES_READ: Final = 400
@@ -29,7 +30,11 @@ WHERE k.release_id = :release_id AND ((k.kind = 'f' AND k.key IN (SELECT value F
   OR (k.kind = 'n' AND k.key IN (SELECT value FROM json_each(:names)))
   OR (k.kind = 'l')) LIMIT :most"""
 _COMMITS = "SELECT id, hash, time_ms, author, subject, files FROM commits WHERE id IN (SELECT value FROM json_each(?))"
-_FILES = "SELECT commit_id, path, ranges, names FROM commit_files WHERE commit_id = ? LIMIT ?"
+_FILES = """
+SELECT commit_id, path, ranges, names FROM (
+  SELECT commit_id, path, ranges, names, ROW_NUMBER() OVER (PARTITION BY commit_id) AS place FROM commit_files
+  WHERE commit_id IN (SELECT value FROM json_each(?)))
+WHERE place <= ?"""
 _LIBRARIES = (
     "SELECT commit_id, name, before, after FROM commit_libraries WHERE commit_id IN (SELECT value FROM json_each(?))"
 )
@@ -76,21 +81,26 @@ def candidates(reader: Reader, release_id: int, files: Iterable[str], names: Ite
     libraries: dict[int, list[LibraryChange]] = {}
     for row in reader.rows(_LIBRARIES, (ids,)):
         libraries.setdefault(row["commit_id"], []).append(LibraryChange(row["name"], row["before"], row["after"]))
-    found = []
-    for row in reader.rows(_COMMITS, (ids,)):
-        touched = [
-            Touched(file["path"], [tuple(r) for r in json.loads(file["ranges"])], json.loads(file["names"]))
-            for file in reader.rows(_FILES, (row["id"], MOST_FILES_READ))
-        ]
-        found.append(
-            Commit(row["hash"], row["time_ms"], row["author"], row["subject"], touched, libraries.get(row["id"], []))
+    touched: dict[int, list[Touched]] = {}
+    for row in reader.rows(_FILES, (ids, MOST_FILES_READ)):
+        ranges = [tuple(one) for one in json.loads(row["ranges"])]
+        touched.setdefault(row["commit_id"], []).append(Touched(row["path"], ranges, json.loads(row["names"])))
+    return [
+        Commit(
+            row["hash"],
+            row["time_ms"],
+            row["author"],
+            row["subject"],
+            touched.get(row["id"], []),
+            libraries.get(row["id"], []),
         )
-    return found
+        for row in reader.rows(_COMMITS, (ids,))
+    ]
 
 
-def latest(reader: Reader, release_id: int, most: int) -> list[Row]:
+def latest(reader: Reader, release_id: int, most: int) -> list[CommitLine]:
     """Return the latest commits of a release."""
-    return reader.rows(_LATEST, (release_id, most))
+    return reader.all(CommitLine, _LATEST, (release_id, most))
 
 
 def revisions(reader: Reader, app_id: int) -> dict[str, str]:

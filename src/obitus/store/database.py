@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO, Any, Final
+from typing import IO, Any, Final, TypeVar
 
 from obitus.store import errors
 
@@ -184,6 +184,18 @@ def beside(path: Path, work: Callable[[sqlite3.Connection], None]) -> None:
         connection.execute("COMMIT")
 
 
+Kept = TypeVar("Kept")
+
+
+def typed(cursor: sqlite3.Cursor, kind: Callable[..., Kept]) -> list[Kept]:
+    """Return a cursor's rows as records of a type; raises TypeError where its columns are not the type's fields, in their order."""
+    fields: tuple[str, ...] = getattr(kind, "_fields")  # noqa: B009 - of a NamedTuple
+    columns = tuple(column[0] for column in cursor.description)
+    if columns != fields:
+        raise TypeError(f"{kind!r} has the fields {fields}, the statement gives {columns}")
+    return [kind(*row) for row in cursor.fetchall()]
+
+
 class Reader:
     """Read-only connections, one for each thread that asks. Each reading has a time limit."""
 
@@ -201,6 +213,26 @@ class Reader:
         with our_errors(self.path):
             connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
             return connection.execute(sql, params).fetchall()
+
+    def all(self, kind: Callable[..., Kept], sql: str, params: Params = ()) -> list[Kept]:
+        """Run one reading statement and return all its rows, as what ``kind`` makes of them: a type of ``store.rows``."""
+        connection = self._connection()
+        ends = time.monotonic() + READ_LIMIT_S
+        with our_errors(self.path):
+            connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
+            return typed(connection.execute(sql, params), kind)
+
+    def first(self, kind: Callable[..., Kept], sql: str, params: Params = ()) -> Kept | None:
+        """Return the first row, or None."""
+        found = self.all(kind, sql, params)
+        return found[0] if found else None
+
+    def only(self, kind: Callable[..., Kept], sql: str, params: Params = (), *, what: str = "record") -> Kept:
+        """Return exactly one row; raises NotThere, naming ``what``, when there is none."""
+        found = self.first(kind, sql, params)
+        if found is None:
+            raise errors.NotThere(f"there is no {what}")
+        return found
 
     @contextmanager
     def lend(self) -> Iterator[sqlite3.Connection]:

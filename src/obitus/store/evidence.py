@@ -6,14 +6,17 @@ import json
 import logging
 import sqlite3
 import threading
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cache
+from itertools import islice
 from typing import Any, Final
 from uuid import UUID
 
 import zstandard
 
 from obitus.core.clock import to_text
-from obitus.core.days import day_and_place
-from obitus.store.database import Reader, Row
+from obitus.core.days import day_and_place, seq_of
+from obitus.store.database import Reader
 from obitus.store.days import logs
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import UNREADABLE
@@ -23,15 +26,24 @@ _log = logging.getLogger("obitus.store")
 SAMPLES_TO_TRAIN: Final = 1000
 DICTIONARY_BYTES: Final = 64 * 1024
 LEVEL: Final = 3
+AT_ONCE: Final = 100
+"""Reports that are read together: some hundred kilobytes once they are unpacked."""
 
 _NEWEST_DICTIONARY = "SELECT id, body FROM dictionaries ORDER BY id DESC LIMIT 1"
 _DICTIONARY = "SELECT body FROM dictionaries WHERE id = ?"
-_BODY = "SELECT body, dictionary_id FROM evidence WHERE place = ?"
+_BODIES = "SELECT place, body, dictionary_id FROM evidence WHERE place IN (SELECT value FROM json_each(?))"
 _SAMPLES = "SELECT body, dictionary_id FROM evidence ORDER BY place DESC LIMIT ?"
 _TEXT = "SELECT text FROM texts WHERE id = ?"
-_ID = "SELECT id FROM ids WHERE place = ?"
-_RELEASE = "SELECT version FROM releases WHERE id = ?"
+_IDS = "SELECT place, id FROM ids WHERE place IN (SELECT value FROM json_each(?))"
+_RELEASES = "SELECT id, version FROM releases WHERE id IN (SELECT value FROM json_each(?))"
 _ADD_DICTIONARY = "INSERT INTO dictionaries (created_ms, body) VALUES (?, ?)"
+
+
+def batched(items: Iterable[int], most: int) -> Iterator[list[int]]:
+    """Yield items in lists of up to so many (``itertools.batched`` comes with Python 3.12)."""
+    rest = iter(items)
+    while batch := list(islice(rest, most)):
+        yield batch
 
 
 class Packer:
@@ -90,54 +102,83 @@ class Evidence(Packer):
     def read(self, seq: int) -> bytes:
         """Return the JSON of the report with that number; raises EvidenceGone where it is no longer kept."""
         day, place = day_and_place(seq)
-        with self._days.open(day) as connection:
-            row = connection.execute(_BODY, (place,)).fetchone()
-            if row is None:
-                row = connection.execute(logs.ONE, (place,)).fetchone()
-                if row is not None:
-                    return json.dumps(self._record(connection, row), ensure_ascii=False).encode()
-        if row is None:
+        found = self._read_day(day, [place]).get(place)
+        if found is None:
             raise self._days.gone(day)
-        return self.unpack(row["body"], row["dictionary_id"])
+        return found
 
     def content(self, seq: int) -> dict[str, Any] | None:
         """Return a report, None where it is no longer kept or cannot be read any more."""
-        try:
-            found: dict[str, Any] = json.loads(self.read(seq))
-        except UNREADABLE as error:
-            # Whoever goes through thousands meets many of one day: that is no news for the log.
-            _log.debug("a report is passed over: %s", error)
-            return None
+        (found,) = self.contents([seq])
         return found
 
-    def _record(self, connection: sqlite3.Connection, row: Row) -> dict[str, Any]:
-        """Return a log record as it was reported, from its columns."""
+    def contents(self, seqs: Iterable[int]) -> Iterator[dict[str, Any] | None]:
+        """Yield reports in the order of their numbers given, some of a day read at a time; None for each that cannot be read any more."""
+        for batch in batched(seqs, AT_ONCE):
+            places: dict[int, list[int]] = {}
+            for seq in batch:
+                day, place = day_and_place(seq)
+                places.setdefault(day, []).append(place)
+            found: dict[int, bytes] = {}
+            for day, wanted in places.items():
+                try:
+                    found |= {seq_of(day, place): body for place, body in self._read_day(day, wanted).items()}
+                except UNREADABLE as error:
+                    # Whoever goes through thousands meets many of one day: that is no news for the log.
+                    _log.debug("reports are passed over: %s", error)
+            for seq in batch:
+                yield json.loads(found[seq]) if seq in found else None
 
+    def _read_day(self, day: int, places: Sequence[int]) -> dict[int, bytes]:
+        """Return the JSON of those reports of a day that are there, by place; raises what cannot be read."""
+        wanted = json.dumps(places)
+        with self._days.open(day) as connection:
+            found = {
+                row["place"]: self.unpack(row["body"], row["dictionary_id"])
+                for row in connection.execute(_BODIES, (wanted,))
+            }
+            if len(found) < len(places):
+                found |= self._records_of(connection, [place for place in places if place not in found])
+        return found
+
+    def _records_of(self, connection: sqlite3.Connection, places: Sequence[int]) -> dict[int, bytes]:
+        """Return log records as they were reported, from their columns."""
+        wanted = json.dumps(places)
+        rows = connection.execute(logs.SOME, (wanted,)).fetchall()
+        if not rows:
+            return {}
+        # An index from numbers to ids would cost each record more than one search of the day costs the few that are opened.
+        ids = {row["place"]: row["id"] for row in connection.execute(_IDS, (wanted,))}
+        releases = json.dumps(sorted({row["release_id"] for row in rows}))
+        versions = {row["id"]: row["version"] for row in self._reader.rows(_RELEASES, (releases,))}
+
+        @cache
         def text_of(number: int) -> str:
             return str(connection.execute(_TEXT, (number,)).fetchone()[0]) if number else ""
 
-        # An index from numbers to ids would cost each record more than this search costs the few that are opened.
-        found = connection.execute(_ID, (row["place"],)).fetchone()
-        release = self._reader.row(_RELEASE, (row["release_id"],))
-        head = {
-            "id": str(UUID(bytes=found["id"])) if found else None,
-            "time": to_text(row["time_ms"]),
-            "release": release["version"] if release else "",
-        }
-        return head | logs.report_of(row, text_of)
+        found = {}
+        for row in rows:
+            head = {
+                "id": str(UUID(bytes=ids[row["place"]])) if row["place"] in ids else None,
+                "time": to_text(row["time_ms"]),
+                "release": versions.get(row["release_id"], ""),
+            }
+            report = head | logs.report_of(row, text_of)
+            found[row["place"]] = json.dumps(report, ensure_ascii=False).encode()
+        return found
 
     def wants_training(self) -> bool:
         """Whether there may be enough to train the first dictionary from."""
         return self._active is None and self._reports() >= self._reports_to_train
 
     def _reports(self) -> int:
-        return sum(day["reports"] for day in self._days.known())
+        return sum(day.reports for day in self._days.known())
 
     def train(self) -> bytes | None:
         """Train a dictionary on the newest reports (about a second of work; call it off the event loop); None where they are too few."""
         samples: list[bytes | bytearray | memoryview] = []
         for day in self._days.known():
-            rows = self._days.rows_if_readable(day["day"], _SAMPLES, (SAMPLES_TO_TRAIN - len(samples),))
+            rows = self._days.rows_if_readable(day.day, _SAMPLES, (SAMPLES_TO_TRAIN - len(samples),))
             samples += [self.unpack(row["body"], row["dictionary_id"]) for row in rows]
             if len(samples) >= SAMPLES_TO_TRAIN:
                 return zstandard.train_dictionary(DICTIONARY_BYTES, samples).as_bytes()

@@ -16,7 +16,7 @@ from obitus.core.days import day_and_place, seq_of
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import events, names, releases
-from obitus.store.database import our_errors
+from obitus.store.database import our_errors, typed
 from obitus.store.days import failures, logs, runs
 from obitus.store.days.failures import FailureRow
 from obitus.store.days.logs import LogFacts
@@ -25,6 +25,7 @@ from obitus.store.days.runs import RunFacts
 from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, settling_of
+from obitus.store.rows import SettledBy
 
 _ADD_ISSUE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
@@ -406,7 +407,7 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
 def _judge(connection: sqlite3.Connection, report: Prepared, issue_id: int, state: State) -> Judgement:
     if state != "settled":
         return Judgement(state, from_older_release=False, changed=False, reason="")
-    settlings = [settling_of(row) for row in connection.execute(SETTLINGS, (issue_id,))]
+    settlings = [settling_of(row) for row in typed(connection.execute(SETTLINGS, (issue_id,)), SettledBy)]
     happened = Happened(report.release or None, report.environment, report.time_ms)
     judged = judge_failure(state, settlings, happened, releases.StoredOrder(connection, report.app_id))
     if judged.changed and report.received_ms - report.time_ms > LATE_MS:

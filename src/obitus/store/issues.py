@@ -4,13 +4,27 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Callable
 from typing import Any, Final, Literal
 
 from obitus.core.lifecycle import Decision, Settling, State, state_after
 from obitus.store import events
 from obitus.store.asking.issues import Asked
-from obitus.store.database import Reader, Row
+from obitus.store.database import Kept, Reader, typed
 from obitus.store.errors import ChangedMeanwhile, NotThere
+from obitus.store.rows import (
+    CameBack,
+    Change,
+    Failure,
+    Fingerprint,
+    Issue,
+    ListedIssue,
+    Neighbours,
+    SettledBy,
+    SettledCandidate,
+    Sums,
+    WaitingSettling,
+)
 from obitus.store.windows import Window, counted
 
 Sort = Literal["last-seen", "first-seen", "failures"]
@@ -105,22 +119,23 @@ def issues(
     sort: Sort = "last-seen",
     after: tuple[int, int] | None = None,
     limit: int = 50,
-) -> list[Row]:
+) -> list[ListedIssue]:
     """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen."""
     column = _SORTED_BY[sort]
     page = (_BEHIND if after else "") + _PAGE
     params: dict[str, Any] = {"limit": limit}
     if after:
         params |= {"after": after[0], "after_id": after[1]}
-    return _asked(reader, window, states, asked, _LISTED, page.format(column=column), params)
+    return _asked(ListedIssue, reader, window, states, asked, _LISTED, page.format(column=column), params)
 
 
-def sums(reader: Reader, window: Window, *, states: list[str] | None = None, asked: Asked | None = None) -> Row:
+def sums(reader: Reader, window: Window, *, states: list[str] | None = None, asked: Asked | None = None) -> Sums:
     """Return how many issues and failures a list has in all."""
-    return _asked(reader, window, states, asked, _SUMMED, "", {})[0]
+    return _asked(Sums, reader, window, states, asked, _SUMMED, "", {})[0]
 
 
 def _asked(
+    kind: Callable[..., Kept],
     reader: Reader,
     window: Window,
     states: list[str] | None,
@@ -128,7 +143,7 @@ def _asked(
     what: str,
     page: str,
     more: dict[str, Any],
-) -> list[Row]:
+) -> list[Kept]:
     """Return what is asked of the issues with failures in a window."""
     if asked is not None and asked.of_failures:
         params = window.params()
@@ -146,18 +161,18 @@ def _asked(
     params |= more
     if asked is None:
         sql += page
-        return reader.rows(sql, params)
+        return reader.all(kind, sql, params)
     if asked.of_issues:
         sql += f" AND {asked.of_issues}"
     sql += page
     with reader.lend() as connection:
         asked.register(connection)
-        return connection.execute(sql, params | asked.params).fetchall()
+        return typed(connection.execute(sql, params | asked.params), kind)
 
 
-def issue(reader: Reader, issue_id: int) -> Row:
+def issue(reader: Reader, issue_id: int) -> Issue:
     """Return one issue; raises NotThere."""
-    return reader.one(_ONE, {"id": issue_id}, what=f"issue {issue_id}")
+    return reader.only(Issue, _ONE, {"id": issue_id}, what=f"issue {issue_id}")
 
 
 def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
@@ -167,9 +182,9 @@ def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
     return int(reader.one(sql, inside.params)["failures"])
 
 
-def fingerprints(reader: Reader, issue_id: int) -> list[Row]:
+def fingerprints(reader: Reader, issue_id: int) -> list[Fingerprint]:
     """Return the fingerprints that lead to an issue, with the parts that explain them."""
-    return reader.rows(_FINGERPRINTS, (issue_id,))
+    return reader.all(Fingerprint, _FINGERPRINTS, (issue_id,))
 
 
 def fingerprints_of_failures(reader: Reader, seqs: list[int]) -> dict[int, str]:
@@ -177,14 +192,14 @@ def fingerprints_of_failures(reader: Reader, seqs: list[int]) -> dict[int, str]:
     return {row["seq"]: row["fingerprint"] for row in reader.rows(_FINGERPRINTS_OF, (json.dumps(seqs),))}
 
 
-def history(reader: Reader, issue_id: int) -> list[Row]:
+def history(reader: Reader, issue_id: int) -> list[Change]:
     """Return every change of state, oldest first."""
-    return reader.rows(_HISTORY, (issue_id,))
+    return reader.all(Change, _HISTORY, (issue_id,))
 
 
 def failures(
     reader: Reader, issue_id: int, window: Window, *, after: tuple[int, int] | None = None, limit: int = 50
-) -> list[Row]:
+) -> list[Failure]:
     """Return failures of an issue inside the window, latest first."""
     params = window.params() | {"issue_id": issue_id, "limit": limit}
     sql = _FAILURES_OF + window.narrowed("f.")
@@ -192,25 +207,25 @@ def failures(
         sql += _FAILURES_BEHIND
         params |= {"after": after[0], "after_id": after[1]}
     sql += _FAILURES_PAGE
-    return reader.rows(sql, params)
+    return reader.all(Failure, sql, params)
 
 
-def failure_with_id(reader: Reader, report_id: bytes) -> Row:
+def failure_with_id(reader: Reader, report_id: bytes) -> Failure:
     """Return one failure by the id its sender gave it; raises NotThere."""
-    return reader.one(_FAILURE_WITH_ID, (report_id,), what="failure with this id")
+    return reader.only(Failure, _FAILURE_WITH_ID, (report_id,), what="failure with this id")
 
 
-def failure_with_seq(reader: Reader, seq: int) -> Row:
+def failure_with_seq(reader: Reader, seq: int) -> Failure:
     """Return one failure by its sequence number; raises NotThere."""
-    return reader.one(_FAILURE_WITH_SEQ, (seq,), what="failure with this number")
+    return reader.only(Failure, _FAILURE_WITH_SEQ, (seq,), what="failure with this number")
 
 
-def neighbours(reader: Reader, failure: Row) -> tuple[bytes | None, bytes | None]:
+def neighbours(reader: Reader, failure: Failure) -> tuple[bytes | None, bytes | None]:
     """Return the ids of the failures of the same issue just before and just after this one."""
-    row = reader.one(
-        _NEIGHBOURS, {"issue_id": failure["issue_id"], "time_ms": failure["time_ms"], "seq": failure["seq"]}
+    row = reader.only(
+        Neighbours, _NEIGHBOURS, {"issue_id": failure.issue_id, "time_ms": failure.time_ms, "seq": failure.seq}
     )
-    return row["earlier"], row["later"]
+    return row.earlier, row.later
 
 
 def decide(
@@ -264,12 +279,12 @@ def decide(
 
 def settlings(reader: Reader, issue_id: int) -> list[Settling]:
     """Return what an issue was settled by, for each environment or for everywhere."""
-    return [settling_of(row) for row in reader.rows(SETTLINGS, (issue_id,))]
+    return [settling_of(row) for row in reader.all(SettledBy, SETTLINGS, (issue_id,))]
 
 
-def settling_of(row: Row) -> Settling:
+def settling_of(row: SettledBy | SettledCandidate | WaitingSettling) -> Settling:
     """Return what a row of ``settlings`` says."""
-    return Settling(row["how"], row["time_ms"], row["release"], row["after"], row["environment"])
+    return Settling(row.how, row.time_ms, row.release, row.after, row.environment)
 
 
 def note(connection: sqlite3.Connection, issue_id: int, person_id: int | None, reason: str, now_ms: int) -> None:
@@ -283,6 +298,6 @@ def failure_at(reader: Reader, issue_id: int, time_ms: int) -> int:
     return int(reader.one(_FAILURE_AT, (issue_id, time_ms), what="failure at that time")["seq"])
 
 
-def regressions(reader: Reader, issue_id: int) -> list[Row]:
-    """Return (seq, version) of the failures that an issue came back with, the latest first."""
-    return reader.rows(_REGRESSIONS, (issue_id,))
+def regressions(reader: Reader, issue_id: int) -> list[CameBack]:
+    """Return the failures that an issue came back with, the latest first."""
+    return reader.all(CameBack, _REGRESSIONS, (issue_id,))

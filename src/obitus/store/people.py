@@ -8,8 +8,9 @@ from typing import Final, Literal
 
 from obitus.core.clock import HOUR_MS
 from obitus.store import events
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
 from obitus.store.errors import NotThere
+from obitus.store.rows import Act, Pass, PersonWithPassword
 
 PassKind = Literal["link", "session", "token"]
 Scope = Literal["read", "decide", "administer"]
@@ -90,14 +91,14 @@ class Person:
     """When it was last used, as far as that was noted."""
 
 
-def owner(reader: Reader) -> Row | None:
-    """Return the owner (id, name, password), or None before the first start."""
-    return reader.row(_OWNER)
+def owner(reader: Reader) -> PersonWithPassword | None:
+    """Return the owner, or None before the first start."""
+    return reader.first(PersonWithPassword, _OWNER)
 
 
-def person_named(reader: Reader, name: str) -> Row | None:
-    """Return a person (id, name, password) by name."""
-    return reader.row(_PERSON_NAMED, (name,))
+def person_named(reader: Reader, name: str) -> PersonWithPassword | None:
+    """Return a person by name."""
+    return reader.first(PersonWithPassword, _PERSON_NAMED, (name,))
 
 
 def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int) -> Person | None:
@@ -122,10 +123,10 @@ def touch(connection: sqlite3.Connection, pass_id: str, now_ms: int) -> None:
     connection.execute(_TOUCH, {"id": pass_id, "now_ms": now_ms})
 
 
-def passes_of(reader: Reader, person_id: int, kind: PassKind, now_ms: int) -> list[Row]:
-    """Return a person's sessions or personal tokens (id, label, created_ms, expires_ms, used_ms, scope, by_link); no secrets."""
+def passes_of(reader: Reader, person_id: int, kind: PassKind, now_ms: int) -> list[Pass]:
+    """Return a person's sessions or personal tokens, without their secrets."""
     values = {"person_id": person_id, "kind": kind, "now_ms": now_ms, "idle_ms": SESSION_IDLE_MS}
-    return reader.rows(_PASSES, values)
+    return reader.all(Pass, _PASSES, values)
 
 
 def try_sign_in(connection: sqlite3.Connection, name: str, address: str, now_ms: int, most: tuple[int, int]) -> int:
@@ -153,9 +154,9 @@ def forget_tries(connection: sqlite3.Connection, name: str, address: str) -> Non
     connection.execute(_FORGET_ONES, {"name": name, "address": address})
 
 
-def acts(reader: Reader, *, act: str, person: str, before: int, most: int) -> list[Row]:
-    """Return what was done (id, time_ms, act, subject, person), newest first."""
-    return reader.rows(_ACTS, {"act": act, "person": person, "before": before, "most": most})
+def acts(reader: Reader, *, act: str, person: str, before: int, most: int) -> list[Act]:
+    """Return what was done, newest first."""
+    return reader.all(Act, _ACTS, {"act": act, "person": person, "before": before, "most": most})
 
 
 def act_kinds(reader: Reader) -> list[str]:

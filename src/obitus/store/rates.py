@@ -9,7 +9,18 @@ from typing import Final
 
 from obitus.core.comparing import Step
 from obitus.store import events
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
+from obitus.store.rows import (
+    DueRate,
+    HourOfRelease,
+    IssueAtPoint,
+    IssueInHours,
+    IssueInRelease,
+    IssueName,
+    PointInRelease,
+    RateStep,
+    ReleaseSums,
+)
 
 MOST_STEPS: Final = 200
 
@@ -107,9 +118,9 @@ def points_of(reader: Reader, issue_id: int) -> list[str]:
     return [row["entry_point"] for row in reader.rows(_POINTS_OF_ISSUE, (issue_id,))]
 
 
-def issue_by_release(reader: Reader, issue_id: int) -> list[Row]:
-    """Return (release_id, version, environment, failures, first_ms, last_ms) of an issue."""
-    return reader.rows(_ISSUE_BY_RELEASE, (issue_id,))
+def issue_by_release(reader: Reader, issue_id: int) -> list[IssueInRelease]:
+    """Return the failures of an issue by release and environment."""
+    return reader.all(IssueInRelease, _ISSUE_BY_RELEASE, (issue_id,))
 
 
 def runs_by_release(reader: Reader, points: Sequence[str], releases: Sequence[int]) -> dict[tuple[int, str], int]:
@@ -122,9 +133,9 @@ def runs_by_release(reader: Reader, points: Sequence[str], releases: Sequence[in
     return {(row["release_id"], row["environment"]): row["runs"] for row in rows}
 
 
-def sums_of(reader: Reader, releases: Sequence[int]) -> list[Row]:
+def sums_of(reader: Reader, releases: Sequence[int]) -> list[ReleaseSums]:
     """Return runs, failed runs and failures of releases by environment, with the first and last hour with runs."""
-    return reader.rows(_RUNS, (json.dumps(list(releases)),))
+    return reader.all(ReleaseSums, _RUNS, (json.dumps(list(releases)),))
 
 
 def brought_by(reader: Reader, releases: Sequence[int]) -> dict[int, tuple[int, int, int]]:
@@ -138,27 +149,27 @@ def brought_by(reader: Reader, releases: Sequence[int]) -> dict[int, tuple[int, 
     return {one: (new.get(one, 0), regressed.get(one, 0), steps.get(one, 0)) for one in releases}
 
 
-def issues_of(reader: Reader, releases: Iterable[int], environment: str | None) -> list[Row]:
-    """Return (issue_id, release_id, entry_point, failures) of releases."""
-    return reader.rows(_ISSUES_OF, {"releases": json.dumps(list(releases)), "environment": environment})
+def issues_of(reader: Reader, releases: Iterable[int], environment: str | None) -> list[IssueAtPoint]:
+    """Return the failures of releases by issue and entry point."""
+    return reader.all(IssueAtPoint, _ISSUES_OF, {"releases": json.dumps(list(releases)), "environment": environment})
 
 
-def points_in(reader: Reader, releases: Iterable[int], environment: str | None) -> list[Row]:
-    """Return (entry_point, release_id, runs, failed, refused) of releases."""
-    return reader.rows(_POINTS_OF, {"releases": json.dumps(list(releases)), "environment": environment})
+def points_in(reader: Reader, releases: Iterable[int], environment: str | None) -> list[PointInRelease]:
+    """Return the runs of releases by entry point."""
+    return reader.all(PointInRelease, _POINTS_OF, {"releases": json.dumps(list(releases)), "environment": environment})
 
 
-def hours_of(reader: Reader, release: int, environment: str | None) -> list[Row]:
-    """Return (hour, runs, failed) of a release, in order."""
-    return reader.rows(_HOURS_OF, {"release": release, "environment": environment})
+def hours_of(reader: Reader, release: int, environment: str | None) -> list[HourOfRelease]:
+    """Return the runs of a release by hour, in order."""
+    return reader.all(HourOfRelease, _HOURS_OF, {"release": release, "environment": environment})
 
 
 def in_hours(
     reader: Reader, before: int, now: int, hours: Sequence[int], environment: str | None
-) -> tuple[list[Row], list[Row]]:
+) -> tuple[list[IssueInHours], list[PointInRelease]]:
     """Return failures by issue and runs by entry point of two releases in some hours only."""
     values = {"before": before, "now": now, "hours": json.dumps(list(hours)), "environment": environment}
-    return reader.rows(_ISSUES_IN_HOURS, values), reader.rows(_POINTS_IN_HOURS, values)
+    return reader.all(IssueInHours, _ISSUES_IN_HOURS, values), reader.all(PointInRelease, _POINTS_IN_HOURS, values)
 
 
 def runs_by_hour(
@@ -192,9 +203,9 @@ def failures_between(reader: Reader, issue_id: int, from_ms: int, to_ms: int, en
     return int(reader.one(_FAILURES_FROM, values)["n"])
 
 
-def issues_named(reader: Reader, numbers: Iterable[int]) -> dict[int, Row]:
+def issues_named(reader: Reader, numbers: Iterable[int]) -> dict[int, IssueName]:
     """Return what names issues, by number."""
-    return {row["id"]: row for row in reader.rows(_TITLES, (json.dumps(list(numbers)),))}
+    return {row.id: row for row in reader.all(IssueName, _TITLES, (json.dumps(list(numbers)),))}
 
 
 def first_in(reader: Reader, release: int, most: int) -> list[int]:
@@ -207,24 +218,24 @@ def regressed_in(reader: Reader, release: int) -> set[int]:
     return {row["issue_id"] for row in reader.rows(_REGRESSED_IN, (release,))}
 
 
-def steps_of_issue(reader: Reader, issue_id: int) -> list[Row]:
+def steps_of_issue(reader: Reader, issue_id: int) -> list[RateStep]:
     """Return the standing steps of an issue's rate, the latest first."""
-    return reader.rows(_STEPS_OF_ISSUE, (issue_id,))
+    return reader.all(RateStep, _STEPS_OF_ISSUE, (issue_id,))
 
 
-def steps_of_release(reader: Reader, release: int) -> list[Row]:
+def steps_of_release(reader: Reader, release: int) -> list[RateStep]:
     """Return what stands as stepped up with a release, the surest first."""
-    return reader.rows(_STEPS_OF_RELEASE, (release,))
+    return reader.all(RateStep, _STEPS_OF_RELEASE, (release,))
 
 
-def due(reader: Reader) -> list[Row]:
-    """Return (app_id, release_id, version, environment, batches) of what reported since it was looked at, by app."""
-    return reader.rows(_DUE)
+def due(reader: Reader) -> list[DueRate]:
+    """Return what reported since it was looked at, by app."""
+    return reader.all(DueRate, _DUE)
 
 
-def looked_at(connection: sqlite3.Connection, places: Sequence[Row]) -> None:
+def looked_at(connection: sqlite3.Connection, places: Sequence[DueRate]) -> None:
     """Forget what was due, but for what reported since."""
-    connection.executemany(_LOOKED_AT, [(row["release_id"], row["environment"], row["batches"]) for row in places])
+    connection.executemany(_LOOKED_AT, [(row.release_id, row.environment, row.batches) for row in places])
 
 
 def keep_steps(

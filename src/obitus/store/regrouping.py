@@ -12,8 +12,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
 from obitus.store.errors import NotThere
+from obitus.store.rows import FailureOfIssue, FailureToRegroup, FingerprintToLead, Moved, Regrouping, Unfinished
 
 # So many take the writer some tens of milliseconds; reports that come meanwhile wait for no more than that.
 MOST_IN_ONE_STEP: Final = 2000
@@ -151,19 +152,19 @@ def end(connection: sqlite3.Connection, regrouping: int, state: str, now_ms: int
     connection.execute(_END, {"id": regrouping, "state": state, "now_ms": now_ms})
 
 
-def unfinished(reader: Reader) -> list[Row]:
-    """Return the regroupings (id, person_id) that a kill or a stop broke off, the latest first."""
-    return reader.rows(_UNFINISHED)
+def unfinished(reader: Reader) -> list[Unfinished]:
+    """Return the regroupings that a kill or a stop broke off, the latest first."""
+    return reader.all(Unfinished, _UNFINISHED)
 
 
-def regrouping(reader: Reader, number: int) -> Row:
+def regrouping(reader: Reader, number: int) -> Regrouping:
     """Return one regrouping; raises NotThere."""
-    return reader.one(_NUMBERED, (number,), what=f"regrouping {number}")
+    return reader.only(Regrouping, _NUMBERED, (number,), what=f"regrouping {number}")
 
 
-def regroupings(reader: Reader, most: int) -> list[Row]:
+def regroupings(reader: Reader, most: int) -> list[Regrouping]:
     """Return the latest regroupings, newest first."""
-    return reader.rows(_LATEST, (most,))
+    return reader.all(Regrouping, _LATEST, (most,))
 
 
 def seqs_of(reader: Reader, issue_id: int, after: int, most: int) -> list[int]:
@@ -171,12 +172,14 @@ def seqs_of(reader: Reader, issue_id: int, after: int, most: int) -> list[int]:
     return [row["seq"] for row in reader.rows(_SEQS, (issue_id, after, most))]
 
 
-def history(reader: Reader, app_id: int, most: int | None) -> Iterator[Row]:
-    """Yield (seq, issue_id, environment) of an app's failures in the order they came: the latest ``most``, or all."""
+def history(reader: Reader, app_id: int, most: int | None) -> Iterator[FailureToRegroup]:
+    """Yield an app's failures in the order they came: the latest ``most``, or all."""
     after = 0 if most is None else int(reader.one(_STARTS_AT, (app_id, most))["seq"]) - 1
-    while rows := reader.rows(_HISTORY_OF, {"app_id": app_id, "after": after, "most": MOST_IN_ONE_STEP}):
+    while rows := reader.all(
+        FailureToRegroup, _HISTORY_OF, {"app_id": app_id, "after": after, "most": MOST_IN_ONE_STEP}
+    ):
         yield from rows
-        after = rows[-1]["seq"]
+        after = rows[-1].seq
 
 
 def failures_of_app(reader: Reader, app_id: int) -> int:
@@ -184,9 +187,9 @@ def failures_of_app(reader: Reader, app_id: int) -> int:
     return int(reader.one(_COUNT_OF_APP, (app_id,))["n"])
 
 
-def latest_of(reader: Reader, issue_id: int, most: int) -> list[Row]:
-    """Return (seq, environment) of an issue's latest failures, the latest first."""
-    return reader.rows(_LATEST_OF, (issue_id, most))
+def latest_of(reader: Reader, issue_id: int, most: int) -> list[FailureOfIssue]:
+    """Return an issue's latest failures, the latest first."""
+    return reader.all(FailureOfIssue, _LATEST_OF, (issue_id, most))
 
 
 def new_issue_like(connection: sqlite3.Connection, issue_id: int, now_ms: int) -> int:
@@ -269,14 +272,14 @@ def merged_into(connection: sqlite3.Connection, issue_id: int, into: int | None)
     connection.execute(_MERGED, (into, issue_id))
 
 
-def fingerprints_of(reader: Reader, issue_id: int) -> list[Row]:
-    """Return (app_id, fingerprint, issue_id, apart_by) of all that leads to an issue."""
-    return reader.rows(_FINGERPRINTS, (issue_id,))
+def fingerprints_of(reader: Reader, issue_id: int) -> list[FingerprintToLead]:
+    """Return all fingerprints that lead to an issue."""
+    return reader.all(FingerprintToLead, _FINGERPRINTS, (issue_id,))
 
 
-def moves_of(reader: Reader, number: int, after: int) -> list[Row]:
+def moves_of(reader: Reader, number: int, after: int) -> list[Moved]:
     """Return what a regrouping moved, a step's worth with numbers above ``after``."""
-    return reader.rows(_MOVES, (number, after, MOST_IN_ONE_STEP))
+    return reader.all(Moved, _MOVES, (number, after, MOST_IN_ONE_STEP))
 
 
 def touched_by(reader: Reader, number: int) -> list[int]:

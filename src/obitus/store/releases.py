@@ -12,9 +12,10 @@ from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import next_came
 from obitus.core.releases import Known, Order, compare
 from obitus.store import events, names
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader, Row, typed
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
 from obitus.store.issues import note, settling_of
+from obitus.store.rows import Deploy, ListedDeploy, PlacedRelease, Release, WaitingSettling
 
 MOST_RELEASES: Final = 3000
 """Releases of one app that are told apart."""
@@ -56,7 +57,7 @@ SELECT r.id, r.version, r.first_ms, r.revision, b.version AS behind,
   (SELECT COUNT(*) FROM commits WHERE commits.release_id = r.id) AS commits
 FROM releases r LEFT JOIN releases b ON b.id = r.behind_id WHERE r.app_id = :app_id AND r.version != '' AND r.removed_ms IS NULL"""
 _DEPLOYS = """
-SELECT d.id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by AS reported_by, apps.name AS app
+SELECT r.version, apps.name AS app, d.environment, d.time_ms, d.inferred, d.canary, d.told_by AS reported_by
 FROM deploys d JOIN releases r ON r.id = d.release_id JOIN apps ON apps.id = d.app_id
 WHERE r.removed_ms IS NULL AND apps.removed_ms IS NULL AND d.time_ms >= :from_ms AND d.time_ms < :to_ms AND (:app IS NULL OR apps.name = :app)
   AND (:environment IS NULL OR d.environment = :environment)
@@ -167,16 +168,16 @@ def deploy(
 
 def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
     """Say on issues fixed from the coming release on that it has come."""
-    waiting = connection.execute(_WAITING, (app_id,)).fetchall()
+    waiting = typed(connection.execute(_WAITING, (app_id,)), WaitingSettling)
     if not waiting or not version:
         return
     order = StoredOrder(connection, app_id)
     for row in waiting:
         if next_came(settling_of(row), version, order):
-            connection.execute(_BIND, (version, row["issue_id"], row["environment"]))
-            connection.execute(_BOUND, (version, row["issue_id"]))
+            connection.execute(_BIND, (version, row.issue_id, row.environment))
+            connection.execute(_BOUND, (version, row.issue_id))
             said = f"The coming release is here: {version}. It should have the fix."
-            note(connection, row["issue_id"], None, said, now_ms)
+            note(connection, row.issue_id, None, said, now_ms)
 
 
 class StoredOrder(Order):
@@ -210,19 +211,19 @@ class StoredOrder(Order):
         if known is None or known[0] != stamp:
             if len(self._whole) > 100:
                 self._whole.clear()
-            rows = self._connection.execute(_KNOWN, (self._app_id,)).fetchall()
+            rows = typed(self._connection.execute(_KNOWN, (self._app_id,)), PlacedRelease)
             known = self._whole[key] = (stamp, order_of(rows))
         return known[1]
 
 
-def order_of(rows: Sequence[Row]) -> Order:
+def order_of(rows: Sequence[PlacedRelease | Release]) -> Order:
     """Return the order of releases read with version, first_ms and behind."""
-    return Order(Known(row["version"], row["first_ms"], row["behind"]) for row in rows if row["version"])
+    return Order(Known(row.version, row.first_ms, row.behind) for row in rows if row.version)
 
 
 def order(reader: Reader, app_id: int) -> Order:
     """Return the order of an app's releases."""
-    return order_of(reader.rows(_KNOWN, (app_id,)))
+    return order_of(reader.all(PlacedRelease, _KNOWN, (app_id,)))
 
 
 def newest(reader: Reader, app_id: int) -> str | None:
@@ -231,9 +232,9 @@ def newest(reader: Reader, app_id: int) -> str | None:
     return next((release.version for release in known if release.first_ms != NOT_COME_MS), None)
 
 
-def releases(reader: Reader, app_id: int) -> list[Row]:
-    """Return (id, version, first_ms, revision, behind, commits) of an app's releases with a name, in no order."""
-    return reader.rows(_ALL, {"app_id": app_id})
+def releases(reader: Reader, app_id: int) -> list[Release]:
+    """Return an app's releases that have a name, in no order."""
+    return reader.all(Release, _ALL, {"app_id": app_id})
 
 
 def name_of(reader: Reader, app_id: int, spelling: str) -> str | None:
@@ -244,15 +245,15 @@ def name_of(reader: Reader, app_id: int, spelling: str) -> str | None:
 
 def deploys(
     reader: Reader, from_ms: int, to_ms: int, app: str | None, environment: str | None, limit: int = 500
-) -> list[Row]:
+) -> list[ListedDeploy]:
     """Return deploys inside a span, the latest first."""
     values = {"from_ms": from_ms, "to_ms": to_ms, "app": app, "environment": environment, "limit": limit}
-    return reader.rows(_DEPLOYS, values)
+    return reader.all(ListedDeploy, _DEPLOYS, values)
 
 
-def deploys_of(reader: Reader, releases: Sequence[int]) -> list[Row]:
+def deploys_of(reader: Reader, releases: Sequence[int]) -> list[Deploy]:
     """Return the deploys of releases, the oldest first."""
-    return reader.rows(_DEPLOYS_OF_MANY, (json.dumps(list(releases)),))
+    return reader.all(Deploy, _DEPLOYS_OF_MANY, (json.dumps(list(releases)),))
 
 
 def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> None:

@@ -79,8 +79,8 @@ def steps(reader: Reader, days: DayReaders, writing: WritingDays) -> Iterator[Ca
     while (row := reader.row(_TO_EMPTY)) is not None:
         app_id = int(row["id"])
         for day in days.known():
-            for page in _pages(days, day["day"], app_id):
-                yield partial(_delete_reports, writing=writing, day=day["day"], app_id=app_id, rows=page)
+            for page in _pages(days, day.day, app_id):
+                yield partial(_delete_reports, writing=writing, day=day.day, app_id=app_id, rows=page)
         while reader.row(_SEQS, (app_id, 1)) is not None:
             yield partial(_delete, which=_SEQS, statements=_OF_FAILURES, app_id=app_id)
         while reader.row(_ISSUES, (app_id, 1)) is not None:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
 from obitus.store.issues import note
+from obitus.store.rows import Revealing, SettledCandidate
 
 _BY = "SELECT by_issue AS other, entry_point, reason FROM revealings WHERE issue_id = ?"
 _OF = "SELECT issue_id AS other, entry_point, reason FROM revealings WHERE by_issue = ? ORDER BY issue_id LIMIT 20"
@@ -20,19 +21,21 @@ WHERE ir.entry_point = :entry_point AND i.app_id = :app_id AND i.id != :issue_id
 ORDER BY s.time_ms DESC LIMIT 20"""
 
 
-def revealed_by(reader: Reader, issue_id: int) -> list[Row]:
+def revealed_by(reader: Reader, issue_id: int) -> list[Revealing]:
     """Return (other, entry_point, reason) of the issue whose fix revealed this one; none or one."""
-    return reader.rows(_BY, (issue_id,))
+    return reader.all(Revealing, _BY, (issue_id,))
 
 
-def revealed(reader: Reader, issue_id: int) -> list[Row]:
+def revealed(reader: Reader, issue_id: int) -> list[Revealing]:
     """Return (other, entry_point, reason) of the issues that this one's fix revealed."""
-    return reader.rows(_OF, (issue_id,))
+    return reader.all(Revealing, _OF, (issue_id,))
 
 
-def settled_on(reader: Reader, app_id: int, entry_point: str, issue_id: int) -> list[Row]:
+def settled_on(reader: Reader, app_id: int, entry_point: str, issue_id: int) -> list[SettledCandidate]:
     """Return settled issues that were met on an entry point, with what they were settled by, the latest first."""
-    return reader.rows(_CANDIDATES, {"app_id": app_id, "entry_point": entry_point, "issue_id": issue_id})
+    return reader.all(
+        SettledCandidate, _CANDIDATES, {"app_id": app_id, "entry_point": entry_point, "issue_id": issue_id}
+    )
 
 
 def add(

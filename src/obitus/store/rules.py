@@ -5,9 +5,10 @@ from __future__ import annotations
 import sqlite3
 
 from obitus.core.days import seq_of
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import AlreadyThere, NotThere
+from obitus.store.rows import Rule
 
 _IN_FORCE = """
 SELECT r.id, r.rule, people.name AS person, r.created_ms
@@ -19,9 +20,9 @@ _END = "UPDATE redaction_rules SET ended_ms = :now_ms WHERE id = :id AND ended_m
 _LATEST = "SELECT place FROM (SELECT place FROM evidence UNION ALL SELECT place FROM logs) ORDER BY place DESC LIMIT ?"
 
 
-def redaction_rules(reader: Reader) -> list[Row]:
-    """Return the active redaction rules (id, rule, person, created_ms), oldest first."""
-    return reader.rows(_IN_FORCE)
+def redaction_rules(reader: Reader) -> list[Rule]:
+    """Return the active redaction rules, oldest first."""
+    return reader.all(Rule, _IN_FORCE)
 
 
 def add_redaction_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:
@@ -46,8 +47,8 @@ def latest_reports(days: DayReaders, most: int) -> list[int]:
     for day in days.known():
         if len(found) >= most:
             break
-        rows = days.rows_if_readable(day["day"], _LATEST, (most - len(found),))
-        found += [seq_of(day["day"], row["place"]) for row in rows]
+        rows = days.rows_if_readable(day.day, _LATEST, (most - len(found),))
+        found += [seq_of(day.day, row["place"]) for row in rows]
     return found
 
 
@@ -59,9 +60,9 @@ INSERT INTO grouping_rules (rule, person_id, created_ms) VALUES (?, ?, ?) ON CON
 _END_GROUPING = "UPDATE grouping_rules SET ended_ms = :now_ms WHERE id = :id AND ended_ms IS NULL RETURNING rule"
 
 
-def grouping_rules(reader: Reader) -> list[Row]:
-    """Return the active grouping rules (id, rule, person, created_ms), oldest first."""
-    return reader.rows(_GROUPING_IN_FORCE)
+def grouping_rules(reader: Reader) -> list[Rule]:
+    """Return the active grouping rules, oldest first."""
+    return reader.all(Rule, _GROUPING_IN_FORCE)
 
 
 def add_grouping_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:

@@ -23,7 +23,7 @@ from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import Acts, TheActs
 from obitus.store import apps as store
 from obitus.store import people, removing
-from obitus.store.database import Row
+from obitus.store.rows import App, AppRelease, Key
 
 router = APIRouter(
     prefix="/api",
@@ -75,8 +75,8 @@ def apps(records: TheRecords, intake: TheIntake) -> answers.AppsAnswer:
             _answer(
                 intake,
                 row,
-                [key for key in keys if key["app_id"] == row["id"]],
-                [release for release in releases if release["app_id"] == row["id"]],
+                [key for key in keys if key.app_id == row.id],
+                [release for release in releases if release.app_id == row.id],
             )
             for row in store.apps(records.reader)
         ],
@@ -90,7 +90,7 @@ def apps(records: TheRecords, intake: TheIntake) -> answers.AppsAnswer:
 def app(records: TheRecords, intake: TheIntake, name: AppName) -> answers.AppAnswer:
     """Return one app; its first report and its latest refusal tell whether reports arrive."""
     row = store.app_named(records.reader, name)
-    return _answer(intake, row, store.keys(records.reader, row["id"]), store.releases(records.reader, row["id"]))
+    return _answer(intake, row, store.keys(records.reader, row.id), store.releases(records.reader, row.id))
 
 
 @router.post("/apps", summary="Add an app", status_code=201, responses=described("already-there"))
@@ -138,9 +138,9 @@ def add_key(
         settings,
         acts,
         person,
-        lambda _: int(row["id"]),
+        lambda _: int(row.id),
         name,
-        row["kind"],
+        row.kind,
         order.environment,
         may_add_apps=order.may_add_apps,
         may_deploy=order.may_deploy,
@@ -160,7 +160,7 @@ def revoke(
     """Revoke a key for good; what comes with it from now on is refused."""
     row = store.app_named(records.reader, name)
     now_ms = clock.now_ms()
-    acts.do(person.id, "revoked key", f"{name} {key}", lambda c: store.revoke_key(c, row["id"], key, now_ms))
+    acts.do(person.id, "revoked key", f"{name} {key}", lambda c: store.revoke_key(c, row.id, key, now_ms))
     intake.keys.forget()
     return answers.Done()
 
@@ -209,28 +209,28 @@ def _new_key(
     )
 
 
-def _answer(intake: Intake, row: Row, keys: list[Row], releases: list[Row]) -> answers.AppAnswer:
+def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease]) -> answers.AppAnswer:
     stranger = intake.refusals.latest("")
     return answers.AppAnswer(
-        name=row["name"],
-        kind=row["kind"],
-        created=to_text(row["created_ms"]),
-        first_report=views.time_text(row["first_report_ms"]),
-        last_report=views.time_text(row["last_report_ms"]),
-        last_refusal=_refusal(intake.refusals.latest(row["name"])),
-        last_remark=_refusal(intake.remarks.latest(row["name"])),
+        name=row.name,
+        kind=row.kind,
+        created=to_text(row.created_ms),
+        first_report=views.time_text(row.first_report_ms),
+        last_report=views.time_text(row.last_report_ms),
+        last_refusal=_refusal(intake.refusals.latest(row.name)),
+        last_remark=_refusal(intake.remarks.latest(row.name)),
         last_unknown_key=to_text(stranger[0]) if stranger else None,
-        client=client[1] if (client := intake.clients.latest(row["name"])) is not None else None,
+        client=client[1] if (client := intake.clients.latest(row.name)) is not None else None,
         releases=views.newest_first(releases),
         keys=[
             answers.KeyAnswer(
-                id=key["id"],
-                environment=key["environment"],
-                hint=key["hint"],
-                created=to_text(key["created_ms"]),
-                revoked=views.time_text(key["revoked_ms"]),
-                may_add_apps=bool(key["may_add_apps"]),
-                may_deploy=bool(key["may_deploy"]),
+                id=key.id,
+                environment=key.environment,
+                hint=key.hint,
+                created=to_text(key.created_ms),
+                revoked=views.time_text(key.revoked_ms),
+                may_add_apps=bool(key.may_add_apps),
+                may_deploy=bool(key.may_deploy),
             )
             for key in keys
         ],

@@ -17,8 +17,8 @@ from obitus.service.problems import Problem
 from obitus.store import commits, rates
 from obitus.store import releases as store
 from obitus.store.apps import app_named
-from obitus.store.database import Row
 from obitus.store.records import Records
+from obitus.store.rows import Deploy, IssueName, ListedDeploy, Release, ReleaseSums
 
 MOST_HOURS: Final = 336
 MOST_POINTS: Final = 50
@@ -30,8 +30,8 @@ class Releases:
 
     def __init__(self, records: Records, app: str) -> None:
         row = app_named(records.reader, app)
-        self.records, self.app, self.app_id = records, app, int(row["id"])
-        self.rows: dict[str, Row] = {found["version"]: found for found in store.releases(records.reader, self.app_id)}
+        self.records, self.app, self.app_id = records, app, int(row.id)
+        self.rows: dict[str, Release] = {found.version: found for found in store.releases(records.reader, self.app_id)}
         self.order: Order = store.order_of(list(self.rows.values()))
 
     def named(self, version: str) -> str:
@@ -47,7 +47,7 @@ class Releases:
             raise Problem(
                 "not-found", f"{self.app} has no release {version[:100]!r}. Its newest are: {newest}.", field="release"
             )
-        return int(found["id"])
+        return int(found.id)
 
 
 def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.ReleaseRow]:
@@ -56,10 +56,8 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
     ids = [known.id_of(version) for version in versions]
     brought = rates.brought_by(reader, ids)
     latest = _latest_hours(known)
-    deploys: dict[tuple[int, str], Row] = {}
-    for row in store.deploys_of(reader, ids):
-        deploys[row["release_id"], row["environment"]] = row
-    sums = {(row["release_id"], row["environment"]): row for row in rates.sums_of(reader, ids)}
+    deploys = {(deploy.release_id, deploy.environment): deploy for deploy in store.deploys_of(reader, ids)}
+    sums = {(row.release_id, row.environment): row for row in rates.sums_of(reader, ids)}
     found = []
     for version, number in zip(versions, ids, strict=True):
         places = sorted({where for release, where in (*sums, *deploys) if release == number})
@@ -67,10 +65,10 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
         found.append(
             answers.ReleaseRow(
                 release=version,
-                first_seen=views.time_text(row["first_ms"]),
-                after=row["behind"],
-                revision=row["revision"],
-                commits=row["commits"],
+                first_seen=views.time_text(row.first_ms),
+                after=row.behind,
+                revision=row.revision,
+                commits=row.commits,
                 new_issues=brought[number][0],
                 regressed=brought[number][1],
                 steps=brought[number][2],
@@ -94,18 +92,18 @@ def _latest_hours(known: Releases) -> dict[str, int]:
     ids = {known.id_of(release.version) for release in (*by_time, *known.order.releases[-20:])}
     latest: dict[str, int] = {}
     for row in rates.sums_of(known.records.reader, sorted(ids)):
-        latest[row["environment"]] = max(latest.get(row["environment"], 0), row["last_hour"] or 0)
+        latest[row.environment] = max(latest.get(row.environment, 0), row.last_hour or 0)
     return latest
 
 
-def _place(where: str, deploy: Row | None, sums: Row | None, latest: dict[str, int]) -> answers.ReleasePlace:
-    runs, broken, failures = (sums["runs"], sums["failed"], sums["failures"]) if sums else (0, 0, 0)
-    first, last = (sums["first_hour"], sums["last_hour"]) if sums else (None, None)
+def _place(where: str, deploy: Deploy | None, sums: ReleaseSums | None, latest: dict[str, int]) -> answers.ReleasePlace:
+    runs, broken, failures = (sums.runs, sums.failed, sums.failures) if sums else (0, 0, 0)
+    first, last = (sums.first_hour, sums.last_hour) if sums else (None, None)
     return answers.ReleasePlace(
         environment=where,
-        deployed=views.time_text(deploy["time_ms"]) if deploy else None,
-        inferred=bool(deploy["inferred"]) if deploy else False,
-        canary=bool(deploy["canary"]) if deploy else False,
+        deployed=views.time_text(deploy.time_ms) if deploy else None,
+        inferred=bool(deploy.inferred) if deploy else False,
+        canary=bool(deploy.canary) if deploy else False,
         live=last is not None and last >= latest.get(where, 0) - 1,
         runs=runs,
         failed=broken,
@@ -125,10 +123,10 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
     back = sorted(rates.regressed_in(reader, number))[:MOST_ISSUES]
     first = rates.first_in(reader, number, MOST_ISSUES)
     steps = rates.steps_of_release(reader, number)
-    names = rates.issues_named(reader, {*first, *back, *(step["issue_id"] for step in steps)})
+    names = rates.issues_named(reader, {*first, *back, *(step.issue_id for step in steps)})
     points = sorted(
         rates.points_in(reader, [number], environment),
-        key=lambda point: (-point["failed"], -point["runs"], point["entry_point"]),
+        key=lambda point: (-point.failed, -point.runs, point.entry_point),
     )
     live = {place.environment for place in row.places if place.live}
     beside = next(
@@ -146,41 +144,41 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
         stepped_up=[views.step_answer(step, names) for step in steps],
         entry_points=[
             answers.PointRate(
-                entry_point=point["entry_point"],
-                runs=point["runs"],
-                failed=point["failed"],
-                refused=point["refused"],
-                clean=views.interval(statistics.wilson(point["runs"] - point["failed"], point["runs"])),
+                entry_point=point.entry_point,
+                runs=point.runs,
+                failed=point.failed,
+                refused=point.refused,
+                clean=views.interval(statistics.wilson(point.runs - point.failed, point.runs)),
             )
             for point in points[:MOST_POINTS]
         ],
         latest_commits=[
             answers.CommitAnswer(
-                id=one["hash"],
-                time=to_text(one["time_ms"]),
-                author=one["author"],
-                subject=one["subject"],
-                files=one["files"],
+                id=one.hash,
+                time=to_text(one.time_ms),
+                author=one.author,
+                subject=one.subject,
+                files=one.files,
             )
             for one in commits.latest(reader, number, 20)
         ],
         hours=[
-            answers.HourAnswer(time=to_text(hour["hour"] * HOUR_MS), runs=hour["runs"], failed=hour["failed"])
+            answers.HourAnswer(time=to_text(hour.hour * HOUR_MS), runs=hour.runs, failed=hour.failed)
             for hour in rates.hours_of(reader, number, environment)[-MOST_HOURS:]
         ],
     )
 
 
-def deploy_answer(row: Row, app: str) -> answers.DeployAnswer:
+def deploy_answer(row: Deploy | ListedDeploy, app: str) -> answers.DeployAnswer:
     """Return a deploy."""
     return answers.DeployAnswer(
         app=app,
-        release=row["version"],
-        environment=row["environment"],
-        time=to_text(row["time_ms"]),
-        inferred=bool(row["inferred"]),
-        canary=bool(row["canary"]),
-        reported_by=row["reported_by"],
+        release=row.version,
+        environment=row.environment,
+        time=to_text(row.time_ms),
+        inferred=bool(row.inferred),
+        canary=bool(row.canary),
+        reported_by=row.reported_by,
     )
 
 
@@ -214,7 +212,7 @@ def compare(
             number,
             seen.issue(number, old),
             seen.issue(number, new),
-            new=names[number]["began_in_id"] == new and not seen.failures[number, old],
+            new=names[number].began_in_id == new and not seen.failures[number, old],
             regressed=number in back,
         )
         for number in numbers
@@ -244,19 +242,19 @@ def compare(
 
 
 def _both_live(known: Releases, old: int, new: int, environment: str | None) -> list[int]:
-    here = {row["hour"] for row in rates.hours_of(known.records.reader, old, environment)}
-    return [row["hour"] for row in rates.hours_of(known.records.reader, new, environment) if row["hour"] in here]
+    here = {row.hour for row in rates.hours_of(known.records.reader, old, environment)}
+    return [row.hour for row in rates.hours_of(known.records.reader, new, environment) if row.hour in here]
 
 
 def _is_canary(known: Releases, release: int, environment: str | None) -> bool:
     rows = store.deploys_of(known.records.reader, [release])
-    latest = {row["environment"]: row for row in rows if environment in (None, row["environment"])}
-    return any(row["canary"] for row in latest.values())
+    latest = {row.environment: row for row in rows if environment in (None, row.environment)}
+    return any(row.canary for row in latest.values())
 
 
 def _side(version: str, release: int, seen: Exposed) -> answers.Side:
     runs = seen.totals[release]
-    failed = sum(row["failed"] for (_, one), row in seen.runs.items() if one == release)
+    failed = sum(row.failed for (_, one), row in seen.runs.items() if one == release)
     failures = sum(n for (_, one), n in seen.failures.items() if one == release)
     return answers.Side(
         release=version,
@@ -268,7 +266,9 @@ def _side(version: str, release: int, seen: Exposed) -> answers.Side:
     )
 
 
-def _answers(found: Sequence[Compared], pairs: Sequence[Pair], names: dict[int, Row]) -> list[answers.ComparedAnswer]:
+def _answers(
+    found: Sequence[Compared], pairs: Sequence[Pair], names: dict[int, IssueName]
+) -> list[answers.ComparedAnswer]:
     by_key: dict[Hashable, Pair] = {pair.key: pair for pair in pairs}
     ordered = sorted(
         found,

@@ -18,13 +18,13 @@ from obitus.service.jobs.regrouping import MOST_LOOKED_AT, Group, Plan, TheRegro
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
-from obitus.store import apps
+from obitus.store import apps, rows
 from obitus.store import grouping as store
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store_regrouping
 from obitus.store import rules as store_rules
-from obitus.store.database import Row
 from obitus.store.records import Records
+from obitus.store.rows import Issue
 
 router = APIRouter(
     prefix="/api",
@@ -94,13 +94,13 @@ def perhaps(records: TheRecords, number: Number) -> answers.LikesAnswer:
     found = []
     for issue, reason in store.perhaps(records.reader, number):
         row = store_issues.issue(records.reader, issue)
-        if row["merged_into"] is None:
+        if row.merged_into is None:
             found.append(
                 answers.LikeAnswer(
                     number=issue,
                     title=views.title_of(row),
-                    state=row["state"],
-                    failures_in_all=row["failures_in_all"],
+                    state=row.state,
+                    failures_in_all=row.failures_in_all,
                     reason=reason,
                 )
             )
@@ -114,12 +114,12 @@ def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> ans
     return answers.MergePreview(
         issue=number,
         into=order.into,
-        failures=issue["failures_in_all"],
-        failures_after=issue["failures_in_all"] + into["failures_in_all"],
+        failures=issue.failures_in_all,
+        failures_after=issue.failures_in_all + into.failures_in_all,
         reason=_in_common(records, number, order.into),
-        first_seen=to_text(min(issue["first_ms"], into["first_ms"])),
-        last_seen=to_text(max(issue["last_ms"], into["last_ms"])),
-        state=into["state"],
+        first_seen=to_text(min(issue.first_ms, into.first_ms)),
+        last_seen=to_text(max(issue.last_ms, into.last_ms)),
+        state=into.state,
     )
 
 
@@ -154,7 +154,7 @@ def split_preview(
     came_by = store_issues.fingerprints_of_failures(records.reader, seqs)
     out = [seq for seq in seqs if came_by[seq] in order.fingerprints]
     stays = [seq for seq in seqs if came_by[seq] not in order.fingerprints]
-    known = [row["fingerprint"] for row in store_regrouping.fingerprints_of(records.reader, number)]
+    known = [row.fingerprint for row in store_regrouping.fingerprints_of(records.reader, number)]
     parts = [
         _part(records, "stays", stays, [f for f in known if f not in order.fingerprints]),
         _part(records, "new issue", out, order.fingerprints),
@@ -203,9 +203,7 @@ def grouping_rules(records: TheRecords) -> answers.GroupingRulesAnswer:
     """Return the team's grouping rules."""
     return answers.GroupingRulesAnswer(
         rules=[
-            answers.GroupingRuleAnswer(
-                id=row["id"], rule=row["rule"], person=row["person"], created=to_text(row["created_ms"])
-            )
+            answers.GroupingRuleAnswer(id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms))
             for row in store_rules.grouping_rules(records.reader)
         ]
     )
@@ -220,8 +218,8 @@ def rule_preview(
     rules = [*intake.preparer.rules, rule]
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
     for app in apps.apps(records.reader):
-        now = regrouper.plan(app["id"], app["name"])
-        then = regrouper.plan(app["id"], app["name"], rules)
+        now = regrouper.plan(app.id, app.name)
+        then = regrouper.plan(app.id, app.name, rules)
         answer.matching += then.matching
         _add(answer, then, {_look(group) for group in now.groups})
     return answer
@@ -267,7 +265,7 @@ def regroup_preview(records: TheRecords, regrouper: TheRegrouper, order: Regroup
     """Say which issues of an app would be joined or split if its latest failures were regrouped."""
     app = apps.app_named(records.reader, order.app)
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
-    _add(answer, regrouper.plan(app["id"], app["name"]), set())
+    _add(answer, regrouper.plan(app.id, app.name), set())
     answer.matching = answer.looked_at
     return answer
 
@@ -280,7 +278,7 @@ def regroup(
 ) -> answers.RegroupingAnswer:
     """Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone."""
     app = apps.app_named(records.reader, order.app)
-    return _regrouping(records, regrouper.regroup(app["id"], app["name"], person.id, person.name))
+    return _regrouping(records, regrouper.regroup(app.id, app.name, person.id, person.name))
 
 
 @router.get("/regroupings", summary="Merges, splits and regroupings")
@@ -307,46 +305,46 @@ def undo(
 ) -> answers.RegroupingAnswer:
     """Bring back what it moved, and what came since by the fingerprints that it led elsewhere."""
     row = store_regrouping.regrouping(records.reader, regrouping)
-    if row["state"] not in ("done", "failed"):
+    if row.state not in ("done", "failed"):
         raise Problem(
-            "bad-undo", f"Regrouping {regrouping} is {row['state']}; only one that is done or failed can be undone."
+            "bad-undo", f"Regrouping {regrouping} is {row.state}; only one that is done or failed can be undone."
         )
     regrouper.undo(regrouping, person.id, person.name)
     return _regrouping(records, regrouping)
 
 
-def _both(records: Records, number: int, other: int) -> tuple[Row, Row]:
+def _both(records: Records, number: int, other: int) -> tuple[Issue, Issue]:
     if number == other:
         raise Problem("bad-merge", "An issue is one with itself already. Name another one.")
     issue, into = store_issues.issue(records.reader, number), store_issues.issue(records.reader, other)
-    if issue["app_id"] != into["app_id"]:
+    if issue.app_id != into.app_id:
         raise Problem(
             "bad-merge",
-            f"Issue {number} is of {issue['app']}, issue {other} of {into['app']}; issues are merged within one app.",
+            f"Issue {number} is of {issue.app}, issue {other} of {into.app}; issues are merged within one app.",
         )
     for row in (issue, into):
-        if row["merged_into"] is not None:
-            raise Problem("bad-merge", f"Issue {row['id']} was merged into issue {row['merged_into']}. Name that one.")
+        if row.merged_into is not None:
+            raise Problem("bad-merge", f"Issue {row.id} was merged into issue {row.merged_into}. Name that one.")
     if other in store.never_with(records.reader, number):
         raise Problem("bad-merge", f"Somebody said that issues {number} and {other} stay apart.")
     return issue, into
 
 
-def _check_split(records: Records, issue: Row, order: SplitOrder) -> None:
+def _check_split(records: Records, issue: Issue, order: SplitOrder) -> None:
     if bool(order.by) == bool(order.fingerprints):
         raise Problem("bad-split", "Say either `by` which attributes, or which `fingerprints` are taken out.")
-    if issue["merged_into"] is not None:
+    if issue.merged_into is not None:
         raise Problem(
             "bad-split",
-            f"Issue {issue['id']} was merged into issue {issue['merged_into']}. Undo that, or split that one.",
+            f"Issue {issue.id} was merged into issue {issue.merged_into}. Undo that, or split that one.",
         )
     if order.fingerprints:
-        known = {row["fingerprint"] for row in store_regrouping.fingerprints_of(records.reader, issue["id"])}
+        known = {row.fingerprint for row in store_regrouping.fingerprints_of(records.reader, issue.id)}
         unknown = [f for f in order.fingerprints if f not in known]
         if unknown:
             raise Problem(
                 "bad-split",
-                f"{unknown[0]} does not lead to issue {issue['id']}. `obitus why {issue['id']}` lists those that do.",
+                f"{unknown[0]} does not lead to issue {issue.id}. `obitus why {issue.id}` lists those that do.",
             )
         if known <= set(order.fingerprints):
             raise Problem(
@@ -366,7 +364,7 @@ def _in_common(records: Records, number: int, other: int) -> str:
 
 
 def _part(records: Records, value: str, seqs: list[int], fingerprints: list[str]) -> answers.SplitPart:
-    message = str(store_issues.failure_with_seq(records.reader, seqs[-1])["message"])[:200] if seqs else ""
+    message = str(store_issues.failure_with_seq(records.reader, seqs[-1]).message)[:200] if seqs else ""
     return answers.SplitPart(value=value[:300], failures=len(seqs), message=message, fingerprints=fingerprints)
 
 
@@ -411,15 +409,15 @@ def _regrouping(records: Records, number: int) -> answers.RegroupingAnswer:
     return _regrouping_answer(store_regrouping.regrouping(records.reader, number))
 
 
-def _regrouping_answer(row: Row) -> answers.RegroupingAnswer:
+def _regrouping_answer(row: rows.Regrouping) -> answers.RegroupingAnswer:
     return answers.RegroupingAnswer(
-        id=row["id"],
-        kind=row["kind"],
-        said=row["said"],
-        person=row["person"],
-        created=to_text(row["created_ms"]),
-        state=row["state"],
-        moved=row["moved"],
-        total=row["total"],
-        ended=to_text(row["ended_ms"]) if row["ended_ms"] is not None else None,
+        id=row.id,
+        kind=row.kind,
+        said=row.said,
+        person=row.person,
+        created=to_text(row.created_ms),
+        state=row.state,
+        moved=row.moved,
+        total=row.total,
+        ended=to_text(row.ended_ms) if row.ended_ms is not None else None,
     )

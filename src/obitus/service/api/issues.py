@@ -103,8 +103,8 @@ def desk(records: TheRecords, window: TheWindow) -> answers.DeskAnswer:
     sums = store.sums(records.reader, window)
     return answers.DeskAnswer(
         window=views.window_answer(window),
-        issues=sums["issues"],
-        failures=sums["failures"],
+        issues=sums.issues,
+        failures=sums.failures,
         regressed=regressed,
         new=newest,
         most_failures=[row for row in most if row.number not in shown],
@@ -135,13 +135,13 @@ def issues(
     following = None
     if len(found) > limit:
         last = page[-1]
-        value = {"last-seen": last["last_ms"], "first-seen": last["first_ms"], "failures": last["failures"]}[sort]
-        following = _closed(value, last["id"], sort)
+        value = {"last-seen": last.last_ms, "first-seen": last.first_ms, "failures": last.failures}[sort]
+        following = _closed(value, last.id, sort)
     return answers.IssuesAnswer(
         window=views.window_answer(window),
         issues=views.issue_rows(records, page, window),
-        issues_in_all=sums["issues"],
-        failures_in_all=sums["failures"],
+        issues_in_all=sums.issues,
+        failures_in_all=sums.failures,
         next=following,
     )
 
@@ -165,7 +165,7 @@ def failures(
     after = _opened(cursor, "failures")
     found = store.failures(records.reader, number, window, after=after, limit=limit + 1)
     page = found[:limit]
-    following = _closed(page[-1]["time_ms"], page[-1]["seq"], "failures") if len(found) > limit else None
+    following = _closed(page[-1].time_ms, page[-1].seq, "failures") if len(found) > limit else None
     return answers.FailuresAnswer(failures=views.failure_rows(page), next=following)
 
 
@@ -237,13 +237,13 @@ def settle(
     """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
     order = order or SettleOrder()
     row = store.issue(records.reader, number)
-    newest = release_store.newest(records.reader, row["app_id"])
+    newest = release_store.newest(records.reader, row.app_id)
     release = canonical(order.release) if order.release is not None else None
     if order.how == "release" and release is None:
         if newest is None:
             raise Problem(
                 "no-release",
-                f"{row['app']} has named no release yet. Say which one has the fix, or settle it now.",
+                f"{row.app} has named no release yet. Say which one has the fix, or settle it now.",
                 field="release",
             )
         release = newest

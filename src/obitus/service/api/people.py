@@ -181,19 +181,19 @@ def _with_password(
     if not passes.password_checks.acquire(timeout=PASSWORD_WAIT_S):
         raise Problem("too-busy", "Too many sign in at this moment. Try again in a moment.", retry_after_s=1)
     try:
-        fits = secrets.password_fits(password, row["password"] if row else None)
+        fits = secrets.password_fits(password, row.password if row else None)
     finally:
         passes.password_checks.release()
     if row is None or not fits:
         acts.note_refusal("sign-in failed", f"{name} from {address}")
         raise Problem("sign-in-failed", "Name and password do not fit together.")
-    person_id = int(row["id"])
+    person_id = int(row.id)
 
     def enter(connection: sqlite3.Connection) -> int:
         store.forget_tries(connection, name, address)
         return person_id
 
-    return str(row["name"]), enter
+    return str(row.name), enter
 
 
 @router.post("/sign-out", summary="Sign out", responses=described("not-signed-in"))
@@ -261,11 +261,11 @@ def sessions(records: TheRecords, clock: TheClock, person: SignedIn) -> answers.
     return answers.SessionsAnswer(
         sessions=[
             answers.SessionAnswer(
-                id=row["id"],
-                created=to_text(row["created_ms"]),
-                expires=to_text(row["expires_ms"]),
-                used=views.time_text(row["used_ms"]),
-                is_this=row["id"] == person.pass_id,
+                id=row.id,
+                created=to_text(row.created_ms),
+                expires=to_text(row.expires_ms or row.created_ms),
+                used=views.time_text(row.used_ms),
+                is_this=row.id == person.pass_id,
             )
             for row in found
         ]
@@ -285,12 +285,12 @@ def tokens(records: TheRecords, clock: TheClock, person: SignedIn) -> answers.To
     return answers.TokensAnswer(
         tokens=[
             answers.TokenAnswer(
-                id=row["id"],
-                label=row["label"],
-                created=to_text(row["created_ms"]),
-                expires=views.time_text(row["expires_ms"]),
-                used=views.time_text(row["used_ms"]),
-                scope=row["scope"],
+                id=row.id,
+                label=row.label,
+                created=to_text(row.created_ms),
+                expires=views.time_text(row.expires_ms),
+                used=views.time_text(row.used_ms),
+                scope=row.scope,
             )
             for row in store.passes_of(records.reader, person.id, "token", clock.now_ms())
         ]
@@ -326,11 +326,9 @@ def acts(
     rows = store.acts(records.reader, act=act, person=by, before=before, most=limit)
     return answers.ActsAnswer(
         acts=[
-            answers.ActAnswer(
-                id=row["id"], time=to_text(row["time_ms"]), person=row["person"], act=row["act"], subject=row["subject"]
-            )
+            answers.ActAnswer(id=row.id, time=to_text(row.time_ms), person=row.person, act=row.act, subject=row.subject)
             for row in rows
         ],
         kinds=store.act_kinds(records.reader),
-        more=rows[-1]["id"] if len(rows) == limit else None,
+        more=rows[-1].id if len(rows) == limit else None,
     )

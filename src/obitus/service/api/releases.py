@@ -212,7 +212,7 @@ def add_release(
     records: TheRecords, person: SignedIn, name: AppName, order: NewRelease
 ) -> release_answers.ReleaseAnswer:
     """Make a release known before its first report. One that is known already stays as it is."""
-    app_id, version = app_named(records.reader, name)["id"], _checked(order.release)
+    app_id, version = app_named(records.reader, name).id, _checked(order.release)
     records.writer.run(lambda c: store.announce(c, app_id, version))
     known = Releases(records, name)
     return compared.release_answer(known, known.named(version), None)
@@ -288,7 +288,7 @@ def _add_commits(records: Records, name: str, release: str, body: bytes) -> dict
         first = error.errors(include_url=False, include_input=False)[0]
         field = ".".join(str(step) for step in first["loc"])
         raise Problem("bad-field", f"{field}: {first['msg']}", field=field) from None
-    app_id, version = app_named(records.reader, name)["id"], _checked(release)
+    app_id, version = app_named(records.reader, name).id, _checked(release)
     told = [
         Commit(
             one.id,
@@ -321,12 +321,12 @@ def who_deploys(request: Request, intake: TheIntake, passes: ThePasses) -> tuple
     header = request.headers.get("authorization", "")
     if header.partition(" ")[2].strip().startswith(KEY_PREFIX):
         key = reporting_key(intake, header)
-        if not key["may_deploy"]:
+        if not key.may_deploy:
             raise Problem(
                 "not-this-key",
-                f"This reporting key of {key['app']} may not tell of deploys. Make one that may: obitus app key {key['app']} --may-deploy.",
+                f"This reporting key of {key.app} may not tell of deploys. Make one that may: obitus app key {key.app} --may-deploy.",
             )
-        return "pipeline", key["app"], key["environment"]
+        return "pipeline", key.app, key.environment
     bearer = header.partition(" ")[2].strip()
     token = HTTPAuthorizationCredentials(scheme="Bearer", credentials=bearer) if bearer else None
     return signed_in(request, passes, token, request.cookies.get("obitus_session")).name, None, None
@@ -363,7 +363,7 @@ def add_deploy(
     environment = environment or order.environment or "production"
     if app is None:
         raise Problem("bad-field", "Say of which app: app.", field="app")
-    app_id, version, now_ms = app_named(records.reader, app)["id"], _checked(order.release), clock.now_ms()
+    app_id, version, now_ms = app_named(records.reader, app).id, _checked(order.release), clock.now_ms()
     time_ms = now_ms
     if order.time is not None:
         skew_ms = clock_skew_ms(obitus_clock, now_ms)
@@ -395,7 +395,7 @@ def add_deploy(
 def deploys(records: TheRecords, window: TheWindow) -> release_answers.DeploysAnswer:
     """Return the deploys inside the window, latest first: the marks on every course over time."""
     found = store.deploys(records.reader, window.from_ms, window.to_ms, window.app, window.environment)
-    return release_answers.DeploysAnswer(deploys=[compared.deploy_answer(row, row["app"]) for row in found])
+    return release_answers.DeploysAnswer(deploys=[compared.deploy_answer(row, row.app) for row in found])
 
 
 @router.get("/compare", summary="Compare two releases", dependencies=READS)

@@ -49,9 +49,7 @@ def redaction_rules(records: TheRecords) -> answers.RedactionRulesAnswer:
     """Return the team's redaction rules. The default rules always hold."""
     return answers.RedactionRulesAnswer(
         rules=[
-            answers.RedactionRuleAnswer(
-                id=row["id"], rule=row["rule"], person=row["person"], created=to_text(row["created_ms"])
-            )
+            answers.RedactionRuleAnswer(id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms))
             for row in store.redaction_rules(records.reader)
         ]
     )
@@ -65,8 +63,7 @@ def preview(records: TheRecords, order: RuleOrder) -> answers.RedactionPreview:
     touched, hidden = 0, 0
     examples: list[answers.RedactionExample] = []
     looked_at = store.latest_reports(records.days, REPORTS_LOOKED_AT)
-    for seq in looked_at:
-        before = records.evidence.content(seq)
+    for before in records.evidence.contents(looked_at):
         if before is None:
             continue
         after = redactor.report(json.loads(json.dumps(before)))

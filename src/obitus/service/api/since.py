@@ -18,9 +18,9 @@ from obitus.service.intake.prepare import chain_of
 from obitus.store import commits, rates
 from obitus.store import issues as issue_store
 from obitus.store import releases as store
-from obitus.store.database import Row
 from obitus.store.records import Records
 from obitus.store.revealings import revealed, revealed_by
+from obitus.store.rows import Deploy, IssueName, Revealing
 
 MOST_LANE: Final = 40
 LOOK_BACK: Final = 30
@@ -33,23 +33,21 @@ class _Issue:
     def __init__(self, records: Records, clock: Clock, number: int) -> None:
         self.records, self.clock = records, clock
         self.row = issue_store.issue(records.reader, number)
-        self.number, self.app_id = number, int(self.row["app_id"])
+        self.number, self.app_id = number, int(self.row.app_id)
         known = store.releases(records.reader, self.app_id)
         self.order: Order = store.order_of(known)
-        self.ids: dict[str, int] = {row["version"]: row["id"] for row in known}
-        self.commits: dict[str, int] = {row["version"]: row["commits"] for row in known}
+        self.ids: dict[str, int] = {row.version: row.id for row in known}
+        self.commits: dict[str, int] = {row.version: row.commits for row in known}
         self.points = rates.points_of(records.reader, number)
-        self.seen = [row for row in rates.issue_by_release(records.reader, number) if row["version"]]
-        settled = self.row["state"] in ("settled", "regressed")
+        self.seen = [row for row in rates.issue_by_release(records.reader, number) if row.version]
+        settled = self.row.state in ("settled", "regressed")
         self.settlings = issue_store.settlings(records.reader, number) if settled else []
         self.steps = rates.steps_of_issue(records.reader, number)
 
     def failures(self, versions: set[str], environment: str | None) -> int:
         """Return failures in these releases."""
         return sum(
-            row["failures"]
-            for row in self.seen
-            if row["version"] in versions and environment in (None, row["environment"])
+            row.failures for row in self.seen if row.version in versions and environment in (None, row.environment)
         )
 
     def runs(self, versions: list[str], environment: str | None) -> int:
@@ -65,8 +63,8 @@ def since_answer(records: Records, clock: Clock, number: int) -> answers.SinceAn
     steps = [views.step_answer(row, {}) for row in issue.steps]
     behind = revealed_by(records.reader, number)
     others = revealed(records.reader, number)
-    names = rates.issues_named(records.reader, [row["other"] for row in (*behind, *others)])
-    links = [_revealed(row, names) for row in (*behind, *others) if row["other"] in names]
+    names = rates.issues_named(records.reader, [row.other for row in (*behind, *others)])
+    links = [_revealed(row, names) for row in (*behind, *others) if row.other in names]
     return answers.SinceAnswer(
         sentence=_sentence(issue),
         lane=_lane(issue, {step.release for step in steps if step.sure}),
@@ -79,9 +77,9 @@ def since_answer(records: Records, clock: Clock, number: int) -> answers.SinceAn
     )
 
 
-def _revealed(row: Row, names: dict[int, Row]) -> answers.RevealedAnswer:
+def _revealed(row: Revealing, names: dict[int, IssueName]) -> answers.RevealedAnswer:
     return answers.RevealedAnswer(
-        issue=views.issue_ref(names[row["other"]]), entry_point=row["entry_point"], reason=row["reason"]
+        issue=views.issue_ref(names[row.other]), entry_point=row.entry_point, reason=row.reason
     )
 
 
@@ -89,19 +87,17 @@ def _sentence(issue: _Issue) -> str:
     """Say since when in one sentence, from the numbers of the lane."""
     if not issue.seen:
         return "It was reported without a release, so there is no telling since which one it is there."
-    first = min(issue.seen, key=lambda row: row["first_ms"])
-    version, environment = first["version"], first["environment"]
-    deploys = store.deploys_of(issue.records.reader, [first["release_id"]])
-    there = [row for row in deploys if row["environment"] == environment and row["time_ms"] <= first["first_ms"]]
-    if there and not there[-1]["inferred"]:
-        after = f", {_long(first['first_ms'] - there[-1]['time_ms'])} after its deploy to {environment}"
-    elif there and first["first_ms"] == there[-1]["time_ms"]:
+    first = min(issue.seen, key=lambda row: row.first_ms)
+    version, environment = first.version, first.environment
+    deploys = store.deploys_of(issue.records.reader, [first.release_id])
+    there = [row for row in deploys if row.environment == environment and row.time_ms <= first.first_ms]
+    if there and not there[-1].inferred:
+        after = f", {_long(first.first_ms - there[-1].time_ms)} after its deploy to {environment}"
+    elif there and first.first_ms == there[-1].time_ms:
         after = f", with its very first report from {environment}"
     else:
         after = (
-            f", {_long(first['first_ms'] - there[0]['time_ms'])} after its first report from {environment}"
-            if there
-            else ""
+            f", {_long(first.first_ms - there[0].time_ms)} after its first report from {environment}" if there else ""
         )
     before = ""
     for earlier in issue.order.before(version)[:LOOK_BACK]:
@@ -122,7 +118,7 @@ def _long(length_ms: int) -> str:
 
 
 def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
-    seen = {row["version"] for row in issue.seen}
+    seen = {row.version for row in issue.seen}
     order = issue.order
     settled = {settling.release for settling in issue.settlings}
     wanted = [release.version for release in order.releases]
@@ -135,16 +131,16 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
         wanted = [version for version in wanted if version in keep][-MOST_LANE:]
     ids = [issue.ids[version] for version in wanted]
     runs = rates.runs_by_release(issue.records.reader, issue.points, ids)
-    deploys: dict[str, Row] = {}
+    deploys: dict[str, Deploy] = {}
     for row in store.deploys_of(issue.records.reader, ids):
-        deploys.setdefault(row["version"], row)
+        deploys.setdefault(row.version, row)
     # A fix made now came with no release; with several environments the first stands for all.
     fixes = [settling for settling in issue.settlings[:1] if settling.how != "now"]
     entries = []
     for version in wanted:
-        rows = [row for row in issue.seen if row["version"] == version]
+        rows = [row for row in issue.seen if row.version == version]
         ran = sum(n for (release, _), n in runs.items() if release == issue.ids[version])
-        failures = sum(row["failures"] for row in rows)
+        failures = sum(row.failures for row in rows)
         first_ms = order.first_ms(version)
         entries.append(
             answers.LaneEntry(
@@ -152,10 +148,10 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
                 failures=failures,
                 runs=ran,
                 rate=views.interval(statistics.per_thousand(failures, ran)),
-                environments={row["environment"]: row["failures"] for row in rows},
-                deployed=views.time_text(deploys[version]["time_ms"]) if version in deploys else None,
-                inferred=bool(deploys[version]["inferred"]) if version in deploys else False,
-                last_seen=views.time_text(max((row["last_ms"] for row in rows), default=None)),
+                environments={row.environment: row.failures for row in rows},
+                deployed=views.time_text(deploys[version].time_ms) if version in deploys else None,
+                inferred=bool(deploys[version].inferred) if version in deploys else False,
+                last_seen=views.time_text(max((row.last_ms for row in rows), default=None)),
                 has_fix=has_fix(fixes[0], version, order, first_ms or 0)[0] if fixes else None,
                 stepped_up=version in stepped_up,
             )
@@ -187,7 +183,7 @@ def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
         if r.first_ms != store.NOT_COME_MS and has_fix(settling, r.version, order, r.first_ms)[0]
     ]
     names = {release.version for release in fixed}
-    began = min((order.places[row["version"]] for row in issue.seen), default=0)
+    began = min((order.places[row.version] for row in issue.seen), default=0)
     without = [release.version for release in order.releases[began:] if release.version not in names][-LOOK_BACK:]
     came_ms = min((release.first_ms for release in fixed), default=None)
     fix = settling.release or "the coming release"
@@ -199,7 +195,7 @@ def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
         return holding.verdict(
             before, since, unit="runs", fix=fix, per_hour=per_hour, now_ms=now_ms, came=came_ms is not None
         )
-    lasted = max(1.0, (came_ms - issue.row["first_ms"]) / HOUR_MS)
+    lasted = max(1.0, (came_ms - issue.row.first_ms) / HOUR_MS)
     before, since = Traffic(failures_before, lasted), Traffic(failures_since, max(0.0, (now_ms - came_ms) / HOUR_MS))
     return holding.verdict(before, since, unit="hours", fix=fix, per_hour=1, now_ms=now_ms, came=True)
 
@@ -208,7 +204,7 @@ def _held_since_time(issue: _Issue, settling: Settling) -> Held:
     """Judge a fix that was made at a time, whatever the release: hours since against hours before."""
     environment, now_ms, at_ms = settling.environment or None, issue.clock.now_ms(), settling.time_ms
     hour = at_ms // HOUR_MS
-    first_hour = max(issue.row["first_ms"] // HOUR_MS, hour - 24 * 28)
+    first_hour = max(issue.row.first_ms // HOUR_MS, hour - 24 * 28)
     counted = rates.failures_by_hour(issue.records.reader, issue.number, environment)
     edge = rates.failures_between(issue.records.reader, issue.number, at_ms, (hour + 1) * HOUR_MS, environment)
     failures_since = edge + sum(n for at, n in counted.items() if at > hour)
@@ -239,17 +235,17 @@ def _per_hour(issue: _Issue, environment: str | None, releases: list[int] | None
 def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
     """Rank the commits of the release in which the issue began, and of those in which it regressed."""
     found: list[answers.ChangesAnswer] = []
-    first = min(issue.seen, key=lambda row: row["first_ms"], default=None)
+    first = min(issue.seen, key=lambda row: row.first_ms, default=None)
     wanted: dict[str, tuple[str, int]] = {}
     if first is not None:
-        wanted[first["version"]] = ("it began", issue.row["first_seq"])
+        wanted[first.version] = ("it began", issue.row.first_seq)
     for row in issue_store.regressions(issue.records.reader, issue.number):
-        wanted.setdefault(row["version"], ("it regressed", row["seq"]))
+        wanted.setdefault(row.version, ("it regressed", row.seq))
     for step in issue.steps:
-        seen = next((row for row in issue.seen if row["version"] == step["version"]), None)
+        seen = next((row for row in issue.seen if row.version == step.version), None)
         if seen is not None:
-            seq = issue_store.failure_at(issue.records.reader, issue.number, seen["first_ms"])
-            wanted.setdefault(step["version"], ("it fails more often", seq))
+            seq = issue_store.failure_at(issue.records.reader, issue.number, seen.first_ms)
+            wanted.setdefault(step.version, ("it fails more often", seq))
     for version, (what, seq) in list(wanted.items())[:4]:
         if version not in issue.ids:
             continue
@@ -269,7 +265,7 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
         else:
             note = (
                 f"No commits of {version} are known. Where the repository is: "
-                f"obitus release add {version} --app {issue.row['app']} --git PATH"
+                f"obitus release add {version} --app {issue.row.app} --git PATH"
             )
         found.append(
             answers.ChangesAnswer(release=version, what=what, commits_in_all=in_all, note=note, commits=likely)

@@ -17,18 +17,18 @@ from obitus.service.clock import Clock
 from obitus.store import issues as store
 from obitus.store import rates
 from obitus.store import releases as release_store
-from obitus.store.database import Row
 from obitus.store.errors import UNREADABLE
 from obitus.store.records import Records
 from obitus.store.releases import NOT_COME_MS
+from obitus.store.rows import AppRelease, Failure, Issue, IssueName, ListedIssue, RateStep
 from obitus.store.windows import Window, courses, slices_of
 
 MOST_RELEASES = 200
 
 
-def title_of(row: Row) -> str:
+def title_of(row: Issue | ListedIssue | IssueName) -> str:
     """Return what people call an issue: type and place."""
-    return Headline(row["type"], row["cause"], row["place"]).title
+    return Headline(row.type, row.cause, row.place).title
 
 
 def window_answer(window: Window) -> answers.WindowAnswer:
@@ -36,10 +36,10 @@ def window_answer(window: Window) -> answers.WindowAnswer:
     return answers.WindowAnswer(start=to_text(window.from_ms), end=to_text(window.to_ms))
 
 
-def issue_rows(records: Records, rows: list[Row], window: Window) -> list[answers.IssueRow]:
+def issue_rows(records: Records, rows: list[ListedIssue], window: Window) -> list[answers.IssueRow]:
     """Return issues of a list, with their course over the window."""
-    found, none = _courses(records, [row["id"] for row in rows], window)
-    return [answers.IssueRow(**_issue_fields(row, row["failures"], found.get(row["id"], none))) for row in rows]
+    found, none = _courses(records, [row.id for row in rows], window)
+    return [answers.IssueRow(**_issue_fields(row, row.failures, found.get(row.id, none))) for row in rows]
 
 
 def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> answers.IssueAnswer:
@@ -49,41 +49,39 @@ def issue_answer(records: Records, clock: Clock, number: int, window: Window) ->
     return answers.IssueAnswer(
         **_issue_fields(row, store.failures_inside(records.reader, number, window), found.get(number, none)),
         what_failed=_what_failed(row, clock.now_ms()),
-        users=row["users"],
+        users=row.users,
         why=[
-            answers.FingerprintAnswer(
-                fingerprint=found["fingerprint"], joined=found["joined"], parts=json.loads(found["parts"])
-            )
+            answers.FingerprintAnswer(fingerprint=found.fingerprint, joined=found.joined, parts=json.loads(found.parts))
             for found in store.fingerprints(records.reader, number)
         ],
         releases=_releases(records, row),
         history=[
             answers.HistoryEntry(
-                time=to_text(entry["time_ms"]),
-                person=entry["person"],
-                from_state=entry["from_state"],
-                to_state=entry["to_state"],
-                reason=entry["reason"],
-                failure=_id(entry["failure_id"]),
+                time=to_text(entry.time_ms),
+                person=entry.person,
+                from_state=entry.from_state,
+                to_state=entry.to_state,
+                reason=entry.reason,
+                failure=_id(entry.failure_id),
             )
             for entry in store.history(records.reader, number)
         ],
-        latest=failure_answer(records, store.failure_with_seq(records.reader, row["last_seq"])),
-        first=failure_answer(records, store.failure_with_seq(records.reader, row["first_seq"])),
+        latest=failure_answer(records, store.failure_with_seq(records.reader, row.last_seq)),
+        first=failure_answer(records, store.failure_with_seq(records.reader, row.first_seq)),
     )
 
 
-def failure_rows(rows: Iterable[Row]) -> list[answers.FailureRow]:
+def failure_rows(rows: Iterable[Failure]) -> list[answers.FailureRow]:
     """Return failures of a list."""
     return [answers.FailureRow(**_failure_fields(row)) for row in rows]
 
 
-def failure_answer(records: Records, row: Row) -> answers.FailureAnswer:
+def failure_answer(records: Records, row: Failure) -> answers.FailureAnswer:
     """Return one failure with its evidence, or with the reason why that is no longer kept."""
     earlier, later = store.neighbours(records.reader, row)
     report, gone = None, None
     try:
-        report = json.loads(records.evidence.read(row["seq"]))
+        report = json.loads(records.evidence.read(row.seq))
     except UNREADABLE as error:
         gone = str(error)
     return answers.FailureAnswer(
@@ -91,11 +89,11 @@ def failure_answer(records: Records, row: Row) -> answers.FailureAnswer:
     )
 
 
-def newest_first(rows: Iterable[Row]) -> list[str]:
+def newest_first(rows: Iterable[AppRelease]) -> list[str]:
     """Return the versions of releases, newest first, the nameless one left out; of thousands, the newest."""
     known: dict[str, int] = {}
     for row in rows:
-        known[row["version"]] = min(row["first_ms"], known.get(row["version"], row["first_ms"]))
+        known[row.version] = min(row.first_ms, known.get(row.version, row.first_ms))
     ordered = in_order(Known(version, first_ms) for version, first_ms in known.items() if version)
     return [release.version for release in reversed(ordered)][:MOST_RELEASES]
 
@@ -114,68 +112,68 @@ def time_text(time_ms: int | None) -> str | None:
     return None if time_ms is None or time_ms >= NOT_COME_MS else to_text(time_ms)
 
 
-def issue_ref(row: Row) -> release_answers.IssueRef:
+def issue_ref(row: IssueName) -> release_answers.IssueRef:
     """Return an issue, named."""
-    return release_answers.IssueRef(number=row["id"], title=title_of(row), state=row["state"])
+    return release_answers.IssueRef(number=row.id, title=title_of(row), state=row.state)
 
 
-def step_answer(row: Row, names: dict[int, Row]) -> release_answers.StepAnswer:
+def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.StepAnswer:
     """Return a rate that stepped up."""
-    usual = row["before_failures"] / row["before_runs"] * row["runs"]
+    usual = row.before_failures / row.before_runs * row.runs
     return release_answers.StepAnswer(
-        release=row["version"],
-        environment=row["environment"],
-        issue=issue_ref(names[row["issue_id"]]) if row["issue_id"] in names else None,
-        entry_point=row["entry_point"] or None,
-        reason=row["reason"],
-        factor=row["failures"] / usual if usual else 0.0,
-        chance=row["chance"],
-        sure=bool(row["sure"]),
-        found=to_text(row["found_ms"]),
+        release=row.version,
+        environment=row.environment,
+        issue=issue_ref(names[row.issue_id]) if row.issue_id in names else None,
+        entry_point=row.entry_point or None,
+        reason=row.reason,
+        factor=row.failures / usual if usual else 0.0,
+        chance=row.chance,
+        sure=bool(row.sure),
+        found=to_text(row.found_ms),
     )
 
 
-def _issue_fields(row: Row, failures: int, course: list[int]) -> dict[str, object]:
+def _issue_fields(row: Issue | ListedIssue, failures: int, course: list[int]) -> dict[str, object]:
     return {
-        "number": row["id"],
-        "app": row["app"],
+        "number": row.id,
+        "app": row.app,
         "title": title_of(row),
-        "type": row["type"],
-        "cause": row["cause"],
-        "place": row["place"],
-        "message": row["message"],
-        "entry_point": row["entry_point"],
-        "state": row["state"],
-        "state_since": to_text(row["state_ms"]),
-        "settled_in": row["settled_in"],
-        "first_seen": to_text(row["first_ms"]),
-        "last_seen": to_text(row["last_ms"]),
-        "began_in": row["began_in"],
-        "latest_in": row["latest_in"],
+        "type": row.type,
+        "cause": row.cause,
+        "place": row.place,
+        "message": row.message,
+        "entry_point": row.entry_point,
+        "state": row.state,
+        "state_since": to_text(row.state_ms),
+        "settled_in": row.settled_in,
+        "first_seen": to_text(row.first_ms),
+        "last_seen": to_text(row.last_ms),
+        "began_in": row.began_in,
+        "latest_in": row.latest_in,
         "failures": failures,
-        "failures_in_all": row["failures_in_all"],
-        "from_older_releases": row["from_older_releases"],
-        "merged_into": row["merged_into"],
+        "failures_in_all": row.failures_in_all,
+        "from_older_releases": row.from_older_releases,
+        "merged_into": row.merged_into,
         "over_time": course,
     }
 
 
-def _failure_fields(row: Row) -> dict[str, object]:
+def _failure_fields(row: Failure) -> dict[str, object]:
     return {
-        "id": _id(row["id"]),
-        "issue": row["issue_id"],
-        "app": row["app"],
-        "environment": row["environment"],
-        "release": row["release"],
-        "time": to_text(row["time_ms"]),
-        "received": to_text(row["received_ms"]),
-        "severity": row["severity"],
-        "handled": bool(row["handled"]),
-        "message": row["message"],
-        "entry_point": row["entry_point"],
-        "user": row["user_id"],
-        "trace_id": row["trace_id"].hex() if row["trace_id"] else None,
-        "verdict": row["verdict"],
+        "id": _id(row.id),
+        "issue": row.issue_id,
+        "app": row.app,
+        "environment": row.environment,
+        "release": row.release,
+        "time": to_text(row.time_ms),
+        "received": to_text(row.received_ms),
+        "severity": row.severity,
+        "handled": bool(row.handled),
+        "message": row.message,
+        "entry_point": row.entry_point,
+        "user": row.user_id,
+        "trace_id": row.trace_id.hex() if row.trace_id else None,
+        "verdict": row.verdict,
     }
 
 
@@ -184,11 +182,11 @@ def _courses(records: Records, numbers: list[int], window: Window) -> tuple[dict
     return courses(records.reader, json.dumps(numbers), window), [0] * slices_of(window).count
 
 
-def _releases(records: Records, row: Row) -> list[answers.ReleaseCount]:
-    known = release_store.order(records.reader, row["app_id"]).releases
+def _releases(records: Records, row: Issue) -> list[answers.ReleaseCount]:
+    known = release_store.order(records.reader, row.app_id).releases
     counts: dict[str, dict[str, int]] = {}
-    for found in rates.issue_by_release(records.reader, row["id"]):
-        counts.setdefault(found["version"], {})[found["environment"]] = found["failures"]
+    for found in rates.issue_by_release(records.reader, row.id):
+        counts.setdefault(found.version, {})[found.environment] = found.failures
     newest = {release.version for release in known[-MOST_RELEASES:]}
     return [
         answers.ReleaseCount(
@@ -202,17 +200,17 @@ def _releases(records: Records, row: Row) -> list[answers.ReleaseCount]:
     ]
 
 
-def _what_failed(row: Row, now_ms: int) -> str:
-    where = f" in {row['place']}" if row["place"] else ""
-    behind = f", caused by {row['cause']}," if row["cause"] else ""
-    on = f" on {row['entry_point']}" if row["entry_point"] else ""
-    whom = f" for {count_of(row['users'], 'user')}" if row["users"] else ""
-    since = f"since release {row['began_in']}" if row["began_in"] else "since"
-    first = ago(row["first_ms"], now_ms)
-    last = ago(row["last_ms"], now_ms)
+def _what_failed(row: Issue, now_ms: int) -> str:
+    where = f" in {row.place}" if row.place else ""
+    behind = f", caused by {row.cause}," if row.cause else ""
+    on = f" on {row.entry_point}" if row.entry_point else ""
+    whom = f" for {count_of(row.users, 'user')}" if row.users else ""
+    since = f"since release {row.began_in}" if row.began_in else "since"
+    first = ago(row.first_ms, now_ms)
+    last = ago(row.last_ms, now_ms)
     return (
-        f"{row['type']}{behind} was raised{where}{on}: {count_of(row['failures_in_all'], 'time')}{whom}, "
-        f"{since} {'(' + first + ')' if row['began_in'] else first}, last {last}."
+        f"{row.type}{behind} was raised{where}{on}: {count_of(row.failures_in_all, 'time')}{whom}, "
+        f"{since} {'(' + first + ')' if row.began_in else first}, last {last}."
     )
 
 

@@ -7,7 +7,8 @@ from threading import Lock
 from typing import Final
 
 from obitus.store import apps
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
+from obitus.store.rows import KnownKey
 
 MOST_KNOWN: Final = 5000
 
@@ -20,11 +21,11 @@ class KnownKeys:
 
     def __init__(self, reader: Reader) -> None:
         self._reader = reader
-        self._known: OrderedDict[bytes, Row] = OrderedDict()
+        self._known: OrderedDict[bytes, KnownKey] = OrderedDict()
         self._changes = 0
         self._lock = Lock()
 
-    def known(self, key_hash: bytes) -> Row | None:
+    def known(self, key_hash: bytes) -> KnownKey | None:
         """Return a key if it is in memory; None says nothing."""
         with self._lock:
             key = self._known.get(key_hash)
@@ -32,7 +33,7 @@ class KnownKeys:
                 self._known.move_to_end(key_hash)
             return key
 
-    def find(self, key_hash: bytes) -> Row | None:
+    def find(self, key_hash: bytes) -> KnownKey | None:
         """Return a key, revoked or not; None when there is none."""
         key = self.known(key_hash)
         if key is not None:

@@ -24,11 +24,11 @@ from obitus.service.intake.prepare import Ready, Refusal, Sender
 from obitus.service.intake.preparing import body_prepared
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem, as_problem, described
-from obitus.store.database import Row
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
 from obitus.store.names import MOST_ENTRY_POINTS, OTHERS
 from obitus.store.releases import MOST_RELEASES
+from obitus.store.rows import KnownKey
 
 _log = logging.getLogger("obitus.service")
 
@@ -92,17 +92,17 @@ async def reports(
     content_type, version, client = _media_type(request.headers.get("content-type", ""))
     if content_type not in _CONTENT_TYPES:
         raise Problem("content-not-supported", f"{content_type[:60]!r} is not supported. Send application/x-ndjson.")
-    async with intake.gate.entered(key["id"]) as held:
+    async with intake.gate.entered(key.id) as held:
         _check_format(intake, key, version)
         if client:
-            intake.clients.note(key["app"], client, "", intake.clock.now_ms())
+            intake.clients.note(key.app, client, "", intake.clock.now_ms())
         raw, problem = await gather(request, intake.limits, held)
         theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
             intake.clock.heard(theirs_ms)
         sender = _sender(key, intake.clock.now_ms(), obitus_clock)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
-            intake.remark(key["app"], "clock-off", _clock_said(sender.skew_ms))
+            intake.remark(key.app, "clock-off", _clock_said(sender.skew_ms))
         async with held.lane:
             encoding = request.headers.get("content-encoding", "")
             body, outcomes = await body_prepared(intake, held, raw, encoding, sender)
@@ -136,14 +136,14 @@ def _media_type(header: str) -> tuple[str, str, str]:
     )
 
 
-def _check_format(intake: Intake, key: Row, given: str) -> None:
+def _check_format(intake: Intake, key: KnownKey, given: str) -> None:
     if given in ("", str(REPORT_FORMAT)):
         return
     detail = (
         f"The sender writes version {given[:20]!r} of the report format; this service reads {REPORT_FORMAT}. "
         "Bring the older of the two up to date."
     )
-    intake.refuse(key["app"], "format-not-supported", detail)
+    intake.refuse(key.app, "format-not-supported", detail)
     raise Problem("format-not-supported", detail)
 
 
@@ -152,8 +152,8 @@ def _clock_said(skew_ms: int) -> str:
     return f"The app's clock is {abs(skew_ms) / 1000:,.0f} s {ahead}. Its times are corrected; set it all the same."
 
 
-def _sender(key: Row, now_ms: int, sent: str | None) -> Sender:
-    return Sender(key["app_id"], key["app"], key["environment"], now_ms, clock_skew_ms(sent, now_ms))
+def _sender(key: KnownKey, now_ms: int, sent: str | None) -> Sender:
+    return Sender(key.app_id, key.app, key.environment, now_ms, clock_skew_ms(sent, now_ms))
 
 
 async def _take(

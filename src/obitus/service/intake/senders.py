@@ -9,22 +9,22 @@ from fastapi.security import HTTPBearer
 from obitus.service.intake.intake import Intake
 from obitus.service.problems import Problem
 from obitus.service.secrets import TOKEN_PREFIX, hash_of
-from obitus.store.database import Row
+from obitus.store.rows import KnownKey
 
 reporting_key_scheme = HTTPBearer(
     scheme_name="reporting key", auto_error=False, description="A reporting key of one app and environment."
 )
 
 
-async def sender_key(intake: Intake, authorization: str) -> Row:
+async def sender_key(intake: Intake, authorization: str) -> KnownKey:
     """Return the reporting key that a sender holds; raises a problem. Only a key that is not in memory costs a thread's turn."""
     known = intake.keys.known(hash_of(authorization.partition(" ")[2].strip()))
-    if known is not None and known["revoked_ms"] is None and authorization[:7].lower() == "bearer ":
+    if known is not None and known.revoked_ms is None and authorization[:7].lower() == "bearer ":
         return known
     return await asyncio.to_thread(reporting_key, intake, authorization)
 
 
-def reporting_key(intake: Intake, authorization: str) -> Row:
+def reporting_key(intake: Intake, authorization: str) -> KnownKey:
     """Return the reporting key that a sender holds (app_id, app, environment); raises a problem."""
     scheme, _, secret = authorization.partition(" ")
     secret = secret.strip()
@@ -40,7 +40,7 @@ def reporting_key(intake: Intake, authorization: str) -> Row:
         raise Problem(
             "unknown-key", "No app has this reporting key. Compare OBITUS_KEY with Set-up, or make a new key."
         )
-    if key["revoked_ms"] is not None:
-        intake.refuse(key["app"], "revoked-key", "A report came with a revoked key.")
-        raise Problem("revoked-key", f"This key of {key['app']} was revoked. Make a new one in Set-up.")
+    if key.revoked_ms is not None:
+        intake.refuse(key.app, "revoked-key", "A report came with a revoked key.")
+        raise Problem("revoked-key", f"This key of {key.app} was revoked. Make a new one in Set-up.")
     return key

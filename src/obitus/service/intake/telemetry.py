@@ -29,8 +29,8 @@ from obitus.service.intake.reports import write
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem
 from obitus.store import apps, names
-from obitus.store.database import Row
 from obitus.store.errors import AlreadyThere, StoreError
+from obitus.store.rows import KnownKey
 
 MOST_APPS: Final = 300
 """Apps that keys which make apps may come to, in all."""
@@ -111,7 +111,7 @@ async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
         key = await sender_key(intake, request.headers.get("authorization", ""))
         if media not in (PROTOBUF, "application/json"):
             raise Problem("content-not-supported", f"{media!r} is not supported. Send {PROTOBUF} or application/json.")
-        async with intake.gate.entered(key["id"]) as held:
+        async with intake.gate.entered(key.id) as held:
             raw, problem = await gather(request, intake.limits_of_telemetry, held)
             if problem is not None:
                 raise problem
@@ -123,7 +123,7 @@ async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
         return _refused(problem, media)
     answer: dict[str, Any] = {}
     if rejected:
-        intake.refuse(key["app"], "not-otlp", reasons)
+        intake.refuse(key.app, "not-otlp", reasons)
         answer = {"partialSuccess": {MESSAGES[signal][2]: str(rejected), "errorMessage": reasons}}
     if media == PROTOBUF:
         response = MESSAGES[signal][1]()
@@ -135,9 +135,9 @@ async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
     return Response(json.dumps(answer), media_type="application/json")
 
 
-async def _read(intake: Intake, held: Pass, key: Row, export: Export) -> list[Part]:
+async def _read(intake: Intake, held: Pass, key: KnownKey, export: Export) -> list[Part]:
     """Read an export: a small one here, a large one in a process beside the service."""
-    limits, sender = intake.limits_of_telemetry, str(key["id"])
+    limits, sender = intake.limits_of_telemetry, str(key.id)
     if is_small(held, export.raw, limits):
         try:
             return await held.work(exports.read, export, while_small(limits), intake.steps.of_sender(sender))
@@ -160,7 +160,7 @@ async def _read(intake: Intake, held: Pass, key: Row, export: Export) -> list[Pa
     return parts
 
 
-async def _take(intake: Intake, held: Pass, key: Row, parts: list[Part]) -> tuple[int, str]:
+async def _take(intake: Intake, held: Pass, key: KnownKey, parts: list[Part]) -> tuple[int, str]:
     """Write everything; return how many records were rejected, and why."""
     rejected: set[int] = set()
     reasons: list[str] = []
@@ -197,20 +197,18 @@ async def _take(intake: Intake, held: Pass, key: Row, parts: list[Part]) -> tupl
     return len(rejected) + left_out, "; ".join(reasons[:5])[:1000]
 
 
-def _sender(intake: Intake, key: Row, source: Source, *, may_make: bool) -> tuple[Sender, bool]:
+def _sender(intake: Intake, key: KnownKey, source: Source, *, may_make: bool) -> tuple[Sender, bool]:
     """Return whose reports these are, and whether that app is new.
 
     It is the key's app; or, if the key may make apps, the app and environment that they name.
     """
     is_new = False
-    app_id, app, environment = key["app_id"], key["app"], key["environment"]
-    if key["may_add_apps"]:
+    app_id, app, environment = key.app_id, key.app, key.environment
+    if key.may_add_apps:
         name = _APP_NAME.sub("-", source.app.lower()).strip("-")
         # The name of an app begins with a letter, so that it can be written into an address.
         name = (name if name[:1].isalpha() else f"app-{name}" if name else "")[:60].rstrip("-")
-        known = (
-            {row["name"]: int(row["id"]) for row in apps.apps(intake.records.reader)} if name and name != app else {}
-        )
+        known = {row.name: int(row.id) for row in apps.apps(intake.records.reader)} if name and name != app else {}
         if name in known:
             app_id, app = known[name], name
         elif name and name != app and may_make and len(known) < MOST_APPS:
@@ -238,7 +236,7 @@ def _new_app(intake: Intake, name: str) -> int:
     try:
         return intake.records.writer.run(lambda c: apps.add_app(c, name, "opentelemetry", now_ms))
     except AlreadyThere:
-        return int(apps.app_named(intake.records.reader, name)["id"])
+        return int(apps.app_named(intake.records.reader, name).id)
 
 
 def _refused(problem: Problem, media: str) -> Response:

@@ -8,6 +8,7 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from itertools import tee
 from typing import Annotated, Any, Final
 
 from obitus.core.grouping.groups import Groups
@@ -21,11 +22,11 @@ from obitus.store import events
 from obitus.store import grouping as store_grouping
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store
-from obitus.store.database import Row
 from obitus.store.grouping import Decided, apart_text
 from obitus.store.issues import note
 from obitus.store.records import Records
 from obitus.store.regrouping import Move
+from obitus.store.rows import FailureToRegroup, Issue
 
 _log = logging.getLogger("obitus.service")
 MOST_LOOKED_AT: Final = 2000
@@ -78,7 +79,7 @@ class Regrouper:
         self._stopping = threading.Event()
         for row in store.unfinished(self._records.reader):
             # A kill or a stop came in between: half of it is nobody's wish, so it goes back.
-            self.undo(row["id"], row["person_id"], "the next start")
+            self.undo(row.id, row.person_id, "the next start")
 
     def _start(self, number: int, act: Callable[[], None], state: str = "done") -> None:
         self._latest = self._pool.submit(self._guarded, number, act, state)
@@ -103,13 +104,13 @@ class Regrouper:
         looked_at = matching = 0
         for row, content in self._history(app_id, most):
             looked_at += 1
-            if rules and _matches(rules[-1], content, app, row["environment"]):
+            if rules and _matches(rules[-1], content, app, row.environment):
                 matching += 1
-            decided, headline = preparer.decided(content, app, row["environment"])
+            decided, headline = preparer.decided(content, app, row.environment)
             number, _ = together.place(decided.fingerprint, decided.traits)
             group = groups.setdefault(number, Group())
-            group.by_issue[row["issue_id"]] += 1
-            group.seqs.append((row["seq"], row["issue_id"]))
+            group.by_issue[row.issue_id] += 1
+            group.seqs.append((row.seq, row.issue_id))
             group.fingerprints.setdefault(decided.fingerprint, decided)
             if group.headline is None:
                 group.headline = headline
@@ -117,52 +118,56 @@ class Regrouper:
         found = list(groups.values())
         return Plan(found, looked_at, _targets(found, store_grouping.never_pairs(self._records.reader)), matching)
 
-    def _history(self, app_id: int, most: int | None) -> Iterator[tuple[Row, dict[str, Any]]]:
-        for row in store.history(self._records.reader, app_id, most):
-            content = self._records.evidence.content(row["seq"])
+    def _history(self, app_id: int, most: int | None) -> Iterator[tuple[FailureToRegroup, dict[str, Any]]]:
+        history, again = tee(store.history(self._records.reader, app_id, most))
+        contents = self._records.evidence.contents(row.seq for row in again)
+        for row, content in zip(history, contents, strict=True):
             # Of what is no longer kept nothing can be said: it stays where it is.
             if content is not None:
                 yield row, content
 
     def split_values(
-        self, issue: Row, names: Sequence[str], most: int = MOST_LOOKED_AT
+        self, issue: Issue, names: Sequence[str], most: int = MOST_LOOKED_AT
     ) -> dict[tuple[str, ...], list[int]]:
         """Return an issue's latest failures by the values of these attributes."""
         found: dict[tuple[str, ...], list[int]] = defaultdict(list)
-        for row in store.latest_of(self._records.reader, issue["id"], most):
-            content = self._records.evidence.content(row["seq"])
+        latest = store.latest_of(self._records.reader, issue.id, most)
+        contents = self._records.evidence.contents(row.seq for row in latest)
+        for row, content in zip(latest, contents, strict=True):
             if content is None:
                 continue
-            decided, _ = self._preparer.decided(content, issue["app"], row["environment"])
-            found[tuple(decided.further.value_of(name) for name in names)].append(row["seq"])
+            decided, _ = self._preparer.decided(content, issue.app, row.environment)
+            found[tuple(decided.further.value_of(name) for name in names)].append(row.seq)
         return found
 
-    def merge(self, issue: Row, into: Row, person_id: int, person: str) -> int:
+    def merge(self, issue: Issue, into: Issue, person_id: int, person: str) -> int:
         """Move all failures of an issue to another, and let its fingerprints lead there."""
         now_ms = self._clock.now_ms()
-        said = f"{person} merged issue {issue['id']} into issue {into['id']}."
+        said = f"{person} merged issue {issue.id} into issue {into.id}."
 
         def begin(connection: Any) -> int:
-            number = store.begin(connection, "merge", said, person_id, issue["failures_in_all"], now_ms)
-            store.lead_all(connection, number, issue["id"], into["id"], f"{person} merged it")
-            store.merged_into(connection, issue["id"], into["id"])
-            for one in (issue["id"], into["id"]):
+            number = store.begin(connection, "merge", said, person_id, issue.failures_in_all, now_ms)
+            store.lead_all(connection, number, issue.id, into.id, f"{person} merged it")
+            store.merged_into(connection, issue.id, into.id)
+            for one in (issue.id, into.id):
                 note(connection, one, person_id, said, now_ms)
             return number
 
         number: int = self._records.writer.run(begin)
-        self._start(number, lambda: self._move_all(number, issue["id"], into["id"]))
+        self._start(number, lambda: self._move_all(number, issue.id, into.id))
         return number
 
-    def split(self, issue: Row, names: Sequence[str], fingerprints: Sequence[str], person_id: int, person: str) -> int:
+    def split(
+        self, issue: Issue, names: Sequence[str], fingerprints: Sequence[str], person_id: int, person: str
+    ) -> int:
         """Part an issue: by the values of attributes, or by taking some of its fingerprints out."""
         how = f"by {', '.join(names)}" if names else f"by {count_of(len(fingerprints), 'fingerprint')}"
-        said = f"{person} split issue {issue['id']} {how}."
+        said = f"{person} split issue {issue.id} {how}."
         now_ms = self._clock.now_ms()
 
         def begin(connection: Any) -> int:
-            number = store.begin(connection, "split", said, person_id, issue["failures_in_all"], now_ms)
-            note(connection, issue["id"], person_id, said, now_ms)
+            number = store.begin(connection, "split", said, person_id, issue.failures_in_all, now_ms)
+            note(connection, issue.id, person_id, said, now_ms)
             return number
 
         number: int = self._records.writer.run(begin)
@@ -227,13 +232,11 @@ class Regrouper:
 
         self._records.writer.run(sum_up)
 
-    def _split_by_values(self, number: int, issue: Row, names: Sequence[str]) -> None:
+    def _split_by_values(self, number: int, issue: Issue, names: Sequence[str]) -> None:
         values = self.split_values(issue, names, most=10_000_000)
         # The largest part stays; the others become issues of their own.
         parts = sorted(values.items(), key=lambda part: (-len(part[1]), part[0]))
-        fingerprints = [
-            (row["app_id"], row["fingerprint"]) for row in store.fingerprints_of(self._records.reader, issue["id"])
-        ]
+        fingerprints = [(row.app_id, row.fingerprint) for row in store.fingerprints_of(self._records.reader, issue.id)]
         said = ", ".join(names)
 
         def arrange(connection: Any) -> list[int]:
@@ -242,7 +245,7 @@ class Regrouper:
             for app_id, fingerprint in fingerprints:
                 store.keep_apart(connection, number, app_id, fingerprint, names)
             for place, (value, _) in enumerate(parts[:MOST_VALUES]):
-                target = issue["id"] if place == 0 else store.new_issue_like(connection, issue["id"], now_ms)
+                target = issue.id if place == 0 else store.new_issue_like(connection, issue.id, now_ms)
                 targets.append(target)
                 shown = " / ".join(value)[:100]
                 for app_id, fingerprint in fingerprints:
@@ -254,37 +257,35 @@ class Regrouper:
 
         targets: list[int] = self._records.writer.run(arrange)
         for target, (_, seqs) in zip(targets, parts, strict=False):
-            if target != issue["id"]:
-                self._move(number, [Move(seq, issue["id"], target) for seq in seqs])
+            if target != issue.id:
+                self._move(number, [Move(seq, issue.id, target) for seq in seqs])
         self._sum_up(targets)
 
-    def _split_out(self, number: int, issue: Row, fingerprints: Sequence[str]) -> None:
+    def _split_out(self, number: int, issue: Issue, fingerprints: Sequence[str]) -> None:
         wanted = set(fingerprints)
 
         def arrange(connection: Any) -> int:
-            target = store.new_issue_like(connection, issue["id"], self._clock.now_ms())
+            target = store.new_issue_like(connection, issue.id, self._clock.now_ms())
             for fingerprint in fingerprints:
-                store.lead(
-                    connection, number, issue["app_id"], fingerprint, target, f"split out of issue {issue['id']}"
-                )
+                store.lead(connection, number, issue.app_id, fingerprint, target, f"split out of issue {issue.id}")
             return target
 
         target: int = self._records.writer.run(arrange)
         after = 0
         latest: dict[str, Any] | None = None
-        while seqs := store.seqs_of(self._records.reader, issue["id"], after, store.MOST_IN_ONE_STEP):
+        while seqs := store.seqs_of(self._records.reader, issue.id, after, store.MOST_IN_ONE_STEP):
             after = seqs[-1]
             kept = store_issues.fingerprints_of_failures(self._records.reader, seqs)
-            moves = [Move(seq, issue["id"], target) for seq in seqs if kept.get(seq) in wanted]
+            moves = [Move(seq, issue.id, target) for seq in seqs if kept.get(seq) in wanted]
             self._move(number, moves)
             if moves:
                 latest = self._records.evidence.content(moves[-1].seq) or latest
         if latest is not None:
-            _, headline = self._preparer.decided(latest, issue["app"], "")
+            _, headline = self._preparer.decided(latest, issue.app, "")
             self._records.writer.run(
                 lambda c: store.name_issue(c, target, headline.type, headline.cause, headline.place)
             )
-        self._sum_up([issue["id"], target])
+        self._sum_up([issue.id, target])
 
     def _regroup(self, number: int, app_id: int, app: str, person_id: int, said: str) -> None:
         plan = self.plan(app_id, app, most=None)
@@ -324,8 +325,8 @@ class Regrouper:
         led: list[tuple[str, int, int]] = self._records.writer.run(lambda c: store.lead_back(c, number))
         after = 0
         while rows := store.moves_of(self._records.reader, number, after):
-            self._move(number, [Move(row["seq"], row["to_issue"], row["from_issue"]) for row in rows], keep=False)
-            after = rows[-1]["seq"]
+            self._move(number, [Move(row.seq, row.to_issue, row.from_issue) for row in rows], keep=False)
+            after = rows[-1].seq
         for fingerprint, was, back in led:
             # What came since then follows its fingerprint.
             # An issue that was merged into another leads back also where no failure had been moved yet.

@@ -47,9 +47,9 @@ class Watcher:
         with self._turn:
             self._look_at_new()
             due = rates.due(self._records.reader)
-            for app_id, rows in groupby(due, key=lambda row: int(row["app_id"])):
+            for app_id, rows in groupby(due, key=lambda row: int(row.app_id)):
                 places = list(rows)
-                self._rates(app_id, [(row["version"], row["environment"]) for row in places])
+                self._rates(app_id, [(row.version, row.environment) for row in places])
                 # What came meanwhile has another count, and stays.
                 self._records.writer.run(lambda c, places=places: rates.looked_at(c, places))  # type: ignore[misc]
 
@@ -86,12 +86,12 @@ class Watcher:
 
     def _rates(self, app_id: int, places: list[tuple[str, str]]) -> None:
         reader = self._records.reader
-        ids = {row["version"]: int(row["id"]) for row in store.releases(reader, app_id)}
+        ids = {row.version: int(row.id) for row in store.releases(reader, app_id)}
         order = store.order(reader, app_id)
         failed = {
-            (row["release_id"], row["environment"])
+            (row.release_id, row.environment)
             for row in rates.sums_of(reader, [ids[version] for version, _ in places if version in ids])
-            if row["failures"] or row["failed"]
+            if row.failures or row.failed
         }
         for version, environment in places:
             # A release in which nothing failed has nothing that stepped up: with a release for each commit that is most of them.
@@ -107,25 +107,25 @@ class Watcher:
 
     def _revealed(self, number: int) -> None:
         issue = issue_store.issue(self._records.reader, number)
-        point = issue["entry_point"]
-        candidates = revealings.settled_on(self._records.reader, issue["app_id"], point, number) if point else []
+        point = issue.entry_point
+        candidates = revealings.settled_on(self._records.reader, issue.app_id, point, number) if point else []
         if not candidates:
             return
-        order = store.order(self._records.reader, issue["app_id"])
-        later = self._records.evidence.content(issue["first_seq"])
+        order = store.order(self._records.reader, issue.app_id)
+        later = self._records.evidence.content(issue.first_seq)
         if later is None:
             return
         for other in candidates:
             settling = issue_store.settling_of(other)
             came_ms = order.first_ms(settling.release) or settling.time_ms
-            if not 0 <= issue["first_ms"] - came_ms <= WINDOW_MS:
+            if not 0 <= issue.first_ms - came_ms <= WINDOW_MS:
                 continue
-            if not has_fix(settling, issue["began_in"] or None, order, issue["first_ms"])[0]:
+            if not has_fix(settling, issue.began_in or None, order, issue.first_ms)[0]:
                 continue
-            earlier = self._records.evidence.content(other["last_seq"])
+            earlier = self._records.evidence.content(other.last_seq)
             reason = lies_behind(story_of(earlier), story_of(later)) if earlier is not None else None
             if reason is not None:
-                self._keep_revealed(number, other["id"], point, reason)
+                self._keep_revealed(number, other.id, point, reason)
                 return
 
     def _keep_revealed(self, number: int, by: int, point: str, reason: str) -> None:
@@ -163,6 +163,6 @@ def courses_of(
     point_courses = [
         Course(point, seen.point(point, release), tuple((name, seen.point(point, one)) for name, one in before))
         for (point, ran_in), row in seen.runs.items()
-        if ran_in == release and row["failed"]
+        if ran_in == release and row.failed
     ]
     return courses, point_courses

@@ -41,14 +41,14 @@ class Passes:
             now_ms = self.clock.now_ms()
             self.records.writer.run(lambda c: people.add_owner(c, OWNER_NAME, now_ms))
             return False
-        return found["password"] is not None
+        return found.password is not None
 
     def new_sign_in_link(self) -> str:
         """Return a link that signs the owner in once. The secret stands behind ``#``, so no server log ever sees it."""
         owner = people.owner(self.records.reader)
         if owner is None:
             raise RuntimeError("the owner is made first")
-        secret = self.add("link", owner["id"], "sign-in link", LINK_LASTS_MS)
+        secret = self.add("link", owner.id, "sign-in link", LINK_LASTS_MS)
         return f"{self.settings.url}/sign-in#{secret}"
 
     def new(

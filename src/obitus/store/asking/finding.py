@@ -72,13 +72,13 @@ def find(
     # Days overlap where reports came late: each row goes to its place by time.
     heap: list[tuple[int, int, int, Row]] = []
     for known in days.known(from_ms, to_ms):
-        if len(heap) > most and heap[0][0] > known["latest_ms"]:
+        if len(heap) > most and heap[0][0] > known.latest_ms:
             break
         left_s = ends - time.monotonic()
         try:
             if left_s <= 0:
                 raise QueryTooLong
-            rows = _of_day(days, known["day"], kind, node, names, (from_ms, to_ms), most + 1, after, left_s)
+            rows = _of_day(days, known.day, kind, node, names, (from_ms, to_ms), most + 1, after, left_s)
         except EvidenceGone:
             continue
         except StoreDamaged as error:
@@ -88,7 +88,7 @@ def find(
             found.cut = f"Looking took longer than {limit_s:g} s and was stopped: older ones were not looked at. Ask for less time, or for something exact."
             break
         for row in rows:
-            entry = (row["time_ms"], seq_of(known["day"], row["place"]), known["day"], row)
+            entry = (row["time_ms"], seq_of(known.day, row["place"]), known.day, row)
             if len(heap) <= most:
                 heapq.heappush(heap, entry)
             elif entry[:2] > heap[0][:2]:

@@ -140,9 +140,9 @@ class _Making:
         found: list[int] = []
         for known in self._days.known(*self._window):
             try:
-                with self._days.open(known["day"]) as connection:
+                with self._days.open(known.day) as connection:
                     found += [
-                        seq_of(known["day"], place) for place in _places(connection, leaf, self._names, self._window)
+                        seq_of(known.day, place) for place in _places(connection, leaf, self._names, self._window)
                     ]
             except UNREADABLE as error:
                 _log.warning("a day is passed over: %s", error)

@@ -17,7 +17,7 @@ ADD: Final = """
 INSERT INTO logs (place, time_ms, late_ms, app_id, release_id, environment_id, severity, logger_id, template_id, message_id,
                   message, filled, trace_id, span_id, run_id, entry_point_id, shared, attributes, rest)
 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
-ONE: Final = "SELECT * FROM logs WHERE place = ?"
+SOME: Final = "SELECT * FROM logs WHERE place IN (SELECT value FROM json_each(?))"
 
 
 class LogFacts(NamedTuple):

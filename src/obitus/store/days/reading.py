@@ -17,6 +17,7 @@ from obitus.core.days import UNDATED, day_text
 from obitus.store import errors
 from obitus.store.database import READ_LIMIT_S, SMALL_CACHE, Params, Reader, Row, open_as_reader, our_errors
 from obitus.store.days.files import path_of
+from obitus.store.rows import Day
 
 _log = logging.getLogger("obitus.store")
 
@@ -38,11 +39,11 @@ class DayReaders:
         self._lock = threading.Lock()
         self._closed = False
 
-    def known(self, from_ms: int | None = None, to_ms: int | None = None) -> list[Row]:
-        """Return the days (day, last_place, reports, earliest_ms, latest_ms) that reports of a window may lie in, newest first."""
+    def known(self, from_ms: int | None = None, to_ms: int | None = None) -> list[Day]:
+        """Return the days that reports of a window may lie in, newest first."""
         if from_ms is None or to_ms is None:
-            return self._main.rows(_NEWEST)
-        return self._main.rows(_DAYS, {"from_ms": from_ms, "to_ms": to_ms})
+            return self._main.all(Day, _NEWEST)
+        return self._main.all(Day, _DAYS, {"from_ms": from_ms, "to_ms": to_ms})
 
     def rows(self, day: int, sql: str, params: Params = ()) -> list[Row]:
         """Run one reading statement on a day's file; raises EvidenceGone where there is no such file any more."""

@@ -1,0 +1,471 @@
+"""What readings of the store return: one type for each sort of row. Its fields are the columns of the statement, in their order.
+
+``Reader.all``, ``first`` and ``only`` are given the type, and refuse a statement whose columns are others. Times end in ``_ms``
+(Unix, milliseconds), hours and days are counted from 1970.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from obitus.core.lifecycle import How, State
+
+
+class Issue(NamedTuple):
+    """One issue."""
+
+    id: int
+    app: str
+    type: str
+    cause: str
+    place: str
+    message: str
+    entry_point: str
+    state: State
+    state_ms: int
+    settled_in: str | None
+    settled_ms: int | None
+    first_ms: int
+    last_ms: int
+    first_seq: int
+    last_seq: int
+    failures_in_all: int
+    from_older_releases: int
+    users: int
+    app_id: int
+    merged_into: int | None
+    began_in: str | None
+    latest_in: str | None
+
+
+class ListedIssue(NamedTuple):
+    """One issue of a list; ``failures`` are those inside the window."""
+
+    id: int
+    app: str
+    type: str
+    cause: str
+    place: str
+    message: str
+    entry_point: str
+    state: State
+    state_ms: int
+    settled_in: str | None
+    settled_ms: int | None
+    first_ms: int
+    last_ms: int
+    first_seq: int
+    last_seq: int
+    failures_in_all: int
+    from_older_releases: int
+    users: int
+    app_id: int
+    merged_into: int | None
+    began_in: str | None
+    latest_in: str | None
+    failures: int
+
+
+class IssueName(NamedTuple):
+    """What names an issue, and where it stands."""
+
+    id: int
+    type: str
+    cause: str
+    place: str
+    state: State
+    began_in_id: int
+    first_ms: int
+    last_ms: int
+    merged_into: int | None
+    entry_point: str
+
+
+class Sums(NamedTuple):
+    """What a list has in all."""
+
+    issues: int
+    failures: int
+
+
+class Fingerprint(NamedTuple):
+    """A fingerprint that leads to an issue; ``parts`` are JSON."""
+
+    fingerprint: str
+    parts: str
+    joined: str
+
+
+class Change(NamedTuple):
+    """A change of an issue's state, or something that was done with it."""
+
+    time_ms: int
+    person: str | None
+    from_state: State | None
+    to_state: State
+    reason: str
+    failure_id: bytes | None
+
+
+class Failure(NamedTuple):
+    """One failure, without its evidence."""
+
+    seq: int
+    id: bytes
+    issue_id: int
+    time_ms: int
+    received_ms: int
+    severity: str
+    handled: int
+    message: str
+    entry_point: str
+    user_id: str | None
+    trace_id: bytes | None
+    verdict: str
+    environment: str
+    release: str
+    app: str
+
+
+class Neighbours(NamedTuple):
+    """The failures just before and just after one."""
+
+    earlier: bytes | None
+    later: bytes | None
+
+
+class CameBack(NamedTuple):
+    """A failure that an issue regressed with."""
+
+    seq: int
+    version: str
+
+
+class SettledBy(NamedTuple):
+    """What an issue was settled by."""
+
+    environment: str
+    how: How
+    release: str | None
+    after: str | None
+    time_ms: int
+
+
+class WaitingSettling(NamedTuple):
+    """What an issue was settled by that waits for the coming release."""
+
+    issue_id: int
+    environment: str
+    how: How
+    release: str | None
+    after: str | None
+    time_ms: int
+
+
+class App(NamedTuple):
+    """One app."""
+
+    id: int
+    name: str
+    kind: str
+    created_ms: int
+    first_report_ms: int | None
+    last_report_ms: int | None
+
+
+class Key(NamedTuple):
+    """A reporting key, as it is listed."""
+
+    id: int
+    app_id: int
+    environment: str
+    hint: str
+    created_ms: int
+    revoked_ms: int | None
+    may_add_apps: int
+    may_deploy: int
+
+
+class KnownKey(NamedTuple):
+    """A reporting key, as somebody reports with it."""
+
+    id: int
+    app_id: int
+    environment: str
+    revoked_ms: int | None
+    may_add_apps: int
+    may_deploy: int
+    app: str
+
+
+class AppRelease(NamedTuple):
+    """A release and its app."""
+
+    id: int
+    version: str
+    first_ms: int
+    app: str
+    app_id: int
+
+
+class Release(NamedTuple):
+    """A release of an app, with how many of its commits are known."""
+
+    id: int
+    version: str
+    first_ms: int
+    revision: str
+    behind: str | None
+    commits: int
+
+
+class PlacedRelease(NamedTuple):
+    """What the order of releases is made of."""
+
+    version: str
+    first_ms: int
+    behind: str | None
+
+
+class Deploy(NamedTuple):
+    """An arrival of a release in an environment."""
+
+    release_id: int
+    version: str
+    environment: str
+    time_ms: int
+    inferred: int
+    canary: int
+    reported_by: str
+
+
+class ListedDeploy(NamedTuple):
+    """The same, with its app."""
+
+    version: str
+    app: str
+    environment: str
+    time_ms: int
+    inferred: int
+    canary: int
+    reported_by: str
+
+
+class CommitLine(NamedTuple):
+    """A commit, as it is listed."""
+
+    hash: str
+    time_ms: int
+    author: str
+    subject: str
+    files: int
+
+
+class IssueInRelease(NamedTuple):
+    """Failures of an issue in a release and environment."""
+
+    release_id: int
+    version: str
+    environment: str
+    failures: int
+    first_ms: int
+    last_ms: int
+
+
+class ReleaseSums(NamedTuple):
+    """Runs and failures of a release in an environment, with the first and last hour in which there were runs."""
+
+    release_id: int
+    environment: str
+    runs: int
+    failed: int
+    failures: int
+    first_hour: int | None
+    last_hour: int | None
+
+
+class IssueAtPoint(NamedTuple):
+    """Failures of an issue in a release, on an entry point."""
+
+    issue_id: int
+    release_id: int
+    entry_point: str
+    failures: int
+
+
+class PointInRelease(NamedTuple):
+    """Runs of an entry point in a release."""
+
+    entry_point: str
+    release_id: int
+    runs: int
+    failed: int
+    refused: int
+
+
+class HourOfRelease(NamedTuple):
+    """Runs of a release in an hour."""
+
+    hour: int
+    runs: int
+    failed: int
+
+
+class IssueInHours(NamedTuple):
+    """Failures of an issue in a release, in some hours."""
+
+    issue_id: int
+    release_id: int
+    failures: int
+
+
+class RateStep(NamedTuple):
+    """A rate that stepped up with a release; ``against`` is JSON."""
+
+    id: int
+    issue_id: int
+    entry_point: str
+    environment: str
+    against: str
+    before_failures: int
+    before_runs: int
+    failures: int
+    runs: int
+    chance: float
+    sure: int
+    reason: str
+    found_ms: int
+    ended_ms: int | None
+    version: str
+
+
+class DueRate(NamedTuple):
+    """From where reports came since the rates were looked at."""
+
+    app_id: int
+    release_id: int
+    version: str
+    environment: str
+    batches: int
+
+
+class Revealing(NamedTuple):
+    """An issue that another one's fix revealed, or that one."""
+
+    other: int
+    entry_point: str
+    reason: str
+
+
+class SettledCandidate(NamedTuple):
+    """A settled issue that was met on an entry point."""
+
+    id: int
+    last_seq: int
+    environment: str
+    how: How
+    release: str | None
+    after: str | None
+    time_ms: int
+
+
+class Rule(NamedTuple):
+    """A rule of the team that is active."""
+
+    id: int
+    rule: str
+    person: str
+    created_ms: int
+
+
+class Unfinished(NamedTuple):
+    """A regrouping that was broken off."""
+
+    id: int
+    person_id: int
+
+
+class Regrouping(NamedTuple):
+    """A merge, a split or a regrouping."""
+
+    id: int
+    kind: str
+    said: str
+    person: str
+    created_ms: int
+    state: str
+    moved: int
+    total: int
+    ended_ms: int | None
+
+
+class FailureToRegroup(NamedTuple):
+    """A failure of an app, as it is looked at again."""
+
+    seq: int
+    issue_id: int
+    environment: str
+
+
+class FailureOfIssue(NamedTuple):
+    """A failure of an issue, as it is split."""
+
+    seq: int
+    environment: str
+
+
+class FingerprintToLead(NamedTuple):
+    """A fingerprint and where it leads; ``apart_by`` is JSON."""
+
+    app_id: int
+    fingerprint: str
+    issue_id: int
+    apart_by: str | None
+
+
+class Moved(NamedTuple):
+    """A failure that a regrouping moved."""
+
+    seq: int
+    from_issue: int
+    to_issue: int
+
+
+class PersonWithPassword(NamedTuple):
+    """A person, and the hash of their password."""
+
+    id: int
+    name: str
+    password: str | None
+
+
+class Pass(NamedTuple):
+    """A session or a personal token, without its secret."""
+
+    id: str
+    label: str
+    created_ms: int
+    expires_ms: int | None
+    used_ms: int | None
+    scope: str
+    by_link: int
+
+
+class Act(NamedTuple):
+    """Something that somebody did."""
+
+    id: int
+    time_ms: int
+    act: str
+    subject: str
+    person: str | None
+
+
+class Day(NamedTuple):
+    """A day of which something was reported."""
+
+    day: int
+    last_place: int
+    reports: int
+    earliest_ms: int
+    latest_ms: int
