@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from typing import Final
 
 from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, NotThere
@@ -10,17 +11,21 @@ from obitus.store.rows import App, AppRelease, Key, KnownKey
 
 _APPS = """
 SELECT id, name, kind, created_ms, first_report_ms, last_report_ms
-FROM apps WHERE removed_ms IS NULL AND (:name IS NULL OR apps.name = :name) ORDER BY apps.name"""
+FROM apps WHERE removed_ms IS NULL"""
+_BY_NAME: Final = f"{_APPS} ORDER BY name"
+_NAMED: Final = f"{_APPS} AND name = ?"
 _KEYS = """
-SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy FROM reporting_keys
-WHERE (:app_id IS NULL OR app_id = :app_id) ORDER BY app_id, environment, id"""
+SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy FROM reporting_keys"""
+_ALL_KEYS: Final = f"{_KEYS} ORDER BY app_id, environment, id"
+_KEYS_OF: Final = f"{_KEYS} WHERE app_id = ? ORDER BY environment, id"
 _KEY_WITH = """
 SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.may_add_apps, k.may_deploy, apps.name AS app
 FROM reporting_keys k JOIN apps ON apps.id = k.app_id WHERE k.hash = ?"""
 _RELEASES = """
 SELECT releases.id, releases.version, releases.first_ms, apps.name AS app, apps.id AS app_id
 FROM releases JOIN apps ON apps.id = releases.app_id
-WHERE releases.removed_ms IS NULL AND apps.removed_ms IS NULL AND (:app_id IS NULL OR app_id = :app_id)"""
+WHERE releases.removed_ms IS NULL AND apps.removed_ms IS NULL"""
+_RELEASES_OF: Final = f"{_RELEASES} AND app_id = ?"
 _ENVIRONMENTS = "SELECT DISTINCT environment FROM reporting_keys JOIN apps ON apps.id = app_id WHERE removed_ms IS NULL ORDER BY environment"
 _ADD_APP = "INSERT INTO apps (name, kind, created_ms) VALUES (?, ?, ?) ON CONFLICT (name) DO NOTHING RETURNING id"
 _ADD_KEY = """
@@ -32,17 +37,17 @@ UPDATE reporting_keys SET revoked_ms = :now_ms WHERE id = :id AND app_id = :app_
 
 def apps(reader: Reader) -> list[App]:
     """Return all apps with the times of their first and last report, by name."""
-    return reader.all(App, _APPS, {"name": None})
+    return reader.all(App, _BY_NAME)
 
 
 def app_named(reader: Reader, name: str) -> App:
     """Return one app; raises NotThere."""
-    return reader.only(App, _APPS, {"name": name}, what=f"app named {name!r}")
+    return reader.only(App, _NAMED, (name,), what=f"app named {name!r}")
 
 
 def keys(reader: Reader, app_id: int | None = None) -> list[Key]:
     """Return the reporting keys of one app or of all, revoked ones included."""
-    return reader.all(Key, _KEYS, {"app_id": app_id})
+    return reader.all(Key, _ALL_KEYS) if app_id is None else reader.all(Key, _KEYS_OF, (app_id,))
 
 
 def key_with(reader: Reader, key_hash: bytes) -> KnownKey | None:
@@ -52,7 +57,7 @@ def key_with(reader: Reader, key_hash: bytes) -> KnownKey | None:
 
 def releases(reader: Reader, app_id: int | None = None) -> list[AppRelease]:
     """Return the releases of one app or of all, in no order: order is the core's business."""
-    return reader.all(AppRelease, _RELEASES, {"app_id": app_id})
+    return reader.all(AppRelease, _RELEASES) if app_id is None else reader.all(AppRelease, _RELEASES_OF, (app_id,))
 
 
 def environments(reader: Reader) -> list[str]:
