@@ -5,7 +5,7 @@
 
 <Toast.Group toaster={notices}>
 	{#snippet children(notice)}
-		<Toast toast={notice} class="bg-sheet border-accent text-ink flex items-baseline gap-4 border border-l-4 px-4 py-2 shadow-lg">
+		<Toast toast={notice} class="bg-sheet border-accent text-ink flex w-max max-w-md items-baseline gap-4 border border-l-4 px-4 py-2 shadow-lg">
 			<Toast.Title class="text-base font-normal">{notice.title}</Toast.Title>
 			<Toast.CloseTrigger class="text-quiet cursor-pointer underline">Close</Toast.CloseTrigger>
 		</Toast>
