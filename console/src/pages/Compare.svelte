@@ -42,21 +42,25 @@
 			{@const most = Math.max(0.001, ...group.flatMap((row) => [row.before.rate?.high ?? 0, row.now.rate?.high ?? 0]))}
 			<details open={kind !== 'unchanged' && kind !== 'cannot tell'} class="mt-3">
 				<summary class="cursor-pointer">
-					<span class={['font-semibold', bad.includes(kind) ? 'text-failed' : 'text-accent']}
+					<span class={['font-semibold', bad.includes(kind) ? 'text-error-700-300' : 'text-primary-700-300']}
 						><span aria-hidden="true">{kindShapes[kind]}</span> {kind}</span
 					>
-					<span class="text-quiet">{group.length}, {meanings[kind]}</span>
+					<span class="text-surface-600-400">{group.length}, {meanings[kind]}</span>
 				</summary>
 				<ul>
 					{#each group as row (row.issue?.number ?? row.entry_point)}
-						<li class="border-rule border-b py-1.5 pl-4">
+						<li class="border-surface-200-800 border-b py-1.5 pl-4">
 							{#if row.issue}<a class="quiet-link font-semibold wrap-anywhere" href={place.to(`/issues/${row.issue.number}`).split('?')[0]}
 									>{row.issue.number} · {row.issue.title}</a
 								>{:else}<span class="font-semibold wrap-anywhere">{row.entry_point}</span>{/if}
 							<span class="block text-sm">{row.reason}</span>
 							<span class="flex flex-wrap gap-x-6 text-sm">
-								<span class="flex items-center gap-2"><span class="text-quiet">before</span> <Rate rate={row.before.rate} {most} /></span>
-								<span class="flex items-center gap-2"><span class="text-quiet">now</span> <Rate rate={row.now.rate} {most} /></span>
+								<span class="flex items-center gap-2"
+									><span class="text-surface-600-400">before</span> <Rate rate={row.before.rate} {most} /></span
+								>
+								<span class="flex items-center gap-2"
+									><span class="text-surface-600-400">now</span> <Rate rate={row.now.rate} {most} /></span
+								>
 							</span>
 						</li>
 					{/each}
@@ -66,14 +70,14 @@
 	{/each}
 {/snippet}
 
-<p class="text-quiet mt-6 text-sm"><a href="/releases">Releases</a> · {app}</p>
+<p class="text-surface-600-400 mt-6 text-sm"><a href="/releases">Releases</a> · {app}</p>
 <h1 class="font-serif text-2xl font-semibold wrap-anywhere">{now} against {before}</h1>
 <Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(it)}
 		<p class="text-lg">{it.sentence}</p>
 		<table class="mt-2 text-sm">
 			<thead
-				><tr class="text-quiet text-left"
+				><tr class="text-surface-600-400 text-left"
 					><th class="pr-6 font-normal">Release</th><th class="pr-6 text-right font-normal">Runs</th><th class="pr-6 text-right font-normal"
 						>Clean runs</th
 					><th class="font-normal">Failures per 1,000 runs</th></tr
@@ -82,7 +86,7 @@
 			<tbody>
 				{#each [it.before, it.now] as side (side.release)}
 					{@const most = Math.max(0.001, it.before.rate?.high ?? 0, it.now.rate?.high ?? 0)}
-					<tr class="border-rule border-b">
+					<tr class="border-surface-200-800 border-b">
 						<th scope="row" class="py-1 pr-6 text-left font-semibold"
 							><a class="quiet-link" href={`/releases/${app}/${encodeURIComponent(side.release)}`}>{side.release}</a></th
 						>
@@ -100,10 +104,12 @@
 			<a class="act no-underline" href={`/compare/${app}?${new URLSearchParams({ before: now, now: before })}`}>The other way round</a>
 		</p>
 		<h2 class="section">Issues</h2>
-		{#if it.issues.length}{@render list(it.issues)}{:else}<p class="text-quiet">No issue failed in either.</p>{/if}
+		{#if it.issues.length}{@render list(it.issues)}{:else}<p class="text-surface-600-400">No issue failed in either.</p>{/if}
 		<h2 class="section">Entry points, by failed runs</h2>
-		{#if it.entry_points.length}{@render list(it.entry_points)}{:else}<p class="text-quiet">No runs are counted in either.</p>{/if}
-		<p class="text-quiet mt-4 text-sm">
+		{#if it.entry_points.length}{@render list(it.entry_points)}{:else}<p class="text-surface-600-400">
+				No runs are counted in either.
+			</p>{/if}
+		<p class="text-surface-600-400 mt-4 text-sm">
 			Rates are compared, not counts, each by an exact test. Of what is called worse, gone or better, at most {shareText(it.false_share)} is so
 			by chance.
 		</p>

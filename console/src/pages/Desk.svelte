@@ -29,7 +29,9 @@
 {#snippet part(heading: string, rows: IssueRow[], none: string, before: number)}
 	<section class="mt-7">
 		<h2 class="mb-2 font-serif text-xl font-semibold">{heading}</h2>
-		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} window={desk.value?.window} />{:else}<p class="text-quiet">
+		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} window={desk.value?.window} />{:else}<p
+				class="text-surface-600-400"
+			>
 				{none}
 			</p>{/if}
 	</section>
@@ -41,7 +43,7 @@
 		{#if apps.value?.apps.length === 0}
 			<p class="mt-4">Nothing reports here yet. <a href="/set-up">Add your first app</a>: it takes two settings and one line.</p>
 		{:else}
-			<p class="text-quiet">
+			<p class="text-surface-600-400">
 				{countOf(found.failures, 'failure')} of {countOf(found.issues, 'issue')} in this window.
 				<a href={place.to('/issues')}>All of them</a>
 			</p>

@@ -44,22 +44,22 @@
 {#if !found.value}<h1 class="mt-6 font-serif text-2xl font-semibold">Issue {number}</h1>{/if}
 <Loaded value={found.value} trouble={chosen.trouble ?? found.trouble} undone={decisions.trouble}>
 	{#snippet children(issue)}
-		<p class="text-quiet mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
+		<p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{issue.title}</h1>
 		{#if issue.merged_into}
-			<p class="border-accent mt-1 border-l-4 pl-3">
+			<p class="border-primary-700-300 mt-1 border-l-4 pl-3">
 				It was merged into <a href={place.to(`/issues/${issue.merged_into}`)}>issue {issue.merged_into}</a>, where its failures are now.
 			</p>
 		{/if}
 
 		<h2 class="section">What failed</h2>
 		<p class="text-lg wrap-anywhere">{issue.what_failed}</p>
-		{#if issue.message}<p class="border-failed mt-1 border-l-4 pl-3 font-mono text-sm wrap-anywhere">{issue.message}</p>{/if}
+		{#if issue.message}<p class="border-error-700-300 mt-1 border-l-4 pl-3 font-mono text-sm wrap-anywhere">{issue.message}</p>{/if}
 
 		<h2 class="section">What now</h2>
 		<div class="flex flex-wrap items-center gap-3">
 			<StateMark state={issue.state} release={issue.settled_in} />
-			<span class="text-quiet"
+			<span class="text-surface-600-400"
 				>{ago(issue.state_since, live.now)}{issue.from_older_releases
 					? `, ${countOf(issue.from_older_releases, 'failure')} from older releases since`
 					: ''}</span
@@ -71,7 +71,7 @@
 		<ol class="mt-1 text-sm">
 			{#each issue.history as entry, i (i)}
 				<li>
-					<time class="text-quiet" datetime={entry.time}>{moment(entry.time)}</time>
+					<time class="text-surface-600-400" datetime={entry.time}>{moment(entry.time)}</time>
 					{entry.reason}
 					{#if entry.failure}<a href={`${place.to(place.path).split('?')[0]}?failure=${entry.failure}`}>The failure</a>{/if}
 				</li>
@@ -98,7 +98,7 @@
 				<h2 class="section">Leading up to it</h2>
 				<Trail {failure} {report} />
 			{:else}
-				<p role="note" class="border-rule border-l-4 pl-3">{failure.gone}</p>
+				<p role="note" class="border-surface-200-800 border-l-4 pl-3">{failure.gone}</p>
 			{/if}
 		{/if}
 

@@ -52,7 +52,7 @@
 <h1 class="mt-6 font-serif text-2xl font-semibold">Issues</h1>
 <form class="my-3 flex flex-wrap items-end gap-3" role="search" onsubmit={(event) => event.preventDefault()}>
 	<label class="flex min-w-64 grow flex-col gap-1">
-		<span class="text-quiet text-sm">Ask: words, or <code class="font-mono">user.id=p-102 place~fares</code></span>
+		<span class="text-surface-600-400 text-sm">Ask: words, or <code class="font-mono">user.id=p-102 place~fares</code></span>
 		<input
 			bind:this={search}
 			class="entry"
@@ -64,14 +64,14 @@
 		/>
 	</label>
 	<label class="flex flex-col gap-1">
-		<span class="text-quiet text-sm">State</span>
+		<span class="text-surface-600-400 text-sm">State</span>
 		<select class="entry" value={wanted ?? ''} onchange={(event) => choose('state', event.currentTarget.value)}>
 			<option value="">any state</option>
 			{#each states as name (name)}<option value={name}>{stateShapes[name]} {name}</option>{/each}
 		</select>
 	</label>
 	<label class="flex flex-col gap-1">
-		<span class="text-quiet text-sm">Order by</span>
+		<span class="text-surface-600-400 text-sm">Order by</span>
 		<select class="entry" value={sort} onchange={(event) => choose('sort', event.currentTarget.value)}>
 			{#each Object.entries(sorts) as [value, name] (value)}<option {value}>{name}</option>{/each}
 		</select>
@@ -80,7 +80,7 @@
 <Loaded value={found.value?.[0]} trouble={found.trouble} undone={decisions.trouble}>
 	{#snippet children(page)}
 		{#if rows.length}
-			<p class="text-quiet mb-2 text-sm">
+			<p class="text-surface-600-400 mb-2 text-sm">
 				{countOf(page.issues_in_all, 'issue')}, {countOf(page.failures_in_all, 'failure')}. <kbd class="font-mono">j</kbd>
 				<kbd class="font-mono">k</kbd> move, <kbd class="font-mono">?</kbd> lists all keys.
 			</p>

@@ -16,7 +16,7 @@
 
 <svelte:head><title>{app} {release} · Obitus</title></svelte:head>
 
-<p class="text-quiet mt-6 text-sm"><a href={place.to('/releases')}>Releases</a> · {app}</p>
+<p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/releases')}>Releases</a> · {app}</p>
 <h1 class="font-serif text-2xl font-semibold wrap-anywhere">{release}</h1>
 <Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(it)}
@@ -28,13 +28,15 @@
 					{where.deployed ? `arrived ${moment(where.deployed)}` : 'never arrived'}{where.inferred
 						? ', from its first report'
 						: ''}{where.canary ? ', as a canary' : ''};
-					<span class={where.live ? 'text-accent font-semibold' : 'text-quiet'}>{where.live ? '● live' : 'not live any more'}</span>
+					<span class={where.live ? 'text-primary-700-300 font-semibold' : 'text-surface-600-400'}
+						>{where.live ? '● live' : 'not live any more'}</span
+					>
 				</span>
 				{#if where.runs && where.clean}
 					<span>{countOf(where.runs, 'run')}, {shareRange(where.clean, ' clean')}</span>
 					<span class="flex items-center gap-2">failures per 1,000 runs <Rate rate={where.rate} {most} /></span>
 				{:else}
-					<span class="text-quiet">{countOf(where.failures, 'failure')}; no runs are counted there</span>
+					<span class="text-surface-600-400">{countOf(where.failures, 'failure')}; no runs are counted there</span>
 				{/if}
 			</p>
 		{:else}
@@ -54,8 +56,8 @@
 			<h2 class="section">Fails more since it</h2>
 			<ul>
 				{#each it.stepped_up as step (`${step.issue?.number}${step.entry_point}${step.environment}`)}
-					<li class="border-rule border-b py-1">
-						<span class={['font-semibold', step.sure && 'text-failed']}
+					<li class="border-surface-200-800 border-b py-1">
+						<span class={['font-semibold', step.sure && 'text-error-700-300']}
 							><span aria-hidden="true">↑</span>
 							{step.sure ? '' : 'perhaps: '}
 							{#if step.issue}<a class="quiet-link" href={place.to(`/issues/${step.issue.number}`)}
@@ -72,7 +74,7 @@
 			<div class="overflow-x-auto">
 				<table class="w-full text-sm">
 					<thead>
-						<tr class="text-quiet text-left"
+						<tr class="text-surface-600-400 text-left"
 							><th class="font-normal">Entry point</th><th class="text-right font-normal">Runs</th><th class="text-right font-normal"
 								>Failed</th
 							><th class="text-right font-normal">Refused</th><th class="text-right font-normal">Clean runs</th></tr
@@ -80,11 +82,12 @@
 					</thead>
 					<tbody>
 						{#each it.entry_points as point (point.entry_point)}
-							<tr class="border-rule border-b">
+							<tr class="border-surface-200-800 border-b">
 								<td class="py-1 pr-4 wrap-anywhere">{point.entry_point}</td><td class="py-1 text-right"
 									>{point.runs.toLocaleString('en')}</td
 								>
-								<td class={['py-1 pl-4 text-right', point.failed && 'text-failed font-semibold']}>{point.failed.toLocaleString('en')}</td
+								<td class={['py-1 pl-4 text-right', point.failed && 'text-error-700-300 font-semibold']}
+									>{point.failed.toLocaleString('en')}</td
 								><td class="py-1 pl-4 text-right">{point.refused.toLocaleString('en')}</td>
 								<td class="py-1 pl-4 text-right whitespace-nowrap">{point.clean ? shareRange(point.clean) : ''}</td>
 							</tr>
@@ -98,14 +101,14 @@
 			<ul class="text-sm">
 				{#each it.latest_commits as commit (commit.id)}
 					<li class="py-0.5">
-						<code class="text-quiet font-mono">{commit.id.slice(0, 9)}</code>
-						{commit.subject} <span class="text-quiet">{commit.author}, {moment(commit.time)}</span>
+						<code class="text-surface-600-400 font-mono">{commit.id.slice(0, 9)}</code>
+						{commit.subject} <span class="text-surface-600-400">{commit.author}, {moment(commit.time)}</span>
 					</li>
 				{/each}
 			</ul>
-			{#if it.commits > it.latest_commits.length}<p class="text-quiet text-sm">… of {countOf(it.commits, 'commit')}</p>{/if}
+			{#if it.commits > it.latest_commits.length}<p class="text-surface-600-400 text-sm">… of {countOf(it.commits, 'commit')}</p>{/if}
 		{:else}
-			<p class="text-quiet">
+			<p class="text-surface-600-400">
 				None are known. Where the repository is: <code class="font-mono">obitus release add {release} --app {app} --git PATH</code>
 			</p>
 		{/if}

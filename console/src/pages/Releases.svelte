@@ -13,7 +13,7 @@
 <h1 class="mt-6 font-serif text-2xl font-semibold">Releases</h1>
 <Loaded value={apps.value} trouble={apps.trouble}>
 	{#snippet children(found)}
-		<p class="text-quiet text-sm">
+		<p class="text-surface-600-400 text-sm">
 			All of each release’s life counts here, whatever the window says. ◆ deploy reported, ◇ taken from the first report.
 		</p>
 		{#each found.apps.filter((app) => !place.filter.app || app.name === place.filter.app) as app (app.name)}

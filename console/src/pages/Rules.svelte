@@ -29,7 +29,7 @@
 
 <svelte:head><title>Grouping rules · Obitus</title></svelte:head>
 
-<p class="text-quiet mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
+<p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
 <h1 class="font-serif text-2xl font-semibold">Grouping rules</h1>
 <p class="max-w-3xl">
 	A rule says what to do with the failures that match a condition. It applies to new failures; past ones move when they are regrouped.
@@ -40,11 +40,13 @@
 	<ul class="text-sm">
 		{#each rules.value?.rules ?? [] as rule (rule.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
-				<code class="font-mono wrap-anywhere">{rule.rule}</code><span class="text-quiet">{rule.person}, {moment(rule.created)}</span>
-				<button class="text-quiet cursor-pointer underline" onclick={() => then(ruling.end(rule.id))}>Stop rule {rule.id}</button>
+				<code class="font-mono wrap-anywhere">{rule.rule}</code><span class="text-surface-600-400"
+					>{rule.person}, {moment(rule.created)}</span
+				>
+				<button class="text-surface-600-400 cursor-pointer underline" onclick={() => then(ruling.end(rule.id))}>Stop rule {rule.id}</button>
 			</li>
 		{:else}
-			<li class="text-quiet">{rules.trouble?.message ?? 'None. Obitus groups by where the fault is.'}</li>
+			<li class="text-surface-600-400">{rules.trouble?.message ?? 'None. Obitus groups by where the fault is.'}</li>
 		{/each}
 	</ul>
 </section>
@@ -64,7 +66,7 @@
 		<button class="act">Preview</button>
 		{#if ruling.preview}<button type="button" class="act" onclick={() => then(ruling.keep())}>Use this rule</button>{/if}
 	</form>
-	<dl class="text-quiet mt-2 grid grid-cols-[max-content_1fr] gap-x-4 text-sm">
+	<dl class="text-surface-600-400 mt-2 grid grid-cols-[max-content_1fr] gap-x-4 text-sm">
 		<dt class="font-mono text-xs leading-5">together when …</dt>
 		<dd>all that match are one issue</dd>
 		<dt class="font-mono text-xs leading-5">apart by user.id, caller when …</dt>
@@ -74,7 +76,7 @@
 		<dt class="font-mono text-xs leading-5">own code skerry.*</dt>
 		<dd>these frames are the app's own; or: library code</dd>
 	</dl>
-	{#if ruling.preview}<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+	{#if ruling.preview}<div role="status" class="border-primary-700-300 mt-2 border-l-4 pl-3 text-sm">
 			<Regrouped preview={ruling.preview} />
 		</div>{/if}
 </section>
@@ -92,7 +94,7 @@
 		<button class="act">Preview past failures</button>
 	</form>
 	{#if ruling.regrouping}
-		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+		<div role="status" class="border-primary-700-300 mt-2 border-l-4 pl-3 text-sm">
 			<Regrouped preview={ruling.regrouping.preview} />
 			{#if ruling.regrouping.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}
 					>Regroup past failures of {ruling.regrouping.app}</button
@@ -107,15 +109,15 @@
 	<ol class="text-sm">
 		{#each done.value?.regroupings ?? [] as one (one.id)}
 			<li class="flex flex-wrap gap-x-3 py-0.5">
-				<time class="text-quiet" datetime={one.created}>{moment(one.created)}</time>
-				<span>{one.said}</span><span class="text-quiet">{one.moved.toLocaleString('en')} failures, {one.state}</span>
+				<time class="text-surface-600-400" datetime={one.created}>{moment(one.created)}</time>
+				<span>{one.said}</span><span class="text-surface-600-400">{one.moved.toLocaleString('en')} failures, {one.state}</span>
 				{#if one.state === 'done' || one.state === 'failed'}<button
-						class="text-quiet cursor-pointer underline"
+						class="text-surface-600-400 cursor-pointer underline"
 						onclick={() => then(ruling.undo(one.id))}>Undo {one.id}</button
 					>{/if}
 			</li>
 		{:else}
-			<li class="text-quiet">Nothing was merged, split or regrouped.</li>
+			<li class="text-surface-600-400">Nothing was merged, split or regrouped.</li>
 		{/each}
 	</ol>
 </section>

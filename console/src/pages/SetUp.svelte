@@ -38,22 +38,22 @@
 	<h2 id="add-heading" class="section">Add an app</h2>
 	<form class="flex flex-wrap items-end gap-3" onsubmit={add}>
 		<label class="flex flex-col gap-1">
-			<span class="text-quiet text-sm">Name: lower case, digits, dashes</span>
+			<span class="text-surface-600-400 text-sm">Name: lower case, digits, dashes</span>
 			<input class="entry" bind:value={name} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
 		</label>
 		<label class="flex flex-col gap-1">
-			<span class="text-quiet text-sm">Environment of its first key</span>
+			<span class="text-surface-600-400 text-sm">Environment of its first key</span>
 			<input class="entry" bind:value={environment} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
 		</label>
 		<label class="flex flex-col gap-1">
-			<span class="text-quiet text-sm">Kind</span>
+			<span class="text-surface-600-400 text-sm">Kind</span>
 			<select class="entry" bind:value={kind}>
 				{#each apps.value?.kinds ?? [] as one (one.name)}<option value={one.name}>{one.title}</option>{/each}
 			</select>
 		</label>
 		<button class="act">Add and make a key</button>
 	</form>
-	{#if said}<p role="alert" class="border-failed mt-3 border-l-4 pl-3">{said}</p>{/if}
+	{#if said}<p role="alert" class="border-error-700-300 mt-3 border-l-4 pl-3">{said}</p>{/if}
 	{#if made}{#key made.id}<FirstReport key={made} />{/key}{/if}
 </section>
 
@@ -64,7 +64,7 @@
 			{#each found.apps as app (app.name)}
 				<AppCard {app} newKey={(key) => (made = key)} />
 			{:else}
-				<p class="text-quiet">No app yet.</p>
+				<p class="text-surface-600-400">No app yet.</p>
 			{/each}
 		{/snippet}
 	</Loaded>

@@ -37,8 +37,8 @@
 
 <main class="mx-auto mt-24 max-w-sm px-4">
 	<h1 class="font-serif text-3xl font-semibold">Obitus</h1>
-	<p class="text-quiet mb-6">What broke, since when, for whom, and whether the last fix held.</p>
-	{#if said || session.trouble}<p role="alert" class="border-failed mb-4 border-l-4 pl-3">{said || session.trouble}</p>{/if}
+	<p class="text-surface-600-400 mb-6">What broke, since when, for whom, and whether the last fix held.</p>
+	{#if said || session.trouble}<p role="alert" class="border-error-700-300 mb-4 border-l-4 pl-3">{said || session.trouble}</p>{/if}
 	<form
 		class="flex flex-col gap-3"
 		onsubmit={(event) => {
@@ -53,7 +53,7 @@
 		</label>
 		<button class="act self-start" disabled={busy}>{busy ? 'Signing in …' : 'Sign in'}</button>
 	</form>
-	<p class="text-quiet mt-6 text-sm">
+	<p class="text-surface-600-400 mt-6 text-sm">
 		No password yet? The service prints a link that signs in once: <code class="font-mono">obitus serve --new-link</code>
 	</p>
 </main>

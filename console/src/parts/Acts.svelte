@@ -24,13 +24,13 @@
 			<ul class="my-1 text-sm">
 				{#each found.acts as act (act.id)}
 					<li class="flex flex-wrap gap-x-3 py-0.5">
-						<span class="text-quiet tabular-nums">{moment(act.time)}</span>
+						<span class="text-surface-600-400 tabular-nums">{moment(act.time)}</span>
 						<span>{act.person ?? 'nobody signed in'}</span>
-						<span class={refused(act.act) ? 'text-failed' : ''}>{refused(act.act) ? '! ' : ''}{act.act}</span>
-						<span class="text-quiet wrap-anywhere">{act.subject}</span>
+						<span class={refused(act.act) ? 'text-error-700-300' : ''}>{refused(act.act) ? '! ' : ''}{act.act}</span>
+						<span class="text-surface-600-400 wrap-anywhere">{act.subject}</span>
 					</li>
 				{:else}
-					<li class="text-quiet">Nothing of that kind.</li>
+					<li class="text-surface-600-400">Nothing of that kind.</li>
 				{/each}
 			</ul>
 			{#if found.more && limit < 500}

@@ -52,15 +52,15 @@
 		});
 </script>
 
-<article class="border-rule border-b py-3" aria-label={app.name}>
+<article class="border-surface-200-800 border-b py-3" aria-label={app.name}>
 	<h3 class="font-serif text-lg font-semibold">{app.name}</h3>
-	<p class="text-quiet text-sm">
+	<p class="text-surface-600-400 text-sm">
 		{app.last_report ? `Latest report ${ago(app.last_report, live.now)}` : 'Nothing has arrived yet'}{app.releases.length
 			? `; releases ${app.releases.slice(0, 5).join(', ')}`
 			: ''}{app.client ? `; sent by ${app.client}` : ''}.
 	</p>
 	{#if app.last_refusal}
-		<p class="text-failed text-sm">! Refused {ago(app.last_refusal.time, live.now)}: {app.last_refusal.reason}</p>
+		<p class="text-error-700-300 text-sm">! Refused {ago(app.last_refusal.time, live.now)}: {app.last_refusal.reason}</p>
 	{/if}
 	<ul class="my-1 text-sm">
 		{#each app.keys as key (key.id)}
@@ -71,13 +71,13 @@
 						: ''}</span
 				>
 				{#if key.revoked}
-					<span class="text-quiet">○ revoked {moment(key.revoked)}</span>
+					<span class="text-surface-600-400">○ revoked {moment(key.revoked)}</span>
 				{:else if revoking === key.id}
 					<button class="act" onclick={() => revoke(key.id)}>Revoke it for good</button>
 					<button class="act" onclick={() => (revoking = undefined)}>Keep it</button>
 				{:else}
-					<span class="text-accent">● in use since {moment(key.created)}</span>
-					<button class="text-quiet cursor-pointer underline" onclick={() => (revoking = key.id)}>Revoke …</button>
+					<span class="text-primary-700-300">● in use since {moment(key.created)}</span>
+					<button class="text-surface-600-400 cursor-pointer underline" onclick={() => (revoking = key.id)}>Revoke …</button>
 				{/if}
 			</li>
 		{/each}
@@ -94,5 +94,5 @@
 		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={mayDeploy} /> for a pipeline that reports deploys</label>
 		<button class="act">Make another key</button>
 	</form>
-	{#if said}<p role="alert" class="border-failed mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
 </article>

@@ -49,7 +49,7 @@
 					</form>
 				{/if}
 			{:else}
-				<p class="text-quiet">
+				<p class="text-surface-600-400">
 					No release yet. One appears with its first report that names it (OBITUS_RELEASE), or with <code class="font-mono"
 						>obitus deploy 3.1.0 --app {app}</code
 					>.

@@ -30,11 +30,11 @@
 			y={28 - height(count)}
 			width={Math.max(1, width - 1)}
 			height={height(count)}
-			class={count === 0 ? 'fill-rule' : failed ? 'fill-failed' : 'fill-accent'}
+			class={count === 0 ? 'fill-surface-200-800' : failed ? 'fill-error-700-300' : 'fill-primary-700-300'}
 		/>
 	{/each}
 	{#each marks as mark (mark.at + mark.said)}
-		<path d={`M${mark.at * 120 - 2.5} -5h5l-2.5 4z`} class="fill-ink" />
-		<rect x={mark.at * 120 - 0.35} y="-2" width="0.7" height="30" class="fill-ink" opacity="0.5" />
+		<path d={`M${mark.at * 120 - 2.5} -5h5l-2.5 4z`} class="fill-surface-950-50" />
+		<rect x={mark.at * 120 - 0.35} y="-2" width="0.7" height="30" class="fill-surface-950-50" opacity="0.5" />
 	{/each}
 </svg>

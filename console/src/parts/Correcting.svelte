@@ -37,19 +37,19 @@
 <h2 class="section">Perhaps the same as</h2>
 <ul class="text-sm">
 	{#each likes.value?.perhaps ?? [] as like (like.number)}
-		<li class="border-rule flex flex-wrap items-baseline gap-x-3 border-t py-1">
+		<li class="border-surface-200-800 flex flex-wrap items-baseline gap-x-3 border-t py-1">
 			<a class="wrap-anywhere" href={place.to(`/issues/${like.number}`)}>{like.number} · {like.title}</a>
-			<span class="text-quiet">{countOf(like.failures_in_all, 'failure')}, {like.state}; {like.reason}</span>
+			<span class="text-surface-600-400">{countOf(like.failures_in_all, 'failure')}, {like.state}; {like.reason}</span>
 			<span class="ml-auto flex gap-2">
 				<button class="act" onclick={() => correction.lookAtMerge(like.number)}>Merge with {like.number} …</button>
 				<button class="act" onclick={() => correction.never(like.number).then(() => again('issue'))}>Keep apart</button>
 			</span>
 		</li>
 	{:else}
-		<li class="text-quiet">{likes.trouble?.message ?? 'No other issue is near it.'}</li>
+		<li class="text-surface-600-400">{likes.trouble?.message ?? 'No other issue is near it.'}</li>
 	{/each}
 </ul>
-{#if likes.value?.never.length}<p class="text-quiet text-sm">Kept apart from issue {likes.value.never.join(', ')}.</p>{/if}
+{#if likes.value?.never.length}<p class="text-surface-600-400 text-sm">Kept apart from issue {likes.value.never.join(', ')}.</p>{/if}
 
 <div class="mt-3 flex flex-wrap gap-x-8 gap-y-2 text-sm">
 	<form class="flex items-center gap-2" onsubmit={merge}>
@@ -74,20 +74,20 @@
 </div>
 
 {#if correction.merging}
-	<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+	<div role="status" class="border-primary-700-300 mt-2 border-l-4 pl-3 text-sm">
 		<p>
 			{countOf(correction.merging.failures, 'failure')} would go to issue {correction.merging.into}, which then has {correction.merging.failures_after.toLocaleString(
 				'en'
 			)}
 			and stays {correction.merging.state}. Seen from {moment(correction.merging.first_seen)} to {moment(correction.merging.last_seen)}.
 		</p>
-		<p class="text-quiet">{correction.merging.reason}</p>
+		<p class="text-surface-600-400">{correction.merging.reason}</p>
 		<button class="act mt-1" onclick={correction.merge}>Merge into {correction.merging.into}</button>
 		<button class="act mt-1" onclick={() => (correction.merging = undefined)}>Cancel</button>
 	</div>
 {/if}
 {#if correction.splitting}
-	<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+	<div role="status" class="border-primary-700-300 mt-2 border-l-4 pl-3 text-sm">
 		<p>
 			The latest {countOf(correction.splitting.looked_at, 'failure')} would be {countOf(correction.splitting.parts.length, 'issue')}; the
 			largest stays this one.
@@ -96,7 +96,7 @@
 			{#each correction.splitting.parts as part, i (i)}
 				<li class="wrap-anywhere">
 					<b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.value || '(no value)'}
-					<span class="text-quiet font-mono text-xs">{part.message}</span>
+					<span class="text-surface-600-400 font-mono text-xs">{part.message}</span>
 				</li>
 			{/each}
 		</ul>

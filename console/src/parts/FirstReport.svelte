@@ -26,22 +26,24 @@
 	const stranger = $derived(since(app.value?.last_unknown_key));
 </script>
 
-<div class="bg-sheet border-accent mt-4 border p-4">
+<div class="bg-surface-100-900 border-primary-700-300 mt-4 border p-4">
 	<h3 class="font-serif text-lg font-semibold">{key.app} in {key.environment}</h3>
 	<div aria-live="polite" class="mb-2">
 		{#if arrived}
-			<p class="text-accent font-semibold">
+			<p class="text-primary-700-300 font-semibold">
 				● The first report arrived at {clock(arrived)}. <a href={place.to('/issues')}>See the issues</a>
 			</p>
 		{/if}
-		{#if remark}<p class="text-failed font-semibold">▲ {remark.reason}</p>{/if}
+		{#if remark}<p class="text-error-700-300 font-semibold">▲ {remark.reason}</p>{/if}
 		{#if refused}
-			<p class="text-failed font-semibold">✕ Something arrived and was refused: {refused.reason}</p>
+			<p class="text-error-700-300 font-semibold">✕ Something arrived and was refused: {refused.reason}</p>
 		{:else if !arrived && stranger}
-			<p class="text-failed font-semibold">✕ At {clock(stranger)} a report came with a key that no app has. Is OBITUS_KEY the one above?</p>
+			<p class="text-error-700-300 font-semibold">
+				✕ At {clock(stranger)} a report came with a key that no app has. Is OBITUS_KEY the one above?
+			</p>
 		{:else if !arrived}
 			<p class="font-semibold">○ Waiting for the first report … this page changes when the report arrives.</p>
-			<p class="text-quiet text-sm">
+			<p class="text-surface-600-400 text-sm">
 				Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.
 			</p>
 		{/if}

@@ -15,20 +15,22 @@
 	const locals = $derived(Object.entries(frame.locals ?? {}));
 </script>
 
-<div class={['py-2 pl-3', frame.own === false && 'text-quiet']}>
+<div class={['py-2 pl-3', frame.own === false && 'text-surface-600-400']}>
 	<p class="wrap-anywhere">
 		<span class="font-semibold">{frame.module ? `${frame.module}.` : ''}{frame.function}</span>
-		{#if innermost}<span class="text-failed text-sm">✕ raised here</span>{/if}
-		<span class="text-quiet block font-mono text-xs">{frame.file}:{frame.line ?? '?'}{frame.column ? `:${frame.column}` : ''}</span>
+		{#if innermost}<span class="text-error-700-300 text-sm">✕ raised here</span>{/if}
+		<span class="text-surface-600-400 block font-mono text-xs"
+			>{frame.file}:{frame.line ?? '?'}{frame.column ? `:${frame.column}` : ''}</span
+		>
 	</p>
 	{#if lines.length}
 		<!-- A region that scrolls has to be reachable by the keyboard (WCAG 2.1.1). -->
 		<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-		<div class="bg-sheet border-rule my-1 overflow-x-auto border" tabindex="0" role="group" aria-label="Source lines">
+		<div class="bg-surface-100-900 border-surface-200-800 my-1 overflow-x-auto border" tabindex="0" role="group" aria-label="Source lines">
 			<ol class="w-max min-w-full font-mono text-xs leading-5">
 				{#each lines as line, i (i)}
-					<li class={['flex', first + i === frame.line && 'bg-failed/12 font-semibold']}>
-						<span class="text-quiet w-14 shrink-0 pr-3 text-right select-none" aria-hidden="true"
+					<li class={['flex', first + i === frame.line && 'bg-error-700-300/12 font-semibold']}>
+						<span class="text-surface-600-400 w-14 shrink-0 pr-3 text-right select-none" aria-hidden="true"
 							>{first + i === frame.line ? '→ ' : ''}{first + i}</span
 						>
 						<code class="pr-3 whitespace-pre">{line || ' '}</code>
@@ -37,12 +39,12 @@
 			</ol>
 		</div>
 	{/if}
-	{#if frame.source_missing}<p class="text-quiet text-sm">No source lines: {frame.source_missing}.</p>{/if}
+	{#if frame.source_missing}<p class="text-surface-600-400 text-sm">No source lines: {frame.source_missing}.</p>{/if}
 	{#if locals.length}
 		<dl class="grid grid-cols-[minmax(4rem,max-content)_1fr] gap-x-3 font-mono text-xs leading-5">
 			{#each locals as [name, value] (name)}
-				<dt class="text-quiet">{name}</dt>
-				<dd class={['wrap-anywhere', value.startsWith('[hidden: ') && 'text-quiet italic']}>{value}</dd>
+				<dt class="text-surface-600-400">{name}</dt>
+				<dd class={['wrap-anywhere', value.startsWith('[hidden: ') && 'text-surface-600-400 italic']}>{value}</dd>
 			{/each}
 		</dl>
 	{/if}

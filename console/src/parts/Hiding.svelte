@@ -11,7 +11,7 @@
 
 <section aria-labelledby="hiding-heading">
 	<h2 id="hiding-heading" class="section">What is hidden</h2>
-	<p class="text-quiet text-sm">
+	<p class="text-surface-600-400 text-sm">
 		Passwords, tokens, keys, cookies, sessions, cards and the like never leave an app, and are hidden here again. Rules of your own act on
 		every report that comes in: <code class="font-mono">name vessel pin</code>,
 		<code class="font-mono">path request.body.json.berth</code>, <code class="font-mono">pattern SK-[0-9]{'{4}'} as booking</code>,
@@ -20,8 +20,10 @@
 	<ul class="my-1 text-sm">
 		{#each hiding.rules.value?.rules ?? [] as rule (rule.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
-				<code class="font-mono wrap-anywhere">{rule.rule}</code><span class="text-quiet">{rule.person}, {moment(rule.created)}</span>
-				<button class="text-quiet cursor-pointer underline" onclick={() => hiding.end(rule.id)}>End {rule.rule}</button>
+				<code class="font-mono wrap-anywhere">{rule.rule}</code><span class="text-surface-600-400"
+					>{rule.person}, {moment(rule.created)}</span
+				>
+				<button class="text-surface-600-400 cursor-pointer underline" onclick={() => hiding.end(rule.id)}>End {rule.rule}</button>
 			</li>
 		{/each}
 	</ul>
@@ -39,7 +41,7 @@
 		{#if hiding.preview}<button type="button" class="act" onclick={hiding.keep}>Hide it from now on</button>{/if}
 	</form>
 	{#if hiding.preview}
-		<div role="status" class="border-accent mt-2 border-l-4 pl-3 text-sm">
+		<div role="status" class="border-primary-700-300 mt-2 border-l-4 pl-3 text-sm">
 			<p>
 				In the latest {countOf(hiding.preview.reports_looked_at, 'report')} it would have hidden {countOf(
 					hiding.preview.values_hidden,
@@ -48,11 +50,11 @@
 			</p>
 			<dl class="grid grid-cols-[minmax(6rem,max-content)_1fr] gap-x-4">
 				{#each hiding.preview.examples as example (example.place)}
-					<dt class="text-quiet">{example.place}</dt>
+					<dt class="text-surface-600-400">{example.place}</dt>
 					<dd class="font-mono text-xs leading-5 wrap-anywhere">{example.before} → {example.after}</dd>
 				{/each}
 			</dl>
 		</div>
 	{/if}
-	{#if hiding.said}<p role="alert" class="border-failed mt-2 border-l-4 pl-3 text-sm">{hiding.said}</p>{/if}
+	{#if hiding.said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{hiding.said}</p>{/if}
 </section>

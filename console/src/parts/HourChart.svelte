@@ -32,14 +32,14 @@
 </script>
 
 <svg viewBox="-12 -16 824 126" class="w-full" role="img" aria-label={said}>
-	<line x1="0" y1="100" x2="800" y2="100" class="stroke-rule" />
+	<line x1="0" y1="100" x2="800" y2="100" class="stroke-surface-200-800" />
 	{#each hours as hour (hour.time)}
 		<rect
 			x={x(hour.time)}
 			y={100 - (hour.runs / most) * 100}
 			width={Math.max(1, 800 / slots - 0.5)}
 			height={(hour.runs / most) * 100}
-			class="fill-accent"
+			class="fill-primary-700-300"
 			opacity="0.55"
 		/>
 		{#if hour.failed}<rect
@@ -47,14 +47,21 @@
 				y={100 - Math.max(2, (hour.failed / most) * 100)}
 				width={Math.max(1, 800 / slots - 0.5)}
 				height={Math.max(2, (hour.failed / most) * 100)}
-				class="fill-failed"
+				class="fill-error-700-300"
 			/>{/if}
 	{/each}
 	{#each inside as deploy (deploy.time + deploy.environment)}
-		<line x1={Math.max(0, x(deploy.time))} y1="-8" x2={Math.max(0, x(deploy.time))} y2="100" class="stroke-ink" stroke-dasharray="3 2" />
-		<text x={Math.max(0, x(deploy.time)) + 4} y="-4" class="fill-ink text-[11px]"
+		<line
+			x1={Math.max(0, x(deploy.time))}
+			y1="-8"
+			x2={Math.max(0, x(deploy.time))}
+			y2="100"
+			class="stroke-surface-950-50"
+			stroke-dasharray="3 2"
+		/>
+		<text x={Math.max(0, x(deploy.time)) + 4} y="-4" class="fill-surface-950-50 text-[11px]"
 			>{deploy.inferred ? '◇' : '◆'} {deploy.environment}{deploy.canary ? ', canary' : ''} {moment(deploy.time)}</text
 		>
 	{/each}
 </svg>
-<p class="text-quiet text-sm">{moment(start)} to {moment(end)}; up to {countOf(most, 'run')} an hour. {said}.</p>
+<p class="text-surface-600-400 text-sm">{moment(start)} to {moment(end)}; up to {countOf(most, 'run')} an hour. {said}.</p>

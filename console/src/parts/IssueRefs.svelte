@@ -20,12 +20,12 @@
 {#if issues.length}
 	<ul>
 		{#each issues as issue (issue.number)}
-			<li class="border-rule flex flex-wrap gap-x-3 border-b py-1">
+			<li class="border-surface-200-800 flex flex-wrap gap-x-3 border-b py-1">
 				<a class="quiet-link font-semibold wrap-anywhere" href={place.to(`/issues/${issue.number}`)}>{issue.number} · {issue.title}</a>
 				<StateMark state={issue.state} />
 			</li>
 		{/each}
 	</ul>
 {:else}
-	<p class="text-quiet">{none}</p>
+	<p class="text-surface-600-400">{none}</p>
 {/if}

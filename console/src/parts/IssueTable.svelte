@@ -33,20 +33,20 @@
 	};
 </script>
 
-<ul aria-label={label} class="border-rule border-t">
+<ul aria-label={label} class="border-surface-200-800 border-t">
 	{#each rows as row, i (row.number)}
 		<li
 			class={[
-				'border-rule grid grid-cols-[1fr_auto] gap-x-4 border-b py-2.5 pl-3 sm:grid-cols-[1fr_7.5rem_6.5rem]',
-				i === chosen && 'bg-sheet border-l-accent border-l-4'
+				'border-surface-200-800 grid grid-cols-[1fr_auto] gap-x-4 border-b py-2.5 pl-3 sm:grid-cols-[1fr_7.5rem_6.5rem]',
+				i === chosen && 'bg-surface-100-900 border-l-primary-700-300 border-l-4'
 			]}
 			aria-current={i === chosen ? 'true' : undefined}
 		>
 			<div class="min-w-0">
-				<a class="quiet-link text-ink block font-semibold wrap-anywhere" href={place.to(`/issues/${row.number}`)}>{row.title}</a>
+				<a class="quiet-link text-surface-950-50 block font-semibold wrap-anywhere" href={place.to(`/issues/${row.number}`)}>{row.title}</a>
 				{#if row.message}<p class="truncate font-mono text-sm">{row.message}</p>{/if}
-				<p class="text-quiet text-sm wrap-anywhere">
-					<span class="text-quiet">{row.number}</span> · <StateMark state={row.state} release={row.settled_in} /> · {row.app}
+				<p class="text-surface-600-400 text-sm wrap-anywhere">
+					<span class="text-surface-600-400">{row.number}</span> · <StateMark state={row.state} release={row.settled_in} /> · {row.app}
 					{#if row.entry_point}· {row.entry_point}{/if}
 					· since {row.began_in || 'a release without a name'}
 				</p>
@@ -61,7 +61,7 @@
 			</div>
 			<div class="self-center text-right">
 				<div class="font-semibold">{countOf(row.failures, 'failure')}</div>
-				<div class="text-quiet text-sm" title={moment(row.last_seen)}>{ago(row.last_seen, live.now)}</div>
+				<div class="text-surface-600-400 text-sm" title={moment(row.last_seen)}>{ago(row.last_seen, live.now)}</div>
 			</div>
 		</li>
 	{/each}

@@ -9,7 +9,7 @@
 	</label>
 	<dl class="grid grid-cols-[auto_1fr] gap-x-6 gap-y-1">
 		{#each keys.all as entry (entry.key)}
-			<dt><kbd class="border-rule border px-2 font-mono">{entry.key}</kbd></dt>
+			<dt><kbd class="border-surface-200-800 border px-2 font-mono">{entry.key}</kbd></dt>
 			<dd>{entry.does}</dd>
 		{/each}
 	</dl>

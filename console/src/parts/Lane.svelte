@@ -24,7 +24,7 @@
 <div class="overflow-x-auto">
 	<table class="w-full text-sm">
 		<thead>
-			<tr class="text-quiet text-left">
+			<tr class="text-surface-600-400 text-left">
 				<th class="pr-4 font-normal">Release</th><th class="pr-4 font-normal">Arrived</th><th class="pr-4 font-normal"
 					>Failures per 1,000 runs</th
 				>
@@ -33,13 +33,13 @@
 		</thead>
 		<tbody>
 			{#each lane as entry (entry.release)}
-				<tr class={['border-rule border-b', entry.failures === 0 && 'text-quiet']}>
+				<tr class={['border-surface-200-800 border-b', entry.failures === 0 && 'text-surface-600-400']}>
 					<th scope="row" class="py-1 pr-4 text-left font-semibold whitespace-nowrap">
 						<a class="quiet-link" href={place.to(`/releases/${app}/${encodeURIComponent(entry.release)}`)}>{entry.release}</a>
-						{#if entry.has_fix}<span class="text-accent font-normal">● has the fix</span>{/if}
-						{#if entry.stepped_up}<span class="text-failed font-normal">↑ fails more often</span>{/if}
+						{#if entry.has_fix}<span class="text-primary-700-300 font-normal">● has the fix</span>{/if}
+						{#if entry.stepped_up}<span class="text-error-700-300 font-normal">↑ fails more often</span>{/if}
 					</th>
-					<td class="text-quiet py-1 pr-4 whitespace-nowrap">
+					<td class="text-surface-600-400 py-1 pr-4 whitespace-nowrap">
 						{entry.deployed ? `${entry.inferred ? '◇' : '◆'} ${moment(entry.deployed)}` : 'not yet'}
 						{#if entry.inferred}<span class="sr-only">from its first report</span>{/if}
 					</td>
@@ -51,4 +51,6 @@
 		</tbody>
 	</table>
 </div>
-{#if lane.some((entry) => entry.inferred)}<p class="text-quiet mt-1 text-sm">◆ deploy reported, ◇ taken from the first report</p>{/if}
+{#if lane.some((entry) => entry.inferred)}<p class="text-surface-600-400 mt-1 text-sm">
+		◆ deploy reported, ◇ taken from the first report
+	</p>{/if}

@@ -9,4 +9,4 @@
 	let { lines }: LinesProps = $props();
 </script>
 
-<pre class="border-rule my-2 border p-2 font-mono text-xs break-all whitespace-pre-wrap">{lines}</pre>
+<pre class="border-surface-200-800 my-2 border p-2 font-mono text-xs break-all whitespace-pre-wrap">{lines}</pre>

@@ -17,12 +17,15 @@
 </script>
 
 {#snippet said(what: string, why: Trouble)}
-	<p role="alert" class="border-failed my-4 border-l-4 py-1 pl-3"><strong class="text-failed">✕ {what}</strong> {why.message}</p>
+	<p role="alert" class="border-error-700-300 my-4 border-l-4 py-1 pl-3">
+		<strong class="text-error-700-300">✕ {what}</strong>
+		{why.message}
+	</p>
 {/snippet}
 {#if undone}{@render said('Not done.', undone)}{/if}
 {#if trouble}{@render said(trouble.slug === 'bad-question' ? 'This cannot be asked.' : 'Could not be loaded.', trouble)}{/if}
 {#if value !== undefined}
 	{@render children(value)}
 {:else if !trouble}
-	<p role="status" class="text-quiet my-8">Loading …</p>
+	<p role="status" class="text-surface-600-400 my-8">Loading …</p>
 {/if}

@@ -54,19 +54,19 @@
 
 <section aria-labelledby="tokens-heading">
 	<h2 id="tokens-heading" class="section">Personal tokens</h2>
-	<p class="text-quiet text-sm">
+	<p class="text-surface-600-400 text-sm">
 		For the command line and the API: <code class="font-mono">obitus login {location.origin} --token …</code>
 	</p>
 	<ul class="my-1 text-sm">
 		{#each tokens.value?.tokens ?? [] as token (token.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
 				<span>{token.label}</span>
-				<span class="text-quiet">
+				<span class="text-surface-600-400">
 					may {SCOPES[token.scope as Scope] ?? token.scope}{token.expires ? `; ends ${token.expires.slice(0, 10)}` : ''}; {token.used
 						? `used ${ago(token.used, live.now)}`
 						: 'not used yet'}
 				</span>
-				<button class="text-quiet cursor-pointer underline" onclick={() => revoke(token.id)}>Revoke {token.label}</button>
+				<button class="text-surface-600-400 cursor-pointer underline" onclick={() => revoke(token.id)}>Revoke {token.label}</button>
 			</li>
 		{/each}
 	</ul>
@@ -88,14 +88,14 @@
 
 <section aria-labelledby="sessions-heading">
 	<h2 id="sessions-heading" class="section">Signed in</h2>
-	<p class="text-quiet text-sm">A browser is signed out after twelve hours without use, and after two weeks in any case.</p>
+	<p class="text-surface-600-400 text-sm">A browser is signed out after twelve hours without use, and after two weeks in any case.</p>
 	<ul class="my-1 text-sm">
 		{#each sessions.value?.sessions ?? [] as one (one.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
 				<span>{one.is_this ? 'This browser' : 'Another browser'}</span>
-				<span class="text-quiet">since {moment(one.created)}{one.used ? `; used ${ago(one.used, live.now)}` : ''}</span>
+				<span class="text-surface-600-400">since {moment(one.created)}{one.used ? `; used ${ago(one.used, live.now)}` : ''}</span>
 				{#if !one.is_this}
-					<button class="text-quiet cursor-pointer underline" onclick={() => signOut(one.id)}>Sign it out</button>
+					<button class="text-surface-600-400 cursor-pointer underline" onclick={() => signOut(one.id)}>Sign it out</button>
 				{/if}
 			</li>
 		{/each}
@@ -104,7 +104,7 @@
 
 <section aria-labelledby="password-heading">
 	<h2 id="password-heading" class="section">Password</h2>
-	<p class="text-quiet text-sm">
+	<p class="text-surface-600-400 text-sm">
 		{session.hasPassword
 			? 'A password is set. The old one is not needed within a quarter of an hour of signing in with a link.'
 			: 'No password is set: the service listens on this machine only, and each start prints a sign-in link.'}
@@ -133,6 +133,6 @@
 		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={endTokens} /> end all tokens too</label>
 		<button class="act">Set the password</button>
 	</form>
-	<p role="status" class="text-accent text-sm">{done}</p>
-	{#if said}<p role="alert" class="border-failed mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	<p role="status" class="text-primary-700-300 text-sm">{done}</p>
+	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
 </section>

@@ -13,7 +13,7 @@
 {#snippet list()}
 	<dl class="grid grid-cols-[minmax(6rem,max-content)_1fr] gap-x-4 text-sm">
 		{#each pairs as [name, value], i (i)}
-			<dt class="text-quiet">{name}</dt>
+			<dt class="text-surface-600-400">{name}</dt>
 			<dd class="font-mono text-xs leading-5 whitespace-pre-wrap wrap-anywhere">{value}</dd>
 		{/each}
 	</dl>
@@ -21,7 +21,7 @@
 
 {#if !summary}{@render list()}{:else}
 	<details class="mt-1 text-sm">
-		<summary class="text-quiet cursor-pointer">{summary}</summary>
+		<summary class="text-surface-600-400 cursor-pointer">{summary}</summary>
 		{@render list()}
 	</details>
 {/if}

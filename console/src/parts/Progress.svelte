@@ -19,12 +19,12 @@
 		{of.running.moved.toLocaleString('en')} of {of.running.total.toLocaleString('en')} failures
 	</p>
 	<Progress value={Math.min(of.running.moved, of.running.total)} max={of.running.total || 1} aria-label="Failures moved" class="max-w-md">
-		<Progress.Track class="bg-rule h-2"><Progress.Range class="bg-accent h-2" /></Progress.Track>
+		<Progress.Track class="bg-surface-200-800 h-2"><Progress.Range class="bg-primary-700-300 h-2" /></Progress.Track>
 	</Progress>
 {:else if of.said}
-	<p role="status" class="text-accent mt-2 text-sm">
+	<p role="status" class="text-primary-700-300 mt-2 text-sm">
 		{of.said}
 		{#if of.running?.state === 'done'}<button class="act ml-2" onclick={() => of.running && of.undo(of.running.id)}>Undo</button>{/if}
 	</p>
 {/if}
-{#if of.trouble}<p role="alert" class="border-failed mt-2 border-l-4 pl-3 text-sm">{of.trouble}</p>{/if}
+{#if of.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{of.trouble}</p>{/if}

@@ -19,14 +19,28 @@
 {#if rate}
 	<span class="flex items-center gap-2">
 		<svg viewBox="0 0 100 10" preserveAspectRatio="none" class="h-2.5 w-24 shrink-0" aria-hidden="true">
-			<rect x="0" y="4.5" width="100" height="1" class="fill-rule" />
-			<rect x={at(rate.low)} y="3" width={Math.max(1, at(rate.high ?? most) - at(rate.low))} height="4" class="fill-quiet" opacity="0.5" />
-			<rect x={Math.max(0, at(rate.value) - 1)} y="0" width="2" height="10" class={rate.value > 0 ? 'fill-failed' : 'fill-accent'} />
+			<rect x="0" y="4.5" width="100" height="1" class="fill-surface-200-800" />
+			<rect
+				x={at(rate.low)}
+				y="3"
+				width={Math.max(1, at(rate.high ?? most) - at(rate.low))}
+				height="4"
+				class="fill-surface-600-400"
+				opacity="0.5"
+			/>
+			<rect
+				x={Math.max(0, at(rate.value) - 1)}
+				y="0"
+				width="2"
+				height="10"
+				class={rate.value > 0 ? 'fill-error-700-300' : 'fill-primary-700-300'}
+			/>
 		</svg>
 		<span class="whitespace-nowrap"
-			>{rateText(rate.value)} <span class="text-quiet text-sm">({rateText(rate.low)} to {rateText(rate.high ?? Infinity)})</span></span
+			>{rateText(rate.value)}
+			<span class="text-surface-600-400 text-sm">({rateText(rate.low)} to {rateText(rate.high ?? Infinity)})</span></span
 		>
 	</span>
 {:else}
-	<span class="text-quiet text-sm">{none}</span>
+	<span class="text-surface-600-400 text-sm">{none}</span>
 {/if}

@@ -24,7 +24,7 @@
 		<li class="wrap-anywhere">
 			{#each joining.issues as issue, at (issue)}{at ? ', ' : 'issues '}<a href={place.to(`/issues/${issue}`)}>{issue}</a>{/each}:
 			<b>{joining.example.title}</b>, {countOf(joining.failures, 'failure')}
-			<span class="text-quiet font-mono text-xs">{joining.example.message}</span>
+			<span class="text-surface-600-400 font-mono text-xs">{joining.example.message}</span>
 		</li>
 	{/each}
 </ul>
@@ -37,7 +37,7 @@
 				{#each parting.into as part, i (i)}
 					<li class="wrap-anywhere">
 						<b class="tabular-nums">{part.failures.toLocaleString('en')}</b> · {part.title}
-						<span class="text-quiet font-mono text-xs">{part.message}</span>
+						<span class="text-surface-600-400 font-mono text-xs">{part.message}</span>
 					</li>
 				{/each}
 			</ul>

@@ -29,14 +29,14 @@
 	<table class="w-full text-sm">
 		<caption class="sr-only">Releases of {app}</caption>
 		<thead>
-			<tr class="text-quiet border-rule border-b text-left">
+			<tr class="text-surface-600-400 border-surface-200-800 border-b text-left">
 				<th class="py-1 pr-4 font-normal">Release</th><th class="pr-4 font-normal">Where</th><th class="pr-4 font-normal">Arrived</th>
 				<th class="pr-4 text-right font-normal">Runs</th><th class="pr-4 text-right font-normal">Clean runs</th>
 				<th class="pr-4 font-normal">Failures per 1,000 runs</th><th class="font-normal">New, regressed, worse</th>
 			</tr>
 		</thead>
 		{#each rows as row (row.release)}
-			<tbody class="border-rule border-b align-top">
+			<tbody class="border-surface-200-800 border-b align-top">
 				{#each row.places.length ? row.places : [undefined] as where, i (where?.environment ?? '')}
 					<tr>
 						<th scope="row" class="py-1 pr-4 text-left whitespace-nowrap">
@@ -46,9 +46,12 @@
 						{#if where}
 							<td class="py-1 pr-4 whitespace-nowrap">
 								{where.environment}{where.canary ? ', canary' : ''}
-								{#if where.live}<span class="text-accent font-semibold whitespace-nowrap">● live</span>{/if}
+								{#if where.live}<span class="text-primary-700-300 font-semibold whitespace-nowrap">● live</span>{/if}
 							</td>
-							<td class="text-quiet py-1 pr-4 whitespace-nowrap" title={where.inferred ? 'taken from its first report' : 'reported'}>
+							<td
+								class="text-surface-600-400 py-1 pr-4 whitespace-nowrap"
+								title={where.inferred ? 'taken from its first report' : 'reported'}
+							>
 								{#if where.deployed}<span aria-hidden="true">{where.inferred ? '◇' : '◆'}</span> {moment(where.deployed)}{/if}
 								{#if where.inferred}<span class="sr-only">from its first report</span>{/if}
 							</td>
@@ -56,11 +59,11 @@
 							<td class="py-1 pr-4 text-right">{where.clean ? shareText(where.clean.value) : ''}</td>
 							<td class="py-1 pr-4"><Rate rate={where.rate} {most} none={where.failures ? 'no runs counted' : ''} /></td>
 						{:else}
-							<td class="text-quiet py-1 pr-4" colspan="5">{row.first_seen ? 'nothing is counted' : 'not come yet'}</td>
+							<td class="text-surface-600-400 py-1 pr-4" colspan="5">{row.first_seen ? 'nothing is counted' : 'not come yet'}</td>
 						{/if}
 						<td class="py-1 whitespace-nowrap">
 							{#if i === 0}
-								{#each brought(row) as [count, what], j (what)}<span class={what === 'new' ? '' : 'text-failed font-semibold'}
+								{#each brought(row) as [count, what], j (what)}<span class={what === 'new' ? '' : 'text-error-700-300 font-semibold'}
 										>{j ? ', ' : ''}{count} {what}</span
 									>{/each}
 							{/if}

@@ -50,14 +50,14 @@
 </script>
 
 <Asking bind:open title="Settle it">
-	<p class="text-quiet mb-3 text-sm wrap-anywhere">{title}</p>
+	<p class="text-surface-600-400 mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
 		<fieldset class="flex flex-col gap-2">
 			<legend class="font-semibold">Fixed from …</legend>
 			{#each ways as [value, name, means] (value)}
 				<label class="flex items-baseline gap-2">
 					<input type="radio" name="how" {value} bind:group={how} />
-					<span><span class="font-semibold">{name}</span> <span class="text-quiet block text-sm">{means}</span></span>
+					<span><span class="font-semibold">{name}</span> <span class="text-surface-600-400 block text-sm">{means}</span></span>
 				</label>
 			{/each}
 		</fieldset>

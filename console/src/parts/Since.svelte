@@ -19,7 +19,7 @@
 
 <p class="text-lg">{since.sentence}</p>
 {#each since.stepped_up.slice(0, 2) as step (step.release + step.environment)}
-	<p class={step.sure ? 'text-failed' : ''}>
+	<p class={step.sure ? 'text-error-700-300' : ''}>
 		<span aria-hidden="true">↑</span>
 		{step.sure ? 'It fails' : 'Perhaps it fails'} more often since {step.release} in {step.environment}: {step.reason}
 	</p>
@@ -41,7 +41,10 @@
 	<h3 class="mt-4 font-semibold">Did the fix hold{held.environment ? ` in ${held.environment}` : ''}?</h3>
 	<p>
 		<span
-			class={['font-semibold', held.verdict === 'regressed' || held.verdict === 'still there but rarer' ? 'text-failed' : 'text-accent']}
+			class={[
+				'font-semibold',
+				held.verdict === 'regressed' || held.verdict === 'still there but rarer' ? 'text-error-700-300' : 'text-primary-700-300'
+			]}
 		>
 			<span aria-hidden="true">{verdictShapes[held.verdict]}</span>
 			{held.verdict}</span
@@ -51,12 +54,12 @@
 
 {#each since.changes as change (change.release)}
 	<h3 class="mt-4 font-semibold">Likely changes in {change.release}, where {change.what}</h3>
-	{#if change.note}<p class="text-quiet">{change.note}</p>{/if}
+	{#if change.note}<p class="text-surface-600-400">{change.note}</p>{/if}
 	<ol class="list-decimal pl-6">
 		{#each change.commits as one (one.commit.id)}
 			<li class="py-0.5">
 				<span class="font-semibold wrap-anywhere">{one.commit.subject}</span>
-				<span class="text-quiet text-sm"
+				<span class="text-surface-600-400 text-sm"
 					><code class="font-mono">{one.commit.id.slice(0, 9)}</code>, {one.commit.author}, {moment(one.commit.time)}</span
 				>
 				<span class="block text-sm">{one.reasons.join('; ')}.</span>

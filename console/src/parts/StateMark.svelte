@@ -12,7 +12,9 @@
 	import { stateShapes } from '../lib/words';
 
 	let { state, release }: StateMarkProps = $props();
-	const tone = $derived(state === 'regressed' ? 'text-failed' : state === 'untriaged' ? 'text-ink' : 'text-accent');
+	const tone = $derived(
+		state === 'regressed' ? 'text-error-700-300' : state === 'untriaged' ? 'text-surface-950-50' : 'text-primary-700-300'
+	);
 </script>
 
 <span class={['font-semibold whitespace-nowrap', tone]}>

@@ -21,19 +21,22 @@
 </script>
 
 <a class="sr-only focus:not-sr-only" href="#content">Skip to the content</a>
-<header class="border-rule bg-sheet border-b">
+<header class="border-surface-200-800 bg-surface-100-900 border-b">
 	<div class="mx-auto flex max-w-6xl flex-wrap items-baseline gap-x-6 gap-y-1 px-4 pt-3 sm:px-6">
 		<a class="quiet-link font-serif text-xl font-semibold" href={place.to('/')}>Obitus</a>
 		<nav aria-label="Pages" class="flex gap-4">
 			{#each pages as [path, name] (path)}
 				<a
-					class={['quiet-link pb-1', here(path) ? 'border-accent text-ink border-b-2 font-semibold' : 'text-quiet']}
+					class={[
+						'quiet-link pb-1',
+						here(path) ? 'border-primary-700-300 text-surface-950-50 border-b-2 font-semibold' : 'text-surface-600-400'
+					]}
 					aria-current={here(path) ? 'page' : undefined}
 					href={place.to(path)}>{name}</a
 				>
 			{/each}
 		</nav>
-		<div class="text-quiet ml-auto flex items-baseline gap-4 text-sm">
+		<div class="text-surface-600-400 ml-auto flex items-baseline gap-4 text-sm">
 			<span role="status">{live.connected ? '● live' : '○ not connected'}</span>
 			<button class="cursor-pointer underline" onclick={() => (keys.help = true)}>Keys</button>
 			<button class="cursor-pointer underline" onclick={() => session.signOut()}>Sign out {session.name}</button>

@@ -26,22 +26,26 @@
 	}
 </script>
 
-{#if report.trail_left_out}<p class="text-quiet text-sm">{countOf(report.trail_left_out, 'older breadcrumb')} dropped by the app</p>{/if}
+{#if report.trail_left_out}<p class="text-surface-600-400 text-sm">
+		{countOf(report.trail_left_out, 'older breadcrumb')} dropped by the app
+	</p>{/if}
 <ol class="text-sm">
 	{#each report.trail ?? [] as crumb, i (i)}
-		<li class="border-rule grid grid-cols-[6.5rem_4rem_1fr] gap-x-3 border-b py-1 sm:grid-cols-[6.5rem_4.5rem_5.5rem_1fr]">
-			<time class="text-quiet font-mono text-xs leading-5" datetime={crumb.time}>{clock(crumb.time)}</time>
-			<span class="text-quiet">{crumb.kind}</span>
-			<span class={['hidden sm:block', loud(crumb.severity) ? 'text-failed' : 'text-quiet']}
+		<li class="border-surface-200-800 grid grid-cols-[6.5rem_4rem_1fr] gap-x-3 border-b py-1 sm:grid-cols-[6.5rem_4.5rem_5.5rem_1fr]">
+			<time class="text-surface-600-400 font-mono text-xs leading-5" datetime={crumb.time}>{clock(crumb.time)}</time>
+			<span class="text-surface-600-400">{crumb.kind}</span>
+			<span class={['hidden sm:block', loud(crumb.severity) ? 'text-error-700-300' : 'text-surface-600-400']}
 				>{shape(crumb.severity)} {crumb.severity ?? 'INFO'}</span
 			>
-			<span class="wrap-anywhere">{crumb.message} <span class="text-quiet font-mono text-xs">{rest(crumb)}</span></span>
+			<span class="wrap-anywhere">{crumb.message} <span class="text-surface-600-400 font-mono text-xs">{rest(crumb)}</span></span>
 		</li>
 	{/each}
-	<li class="bg-sheet border-failed grid grid-cols-[6.5rem_4rem_1fr] gap-x-3 border-b-2 py-1.5 sm:grid-cols-[6.5rem_4.5rem_5.5rem_1fr]">
+	<li
+		class="bg-surface-100-900 border-error-700-300 grid grid-cols-[6.5rem_4rem_1fr] gap-x-3 border-b-2 py-1.5 sm:grid-cols-[6.5rem_4.5rem_5.5rem_1fr]"
+	>
 		<time class="font-mono text-xs leading-5" datetime={failure.time}>{clock(failure.time)}</time>
 		<span>failure</span>
-		<span class="text-failed hidden sm:block">✕ {failure.severity}</span>
+		<span class="text-error-700-300 hidden sm:block">✕ {failure.severity}</span>
 		<span class="font-semibold wrap-anywhere">{report.exceptions[0]?.type}{failure.message ? `: ${failure.message}` : ''}</span>
 	</li>
 </ol>

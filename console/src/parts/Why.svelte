@@ -14,20 +14,20 @@
 {#each why as found, turn (found.fingerprint)}
 	{#if turn}<p class="mt-3 text-sm">Another fingerprint leads here: {found.joined || 'it did from the start'}.</p>{/if}
 	<table class="w-full text-sm">
-		<caption class="text-quiet pb-1 text-left">Fingerprint <code class="font-mono text-xs">{found.fingerprint}</code></caption>
+		<caption class="text-surface-600-400 pb-1 text-left">Fingerprint <code class="font-mono text-xs">{found.fingerprint}</code></caption>
 		<thead
-			><tr class="text-quiet text-left"
+			><tr class="text-surface-600-400 text-left"
 				><th class="pr-3 font-normal">Counts</th><th class="pr-3 font-normal">Part</th><th class="font-normal">Reason</th></tr
 			></thead
 		>
 		<tbody>
 			{#each found.parts as part, i (i)}
-				<tr class="border-rule border-t align-top">
+				<tr class="border-surface-200-800 border-t align-top">
 					<td class="py-1 pr-3 whitespace-nowrap">{part.counted ? '● yes' : '○ no'}</td>
 					<td class="py-1 pr-3 wrap-anywhere"
-						><span class="text-quiet">{part.kind}</span> <span class="font-mono text-xs">{part.value}</span></td
+						><span class="text-surface-600-400">{part.kind}</span> <span class="font-mono text-xs">{part.value}</span></td
 					>
-					<td class="text-quiet py-1">{part.reason}</td>
+					<td class="text-surface-600-400 py-1">{part.reason}</td>
 				</tr>
 			{/each}
 		</tbody>
