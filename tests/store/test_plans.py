@@ -69,7 +69,7 @@ def composed() -> Iterator[tuple[str, str]]:
             for beginning in (listed, asked):
                 yield (
                     f"issues {number} {column}",
-                    beginning + issues._LISTED + issues._IN_APP + issues._IN_STATES + page,
+                    beginning + issues._LISTED + issues._OF_APP + issues._OF_STATES + page,
                 )
         yield f"issues in all {number}", listed + issues._SUMMED
         yield (

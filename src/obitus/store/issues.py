@@ -18,7 +18,6 @@ from obitus.store.rows import (
     Failure,
     Fingerprint,
     Issue,
-    ListedIssue,
     Neighbours,
     SettledBy,
     SettledCandidate,
@@ -47,8 +46,8 @@ SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, iss
 _MATCHING = """
 FROM counted JOIN issues ON issues.id = counted.issue_id JOIN apps ON apps.id = issues.app_id
 WHERE apps.removed_ms IS NULL"""
-_IN_APP: Final = " AND apps.name = :app"
-_IN_STATES: Final = " AND issues.state IN (SELECT value FROM json_each(:states))"
+_OF_APP: Final = " AND apps.name = :app"
+_OF_STATES: Final = " AND issues.state IN (SELECT value FROM json_each(:states))"
 _SORTED_BY: Final[dict[Sort, str]] = {
     "last-seen": "issues.last_ms",
     "first-seen": "issues.first_ms",
@@ -60,7 +59,7 @@ _PAGE: Final = " ORDER BY {column} DESC, issues.id DESC LIMIT :limit"
 _LISTED = f"{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}"
 _SUMMED = f" SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
 _INSIDE: Final = "SELECT COALESCE(SUM(n), 0) AS failures FROM ({parts})"
-_ONE = f"{_ISSUE_COLUMNS} FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
+_ONE = f"{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
 _FINGERPRINTS = """
 SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
 _FINGERPRINTS_OF = "SELECT seq, fingerprint FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
@@ -119,14 +118,14 @@ def issues(
     sort: Sort = "last-seen",
     after: tuple[int, int] | None = None,
     limit: int = 50,
-) -> list[ListedIssue]:
+) -> list[Issue]:
     """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen."""
     column = _SORTED_BY[sort]
     page = (_BEHIND if after else "") + _PAGE
     params: dict[str, Any] = {"limit": limit}
     if after:
         params |= {"after": after[0], "after_id": after[1]}
-    return _asked(ListedIssue, reader, window, states, asked, _LISTED, page.format(column=column), params)
+    return _asked(Issue, reader, window, states, asked, _LISTED, page.format(column=column), params)
 
 
 def sums(reader: Reader, window: Window, *, states: list[str] | None = None, asked: Asked | None = None) -> Sums:
@@ -154,9 +153,9 @@ def _asked(
         sql = _COUNTED.format(parts=inside.sql)
     sql += what
     if window.app is not None:
-        sql += _IN_APP
+        sql += _OF_APP
     if states:
-        sql += _IN_STATES
+        sql += _OF_STATES
         params |= {"states": json.dumps(states)}
     params |= more
     if asked is None:

@@ -12,34 +12,7 @@ from obitus.core.lifecycle import How, State
 
 
 class Issue(NamedTuple):
-    """One issue."""
-
-    id: int
-    app: str
-    type: str
-    cause: str
-    place: str
-    message: str
-    entry_point: str
-    state: State
-    state_ms: int
-    settled_in: str | None
-    settled_ms: int | None
-    first_ms: int
-    last_ms: int
-    first_seq: int
-    last_seq: int
-    failures_in_all: int
-    from_older_releases: int
-    users: int
-    app_id: int
-    merged_into: int | None
-    began_in: str | None
-    latest_in: str | None
-
-
-class ListedIssue(NamedTuple):
-    """One issue of a list; ``failures`` are those inside the window."""
+    """One issue; ``failures`` are those inside the window of the list that it stands in, else all."""
 
     id: int
     app: str

@@ -20,13 +20,13 @@ from obitus.store import releases as release_store
 from obitus.store.errors import UNREADABLE
 from obitus.store.records import Records
 from obitus.store.releases import NOT_COME_MS
-from obitus.store.rows import AppRelease, Failure, Issue, IssueName, ListedIssue, RateStep
+from obitus.store.rows import AppRelease, Failure, Issue, IssueName, RateStep
 from obitus.store.windows import Window, courses, slices_of
 
 MOST_RELEASES = 200
 
 
-def title_of(row: Issue | ListedIssue | IssueName) -> str:
+def title_of(row: Issue | IssueName) -> str:
     """Return what people call an issue: type and place."""
     return Headline(row.type, row.cause, row.place).title
 
@@ -36,7 +36,7 @@ def window_answer(window: Window) -> answers.WindowAnswer:
     return answers.WindowAnswer(start=to_text(window.from_ms), end=to_text(window.to_ms))
 
 
-def issue_rows(records: Records, rows: list[ListedIssue], window: Window) -> list[answers.IssueRow]:
+def issue_rows(records: Records, rows: list[Issue], window: Window) -> list[answers.IssueRow]:
     """Return issues of a list, with their course over the window."""
     found, none = _courses(records, [row.id for row in rows], window)
     return [answers.IssueRow(**_issue_fields(row, row.failures, found.get(row.id, none))) for row in rows]
@@ -133,7 +133,7 @@ def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.S
     )
 
 
-def _issue_fields(row: Issue | ListedIssue, failures: int, course: list[int]) -> dict[str, object]:
+def _issue_fields(row: Issue, failures: int, course: list[int]) -> dict[str, object]:
     return {
         "number": row.id,
         "app": row.app,
