@@ -149,8 +149,11 @@ from obitus.service.wiring import Parts
 from obitus.store.issues import decide
 
 service = Parts(Settings(data=Path(sys.argv[1]), port=0))
-service.records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
-service.records.writer.run(lambda c: decide(c, 1, "park", person_id=1, person="owner", now_ms=service.clock.now_ms()))
+def park(connection):
+    decide(connection, 1, "park", person_id=1, person="owner", now_ms=service.clock.now_ms())
+    service.records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
+
+service.records.writer.run(park)
 """
 
 
@@ -184,7 +187,7 @@ def test_the_watcher_goes_on_after_a_stop(tmp_path: Path) -> None:
     thread.stop()
     thread, running = start(tmp_path / "data")
     try:
-        running.service.watcher.look()
+        running.service.runner.look("watching")
         assert running.service.records.reader.rows("SELECT 1 FROM rates_due") == []
         assert events.position(running.service.records.reader, "watching") == events.newest(
             running.service.records.reader
@@ -201,7 +204,8 @@ def test_old_events_go_when_all_have_read_them(running: Running) -> None:
     newest, later = events.newest(reader), running.clock() + 2 * events.KEPT_MS
     assert newest > 0
     writer.run(lambda c: events.move(c, "slow", 0))
-    running.service.watcher.look()
+    for job in ("telling", "watching", "regrouping"):
+        running.service.runner.look(job)
     assert writer.run(lambda c: events.prune(c, later)) == 0
     writer.run(lambda c: events.move(c, "slow", newest))
     assert writer.run(lambda c: events.prune(c, running.clock())) == 0

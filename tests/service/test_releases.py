@@ -39,7 +39,7 @@ def send(running: Running, key: str, *reports: dict[str, Any]) -> list[int | Non
     """Send reports, wait for what is found beside taking them, and return their issues."""
     answer = running.send(key, *reports).json()
     assert answer["refused"] == 0, answer
-    running.service.watcher.look()
+    running.service.runner.look("watching")
     return [line.get("issue") for line in answer["lines"]]
 
 

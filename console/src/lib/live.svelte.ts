@@ -14,6 +14,7 @@ export const KINDS = [
 	'deploy',
 	'rate-stepped-up',
 	'rate-step-ended',
+	'regrouping-asked',
 	'regrouping',
 	'act',
 	'reports',

@@ -53,6 +53,7 @@ export const TOUCHED: Record<string, readonly string[]> = {
 	deploy: ['deploys', 'releases', 'release', 'every issue'],
 	'rate-stepped-up': ['desk', 'issues', 'releases', 'release', 'every issue'],
 	'rate-step-ended': ['desk', 'issues', 'releases', 'release', 'every issue'],
+	'regrouping-asked': ['regroupings', 'acts'],
 	regrouping: ['desk', 'issues', 'every issue', 'releases', 'release', 'compared', 'regroupings'],
 	act: ['acts', 'apps', 'app', 'tokens', 'sessions', 'grouping-rules', 'redaction-rules']
 };

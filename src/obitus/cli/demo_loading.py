@@ -107,7 +107,7 @@ class _Story:
                 for index, body in days.get(day, ()):
                     self._report(PLAYERS[index].app, PLAYERS[index].environment, body)
                     progress.advance(task)
-                self._service.watcher.look()
+                self._service.runner.look("watching")
                 for choice in CHOICES:
                     if choice.day == day:
                         self._decide(choice)

@@ -5,9 +5,12 @@ from __future__ import annotations
 from obitus.service.clock import Clock
 from obitus.service.intake.intake import Intake
 from obitus.service.jobs.housekeeping import Housekeeping
-from obitus.service.jobs.regrouping import Regrouper
+from obitus.service.jobs.planning import Planner
+from obitus.service.jobs.regrouping import Regrouping
+from obitus.service.jobs.regrouping_orders import RegroupingOrders
+from obitus.service.jobs.runner import Runner
 from obitus.service.jobs.telling import Telling
-from obitus.service.jobs.watching import Watcher
+from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
@@ -26,16 +29,24 @@ class Parts:
         self.acts = Acts(self.records.writer, self.clock)
         self.passes = Passes(self.records, self.clock, settings, self.acts, self.live)
         self.intake = Intake(self.records, self.clock, settings, self.live)
-        self.telling = Telling(self.records.reader, self.records.writer, self.live)
-        self.regrouper = Regrouper(self.records, self.clock, self.intake.preparer)
-        self.watcher = Watcher(self.records, self.clock)
+        preparer = self.intake.preparer
+        self.planner = Planner(self.records, preparer)
+        self.regrouping_orders = RegroupingOrders(self.records, self.clock)
+        self.runner = Runner(self.records)
+        self.runner.start(
+            [
+                Telling(self.live),
+                Watching(self.records, self.clock),
+                Regrouping(
+                    self.records, self.clock, preparer, self.planner, self.regrouping_orders, self.runner.stopping
+                ),
+            ]
+        )
         self.housekeeping = Housekeeping(self.records, self.clock)
 
     def close(self) -> None:
         """Stop: finish what was queued, and let go of the files."""
-        self.regrouper.close()
-        self.watcher.close()
-        self.telling.close()
+        self.runner.close()
         self.live.close()
         self.housekeeping.close()
         self.intake.close()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
@@ -11,7 +12,7 @@ from obitus.core.clock import DAY_MS
 from obitus.store.database import Reader
 
 Kind = Literal[
-    "regrouping", "issue-new", "issue-regressed", "issue-decided", "issue-changed", "issue-revealed",
+    "regrouping-asked", "regrouping", "issue-new", "issue-regressed", "issue-decided", "issue-changed", "issue-revealed",
     "release-seen", "release-changed", "deploy", "rate-stepped-up", "rate-step-ended", "act",
 ]  # fmt: skip
 KEPT_MS: Final = DAY_MS
@@ -24,6 +25,8 @@ _AFTER = "SELECT id, time_ms, kind, subject FROM events WHERE id > ? ORDER BY id
 _NEWEST = "SELECT COALESCE(MAX(id), 0) AS id FROM events"
 _POSITION = "SELECT event_id FROM positions WHERE job = ?"
 _MOVE = "INSERT INTO positions (job, event_id) VALUES (?, ?) ON CONFLICT DO UPDATE SET event_id = excluded.event_id"
+_JOBS = "SELECT job FROM positions"
+_FORGET = "DELETE FROM positions WHERE job = ?"
 _PRUNE = """
 DELETE FROM events WHERE id IN (
   SELECT id FROM events WHERE time_ms < :before_ms AND id < (SELECT MAX(id) FROM events)
@@ -67,6 +70,16 @@ def position(reader: Reader, job: str) -> int | None:
 def move(connection: sqlite3.Connection, job: str, number: int) -> None:
     """Keep how far a job has read."""
     connection.execute(_MOVE, (job, number))
+
+
+def jobs(reader: Reader) -> list[str]:
+    """Return the jobs whose positions are kept."""
+    return [row["job"] for row in reader.rows(_JOBS)]
+
+
+def forget_positions(connection: sqlite3.Connection, gone: Sequence[str]) -> None:
+    """Forget how far jobs had read that are no more."""
+    connection.executemany(_FORGET, [(job,) for job in gone])
 
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:

@@ -14,7 +14,7 @@ from typing import Final, Literal
 
 from obitus.store.database import Reader
 from obitus.store.errors import NotThere
-from obitus.store.rows import FailureOfIssue, FailureToRegroup, FingerprintToLead, Moved, Regrouping, Unfinished
+from obitus.store.rows import BrokenOff, FailureOfIssue, FailureToRegroup, FingerprintToLead, Moved, Regrouping
 
 # So many take the writer some tens of milliseconds; reports that come meanwhile wait for no more than that.
 MOST_IN_ONE_STEP: Final = 2000
@@ -24,8 +24,11 @@ _BEGIN = """
 INSERT INTO regroupings (kind, said, person_id, created_ms, state, moved, total)
 VALUES (:kind, :said, :person_id, :now_ms, 'running', 0, :total) RETURNING id"""
 _PROGRESS = "UPDATE regroupings SET moved = moved + :moved WHERE id = :id"
+_BEGUN = "UPDATE regroupings SET begun_ms = ? WHERE id = ?"
 _END = "UPDATE regroupings SET state = :state, ended_ms = :now_ms WHERE id = :id"
-_UNFINISHED = "SELECT id, person_id FROM regroupings WHERE state IN ('running', 'undoing') ORDER BY id DESC"
+_BROKEN_OFF = """
+SELECT id, person_id FROM regroupings WHERE state = 'undoing' OR state = 'running' AND begun_ms IS NOT NULL ORDER BY id DESC"""
+_WAITS = "SELECT 1 FROM regroupings WHERE id = ? AND state = 'running' AND begun_ms IS NULL"
 _ONE = """
 SELECT r.id, r.kind, r.said, people.name AS person, r.created_ms, r.state, r.moved, r.total, r.ended_ms
 FROM regroupings r JOIN people ON people.id = r.person_id"""
@@ -142,7 +145,7 @@ class Move:
 
 
 def begin(connection: sqlite3.Connection, kind: Kind, said: str, person_id: int, total: int, now_ms: int) -> int:
-    """Begin a regrouping and return its number."""
+    """Add a regrouping that waits for its turn, and return its number."""
     values = {"kind": kind, "said": said, "person_id": person_id, "total": total, "now_ms": now_ms}
     return int(connection.execute(_BEGIN, values).fetchone()[0])
 
@@ -152,9 +155,19 @@ def end(connection: sqlite3.Connection, regrouping: int, state: str, now_ms: int
     connection.execute(_END, {"id": regrouping, "state": state, "now_ms": now_ms})
 
 
-def unfinished(reader: Reader) -> list[Unfinished]:
+def broken_off(reader: Reader) -> list[BrokenOff]:
     """Return the regroupings that a kill or a stop broke off, the latest first."""
-    return reader.all(Unfinished, _UNFINISHED)
+    return reader.all(BrokenOff, _BROKEN_OFF)
+
+
+def waits(reader: Reader, number: int) -> bool:
+    """Return whether a regrouping was asked for and not begun yet."""
+    return reader.row(_WAITS, (number,)) is not None
+
+
+def begun(connection: sqlite3.Connection, number: int, now_ms: int) -> None:
+    """Keep that a regrouping is begun now: broken off after this, it goes back."""
+    connection.execute(_BEGUN, (now_ms, number))
 
 
 def regrouping(reader: Reader, number: int) -> Regrouping:

@@ -351,7 +351,7 @@ class Rule(NamedTuple):
     created_ms: int
 
 
-class Unfinished(NamedTuple):
+class BrokenOff(NamedTuple):
     """A regrouping that was broken off."""
 
     id: int

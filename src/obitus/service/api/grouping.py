@@ -14,7 +14,8 @@ from obitus.service.api import answers, views
 from obitus.service.api.issues import Number
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.intake.intake import TheIntake
-from obitus.service.jobs.regrouping import MOST_LOOKED_AT, Group, Plan, TheRegrouper, joins_of, parts_of
+from obitus.service.jobs.planning import MOST_LOOKED_AT, Group, Plan, ThePlanner, joins_of, parts_of
+from obitus.service.jobs.regrouping_orders import TheRegroupingOrders
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
@@ -130,23 +131,21 @@ def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> ans
     responses=described("bad-merge", "foreign-origin"),
 )
 def merge(
-    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, number: Number, order: MergeOrder
+    records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, number: Number, order: MergeOrder
 ) -> answers.RegroupingAnswer:
     """Move all failures of an issue to another; what comes later by its fingerprints goes there too. Can be undone."""
     issue, into = _both(records, number, order.into)
-    return _regrouping(records, regrouper.merge(issue, into, person.id, person.name))
+    return _regrouping(records, orders.merge(issue, into, person.id, person.name))
 
 
 @router.post("/issues/{number}/split/preview", summary="What splitting would make", responses=described("bad-split"))
-def split_preview(
-    records: TheRecords, regrouper: TheRegrouper, number: Number, order: SplitOrder
-) -> answers.SplitPreview:
+def split_preview(records: TheRecords, planner: ThePlanner, number: Number, order: SplitOrder) -> answers.SplitPreview:
     """Tell which issues a split would make of the latest failures."""
     issue = store_issues.issue(records.reader, number)
     _check_split(records, issue, order)
     parts: list[answers.SplitPart] = []
     if order.by:
-        found = regrouper.split_values(issue, order.by)
+        found = planner.split_values(issue, order.by)
         for value, seqs in sorted(found.items(), key=lambda part: (-len(part[1]), part[0]))[:MOST_LISTED]:
             parts.append(_part(records, " / ".join(value), seqs, []))
         return answers.SplitPreview(issue=number, looked_at=sum(map(len, found.values())), parts=parts)
@@ -169,12 +168,12 @@ def split_preview(
     responses=described("bad-split", "foreign-origin"),
 )
 def split(
-    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, number: Number, order: SplitOrder
+    records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, number: Number, order: SplitOrder
 ) -> answers.RegroupingAnswer:
     """Part an issue, now and for what comes. Can be undone."""
     issue = store_issues.issue(records.reader, number)
     _check_split(records, issue, order)
-    return _regrouping(records, regrouper.split(issue, order.by, order.fingerprints, person.id, person.name))
+    return _regrouping(records, orders.split(issue, order.by, order.fingerprints, person.id, person.name))
 
 
 @router.post(
@@ -211,15 +210,15 @@ def grouping_rules(records: TheRecords) -> answers.GroupingRulesAnswer:
 
 @router.post("/grouping-rules/preview", summary="What a grouping rule would do", responses=described("bad-rule"))
 def rule_preview(
-    records: TheRecords, intake: TheIntake, regrouper: TheRegrouper, order: GroupingRuleOrder
+    records: TheRecords, intake: TheIntake, planner: ThePlanner, order: GroupingRuleOrder
 ) -> answers.RegroupPreview:
     """Tell which issues would be joined or split under a rule, on the latest failures of each app."""
     rule = _checked(order.rule)
     rules = [*intake.preparer.rules, rule]
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
     for app in apps.apps(records.reader):
-        now = regrouper.plan(app.id, app.name)
-        then = regrouper.plan(app.id, app.name, rules)
+        now = planner.plan(app.id, app.name)
+        then = planner.plan(app.id, app.name, rules)
         answer.matching += then.matching
         _add(answer, then, {_look(group) for group in now.groups})
     return answer
@@ -261,11 +260,11 @@ def end_rule(
 
 
 @router.post("/regroupings/preview", summary="What regrouping past failures would do")
-def regroup_preview(records: TheRecords, regrouper: TheRegrouper, order: RegroupOrder) -> answers.RegroupPreview:
+def regroup_preview(records: TheRecords, planner: ThePlanner, order: RegroupOrder) -> answers.RegroupPreview:
     """Say which issues of an app would be joined or split if its latest failures were regrouped."""
     app = apps.app_named(records.reader, order.app)
     answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
-    _add(answer, regrouper.plan(app.id, app.name), set())
+    _add(answer, planner.plan(app.id, app.name), set())
     answer.matching = answer.looked_at
     return answer
 
@@ -274,11 +273,11 @@ def regroup_preview(records: TheRecords, regrouper: TheRegrouper, order: Regroup
     "/regroupings", summary="Regroup an app's past failures", status_code=202, responses=described("foreign-origin")
 )
 def regroup(
-    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, order: RegroupOrder
+    records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, order: RegroupOrder
 ) -> answers.RegroupingAnswer:
     """Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone."""
     app = apps.app_named(records.reader, order.app)
-    return _regrouping(records, regrouper.regroup(app.id, app.name, person.id, person.name))
+    return _regrouping(records, orders.regroup(app.id, app.name, person.id, person.name))
 
 
 @router.get("/regroupings", summary="Merges, splits and regroupings")
@@ -301,7 +300,7 @@ def regrouping(records: TheRecords, regrouping: Annotated[int, Path(ge=1, le=2**
     responses=described("bad-undo", "foreign-origin"),
 )
 def undo(
-    records: TheRecords, regrouper: TheRegrouper, person: SignedIn, regrouping: Annotated[int, Path(ge=1, le=2**62)]
+    records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, regrouping: Annotated[int, Path(ge=1, le=2**62)]
 ) -> answers.RegroupingAnswer:
     """Bring back what it moved, and what came since by the fingerprints that it led elsewhere."""
     row = store_regrouping.regrouping(records.reader, regrouping)
@@ -309,7 +308,7 @@ def undo(
         raise Problem(
             "bad-undo", f"Regrouping {regrouping} is {row.state}; only one that is done or failed can be undone."
         )
-    regrouper.undo(regrouping, person.id, person.name)
+    orders.undo(regrouping, person.id, person.name)
     return _regrouping(records, regrouping)
 
 

@@ -1,1 +1,1 @@
-"""What reads events, each job from its own position: ``telling`` passes them on to the consoles that listen."""
+"""What reads events, each job from its own position (``runner``): ``telling``, ``watching``, ``regrouping``; and housekeeping."""

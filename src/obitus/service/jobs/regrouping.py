@@ -1,214 +1,107 @@
-"""Merging, splitting and regrouping: first a preview on the real history, then a job whose progress shows, then perhaps undo."""
+"""Carries out merges, splits and regroupings as they are asked for, in steps that can each be undone, with progress."""
 
 from __future__ import annotations
 
 import logging
+import sqlite3
 import threading
-from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
-from itertools import tee
-from typing import Annotated, Any, Final
+from collections.abc import Callable, Sequence
+from typing import Any, ClassVar, Final, TypeVar
 
-from obitus.core.grouping.groups import Groups
-from obitus.core.grouping.rules import GroupingRule, holds_for
-from obitus.core.headline import Headline
-from obitus.core.wording import count_of
 from obitus.service.clock import Clock
-from obitus.service.given import part
-from obitus.service.intake.prepare import Preparer, asked_about, chain_of
+from obitus.service.intake.prepare import Preparer
+from obitus.service.jobs.planning import Group, Planner
+from obitus.service.jobs.regrouping_orders import RegroupingOrders
+from obitus.service.jobs.runner import Interrupted, Job
 from obitus.store import events
 from obitus.store import grouping as store_grouping
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store
-from obitus.store.grouping import Decided, apart_text
+from obitus.store.errors import StoreBusy
+from obitus.store.events import Event
+from obitus.store.grouping import apart_text
 from obitus.store.issues import note
 from obitus.store.records import Records
 from obitus.store.regrouping import Move
-from obitus.store.rows import FailureToRegroup, Issue
+from obitus.store.rows import Issue
 
 _log = logging.getLogger("obitus.service")
-MOST_LOOKED_AT: Final = 2000
-MOST_SHOWN: Final = 20
 MOST_VALUES: Final = 50
+BUSY_S: Final = 0.1
+Result = TypeVar("Result")
 
 
-@dataclass
-class Group:
-    """Failures that would be one issue: how many came from which issue now, and what they are called."""
+class Regrouping(Job):
+    """One regrouping after the other. One that a stop or a kill broke off goes back: half of it is nobody's wish."""
 
-    by_issue: Counter[int] = field(default_factory=Counter)
-    seqs: list[tuple[int, int]] = field(default_factory=list)
-    headline: Headline | None = None
-    message: str = ""
-    fingerprints: dict[str, Decided] = field(default_factory=dict)
+    name: ClassVar = "regrouping"
+    kinds: ClassVar = frozenset[events.Kind]({"regrouping-asked"})
 
+    def __init__(
+        self,
+        records: Records,
+        clock: Clock,
+        preparer: Preparer,
+        planner: Planner,
+        orders: RegroupingOrders,
+        stopping: threading.Event,
+    ) -> None:
+        self._records, self._clock, self._preparer, self._planner = records, clock, preparer, planner
+        self._stopping = stopping
+        for row in store.broken_off(records.reader):
+            orders.undo(row.id, row.person_id, "the next start")
 
-@dataclass(frozen=True)
-class Plan:
-    """What a regrouping would do: groups, how many failures were looked at, and which issue each group goes to."""
+    def take(self, event: Event) -> None:
+        """Carry out what was asked, once: what was begun already is undone by an order of its own."""
+        about = event.subject
+        number: int = about["regrouping"]
+        if about["act"] == "undo":
+            if store.regrouping(self._records.reader, number).state == "undoing":
+                self._end(number, self._guarded(number, lambda: self._undo(number, about), "undone"))
+        elif store.waits(self._records.reader, number):
+            now_ms = self._clock.now_ms()
+            self._write(lambda c: store.begun(c, number, now_ms))
+            self._end(number, self._guarded(number, lambda: self._carry_out(number, about), "done"))
 
-    groups: list[Group]
-    looked_at: int
-    target: list[int | None]
-    """For each group the issue that it becomes; None stands for a new one."""
-    matching: int = 0
-    """How many failures the last rule's condition holds for."""
+    def _carry_out(self, number: int, about: dict[str, Any]) -> None:
+        if about["act"] == "regroup":
+            self._regroup(number, about)
+            return
+        issue = store_issues.issue(self._records.reader, about["issue"])
+        if about["act"] == "merge":
+            self._move_all(number, issue.id, about["into"])
+        elif about["by"]:
+            self._split_by_values(number, issue, about["by"])
+        else:
+            self._split_out(number, issue, about["fingerprints"])
 
-    @property
-    def moving(self) -> int:
-        """How many failures would change their issue."""
-        return sum(
-            sum(n for issue, n in g.by_issue.items() if issue != t)
-            for g, t in zip(self.groups, self.target, strict=True)
-        )
-
-
-class _Stopping(Exception):
-    """The service stops in the middle of a regrouping."""
-
-
-class Regrouper:
-    """Plans and carries out regroupings, one at a time, in a thread of its own."""
-
-    def __init__(self, records: Records, clock: Clock, preparer: Preparer) -> None:
-        self._records, self._clock, self._preparer = records, clock, preparer
-        self._pool = ThreadPoolExecutor(1, thread_name_prefix="obitus-regroup")
-        self._latest: Future[None] | None = None
-        self._stopping = threading.Event()
-        for row in store.unfinished(self._records.reader):
-            # A kill or a stop came in between: half of it is nobody's wish, so it goes back.
-            self.undo(row.id, row.person_id, "the next start")
-
-    def _start(self, number: int, act: Callable[[], None], state: str = "done") -> None:
-        self._latest = self._pool.submit(self._guarded, number, act, state)
-
-    @property
-    def is_idle(self) -> bool:
-        """Whether nothing is being moved."""
-        return self._latest is None or self._latest.done()
-
-    def close(self) -> None:
-        """Stop after the step that is under way; the next start brings back what was moved."""
-        self._stopping.set()
-        self._pool.shutdown(wait=True, cancel_futures=True)
-
-    def plan(
-        self, app_id: int, app: str, rules: Sequence[GroupingRule] | None = None, most: int | None = MOST_LOOKED_AT
-    ) -> Plan:
-        """Regroup an app's past failures (the latest ``most`` failures) under these rules, or the active ones."""
-        preparer = self._preparer if rules is None else self._preparer.with_rules(rules)
-        groups: dict[int, Group] = {}
-        together = Groups()
-        looked_at = matching = 0
-        for row, content in self._history(app_id, most):
-            looked_at += 1
-            if rules and _matches(rules[-1], content, app, row.environment):
-                matching += 1
-            decided, headline = preparer.decided(content, app, row.environment)
-            number, _ = together.place(decided.fingerprint, decided.traits)
-            group = groups.setdefault(number, Group())
-            group.by_issue[row.issue_id] += 1
-            group.seqs.append((row.seq, row.issue_id))
-            group.fingerprints.setdefault(decided.fingerprint, decided)
-            if group.headline is None:
-                group.headline = headline
-                group.message = str(content["exceptions"][0].get("message", ""))[:200]
-        found = list(groups.values())
-        return Plan(found, looked_at, _targets(found, store_grouping.never_pairs(self._records.reader)), matching)
-
-    def _history(self, app_id: int, most: int | None) -> Iterator[tuple[FailureToRegroup, dict[str, Any]]]:
-        history, again = tee(store.history(self._records.reader, app_id, most))
-        contents = self._records.evidence.contents(row.seq for row in again)
-        for row, content in zip(history, contents, strict=True):
-            # Of what is no longer kept nothing can be said: it stays where it is.
-            if content is not None:
-                yield row, content
-
-    def split_values(
-        self, issue: Issue, names: Sequence[str], most: int = MOST_LOOKED_AT
-    ) -> dict[tuple[str, ...], list[int]]:
-        """Return an issue's latest failures by the values of these attributes."""
-        found: dict[tuple[str, ...], list[int]] = defaultdict(list)
-        latest = store.latest_of(self._records.reader, issue.id, most)
-        contents = self._records.evidence.contents(row.seq for row in latest)
-        for row, content in zip(latest, contents, strict=True):
-            if content is None:
-                continue
-            decided, _ = self._preparer.decided(content, issue.app, row.environment)
-            found[tuple(decided.further.value_of(name) for name in names)].append(row.seq)
-        return found
-
-    def merge(self, issue: Issue, into: Issue, person_id: int, person: str) -> int:
-        """Move all failures of an issue to another, and let its fingerprints lead there."""
-        now_ms = self._clock.now_ms()
-        said = f"{person} merged issue {issue.id} into issue {into.id}."
-
-        def begin(connection: Any) -> int:
-            number = store.begin(connection, "merge", said, person_id, issue.failures_in_all, now_ms)
-            store.lead_all(connection, number, issue.id, into.id, f"{person} merged it")
-            store.merged_into(connection, issue.id, into.id)
-            for one in (issue.id, into.id):
-                note(connection, one, person_id, said, now_ms)
-            return number
-
-        number: int = self._records.writer.run(begin)
-        self._start(number, lambda: self._move_all(number, issue.id, into.id))
-        return number
-
-    def split(
-        self, issue: Issue, names: Sequence[str], fingerprints: Sequence[str], person_id: int, person: str
-    ) -> int:
-        """Part an issue: by the values of attributes, or by taking some of its fingerprints out."""
-        how = f"by {', '.join(names)}" if names else f"by {count_of(len(fingerprints), 'fingerprint')}"
-        said = f"{person} split issue {issue.id} {how}."
-        now_ms = self._clock.now_ms()
-
-        def begin(connection: Any) -> int:
-            number = store.begin(connection, "split", said, person_id, issue.failures_in_all, now_ms)
-            note(connection, issue.id, person_id, said, now_ms)
-            return number
-
-        number: int = self._records.writer.run(begin)
-        act = (
-            (lambda: self._split_by_values(number, issue, names))
-            if names
-            else (lambda: self._split_out(number, issue, fingerprints))
-        )
-        self._start(number, act)
-        return number
-
-    def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
-        """Regroup all past failures of an app with the recipe and the active rules."""
-        total = store.failures_of_app(self._records.reader, app_id)
-        now_ms = self._clock.now_ms()
-        said = f"{person} regrouped the history of {app}."
-        number: int = self._records.writer.run(lambda c: store.begin(c, "regroup", said, person_id, total, now_ms))
-        self._start(number, lambda: self._regroup(number, app_id, app, person_id, said))
-        return number
-
-    def undo(self, number: int, person_id: int, person: str) -> None:
-        """Bring back what a regrouping moved, and what came since by the fingerprints that it led elsewhere."""
-        now_ms = self._clock.now_ms()
-        self._records.writer.run(lambda c: store.end(c, number, "undoing", now_ms))
-        self._start(number, lambda: self._undo(number, person_id, person), "undone")
-
-    def _guarded(self, number: int, act: Any, state: str = "done") -> None:
+    def _guarded(self, number: int, act: Any, state: str) -> str:
         try:
             act()
-        except _Stopping:
-            return
+        except Interrupted:
+            raise
         except Exception:
             _log.exception("regrouping %d broke; what it moved can be undone", number)
-            state = "failed"
+            return "failed"
+        return state
+
+    def _end(self, number: int, state: str) -> None:
         now_ms = self._clock.now_ms()
 
         def end(connection: Any) -> None:
             store.end(connection, number, state, now_ms)
             events.add(connection, "regrouping", now_ms, regrouping=number, state=state)
 
-        self._records.writer.run(end)
+        self._write(end)
+
+    def _write(self, work: Callable[[sqlite3.Connection], Result]) -> Result:
+        """Have something written; while senders fill the writer's queue, wait for a place in it."""
+        while True:
+            try:
+                return self._records.writer.run(work)
+            except StoreBusy:
+                if self._stopping.wait(BUSY_S):
+                    raise Interrupted from None
 
     def _move_all(self, number: int, from_issue: int, to_issue: int) -> None:
         while seqs := store.seqs_of(self._records.reader, from_issue, 0, store.MOST_IN_ONE_STEP):
@@ -218,9 +111,9 @@ class Regrouper:
     def _move(self, number: int, moves: list[Move], *, keep: bool = True) -> None:
         for start in range(0, len(moves), store.MOST_IN_ONE_STEP):
             if self._stopping.is_set():
-                raise _Stopping
+                raise Interrupted
             step = moves[start : start + store.MOST_IN_ONE_STEP]
-            self._records.writer.run(lambda c, step=step: store.move(c, number, step, keep=keep))  # type: ignore[misc]
+            self._write(lambda c, step=step: store.move(c, number, step, keep=keep))  # type: ignore[misc]
 
     def _sum_up(self, issues: Sequence[int]) -> None:
         now_ms = self._clock.now_ms()
@@ -230,10 +123,10 @@ class Regrouper:
             for issue in issues:
                 events.add(connection, "issue-changed", now_ms, issue=issue)
 
-        self._records.writer.run(sum_up)
+        self._write(sum_up)
 
     def _split_by_values(self, number: int, issue: Issue, names: Sequence[str]) -> None:
-        values = self.split_values(issue, names, most=10_000_000)
+        values = self._planner.split_values(issue, names, most=10_000_000)
         # The largest part stays; the others become issues of their own.
         parts = sorted(values.items(), key=lambda part: (-len(part[1]), part[0]))
         fingerprints = [(row.app_id, row.fingerprint) for row in store.fingerprints_of(self._records.reader, issue.id)]
@@ -255,7 +148,7 @@ class Regrouper:
                     )
             return targets
 
-        targets: list[int] = self._records.writer.run(arrange)
+        targets: list[int] = self._write(arrange)
         for target, (_, seqs) in zip(targets, parts, strict=False):
             if target != issue.id:
                 self._move(number, [Move(seq, issue.id, target) for seq in seqs])
@@ -270,7 +163,7 @@ class Regrouper:
                 store.lead(connection, number, issue.app_id, fingerprint, target, f"split out of issue {issue.id}")
             return target
 
-        target: int = self._records.writer.run(arrange)
+        target: int = self._write(arrange)
         after = 0
         latest: dict[str, Any] | None = None
         while seqs := store.seqs_of(self._records.reader, issue.id, after, store.MOST_IN_ONE_STEP):
@@ -282,13 +175,12 @@ class Regrouper:
                 latest = self._records.evidence.content(moves[-1].seq) or latest
         if latest is not None:
             _, headline = self._preparer.decided(latest, issue.app, "")
-            self._records.writer.run(
-                lambda c: store.name_issue(c, target, headline.type, headline.cause, headline.place)
-            )
+            self._write(lambda c: store.name_issue(c, target, headline.type, headline.cause, headline.place))
         self._sum_up([issue.id, target])
 
-    def _regroup(self, number: int, app_id: int, app: str, person_id: int, said: str) -> None:
-        plan = self.plan(app_id, app, most=None)
+    def _regroup(self, number: int, about: dict[str, Any]) -> None:
+        app_id: int = about["app_id"]
+        plan = self._planner.plan(app_id, about["app"], most=None)
         touched: set[int] = set()
         for group, target in zip(plan.groups, plan.target, strict=True):
             goes_to = self._arrange(number, app_id, group, target)
@@ -299,7 +191,7 @@ class Regrouper:
         self._sum_up(sorted(touched))
         now_ms = self._clock.now_ms()
         for issue in touched:
-            self._records.writer.run(lambda c, issue=issue: note(c, issue, person_id, said, now_ms))  # type: ignore[misc]
+            self._write(lambda c, issue=issue: note(c, issue, about["person_id"], about["said"], now_ms))  # type: ignore[misc]
 
     def _arrange(self, number: int, app_id: int, group: Group, target: int | None) -> int:
 
@@ -317,12 +209,12 @@ class Regrouper:
                 store.lead(connection, number, app_id, text, goes_to, "regrouped")
             return goes_to
 
-        answer: int = self._records.writer.run(arrange)
+        answer: int = self._write(arrange)
         return answer
 
-    def _undo(self, number: int, person_id: int, person: str) -> None:
+    def _undo(self, number: int, about: dict[str, Any]) -> None:
         touched = store.touched_by(self._records.reader, number)
-        led: list[tuple[str, int, int]] = self._records.writer.run(lambda c: store.lead_back(c, number))
+        led: list[tuple[str, int, int]] = self._write(lambda c: store.lead_back(c, number))
         after = 0
         while rows := store.moves_of(self._records.reader, number, after):
             self._move(number, [Move(row.seq, row.to_issue, row.from_issue) for row in rows], keep=False)
@@ -338,53 +230,7 @@ class Regrouper:
         def finish(connection: Any) -> None:
             for issue in sorted(set(touched)):
                 store.merged_into(connection, issue, None)
-                note(connection, issue, person_id, f"{person} undid regrouping {number}.", now_ms)
+                note(connection, issue, about["person_id"], f"{about['person']} undid regrouping {number}.", now_ms)
 
-        self._records.writer.run(finish)
+        self._write(finish)
         self._sum_up(sorted(set(touched)))
-
-
-def _matches(rule: GroupingRule, content: dict[str, Any], app: str, environment: str) -> bool:
-    return rule.condition is None or holds_for(rule, asked_about(content, chain_of(content), app, environment))
-
-
-def _targets(groups: list[Group], never: set[tuple[int, int]]) -> list[int | None]:
-    """Give each group the issue that most of its failures are in; an issue goes to one group only, the one with most of it."""
-    wishes = sorted(
-        ((count, -issue, place) for place, group in enumerate(groups) for issue, count in group.by_issue.items()),
-        reverse=True,
-    )
-    target: list[int | None] = [None] * len(groups)
-    taken: set[int] = set()
-    for _, minus, place in wishes:
-        issue = -minus
-        if target[place] is None and issue not in taken:
-            target[place] = issue
-            taken.add(issue)
-    for place, group in enumerate(groups):
-        goes_to = target[place]
-        if goes_to is not None:
-            # What people said is never one stays where it is.
-            apart = {i for i in group.by_issue if (min(i, goes_to), max(i, goes_to)) in never}
-            group.seqs = [(seq, issue) for seq, issue in group.seqs if issue not in apart]
-            for issue in apart:
-                del group.by_issue[issue]
-    return target
-
-
-def joins_of(plan: Plan) -> list[tuple[Group, int | None]]:
-    """Return the groups that several issues would join, the largest first."""
-    found = [(g, t) for g, t in zip(plan.groups, plan.target, strict=True) if len(g.by_issue) > 1]
-    return sorted(found, key=lambda one: -sum(one[0].by_issue.values()))[:MOST_SHOWN]
-
-
-def parts_of(plan: Plan) -> dict[int, list[Group]]:
-    """Return the issues that would be split off, with the groups that their failures would go to."""
-    spread: dict[int, list[Group]] = defaultdict(list)
-    for group in plan.groups:
-        for issue in group.by_issue:
-            spread[issue].append(group)
-    return dict([(issue, groups) for issue, groups in sorted(spread.items()) if len(groups) > 1][:MOST_SHOWN])
-
-
-TheRegrouper = Annotated[Regrouper, part("regrouper")]

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import logging
-import threading
-import time
 from itertools import groupby
-from typing import Any, Final
+from typing import Any, ClassVar, Final
 
 from obitus.core.changes.revealing import WINDOW_MS, Story, lies_behind
 from obitus.core.comparing import Course, Step, stepped_up
@@ -14,75 +11,44 @@ from obitus.core.lifecycle import has_fix
 from obitus.service.clock import Clock
 from obitus.service.exposed import Exposed
 from obitus.service.intake.prepare import chain_of
+from obitus.service.jobs.runner import Job
 from obitus.store import events, rates, revealings
 from obitus.store import issues as issue_store
 from obitus.store import releases as store
 from obitus.store.database import Reader
+from obitus.store.events import Event
 from obitus.store.records import Records
 
-EVERY_S: Final = 10.0
-MOST_PAUSE_S: Final = 40.0
 MOST_EARLIER: Final = 12
 """How many releases before one are looked at for what was usual."""
-JOB: Final = "watching"
-
-_log = logging.getLogger("obitus.service")
 
 Place = tuple[int, int, str]
 """App, release and environment, by their ids and name."""
 
 
-class Watcher:
-    """Looks, some seconds after reports came, at the releases that they came from. One thread; what it finds, the writer keeps."""
+class Watching(Job):
+    """Looks, some seconds after reports came, at the releases that they came from, and at each new issue once."""
+
+    name: ClassVar = "watching"
+    kinds: ClassVar = frozenset[events.Kind]({"issue-new"})
+    rest_s: ClassVar = 10.0
+    longest_rest_s: ClassVar = 40.0
 
     def __init__(self, records: Records, clock: Clock) -> None:
         self._records, self._clock = records, clock
-        self._turn = threading.Lock()
-        self._stopping = threading.Event()
-        self._thread = threading.Thread(target=self._watch, name="obitus-watcher", daemon=True)
-        self._thread.start()
 
-    def look(self) -> None:
-        """Look now at all that came since the last time."""
-        with self._turn:
-            self._look_at_new()
-            due = rates.due(self._records.reader)
-            for app_id, rows in groupby(due, key=lambda row: int(row.app_id)):
-                places = list(rows)
-                self._rates(app_id, [(row.version, row.environment) for row in places])
-                # What came meanwhile has another count, and stays.
-                self._records.writer.run(lambda c, places=places: rates.looked_at(c, places))  # type: ignore[misc]
+    def take(self, event: Event) -> None:
+        """Find out whether a new issue was revealed by the fix of another."""
+        self._revealed(event.subject["issue"])
 
-    def _look_at_new(self) -> None:
-        """Look at the issues that are new since the last event that was read; after a kill, from there on."""
-        while found := events.after(self._records.reader, events.position(self._records.reader, JOB) or 0):
-            for event in found:
-                if event.kind != "issue-new":
-                    continue
-                try:
-                    self._revealed(event.subject["issue"])
-                except Exception:
-                    # One issue whose records cannot be read must not keep the others from being looked at.
-                    _log.exception("issue %d could not be looked at", event.subject["issue"])
-            last = found[-1].id
-            self._records.writer.run(lambda c, last=last: events.move(c, JOB, last))  # type: ignore[misc]
-
-    def close(self) -> None:
-        """Stop."""
-        self._stopping.set()
-        self._thread.join()
-
-    def _watch(self) -> None:
-        pause = EVERY_S
-        while not self._stopping.wait(pause):
-            started = time.monotonic()
-            try:
-                self.look()
-            except Exception:
-                # Finding must never stop intake; what came next is looked at again.
-                _log.exception("looking at rates failed; it will be tried again")
-            # However much there is to look at, it takes a tenth of one core at most, and is found within a minute.
-            pause = min(MOST_PAUSE_S, max(EVERY_S, 9 * (time.monotonic() - started)))
+    def finish_turn(self) -> None:
+        """Compare rates wherever reports came from since; which these are, the store knows: there is no event for each report."""
+        due = rates.due(self._records.reader)
+        for app_id, rows in groupby(due, key=lambda row: int(row.app_id)):
+            places = list(rows)
+            self._rates(app_id, [(row.version, row.environment) for row in places])
+            # What came meanwhile has another count, and stays.
+            self._records.writer.run(lambda c, places=places: rates.looked_at(c, places))  # type: ignore[misc]
 
     def _rates(self, app_id: int, places: list[tuple[str, str]]) -> None:
         reader = self._records.reader

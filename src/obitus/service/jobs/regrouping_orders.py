@@ -1,0 +1,89 @@
+"""Merging, splitting and regrouping are asked for here. What is asked is written down with its event, and a job carries it out."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from typing import Annotated, Any, Literal
+
+from obitus.core.wording import count_of
+from obitus.service.clock import Clock
+from obitus.service.given import part
+from obitus.store import events
+from obitus.store import regrouping as store
+from obitus.store.issues import note
+from obitus.store.records import Records
+from obitus.store.rows import Issue
+
+Act = Literal["merge", "split", "regroup", "undo"]
+
+
+class RegroupingOrders:
+    """Takes orders. Each is one transaction, and returns the number of the regrouping."""
+
+    def __init__(self, records: Records, clock: Clock) -> None:
+        self._records, self._clock = records, clock
+
+    def merge(self, issue: Issue, into: Issue, person_id: int, person: str) -> int:
+        """Move all failures of an issue to another, and let its fingerprints lead there."""
+        now_ms = self._clock.now_ms()
+        said = f"{person} merged issue {issue.id} into issue {into.id}."
+
+        def ask(connection: sqlite3.Connection) -> int:
+            number = store.begin(connection, "merge", said, person_id, issue.failures_in_all, now_ms)
+            # What arrives from now on goes there at once.
+            store.lead_all(connection, number, issue.id, into.id, f"{person} merged it")
+            store.merged_into(connection, issue.id, into.id)
+            for one in (issue.id, into.id):
+                note(connection, one, person_id, said, now_ms)
+            _ask_for(connection, number, "merge", now_ms, issue=issue.id, into=into.id)
+            return number
+
+        return self._records.writer.run(ask)
+
+    def split(
+        self, issue: Issue, names: Sequence[str], fingerprints: Sequence[str], person_id: int, person: str
+    ) -> int:
+        """Part an issue: by the values of attributes, or by taking some of its fingerprints out."""
+        how = f"by {', '.join(names)}" if names else f"by {count_of(len(fingerprints), 'fingerprint')}"
+        said = f"{person} split issue {issue.id} {how}."
+        now_ms = self._clock.now_ms()
+
+        def ask(connection: sqlite3.Connection) -> int:
+            number = store.begin(connection, "split", said, person_id, issue.failures_in_all, now_ms)
+            note(connection, issue.id, person_id, said, now_ms)
+            about = {"issue": issue.id, "by": list(names), "fingerprints": list(fingerprints)}
+            _ask_for(connection, number, "split", now_ms, **about)
+            return number
+
+        return self._records.writer.run(ask)
+
+    def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
+        """Regroup all past failures of an app with the recipe and the active rules."""
+        total = store.failures_of_app(self._records.reader, app_id)
+        now_ms = self._clock.now_ms()
+        said = f"{person} regrouped the history of {app}."
+
+        def ask(connection: sqlite3.Connection) -> int:
+            number = store.begin(connection, "regroup", said, person_id, total, now_ms)
+            _ask_for(connection, number, "regroup", now_ms, app_id=app_id, app=app, person_id=person_id, said=said)
+            return number
+
+        return self._records.writer.run(ask)
+
+    def undo(self, number: int, person_id: int, person: str) -> None:
+        """Bring back what a regrouping moved, and what came since by the fingerprints that it led elsewhere."""
+        now_ms = self._clock.now_ms()
+
+        def ask(connection: sqlite3.Connection) -> None:
+            store.end(connection, number, "undoing", now_ms)
+            _ask_for(connection, number, "undo", now_ms, person_id=person_id, person=person)
+
+        self._records.writer.run(ask)
+
+
+def _ask_for(connection: sqlite3.Connection, number: int, act: Act, now_ms: int, **about: Any) -> None:
+    events.add(connection, "regrouping-asked", now_ms, regrouping=number, act=act, **about)
+
+
+TheRegroupingOrders = Annotated[RegroupingOrders, part("regrouping_orders")]
