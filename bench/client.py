@@ -406,6 +406,7 @@ def memory(folder: Path) -> None:
 import gc, obitus, sys
 sys.path.insert(0, {str(Path(__file__).parents[1])!r})
 from bench.client import deep
+from obitus.client import state
 def kept():
     gc.collect()
     with open("/proc/self/statm") as opened:

@@ -62,7 +62,7 @@ def releases(reader: Reader, app_id: int | None = None) -> list[AppRelease]:
 
 def environments(reader: Reader) -> list[str]:
     """Return the names of all environments that have a key."""
-    return [row["environment"] for row in reader.rows(_ENVIRONMENTS)]
+    return reader.column(str, _ENVIRONMENTS)
 
 
 def add_app(connection: sqlite3.Connection, name: str, kind: str, now_ms: int) -> int:

@@ -9,7 +9,7 @@ from typing import Final
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
 from obitus.store.database import Reader
-from obitus.store.rows import CommitLine
+from obitus.store.rows import CommitFile, CommitLibrary, CommitLine, KnownCommit, Revision
 
 MOST_CANDIDATES: Final = 300
 MOST_FILES_READ: Final = 400
@@ -29,7 +29,7 @@ SELECT DISTINCT k.commit_id FROM commit_keys k
 WHERE k.release_id = :release_id AND ((k.kind = 'f' AND k.key IN (SELECT value FROM json_each(:files)))
   OR (k.kind = 'n' AND k.key IN (SELECT value FROM json_each(:names)))
   OR (k.kind = 'l')) LIMIT :most"""
-_COMMITS = "SELECT id, hash, time_ms, author, subject, files FROM commits WHERE id IN (SELECT value FROM json_each(?))"
+_COMMITS = "SELECT id, hash, time_ms, author, subject FROM commits WHERE id IN (SELECT value FROM json_each(?))"
 _FILES = """
 SELECT commit_id, path, ranges, names FROM (
   SELECT commit_id, path, ranges, names, ROW_NUMBER() OVER (PARTITION BY commit_id) AS place FROM commit_files
@@ -77,24 +77,17 @@ def candidates(reader: Reader, release_id: int, files: Iterable[str], names: Ite
         "names": json.dumps(sorted(names)),
         "most": MOST_CANDIDATES,
     }
-    ids = json.dumps([row["commit_id"] for row in reader.rows(_CANDIDATES, values)])
+    ids = json.dumps(reader.column(int, _CANDIDATES, values))
     libraries: dict[int, list[LibraryChange]] = {}
-    for row in reader.rows(_LIBRARIES, (ids,)):
-        libraries.setdefault(row["commit_id"], []).append(LibraryChange(row["name"], row["before"], row["after"]))
+    for changed in reader.all(CommitLibrary, _LIBRARIES, (ids,)):
+        libraries.setdefault(changed.commit_id, []).append(LibraryChange(changed.name, changed.before, changed.after))
     touched: dict[int, list[Touched]] = {}
-    for row in reader.rows(_FILES, (ids, MOST_FILES_READ)):
-        ranges = [tuple(one) for one in json.loads(row["ranges"])]
-        touched.setdefault(row["commit_id"], []).append(Touched(row["path"], ranges, json.loads(row["names"])))
+    for file in reader.all(CommitFile, _FILES, (ids, MOST_FILES_READ)):
+        ranges = [tuple(one) for one in json.loads(file.ranges)]
+        touched.setdefault(file.commit_id, []).append(Touched(file.path, ranges, json.loads(file.names)))
     return [
-        Commit(
-            row["hash"],
-            row["time_ms"],
-            row["author"],
-            row["subject"],
-            touched.get(row["id"], []),
-            libraries.get(row["id"], []),
-        )
-        for row in reader.rows(_COMMITS, (ids,))
+        Commit(row.hash, row.time_ms, row.author, row.subject, touched.get(row.id, []), libraries.get(row.id, []))
+        for row in reader.all(KnownCommit, _COMMITS, (ids,))
     ]
 
 
@@ -105,4 +98,4 @@ def latest(reader: Reader, release_id: int, most: int) -> list[CommitLine]:
 
 def revisions(reader: Reader, app_id: int) -> dict[str, str]:
     """Return the commit that each release of an app was made of, as far as told."""
-    return {row["version"]: row["revision"] for row in reader.rows(_REVISIONS, (app_id,))}
+    return dict(reader.all(Revision, _REVISIONS, (app_id,)))

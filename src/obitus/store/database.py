@@ -196,6 +196,17 @@ def typed(cursor: sqlite3.Cursor, kind: Callable[..., Kept]) -> list[Kept]:
     return [kind(*row) for row in cursor.fetchall()]
 
 
+def column_of(cursor: sqlite3.Cursor, kind: type[Kept]) -> list[Kept]:
+    """Return the only column of a cursor's rows; raises TypeError where there are more, or a value is of another type."""
+    if len(cursor.description) != 1:
+        raise TypeError(f"the statement gives {len(cursor.description)} columns")
+    found = [row[0] for row in cursor.fetchall()]
+    for value in found:
+        if not isinstance(value, kind):
+            raise TypeError(f"the statement gives {value!r}, which is no {kind.__name__}")
+    return found
+
+
 class Reader:
     """Read-only connections, one for each thread that asks. Each reading has a time limit."""
 
@@ -208,18 +219,12 @@ class Reader:
 
     def rows(self, sql: str, params: Params = ()) -> list[Row]:
         """Run one reading statement and return all its rows."""
-        connection = self._connection()
-        ends = time.monotonic() + READ_LIMIT_S
-        with our_errors(self.path):
-            connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
+        with self.lend() as connection:
             return connection.execute(sql, params).fetchall()
 
     def all(self, kind: Callable[..., Kept], sql: str, params: Params = ()) -> list[Kept]:
         """Run one reading statement and return all its rows, as what ``kind`` makes of them: a type of ``store.rows``."""
-        connection = self._connection()
-        ends = time.monotonic() + READ_LIMIT_S
-        with our_errors(self.path):
-            connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
+        with self.lend() as connection:
             return typed(connection.execute(sql, params), kind)
 
     def first(self, kind: Callable[..., Kept], sql: str, params: Params = ()) -> Kept | None:
@@ -234,9 +239,21 @@ class Reader:
             raise errors.NotThere(f"there is no {what}")
         return found
 
+    def column(self, kind: type[Kept], sql: str, params: Params = ()) -> list[Kept]:
+        """Run one reading statement that has one column, and return its values."""
+        with self.lend() as connection:
+            return column_of(connection.execute(sql, params), kind)
+
+    def value(self, kind: type[Kept], sql: str, params: Params = (), *, what: str = "record") -> Kept:
+        """Return the only value of the first row; raises NotThere, naming ``what``, when there is none."""
+        found = self.column(kind, sql, params)
+        if not found:
+            raise errors.NotThere(f"there is no {what}")
+        return found[0]
+
     @contextmanager
     def lend(self) -> Iterator[sqlite3.Connection]:
-        """Lend this thread's connection, for a question that brings functions of its own."""
+        """Lend this thread's connection, with the time limit of one reading."""
         connection = self._connection()
         ends = time.monotonic() + READ_LIMIT_S
         with our_errors(self.path):

@@ -10,6 +10,7 @@ from typing import Any, Final, Literal
 
 from obitus.core.clock import DAY_MS
 from obitus.store.database import Reader
+from obitus.store.rows import EventRow
 
 Kind = Literal[
     "regrouping-asked", "regrouping", "issue-new", "issue-regressed", "issue-decided", "issue-changed", "issue-revealed",
@@ -51,20 +52,20 @@ def add(connection: sqlite3.Connection, kind: Kind, now_ms: int, **subject: Any)
 def after(reader: Reader, number: int, most: int = MOST_READ) -> list[Event]:
     """Return the events behind a number, in order."""
     return [
-        Event(row["id"], row["time_ms"], row["kind"], json.loads(row["subject"]))
-        for row in reader.rows(_AFTER, (number, most))
+        Event(row.id, row.time_ms, row.kind, json.loads(row.subject))
+        for row in reader.all(EventRow, _AFTER, (number, most))
     ]
 
 
 def newest(reader: Reader) -> int:
     """Return the number of the latest event, 0 when there is none."""
-    return int(reader.one(_NEWEST)["id"])
+    return reader.value(int, _NEWEST)
 
 
 def position(reader: Reader, job: str) -> int | None:
     """Return the number of the last event that a job has read, None where it never did."""
-    row = reader.row(_POSITION, (job,))
-    return int(row["event_id"]) if row else None
+    found = reader.column(int, _POSITION, (job,))
+    return found[0] if found else None
 
 
 def move(connection: sqlite3.Connection, job: str, number: int) -> None:
@@ -74,7 +75,7 @@ def move(connection: sqlite3.Connection, job: str, number: int) -> None:
 
 def jobs(reader: Reader) -> list[str]:
     """Return the jobs whose positions are kept."""
-    return [row["job"] for row in reader.rows(_JOBS)]
+    return reader.column(str, _JOBS)
 
 
 def forget_positions(connection: sqlite3.Connection, gone: Sequence[str]) -> None:

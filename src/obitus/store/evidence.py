@@ -16,10 +16,11 @@ import zstandard
 
 from obitus.core.clock import to_text
 from obitus.core.days import day_and_place, seq_of
-from obitus.store.database import Reader
+from obitus.store.database import Reader, typed
 from obitus.store.days import logs
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import UNREADABLE
+from obitus.store.rows import Dictionary, IdOfReport, LogRow, PackedReport, Version
 
 _log = logging.getLogger("obitus.store")
 
@@ -32,7 +33,7 @@ AT_ONCE: Final = 100
 _NEWEST_DICTIONARY = "SELECT id, body FROM dictionaries ORDER BY id DESC LIMIT 1"
 _DICTIONARY = "SELECT body FROM dictionaries WHERE id = ?"
 _BODIES = "SELECT place, body, dictionary_id FROM evidence WHERE place IN (SELECT value FROM json_each(?))"
-_SAMPLES = "SELECT body, dictionary_id FROM evidence ORDER BY place DESC LIMIT ?"
+_SAMPLES = "SELECT place, body, dictionary_id FROM evidence ORDER BY place DESC LIMIT ?"
 _TEXT = "SELECT text FROM texts WHERE id = ?"
 _IDS = "SELECT place, id FROM ids WHERE place IN (SELECT value FROM json_each(?))"
 _RELEASES = "SELECT id, version FROM releases WHERE id IN (SELECT value FROM json_each(?))"
@@ -85,17 +86,17 @@ class Evidence(Packer):
         super().__init__()
         self._reader, self._days = reader, days
         self._reports_to_train = SAMPLES_TO_TRAIN
-        newest = reader.row(_NEWEST_DICTIONARY)
+        newest = reader.first(Dictionary, _NEWEST_DICTIONARY)
         if newest is not None:
-            self.use(newest["id"], newest["body"])
+            self.use(newest.id, newest.body)
 
     def unpack(self, body: bytes, dictionary_id: int | None) -> bytes:
         """Return the report's JSON."""
         dictionary = None
         if dictionary_id is not None:
             if dictionary_id not in self._dictionaries:
-                row = self._reader.one(_DICTIONARY, (dictionary_id,), what="dictionary of this evidence")
-                self._dictionaries[dictionary_id] = zstandard.ZstdCompressionDict(row["body"])
+                made = self._reader.value(bytes, _DICTIONARY, (dictionary_id,), what="dictionary of this evidence")
+                self._dictionaries[dictionary_id] = zstandard.ZstdCompressionDict(made)
             dictionary = self._dictionaries[dictionary_id]
         return zstandard.ZstdDecompressor(dict_data=dictionary).decompress(body)
 
@@ -134,8 +135,8 @@ class Evidence(Packer):
         wanted = json.dumps(places)
         with self._days.open(day) as connection:
             found = {
-                row["place"]: self.unpack(row["body"], row["dictionary_id"])
-                for row in connection.execute(_BODIES, (wanted,))
+                row.place: self.unpack(row.body, row.dictionary_id)
+                for row in typed(connection.execute(_BODIES, (wanted,)), PackedReport)
             }
             if len(found) < len(places):
                 found |= self._records_of(connection, [place for place in places if place not in found])
@@ -144,13 +145,13 @@ class Evidence(Packer):
     def _records_of(self, connection: sqlite3.Connection, places: Sequence[int]) -> dict[int, bytes]:
         """Return log records as they were reported, from their columns."""
         wanted = json.dumps(places)
-        rows = connection.execute(logs.SOME, (wanted,)).fetchall()
+        rows = typed(connection.execute(logs.SOME, (wanted,)), LogRow)
         if not rows:
             return {}
         # An index from numbers to ids would cost each record more than one search of the day costs the few that are opened.
-        ids = {row["place"]: row["id"] for row in connection.execute(_IDS, (wanted,))}
-        releases = json.dumps(sorted({row["release_id"] for row in rows}))
-        versions = {row["id"]: row["version"] for row in self._reader.rows(_RELEASES, (releases,))}
+        ids = dict(typed(connection.execute(_IDS, (wanted,)), IdOfReport))
+        releases = json.dumps(sorted({row.release_id for row in rows}))
+        versions = dict(self._reader.all(Version, _RELEASES, (releases,)))
 
         @cache
         def text_of(number: int) -> str:
@@ -159,12 +160,12 @@ class Evidence(Packer):
         found = {}
         for row in rows:
             head = {
-                "id": str(UUID(bytes=ids[row["place"]])) if row["place"] in ids else None,
-                "time": to_text(row["time_ms"]),
-                "release": versions.get(row["release_id"], ""),
+                "id": str(UUID(bytes=ids[row.place])) if row.place in ids else None,
+                "time": to_text(row.time_ms),
+                "release": versions.get(row.release_id, ""),
             }
             report = head | logs.report_of(row, text_of)
-            found[row["place"]] = json.dumps(report, ensure_ascii=False).encode()
+            found[row.place] = json.dumps(report, ensure_ascii=False).encode()
         return found
 
     def wants_training(self) -> bool:
@@ -178,8 +179,8 @@ class Evidence(Packer):
         """Train a dictionary on the newest reports (about a second of work; call it off the event loop); None where they are too few."""
         samples: list[bytes | bytearray | memoryview] = []
         for day in self._days.known():
-            rows = self._days.rows_if_readable(day.day, _SAMPLES, (SAMPLES_TO_TRAIN - len(samples),))
-            samples += [self.unpack(row["body"], row["dictionary_id"]) for row in rows]
+            rows = self._days.all_if_readable(PackedReport, day.day, _SAMPLES, (SAMPLES_TO_TRAIN - len(samples),))
+            samples += [self.unpack(row.body, row.dictionary_id) for row in rows]
             if len(samples) >= SAMPLES_TO_TRAIN:
                 return zstandard.train_dictionary(DICTIONARY_BYTES, samples).as_bytes()
         # Most are logs, which have no evidence: not to be looked at again at each turn.

@@ -7,12 +7,13 @@ import sqlite3
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from hashlib import blake2b
-from typing import Final, Protocol
+from typing import Any, Final, Protocol
 
 from obitus.core.grouping.groups import MOST_COMPARED, Candidate, Choice, choose
 from obitus.core.grouping.likeness import keys_of
 from obitus.core.grouping.recipe import Part, Traits, as_text, from_text
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader, typed
+from obitus.store.rows import AppTraits, KnownTraits, NeverPair
 
 MOST_NEW_ISSUES: Final = 200
 """New issues that one app may bring in one minute; what comes beyond goes to its collecting issue."""
@@ -43,7 +44,7 @@ SELECT CASE WHEN issue_id = :id THEN other_id ELSE issue_id END AS other
 FROM never_together WHERE issue_id = :id OR other_id = :id"""
 _NEVER_PAIRS = "SELECT issue_id, other_id FROM never_together"
 _TRAITS_OF = """
-SELECT f.app_id, f.fingerprint, t.traits FROM fingerprints f JOIN fingerprint_traits t ON t.id = f.traits_id
+SELECT f.app_id, t.traits FROM fingerprints f JOIN fingerprint_traits t ON t.id = f.traits_id
 WHERE f.issue_id = ? LIMIT ?"""
 _ADD_NEVER = """
 INSERT INTO never_together (issue_id, other_id, person_id, created_ms) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"""
@@ -107,7 +108,12 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
                     joined="an earlier version of the recipe put it here; a new version splits no issue",
                 )
     if decided.traits is not None:
-        choice = choose(decided.traits, candidates(connection.execute, app_id, decided.traits))
+        choice = choose(
+            decided.traits,
+            candidates(
+                lambda params: typed(connection.execute(_WITH_KEY, params), KnownTraits), app_id, decided.traits
+            ),
+        )
         if choice.joins is not None:
             return Found(choice.joins.issue, text, known=False, joined=choice.joins.verdict.reason)
     return _new(connection, app_id, text, received_ms)
@@ -128,17 +134,13 @@ def apart_text(fingerprint: str, values: Sequence[str]) -> str:
     return f"{fingerprint}/{hashed}"
 
 
-def candidates(
-    execute: Callable[..., sqlite3.Cursor] | Callable[..., list[Row]], app_id: int, traits: Traits
-) -> list[Candidate]:
+def candidates(found_by: Callable[[dict[str, Any]], list[KnownTraits]], app_id: int, traits: Traits) -> list[Candidate]:
     """Return the known fingerprints that share something with these traits; a bounded number, the newest."""
     found: dict[str, Candidate] = {}
     for key in keys_of(traits):
-        for row in execute(_WITH_KEY, {"app_id": app_id, "key": key, "most": MOST_COMPARED}):
-            if row["fingerprint"] not in found:
-                found[row["fingerprint"]] = Candidate(
-                    row["issue_id"], row["fingerprint"], from_text(json.loads(row["traits"]))
-                )
+        for row in found_by({"app_id": app_id, "key": key, "most": MOST_COMPARED}):
+            if row.fingerprint not in found:
+                found[row.fingerprint] = Candidate(row.issue_id, row.fingerprint, from_text(json.loads(row.traits)))
     return list(found.values())
 
 
@@ -158,16 +160,19 @@ def add_fingerprint(connection: sqlite3.Connection, app_id: int, issue_id: int, 
 
 def traits_of(reader: Reader, issue_id: int) -> list[Traits]:
     """Return what the fingerprints of an issue are compared by."""
-    return [from_text(json.loads(row["traits"])) for row in reader.rows(_TRAITS_OF, (issue_id, MOST_FINGERPRINTS))]
+    return [
+        from_text(json.loads(row.traits)) for row in reader.all(AppTraits, _TRAITS_OF, (issue_id, MOST_FINGERPRINTS))
+    ]
 
 
 def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:
     """Return the issues that may be the same fault as this one, the likeliest first, each with the reason."""
     best: dict[int, tuple[float, str]] = {}
-    never = {row["other"] for row in reader.rows(_NEVER, {"id": issue_id})}
-    for row in reader.rows(_TRAITS_OF, (issue_id, MOST_FINGERPRINTS)):
-        traits = from_text(json.loads(row["traits"]))
-        others = [c for c in candidates(reader.rows, row["app_id"], traits) if c.issue != issue_id]
+    never = set(never_with(reader, issue_id))
+    for row in reader.all(AppTraits, _TRAITS_OF, (issue_id, MOST_FINGERPRINTS)):
+        traits = from_text(json.loads(row.traits))
+        known = candidates(lambda params: reader.all(KnownTraits, _WITH_KEY, params), row.app_id, traits)
+        others = [one for one in known if one.issue != issue_id]
         choice: Choice = choose(traits, others, never)
         for like in (*([choice.joins] if choice.joins else []), *choice.perhaps):
             strength = like.verdict.strength + (like.verdict.kind == "same")
@@ -179,12 +184,12 @@ def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:
 
 def never_with(reader: Reader, issue_id: int) -> list[int]:
     """Return the issues that somebody said are kept apart with this."""
-    return sorted(row["other"] for row in reader.rows(_NEVER, {"id": issue_id}))
+    return sorted(reader.column(int, _NEVER, {"id": issue_id}))
 
 
 def never_pairs(reader: Reader) -> set[tuple[int, int]]:
     """Return all pairs of issues that are kept apart, the lower number first."""
-    return {(row["issue_id"], row["other_id"]) for row in reader.rows(_NEVER_PAIRS)}
+    return set(reader.all(NeverPair, _NEVER_PAIRS))
 
 
 def add_never(connection: sqlite3.Connection, issue_id: int, other_id: int, person_id: int, now_ms: int) -> None:

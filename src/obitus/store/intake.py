@@ -25,7 +25,7 @@ from obitus.store.days.runs import RunFacts
 from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, settling_of
-from obitus.store.rows import SettledBy
+from obitus.store.rows import GrowingTally, SettledBy
 
 _ADD_ISSUE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
@@ -313,12 +313,13 @@ def _has_grown(batch: _Batch, seq: int, report: Prepared) -> bool:
     """Count what is new of a tally that is there already; return whether anything is."""
     if report.tally is None or not report.tally.grows:
         return False
-    row = batch.connection.execute(_GROWING, (seq,)).fetchone()
-    if row is None or row["runs"] >= report.tally.runs:
+    tallies = typed(batch.connection.execute(_GROWING, (seq,)), GrowingTally)
+    if not tallies or tallies[0].runs >= report.tally.runs:
         return False
+    tally = tallies[0]
     # What is new counts where the tally began: a process that goes on into the next hour moves no runs there.
-    place = (row["release_id"], row["environment"], row["time_ms"])
-    _count_runs(batch.connection, report, report.tally.runs - row["runs"], place)
+    place = (tally.release_id, tally.environment, tally.time_ms)
+    _count_runs(batch.connection, report, report.tally.runs - tally.runs, place)
     batch.connection.execute(_HAS_GROWN, (report.tally.runs, seq))
     batch.grown(seq, report)
     return True

@@ -14,6 +14,7 @@ from obitus.store.database import Kept, Reader, typed
 from obitus.store.errors import ChangedMeanwhile, NotThere
 from obitus.store.rows import (
     CameBack,
+    CameBy,
     Change,
     Failure,
     Fingerprint,
@@ -178,7 +179,7 @@ def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
     """Return how many failures of an issue fall inside the window."""
     inside = counted(reader, window, issue_id=issue_id)
     sql = _INSIDE.format(parts=inside.sql)
-    return int(reader.one(sql, inside.params)["failures"])
+    return reader.value(int, sql, inside.params)
 
 
 def fingerprints(reader: Reader, issue_id: int) -> list[Fingerprint]:
@@ -188,7 +189,7 @@ def fingerprints(reader: Reader, issue_id: int) -> list[Fingerprint]:
 
 def fingerprints_of_failures(reader: Reader, seqs: list[int]) -> dict[int, str]:
     """Return the fingerprint that each of these failures came by."""
-    return {row["seq"]: row["fingerprint"] for row in reader.rows(_FINGERPRINTS_OF, (json.dumps(seqs),))}
+    return dict(reader.all(CameBy, _FINGERPRINTS_OF, (json.dumps(seqs),)))
 
 
 def history(reader: Reader, issue_id: int) -> list[Change]:
@@ -246,7 +247,7 @@ def decide(
     row = connection.execute("SELECT state FROM issues WHERE id = ?", (issue_id,)).fetchone()
     if row is None:
         raise NotThere(f"there is no issue {issue_id}")
-    if seen is not None and row["state"] != seen:
+    if seen is not None and row[0] != seen:
         latest = connection.execute(_LATEST_REASON, (issue_id,)).fetchone()
         raise ChangedMeanwhile(
             f"Issue {issue_id} was {seen} when you looked, and is {row['state']} by now. {latest[0] if latest else ''} "
@@ -272,7 +273,7 @@ def decide(
     connection.execute(_UNSETTLE, values)
     if settling is not None:
         connection.execute(_SETTLE, values)
-    connection.execute(_ADD_HISTORY, values | {"from_state": row["state"], "reason": f"{person} {said}."})
+    connection.execute(_ADD_HISTORY, values | {"from_state": row[0], "reason": f"{person} {said}."})
     events.add(connection, "issue-decided", now_ms, issue=issue_id, state=state)
 
 
@@ -294,7 +295,7 @@ def note(connection: sqlite3.Connection, issue_id: int, person_id: int | None, r
 
 def failure_at(reader: Reader, issue_id: int, time_ms: int) -> int:
     """Return the number of the failure of an issue at exactly that time; raises NotThere."""
-    return int(reader.one(_FAILURE_AT, (issue_id, time_ms), what="failure at that time")["seq"])
+    return reader.value(int, _FAILURE_AT, (issue_id, time_ms), what="failure at that time")
 
 
 def regressions(reader: Reader, issue_id: int) -> list[CameBack]:

@@ -8,12 +8,11 @@ from typing import Final, Literal
 
 from obitus.core.clock import HOUR_MS
 from obitus.store import events
-from obitus.store.database import Reader
+from obitus.store.database import Reader, column_of
 from obitus.store.errors import NotThere
-from obitus.store.rows import Act, Pass, PersonWithPassword
+from obitus.store.rows import Act, Pass, PersonWithPass, PersonWithPassword, Scope
 
 PassKind = Literal["link", "session", "token"]
-Scope = Literal["read", "decide", "administer"]
 SESSION_IDLE_MS: Final = 12 * HOUR_MS
 """A session that nobody uses for so long has ended."""
 TRY_WINDOW_MS: Final = 5 * 60_000
@@ -22,7 +21,7 @@ _OWNER = "SELECT id, name, password FROM people WHERE role = 'owner' ORDER BY id
 _PERSON_NAMED = "SELECT id, name, password FROM people WHERE name = ?"
 _PERSON_WITH = """
 SELECT people.id, people.name, people.role, people.password IS NOT NULL AS has_password, passes.id AS pass_id,
-  passes.kind, passes.scope, passes.created_ms, passes.used_ms, passes.by_link
+  passes.scope, passes.created_ms, passes.used_ms, passes.by_link
 FROM passes JOIN people ON people.id = passes.person_id
 WHERE passes.hash = :hash AND passes.kind = :kind AND passes.ended_ms IS NULL
   AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
@@ -104,13 +103,11 @@ def person_named(reader: Reader, name: str) -> PersonWithPassword | None:
 def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int) -> Person | None:
     """Return who holds a valid pass of that kind."""
     values = {"hash": secret_hash, "kind": kind, "now_ms": now_ms, "idle_ms": SESSION_IDLE_MS}
-    row = reader.row(_PERSON_WITH, values)
+    row = reader.first(PersonWithPass, _PERSON_WITH, values)
     if row is None:
         return None
-    by_link_ms = row["created_ms"] if row["by_link"] else None
-    return Person(
-        row["id"], row["name"], row["role"], bool(row["has_password"]), row["pass_id"], row["scope"], by_link_ms, row["used_ms"]
-    )  # fmt: skip
+    by_link_ms = row.created_ms if row.by_link else None
+    return Person(row.id, row.name, row.role, bool(row.has_password), row.pass_id, row.scope, by_link_ms, row.used_ms)
 
 
 def is_good(reader: Reader, pass_id: str, now_ms: int) -> bool:
@@ -161,7 +158,7 @@ def acts(reader: Reader, *, act: str, person: str, before: int, most: int) -> li
 
 def act_kinds(reader: Reader) -> list[str]:
     """Return which kinds of acts are on record."""
-    return [row["act"] for row in reader.rows(_ACT_KINDS)]
+    return reader.column(str, _ACT_KINDS)
 
 
 def add_owner(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
@@ -198,7 +195,7 @@ def add_link(connection: sqlite3.Connection, secret_hash: bytes, pass_id: str, n
         secret_hash=secret_hash,
         pass_id=pass_id,
         kind="link",
-        person_id=int(row["id"]),
+        person_id=int(row[0]),
         label="sign-in link",
         now_ms=now_ms,
         expires_ms=expires_ms,
@@ -226,7 +223,7 @@ def set_password(
     """Set a password and end every other session and link of that person, with ``tokens`` those too; return what ended."""
     connection.execute(_SET_PASSWORD, (hashed, person_id))
     values = {"person_id": person_id, "now_ms": now_ms, "keep": keep_pass, "tokens": int(tokens)}
-    return [row["id"] for row in connection.execute(_END_OTHER_SESSIONS, values).fetchall()]
+    return column_of(connection.execute(_END_OTHER_SESSIONS, values), str)
 
 
 def note_act(connection: sqlite3.Connection, person_id: int | None, act: str, subject: str, now_ms: int) -> None:

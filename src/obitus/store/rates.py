@@ -9,9 +9,11 @@ from typing import Final
 
 from obitus.core.comparing import Step
 from obitus.store import events
-from obitus.store.database import Reader
+from obitus.store.database import Reader, typed
 from obitus.store.rows import (
+    CountInRelease,
     DueRate,
+    FailuresInHour,
     HourOfRelease,
     IssueAtPoint,
     IssueInHours,
@@ -20,6 +22,9 @@ from obitus.store.rows import (
     PointInRelease,
     RateStep,
     ReleaseSums,
+    RunsInHour,
+    RunsInRelease,
+    StandingStep,
 )
 
 MOST_STEPS: Final = 200
@@ -115,7 +120,7 @@ _LOOKED_AT = "DELETE FROM rates_due WHERE release_id = ? AND environment = ? AND
 
 def points_of(reader: Reader, issue_id: int) -> list[str]:
     """Return the entry points that an issue was met on."""
-    return [row["entry_point"] for row in reader.rows(_POINTS_OF_ISSUE, (issue_id,))]
+    return reader.column(str, _POINTS_OF_ISSUE, (issue_id,))
 
 
 def issue_by_release(reader: Reader, issue_id: int) -> list[IssueInRelease]:
@@ -125,12 +130,11 @@ def issue_by_release(reader: Reader, issue_id: int) -> list[IssueInRelease]:
 
 def runs_by_release(reader: Reader, points: Sequence[str], releases: Sequence[int]) -> dict[tuple[int, str], int]:
     """Return runs by (release, environment): those of these entry points, or all where there is no entry point."""
-    ids = json.dumps(list(releases))
     if points:
-        rows = reader.rows(_RUNS_ON, {"points": json.dumps(list(points)), "releases": ids})
-    else:
-        rows = reader.rows(_RUNS, (ids,))
-    return {(row["release_id"], row["environment"]): row["runs"] for row in rows}
+        ids = json.dumps(list(releases))
+        rows = reader.all(RunsInRelease, _RUNS_ON, {"points": json.dumps(list(points)), "releases": ids})
+        return {(row.release_id, row.environment): row.runs for row in rows}
+    return {(row.release_id, row.environment): row.runs for row in sums_of(reader, releases)}
 
 
 def sums_of(reader: Reader, releases: Sequence[int]) -> list[ReleaseSums]:
@@ -141,10 +145,7 @@ def sums_of(reader: Reader, releases: Sequence[int]) -> list[ReleaseSums]:
 def brought_by(reader: Reader, releases: Sequence[int]) -> dict[int, tuple[int, int, int]]:
     """Return (new issues, regressions, rates that stepped up) by release."""
     ids = json.dumps(list(releases))
-    counts = [
-        {row["release_id"]: row["n"] for row in reader.rows(sql, (ids,))}
-        for sql in (_NEW_ISSUES, _REGRESSED, _STEPS_IN)
-    ]
+    counts = [dict(reader.all(CountInRelease, sql, (ids,))) for sql in (_NEW_ISSUES, _REGRESSED, _STEPS_IN)]
     new, regressed, steps = counts
     return {one: (new.get(one, 0), regressed.get(one, 0), steps.get(one, 0)) for one in releases}
 
@@ -188,19 +189,19 @@ def runs_by_hour(
         "environment": environment,
         "releases": None if releases is None else json.dumps(list(releases)),
     }
-    return {row["hour"]: row["runs"] for row in reader.rows(_RUNS_SINCE if points else _HOURS_SINCE, values)}
+    return dict(reader.all(RunsInHour, _RUNS_SINCE if points else _HOURS_SINCE, values))
 
 
 def failures_by_hour(reader: Reader, issue_id: int, environment: str | None) -> dict[int, int]:
     """Return an issue's failures by hour."""
     values = {"issue_id": issue_id, "environment": environment}
-    return {row["hour"]: row["failures"] for row in reader.rows(_FAILURES_BY_HOUR, values)}
+    return dict(reader.all(FailuresInHour, _FAILURES_BY_HOUR, values))
 
 
 def failures_between(reader: Reader, issue_id: int, from_ms: int, to_ms: int, environment: str | None) -> int:
     """Return how many failures an issue had inside a short span."""
     values = {"issue_id": issue_id, "from_ms": from_ms, "to_ms": to_ms, "environment": environment}
-    return int(reader.one(_FAILURES_FROM, values)["n"])
+    return reader.value(int, _FAILURES_FROM, values)
 
 
 def issues_named(reader: Reader, numbers: Iterable[int]) -> dict[int, IssueName]:
@@ -210,12 +211,12 @@ def issues_named(reader: Reader, numbers: Iterable[int]) -> dict[int, IssueName]
 
 def first_in(reader: Reader, release: int, most: int) -> list[int]:
     """Return the issues that were first seen in a release, in order."""
-    return [row["id"] for row in reader.rows(_FIRST_OF, (release, most))]
+    return reader.column(int, _FIRST_OF, (release, most))
 
 
 def regressed_in(reader: Reader, release: int) -> set[int]:
     """Return the issues that came back with a failure of a release."""
-    return {row["issue_id"] for row in reader.rows(_REGRESSED_IN, (release,))}
+    return set(reader.column(int, _REGRESSED_IN, (release,)))
 
 
 def steps_of_issue(reader: Reader, issue_id: int) -> list[RateStep]:
@@ -243,8 +244,8 @@ def keep_steps(
 ) -> tuple[list[int], int]:
     """Keep what steps up with a release now; return the issues for which that is news, and how many earlier ones ended."""
     standing = {
-        (row["issue_id"], row["entry_point"]): row["id"]
-        for row in connection.execute(_STANDING, (release, environment))
+        (row.issue_id, row.entry_point): row.id
+        for row in typed(connection.execute(_STANDING, (release, environment)), StandingStep)
     }
     found: dict[tuple[int, str], Step] = {}
     for step in steps:

@@ -12,9 +12,17 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from obitus.store.database import Reader
+from obitus.store.database import Reader, typed
 from obitus.store.errors import NotThere
-from obitus.store.rows import BrokenOff, FailureOfIssue, FailureToRegroup, FingerprintToLead, Moved, Regrouping
+from obitus.store.rows import (
+    BrokenOff,
+    FailureOfIssue,
+    FailureToRegroup,
+    FingerprintToLead,
+    LedFingerprint,
+    Moved,
+    Regrouping,
+)
 
 # So many take the writer some tens of milliseconds; reports that come meanwhile wait for no more than that.
 MOST_IN_ONE_STEP: Final = 2000
@@ -182,12 +190,12 @@ def regroupings(reader: Reader, most: int) -> list[Regrouping]:
 
 def seqs_of(reader: Reader, issue_id: int, after: int, most: int) -> list[int]:
     """Return failures of an issue with numbers above ``after``, in order."""
-    return [row["seq"] for row in reader.rows(_SEQS, (issue_id, after, most))]
+    return reader.column(int, _SEQS, (issue_id, after, most))
 
 
 def history(reader: Reader, app_id: int, most: int | None) -> Iterator[FailureToRegroup]:
     """Yield an app's failures in the order they came: the latest ``most``, or all."""
-    after = 0 if most is None else int(reader.one(_STARTS_AT, (app_id, most))["seq"]) - 1
+    after = 0 if most is None else reader.value(int, _STARTS_AT, (app_id, most)) - 1
     while rows := reader.all(
         FailureToRegroup, _HISTORY_OF, {"app_id": app_id, "after": after, "most": MOST_IN_ONE_STEP}
     ):
@@ -197,7 +205,7 @@ def history(reader: Reader, app_id: int, most: int | None) -> Iterator[FailureTo
 
 def failures_of_app(reader: Reader, app_id: int) -> int:
     """Return how many failures an app has."""
-    return int(reader.one(_COUNT_OF_APP, (app_id,))["n"])
+    return reader.value(int, _COUNT_OF_APP, (app_id,))
 
 
 def latest_of(reader: Reader, issue_id: int, most: int) -> list[FailureOfIssue]:
@@ -246,28 +254,25 @@ def lead(
     connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, to_issue: int, joined: str
 ) -> None:
     """Let a fingerprint lead to another issue from now on."""
-    row = connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)).fetchone()
-    if row is None or row["issue_id"] == to_issue:
+    known = typed(connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)), FingerprintToLead)
+    if not known or known[0].issue_id == to_issue:
         return
-    connection.execute(_KEEP_FINGERPRINT, (number, app_id, fingerprint, row["issue_id"], to_issue, row["apart_by"]))
+    connection.execute(_KEEP_FINGERPRINT, (number, app_id, fingerprint, known[0].issue_id, to_issue, known[0].apart_by))
     connection.execute(_LEAD, {"app_id": app_id, "fingerprint": fingerprint, "to_issue": to_issue, "joined": joined})
 
 
 def lead_all(connection: sqlite3.Connection, number: int, from_issue: int, to_issue: int, joined: str) -> None:
     """Let all fingerprints of an issue lead to another one."""
-    for row in connection.execute(_FINGERPRINTS, (from_issue,)).fetchall():
-        lead(connection, number, row["app_id"], row["fingerprint"], to_issue, joined)
+    for row in typed(connection.execute(_FINGERPRINTS, (from_issue,)), FingerprintToLead):
+        lead(connection, number, row.app_id, row.fingerprint, to_issue, joined)
 
 
 def keep_apart(
     connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, names: Sequence[str]
 ) -> None:
     """Tell failures of a fingerprint apart by attributes from now on."""
-    row = connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)).fetchone()
-    if row is not None:
-        connection.execute(
-            _KEEP_FINGERPRINT, (number, app_id, fingerprint, row["issue_id"], row["issue_id"], row["apart_by"])
-        )
+    for row in typed(connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)), FingerprintToLead):
+        connection.execute(_KEEP_FINGERPRINT, (number, app_id, fingerprint, row.issue_id, row.issue_id, row.apart_by))
         connection.execute(_APART, (json.dumps(list(names)), app_id, fingerprint))
 
 
@@ -297,30 +302,28 @@ def moves_of(reader: Reader, number: int, after: int) -> list[Moved]:
 
 def touched_by(reader: Reader, number: int) -> list[int]:
     """Return the issues that a regrouping took failures from or gave them to."""
-    return [row["id"] for row in reader.rows(_TOUCHED, {"id": number})]
+    return reader.column(int, _TOUCHED, {"id": number})
 
 
 def lead_back(connection: sqlite3.Connection, number: int) -> list[tuple[str, int, int]]:
     """Undo what a regrouping did to fingerprints; return (fingerprint, the issue it led to, the issue it leads to again)."""
     back: list[tuple[str, int, int]] = []
-    led = connection.execute(_LED, (number,)).fetchall()
-    home = {(row["app_id"], row["fingerprint"]): row["from_issue"] for row in led if row["from_issue"] is not None}
+    led = typed(connection.execute(_LED, (number,)), LedFingerprint)
+    home = {(row.app_id, row.fingerprint): row.from_issue for row in led if row.from_issue is not None}
     for row in led:
-        key = (row["app_id"], row["fingerprint"])
-        if row["from_issue"] is None:
+        key = (row.app_id, row.fingerprint)
+        if row.from_issue is None:
             # A split made this fingerprint: it led nowhere before, and what came by it since goes home.
             connection.execute(_FORGET, key)
-            origin = home.get((row["app_id"], row["fingerprint"].partition("/")[0]), row["to_issue"])
-            back.append((row["fingerprint"], row["to_issue"], origin))
+            origin = home.get((row.app_id, row.fingerprint.partition("/")[0]), row.to_issue)
+            back.append((row.fingerprint, row.to_issue, origin))
             continue
-        connection.execute(
-            _LEAD, {"app_id": key[0], "fingerprint": key[1], "to_issue": row["from_issue"], "joined": ""}
-        )
-        connection.execute(_APART, (row["apart_before"], *key))
-        back.append((row["fingerprint"], row["to_issue"], row["from_issue"]))
+        connection.execute(_LEAD, {"app_id": key[0], "fingerprint": key[1], "to_issue": row.from_issue, "joined": ""})
+        connection.execute(_APART, (row.apart_before, *key))
+        back.append((row.fingerprint, row.to_issue, row.from_issue))
     return back
 
 
 def seqs_with(reader: Reader, issue_id: int, fingerprint: str) -> list[int]:
     """Return a step's worth of an issue's failures that came by one fingerprint."""
-    return [row["seq"] for row in reader.rows(_SINCE, (issue_id, fingerprint, MOST_IN_ONE_STEP))]
+    return reader.column(int, _SINCE, (issue_id, fingerprint, MOST_IN_ONE_STEP))

@@ -12,10 +12,10 @@ from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import next_came
 from obitus.core.releases import Known, Order, compare
 from obitus.store import events, names
-from obitus.store.database import Reader, Row, typed
+from obitus.store.database import Reader, typed
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
 from obitus.store.issues import note, settling_of
-from obitus.store.rows import Deploy, ListedDeploy, PlacedRelease, Release, WaitingSettling
+from obitus.store.rows import Deploy, KnownDeploy, KnownRelease, ListedDeploy, PlacedRelease, Release, WaitingSettling
 
 MOST_RELEASES: Final = 3000
 """Releases of one app that are told apart."""
@@ -24,7 +24,7 @@ NOT_COME_MS: Final = 253_402_300_799_999
 DEPLOY_REPORTED_LATE_MS: Final = HOUR_MS
 """Up to how long after the first report a pipeline may report the deploy that the report was taken for."""
 
-_FIND = "SELECT id, first_ms, removed_ms FROM releases WHERE app_id = ? AND version = ?"
+_FIND = "SELECT id, version, first_ms, removed_ms FROM releases WHERE app_id = ? AND version = ?"
 _FIND_SPELLED = """
 SELECT r.id, r.version, r.first_ms, r.removed_ms FROM release_spellings s JOIN releases r ON r.id = s.release_id WHERE s.app_id = ? AND s.spelling = ?"""
 _HOW_MANY = "SELECT COUNT(*) FROM releases WHERE app_id = ? AND version != '' AND removed_ms IS NULL"
@@ -95,28 +95,28 @@ class Found:
 def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int) -> Found:
     """Find or make the release that something reported at ``time_ms``; it first came then, when no earlier report says otherwise."""
     row = _find(connection, app_id, version)
-    unknown = row is None or row["removed_ms"] is not None
+    unknown = row is None or row.removed_ms is not None
     if unknown and version and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
         # Whoever names a release for each build, or makes names up, must not make every page slow.
         return Found(come(connection, app_id, "", time_ms).id, new=False, beyond=True)
     if row is None:
         return Found(int(connection.execute(_ADD, (app_id, version, time_ms)).fetchone()[0]), new=True)
     if unknown:
-        connection.execute(_BRING_BACK, (row["id"],))
-    if time_ms < row["first_ms"]:
-        connection.execute(_EARLIER, (time_ms, row["id"]))
-    return Found(int(row["id"]), new=row["first_ms"] == NOT_COME_MS)
+        connection.execute(_BRING_BACK, (row.id,))
+    if time_ms < row.first_ms:
+        connection.execute(_EARLIER, (time_ms, row.id))
+    return Found(row.id, new=row.first_ms == NOT_COME_MS)
 
 
 def announce(connection: sqlite3.Connection, app_id: int, version: str) -> int:
     """Make a release known that has not come yet, and return its id; one that is known stays as it is."""
     row = _find(connection, app_id, version)
-    unknown = row is None or row["removed_ms"] is not None
+    unknown = row is None or row.removed_ms is not None
     if unknown and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
         raise _too_many()
     if row is not None and unknown:
-        connection.execute(_BRING_BACK, (row["id"],))
-    return int(row["id"] if row else connection.execute(_ADD, (app_id, version, NOT_COME_MS)).fetchone()[0])
+        connection.execute(_BRING_BACK, (row.id,))
+    return row.id if row else int(connection.execute(_ADD, (app_id, version, NOT_COME_MS)).fetchone()[0])
 
 
 def _too_many() -> TooMany:
@@ -125,12 +125,12 @@ def _too_many() -> TooMany:
 
 def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, environment: str, time_ms: int) -> None:
     """Take a release's first report from an environment for its arrival there."""
-    row = connection.execute(_DEPLOYS_OF, (release_id, environment)).fetchone()
-    if row is None:
+    known = typed(connection.execute(_DEPLOYS_OF, (release_id, environment)), KnownDeploy)
+    if not known:
         values = {"app_id": app_id, "release_id": release_id, "environment": environment, "time_ms": time_ms}
         connection.execute(_ADD_DEPLOY, values | {"inferred": 1, "canary": 0, "told_by": ""})
-    elif row["inferred"] and time_ms < row["time_ms"]:
-        connection.execute(_MOVE_DEPLOY, (time_ms, row["id"]))
+    elif known[0].inferred and time_ms < known[0].time_ms:
+        connection.execute(_MOVE_DEPLOY, (time_ms, known[0].id))
 
 
 def deploy(
@@ -200,8 +200,8 @@ class StoredOrder(Order):
 
     def first_ms(self, version: str | None) -> int | None:
         """Return when a release first came, or None when it has not."""
-        row = self._connection.execute(_FIND, (self._app_id, version)).fetchone() if version else None
-        return None if row is None or row["first_ms"] == NOT_COME_MS else int(row["first_ms"])
+        row = _named(self._connection, self._app_id, version) if version else None
+        return None if row is None or row.first_ms == NOT_COME_MS else row.first_ms
 
     def whole(self) -> Order:
         """Return the order of all releases; remembered while none comes or moves."""
@@ -239,8 +239,8 @@ def releases(reader: Reader, app_id: int) -> list[Release]:
 
 def name_of(reader: Reader, app_id: int, spelling: str) -> str | None:
     """Return what a release is called now that had this name before, or None."""
-    row = reader.row(_FIND_SPELLED, (app_id, spelling))
-    return str(row["version"]) if row is not None else None
+    row = reader.first(KnownRelease, _FIND_SPELLED, (app_id, spelling))
+    return row.version if row is not None else None
 
 
 def deploys(
@@ -261,13 +261,13 @@ def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> N
     row = _find(connection, app_id, old)
     if row is None:
         raise NotThere(f"there is no release {old!r}")
-    other = connection.execute(_FIND, (app_id, new)).fetchone()
-    if other is not None and other["id"] != row["id"]:
+    other = _named(connection, app_id, new)
+    if other is not None and other.id != row.id:
         raise AlreadyThere(f"there is a release {new!r} already, with reports of its own")
-    connection.execute(_RENAME, (new, row["id"]))
+    connection.execute(_RENAME, (new, row.id))
     connection.execute(_UNSPELL, (app_id, new))
     if old != new:
-        connection.execute(_SPELL, (app_id, old, row["id"]))
+        connection.execute(_SPELL, (app_id, old, row.id))
     values = {"app_id": app_id, "old": old, "new": new}
     connection.execute(_RENAMED_IN_SETTLINGS, values)
     connection.execute(_RENAMED_IN_ISSUES, values)
@@ -276,9 +276,9 @@ def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> N
 def remove(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
     """Take a release from the list; its failures stay, and a report that names it brings it back. Raises NotThere."""
     row = _find(connection, app_id, version)
-    if row is None or not version or connection.execute(_REMOVE, (now_ms, row["id"])).rowcount == 0:
+    if row is None or not version or connection.execute(_REMOVE, (now_ms, row.id)).rowcount == 0:
         raise NotThere(f"there is no release {version!r}")
-    connection.execute(_NOTHING_BEHIND, (row["id"],))
+    connection.execute(_NOTHING_BEHIND, (row.id,))
 
 
 def put_behind(connection: sqlite3.Connection, app_id: int, version: str, behind: str | None) -> None:
@@ -287,16 +287,22 @@ def put_behind(connection: sqlite3.Connection, app_id: int, version: str, behind
     other = _find(connection, app_id, behind) if behind is not None else None
     if row is None or (behind is not None and other is None):
         raise NotThere(f"there is no release {(version if row is None else behind)!r}")
-    at = other["id"] if other is not None else None
+    at = other.id if other is not None else None
     while at is not None:
-        if at == row["id"]:
+        if at == row.id:
             raise AlreadyThere(f"{behind} stands behind {version} already; it cannot be the other way round too")
         at = connection.execute(_BEHIND_OF, (at,)).fetchone()[0]
-    connection.execute(_PUT_BEHIND, (other["id"] if other is not None else None, row["id"]))
+    connection.execute(_PUT_BEHIND, (other.id if other is not None else None, row.id))
 
 
-def _find(connection: sqlite3.Connection, app_id: int, version: str) -> Row | None:
-    row: Row | None = connection.execute(_FIND, (app_id, version)).fetchone()
-    if row is None and version:
-        row = connection.execute(_FIND_SPELLED, (app_id, version)).fetchone()
-    return row
+def _named(connection: sqlite3.Connection, app_id: int, version: str) -> KnownRelease | None:
+    found = typed(connection.execute(_FIND, (app_id, version)), KnownRelease)
+    return found[0] if found else None
+
+
+def _find(connection: sqlite3.Connection, app_id: int, version: str) -> KnownRelease | None:
+    found = _named(connection, app_id, version)
+    if found is None and version:
+        spelled = typed(connection.execute(_FIND_SPELLED, (app_id, version)), KnownRelease)
+        return spelled[0] if spelled else None
+    return found

@@ -8,10 +8,11 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Final
 
-from obitus.store.database import Reader, Row
+from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.writing import WritingDays
 from obitus.store.errors import NotThere
+from obitus.store.rows import ReportOfDay
 
 ROWS_AT_ONCE: Final = 200
 """Reports that one step deletes: some milliseconds of the writer's time."""
@@ -76,8 +77,8 @@ def hide(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
 
 def steps(reader: Reader, days: DayReaders, writing: WritingDays) -> Iterator[Callable[[sqlite3.Connection], object]]:
     """Yield what deletes the rest of removed apps: small pieces of work for the writer, each to be done before the next is asked for."""
-    while (row := reader.row(_TO_EMPTY)) is not None:
-        app_id = int(row["id"])
+    while apps := reader.column(int, _TO_EMPTY):
+        app_id = apps[0]
         for day in days.known():
             for page in _pages(days, day.day, app_id):
                 yield partial(_delete_reports, writing=writing, day=day.day, app_id=app_id, rows=page)
@@ -88,22 +89,22 @@ def steps(reader: Reader, days: DayReaders, writing: WritingDays) -> Iterator[Ca
         yield partial(_finish, app_id=app_id)
 
 
-def _pages(days: DayReaders, day: int, app_id: int) -> Iterator[list[Row]]:
+def _pages(days: DayReaders, day: int, app_id: int) -> Iterator[list[ReportOfDay]]:
     after = b""
-    while rows := days.rows_if_readable(day, _IDS, (app_id, after, ROWS_AT_ONCE)):
+    while rows := days.all_if_readable(ReportOfDay, day, _IDS, (app_id, after, ROWS_AT_ONCE)):
         yield rows
-        after = rows[-1]["id"]
+        after = rows[-1].id
 
 
 def _delete_reports(
-    connection: sqlite3.Connection, *, writing: WritingDays, day: int, app_id: int, rows: list[Row]
+    connection: sqlite3.Connection, *, writing: WritingDays, day: int, app_id: int, rows: list[ReportOfDay]
 ) -> None:
     """Delete some of an app's reports from the file of their day."""
     file = writing.at(day).connection
-    places = json.dumps([row["place"] for row in rows])
+    places = json.dumps([row.place for row in rows])
     for statement in _OF_A_DAY:
         file.execute(statement, (places,))
-    file.executemany(_NO_ID, [(row["id"], app_id) for row in rows])
+    file.executemany(_NO_ID, [(row.id, app_id) for row in rows])
     connection.execute(_FEWER, (len(rows), day))
 
 

@@ -6,9 +6,12 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from obitus.core.lifecycle import How, State
+
+Scope = Literal["read", "decide", "administer"]
+"""What a session or token may do."""
 
 
 class Issue(NamedTuple):
@@ -442,3 +445,258 @@ class Day(NamedTuple):
     reports: int
     earliest_ms: int
     latest_ms: int
+
+
+class Named(NamedTuple):
+    """What has a number is called this."""
+
+    id: int
+    name: str
+
+
+class Version(NamedTuple):
+    """A release, by its number."""
+
+    id: int
+    version: str
+
+
+class Revision(NamedTuple):
+    """The commit that a release was made of."""
+
+    version: str
+    revision: str
+
+
+class KnownRelease(NamedTuple):
+    """A release of an app, as a report or a person names it."""
+
+    id: int
+    version: str
+    first_ms: int
+    removed_ms: int | None
+
+
+class KnownDeploy(NamedTuple):
+    """The first arrival of a release in an environment."""
+
+    id: int
+    time_ms: int
+    inferred: int
+
+
+class KnownCommit(NamedTuple):
+    """A commit of a release."""
+
+    id: int
+    hash: str
+    time_ms: int
+    author: str
+    subject: str
+
+
+class CommitFile(NamedTuple):
+    """A file that a commit touched; ``ranges`` and ``names`` are JSON."""
+
+    commit_id: int
+    path: str
+    ranges: str
+    names: str
+
+
+class CommitLibrary(NamedTuple):
+    """A library whose version a commit changed."""
+
+    commit_id: int
+    name: str
+    before: str
+    after: str
+
+
+class RunsInRelease(NamedTuple):
+    """Runs in a release and environment."""
+
+    release_id: int
+    environment: str
+    runs: int
+
+
+class CountInRelease(NamedTuple):
+    """How many of something a release brought."""
+
+    release_id: int
+    n: int
+
+
+class RunsInHour(NamedTuple):
+    """Runs in an hour."""
+
+    hour: int
+    runs: int
+
+
+class FailuresInHour(NamedTuple):
+    """Failures in an hour."""
+
+    hour: int
+    failures: int
+
+
+class StandingStep(NamedTuple):
+    """A rate that stands as stepped up."""
+
+    id: int
+    issue_id: int
+    entry_point: str
+
+
+class GrowingTally(NamedTuple):
+    """A tally that is there and may grow."""
+
+    release_id: int
+    environment: str
+    time_ms: int
+    runs: int
+
+
+class IssueInUnit(NamedTuple):
+    """Failures of an issue in an hour or a day."""
+
+    issue_id: int
+    unit: int
+    failures: int
+
+
+class Bounds(NamedTuple):
+    """When the earliest and the latest failure of all happened."""
+
+    earliest_ms: int | None
+    latest_ms: int | None
+
+
+class CameBy(NamedTuple):
+    """The fingerprint that a failure came by."""
+
+    seq: int
+    fingerprint: str
+
+
+class KnownTraits(NamedTuple):
+    """A known fingerprint, with what it is compared by as JSON."""
+
+    fingerprint: str
+    issue_id: int
+    traits: str
+
+
+class AppTraits(NamedTuple):
+    """What a fingerprint of an app is compared by, as JSON."""
+
+    app_id: int
+    traits: str
+
+
+class NeverPair(NamedTuple):
+    """Two issues that are kept apart, the lower number first."""
+
+    issue_id: int
+    other_id: int
+
+
+class LedFingerprint(NamedTuple):
+    """What a regrouping did to a fingerprint; ``from_issue`` is None where it made it."""
+
+    app_id: int
+    fingerprint: str
+    from_issue: int | None
+    to_issue: int
+    apart_before: str | None
+
+
+class EventRow(NamedTuple):
+    """An event; ``subject`` is JSON."""
+
+    id: int
+    time_ms: int
+    kind: str
+    subject: str
+
+
+class PersonWithPass(NamedTuple):
+    """Who holds a pass, and which."""
+
+    id: int
+    name: str
+    role: str
+    has_password: int
+    pass_id: str
+    scope: Scope
+    created_ms: int
+    used_ms: int | None
+    by_link: int
+
+
+class RemovedDay(NamedTuple):
+    """Whether and why a day was removed."""
+
+    removed_ms: int | None
+    removed_why: str | None
+
+
+class Dictionary(NamedTuple):
+    """What evidence is packed with."""
+
+    id: int
+    body: bytes
+
+
+class PackedReport(NamedTuple):
+    """A report as it lies in the file of its day."""
+
+    place: int
+    body: bytes
+    dictionary_id: int | None
+
+
+class IdOfReport(NamedTuple):
+    """The id that a report came with."""
+
+    place: int
+    id: bytes
+
+
+class ReportOfDay(NamedTuple):
+    """A report of a day, by its id."""
+
+    id: bytes
+    place: int
+
+
+class Place(NamedTuple):
+    """A place in the file of a day."""
+
+    place: int
+
+
+class LogRow(NamedTuple):
+    """A log record, as it lies in the file of its day: numbers of texts, and what does not repeat."""
+
+    place: int
+    time_ms: int
+    late_ms: int
+    app_id: int
+    release_id: int
+    environment_id: int
+    severity: int
+    logger_id: int
+    template_id: int
+    message_id: int
+    message: str | None
+    filled: str | None
+    trace_id: bytes | None
+    span_id: bytes | None
+    run_id: bytes | None
+    entry_point_id: int
+    shared: bytes | None
+    attributes: str | None
+    rest: str | None

@@ -8,7 +8,7 @@ from obitus.core.days import seq_of
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import AlreadyThere, NotThere
-from obitus.store.rows import Rule
+from obitus.store.rows import Place, Rule
 
 _IN_FORCE = """
 SELECT r.id, r.rule, people.name AS person, r.created_ms
@@ -47,8 +47,8 @@ def latest_reports(days: DayReaders, most: int) -> list[int]:
     for day in days.known():
         if len(found) >= most:
             break
-        rows = days.rows_if_readable(day.day, _LATEST, (most - len(found),))
-        found += [seq_of(day.day, row["place"]) for row in rows]
+        rows = days.all_if_readable(Place, day.day, _LATEST, (most - len(found),))
+        found += [seq_of(day.day, row.place) for row in rows]
     return found
 
 

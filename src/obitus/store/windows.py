@@ -12,6 +12,7 @@ from typing import Any, Final, Literal
 
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.store.database import Reader
+from obitus.store.rows import Bounds, IssueInUnit
 
 _BOUNDS = "SELECT (SELECT MIN(time_ms) FROM failures) AS earliest_ms, (SELECT MAX(time_ms) FROM failures) AS latest_ms"
 # By the length of their unit. A hint, since (day, issue_id) looks as good to the planner as what has all columns.
@@ -72,8 +73,8 @@ class Counted:
 
 def counted(reader: Reader, window: Window, *, issue_id: int | None = None) -> Counted:
     """Return how the failures of a window are counted, for all issues or for one."""
-    bounds = reader.one(_BOUNDS)
-    return counted_within(window, bounds["earliest_ms"] or 0, bounds["latest_ms"] or 0, issue_id=issue_id)
+    bounds = reader.only(Bounds, _BOUNDS)
+    return counted_within(window, bounds.earliest_ms or 0, bounds.latest_ms or 0, issue_id=issue_id)
 
 
 def counted_within(window: Window, earliest_ms: int, latest_ms: int, *, issue_id: int | None = None) -> Counted:
@@ -139,6 +140,6 @@ def courses(reader: Reader, ids: str, window: Window) -> dict[int, list[int]]:
     slices = slices_of(window)
     sql = _COURSES[slices.unit_ms] + window.narrowed() + _BY_UNIT
     found: dict[int, list[int]] = {}
-    for row in reader.rows(sql, window.params() | {"ids": ids, "first": slices.first, "last": slices.last}):
-        found.setdefault(row["issue_id"], [0] * slices.count)[slices.place_of(row["unit"])] += row["failures"]
+    for row in reader.all(IssueInUnit, sql, window.params() | {"ids": ids, "first": slices.first, "last": slices.last}):
+        found.setdefault(row.issue_id, [0] * slices.count)[slices.place_of(row.unit)] += row.failures
     return found

@@ -23,6 +23,7 @@ from obitus.service.sign_in.passes import SESSION_LASTS_MS, Passes, ThePasses
 from obitus.store import people as store
 from obitus.store.errors import NotThere
 from obitus.store.records import Records
+from obitus.store.rows import Scope
 
 router = APIRouter(prefix="/api", tags=["people"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
@@ -79,9 +80,7 @@ class NewToken(BaseModel):
 
     label: str = Field(min_length=1, max_length=60, description="What it is for.")
     days: int = Field(default=365, ge=1, le=365, description="After how many days it ends.")
-    scope: store.Scope = Field(
-        default="decide", description="What it may do: read, decide (and read), or administer (all)."
-    )
+    scope: Scope = Field(default="decide", description="What it may do: read, decide (and read), or administer (all).")
 
 
 Enter = Callable[[sqlite3.Connection], int]

@@ -17,6 +17,7 @@ from obitus.service.secrets import KEY_PREFIX, hash_of
 from obitus.service.settings import Settings
 from obitus.service.sign_in.passes import Passes, ThePasses
 from obitus.store import people
+from obitus.store.rows import Scope as PassScope
 
 COOKIE = "obitus_session"
 SCOPES: Final = ("read", "decide", "administer")
@@ -94,7 +95,7 @@ def _let_in(passes: Passes, request: Request, person: people.Person) -> people.P
     return person
 
 
-def scope_needed(method: str, path: str) -> people.Scope:
+def scope_needed(method: str, path: str) -> PassScope:
     """Return what a pass must be good for: to read, to decide about issues, or to administer."""
     if method in ("GET", "HEAD") or path == "/api/sign-out":
         return "read"

@@ -18,6 +18,7 @@ from obitus.service.sign_in.acts import Acts
 from obitus.store import people
 from obitus.store.errors import StoreError
 from obitus.store.records import Records
+from obitus.store.rows import Scope
 
 LINK_LASTS_MS: Final = DAY_MS
 SESSION_LASTS_MS: Final = 14 * DAY_MS
@@ -57,7 +58,7 @@ class Passes:
         label: str,
         lasts_ms: int | None,
         *,
-        scope: people.Scope = "administer",
+        scope: Scope = "administer",
         by_link: bool = False,
     ) -> tuple[str, Callable[[sqlite3.Connection, int], None]]:
         """Make up a sign-in link's secret, a session's or a personal token; return it, and what keeps its hash for a person."""

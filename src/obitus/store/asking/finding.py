@@ -16,6 +16,7 @@ from obitus.store.asking.compiling import Compiler, Names, narrowing
 from obitus.store.database import Reader, Row
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
+from obitus.store.rows import Named, Version
 
 MOST_ROWS: Final = 500
 LIMIT_S: Final = 5.0
@@ -102,8 +103,8 @@ def find(
 def names_in(reader: Reader) -> Names:
     """Return what apps and releases are called."""
     return Names(
-        {row["id"]: row["name"] for row in reader.rows(_APPS)},
-        {row["id"]: row["version"] for row in reader.rows(_RELEASES)},
+        dict(reader.all(Named, _APPS)),
+        dict(reader.all(Version, _RELEASES)),
     )
 
 

@@ -12,12 +12,13 @@ from obitus.core.severity import SEVERITIES
 from obitus.core.templates import SEPARATOR, filled_in, values_in
 from obitus.store.days.pairs import attributes_of, id_of, indexed, kept, pairs_of
 from obitus.store.days.texts import NOTHING, Texts
+from obitus.store.rows import LogRow
 
 ADD: Final = """
 INSERT INTO logs (place, time_ms, late_ms, app_id, release_id, environment_id, severity, logger_id, template_id, message_id,
                   message, filled, trace_id, span_id, run_id, entry_point_id, shared, attributes, rest)
 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
-SOME: Final = "SELECT * FROM logs WHERE place IN (SELECT value FROM json_each(?))"
+SOME: Final = f"SELECT {', '.join(LogRow._fields)} FROM logs WHERE place IN (SELECT value FROM json_each(?))"  # noqa: S608 - columns, of a type
 
 
 class LogFacts(NamedTuple):
@@ -131,24 +132,24 @@ def message_of(template: str, repeated: str, message: str | None, filled: str | 
     return repeated or template
 
 
-def report_of(row: Any, text_of: Callable[[int], str]) -> dict[str, Any]:
+def report_of(row: LogRow, text_of: Callable[[int], str]) -> dict[str, Any]:
     """Return a log record as it was reported, without its id, time and release."""
-    template, message, filled = text_of(row["template_id"]), row["message"], row["filled"]
+    template, message, filled = text_of(row.template_id), row.message, row.filled
     report: dict[str, Any] = {
         "kind": "log",
-        "severity": SEVERITIES[row["severity"]],
-        "logger": text_of(row["logger_id"]),
-        "message": message_of(template, text_of(row["message_id"]), message, filled),
+        "severity": SEVERITIES[row.severity],
+        "logger": text_of(row.logger_id),
+        "message": message_of(template, text_of(row.message_id), message, filled),
         "template": message if filled == "" and message is not None else template,
-        "attributes": attributes_of(row["shared"], row["attributes"], text_of),
+        "attributes": attributes_of(row.shared, row.attributes, text_of),
     }
-    for name in ("trace_id", "span_id"):
-        if row[name] is not None:
-            report[name] = row[name].hex()
-    rest = json.loads(row["rest"]) if row["rest"] else {}
+    for name, value in (("trace_id", row.trace_id), ("span_id", row.span_id)):
+        if value is not None:
+            report[name] = value.hex()
+    rest = json.loads(row.rest) if row.rest else {}
     run = rest.pop("run", {})
-    if row["entry_point_id"] != NOTHING:
-        run["entry_point"] = text_of(row["entry_point_id"])
-    if row["run_id"] is not None:
-        run["id"] = str(UUID(bytes=row["run_id"]))
+    if row.entry_point_id != NOTHING:
+        run["entry_point"] = text_of(row.entry_point_id)
+    if row.run_id is not None:
+        run["id"] = str(UUID(bytes=row.run_id))
     return report | rest | ({"run": run} if run else {})

@@ -7,7 +7,7 @@ import sqlite3
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Final
@@ -15,9 +15,19 @@ from typing import Final
 from obitus.core.clock import to_text
 from obitus.core.days import UNDATED, day_text
 from obitus.store import errors
-from obitus.store.database import READ_LIMIT_S, SMALL_CACHE, Params, Reader, Row, open_as_reader, our_errors
+from obitus.store.database import (
+    READ_LIMIT_S,
+    SMALL_CACHE,
+    Kept,
+    Params,
+    Reader,
+    Row,
+    open_as_reader,
+    our_errors,
+    typed,
+)
 from obitus.store.days.files import path_of
-from obitus.store.rows import Day
+from obitus.store.rows import Day, RemovedDay
 
 _log = logging.getLogger("obitus.store")
 
@@ -50,10 +60,11 @@ class DayReaders:
         with self.open(day) as connection:
             return connection.execute(sql, params).fetchall()
 
-    def rows_if_readable(self, day: int, sql: str, params: Params = ()) -> list[Row]:
+    def all_if_readable(self, kind: Callable[..., Kept], day: int, sql: str, params: Params = ()) -> list[Kept]:
         """Do the same for whoever goes through all days: a file that is gone or damaged has no rows, and the others count."""
         try:
-            return self.rows(day, sql, params)
+            with self.open(day) as connection:
+                return typed(connection.execute(sql, params), kind)
         except errors.UNREADABLE as error:
             _log.warning("%s is passed over: %s", day_text(day), error)
             return []
@@ -77,9 +88,9 @@ class DayReaders:
 
     def gone(self, day: int) -> errors.EvidenceGone:
         """Return what is said of a report whose day has no file, or whose file no longer holds it."""
-        row = self._main.row(_REMOVED, (day,))
-        if row is not None and row["removed_ms"] is not None:
-            when, why = to_text(row["removed_ms"])[:10], f", {row['removed_why']}" if row["removed_why"] else ""
+        removed = self._main.first(RemovedDay, _REMOVED, (day,))
+        if removed is not None and removed.removed_ms is not None:
+            when, why = to_text(removed.removed_ms)[:10], f", {removed.removed_why}" if removed.removed_why else ""
             return errors.EvidenceGone(f"Its evidence was removed on {when}{why}. What was counted stays.")
         named = "without a time" if day == UNDATED else f"of {day_text(day)}"
         return errors.EvidenceGone(
