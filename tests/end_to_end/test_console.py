@@ -160,6 +160,18 @@ def test_issues_by_keyboard(page: Page, running: Running) -> None:
     expect(rows).to_have_count(1)
 
 
+def test_a_time_says_in_full_when_it_was(page: Page, running: Running) -> None:
+    """The list says how long ago; where the pointer rests it says when, until it leaves."""
+    fill(running)
+    page.get_by_role("link", name="Issues", exact=True).click()
+    hint = page.get_by_role("tooltip")
+    expect(hint).to_have_count(0)
+    page.get_by_text(re.compile(r"\ds ago|\d s ago")).first.hover()
+    expect(hint).to_have_text(re.compile(r"^[A-Z][a-z]{2} \d+ [A-Z][a-z]{2}, \d\d:\d\d$"))
+    page.get_by_role("heading", name="Issues").hover()
+    expect(hint).to_have_count(0)
+
+
 def test_an_issue_reads_as_a_report(page: Page, running: Running) -> None:
     """The headings stand in their order; own frames are open, library frames folded, secrets hidden."""
     fill(running)

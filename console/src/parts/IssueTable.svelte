@@ -1,4 +1,5 @@
 <script module lang="ts">
+	import Hint from './Hint.svelte';
 	import type { IssueRow } from '../lib/api';
 
 	/** Issues as rows; `chosen` is the row the keyboard stands on, -1 for none. */
@@ -61,7 +62,7 @@
 			</div>
 			<div class="self-center text-right">
 				<div class="font-semibold">{countOf(row.failures, 'failure')}</div>
-				<div class="text-surface-600-400 text-sm" title={moment(row.last_seen)}>{ago(row.last_seen, live.now)}</div>
+				<div class="text-surface-600-400 text-sm"><Hint text={moment(row.last_seen)}>{ago(row.last_seen, live.now)}</Hint></div>
 			</div>
 		</li>
 	{/each}

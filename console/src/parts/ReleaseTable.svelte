@@ -11,6 +11,7 @@
 <script lang="ts">
 	import { place } from '../lib/place.svelte';
 	import { moment, shareText } from '../lib/words';
+	import Hint from './Hint.svelte';
 	import Rate from './Rate.svelte';
 
 	let { app, rows }: ReleaseTableProps = $props();
@@ -48,11 +49,12 @@
 								{where.environment}{where.canary ? ', canary' : ''}
 								{#if where.live}<span class="text-primary-700-300 font-semibold whitespace-nowrap">● live</span>{/if}
 							</td>
-							<td
-								class="text-surface-600-400 py-1 pr-4 whitespace-nowrap"
-								title={where.inferred ? 'taken from its first report' : 'reported'}
-							>
-								{#if where.deployed}<span aria-hidden="true">{where.inferred ? '◇' : '◆'}</span> {moment(where.deployed)}{/if}
+							<td class="text-surface-600-400 py-1 pr-4 whitespace-nowrap">
+								{#if where.deployed}
+									<Hint text={where.inferred ? 'taken from its first report' : 'reported'}
+										><span aria-hidden="true">{where.inferred ? '◇' : '◆'}</span> {moment(where.deployed)}</Hint
+									>
+								{/if}
 								{#if where.inferred}<span class="sr-only">from its first report</span>{/if}
 							</td>
 							<td class="py-1 pr-4 text-right">{where.runs ? where.runs.toLocaleString('en') : ''}</td>
