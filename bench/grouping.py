@@ -154,7 +154,9 @@ def tuned(parts: dict[str, list[Read]]) -> dict[str, float]:
     """Choose the parameters of the position-dependent similarity: the best B-cubed F1 on the tuning part."""
     choices = [{"c": c, "o": o, "d": d} for c in (0.0, 0.1, 0.5, 1.0, 2.0) for o in (0.0, 0.1, 0.5, 1.0) for d in (0.05, 0.2, 0.4, 0.6)]  # fmt: skip
     some = {app: reads[:120] for app, reads in parts.items()}
-    return max(choices, key=lambda choice: measured(some, partial(positional, **choice)).f1)
+    return max(
+        choices, key=lambda choice: measured(some, partial(positional, c=choice["c"], o=choice["o"], d=choice["d"])).f1
+    )
 
 
 def steady(parts: dict[str, list[Read]]) -> float:
@@ -190,7 +192,9 @@ def main() -> None:
         print(f"{'':<44}{'precision':>10}{'recall':>8}{'F1':>8}{'pairs F1':>10}")
         ways: dict[str, Way] = {"Obitus": ours, "  the exact fingerprint alone": exact, **BASELINES}
         if best is not None:
-            ways["position-dependent, Dang and others 2012"] = partial(positional, **best)
+            ways["position-dependent, Dang and others 2012"] = partial(
+                positional, c=best["c"], o=best["o"], d=best["d"]
+            )
         for title, way in ways.items():
             found = measured(part, way)
             print(f"{title:<44}{found.precision:>10.3f}{found.recall:>8.3f}{found.f1:>8.3f}{found.pairs_f1:>10.3f}")

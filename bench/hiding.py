@@ -293,8 +293,8 @@ def main() -> int:
     good &= share <= MOST_FOR_NOTHING
     print(f"{'harmless lines that were touched':<34}{len(lines):>8}{share:>10.2%}{MOST_FOR_NOTHING:>10.1%}")
     if "-v" in sys.argv:
-        for line in for_nothing[:60]:
-            print("   ", line[:110].replace("\n", " "), "→", service.text(line)[:110].replace("\n", " "))
+        for text in for_nothing[:60]:
+            print("   ", text[:110].replace("\n", " "), "→", service.text(text)[:110].replace("\n", " "))
     return 0 if good else 1
 
 

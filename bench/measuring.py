@@ -17,7 +17,8 @@ def row(name: str, ours: str, floor: str, ratio: float) -> None:
 
 def in_turns(ours: Callable[[], float], floor: Callable[[], float]) -> tuple[float, float]:
     """Return the median of both, measured in alternating order."""
-    one, two = [], []
+    one: list[float] = []
+    two: list[float] = []
     for i in range(ROUNDS):
         for measure, found in ((ours, one), (floor, two)) if i % 2 else ((floor, two), (ours, one)):
             found.append(measure())

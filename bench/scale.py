@@ -12,6 +12,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -84,9 +85,7 @@ def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
                     make(start_ms + day * DAY_MS + (begin + i) * DAY_MS // count)
                     for i in range(min(BATCH, count - begin))
                 ]
-                service.records.writer.run(
-                    lambda c, part=part: take(c, service.records.writer.days, part), timeout_s=600
-                )  # type: ignore[misc]
+                service.records.writer.run(partial(take, days=service.records.writer.days, reports=part), timeout_s=600)
     return service
 
 
@@ -124,9 +123,9 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     for name, work in readings.items():
         one, other = median_s(lambda: work(many)) * 1000, median_s(lambda: work(few)) * 1000  # noqa: B023 - called at once
         row(f"{name}: {failures:,} and {logs:,} / a hundredth", f"{one:.1f} ms", f"{other:.1f} ms", one / other)
-    one = filled(folder / "one", 0, logs // 5, days=2)
-    _removal(one)
-    for service in (few, many, one):
+    to_remove = filled(folder / "one", 0, logs // 5, days=2)
+    _removal(to_remove)
+    for service in (few, many, to_remove):
         service.close()
 
 
@@ -151,7 +150,7 @@ def _removal(service: Parts) -> None:
     took = time.perf_counter() - started
     stop.set()
     writing.join()
-    row(f"a day of {day['reports']:,} reports removed, longest wait of a writer / before", f"{longest * 1000:.1f} ms", f"{before * 1000:.1f} ms", longest / before)  # fmt: skip
+    row(f"a day of {day.reports:,} reports removed, longest wait of a writer / before", f"{longest * 1000:.1f} ms", f"{before * 1000:.1f} ms", longest / before)  # fmt: skip
     print(f"    the removal itself took {took * 1000:.0f} ms")
 
 

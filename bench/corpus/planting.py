@@ -30,7 +30,7 @@ def _attribute(node: ast.AST) -> bool:
 def _index(node: ast.AST) -> bool:
     if isinstance(node, ast.Subscript) and isinstance(node.ctx, ast.Load) and isinstance(node.slice, ast.Constant):
         node.slice = ast.Constant(
-            node.slice.value + 1000 if isinstance(node.slice.value, int) else f"{node.slice.value} "
+            node.slice.value + 1000 if isinstance(node.slice.value, int) else f"{node.slice.value!s} "
         )
         return True
     return False
@@ -177,7 +177,7 @@ def _rewritten(source: str, node: ast.expr | ast.stmt, change: Callable[[ast.AST
     else:
         change(node)
         text = ast.unparse(node)
-    first, last = target.lineno - 1, target.end_lineno - 1  # type: ignore[attr-defined,operator]
+    first, last = target.lineno - 1, target.end_lineno - 1  # type: ignore[attr-defined]
     before = lines[first].encode()[: target.col_offset].decode()  # type: ignore[attr-defined]
     after = lines[last].encode()[target.end_col_offset :].decode()  # type: ignore[attr-defined]
     return "".join([*lines[:first], before + text + after, *lines[last + 1 :]])

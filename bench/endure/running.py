@@ -89,8 +89,8 @@ def attacked(target: Target, seconds: float, found: Found, *, counted: bool = Fa
         one.kill()
         one.join()
     if counted:
-        found.done = dict(zip(acts, done, strict=True))
-        found.broken += sum(broken)
+        found.done = dict(zip(acts, done[:], strict=True))
+        found.broken += sum(broken[:])
 
 
 def send_honestly(target: Target, into: list[float], until_s: float, kept: set[str], found: Found) -> None:

@@ -50,7 +50,7 @@ def measure(folder: Path) -> None:
 
     def courses(service: Parts) -> Any:
         order = store.order(service.records.reader, 1)
-        ids = {r["version"]: r["id"] for r in store.releases(service.records.reader, 1)}
+        ids = {r.version: r.id for r in store.releases(service.records.reader, 1)}
         return courses_of(
             service.records.reader,
             ids[release],
