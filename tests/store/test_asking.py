@@ -20,6 +20,7 @@ from obitus.core.severity import SEVERITIES
 from obitus.service.intake.prepare import Preparer, Ready, Sender
 from obitus.store import apps
 from obitus.store.asking import Looked, find, finding
+from obitus.store.asking.records import records_of
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.evidence import Evidence
@@ -115,7 +116,7 @@ class Kept:
         return [self.id_of(day, row) for day, row in answer.rows]
 
     def id_of(self, day: int, row: Any) -> str:
-        (found,) = self.days.rows(day, "SELECT id FROM ids WHERE place = ?", (row["place"],))
+        (found,) = self.days.rows(day, "SELECT id FROM ids WHERE place = ?", (row.place,))
         return str(uuid.UUID(bytes=found["id"]))
 
 
@@ -189,6 +190,16 @@ def test_both_give_the_same_answer(kept: Kept, question: str, kind: Any, narrow:
     assert [times[one] for one in found] == sorted((times[one] for one in found), reverse=True)
 
 
+@pytest.mark.parametrize("kind", ["failure", "log", "run"])
+def test_a_row_says_what_its_report_said(kept: Kept, kind: Any) -> None:
+    """The fields of a row are those of the whole report, whatever stands in columns and whatever repeats."""
+    answer = find(kept.reader, kept.days, kind, None, 0, NOW_MS + 1, most=500, limit_s=60)
+    found = records_of(kept.days, kind, finding.names_in(kept.reader), answer.rows)
+    said = {kept.id_of(day, row): record.values for (day, row), record in zip(answer.rows, found, strict=True)}
+    wanted = {record["id"]: {name: value for name, value in record.items() if name != "id"} for record in kept.records[kind].values()}  # fmt: skip
+    assert said == wanted and len(said) > 30
+
+
 def test_page_after_page(kept: Kept) -> None:
     """Pages follow one another without a gap or a repetition, also where many lie at the same time."""
     for text in ("", "severity>=WARN or berth"):
@@ -200,7 +211,7 @@ def test_page_after_page(kept: Kept) -> None:
             if not page.more:
                 break
             day, row = page.rows[-1]
-            after = Looked(row["time_ms"], day << 32 | row["place"])
+            after = Looked(row.time_ms, day << 32 | row.place)
         assert pages == whole and len(whole) > 30
 
 

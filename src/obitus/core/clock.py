@@ -7,7 +7,8 @@ from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Final
 
-HOUR_MS: Final = 3_600_000
+MINUTE_MS: Final = 60_000
+HOUR_MS: Final = 60 * MINUTE_MS
 DAY_MS: Final = 24 * HOUR_MS
 FIRST_MS: Final = 0
 """1970-01-01: no time from outside is taken that lies before it."""

@@ -18,6 +18,7 @@ from obitus.service.api import apps as api_apps
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
 from obitus.service.api import people as api_people
+from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
 from obitus.service.api import rules as api_rules
 from obitus.service.api.answering_problems import add_handlers
@@ -140,6 +141,8 @@ def make_app() -> FastAPI:
         api_rules.router,
         api_grouping.router,
         api_releases.router,
+        api_records.router,
+        api_records.together_router,
         router,
         client_wheel.router,
         console.router,

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from hashlib import blake2b
 from typing import Any, Final, Protocol
 
+from obitus.core.clock import MINUTE_MS
 from obitus.core.grouping.groups import MOST_COMPARED, Candidate, Choice, choose
 from obitus.core.grouping.likeness import keys_of
 from obitus.core.grouping.recipe import Part, Traits, as_text, from_text
@@ -19,7 +20,6 @@ MOST_NEW_ISSUES: Final = 200
 """New issues that one app may bring in one minute; what comes beyond goes to its collecting issue."""
 COLLECTING: Final = "collecting"
 COLLECTING_TYPE: Final = "Too many new issues"
-MINUTE_MS: Final = 60_000
 
 _ISSUE_OF = """
 SELECT issue_id, apart_by FROM fingerprints INDEXED BY fingerprints_lead WHERE app_id = ? AND fingerprint = ?"""

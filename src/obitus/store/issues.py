@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, Final, Literal
 
 from obitus.core.lifecycle import Decision, Settling, State, state_after
@@ -17,6 +17,7 @@ from obitus.store.rows import (
     CameBy,
     Change,
     Failure,
+    FailureName,
     Fingerprint,
     Issue,
     Neighbours,
@@ -63,6 +64,9 @@ _INSIDE: Final = "SELECT COALESCE(SUM(n), 0) AS failures FROM ({parts})"
 _ONE = f"{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
 _FINGERPRINTS = """
 SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
+_NAMED = """
+SELECT f.seq, f.id, f.issue_id, f.time_ms, apps.name AS app, i.type, i.cause, i.place FROM failures f
+JOIN issues i ON i.id = f.issue_id JOIN apps ON apps.id = f.app_id WHERE f.seq IN (SELECT value FROM json_each(?))"""
 _FINGERPRINTS_OF = "SELECT seq, fingerprint FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
 _HISTORY = """
 SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, failures.id AS failure_id
@@ -185,6 +189,11 @@ def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
 def fingerprints(reader: Reader, issue_id: int) -> list[Fingerprint]:
     """Return the fingerprints that lead to an issue, with the parts that explain them."""
     return reader.all(Fingerprint, _FINGERPRINTS, (issue_id,))
+
+
+def failures_named(reader: Reader, seqs: Sequence[int]) -> dict[int, FailureName]:
+    """Return the ids of failures, and what the issues that they went to are called, by number."""
+    return {row.seq: row for row in reader.all(FailureName, _NAMED, (json.dumps(list(seqs)),))}
 
 
 def fingerprints_of_failures(reader: Reader, seqs: list[int]) -> dict[int, str]:

@@ -103,6 +103,19 @@ class Failure(NamedTuple):
     app: str
 
 
+class FailureName(NamedTuple):
+    """A failure, and what its issue is called."""
+
+    seq: int
+    id: bytes
+    issue_id: int
+    time_ms: int
+    app: str
+    type: str
+    cause: str
+    place: str
+
+
 class Neighbours(NamedTuple):
     """The failures just before and just after one."""
 
@@ -700,3 +713,47 @@ class LogRow(NamedTuple):
     shared: bytes | None
     attributes: str | None
     rest: str | None
+
+
+class FailureInDay(NamedTuple):
+    """A failure, as far as the file of its day is asked for it."""
+
+    place: int
+    time_ms: int
+    late_ms: int
+    app_id: int
+    release_id: int
+    environment_id: int
+    severity: int
+    handled: str
+    type_id: int
+    message: str
+    entry_point_id: int
+    trace_id: bytes | None
+    run_id: bytes | None
+    shared: bytes | None
+    attributes: str | None
+
+
+class RunRow(NamedTuple):
+    """A whole run, as far as the file of its day is asked for it."""
+
+    place: int
+    time_ms: int
+    late_ms: int
+    app_id: int
+    release_id: int
+    environment_id: int
+    entry_point_id: int
+    outcome: str
+    status: int | None
+    duration_ms: float | None
+    request: str
+    kept_id: int
+    trace_id: bytes | None
+    run_id: bytes | None
+    shared: bytes | None
+    attributes: str | None
+
+
+DayRow = LogRow | FailureInDay | RunRow

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import base64
-import json
 import uuid
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
-from obitus.core.asking import MOST_CHARACTERS, QuestionTrouble, read
-from obitus.core.clock import span_ms
+from obitus.core.asking import QuestionTrouble
 from obitus.core.lifecycle import Decision, Settling
 from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service.api import answers, views
-from obitus.service.api.times import time_in_query
+from obitus.service.api.asked import Cursor, Limit, Question, TheWindow, bad_question, closed, opened, understood
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
@@ -38,54 +35,17 @@ router = APIRouter(
 DESK_ROWS = 8
 # SQLite's integers have 64 bits; a number beyond them is no issue's.
 Number = Annotated[int, Path(ge=1, le=2**62, description="The issue's number.")]
-Limit = Annotated[int, Query(ge=1, le=200, description="Most rows of one page.")]
-Cursor = Annotated[str | None, Query(max_length=200, description="`next` of the page before.")]
-
-
-def the_window(
-    clock: TheClock,
-    window: Annotated[
-        str, Query(description="How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given.")
-    ] = "24h",
-    start: Annotated[str | None, Query(description="Start, RFC 3339 with an offset.")] = None,
-    end: Annotated[str | None, Query(description="End, RFC 3339 with an offset; now when absent.")] = None,
-    app: Annotated[str | None, Query(max_length=100, description="Only this app.")] = None,
-    environment: Annotated[str | None, Query(max_length=100, description="Only this environment.")] = None,
-    release: Annotated[str | None, Query(max_length=300, description="Only failures of this release.")] = None,
-) -> Window:
-    """Return the span of time and the narrowing that a request asks for."""
-    end_ms = time_in_query(end, "end") if end else clock.now_ms() + 1
-    if start:
-        start_ms = time_in_query(start, "start")
-    else:
-        length = span_ms(window)
-        if length is None:
-            raise Problem("bad-window", f"{window[:50]!r} is no window. Say 30m, 24h, 14d or 2w.", field="window")
-        start_ms = max(0, end_ms - length)
-    if start_ms >= end_ms:
-        raise Problem("bad-window", "The window ends before it starts.", field="end")
-    return Window(start_ms, end_ms, app or None, environment or None, canonical(release) if release else None)
-
-
-Question = Annotated[
-    str | None,
-    Query(max_length=MOST_CHARACTERS, description="What is asked of issues and their failures: see docs/questions.md."),
-]
 
 
 def _asked(records: Records, clock: Clock, question: str, window: Window) -> Asked | None:
     """Return what a question about issues comes to; one of nothing but spaces asks nothing."""
-    if not question.strip():
+    node = understood(question, clock)
+    if node is None:
         return None
     try:
-        node = read(question, clock.now_ms())
-        span = (window.from_ms, window.to_ms)
-        return asked_of_issues(node, records.days, names_in(records.reader), span)
+        return asked_of_issues(node, records.days, names_in(records.reader), (window.from_ms, window.to_ms))
     except QuestionTrouble as trouble:
-        raise Problem("bad-question", str(trouble), field="question", position=trouble.position) from None
-
-
-TheWindow = Annotated[Window, Depends(the_window)]
+        raise bad_question(trouble) from None
 
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
@@ -127,7 +87,7 @@ def issues(
 ) -> answers.IssuesAnswer:
     """Return issues with failures inside the window, a page at a time."""
     states: list[str] | None = list(state) if state else None
-    after = _opened(cursor, sort)
+    after = opened(cursor, sort)
     asked = _asked(records, clock, question, window) if question else None
     found = store.issues(records.reader, window, states=states, asked=asked, sort=sort, after=after, limit=limit + 1)
     page = found[:limit]
@@ -136,7 +96,7 @@ def issues(
     if len(found) > limit:
         last = page[-1]
         value = {"last-seen": last.last_ms, "first-seen": last.first_ms, "failures": last.failures}[sort]
-        following = _closed(value, last.id, sort)
+        following = closed(value, last.id, sort)
     return answers.IssuesAnswer(
         window=views.window_answer(window),
         issues=views.issue_rows(records, page, window),
@@ -162,10 +122,10 @@ def failures(
 ) -> answers.FailuresAnswer:
     """Return failures of an issue inside the window, latest first, a page at a time."""
     store.issue(records.reader, number)
-    after = _opened(cursor, "failures")
+    after = opened(cursor, "failures")
     found = store.failures(records.reader, number, window, after=after, limit=limit + 1)
     page = found[:limit]
-    following = _closed(page[-1].time_ms, page[-1].seq, "failures") if len(found) > limit else None
+    following = closed(page[-1].time_ms, page[-1].seq, "failures") if len(found) > limit else None
     return answers.FailuresAnswer(failures=views.failure_rows(page), next=following)
 
 
@@ -271,19 +231,3 @@ def _decide(
         )
     )
     return answers.Done()
-
-
-def _closed(value: int, row_id: int, what: str) -> str:
-    return base64.urlsafe_b64encode(json.dumps([what, value, row_id]).encode()).decode()
-
-
-def _opened(cursor: str | None, what: str) -> tuple[int, int] | None:
-    if cursor is None:
-        return None
-    try:
-        was, value, row_id = json.loads(base64.urlsafe_b64decode(cursor))
-        if was == what and type(value) is int and type(row_id) is int and max(abs(value), abs(row_id)) < 2**62:
-            return value, row_id
-    except (ValueError, TypeError):
-        pass
-    raise Problem("bad-cursor", "This cursor was not given out for this list. Start without one.", field="cursor")

@@ -15,8 +15,9 @@ from obitus.core.clock import clock_skew_ms, to_ms, to_text
 from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service.api import answers, compared, release_answers, since
 from obitus.service.api.apps import NAME, AppName
+from obitus.service.api.asked import TheWindow
 from obitus.service.api.compared import Releases
-from obitus.service.api.issues import Number, TheWindow
+from obitus.service.api.issues import Number
 from obitus.service.api.times import Time
 from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.intake.bodies import PEOPLE, read_whole

@@ -226,6 +226,12 @@ Report = Annotated[FailureReport | LogReport | RunReport | TallyReport, Field(di
 REPORT: Final[TypeAdapter[FailureReport | LogReport | RunReport | TallyReport]] = TypeAdapter(Report)
 
 
+KEPT_REPORT: Final[TypeAdapter[KeptFailure | LogReport | RunReport]] = TypeAdapter(
+    Annotated[KeptFailure | LogReport | RunReport, Field(discriminator="kind")]
+)
+"""A report as it is shown; tallies are counted alone."""
+
+
 class LineVerdict(BaseModel):
     """What became of one line."""
 

@@ -13,12 +13,16 @@ from obitus.core.asking.records import Kind
 from obitus.core.asking.tree import Node
 from obitus.core.days import seq_of
 from obitus.store.asking.compiling import Compiler, Names, narrowing
-from obitus.store.database import Reader, Row
+from obitus.store.asking.records import TYPES, Row
+from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
-from obitus.store.rows import Named, Version
+from obitus.store.rows import DayRow, Named, Version
 
 MOST_ROWS: Final = 500
+"""Of one page that people are shown."""
+MOST_LOOKED_AT: Final = 2_000
+"""Of one page that is looked at by us."""
 LIMIT_S: Final = 5.0
 """The longest that one question may take."""
 MOST_NARROWED: Final = 2_000
@@ -27,8 +31,15 @@ MOST_NARROWED: Final = 2_000
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
 _INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
-_TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
-_HEAD: Final = {kind: f"SELECT * FROM {table} WHERE time_ms >= ? AND time_ms < ?" for kind, table in _TABLES.items()}  # noqa: S608 - names of tables, above
+TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
+_HEAD: Final = {
+    kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE time_ms >= ? AND time_ms < ?"  # noqa: S608 - names of tables, above, and of columns
+    for kind, table in TABLES.items()
+}
+_AT: Final = {
+    kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place = ?"  # noqa: S608 - the same
+    for kind, table in TABLES.items()
+}
 NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
 _AFTER: Final = " AND (time_ms, place) < (?, ?)"
 _ORDER: Final = " ORDER BY time_ms DESC, place DESC LIMIT ?"
@@ -46,7 +57,7 @@ class Looked:
 class Found:
     """What was found: rows with the day each lies in, newest first."""
 
-    rows: list[tuple[int, Row]] = field(default_factory=list)
+    rows: list[Row] = field(default_factory=list)
     more: bool = False
     """Whether there may be more before the last row."""
     cut: str = ""
@@ -66,12 +77,12 @@ def find(
     limit_s: float = LIMIT_S,
 ) -> Found:
     """Return the newest failures, logs or runs of a window that a question means, all where ``node`` is None."""
-    most = min(most, MOST_ROWS)
+    most = min(most, MOST_LOOKED_AT)
     names = names_in(reader)
     ends = time.monotonic() + limit_s
     found = Found()
     # Days overlap where reports came late: each row goes to its place by time.
-    heap: list[tuple[int, int, int, Row]] = []
+    heap: list[tuple[int, int, int, DayRow]] = []
     for known in days.known(from_ms, to_ms):
         if len(heap) > most and heap[0][0] > known.latest_ms:
             break
@@ -89,15 +100,24 @@ def find(
             found.cut = f"Looking took longer than {limit_s:g} s and was stopped: older ones were not looked at. Ask for less time, or for something exact."
             break
         for row in rows:
-            entry = (row["time_ms"], seq_of(known.day, row["place"]), known.day, row)
+            entry = (row.time_ms, seq_of(known.day, row.place), known.day, row)
             if len(heap) <= most:
                 heapq.heappush(heap, entry)
             elif entry[:2] > heap[0][:2]:
                 heapq.heapreplace(heap, entry)
     newest = sorted(heap, key=lambda entry: entry[:2], reverse=True)
     found.more = len(newest) > most or bool(found.cut)
-    found.rows = [(day, row) for _, _, day, row in newest[:most]]
+    found.rows = [Row(day, row) for _, _, day, row in newest[:most]]
     return found
+
+
+def one_row(connection: sqlite3.Connection, place: int) -> tuple[Kind, DayRow] | None:
+    """Return the record at a place of a day file, and what it is; None where there is none."""
+    for kind, sql in _AT.items():
+        found: list[DayRow] = typed(connection.execute(sql, (place,)), TYPES[kind])
+        if found:
+            return kind, found[0]
+    return None
 
 
 def names_in(reader: Reader) -> Names:
@@ -118,7 +138,7 @@ def _of_day(
     most: int,
     after: Looked | None,
     limit_s: float,
-) -> list[Row]:
+) -> list[DayRow]:
     sql, params = _HEAD[kind], list[Any](window)
     with days.open(day, limit_s=limit_s) as connection:
         if node is not None:
@@ -135,7 +155,7 @@ def _of_day(
             before = after.seq - seq_of(day, 0)
             params += [after.time_ms, max(0, min(before, 2**32))]
         sql += _ORDER
-        return connection.execute(sql, (*params, most)).fetchall()
+        return typed(connection.execute(sql, (*params, most)), TYPES[kind])
 
 
 def narrowed_places(connection: sqlite3.Connection, node: Node, kind: Kind, most: int) -> list[int] | None:

@@ -1,0 +1,58 @@
+"""Which values occur most in what was found, field by field: what one would narrow down by, or leave out."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+from obitus.core.asking.records import Kind
+from obitus.core.terms import value_text
+
+MOST_FIELDS: Final = 40
+MOST_VALUES: Final = 10
+LONGEST_VALUE: Final = 200
+_FIRST: Final[dict[Kind, tuple[str, ...]]] = {
+    "failure": ("type", "entry_point", "app", "release", "environment", "severity", "handled", "message"),
+    "log": ("severity", "logger", "template", "app", "release", "environment", "entry_point"),
+    "run": ("entry_point", "outcome", "status", "app", "release", "environment", "kept"),
+}
+_ONE_EACH: Final = frozenset({"time", "received", "trace_id", "span_id", "run", "duration", "request"})
+
+
+@dataclass(slots=True)
+class Occurring:
+    """One field: how many of the records have it, how many different values, and those that most have."""
+
+    name: str
+    having: int = 0
+    values: Counter[str] = field(default_factory=Counter)
+
+    def most(self) -> list[tuple[str, int]]:
+        """Return the commonest values as text, each with how many records have it."""
+        return self.values.most_common(MOST_VALUES)
+
+
+def occurring(kind: Kind, records: Iterable[Mapping[str, Any]]) -> list[Occurring]:
+    """Return the fields of records, those of their own first, then attributes that most have.
+
+    Left out are fields of which each record has another value, such as times: nobody narrows down by them.
+    """
+    found: dict[str, Occurring] = {}
+    for record in records:
+        for name, value in record.items():
+            if name in _ONE_EACH or value is None:
+                continue
+            one = found.get(name)
+            if one is None:
+                one = found[name] = Occurring(name)
+            one.having += 1
+            text = value_text(value)
+            if len(text) <= LONGEST_VALUE:
+                one.values[text] += 1
+    own = [found.pop(name) for name in _FIRST[kind] if name in found]
+    attributes = sorted(found.values(), key=lambda one: (-one.having, one.name))
+    # With as many values as records there is nothing that would leave more than one of them.
+    told = [one for one in (*own, *attributes) if one.having < 3 or any(n > 1 for n in one.values.values())]
+    return told[:MOST_FIELDS]

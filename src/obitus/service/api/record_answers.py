@@ -1,0 +1,143 @@
+"""What is answered to questions about failures, logs and runs."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, Field, GetJsonSchemaHandler
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
+
+from obitus.service.api.answers import Time, WindowAnswer
+from obitus.service.intake.formats import KEPT_REPORT
+
+KindName = Literal["failures", "logs", "runs"]
+Scalar = str | int | float | bool | None
+
+
+class RecordRow(BaseModel):
+    """A failure, a log record or a run, as it is listed."""
+
+    number: int = Field(description="Its number, by which the whole of it is asked for.")
+    kind: KindName
+    time: Time
+    values: dict[str, Any] = Field(
+        description="All that it can be asked for, by name: the fields of its kind, and its attributes. What is empty is not there."
+    )
+    failure: str | None = Field(default=None, description="Of a failure: its id.")
+    issue: int | None = Field(default=None, description="Of a failure: the issue that it went to.")
+
+
+class RecordsAnswer(BaseModel):
+    """A page of records, newest first."""
+
+    window: WindowAnswer
+    records: list[RecordRow]
+    next: str | None = None
+    cut: str | None = Field(
+        default=None, description="Why not everything was looked at, in words; null where everything was."
+    )
+
+
+class ValueAnswer(BaseModel):
+    """A value, as text, and how many of the records looked at have it."""
+
+    value: str
+    records: int
+
+
+class FieldAnswer(BaseModel):
+    """A field and its commonest values."""
+
+    name: str
+    records: int = Field(description="How many of the records looked at have it.")
+    different: int = Field(description="How many different values.")
+    values: list[ValueAnswer]
+
+
+class OccurringAnswer(BaseModel):
+    """Which values occur most in what a question means."""
+
+    looked_at: int = Field(description="So many records were looked at, the newest.")
+    all: bool = Field(description="Whether these are all that the question means in the window.")
+    fields: list[FieldAnswer]
+
+
+class NamesAnswer(BaseModel):
+    """Names of fields, or values of one, that exist."""
+
+    values: list[ValueAnswer] = Field(
+        description="The commonest first. 0 records: it exists, and none of the newest has it."
+    )
+
+
+class GroupAnswer(BaseModel):
+    """The records that have the same values."""
+
+    keys: list[Scalar] = Field(
+        description="The values, one for each field that was counted by; null where there is none."
+    )
+    records: int
+    value: float | None = Field(description="What was asked for: the count, or the number.")
+    course: list[float | None] | None = Field(default=None, description="The same for each slice.")
+
+
+class SummaryAnswer(BaseModel):
+    """A summary, as far as it is. Newest records are counted first."""
+
+    window: WindowAnswer
+    summary: str = Field(description="What was counted, as it is written.")
+    by: list[str]
+    records: int
+    value: float | None
+    slices: list[Time] | None = Field(default=None, description="When each slice begins, for a summary over time.")
+    slice_ms: int | None = None
+    course: list[float | None] | None = None
+    groups: list[GroupAnswer] = Field(description="Those with the greatest numbers, the greatest first.")
+    groups_in_all: int
+    not_told_apart: int = Field(
+        default=0, description="Records with values beyond those that are told apart; in the sums they are counted."
+    )
+    back_to: Time = Field(description="Everything is counted that lies from here to the end of the window.")
+    done: bool
+    cut: str | None = None
+
+
+class AsKept:
+    """A report as it was checked when it came; handed on as it is, and described by the format of reports."""
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        """Describe it by the models that checked it."""
+        return handler(KEPT_REPORT.core_schema)
+
+
+class FailureRef(BaseModel):
+    """A failure that belongs to something."""
+
+    id: str
+    issue: int
+    title: str
+    time: Time
+    app: str
+
+
+class RecordAnswer(BaseModel):
+    """One record, whole."""
+
+    record: RecordRow
+    report: Annotated[dict[str, Any], AsKept] | None = Field(
+        description="The report as it was kept; null where it is no longer kept."
+    )
+    gone: str | None = Field(default=None, description="Why the report is no longer kept, in words.")
+    failures: list[FailureRef] = Field(
+        description="Failures of the same run, or of the same trace where it has no run."
+    )
+
+
+class TogetherAnswer(BaseModel):
+    """Everything of one run or one trace, across apps, oldest first."""
+
+    records: list[RecordRow]
+    failures: list[FailureRef]
+    cut: str | None = None

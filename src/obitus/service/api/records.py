@@ -1,0 +1,425 @@
+"""``/api/records``: failures, logs and runs that a question means, what occurs in them, and what they come to."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import time
+import uuid
+from collections.abc import Iterator
+from typing import Annotated, Any, Final, Literal
+
+from fastapi import APIRouter, Depends, Path, Query, Request
+from fastapi.responses import StreamingResponse
+
+from obitus.core.asking import All, Compare, Node, QuestionTrouble
+from obitus.core.asking.occurring import occurring
+from obitus.core.asking.records import Kind
+from obitus.core.asking.summaries import MOST_CHARACTERS, Summary, read_summary, written
+from obitus.core.asking.values import TIMES
+from obitus.core.clock import DAY_MS, LAST_MS, to_text
+from obitus.core.days import day_and_place
+from obitus.core.headline import Headline
+from obitus.core.terms import value_text
+from obitus.service.api import record_answers as answers
+from obitus.service.api import views
+from obitus.service.api.asked import Cursor, Question, TheWindow, bad_question, closed, opened, understood
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import signed_in
+from obitus.store import issues
+from obitus.store.asking import Found, Looked, find
+from obitus.store.asking.counting import Cell, Counted, count
+from obitus.store.asking.finding import MOST_LOOKED_AT, MOST_ROWS, names_in, one_row
+from obitus.store.asking.records import Record, Row, records_of
+from obitus.store.errors import UNREADABLE, NotThere
+from obitus.store.records import Records
+from obitus.store.rows import FailureName
+from obitus.store.windows import Window
+
+router = APIRouter(
+    prefix="/api/records",
+    tags=["records"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "query-too-long", "store-broken"),
+)
+
+KINDS: Final[dict[answers.KindName, Kind]] = {"failures": "failure", "logs": "log", "runs": "run"}
+NAMES: Final[dict[Kind, answers.KindName]] = {kind: name for name, kind in KINDS.items()}
+MOST_GROUPS: Final = 100
+MOST_EXPORTED: Final = 1_000_000
+PROGRESS_S: Final = 0.2
+"""Between two answers of one summary that is still being counted."""
+NDJSON: Final = "application/x-ndjson"
+CSV: Final = "text/csv"
+
+WhichKind = Annotated[answers.KindName, Path(description="`failures`, `logs` or `runs`.")]
+SummaryText = Annotated[
+    str,
+    Query(
+        max_length=MOST_CHARACTERS,
+        description="What is counted, such as `count by entry_point over time`: see docs/questions.md.",
+    ),
+]
+
+
+def asked_for(window: Window, question: Node | None) -> Node | None:
+    """Return what the bar above the page and a question mean together."""
+    narrowed = {"app": window.app, "environment": window.environment, "release": window.release}
+    parts: list[Node] = [Compare(name, "=", value) for name, value in narrowed.items() if value is not None]
+    if question is not None:
+        parts.append(question)
+    return None if not parts else parts[0] if len(parts) == 1 else All(tuple(parts))
+
+
+@router.get(
+    "/{kind}", summary="Records that a question means", responses=described("bad-window", "bad-cursor", "bad-question")
+)
+def found(
+    records: TheRecords,
+    clock: TheClock,
+    kind: WhichKind,
+    window: TheWindow,
+    question: Question = None,
+    cursor: Cursor = None,
+    limit: Annotated[int, Query(ge=1, le=MOST_ROWS, description="Most rows of one page.")] = 50,
+) -> answers.RecordsAnswer:
+    """Return failures, logs or runs, newest first, a page at a time. Without a question: all of the window."""
+    after = opened(cursor, kind)
+    node = asked_for(window, understood(question, clock))
+    page = _find(records, kind, node, window, limit, Looked(*after) if after else None)
+    shown = _records(records, kind, page)
+    following = closed(shown[-1].time_ms, shown[-1].seq, kind) if page.more and shown else None
+    return answers.RecordsAnswer(
+        window=views.window_answer(window), records=rows_of(records, kind, shown), next=following, cut=page.cut or None
+    )
+
+
+@router.get("/{kind}/occurring", summary="Which values occur most", responses=described("bad-window", "bad-question"))
+def occurring_values(
+    records: TheRecords, clock: TheClock, kind: WhichKind, window: TheWindow, question: Question = None
+) -> answers.OccurringAnswer:
+    """Return the commonest values of each field in the newest records that a question means."""
+    node = asked_for(window, understood(question, clock))
+    looked_at, is_all = _newest(records, kind, node, window)
+    return answers.OccurringAnswer(
+        looked_at=len(looked_at),
+        all=is_all,
+        fields=[
+            answers.FieldAnswer(
+                name=one.name,
+                records=one.having,
+                different=len(one.values),
+                values=[answers.ValueAnswer(value=value, records=n) for value, n in one.most()],
+            )
+            for one in occurring(KINDS[kind], (record.values for record in looked_at))
+        ],
+    )
+
+
+@router.get(
+    "/{kind}/summary",
+    summary="What the records of a question come to",
+    responses=described("bad-window", "bad-question") | {200: {"content": {NDJSON: {}}}},
+)
+def summary(
+    request: Request,
+    records: TheRecords,
+    clock: TheClock,
+    kind: WhichKind,
+    window: TheWindow,
+    summary: SummaryText,
+    question: Question = None,
+    most: Annotated[int, Query(ge=1, le=1000, description="Most groups to return, the greatest.")] = MOST_GROUPS,
+) -> answers.SummaryAnswer:
+    """Count, newest records first. Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before."""
+    node = asked_for(window, understood(question, clock))
+    try:
+        asked = read_summary(summary)
+    except QuestionTrouble as trouble:
+        raise bad_question(trouble, "summary") from None
+    counting = count(records.reader, records.days, KINDS[kind], node, asked, window.from_ms, window.to_ms)
+    if NDJSON in request.headers.get("accept", ""):
+        return StreamingResponse(_progress(counting, window, most), media_type=NDJSON)  # type: ignore[return-value]
+    *_, whole = counting
+    return _summary(whole, window, most)
+
+
+@router.get(
+    "/{kind}/export",
+    summary="Records as a file",
+    response_class=StreamingResponse,
+    responses=described("bad-window", "bad-question") | {200: {"content": {NDJSON: {}, CSV: {}}}},
+)
+def export(
+    records: TheRecords,
+    clock: TheClock,
+    kind: WhichKind,
+    window: TheWindow,
+    question: Question = None,
+    form: Annotated[Literal["csv", "ndjson"], Query(description="One line a record: CSV (RFC 4180), or JSON.")] = "csv",
+    column: Annotated[list[str] | None, Query(max_length=100, description="Only these fields, in this order.")] = None,
+) -> StreamingResponse:
+    """Stream what a question means, newest first, up to a million records. What begins like a formula is quoted in CSV with an apostrophe."""
+    node = asked_for(window, understood(question, clock))
+    columns = column or (["time", *(name for name in _COLUMNS[kind] if name != "time")] if form == "csv" else None)
+    rows = _exported(records, kind, node, window)
+    lines = _as_csv(rows, columns or []) if form == "csv" else _as_ndjson(rows, columns)
+    name = f"{kind}-{to_text(window.to_ms)[:10]}.{form}"
+    return StreamingResponse(
+        lines,
+        media_type=CSV if form == "csv" else NDJSON,
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
+    )
+
+
+@router.get("/{kind}/names", summary="Names and values that exist", responses=described("bad-window"))
+def names(
+    records: TheRecords,
+    kind: WhichKind,
+    window: TheWindow,
+    field: Annotated[
+        str | None, Query(max_length=300, description="Values of this field; without it, names of fields.")
+    ] = None,
+    begins: Annotated[str, Query(max_length=300, description="Only those that begin so, whatever their case.")] = "",
+) -> answers.NamesAnswer:
+    """Return names of fields, or values of one, for completion while one writes: those of the newest records of the window."""
+    looked_at, _ = _newest(records, kind, asked_for(window, None), window)
+    counted: dict[str, int] = {}
+    for record in looked_at:
+        values = (
+            record.values if field is None else [value_text(record.values[field])] if field in record.values else []
+        )
+        for value in values:
+            if value.casefold().startswith(begins.casefold()) and len(value) <= 200:
+                counted[value] = counted.get(value, 0) + 1
+    if field is None:
+        for name in _COLUMNS[kind]:
+            if name.startswith(begins):
+                counted.setdefault(name, 0)
+    ordered = sorted(counted.items(), key=lambda one: (-one[1], one[0]))[:50]
+    return answers.NamesAnswer(values=[answers.ValueAnswer(value=value, records=n) for value, n in ordered])
+
+
+together_router = APIRouter(
+    prefix="/api", tags=["records"], dependencies=[Depends(signed_in)], responses=router.responses
+)
+
+
+@together_router.get("/record/{number}", summary="One record, whole", responses=described("not-found"))
+def record(
+    records: TheRecords,
+    number: Annotated[int, Path(ge=0, le=2**62, description="The number of a record, from a list.")],
+) -> answers.RecordAnswer:
+    """Return all that one record holds, and the failures that belong to it."""
+    day, place = day_and_place(number)
+    try:
+        with records.days.open(day) as connection:
+            found = one_row(connection, place)
+    except UNREADABLE as error:
+        raise NotThere(str(error)) from None
+    if found is None:
+        raise NotThere(f"there is no record {number}")
+    kind, row = found
+    (whole,) = records_of(records.days, kind, names_in(records.reader), [Row(day, row)])
+    report, gone = None, None
+    try:
+        report = json.loads(records.evidence.read(number))
+    except UNREADABLE as error:
+        gone = str(error)
+    (listed,) = rows_of(records, NAMES[kind], [whole])
+    return answers.RecordAnswer(record=listed, report=report, gone=gone, failures=_failures_beside(records, whole))
+
+
+@together_router.get("/together", summary="Everything of one run or trace", responses=described("bad-field"))
+def together(
+    records: TheRecords,
+    run: Annotated[uuid.UUID | None, Query(description="The id of a run.")] = None,
+    trace: Annotated[str | None, Query(pattern="^[0-9a-f]{32}$", description="A trace id (W3C Trace Context).")] = None,
+) -> answers.TogetherAnswer:
+    """Return the failures, logs and runs of one run, or of one trace across apps, oldest first."""
+    if (run is None) == (trace is None):
+        raise Problem("bad-field", "Say a run or a trace, one of them.", field="run")
+    node = Compare("run", "=", str(run)) if run is not None else Compare("trace_id", "=", str(trace))
+    whole = Window(0, LAST_MS)
+    rows: list[answers.RecordRow] = []
+    cut: str | None = None
+    for kind in KINDS:
+        page = _find(records, kind, node, whole, MOST_LOOKED_AT, None)
+        cut = page.cut or cut or (f"Only the latest {MOST_LOOKED_AT:,} are shown." if page.more else None)
+        rows += rows_of(records, kind, _records(records, kind, page))
+    rows.sort(key=lambda row: (row.time, row.number))
+    numbers = [row.number for row in rows if row.kind == "failures"]
+    named = issues.failures_named(records.reader, numbers)
+    return answers.TogetherAnswer(records=rows, failures=[_ref(named[one]) for one in numbers if one in named], cut=cut)
+
+
+def rows_of(records: Records, kind: answers.KindName, found: list[Record]) -> list[answers.RecordRow]:
+    """Return records as the API lists them."""
+    named = issues.failures_named(records.reader, [one.seq for one in found]) if kind == "failures" else {}
+    rows = []
+    for one in found:
+        failure = named.get(one.seq)
+        rows.append(
+            answers.RecordRow(
+                number=one.seq,
+                kind=kind,
+                time=to_text(one.time_ms),
+                values=_shown(one.values),
+                failure=str(uuid.UUID(bytes=failure.id)) if failure else None,
+                issue=failure.issue_id if failure else None,
+            )
+        )
+    return rows
+
+
+_COLUMNS: Final[dict[answers.KindName, tuple[str, ...]]] = {
+    "failures": ("time", "app", "environment", "release", "severity", "type", "message", "entry_point", "handled", "run", "trace_id"),
+    "logs": ("time", "app", "environment", "release", "severity", "logger", "message", "template", "entry_point", "run", "trace_id", "span_id"),
+    "runs": ("time", "app", "environment", "release", "entry_point", "outcome", "status", "duration", "request", "kept", "run", "trace_id"),
+}  # fmt: skip
+
+
+def _shown(values: dict[str, Any]) -> dict[str, Any]:
+    return {name: to_text(value) if name in TIMES and type(value) is int else value for name, value in values.items()}
+
+
+def _find(
+    records: Records, kind: answers.KindName, node: Node | None, window: Window, most: int, after: Looked | None
+) -> Found:
+    return find(records.reader, records.days, KINDS[kind], node, window.from_ms, window.to_ms, most=most, after=after)
+
+
+def _records(records: Records, kind: answers.KindName, page: Found) -> list[Record]:
+    return records_of(records.days, KINDS[kind], names_in(records.reader), page.rows)
+
+
+def _newest(records: Records, kind: answers.KindName, node: Node | None, window: Window) -> tuple[list[Record], bool]:
+    """Return the newest records that a question means, and whether these are all."""
+    page = _find(records, kind, node, window, MOST_LOOKED_AT, None)
+    return _records(records, kind, page), not page.more
+
+
+def _failures_beside(records: Records, record: Record) -> list[answers.FailureRef]:
+    """Return the failures of a record's run, or of its trace where it has no run; its own, if it is one, left out."""
+    name = next((name for name in ("run", "trace_id") if name in record.values), None)
+    if name is None:
+        return []
+    node = Compare(name, "=", record.values[name])
+    around = Window(max(0, record.time_ms - DAY_MS), record.time_ms + DAY_MS)
+    page = _find(records, "failures", node, around, 20, None)
+    seqs = [one.seq for one in page.rows if one.seq != record.seq]
+    named = issues.failures_named(records.reader, seqs)
+    return [_ref(named[seq]) for seq in seqs if seq in named]
+
+
+def _ref(row: FailureName) -> answers.FailureRef:
+    return answers.FailureRef(
+        id=str(uuid.UUID(bytes=row.id)),
+        issue=row.issue_id,
+        title=Headline(row.type, row.cause, row.place).title,
+        time=to_text(row.time_ms),
+        app=row.app,
+    )
+
+
+def _progress(counting: Iterator[Counted], window: Window, most: int) -> Iterator[str]:
+    """Yield an answer as soon as there is one, then now and then, and the whole one at the end."""
+    said_s = 0.0
+    for counted in counting:
+        if counted.done or time.monotonic() - said_s >= PROGRESS_S:
+            said_s = time.monotonic()
+            yield _summary(counted, window, most).model_dump_json() + "\n"
+
+
+def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnswer:
+    asked: Summary = counted.summary
+    width = counted.width_ms
+    slices = range(window.from_ms // width, (window.to_ms - 1) // width + 1) if asked.over_time else range(0)
+
+    def course(cells: dict[int, Cell]) -> list[float | None]:
+        nothing = 0.0 if asked.stat is None else None
+        # Nothing is said of slices that are not counted yet.
+        return [
+            cells[at].value(asked.stat) if at in cells else nothing if (at + 1) * width > counted.back_to_ms else None
+            for at in slices
+        ]
+
+    groups = counted.largest(most)
+    shown = {keys for keys, _ in groups}
+    courses: dict[Any, dict[int, Cell]] = {keys: {} for keys in shown}
+    for (keys, at), cell in counted.courses.items():
+        if keys in shown:
+            courses[keys][at] = cell
+    return answers.SummaryAnswer(
+        window=views.window_answer(window),
+        summary=written(asked),
+        by=list(asked.by),
+        records=counted.in_all.n,
+        value=counted.in_all.value(asked.stat),
+        slices=[to_text(at * width) for at in slices] if asked.over_time else None,
+        slice_ms=width if asked.over_time else None,
+        course=course(counted.course) if asked.over_time else None,
+        groups=[
+            answers.GroupAnswer(
+                keys=[_key(name, key) for name, key in zip(asked.by, keys, strict=True)],
+                records=cell.n,
+                value=cell.value(asked.stat),
+                course=course(courses[keys]) if asked.over_time else None,
+            )
+            for keys, cell in groups
+        ],
+        groups_in_all=len(counted.groups),
+        not_told_apart=counted.beyond,
+        back_to=to_text(counted.back_to_ms),
+        done=counted.done,
+        cut=counted.cut or None,
+    )
+
+
+def _key(name: str, key: Any) -> Any:
+    return to_text(key) if name in TIMES and type(key) is int else key
+
+
+def _exported(records: Records, kind: answers.KindName, node: Node | None, window: Window) -> Iterator[dict[str, Any]]:
+    """Yield the values of all records that a question means, a page in memory at a time."""
+    after: Looked | None = None
+    for _ in range(MOST_EXPORTED // MOST_ROWS):
+        page = _find(records, kind, node, window, MOST_ROWS, after)
+        found = _records(records, kind, page)
+        for one in found:
+            yield _shown(one.values)
+        if not page.more or not found:
+            return
+        after = Looked(found[-1].time_ms, found[-1].seq)
+
+
+def _as_ndjson(rows: Iterator[dict[str, Any]], columns: list[str] | None) -> Iterator[str]:
+    for row in rows:
+        some = row if columns is None else {name: row[name] for name in columns if name in row}
+        yield json.dumps(some, ensure_ascii=False) + "\n"
+
+
+def _as_csv(rows: Iterator[dict[str, Any]], columns: list[str]) -> Iterator[str]:
+    buffer = io.StringIO()
+    writer = csv.writer(buffer, lineterminator="\r\n")
+
+    def line(cells: list[str]) -> str:
+        writer.writerow(cells)
+        text = buffer.getvalue()
+        buffer.seek(0)
+        buffer.truncate()
+        return text
+
+    yield line(columns)
+    for row in rows:
+        yield line([_cell(row.get(name)) for name in columns])
+
+
+def _cell(value: Any) -> str:
+    """Return a value as it stands in a cell. A spreadsheet would carry out a text that begins like a formula."""
+    if value is None:
+        return ""
+    text = value_text(value)
+    return f"'{text}" if isinstance(value, str) and text[:1] in "=+-@\t\r" and text else text

@@ -1,0 +1,351 @@
+"""Summaries with SQL: counted day by day, newest first, a stretch of time at once, so that first figures are there soon."""
+
+from __future__ import annotations
+
+import json
+import logging
+import math
+import sqlite3
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, Final, NamedTuple
+from uuid import UUID
+
+from obitus.core.asking.records import Kind
+from obitus.core.asking.summaries import PER_BUCKET, Summary, percentile, width_ms
+from obitus.core.asking.tree import Node
+from obitus.core.asking.values import number_of
+from obitus.core.clock import MINUTE_MS
+from obitus.core.severity import SEVERITIES
+from obitus.store.asking.compiling import Compiler, Names
+from obitus.store.asking.finding import LIMIT_S, NARROWED, TABLES, names_in, narrowed_places
+from obitus.store.asking.kinds import FIELDS
+from obitus.store.database import Reader, typed
+from obitus.store.days.pairs import numbers_in
+from obitus.store.days.reading import DayReaders
+from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
+
+_log = logging.getLogger("obitus.store")
+
+MOST_NARROWED: Final = 20_000
+MOST_CELLS: Final = 200_000
+"""Different values, times slices, that are told apart; what comes beyond is counted together."""
+FIRST_STRETCH_MS: Final = 10 * MINUTE_MS
+QUICK_S, SLOW_S = 0.06, 0.25
+"""A stretch of time that was counted in less is doubled, one that took longer is halved."""
+
+Value = str | int | float | bool | None
+Keys = tuple[Value, ...]
+
+_TEXT: Final = "SELECT text FROM texts WHERE id = ?"
+_PAIRS: Final = "SELECT id, text FROM texts WHERE substr(text, 1, ?) = ?"
+_BUCKET: Final = f"(CAST(ln(MIN(MAX(abs(v), 1e-9), 1e15) / 1e-9) * {PER_BUCKET!r} AS INTEGER) + 1)"
+_OF_STAT: Final = {
+    "sum": "0 AS bucket, COUNT(v) AS n, COALESCE(SUM(v), 0.0) AS figure",
+    "smallest": "0 AS bucket, COUNT(v) AS n, COALESCE(MIN(v), 0.0) AS figure",
+    "largest": "0 AS bucket, COUNT(v) AS n, COALESCE(MAX(v), 0.0) AS figure",
+}
+_BY_BUCKET: Final = (
+    f"CASE WHEN v = 0 THEN 0 WHEN v > 0 THEN {_BUCKET} ELSE -{_BUCKET} END AS bucket, COUNT(v) AS n, 0.0 AS figure"
+)
+_COUNT: Final = "0 AS bucket, COUNT(*) AS n, 0.0 AS figure"
+
+
+class _Row(NamedTuple):
+    """Records with the same values, in one slice and one bucket of numbers."""
+
+    one: Any
+    two: Any
+    slice: int
+    bucket: int
+    n: int
+    figure: float
+
+
+@dataclass(slots=True)
+class Cell:
+    """What is known of some records: how many (of a number: how many have it), and what their number comes to."""
+
+    n: int = 0
+    figure: float = 0.0
+    buckets: Counter[int] | None = None
+
+    def add(self, stat: str | None, row: _Row) -> None:
+        """Add what one row of a statement says."""
+        if stat in ("median", "p95", "p99"):
+            self.buckets = Counter() if self.buckets is None else self.buckets
+            self.buckets[row.bucket] += row.n
+        elif row.n and stat in ("smallest", "largest") and self.n:
+            self.figure = (min if stat == "smallest" else max)(self.figure, row.figure)
+        elif row.n:
+            self.figure += row.figure
+        self.n += row.n
+
+    def value(self, stat: str | None) -> float | None:
+        """Return the count, or the number that was asked for; None where no record has it."""
+        if stat is None:
+            return self.n
+        if not self.n:
+            return None
+        if self.buckets is not None:
+            return percentile(self.buckets, {"median": 0.5, "p95": 0.95, "p99": 0.99}[stat])
+        return self.figure
+
+
+@dataclass(slots=True)
+class Counted:
+    """How far a summary is: what was counted by now, back to when, and whether that is all."""
+
+    summary: Summary
+    from_ms: int
+    to_ms: int
+    width_ms: int
+    groups: dict[Keys, Cell] = field(default_factory=dict)
+    courses: dict[tuple[Keys, int], Cell] = field(default_factory=dict)
+    in_all: Cell = field(default_factory=Cell)
+    course: dict[int, Cell] = field(default_factory=dict)
+    beyond: int = 0
+    """Records whose values are not told apart any more."""
+    back_to_ms: int = 0
+    done: bool = False
+    cut: str = ""
+    """Why not everything was counted, in words; '' where everything was."""
+
+    def add(self, keys: Keys, row: _Row) -> None:
+        """Add what one row of a statement says of records with these values."""
+        stat, slice_at = self.summary.stat, row.slice
+        self.in_all.add(stat, row)
+        if self.summary.over_time:
+            self.course.setdefault(slice_at, Cell()).add(stat, row)
+        if not self.summary.by:
+            return
+        group = self.groups.get(keys)
+        if group is None:
+            if len(self.groups) + len(self.courses) >= MOST_CELLS:
+                self.beyond += row.n
+                return
+            group = self.groups[keys] = Cell()
+        group.add(stat, row)
+        if self.summary.over_time:
+            self.courses.setdefault((keys, slice_at), Cell()).add(stat, row)
+
+    def largest(self, most: int) -> list[tuple[Keys, Cell]]:
+        """Return the groups with the greatest numbers, the greatest first."""
+        stat = self.summary.stat
+
+        def order(group: tuple[Keys, Cell]) -> tuple[float, int, str]:
+            value = group[1].value(stat)
+            return (-math.inf if value is None else value, group[1].n, str(group[0]))
+
+        return sorted(self.groups.items(), key=order, reverse=True)[:most]
+
+
+def count(
+    reader: Reader,
+    days: DayReaders,
+    kind: Kind,
+    node: Node | None,
+    summary: Summary,
+    from_ms: int,
+    to_ms: int,
+    *,
+    limit_s: float = LIMIT_S,
+) -> Iterator[Counted]:
+    """Yield how far a summary is, again and again: the same object, which grows. Newest records are counted first."""
+    counted = Counted(summary, from_ms, to_ms, width_ms(from_ms, to_ms), back_to_ms=to_ms)
+    names = names_in(reader)
+    ends = time.monotonic() + limit_s
+    stretch_ms = FIRST_STRETCH_MS
+    known = days.known(from_ms, to_ms)
+    for at, day in enumerate(known):
+        start_ms, end_ms = max(from_ms, day.earliest_ms), min(to_ms, day.latest_ms + 1)
+        # Of what is older than this day's latest, other days may hold some.
+        older_ms = known[at + 1].latest_ms if at + 1 < len(known) else from_ms
+        try:
+            left_s = ends - time.monotonic()
+            if left_s <= 0:
+                raise QueryTooLong
+            with days.open(day.day, limit_s=left_s) as connection:
+                counting = _Counting(connection, kind, node, names, counted)
+                while start_ms < end_ms:
+                    begin_ms = start_ms if counting.is_narrow else max(start_ms, end_ms - stretch_ms)
+                    began_s = time.monotonic()
+                    counting.add(begin_ms, end_ms)
+                    took_s = time.monotonic() - began_s
+                    end_ms = begin_ms
+                    stretch_ms = (
+                        stretch_ms * 2 if took_s < QUICK_S else stretch_ms // 2 if took_s > SLOW_S else stretch_ms
+                    )
+                    stretch_ms = max(stretch_ms, 1000)
+                    counted.back_to_ms = max(begin_ms, min(older_ms, to_ms))
+                    yield counted
+        except EvidenceGone:
+            continue
+        except StoreDamaged as error:
+            counted.cut = str(error)
+        except QueryTooLong:
+            counted.cut = f"Counting took longer than {limit_s:g} s and was stopped: older ones are not counted. Ask for less time, or for something exact."
+            break
+    counted.done = True
+    if not counted.cut:
+        counted.back_to_ms = from_ms
+    yield counted
+
+
+class _Counting:
+    """The counting of one day file."""
+
+    def __init__(
+        self, connection: sqlite3.Connection, kind: Kind, node: Node | None, names: Names, into: Counted
+    ) -> None:
+        self._connection, self._kind, self._names, self._into = connection, kind, names, into
+        self._attributes: list[_Attribute] = []
+        self._texts: dict[int, str | None] = {}
+        summary = into.summary
+        _add_functions(connection, self._attributes)
+        one, two = (self._key(summary.by[at]) if at < len(summary.by) else ("NULL", _nothing) for at in range(2))
+        self._resolvers = (one[1], two[1])
+        number = self._number(summary.of) if summary.stat else "NULL"
+        figures = _COUNT if summary.stat is None else _OF_STAT.get(summary.stat, _BY_BUCKET)
+        where, self._params = "time_ms >= ? AND time_ms < ?", list[Any]()
+        self.is_narrow = False
+        # It gives the connection the functions that keys may call, too.
+        compiler = Compiler(connection, kind, names)
+        if node is not None:
+            places = narrowed_places(connection, node, kind, MOST_NARROWED)
+            if places is not None:
+                self.is_narrow = True
+                where += NARROWED
+                self._params.append(json.dumps(places))
+            condition = compiler.condition(node)
+            where += f" AND {condition.sql}"
+            self._params += condition.params
+        slices = f"time_ms / {into.width_ms}" if summary.over_time else "0"
+        has_number = " WHERE v IS NOT NULL" if summary.stat else ""
+        self._sql = (
+            f"SELECT one, two, slice, {figures} FROM "  # noqa: S608 - expressions from here and from kinds
+            f"(SELECT {one[0]} AS one, {two[0]} AS two, {slices} AS slice, {number} AS v FROM {TABLES[kind]} WHERE {where})"
+            f"{has_number} GROUP BY one, two, slice, bucket"
+        )
+
+    def add(self, from_ms: int, to_ms: int) -> None:
+        """Count what lies between two times."""
+        rows = typed(self._connection.execute(self._sql, (from_ms, to_ms, *self._params)), _Row)
+        by = len(self._into.summary.by)
+        for row in rows:
+            keys = tuple(resolve(value) for resolve, value in zip(self._resolvers, (row.one, row.two), strict=True))
+            self._into.add(keys[:by], row)
+
+    def _key(self, name: str) -> tuple[str, Callable[[Any], Value]]:
+        """Return what a field is grouped by in SQL, and what makes its value of that."""
+        kept = FIELDS[self._kind].get(name)
+        if kept is None:
+            return f"attribute_of({self._attribute(name)}, shared, attributes)", _loaded
+        if kept.how == "named":
+            return kept.column, self._text
+        if kept.how == "template":
+            return "CASE WHEN filled = '' AND message IS NOT NULL THEN message ELSE template_id END", self._text
+        if kept.how == "message":
+            # What one row says by numbers of texts another may say itself.
+            return "message_of(template_id, message_id, message, filled)", _whole
+        if kept.how == "severity":
+            return kept.column, lambda rank: SEVERITIES[rank]
+        if kept.how == "flag":
+            return kept.column, lambda text: text == "true"
+        if kept.how == "app":
+            return kept.column, self._names.apps.get
+        if kept.how == "release":
+            return kept.column, lambda number: self._names.releases.get(number) or None
+        if kept.how == "id":
+            return kept.column, lambda value: None if value is None else value.hex()
+        if kept.how == "uuid":
+            return kept.column, lambda value: None if value is None else str(UUID(bytes=value))
+        return kept.column, _whole
+
+    def _number(self, name: str) -> str:
+        """Return the number that a field is in SQL, NULL where it is none."""
+        kept = FIELDS[self._kind].get(name)
+        if kept is None:
+            return f"number_of(attribute_of({self._attribute(name)}, shared, attributes))"
+        # Of the fields of their own only some are numbers.
+        return kept.column if kept.how == "number" else "NULL"
+
+    def _attribute(self, name: str) -> int:
+        self._attributes.append(_Attribute(self._connection, name))
+        return len(self._attributes) - 1
+
+    def _text(self, number: int | str) -> Value:
+        if isinstance(number, str):
+            return number or None
+        if number not in self._texts:
+            row = self._connection.execute(_TEXT, (number,)).fetchone()
+            self._texts[number] = row[0] or None if row else None
+        return self._texts[number]
+
+
+class _Attribute:
+    """Finds the value of one attribute in rows of one day file."""
+
+    def __init__(self, connection: sqlite3.Connection, name: str) -> None:
+        self._name, self._start = name, json.dumps(name, ensure_ascii=False) + ":"
+        pairs = connection.execute(_PAIRS, (len(self._start), self._start)).fetchall()
+        self._by_number: dict[int, str] = {row[0]: row[1][len(self._start) :] for row in pairs}
+        self._by_shared: dict[bytes, str | None] = {}
+
+    def of(self, shared: bytes | None, attributes: str | None) -> str | None:
+        """Return the value as JSON, None where the row has none."""
+        if shared is not None and self._by_number:
+            try:
+                found = self._by_shared[shared]
+            except KeyError:
+                found = next((self._by_number[one] for one in numbers_in(shared) if one in self._by_number), None)
+                if len(self._by_shared) > 50_000:
+                    self._by_shared.clear()
+                self._by_shared[shared] = found
+            if found is not None:
+                return found
+        if attributes is None or self._start not in attributes:
+            return None
+        value = json.loads(attributes).get(self._name)
+        return None if value is None else json.dumps(value, ensure_ascii=False, separators=(",", ":"))
+
+
+def _add_functions(connection: sqlite3.Connection, attributes: list[_Attribute]) -> None:
+    connection.create_function(
+        "attribute_of", 3, lambda at, shared, others: attributes[at].of(shared, others), deterministic=True
+    )
+    connection.create_function("number_of", 1, _number_in, deterministic=True)
+    if not _has_logarithm(connection):
+        connection.create_function("ln", 1, math.log, deterministic=True)
+
+
+def _has_logarithm(connection: sqlite3.Connection) -> bool:
+    """Whether this SQLite was built with its mathematical functions."""
+    try:
+        connection.execute("SELECT ln(2.0)")
+    except sqlite3.OperationalError:
+        return False
+    return True
+
+
+def _number_in(text: str | None) -> float | None:
+    return None if text is None else number_of(json.loads(text))
+
+
+def _loaded(text: str | None) -> Value:
+    """Return the value that JSON says; lists and objects stay as they are written."""
+    if text is None or text[0] in "[{":
+        return text
+    value: Value = json.loads(text)
+    return value
+
+
+def _whole(value: Any) -> Value:
+    found: Value = value
+    return None if found == "" else found
+
+
+def _nothing(_: object) -> None:
+    return None

@@ -1,0 +1,133 @@
+"""Rows of day files as the fields that people ask for: the same as ``core.asking.records`` makes of the whole report."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any, Final, NamedTuple
+from uuid import UUID
+
+from obitus.core.asking.records import FIELDS, Kind
+from obitus.core.days import seq_of
+from obitus.core.severity import SEVERITIES
+from obitus.store.asking.compiling import Names
+from obitus.store.days.logs import message_of
+from obitus.store.days.pairs import attributes_of
+from obitus.store.days.reading import DayReaders
+from obitus.store.days.texts import NOTHING
+from obitus.store.errors import UNREADABLE
+from obitus.store.rows import DayRow, FailureInDay, LogRow, RunRow
+
+TYPES: Final[dict[Kind, type[DayRow]]] = {"failure": FailureInDay, "log": LogRow, "run": RunRow}
+MOST_TEXTS: Final = 20_000
+
+_TEXT: Final = "SELECT text FROM texts WHERE id = ?"
+
+
+class Row(NamedTuple):
+    """A row, with the day that it lies in."""
+
+    day: int
+    row: DayRow
+
+    @property
+    def seq(self) -> int:
+        """Its number, by which it is known everywhere."""
+        return seq_of(self.day, self.row.place)
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """One failure, log record or run: its number, when it happened, and all that it can be asked for."""
+
+    seq: int
+    time_ms: int
+    values: dict[str, Any]
+    """By name: the fields of its kind, and its attributes. What is empty is not there. Times are Unix milliseconds."""
+
+
+def records_of(days: DayReaders, kind: Kind, names: Names, rows: Iterable[Row]) -> list[Record]:
+    """Return rows as records, in the same order. Of a day that was removed meanwhile nothing is returned."""
+    by_day: dict[int, list[DayRow]] = {}
+    wanted = list(rows)
+    for day, row in wanted:
+        by_day.setdefault(day, []).append(row)
+    found: dict[int, Record] = {}
+    for day, of_day in by_day.items():
+        with suppress(*UNREADABLE), days.open(day) as connection:
+            for record in Decoder(connection, kind, names, day).records(of_day):
+                found[record.seq] = record
+    return [found[row.seq] for row in wanted if row.seq in found]
+
+
+class Decoder:
+    """Makes records of the rows of one day file."""
+
+    def __init__(self, connection: sqlite3.Connection, kind: Kind, names: Names, day: int) -> None:
+        self._connection, self._kind, self._names, self._day = connection, kind, names, day
+        self._own = FIELDS[kind]
+        self._texts: dict[int, str] = {NOTHING: ""}
+
+    def records(self, rows: Iterable[DayRow]) -> Iterator[Record]:
+        """Yield a record for each row."""
+        for row in rows:
+            yield Record(seq_of(self._day, row.place), row.time_ms, self.values(row))
+
+    def values(self, row: DayRow) -> dict[str, Any]:
+        """Return what a row can be asked for, by name."""
+        run_id = row.run_id
+        own = {
+            "app": self._names.apps.get(row.app_id),
+            "environment": self.text_of(row.environment_id),
+            "release": self._names.releases.get(row.release_id),
+            "time": row.time_ms,
+            "received": row.time_ms + row.late_ms,
+            "trace_id": None if row.trace_id is None else row.trace_id.hex(),
+            "entry_point": self.text_of(row.entry_point_id),
+            "run": None if run_id is None else str(UUID(bytes=run_id)),
+            **self._of_kind(row),
+        }
+        found = {
+            name: value
+            for name, value in attributes_of(row.shared, row.attributes, self.text_of).items()
+            if name not in self._own
+        }
+        return found | {name: value for name, value in own.items() if value is not None and value != ""}
+
+    def _of_kind(self, row: DayRow) -> dict[str, Any]:
+        if isinstance(row, LogRow):
+            template = self.text_of(row.template_id)
+            message = message_of(template, self.text_of(row.message_id), row.message, row.filled)
+            return {
+                "severity": SEVERITIES[row.severity],
+                "logger": self.text_of(row.logger_id),
+                "message": message,
+                "template": row.message if row.filled == "" and row.message is not None else template,
+                "span_id": None if row.span_id is None else row.span_id.hex(),
+            }
+        if isinstance(row, RunRow):
+            return {
+                "outcome": row.outcome,
+                "status": row.status,
+                "duration": row.duration_ms,
+                "request": row.request,
+                "kept": self.text_of(row.kept_id),
+            }
+        return {
+            "severity": SEVERITIES[row.severity],
+            "handled": row.handled == "true",
+            "type": self.text_of(row.type_id),
+            "message": row.message,
+        }
+
+    def text_of(self, number: int) -> str:
+        """Return the text that has a number in this file."""
+        text = self._texts.get(number)
+        if text is None:
+            row = self._connection.execute(_TEXT, (number,)).fetchone()
+            if len(self._texts) > MOST_TEXTS:
+                self._texts = {NOTHING: ""}
+            text = self._texts[number] = row[0] if row else ""
+        return text
