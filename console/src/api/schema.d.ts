@@ -1025,6 +1025,168 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/records/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Records that a question means
+         * @description Return failures, logs or runs, newest first, a page at a time. Without a question: all of the window.
+         */
+        get: operations["found_api_records__kind__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/records/{kind}/occurring": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which values occur most
+         * @description Return the commonest values of each field in the newest records that a question means.
+         */
+        get: operations["occurring_values_api_records__kind__occurring_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/records/{kind}/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the records of a question come to
+         * @description Count, newest records first. Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before.
+         */
+        get: operations["summary_api_records__kind__summary_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/records/{kind}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Records as a file
+         * @description Stream what a question means, newest first, up to a million records. What begins like a formula is quoted in CSV with an apostrophe.
+         */
+        get: operations["export_api_records__kind__export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/records/{kind}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Names and values that exist
+         * @description Return names of fields, or values of one, for completion while one writes: those of the newest records of the window.
+         */
+        get: operations["names_api_records__kind__names_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/record/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One record, whole
+         * @description Return all that one record holds, and the failures that belong to it.
+         */
+        get: operations["record_api_record__number__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Everything of one run or trace
+         * @description Return the failures, logs and runs of one run, or of one trace across apps, oldest first.
+         */
+        get: operations["together_api_together_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/records/{kind}/tail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a question means, as it comes in
+         * @description Stream `records`: what came since the last time, oldest first, and how many of it were left out because they are too many.
+         *
+         *     Of the window only app, environment and release count: what comes in late is told too.
+         */
+        get: operations["tail_api_records__kind__tail_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health": {
         parameters: {
             query?: never;
@@ -1581,6 +1743,22 @@ export interface components {
             gone?: string | null;
         };
         /**
+         * FailureRef
+         * @description A failure that belongs to something.
+         */
+        FailureRef: {
+            /** Id */
+            id: string;
+            /** Issue */
+            issue: number;
+            /** Title */
+            title: string;
+            /** Time */
+            time: string;
+            /** App */
+            app: string;
+        };
+        /**
          * FailureRow
          * @description A failure in a list.
          */
@@ -1626,6 +1804,26 @@ export interface components {
             failures: components["schemas"]["FailureRow"][];
             /** Next */
             next?: string | null;
+        };
+        /**
+         * FieldAnswer
+         * @description A field and its commonest values.
+         */
+        FieldAnswer: {
+            /** Name */
+            name: string;
+            /**
+             * Records
+             * @description How many of the records looked at have it.
+             */
+            records: number;
+            /**
+             * Different
+             * @description How many different values.
+             */
+            different: number;
+            /** Values */
+            values: components["schemas"]["ValueAnswer"][];
         };
         /**
          * FilePart
@@ -1720,6 +1918,29 @@ export interface components {
             locals?: {
                 [key: string]: string;
             } | null;
+        };
+        /**
+         * GroupAnswer
+         * @description The records that have the same values.
+         */
+        GroupAnswer: {
+            /**
+             * Keys
+             * @description The values, one for each field that was counted by; null where there is none.
+             */
+            keys: (string | number | boolean | null)[];
+            /** Records */
+            records: number;
+            /**
+             * Value
+             * @description What was asked for: the count, or the number.
+             */
+            value: number | null;
+            /**
+             * Course
+             * @description The same for each slice.
+             */
+            course?: (number | null)[] | null;
         };
         /**
          * GroupExample
@@ -2111,8 +2332,8 @@ export interface components {
             /** Span Id */
             span_id?: string | null;
             /**
-             * Kind
-             * @constant
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
              */
             kind: "failure";
             /**
@@ -2340,6 +2561,65 @@ export interface components {
             notes?: string[] | null;
         };
         /**
+         * LogReport
+         * @description One structured log record.
+         */
+        LogReport: {
+            /**
+             * Id
+             * Format: uuid
+             * @description Made by the sender, UUIDv7. Sending the same id twice stores it once.
+             */
+            id: string;
+            /**
+             * Time
+             * Format: date-time
+             * @description When it happened, RFC 3339 with an offset.
+             */
+            time: string;
+            /**
+             * Release
+             * @description Version of the app.
+             */
+            release?: string | null;
+            /**
+             * Attributes
+             * @description Named as OpenTelemetry's semantic conventions name them where they do.
+             * @default {}
+             */
+            attributes?: {
+                [key: string]: components["schemas"]["JsonValue"];
+            };
+            /** Trace Id */
+            trace_id?: string | null;
+            /** Span Id */
+            span_id?: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "log";
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL";
+            /**
+             * Logger
+             * @default
+             */
+            logger?: string;
+            /** Message */
+            message: string;
+            /**
+             * Template
+             * @description The message before its values were put in.
+             * @default
+             */
+            template?: string;
+            run?: components["schemas"]["RunPart"] | null;
+        };
+        /**
          * MergeOrder
          * @description Which issue another one is merged into.
          */
@@ -2384,6 +2664,17 @@ export interface components {
              * @enum {string}
              */
             state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
+        };
+        /**
+         * NamesAnswer
+         * @description Names of fields, or values of one, that exist.
+         */
+        NamesAnswer: {
+            /**
+             * Values
+             * @description The commonest first. 0 records: it exists, and none of the newest has it.
+             */
+            values: components["schemas"]["ValueAnswer"][];
         };
         /**
          * NeverOrder
@@ -2582,6 +2873,24 @@ export interface components {
             token: string;
         };
         /**
+         * OccurringAnswer
+         * @description Which values occur most in what a question means.
+         */
+        OccurringAnswer: {
+            /**
+             * Looked At
+             * @description So many records were looked at, the newest.
+             */
+            looked_at: number;
+            /**
+             * All
+             * @description Whether these are all that the question means in the window.
+             */
+            all: boolean;
+            /** Fields */
+            fields: components["schemas"]["FieldAnswer"][];
+        };
+        /**
          * PartAnswer
          * @description One thing the fingerprint looked at.
          */
@@ -2672,6 +2981,79 @@ export interface components {
              * @description Where in it, as the number of a character, from 1.
              */
             position?: number | null;
+        };
+        /**
+         * RecordAnswer
+         * @description One record, whole.
+         */
+        RecordAnswer: {
+            record: components["schemas"]["RecordRow"];
+            /**
+             * Report
+             * @description The report as it was kept; null where it is no longer kept.
+             */
+            report: (components["schemas"]["KeptFailure"] | components["schemas"]["LogReport"] | components["schemas"]["RunReport"]) | null;
+            /**
+             * Gone
+             * @description Why the report is no longer kept, in words.
+             */
+            gone?: string | null;
+            /**
+             * Failures
+             * @description Failures of the same run, or of the same trace where it has no run.
+             */
+            failures: components["schemas"]["FailureRef"][];
+        };
+        /**
+         * RecordRow
+         * @description A failure, a log record or a run, as it is listed.
+         */
+        RecordRow: {
+            /**
+             * Number
+             * @description Its number, by which the whole of it is asked for.
+             */
+            number: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "failures" | "logs" | "runs";
+            /** Time */
+            time: string;
+            /**
+             * Values
+             * @description All that it can be asked for, by name: the fields of its kind, and its attributes. What is empty is not there.
+             */
+            values: {
+                [key: string]: unknown;
+            };
+            /**
+             * Failure
+             * @description Of a failure: its id.
+             */
+            failure?: string | null;
+            /**
+             * Issue
+             * @description Of a failure: the issue that it went to.
+             */
+            issue?: number | null;
+        };
+        /**
+         * RecordsAnswer
+         * @description A page of records, newest first.
+         */
+        RecordsAnswer: {
+            window: components["schemas"]["WindowAnswer"];
+            /** Records */
+            records: components["schemas"]["RecordRow"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Cut
+             * @description Why not everything was looked at, in words; null where everything was.
+             */
+            cut?: string | null;
         };
         /**
          * RedactionExample
@@ -3142,6 +3524,58 @@ export interface components {
             failures?: string[];
         };
         /**
+         * RunReport
+         * @description One whole run.
+         */
+        RunReport: {
+            /**
+             * Id
+             * Format: uuid
+             * @description Made by the sender, UUIDv7. Sending the same id twice stores it once.
+             */
+            id: string;
+            /**
+             * Time
+             * Format: date-time
+             * @description When it happened, RFC 3339 with an offset.
+             */
+            time: string;
+            /**
+             * Release
+             * @description Version of the app.
+             */
+            release?: string | null;
+            /**
+             * Attributes
+             * @description Named as OpenTelemetry's semantic conventions name them where they do.
+             * @default {}
+             */
+            attributes?: {
+                [key: string]: components["schemas"]["JsonValue"];
+            };
+            /** Trace Id */
+            trace_id?: string | null;
+            /** Span Id */
+            span_id?: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "run";
+            run: components["schemas"]["RunPart"];
+            request?: components["schemas"]["RequestPart"] | null;
+            /**
+             * Trail
+             * @default []
+             */
+            trail?: components["schemas"]["Breadcrumb"][];
+            /**
+             * Trail Left Out
+             * @default 0
+             */
+            trail_left_out?: number;
+        };
+        /**
          * SessionAnswer
          * @description A browser that is signed in.
          */
@@ -3360,6 +3794,67 @@ export interface components {
             message: string;
         };
         /**
+         * SummaryAnswer
+         * @description A summary, as far as it is. Newest records are counted first.
+         */
+        SummaryAnswer: {
+            window: components["schemas"]["WindowAnswer"];
+            /**
+             * Summary
+             * @description What was counted, as it is written.
+             */
+            summary: string;
+            /** By */
+            by: string[];
+            /** Records */
+            records: number;
+            /** Value */
+            value: number | null;
+            /**
+             * Slices
+             * @description When each slice begins, for a summary over time.
+             */
+            slices?: string[] | null;
+            /** Slice Ms */
+            slice_ms?: number | null;
+            /** Course */
+            course?: (number | null)[] | null;
+            /**
+             * Groups
+             * @description Those with the greatest numbers, the greatest first.
+             */
+            groups: components["schemas"]["GroupAnswer"][];
+            /** Groups In All */
+            groups_in_all: number;
+            /**
+             * Not Told Apart
+             * @description Records with values beyond those that are told apart; in the sums they are counted.
+             * @default 0
+             */
+            not_told_apart?: number;
+            /**
+             * Back To
+             * @description Everything is counted that lies from here to the end of the window.
+             */
+            back_to: string;
+            /** Done */
+            done: boolean;
+            /** Cut */
+            cut?: string | null;
+        };
+        /**
+         * TogetherAnswer
+         * @description Everything of one run or one trace, across apps, oldest first.
+         */
+        TogetherAnswer: {
+            /** Records */
+            records: components["schemas"]["RecordRow"][];
+            /** Failures */
+            failures: components["schemas"]["FailureRef"][];
+            /** Cut */
+            cut?: string | null;
+        };
+        /**
          * TokenAnswer
          * @description A personal token, without the token.
          */
@@ -3406,6 +3901,16 @@ export interface components {
             input?: unknown;
             /** Context */
             ctx?: Record<string, never>;
+        };
+        /**
+         * ValueAnswer
+         * @description A value, as text, and how many of the records looked at have it.
+         */
+        ValueAnswer: {
+            /** Value */
+            value: string;
+            /** Records */
+            records: number;
         };
         /**
          * VerdictAnswer
@@ -4032,7 +4537,7 @@ export interface operations {
             query?: {
                 /** @description Only these states; may be repeated. */
                 state?: ("untriaged" | "accepted" | "settled" | "regressed" | "parked")[] | null;
-                /** @description What is asked of issues and their failures: see docs/questions.md. */
+                /** @description What is asked: see docs/questions.md. */
                 question?: string | null;
                 /** @description By last failure, by first failure, or by failures inside the window. */
                 sort?: "last-seen" | "first-seen" | "failures";
@@ -10082,6 +10587,911 @@ export interface operations {
             };
             /** @description `disk-full`: The disk is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    found_api_records__kind__get: {
+        parameters: {
+            query?: {
+                /** @description What is asked: see docs/questions.md. */
+                question?: string | null;
+                /** @description `next` of the page before. */
+                cursor?: string | null;
+                /** @description Most rows of one page. */
+                limit?: number;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description `failures`, `logs` or `runs`. */
+                kind: "failures" | "logs" | "runs";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood; `bad-cursor`: The cursor is not one that was given out; `bad-question`: The question cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    occurring_values_api_records__kind__occurring_get: {
+        parameters: {
+            query?: {
+                /** @description What is asked: see docs/questions.md. */
+                question?: string | null;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description `failures`, `logs` or `runs`. */
+                kind: "failures" | "logs" | "runs";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OccurringAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood; `bad-question`: The question cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    summary_api_records__kind__summary_get: {
+        parameters: {
+            query: {
+                /** @description What is counted, such as `count by entry_point over time`: see docs/questions.md. */
+                summary: string;
+                /** @description What is asked: see docs/questions.md. */
+                question?: string | null;
+                /** @description Most groups to return, the greatest. */
+                most?: number;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description `failures`, `logs` or `runs`. */
+                kind: "failures" | "logs" | "runs";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SummaryAnswer"];
+                    "application/x-ndjson": unknown;
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood; `bad-question`: The question cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    export_api_records__kind__export_get: {
+        parameters: {
+            query?: {
+                /** @description What is asked: see docs/questions.md. */
+                question?: string | null;
+                /** @description One line a record: CSV (RFC 4180), or JSON. */
+                form?: "csv" | "ndjson";
+                /** @description Only these fields, in this order. */
+                column?: string[] | null;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description `failures`, `logs` or `runs`. */
+                kind: "failures" | "logs" | "runs";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": unknown;
+                    "text/csv": unknown;
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood; `bad-question`: The question cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    names_api_records__kind__names_get: {
+        parameters: {
+            query?: {
+                /** @description Values of this field; without it, names of fields. */
+                field?: string | null;
+                /** @description Only those that begin so, whatever their case. */
+                begins?: string;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description `failures`, `logs` or `runs`. */
+                kind: "failures" | "logs" | "runs";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamesAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    record_api_record__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of a record, from a list. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    together_api_together_get: {
+        parameters: {
+            query?: {
+                /** @description The id of a run. */
+                run?: string | null;
+                /** @description A trace id (W3C Trace Context). */
+                trace?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TogetherAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    tail_api_records__kind__tail_get: {
+        parameters: {
+            query?: {
+                /** @description What is asked: see docs/questions.md. */
+                question?: string | null;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: {
+                /** @description The id of the last event that was got: the stream goes on behind it, without a gap. */
+                "Last-Event-ID"?: string | null;
+            };
+            path: {
+                /** @description `failures`, `logs` or `runs`. */
+                kind: "failures" | "logs" | "runs";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Server-sent events. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-question`: The question cannot be understood; `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-busy`: Too much at once */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

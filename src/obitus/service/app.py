@@ -21,6 +21,7 @@ from obitus.service.api import people as api_people
 from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
 from obitus.service.api import rules as api_rules
+from obitus.service.api import tail as api_tail
 from obitus.service.api.answering_problems import add_handlers
 from obitus.service.front import Front
 from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
@@ -143,6 +144,7 @@ def make_app() -> FastAPI:
         api_releases.router,
         api_records.router,
         api_records.together_router,
+        api_tail.router,
         router,
         client_wheel.router,
         console.router,

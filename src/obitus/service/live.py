@@ -8,7 +8,7 @@ import json
 import math
 from collections import Counter
 from collections.abc import AsyncIterator, Callable, Sequence
-from typing import Any, Final
+from typing import Any, Final, Protocol
 
 from starlette.responses import StreamingResponse
 from starlette.types import Message, Send
@@ -55,6 +55,16 @@ class _Listener:
         self.woken.set()
 
 
+class Streams(Protocol):
+    """Other streams that end when these do."""
+
+    def end(self, pass_id: str) -> None:
+        """End those that were asked for with a session or token that has ended. Called from any thread."""
+
+    def close(self) -> None:
+        """End all of them. Called from any thread."""
+
+
 class Live:
     """Passes messages from the event loop to listeners. A listener that does not keep up is told to look again."""
 
@@ -64,6 +74,7 @@ class Live:
         self._closed = False
         self._loop: asyncio.AbstractEventLoop | None = None
         self._is_going_round = False
+        self.others: list[Streams] = []
 
     def use_loop(self, loop: asyncio.AbstractEventLoop) -> None:
         """Say which event loop the listeners live on."""
@@ -103,6 +114,8 @@ class Live:
 
     def end(self, pass_id: str) -> None:
         """End the streams that were asked for with a session or token that has ended. Call it from any thread."""
+        for one in self.others:
+            one.end(pass_id)
         if self._loop is not None and not self._closed:
             self._loop.call_soon_threadsafe(self._end, pass_id)
 
@@ -119,6 +132,8 @@ class Live:
     def close(self) -> None:
         """End every stream, so that the service can stop."""
         self._closed = True
+        for one in self.others:
+            one.close()
         for listener in self._listeners:
             listener.end()
 

@@ -9,6 +9,7 @@ from obitus.service.jobs.planning import Planner
 from obitus.service.jobs.regrouping import Regrouping
 from obitus.service.jobs.regrouping_orders import RegroupingOrders
 from obitus.service.jobs.runner import Runner
+from obitus.service.jobs.tailing import Tailing
 from obitus.service.jobs.telling import Telling
 from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
@@ -33,8 +34,11 @@ class Parts:
         self.planner = Planner(self.records, preparer)
         self.regrouping_orders = RegroupingOrders(self.records, self.clock)
         self.runner = Runner(self.records)
+        self.tailing = Tailing(self.records)
+        self.live.others.append(self.tailing)
         self.runner.start(
             [
+                self.tailing,
                 Telling(self.live),
                 Watching(self.records, self.clock),
                 Regrouping(

@@ -31,7 +31,7 @@ class Occurring:
 
     def most(self) -> list[tuple[str, int]]:
         """Return the commonest values as text, each with how many records have it."""
-        return self.values.most_common(MOST_VALUES)
+        return sorted(self.values.items(), key=lambda one: (-one[1], one[0]))[:MOST_VALUES]
 
 
 def occurring(kind: Kind, records: Iterable[Mapping[str, Any]]) -> list[Occurring]:

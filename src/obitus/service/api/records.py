@@ -210,7 +210,7 @@ together_router = APIRouter(
 @together_router.get("/record/{number}", summary="One record, whole", responses=described("not-found"))
 def record(
     records: TheRecords,
-    number: Annotated[int, Path(ge=0, le=2**62, description="The number of a record, from a list.")],
+    number: Annotated[int, Path(ge=0, lt=2**48, description="The number of a record, from a list.")],
 ) -> answers.RecordAnswer:
     """Return all that one record holds, and the failures that belong to it."""
     day, place = day_and_place(number)

@@ -13,7 +13,7 @@ from obitus.core.asking.records import Kind
 from obitus.core.asking.tree import Node
 from obitus.core.days import seq_of
 from obitus.store.asking.compiling import Compiler, Names, narrowing
-from obitus.store.asking.records import TYPES, Row
+from obitus.store.asking.records import TYPES, Decoder, Record, Row
 from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
@@ -40,6 +40,11 @@ _AT: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place = ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
 }
+_BETWEEN: Final = {
+    kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place > ? AND place <= ?"  # noqa: S608 - the same
+    for kind, table in TABLES.items()
+}
+_LATEST: Final = " ORDER BY place DESC LIMIT ?"
 NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
 _AFTER: Final = " AND (time_ms, place) < (?, ?)"
 _ORDER: Final = " ORDER BY time_ms DESC, place DESC LIMIT ?"
@@ -109,6 +114,35 @@ def find(
     found.more = len(newest) > most or bool(found.cut)
     found.rows = [Row(day, row) for _, _, day, row in newest[:most]]
     return found
+
+
+def arrived(
+    days: DayReaders,
+    day: int,
+    kind: Kind,
+    node: Node | None,
+    names: Names,
+    places: tuple[int, int],
+    most: int,
+    limit_s: float,
+) -> tuple[list[Record], int]:
+    """Return the records that a question means among those of some places of a day file, and how many more there are.
+
+    Places are those behind the first and up to the second; of more than ``most``, the latest are returned.
+    """
+    sql, params = _BETWEEN[kind], list[Any](places)
+    with days.open(day, limit_s=limit_s) as connection:
+        if node is not None:
+            condition = Compiler(connection, kind, names).condition(node)
+            sql += f" AND {condition.sql}"
+            params += condition.params
+        latest = sql + _LATEST
+        found: list[DayRow] = typed(connection.execute(latest, (*params, most)), TYPES[kind])
+        in_all = len(found)
+        if in_all == most:
+            counting = f"SELECT COUNT(*) FROM ({sql})"  # noqa: S608 - from above
+            in_all = int(connection.execute(counting, params).fetchone()[0])
+        return list(Decoder(connection, kind, names, day).records(reversed(found))), in_all - len(found)
 
 
 def one_row(connection: sqlite3.Connection, place: int) -> tuple[Kind, DayRow] | None:

@@ -1,0 +1,106 @@
+"""``/api/records/{kind}/tail``: what a question means, as it comes in (server-sent events)."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator, Callable
+from typing import Annotated, Final
+
+from fastapi import APIRouter, Header
+from fastapi.responses import Response
+
+from obitus.service.api.asked import Question, TheWindow, understood
+from obitus.service.api.records import KINDS, WhichKind, asked_for, rows_of
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.jobs.tailing import Marks, Tail, Tailing, TheTailing
+from obitus.service.live import HEARTBEAT_S, LiveResponse
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn
+from obitus.store import people
+from obitus.store.records import Records
+
+router = APIRouter(prefix="/api/records", tags=["records"])
+
+LONGEST_ID: Final = 400
+
+
+@router.get(
+    "/{kind}/tail",
+    summary="What a question means, as it comes in",
+    response_class=LiveResponse,
+    responses=described("not-signed-in", "too-busy", "bad-question", "bad-window")
+    | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
+)
+async def tail(
+    records: TheRecords,
+    clock: TheClock,
+    tailing: TheTailing,
+    person: SignedIn,
+    kind: WhichKind,
+    window: TheWindow,
+    question: Question = None,
+    known_to: Annotated[
+        str | None,
+        Header(
+            alias="Last-Event-ID",
+            max_length=LONGEST_ID,
+            description="The id of the last event that was got: the stream goes on behind it, without a gap.",
+        ),
+    ] = None,
+) -> Response:
+    """Stream `records`: what came since the last time, oldest first, and how many of it were left out because they are too many.
+
+    Of the window only app, environment and release count: what comes in late is told too.
+    """
+    if tailing.is_full(person.pass_id):
+        raise Problem("too-busy", "Too many tails are followed. Close one, or try again later.", retry_after_s=30)
+    node = asked_for(window, understood(question, clock))
+    marks = _marks(known_to)
+    if marks is None:
+        marks = await asyncio.to_thread(tailing.newest)
+    followed = Tail(person.pass_id, KINDS[kind], node, marks)
+
+    def may_still() -> bool:
+        return people.is_good(records.reader, person.pass_id, clock.now_ms())
+
+    return LiveResponse(_texts(tailing, followed, records, kind, may_still), media_type="text/event-stream")
+
+
+async def _texts(
+    tailing: Tailing, followed: Tail, records: Records, kind: WhichKind, may_still: Callable[[], bool]
+) -> AsyncIterator[str]:
+    tailing.add(followed)
+    try:
+        yield f"retry: 1000\nid: {_id(followed.marks)}\nevent: open\ndata: {{}}\n\n"
+        await asyncio.to_thread(tailing.look_at, followed)
+        while not followed.ended:
+            try:
+                async with asyncio.timeout(HEARTBEAT_S):
+                    found, left_out, marks = await followed.read()
+            except TimeoutError:
+                if not await asyncio.to_thread(may_still):
+                    return
+                yield ": still here\n\n"
+                continue
+            if found or left_out:
+                rows = await asyncio.to_thread(rows_of, records, kind, found)
+                data = json.dumps({"records": [row.model_dump() for row in rows], "left_out": left_out})
+                yield f"id: {_id(marks)}\nevent: records\ndata: {data}\n\n"
+    finally:
+        tailing.remove(followed)
+
+
+def _id(marks: Marks) -> str:
+    """Return how far a tail has read, as the id of an event: day and place, for each of the newest days."""
+    return ",".join(f"{day}:{place}" for day, place in sorted(marks.items()))
+
+
+def _marks(text: str | None) -> Marks | None:
+    """Return what an event's id says; None where it is none of ours."""
+    try:
+        pairs = [part.split(":") for part in (text or "").split(",")]
+        found = {int(day): int(place) for day, place in pairs}
+    except ValueError:
+        return None
+    return found if all(0 <= day < 2**31 and 0 <= place < 2**32 for day, place in found.items()) else None

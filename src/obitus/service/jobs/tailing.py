@@ -1,0 +1,178 @@
+"""The tail: what comes in is looked at as it is committed, and handed to whoever watches for it."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import threading
+from collections import Counter
+from collections.abc import Mapping
+from typing import Annotated, ClassVar, Final
+
+from obitus.core.asking import Node
+from obitus.core.asking.records import Kind
+from obitus.service.given import part
+from obitus.service.jobs.runner import Job
+from obitus.store import events
+from obitus.store.asking.finding import arrived, names_in
+from obitus.store.asking.records import Record
+from obitus.store.errors import UNREADABLE, QueryTooLong
+from obitus.store.records import Records
+
+MOST_TAILS: Final = 60
+MOST_OF_A_PASS: Final = 10
+MOST_AT_ONCE: Final = 200
+"""Records that one tail is handed of one look; of more, the newest."""
+MOST_WAITING: Final = 1_000
+"""Records that wait for one that does not read."""
+MOST_DAYS: Final = 8
+"""Days that are watched, the newest: what is later than that comes too late to be seen coming."""
+LIMIT_S: Final = 0.2
+"""The longest that the question of one tail may take at one look."""
+
+Marks = Mapping[int, int]
+"""By day, the last place of its file that was looked at."""
+_log = logging.getLogger("obitus.service")
+
+
+class Tail:
+    """What one watches for, how far that was looked at, and what waits to be read. Its methods are called on its event loop."""
+
+    def __init__(self, pass_id: str, kind: Kind, node: Node | None, marks: Marks) -> None:
+        self.pass_id, self.kind, self.node = pass_id, kind, node
+        self.marks = dict(marks)
+        """How far it was looked at; of whoever holds ``turn``."""
+        self.turn = threading.Lock()
+        self._loop = asyncio.get_running_loop()
+        self._woken = asyncio.Event()
+        self._records: list[Record] = []
+        self._read_to = dict(marks)
+        self._left_out = 0
+        self.ended = False
+
+    async def read(self) -> tuple[list[Record], int, Marks]:
+        """Return what came since the last time, oldest first, how many of it were left out, and how far it goes."""
+        await self._woken.wait()
+        self._woken.clear()
+        records, self._records = self._records, []
+        left_out, self._left_out = self._left_out, 0
+        return records, left_out, dict(self._read_to)
+
+    def hand(self, records: list[Record], left_out: int, marks: Marks) -> None:
+        """Let what was found wait for the reader. Call it from any thread."""
+        self._loop.call_soon_threadsafe(self._take, records, left_out, dict(marks))
+
+    def end(self) -> None:
+        """Let nothing more come. Call it from any thread."""
+        self._loop.call_soon_threadsafe(self._end)
+
+    def _take(self, records: list[Record], left_out: int, marks: Marks) -> None:
+        self._records += records
+        self._left_out += left_out
+        if len(self._records) > MOST_WAITING:
+            self._left_out += len(self._records) - MOST_WAITING
+            del self._records[:-MOST_WAITING]
+        self._read_to = dict(marks)
+        self._woken.set()
+
+    def _end(self) -> None:
+        self.ended = True
+        self._woken.set()
+
+
+class Tailing(Job):
+    """Looks, a few times a second while reports come, for what each tail watches for among what came."""
+
+    name: ClassVar = "tailing"
+    kinds: ClassVar = frozenset[events.Kind]()
+    rest_s: ClassVar = 0.2
+    longest_rest_s: ClassVar = 1.0
+    from_newest: ClassVar = True
+
+    def __init__(self, records: Records) -> None:
+        self._records = records
+        self._tails: dict[Tail, None] = {}
+        self._of_pass: Counter[str] = Counter()
+        self._lock = threading.Lock()
+        self._closed = False
+
+    def newest(self) -> Marks:
+        """Return how far the files of the newest days are written now."""
+        known = sorted(self._records.days.known(), key=lambda day: day.day, reverse=True)
+        return {day.day: day.last_place for day in known[:MOST_DAYS]}
+
+    def is_full(self, pass_id: str) -> bool:
+        """Whether no more tails are let in, at all or with this session or token."""
+        return len(self._tails) >= MOST_TAILS or self._of_pass[pass_id] >= MOST_OF_A_PASS
+
+    def add(self, tail: Tail) -> None:
+        """Look for what it watches for from now on."""
+        with self._lock:
+            if self._closed:
+                tail.end()
+            self._tails[tail] = None
+            self._of_pass[tail.pass_id] += 1
+
+    def remove(self, tail: Tail) -> None:
+        """Look for it no more."""
+        with self._lock:
+            del self._tails[tail]
+            self._of_pass[tail.pass_id] -= 1
+            if not self._of_pass[tail.pass_id]:
+                del self._of_pass[tail.pass_id]
+
+    def end(self, pass_id: str) -> None:
+        """End the tails of a session or token that has ended."""
+        with self._lock:
+            for tail in self._tails:
+                if tail.pass_id == pass_id:
+                    tail.end()
+
+    def close(self) -> None:
+        """End every tail, so that the service can stop; whoever comes later is ended at once."""
+        with self._lock:
+            self._closed = True
+            for tail in self._tails:
+                tail.end()
+
+    def take(self, event: events.Event) -> None:
+        """Events are no records: nothing."""
+
+    def finish_turn(self) -> None:
+        """Look at what came since the last time."""
+        with self._lock:
+            tails = list(self._tails)
+        if not tails:
+            return
+        for tail in tails:
+            self.look_at(tail)
+
+    def look_at(self, tail: Tail) -> None:
+        """Hand a tail what came since it was looked at."""
+        with tail.turn:
+            newest, names = self.newest(), names_in(self._records.reader)
+            found: list[Record] = []
+            left_out = 0
+            try:
+                for day in sorted(newest):
+                    after = tail.marks.get(day, 0)
+                    if newest[day] > after:
+                        places = (after, newest[day])
+                        some, more = arrived(
+                            self._records.days, day, tail.kind, tail.node, names, places, MOST_AT_ONCE, LIMIT_S
+                        )
+                        found += some
+                        left_out += more
+            except QueryTooLong:
+                # Whoever watches sees that there was more, and may ask.
+                found, left_out = [], 1
+            except UNREADABLE as error:
+                _log.warning("a tail cannot read: %s", error)
+                return
+            tail.marks = dict(newest)
+            if found or left_out:
+                found.sort(key=lambda record: (record.time_ms, record.seq))
+                tail.hand(found, left_out, tail.marks)
+
+
+TheTailing = Annotated[Tailing, part("tailing")]
