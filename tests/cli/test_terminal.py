@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import uuid
 from pathlib import Path
 from typing import Any
 
@@ -45,17 +46,35 @@ def test_no_command_lets_control_codes_through(shell: Shell, running: Running, t
     key = running.add_app()
     for release in (f"3.0.0{EVIL}", "3.1.0"):
         assert running.send(key, evil(release), evil(release)).json()["stored"] == 2
+    log = {
+        "kind": "log",
+        "severity": "WARN",
+        "logger": f"pier{EVIL}",
+        "message": EVIL,
+        "attributes": {f"gate{EVIL}": EVIL},
+    }
+    at_run = {
+        "run": {"entry_point": f"page{EVIL}", "outcome": "ok"},
+        "kind": "run",
+        "request": {"method": f"GET{EVIL}"},
+    }
+    for report in (log, at_run):
+        more = {"id": str(uuid.uuid4()), "time": now_text(), "trace_id": "0af7651916cd43dd8448eb211c80319c"}
+        assert running.send(key, report | more).json()["stored"] == 1
     releases = running.get("/api/apps/sailings")["releases"]
     running.ask("POST", "/api/deploys", {"release": releases[0], "app": "sailings"})
     running.http.request("POST", running.url + "/api/sign-in", json={"name": EVIL, "password": "guess"})
-    log = tmp_path / f"gate{EVIL[:4]}.log"
+    file = tmp_path / f"gate{EVIL[:4]}.log"
     trace = f'Traceback (most recent call last):\n  File "fares{EVIL}.py", line 7, in quote{EVIL}\nKeyError{EVIL[:4]}: {EVIL}\n'
-    log.write_text(trace.replace("\r", "") * 3)
+    file.write_text(trace.replace("\r", "") * 3)
     commands = [
         ("issues",), ("issue", "1"), ("issue", "1", "--all"), ("why", "1"), ("releases",), ("release", "3.1.0", "--app", "sailings"),
         ("release", releases[-1], "--app", "sailings"), ("compare", releases[0], releases[-1], "--app", "sailings"), ("app", "list"), ("acts",),
-        ("rules",), ("fingerprint", str(log)), ("read", str(log), "--dry-run"), ("accept", "1"), ("issues", "--release", releases[-1]),
+        ("rules",), ("fingerprint", str(file)), ("read", str(file), "--dry-run"), ("accept", "1"), ("issues", "--release", releases[-1]),
         ("issues", "--text", EVIL[:3]), ("issue", "99"), ("why", "99"), ("issues", "--app", EVIL[:6].replace("\x1b", "")), ("park", "1"),
+        ("logs",), ("logs", "--whole"), ("failures",), ("failures", "--whole"), ("failures", "--columns", f"type,pier{EVIL[:4]},user.id"), ("runs",),
+        ("failures", "--summary", "count by user.id, type"), ("failures", EVIL[:3]), ("logs", "--run", "7"), ("logs", "--summary", EVIL[:5]),
+        ("logs", "--trace", "0af7651916cd43dd8448eb211c80319c"),
     ]  # fmt: skip
     shown = 0
     for command in commands:

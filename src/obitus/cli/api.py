@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Mapping
-from typing import Any, Final
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any, Final
 from urllib.parse import urlencode
 
 from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable
 from obitus.cli.login import Login, find
 from obitus.cli.safe import cleaned
 from obitus.core.clock import to_text
+
+if TYPE_CHECKING:
+    from urllib3 import BaseHTTPResponse
 
 TIMEOUT_S: Final = 20.0
 
@@ -29,8 +32,21 @@ class Api:
 
     def get(self, path: str, query: Mapping[str, Any] | None = None) -> Any:
         """Return the answer to a reading request; raises a CliError."""
-        pairs = [(name, value) for name, value in (query or {}).items() if value not in (None, [])]
-        return self._ask("GET", f"{path}?{urlencode(pairs, doseq=True)}" if pairs else path, None)
+        return self._ask("GET", _asked(path, query), None)
+
+    def stream(
+        self, path: str, query: Mapping[str, Any] | None = None, headers: Mapping[str, str] | None = None
+    ) -> Iterator[bytes]:
+        """Yield the answer to a reading request as it comes; raises a CliError."""
+        answer = self._request("GET", _asked(path, query), None, {"Accept": "*/*"} | dict(headers or {}), whole=False)
+        if answer.status >= 300:
+            self._content(answer)
+        try:
+            yield from answer.stream(65_536, decode_content=True)
+        except (self._trouble, OSError) as error:
+            raise Unreachable(f"{self.login.url} broke off: {error}.") from error
+        finally:
+            answer.close()
 
     def post(self, path: str, body: Mapping[str, Any]) -> Any:
         """Return the answer to a request that changes something; raises a CliError."""
@@ -49,7 +65,18 @@ class Api:
         return self._ask("DELETE", path, None)
 
     def _ask(self, method: str, path: str, body: Mapping[str, Any] | bytes | None) -> Any:
-        headers = {"Accept": "application/json", "User-Agent": "obitus-cli"}
+        return self._content(self._request(method, path, body, {"Accept": "application/json"}))
+
+    def _request(
+        self,
+        method: str,
+        path: str,
+        body: Mapping[str, Any] | bytes | None,
+        headers: dict[str, str],
+        *,
+        whole: bool = True,
+    ) -> BaseHTTPResponse:
+        headers["User-Agent"] = "obitus-cli"
         if self.login.token:
             headers["Authorization"] = f"Bearer {self.login.token}"
         data = None
@@ -60,10 +87,15 @@ class Api:
                 headers["Content-Encoding"] = "gzip"
             headers["Obitus-Clock"] = to_text(time.time_ns() // 1_000_000)
         try:
-            answer = self._pool.request(method, self.login.url + path, body=data, headers=headers, redirect=False)
+            return self._pool.request(
+                method, self.login.url + path, body=data, headers=headers, redirect=False, preload_content=whole
+            )
         except (self._trouble, ValueError) as error:
             reason = getattr(error, "reason", None) or error
             raise Unreachable(f"{self.login.url} cannot be reached: {reason}. Is the service running?") from error
+
+    def _content(self, answer: BaseHTTPResponse) -> Any:
+        """Return what an answer holds; raises the CliError that it says."""
         try:
             content = cleaned(json.loads(answer.data))
         except ValueError:
@@ -72,9 +104,14 @@ class Api:
             return content
         detail = str(content.get("detail", f"status {answer.status}")) if isinstance(content, dict) else str(content)
         kind = {401: NotAllowed, 403: NotAllowed, 404: NotFound}.get(answer.status, Refused)
-        if answer.status == 401 and not self.login.token and path != "/api/sign-in":
+        if answer.status == 401 and not self.login.token and not str(answer.url).endswith("/api/sign-in"):
             detail = "nobody is signed in. Run `obitus login LINK`, or give --token."
         raise kind(detail)
+
+
+def _asked(path: str, query: Mapping[str, Any] | None) -> str:
+    pairs = [(name, value) for name, value in (query or {}).items() if value not in (None, [])]
+    return f"{path}?{urlencode(pairs, doseq=True)}" if pairs else path
 
 
 def api(url: str | None, token: str | None) -> Api:

@@ -1,0 +1,52 @@
+"""Following a stream of the service: through breaks and restarts, without a gap."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Iterator, Mapping
+from typing import Any, Final
+
+from obitus.cli.api import Api
+from obitus.cli.errors import Unreachable
+from obitus.cli.safe import cleaned
+
+PAUSES_S: Final = (0.5, 1, 2, 5)
+
+
+def follow(api: Api, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
+    """Yield each event of a stream with its content (server-sent events, WHATWG HTML), for ever.
+
+    ``broken`` is yielded where the stream broke off; it goes on behind the last event. Raises CliError where it cannot
+    even begin, or where the service refuses it.
+    """
+    known_to, tries = "", 0
+    while True:
+        try:
+            for fields in _events(api.stream(path, query, {"Last-Event-ID": known_to} if known_to else {})):
+                known_to = fields.get("id", known_to)
+                tries = 0
+                if "event" in fields:
+                    yield fields["event"], cleaned(json.loads(fields.get("data", "null")))
+            trouble = "The stream ended."
+        except Unreachable as error:
+            if not known_to:
+                raise
+            trouble = f"{error}"
+        if not tries:
+            yield "broken", {"reason": trouble}
+        time.sleep(PAUSES_S[min(tries, len(PAUSES_S) - 1)])
+        tries += 1
+
+
+def _events(pieces: Iterator[bytes]) -> Iterator[dict[str, str]]:
+    """Yield the fields of each event; comments are passed over."""
+    rest = b""
+    for piece in pieces:
+        rest += piece
+        while b"\n\n" in rest:
+            block, rest = rest.split(b"\n\n", 1)
+            lines = [line.partition(": ") for line in block.decode("utf-8", "replace").split("\n")]
+            fields = {name: value for name, colon, value in lines if name and colon}
+            if fields:
+                yield fields

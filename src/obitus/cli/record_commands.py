@@ -1,0 +1,169 @@
+"""``obitus logs``, ``runs``, ``failures``: what was reported, asked for, counted, followed and taken away."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Annotated, Any, Final, Literal
+
+import typer
+
+from obitus.cli import show, show_records
+from obitus.cli.api import Api, api
+from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, print_json
+from obitus.cli.errors import UsageTrouble
+from obitus.cli.following import follow
+from obitus.cli.safe import safe
+from obitus.core.clock import span_ms
+
+KindName = Literal["failures", "logs", "runs"]
+
+Asked = Annotated[
+    str | None,
+    typer.Argument(
+        metavar="[QUESTION]", help="What to ask, such as: 'user.id=p-102 severity>=WARN'. See docs/questions.md."
+    ),
+]
+Limit = Annotated[int, typer.Option("--limit", min=1, max=500, help="Most records to show.")]
+Cursor = Annotated[str | None, typer.Option("--cursor", help="Go on with what is older than an earlier page.")]
+Columns = Annotated[str | None, typer.Option("--columns", help="Show these fields as a table: time,severity,user.id.")]
+Whole = Annotated[bool, typer.Option("--whole", help="Show all that each record holds.")]
+Summed = Annotated[
+    str | None,
+    typer.Option("--summary", help="Count instead: 'count by logger', 'p95 duration by entry_point over time'."),
+]
+Run = Annotated[str | None, typer.Option("--run", help="Everything of the run with this id, of all kinds.")]
+Trace = Annotated[str | None, typer.Option("--trace", help="Everything of the trace with this id, across apps.")]
+Follow = Annotated[bool, typer.Option("--follow", help="Go on with what comes in, until interrupted.")]
+Csv = Annotated[bool, typer.Option("--csv", help="Print all that is meant as CSV, newest first.")]
+Ndjson = Annotated[bool, typer.Option("--ndjson", help="Print all that is meant as lines of JSON, newest first.")]
+
+
+HELP: Final[dict[KindName, str]] = {
+    "logs": "Show log records, the newest at the bottom.",
+    "runs": "Show runs that were kept whole, the newest at the bottom. How many there were in all: `obitus releases`.",
+    "failures": "Show failures one by one, the newest at the bottom. Grouped into issues: `obitus issues`.",
+}
+
+
+def _add_command(kind: KindName) -> None:
+    def command(
+        question: Asked = None,
+        window: Window = "24h",
+        app_name: App = None,
+        environment: Environment = None,
+        release: Release = None,
+        limit: Limit = 40,
+        cursor: Cursor = None,
+        columns: Columns = None,
+        whole: Whole = False,
+        summary: Summed = None,
+        run: Run = None,
+        trace: Trace = None,
+        follow: Follow = False,
+        csv: Csv = False,
+        ndjson: Ndjson = False,
+        url: Url = None,
+        token: Token = None,
+        as_json: Json = False,
+    ) -> None:
+        if span_ms(window) is None:
+            raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
+        narrowed = {
+            "question": question, "window": window, "app": app_name, "environment": environment, "release": release
+        }  # fmt: skip
+        how = _How(limit, cursor, _names(columns), whole, summary, run, trace, follow, csv, ndjson, as_json)
+        _show(kind, api(url, token), narrowed, how)
+
+    app.command(kind, help=HELP[kind])(command)
+
+
+for _kind in HELP:
+    _add_command(_kind)
+
+
+@dataclass(frozen=True)
+class _How:
+    """How what is asked for is shown; raises UsageTrouble where two of the ways exclude each other."""
+
+    limit: int
+    cursor: str | None
+    columns: list[str]
+    whole: bool
+    summary: str | None
+    run: str | None
+    trace: str | None
+    follow: bool
+    csv: bool
+    ndjson: bool
+    as_json: bool
+
+    def __post_init__(self) -> None:
+        ways = ("summary", "run", "trace", "follow", "csv", "ndjson")
+        given = [f"--{name}" for name in ways if getattr(self, name)]
+        if len(given) > 1:
+            raise UsageTrouble(f"{given[0]} and {given[1]} cannot be had together. Leave one out.")
+
+
+def _names(columns: str | None) -> list[str]:
+    return [name.strip() for name in (columns or "").split(",") if name.strip()]
+
+
+def _show(kind: KindName, asked: Api, narrowed: dict[str, Any], how: _How) -> None:
+    path = f"/api/records/{kind}"
+    if how.csv or how.ndjson:
+        form = {"form": "csv" if how.csv else "ndjson", "column": how.columns}
+        _print_all(asked.stream(f"{path}/export", narrowed | form))
+    elif how.run or how.trace:
+        answer = asked.get("/api/together", {"run": how.run, "trace": how.trace})
+        print_json(answer) if how.as_json else show_records.together(answer, whole=how.whole)
+    elif how.summary:
+        answer = asked.get(f"{path}/summary", narrowed | {"summary": how.summary, "most": how.limit})
+        print_json(answer) if how.as_json else show_records.summary(kind, answer)
+    elif how.follow:
+        _follow(kind, asked, narrowed, how)
+    else:
+        answer = asked.get(path, narrowed | {"limit": how.limit, "cursor": how.cursor})
+        if how.as_json:
+            print_json(answer)
+        else:
+            show_records.records(kind, answer, how.columns, whole=how.whole, asked=bool(narrowed["question"]))
+
+
+def _print_all(pieces: Iterator[bytes]) -> None:
+    for piece in pieces:
+        # Into a file goes what was reported; a terminal must not be told what to do by it.
+        sys.stdout.buffer.write(safe(piece.decode("utf-8", "replace")).encode() if sys.stdout.isatty() else piece)
+    sys.stdout.buffer.flush()
+
+
+LATEST_BEFORE: Final = 10
+
+
+def _follow(kind: KindName, asked: Api, narrowed: dict[str, Any], how: _How) -> None:
+    """Show the latest records, and then each that comes."""
+    shown: set[int] = set()
+    # First the stream: what comes while the latest are read is in it.
+    with suppress(KeyboardInterrupt):
+        for event, data in follow(asked, f"/api/records/{kind}/tail", narrowed):
+            if event == "open" and not shown:
+                before = asked.get(f"/api/records/{kind}", narrowed | {"limit": LATEST_BEFORE})
+                shown = {row["number"] for row in before["records"]}
+                _print_rows(kind, list(reversed(before["records"])), how)
+            elif event == "broken":
+                show.say(f"{data['reason']} It goes on where it was as soon as the service answers.", show.QUIET)
+            elif event == "records":
+                rows = [row for row in data["records"] if row["number"] not in shown]
+                if data["left_out"]:
+                    show.say(f"… {data['left_out']:,} more came in between and are not shown …", show.QUIET)
+                _print_rows(kind, rows, how)
+
+
+def _print_rows(kind: KindName, rows: list[dict[str, Any]], how: _How) -> None:
+    for row in rows:
+        if how.as_json:
+            print_json(row)
+        else:
+            show_records.row(row, how.columns, whole=how.whole)

@@ -1,0 +1,119 @@
+"""``obitus logs``, ``runs``, ``failures``: lines, tables, summaries, files, and what comes in."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from tests.cli.test_grouping import obitus
+from tests.conftest import Running, start, until
+from tests.service.test_records import RUN, TRACE, fill, log
+
+
+def test_lines(running: Running) -> None:
+    """One a record, the newest last, with what there is to do next."""
+    key = fill(running)
+    said = obitus(running, "logs", "user.id=p-101", "--limit", "3").splitlines()
+    assert [line.split("no fare")[1] for line in said[1:4]] == [" for 21 cars", " for 25 cars", " for 29 cars"]
+    assert "! WARN" in said[1] and "sailings.fares" in said[1] and said[4].startswith("The newest 3 are shown")
+    older = obitus(running, "logs", "user.id=p-101", *said[5].split()).splitlines()
+    assert "no fare for 17 cars" in older[-2] and "--summary" in older[-1]
+    assert (
+        "GET /fares" in (runs := obitus(running, "runs", "duration>=400ms"))
+        and "500 ms" in runs
+        and "100 ms" not in runs
+    )
+    assert (
+        "skerry.TideUnavailable  no depth for eastholm" in (said := obitus(running, "failures")) and "issue 1" in said
+    )  # type: ignore[assignment]
+    running.send(key, log("odd", attributes={"gate": [2, "b"]}))
+    assert 'gate = [2,"b"]' in obitus(running, "logs", "odd", "--whole")
+    none = obitus(running, "logs", "fog")
+    assert "No log record of the last 24 h matches" in none and "Words are found whole" in none
+    assert "At character 10: a severity is expected" in obitus(running, "logs", "severity>LOUD", status=6)
+    assert "no window" in obitus(running, "logs", "--window", "soon", status=2)
+    assert "cannot be had together" in obitus(running, "logs", "--csv", "--follow", status=2)
+
+
+def test_columns_and_files(running: Running) -> None:
+    """A table of chosen fields; CSV and lines of JSON hold all that is meant, beyond one page too."""
+    key = fill(running)
+    table = obitus(running, "logs", "severity=WARN", "--columns", "user.id,wait_s", "--limit", "2").splitlines()
+    assert [line.split() for line in table[:3]] == [["user.id", "wait_s"], ["p-100", "14"], ["p-101", "14.5"]]
+    running.send(key, *(log(f"m{number}", 70) for number in range(600)))
+    rows = list(csv.DictReader(io.StringIO(obitus(running, "logs", "--csv", "--columns", "message,user.id"))))
+    assert len(rows) == 631 and set(rows[0]) == {"message", "user.id"}
+    lines = [json.loads(line) for line in obitus(running, "logs", "m7", "--ndjson").splitlines()]
+    assert [line["message"] for line in lines] == ["m7"] and lines[0]["app"] == "sailings"
+    answer = json.loads(obitus(running, "logs", "m7", "--json"))
+    assert answer["records"][0]["values"]["message"] == "m7"
+
+
+def test_summaries(running: Running) -> None:
+    """A line for each value, the greatest first, with its unit; bars over time; what it is not."""
+    fill(running)
+    said = obitus(running, "logs", "--summary", "count by user.id").splitlines()
+    assert said[0] == "count by user.id  ·  31 log records" and said[1].split() == ["8", "p-101"]
+    assert said[-1].split() == ["1", "(none)"]
+    said = obitus(running, "runs", "--summary", "p95 duration by entry_point over time", "--window", "1h").splitlines()
+    assert (
+        "ms  in all  " in said[1]
+        and "in slices of 1 min" in said[2]
+        and "ms  GET /fares  5 runs" in said[3]
+        and said[4].strip()
+    )
+    few = obitus(running, "logs", "--summary", "count by message", "--limit", "5")
+    assert "26 more values with less. More of them: --limit 20" in few
+    assert "At character 1: `count` or one of" in obitus(running, "logs", "--summary", "many", status=6)
+    assert json.loads(obitus(running, "logs", "--summary", "count", "--json"))["records"] == 31
+
+
+def test_everything_of_a_run_and_of_a_trace(running: Running) -> None:
+    """Of all kinds, with the app where there are several, and the issue that it led to."""
+    fill(running)
+    of_run = obitus(running, "logs", "--run", RUN)
+    assert of_run.count("no fare") == 3 and "TideUnavailable" in of_run and "It failed: issue 1" in of_run
+    of_trace = obitus(running, "failures", "--trace", TRACE).splitlines()
+    assert of_trace[-2].startswith("gatekeeper") and "gate 2 opens" in of_trace[-2]
+    assert "Nothing is known of that id" in obitus(running, "logs", "--run", "00000000-0000-4000-8000-000000000001")
+
+
+def test_follow(tmp_path: Path) -> None:
+    """The latest first, then each as it comes, through a restart of the service; an interrupt ends it quietly."""
+    thread, running = start(tmp_path / "data")
+    port = int(running.url.rpartition(":")[2])
+    key = running.add_app()
+    running.send(key, log("before", severity="WARN"), log("quiet before"))
+    told = tmp_path / "told"
+    environment = os.environ | {"OBITUS_URL": running.url, "OBITUS_TOKEN": running.token, "COLUMNS": "160", "PYTHONUNBUFFERED": "1"}  # fmt: skip
+    with told.open("w") as file:
+        following = subprocess.Popen(
+            [sys.executable, "-m", "obitus", "logs", "severity>=WARN", "--follow"],
+            stdout=file,
+            stderr=file,
+            env=environment,
+        )
+    try:
+        until(lambda: "before" in told.read_text())
+        running.send(key, log("quiet"), log("during", severity="ERROR"))
+        until(lambda: "during" in told.read_text())
+        running.http.clear()
+        thread.stop()
+        until(lambda: "It goes on where it was" in told.read_text())
+        thread, running = start(tmp_path / "data", port=port)
+        running.send(key, log("afterwards", severity="FATAL"))
+        until(lambda: "afterwards" in told.read_text())
+        following.send_signal(2)
+        assert following.wait(20) == 0
+    finally:
+        following.kill()
+        following.wait()
+        running.http.clear()
+        thread.stop()
+    lines = told.read_text().splitlines()
+    assert [line.split()[-1] for line in lines if "  " in line[10:16]] == ["before", "during", "afterwards"], lines
