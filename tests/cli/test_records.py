@@ -23,14 +23,10 @@ def test_lines(running: Running) -> None:
     assert "! WARN" in said[1] and "sailings.fares" in said[1] and said[4].startswith("The newest 3 are shown")
     older = obitus(running, "logs", "user.id=p-101", *said[5].split()).splitlines()
     assert "no fare for 17 cars" in older[-2] and "--summary" in older[-1]
-    assert (
-        "GET /fares" in (runs := obitus(running, "runs", "duration>=400ms"))
-        and "500 ms" in runs
-        and "100 ms" not in runs
-    )
-    assert (
-        "skerry.TideUnavailable  no depth for eastholm" in (said := obitus(running, "failures")) and "issue 1" in said
-    )  # type: ignore[assignment]
+    runs = obitus(running, "runs", "duration>=400ms")
+    assert "GET /fares" in runs and "500 ms" in runs and "100 ms" not in runs
+    failures = obitus(running, "failures")
+    assert "skerry.TideUnavailable  no depth for eastholm" in failures and "issue 1" in failures
     running.send(key, log("odd", attributes={"gate": [2, "b"]}))
     assert 'gate = [2,"b"]' in obitus(running, "logs", "odd", "--whole")
     none = obitus(running, "logs", "fog")
