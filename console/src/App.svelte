@@ -23,9 +23,10 @@
 	keys.use([
 		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
 		{ key: '2', does: 'Issues', run: () => place.go(place.to('/issues')) },
-		{ key: '3', does: 'Releases', run: () => place.go(place.to('/releases')) },
-		{ key: '4', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
-		{ key: '5', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
+		{ key: '3', does: 'Search', run: () => place.go(place.to('/search')) },
+		{ key: '4', does: 'Releases', run: () => place.go(place.to('/releases')) },
+		{ key: '5', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
+		{ key: '6', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
 		{ key: '?', does: 'This list', run: () => (keys.help = true) }
 	]);

@@ -7,52 +7,16 @@ import re
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Running, failure, now_text, raised_in
+from tests.end_to_end.browsing import at, axe, walk
 from tests.service.test_releases import at as hours_ago
 from tests.service.test_releases import failed, send, tally
-
-AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
-CHROMIUM = "/usr/bin/chromium"
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        launched = playwright.chromium.launch(
-            executable_path=CHROMIUM,
-            args=["--no-sandbox", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
-        )
-        yield launched
-        launched.close()
-
-
-@pytest.fixture
-def page(browser: Browser, running: Running) -> Iterator[Page]:
-    """A signed-in page that fails the test when the browser complains: errors, or a breach of the content policy."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    opened = context.new_page()
-    complaints: list[str] = []
-    opened.on("pageerror", lambda error: complaints.append(str(error)))
-    opened.on("console", lambda said: complaints.append(said.text) if _is_complaint(said) else None)
-    opened.goto(running.service.passes.new_sign_in_link())
-    expect(opened.get_by_role("heading", name="Desk")).to_be_visible()
-    complaints.clear()
-    yield opened
-    opened.wait_for_timeout(50)
-    context.close()
-    assert complaints == []
-
-
-def _is_complaint(said: ConsoleMessage) -> bool:
-    """An answer of 4xx is the page's to show; anything else that the browser calls an error is ours to mend."""
-    return said.type == "error" and not said.text.startswith("Failed to load resource")
 
 
 def fill(running: Running) -> str:
@@ -84,19 +48,6 @@ def fill(running: Running) -> str:
     running.send(key, failure(exceptions=raised_in("sailings.tides", "read", "TimeoutError", "no answer")))
     running.send(key, failure(exceptions=raised_in("sailings.mail", "hand_over", "MailRefused", "<b>451</b>")))
     return key
-
-
-def axe(page: Page) -> list[str]:
-    """Return what axe-core finds wrong by WCAG 2.2, levels A and AA."""
-    page.evaluate(AXE.read_text("utf-8"))
-    found: dict[str, Any] = page.evaluate(
-        "axe.run({runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']})"
-    )
-    return [f"{v['id']}: {v['nodes'][0]['html'][:120]}" for v in found["violations"]]
-
-
-def at(page: Page, running: Running, path: str) -> None:
-    page.goto(running.url + path)
 
 
 def test_desk(page: Page, running: Running) -> None:
@@ -456,7 +407,7 @@ def test_from_releases_to_what_one_brought(page: Page, running: Running) -> None
     send(running, key, tally("2.9.0", 9000, 30), tally("3.0.0", 4000, 2), tally("3.0.0", 90, 2, outcome="failed"))
     send(running, key, *(failed("3.0.0", 1.9, "sailings.fresh") for _ in range(9)))
     running.ask("POST", "/api/deploys", {"release": "3.0.0", "time": hours_ago(2.2)}, token=key)
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     table = page.get_by_role("table", name="Releases of sailings")
     row = table.get_by_role("row").filter(has_text="3.0.0")
     expect(row).to_contain_text("● live")
@@ -534,19 +485,6 @@ def test_keyboard_and_titles(page: Page, running: Running) -> None:
     expect(page).to_have_title(re.compile("FareUnknown"))
 
 
-# Marks what the keyboard should come to, and says how many that are. What scrolls is reached too.
-MARK = """() => {
-  const wanted = [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex="0"]')]
-    .filter((one) => one.checkVisibility() && !one.disabled && one.tabIndex >= 0);
-  wanted.forEach((one, place) => one.dataset.walk = place);
-  return wanted.length;
-}"""
-HERE = """() => {
-  const here = document.activeElement, style = getComputedStyle(here), box = here.getBoundingClientRect();
-  return { walk: here.dataset.walk ?? null, seen: style.outlineStyle !== 'none' && box.width > 0, said: here.outerHTML.slice(0, 120) };
-}"""
-
-
 @pytest.mark.parametrize(
     "path",
     ["/", "/issues", "/issues/1", "/releases", "/releases/sailings/2.9.0", "/compare/sailings?before=2.8.0&now=2.9.0", "/set-up", "/set-up/rules", "/issues/twelve"],
@@ -558,18 +496,7 @@ def test_the_keyboard_walks_through_every_page(page: Page, running: Running, pat
     expect(page.get_by_role("heading", level=1)).to_be_visible()
     expect(page.get_by_text("Loading …")).to_have_count(0)
     expect(page.get_by_text("● live")).to_be_visible()
-    count = page.evaluate(MARK)
-    assert count > 10
-    reached: list[int] = []
-    for _ in range(count):
-        page.keyboard.press("Tab")
-        here = page.evaluate(HERE)
-        assert here["walk"] is not None, f"after {len(reached)} of {count}: {here['said']}"
-        assert here["seen"], f"nobody sees that the keyboard is at {here['said']}"
-        reached.append(int(here["walk"]))
-    assert reached == list(range(count))
-    page.keyboard.press("Tab")
-    assert page.evaluate(HERE)["walk"] in (None, "0"), "out of the page, or at its beginning again"
+    walk(page)
 
 
 def test_keys_of_one_character_can_be_switched_off(page: Page, running: Running) -> None:

@@ -33,6 +33,13 @@ export type MergePreview = Said<'MergePreview'>;
 export type SplitPreview = Said<'SplitPreview'>;
 export type RegroupPreview = Said<'RegroupPreview'>;
 export type Regrouping = Said<'RegroupingAnswer'>;
+export type RecordRow = Said<'RecordRow'>;
+export type RecordsPage = Said<'RecordsAnswer'>;
+export type RecordWhole = Said<'RecordAnswer'>;
+export type Summary = Said<'SummaryAnswer'>;
+export type SummaryGroup = Said<'GroupAnswer'>;
+export type Occurring = Said<'OccurringAnswer'>;
+export type RecordKind = RecordRow['kind'];
 export type State = IssueRow['state'];
 
 export const api = createClient<paths>({ baseUrl: '' });
@@ -42,7 +49,9 @@ export class Trouble extends Error {
 	constructor(
 		message: string,
 		readonly slug: string,
-		readonly status: number
+		readonly status: number,
+		/** Of a question that is none: where it stops to be one, from 1. */
+		readonly position?: number
 	) {
 		super(message);
 	}
@@ -63,7 +72,11 @@ export async function asked<T>(request: Promise<Answer<T>>): Promise<T> {
 		throw new Trouble('The service does not answer. Is it running? This page tries again when it is back.', 'away', 0);
 	}
 	if (answer.data !== undefined) return answer.data;
-	const problem = (answer.error ?? {}) as { detail?: string; slug?: string };
-	const words = problem.detail ?? `The service answered with status ${answer.response.status}.`;
-	throw new Trouble(words, problem.slug ?? 'fault', answer.response.status);
+	throw troubleIn(answer.error, answer.response.status);
+}
+
+/** What the service said is wrong (RFC 9457), in its words. */
+export function troubleIn(problem: unknown, status: number): Trouble {
+	const { detail, slug, position } = (problem ?? {}) as { detail?: string; slug?: string; position?: number };
+	return new Trouble(detail ?? `The service answered with status ${status}.`, slug ?? 'fault', status, position);
 }

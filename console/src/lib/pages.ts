@@ -8,7 +8,9 @@ import Nowhere from '../pages/Nowhere.svelte';
 import ReleasePage from '../pages/Release.svelte';
 import Releases from '../pages/Releases.svelte';
 import Rules from '../pages/Rules.svelte';
+import Search from '../pages/Search.svelte';
 import SetUp from '../pages/SetUp.svelte';
+import Together from '../pages/Together.svelte';
 
 /** A page with what its address says. One with other properties is made anew. */
 export interface Shown {
@@ -32,6 +34,9 @@ const router = new UniversalRouterSync<Shown>([
 	at('/', Desk, nothing),
 	at('/issues', Issues, nothing),
 	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
+	at('/search', Search, nothing),
+	at('/run/:id', Together, ({ id }) => ({ of: { run: id! } })),
+	at('/trace/:id', Together, ({ id }) => ({ of: { trace: id! } })),
 	at('/releases', Releases, nothing),
 	at('/releases/:app/:release', ReleasePage, ({ app, release }) => ({ app: app!, release: release! })),
 	at('/compare/:app', Compare, ({ app }) => ({ app: app! })),

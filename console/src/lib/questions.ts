@@ -1,6 +1,9 @@
-import { api, type State } from './api';
+import { api, type RecordKind, type State } from './api';
 import type { Listing, Question } from './asking.svelte';
 import type { Filter } from './place.svelte';
+
+/** What is asked of records: the sentence at the top, and a question. */
+export type Asked = Filter & { question?: string };
 
 /** All that pages ask of the service. The first part of a key is its subject: events name it (`records.ts`). */
 export const questions = {
@@ -40,6 +43,22 @@ export const questions = {
 
 	redactionRules: () => of(['redaction-rules'], (signal) => api.GET('/api/redaction-rules', { signal })),
 
+	/** Which values occur most; asked for again when it is old, and not at each report that comes. */
+	occurring: (kind: RecordKind, asked: Asked) =>
+		of(['records', kind, 'occurring', asked], (signal) =>
+			api.GET('/api/records/{kind}/occurring', { params: { path: { kind }, query: asked }, signal })
+		),
+
+	names: (kind: RecordKind, asked: Filter & { field?: string; begins: string }) =>
+		of(['records', kind, 'names', asked], (signal) =>
+			api.GET('/api/records/{kind}/names', { params: { path: { kind }, query: asked }, signal })
+		),
+
+	record: (number: number) => of(['record', number], (signal) => api.GET('/api/record/{number}', { params: { path: { number } }, signal })),
+
+	together: (which: { run: string } | { trace: string }) =>
+		of(['together', which], (signal) => api.GET('/api/together', { params: { query: which }, signal })),
+
 	acts: (act: string, limit: number) =>
 		of(['acts', { act, limit }], (signal) => api.GET('/api/acts', { params: { query: { act, limit } }, signal })),
 
@@ -52,6 +71,11 @@ export const questions = {
 export const listings = {
 	issues: (asked: Filter & { sort: 'last-seen' | 'first-seen' | 'failures'; question?: string; state?: State[] }) =>
 		listOf(['issues', asked], (signal, cursor) => api.GET('/api/issues', { params: { query: { ...asked, cursor } }, signal })),
+
+	records: (kind: RecordKind, asked: Asked) =>
+		listOf(['records', kind, asked], (signal, cursor) =>
+			api.GET('/api/records/{kind}', { params: { path: { kind }, query: { ...asked, cursor } }, signal })
+		),
 
 	releases: (app: string) =>
 		listOf(['releases', app], (signal, cursor) => api.GET('/api/releases', { params: { query: { app, cursor } }, signal }))

@@ -1,0 +1,223 @@
+<script lang="ts">
+	import type { RecordKind } from '../lib/api';
+	import { watch, watchList } from '../lib/asking.svelte';
+	import { narrowed, term } from '../lib/asked';
+	import { columnsOf, nouns } from '../lib/cells';
+	import { keys } from '../lib/keys.svelte';
+	import { place } from '../lib/place.svelte';
+	import { listings, questions, type Asked } from '../lib/questions';
+	import { queryOf, watchSummary } from '../lib/summing.svelte';
+	import { Tail } from '../lib/tail.svelte';
+	import { countOf } from '../lib/words';
+	import Loaded from '../parts/Loaded.svelte';
+	import AskField from '../parts/search/AskField.svelte';
+	import Course from '../parts/search/Course.svelte';
+	import Occurs from '../parts/search/Occurs.svelte';
+	import RecordTable from '../parts/search/RecordTable.svelte';
+	import SummaryView from '../parts/search/SummaryView.svelte';
+
+	const kinds: [RecordKind, string][] = [
+		['logs', 'Logs'],
+		['runs', 'Runs'],
+		['failures', 'Failures']
+	];
+	const examples: Record<RecordKind, string[]> = {
+		logs: ['count by logger, severity', 'count by template', 'count by severity over time'],
+		runs: ['p95 duration by entry_point', 'count by status over time', 'count by entry_point, outcome'],
+		failures: ['count by type', 'count by entry_point over time', 'count by user.id']
+	};
+	const kind = $derived((place.params.get('kind') ?? 'logs') as RecordKind);
+	const question = $derived(place.params.get('question') ?? '');
+	const summary = $derived(place.params.get('summary') ?? '');
+	const columns = $derived(
+		place.params.get('columns')?.split(',').filter(Boolean) ?? columnsOf[kind].filter((name) => name !== 'app' || !place.filter.app)
+	);
+	const asked: Asked = $derived({ ...place.filter, question: question || undefined });
+	const noun = $derived(nouns[kind]);
+
+	const found = watchList(() => listings.records(kind, asked));
+	/** What is wrong with the question, if it is none. */
+	const unclear = $derived(found.trouble?.slug === 'bad-question' ? found.trouble : undefined);
+	const occurring = watch(() => (unclear ? undefined : questions.occurring(kind, asked)));
+	const course = watchSummary(() => ({ kind, asked, summary: 'count over time' }));
+	const summing = watchSummary(() => (summary ? { kind, asked, summary } : undefined));
+
+	const tail = new Tail();
+	let following = $state(false);
+	$effect(() => {
+		if (following) tail.start(kind, asked);
+		else tail.stop();
+		return () => tail.stop();
+	});
+
+	const listed = $derived((found.value ?? []).flatMap((page) => page.records));
+	const rows = $derived.by(() => {
+		if (!following || !tail.rows.length) return listed;
+		const come = new Set(tail.rows.map((row) => row.number));
+		return [...tail.rows, ...listed.filter((row) => !come.has(row.number))];
+	});
+	const fresh = $derived(new Set(tail.rows.map((row) => row.number)));
+	let opened = $state.raw<ReadonlySet<number>>(new Set());
+	let chosen = $state<number>();
+	let field = $state<AskField>();
+	let moreColumns = $state('');
+	const current = $derived(rows.findIndex((row) => row.number === chosen));
+
+	function open(number: number) {
+		chosen = number;
+		opened = opened.has(number) ? new Set([...opened].filter((one) => one !== number)) : new Set([...opened, number]);
+		// What is read must not move away.
+		if (following && opened.size) tail.hold(true);
+	}
+
+	function set(changes: Record<string, string | undefined>) {
+		for (const [name, value] of Object.entries(changes)) place.set(name, value);
+		chosen = undefined;
+		opened = new Set();
+	}
+
+	const narrow = (name: string, op: '=' | '!=', value: unknown) => set({ question: narrowed(question, name, op, value) });
+	const lead = (terms: [string, unknown][]) =>
+		set({ question: terms.reduce((text, [name, value]) => narrowed(text, name, '=', value), question), summary: undefined });
+	const choose = (at: number) => (chosen = rows[Math.min(rows.length - 1, Math.max(0, at))]?.number);
+	const file = (form: 'csv' | 'ndjson') =>
+		`/api/records/${kind}/export?${queryOf({ ...asked, form, column: form === 'csv' ? columns : undefined })}`;
+	const turnFollowing = () => (following = !following);
+
+	keys.use([
+		{ key: 'j', does: 'Next record', run: () => choose(current + 1) },
+		{ key: 'k', does: 'Record before', run: () => choose(current - 1) },
+		{ key: 'Enter', does: 'Open or close the record', run: () => chosen !== undefined && open(chosen) },
+		{ key: 'f', does: 'Follow what comes in, or stop', run: turnFollowing },
+		{ key: ' ', does: 'Hold still, or show what came meanwhile', run: () => following && tail.hold(!tail.holding) },
+		{ key: '/', does: 'Ask', run: () => field?.focus() }
+	]);
+</script>
+
+<svelte:head><title>Search · Obitus</title></svelte:head>
+
+<h1 class="mt-6 font-serif text-2xl font-semibold">Search</h1>
+<div class="my-3 flex flex-wrap items-start gap-3" role="search">
+	<fieldset class="flex flex-col gap-1">
+		<legend class="text-surface-600-400 text-sm">Among</legend>
+		<div class="border-surface-200-800 mt-1 flex border">
+			{#each kinds as [value, name] (value)}
+				<button
+					class={['cursor-pointer px-3 py-1', kind === value ? 'bg-primary-700-300 text-surface-50-950' : 'bg-surface-100-900']}
+					aria-pressed={kind === value}
+					onclick={() => set({ kind: value === 'logs' ? undefined : value, columns: undefined, summary: undefined })}>{name}</button
+				>
+			{/each}
+		</div>
+	</fieldset>
+	<AskField bind:this={field} {kind} value={question} trouble={unclear} ask={(text) => set({ question: text })} />
+</div>
+<form
+	class="mb-3 flex flex-wrap items-baseline gap-2 text-sm"
+	onsubmit={(event) => {
+		event.preventDefault();
+		set({ summary: new FormData(event.currentTarget).get('summary')?.toString().trim() });
+	}}
+>
+	<label class="flex w-full max-w-[31rem] items-baseline gap-2">
+		<span class="text-surface-600-400">Summary</span>
+		<input
+			name="summary"
+			class="entry min-w-0 grow font-mono"
+			value={summary}
+			placeholder={examples[kind][0]}
+			spellcheck="false"
+			autocapitalize="off"
+		/>
+	</label>
+	{#if summary}<button type="button" class="act" onclick={() => set({ summary: undefined })}>Show the {noun}s</button>{/if}
+	{#each summary ? [] : examples[kind] as example (example)}
+		<button type="button" class="cursor-pointer font-mono underline" onclick={() => set({ summary: example })}>{example}</button>
+	{/each}
+</form>
+
+{#if course.value && !unclear}<Course found={course.value} {noun} />{/if}
+<div class="grid grid-cols-[minmax(0,1fr)] gap-6 lg:grid-cols-[13rem_minmax(0,1fr)]">
+	<aside class="order-2 lg:order-1" aria-label="What occurs">
+		{#if occurring.value?.looked_at && !unclear}<Occurs found={occurring.value} {noun} {narrow} />{/if}
+	</aside>
+	<div class="order-1 min-w-0 lg:order-2">
+		{#if summary && !unclear}
+			<Loaded value={summing.value} trouble={summing.trouble}>
+				{#snippet children(value)}
+					<SummaryView
+						{kind}
+						found={value}
+						picture={place.params.get('as') === 'picture'}
+						show={(picture) => place.set('as', picture ? 'picture' : undefined)}
+						{lead}
+					/>
+				{/snippet}
+			</Loaded>
+		{:else if !unclear}
+			<div class="text-surface-600-400 mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
+				<span role="status">
+					{#if following}
+						{tail.connected ? '● following' : '○ the stream broke off; it goes on by itself'}{tail.leftOut
+							? `, ${tail.leftOut.toLocaleString('en')} too many to show`
+							: ''}
+					{:else if course.value?.done}{countOf(course.value.records, noun)}{/if}
+				</span>
+				<button class="cursor-pointer underline" aria-pressed={following} onclick={turnFollowing}
+					>{following ? 'Stop following' : 'Follow'}</button
+				>
+				{#if following}
+					<button class="cursor-pointer underline" onclick={() => tail.hold(!tail.holding)}>
+						{tail.holding ? `Show ${countOf(tail.held.length, 'more record')} that came` : 'Hold still'}
+					</button>
+				{/if}
+				<form
+					class="ml-auto flex items-baseline gap-2"
+					onsubmit={(event) => {
+						event.preventDefault();
+						if (moreColumns.trim() && !columns.includes(moreColumns.trim()))
+							place.set('columns', [...columns, moreColumns.trim()].join(','));
+						moreColumns = '';
+					}}
+				>
+					<label class="flex items-baseline gap-2"
+						>Add column
+						<input class="entry w-40 font-mono" list="column-names" bind:value={moreColumns} spellcheck="false" autocapitalize="off" />
+					</label>
+					<datalist id="column-names">
+						{#each occurring.value?.fields ?? [] as one (one.name)}<option value={one.name}></option>{/each}
+					</datalist>
+				</form>
+				<a href={file('csv')} download>CSV</a>
+				<a href={file('ndjson')} download>NDJSON</a>
+			</div>
+			<Loaded value={found.value?.[0]} trouble={found.trouble}>
+				{#if rows.length}
+					<div class="overflow-x-auto">
+						<RecordTable
+							{rows}
+							{columns}
+							label={`${noun}s`}
+							{chosen}
+							{opened}
+							{fresh}
+							{open}
+							{narrow}
+							change={(now) => place.set('columns', now.join(','))}
+						/>
+					</div>
+					{#each found.value ?? [] as page, i (i)}{#if page.cut}<p class="my-2">{page.cut}</p>{/if}{/each}
+					{#if found.isThereMore}<button class="act mt-4" onclick={found.more}>Show older ones</button>{/if}
+				{:else}
+					<p class="my-8">
+						No {noun} matches. Look further back in the sentence above, or ask for less.
+						{#if question}
+							Words are found whole, and values exactly: <code class="font-mono">tide*</code> is the beginning of a word,
+							<code class="font-mono">{term('message', '~', 'tide')}</code> a part of anything.
+						{/if}
+					</p>
+				{/if}
+			</Loaded>
+		{/if}
+	</div>
+</div>

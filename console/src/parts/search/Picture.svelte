@@ -1,0 +1,98 @@
+<script module lang="ts">
+	/** One line of a picture; `values` has one for each time, null where nothing is known. */
+	export interface Line {
+		name: string;
+		values: (number | null)[];
+	}
+
+	/** Lines over time, each with its own dashes and its name at its end; the same stands in a table beside it. */
+	export interface PictureProps {
+		times: string[];
+		lines: Line[];
+		/** What the numbers are of, for their unit. */
+		of: string;
+		said: string;
+	}
+</script>
+
+<script lang="ts">
+	import uPlot from 'uplot';
+	import 'uplot/dist/uPlot.min.css';
+	import { desk } from '../../lib/desk.svelte';
+	import { figure } from '../../lib/cells';
+
+	let { times, lines, of, said }: PictureProps = $props();
+	const DASHES: number[][] = [[], [6, 3], [2, 3], [10, 3, 2, 3], [1, 5], [14, 4]];
+	const HEIGHT = 260;
+	const days = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' });
+	const hours = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' });
+	/** What stands under a time: its day where days are drawn, or where one begins; else its hour. Both in seconds. */
+	const tick = (at: number, step: number) => {
+		const date = new Date(at * 1000);
+		return step >= 86400 || (date.getHours() === 0 && date.getMinutes() === 0) ? days.format(date) : hours.format(date);
+	};
+	let frame = $state<HTMLElement>();
+	let width = $state(0);
+
+	$effect(() => {
+		if (!frame || !width) return;
+		// The colours are those of the desk that is lit.
+		void desk.choice;
+		const style = getComputedStyle(frame);
+		const ink = style.color;
+		const accent = style.getPropertyValue('--picture-line').trim() || ink;
+		const quiet = style.getPropertyValue('--picture-grid').trim();
+		const axis = { stroke: ink, grid: { stroke: quiet, width: 1 }, ticks: { stroke: quiet, width: 1 }, font: `12px ${style.fontFamily}` };
+		const drawn = new uPlot(
+			{
+				width,
+				height: HEIGHT,
+				legend: { show: false },
+				cursor: { y: false },
+				scales: { y: { range: (_, __, most) => [0, most > 0 ? most * 1.1 : 1] } },
+				axes: [
+					{ ...axis, values: (_, splits, __, ___, step) => splits.map((at) => tick(at, step)) },
+					{ ...axis, size: 70, values: (_, splits) => splits.map((value) => figure(of, value)) }
+				],
+				series: [
+					{},
+					...lines.map((line, i) => ({
+						label: line.name,
+						stroke: i === 0 ? accent : ink,
+						width: i === 0 ? 2.5 : 1.5,
+						dash: DASHES[i % DASHES.length],
+						spanGaps: false,
+						points: { show: false }
+					}))
+				]
+			},
+			[times.map((time) => Date.parse(time) / 1000), ...lines.map((line) => line.values)],
+			frame
+		);
+		return () => drawn.destroy();
+	});
+</script>
+
+<figure aria-label={said}>
+	<div bind:this={frame} bind:clientWidth={width} class="picture w-full" aria-hidden="true"></div>
+	<figcaption>
+		<ul class="flex flex-wrap gap-x-5 gap-y-1 text-sm">
+			{#each lines as line, i (line.name)}
+				<li class="flex items-center gap-2">
+					<svg viewBox="0 0 36 6" class="h-1.5 w-9" aria-hidden="true">
+						<line
+							x1="0"
+							y1="3"
+							x2="36"
+							y2="3"
+							class={i === 0 ? 'stroke-primary-700-300' : 'stroke-surface-950-50'}
+							stroke-width={i === 0 ? 3 : 2}
+							stroke-dasharray={DASHES[i % DASHES.length]!.join(' ')}
+						/>
+					</svg>
+					{line.name}
+				</li>
+			{/each}
+		</ul>
+	</figcaption>
+</figure>

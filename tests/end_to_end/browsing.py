@@ -1,0 +1,52 @@
+"""What tests of pages do alike: open one, look at it as axe-core does, walk through it with the keyboard."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from playwright.sync_api import Page
+
+from tests.conftest import Running
+
+AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
+# Marks what the keyboard should come to, and says how many that are. What scrolls is reached too.
+MARK = """() => {
+  const wanted = [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex="0"]')]
+    .filter((one) => one.checkVisibility() && !one.disabled && one.tabIndex >= 0);
+  wanted.forEach((one, place) => one.dataset.walk = place);
+  return wanted.length;
+}"""
+HERE = """() => {
+  const here = document.activeElement, style = getComputedStyle(here), box = here.getBoundingClientRect();
+  return { walk: here.dataset.walk ?? null, seen: style.outlineStyle !== 'none' && box.width > 0, said: here.outerHTML.slice(0, 120) };
+}"""
+
+
+def axe(page: Page) -> list[str]:
+    """Return what axe-core finds wrong by WCAG 2.2, levels A and AA."""
+    page.evaluate(AXE.read_text("utf-8"))
+    found: dict[str, Any] = page.evaluate(
+        "axe.run({runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']})"
+    )
+    return [f"{v['id']}: {v['nodes'][0]['html'][:120]}" for v in found["violations"]]
+
+
+def at(page: Page, running: Running, path: str) -> None:
+    page.goto(running.url + path)
+
+
+def walk(page: Page) -> None:
+    """Come by Tab alone to everything that can be done, in order; each is seen, and the last leads out again."""
+    count = page.evaluate(MARK)
+    assert count > 10
+    reached: list[int] = []
+    for _ in range(count):
+        page.keyboard.press("Tab")
+        here = page.evaluate(HERE)
+        assert here["walk"] is not None, f"after {len(reached)} of {count}: {here['said']}"
+        assert here["seen"], f"nobody sees that the keyboard is at {here['said']}"
+        reached.append(int(here["walk"]))
+    assert reached == list(range(count))
+    page.keyboard.press("Tab")
+    assert page.evaluate(HERE)["walk"] in (None, "0"), "out of the page, or at its beginning again"

@@ -1,0 +1,197 @@
+"""The page Search in a real browser: asked, narrowed by a click, opened, counted, drawn, followed."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.conftest import Running
+from tests.end_to_end.browsing import at, axe, walk
+from tests.service.test_records import fill, log, run
+
+
+def rows(page: Page) -> int:
+    return page.locator("tr[data-number]").count()
+
+
+def ask(page: Page, text: str) -> None:
+    field = page.get_by_label(re.compile("^Ask"))
+    field.fill(text)
+    field.press("Enter")
+
+
+def test_asked_and_narrowed(page: Page, running: Running) -> None:
+    """No question is a good start; a question, a click on a value, and one that leaves another out."""
+    fill(running)
+    at(page, running, "/search")
+    expect(page.get_by_text("31 log records", exact=True)).to_be_visible()
+    expect(page.locator("tr[data-number]")).to_have_count(31)
+    ask(page, '"no fare" wait_s>=10')
+    expect(page.locator("tr[data-number]")).to_have_count(10)
+    page.get_by_role("button", name="Only user.id p-101: 3").click()
+    expect(page.locator("tr[data-number]")).to_have_count(3)
+    expect(page.get_by_label(re.compile("^Ask"))).to_have_value('"no fare" wait_s>=10 user.id=p-101')
+    ask(page, "")
+    page.get_by_role("button", name="Without app gatekeeper").click()
+    expect(page.locator("tr[data-number]")).to_have_count(30)
+    expect(page).to_have_url(re.compile("question=app%21%3Dgatekeeper"))
+    page.reload()
+    expect(page.locator("tr[data-number]")).to_have_count(30)
+
+
+def test_no_question(page: Page, running: Running) -> None:
+    """It says where the text stops to be a question, and goes on when it is one."""
+    fill(running)
+    at(page, running, "/search?question=severity%3ELOUD")
+    said = page.get_by_role("alert")
+    expect(said).to_contain_text("At character 10: a severity is expected")
+    assert axe(page) == []
+    ask(page, "severity=WARN")
+    expect(said).to_have_count(0)
+    expect(page.locator("tr[data-number]")).to_have_count(30)
+    ask(page, "fog")
+    expect(page.get_by_text("No log record matches.")).to_be_visible()
+
+
+def test_completion(page: Page, running: Running) -> None:
+    """Names and values that exist, with how many have them; chosen with keys or the pointer; what was asked lately."""
+    fill(running)
+    at(page, running, "/search")
+    field = page.get_by_label(re.compile("^Ask"))
+    choices = page.get_by_role("listbox", name="Completions").get_by_role("option")
+    field.press_sequentially("use")
+    expect(choices).to_have_text(["user.id 30 log records"])
+    field.press("ArrowDown")
+    field.press("Enter")
+    expect(field).to_have_value("user.id=")
+    expect(choices).to_have_count(4)
+    expect(choices.first).to_have_text("p-100 8 log records")
+    choices.nth(1).click()
+    expect(field).to_have_value("user.id=p-101 ")
+    field.press("Enter")
+    expect(page.locator("tr[data-number]")).to_have_count(8)
+    field.fill("")
+    field.press("Escape")
+    field.press("Enter")
+    expect(page.locator("tr[data-number]")).to_have_count(31)
+    field.blur()
+    field.click()
+    expect(choices).to_have_text(["user.id=p-101 asked before"])
+
+
+def test_a_record_opens(page: Page, running: Running) -> None:
+    """With the keyboard, to all it holds: values to ask for, its place, its template apart from its values, and what belongs to it."""
+    fill(running)
+    at(page, running, '/search?question="for+2+cars"')
+    expect(page.locator("tr[data-number]")).to_have_count(1)
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("logged at /srv/fares.py")).to_be_visible()
+    expect(page.locator("span.border-b-2", has_text=re.compile("^2$"))).to_be_visible()
+    expect(page.get_by_role("link", name=re.compile("TideUnavailable in sailings.tides.depth_at"))).to_be_visible()
+    assert axe(page) == []
+    page.get_by_role("button", name="Column wait_s").click()
+    expect(page.get_by_role("columnheader", name=re.compile("^wait_s"))).to_be_visible()
+    page.get_by_role("link", name="Everything of this trace").click()
+    expect(page.get_by_role("heading", name="Everything of one trace")).to_be_visible()
+    expect(page.get_by_role("row")).to_have_count(6)
+    expect(page.get_by_text("gate 2 opens")).to_be_visible()
+    assert axe(page) == []
+    page.go_back()
+    page.get_by_role("button", name=re.compile("^Open the record")).click()
+    page.get_by_role("button", name="Without severity WARN").last.click()
+    expect(page.get_by_text("No log record matches.")).to_be_visible()
+
+
+def test_summaries(page: Page, running: Running) -> None:
+    """As a table whose rows lead to the records, and as a picture, one click apart."""
+    fill(running)
+    at(page, running, "/search?kind=runs")
+    expect(page.locator("tr[data-number]")).to_have_count(5)
+    page.get_by_role("button", name="p95 duration by entry_point", exact=True).click()
+    expect(page.get_by_role("cell", name=re.compile(r"^49\d|50\d ms"))).to_be_visible()
+    page.get_by_label("Summary").fill("count by status over time")
+    page.get_by_label("Summary").press("Enter")
+    expect(page.get_by_role("row")).to_have_count(3)
+    page.get_by_role("button", name="As a picture").click()
+    expect(page.locator("canvas")).to_be_visible()
+    assert axe(page) == []
+    page.get_by_role("button", name="As a table").click()
+    page.get_by_role("button", name="The records with 200").click()
+    expect(page.locator("tr[data-number]")).to_have_count(5)
+    expect(page).to_have_url(re.compile("question=status%3D200"))
+    at(page, running, "/search?summary=cuont")
+    expect(page.get_by_role("alert")).to_contain_text("`count` or one of")
+
+
+def test_follow(page: Page, running: Running) -> None:
+    """What comes is on top and marked; while one reads it holds still and counts; then all is there."""
+    key = fill(running)
+    at(page, running, "/search?question=severity%3E%3DWARN")
+    expect(page.locator("tr[data-number]")).to_have_count(30)
+    page.keyboard.press("f")
+    expect(page.get_by_text("● following")).to_be_visible()
+    running.send(key, log("quiet", 0), log("loud 1", 0, severity="ERROR"))
+    expect(page.locator("tr[data-number]").first).to_contain_text("loud 1")
+    expect(page.locator("tr[data-number]").first).to_contain_text("new")
+    page.locator("tr[data-number]").nth(3).click()
+    running.send(key, log("loud 2", 0, severity="ERROR"), log("loud 3", 0, severity="ERROR"))
+    expect(page.get_by_role("button", name="Show 2 more records that came")).to_be_visible()
+    expect(page.locator("tr[data-number]").first).to_contain_text("loud 1")
+    page.get_by_role("button", name="Show 2 more records that came").click()
+    expect(page.locator("tr[data-number]")).to_have_count(33)
+    expect(page.locator("tr[data-number]").nth(2)).to_contain_text("loud 1")
+
+
+def test_columns_and_files(page: Page, running: Running) -> None:
+    """Columns are added, moved and left out, and are in the link and in the file."""
+    fill(running)
+    at(page, running, "/search?columns=time,message&question=severity%3DWARN")
+    page.get_by_label("Add column").fill("user.id")
+    page.get_by_label("Add column").press("Enter")
+    expect(page).to_have_url(re.compile("columns=time%2Cmessage%2Cuser.id"))
+    page.get_by_role("button", name="Move user.id to the left").focus()
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Leave time out").focus()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("columns=user.id%2Cmessage"))
+    with page.expect_download() as waiting:
+        page.get_by_role("link", name="CSV", exact=True).click()
+    lines = waiting.value.path().read_text().splitlines()
+    assert lines[0] == "user.id,message" and len(lines) == 31
+
+
+@pytest.mark.parametrize("light", ["day", "night"])
+@pytest.mark.parametrize(
+    "path", ["/search", "/search?kind=failures", "/search?kind=runs&summary=count+by+status&as=picture"]
+)
+def test_everybody_can_use_it(page: Page, running: Running, path: str, light: str) -> None:
+    """Axe finds nothing wrong, by day or by night; no narrow screen scrolls sideways; Tab comes to everything."""
+    key = running.add_app()
+    running.send(key, *(run(duration_ms=number, request={"method": "GET", "url": "/", "status": 200 + number}) for number in range(4)), log("<b>bold</b>"))  # fmt: skip
+    page.evaluate("light => localStorage.setItem('obitus-desk', light)", light)
+    at(page, running, path)
+    expect(page.get_by_role("heading", name="What occurs")).to_be_visible()
+    expect(page.get_by_text("Loading …")).to_have_count(0)
+    expect(page.get_by_text("● live")).to_be_visible()
+    assert axe(page) == []
+    if light == "day":
+        walk(page)
+    page.set_viewport_size({"width": 390, "height": 800})
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+
+
+def test_reports_are_never_markup(page: Page, running: Running) -> None:
+    """Not in a row, not in what occurs, not in a completion, not opened."""
+    key = running.add_app()
+    evil = '<img src=x onerror="document.title=1">'
+    for _ in range(2):
+        running.send(key, log(evil, 0, logger=evil, attributes={evil: evil, "user.id": evil}))
+    at(page, running, "/search")
+    expect(page.locator("tr[data-number]")).to_have_count(2)
+    page.locator("tr[data-number]").first.click()
+    page.get_by_label(re.compile("^Ask")).press_sequentially("user.id=")
+    expect(page.get_by_role("listbox", name="Completions").get_by_role("option")).to_have_count(1)
+    assert page.locator("img").count() == 0 and page.title() == "Search · Obitus"
