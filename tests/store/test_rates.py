@@ -26,6 +26,8 @@ FROM_RECORDS = {
         SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4""",
     "SELECT issue_id, release_id, environment, hour, failures FROM issue_counts": """
         SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4""",
+    "SELECT slot, app_id, entry_point, release_id, environment, outcome, SUM(runs) FROM run_slots WHERE minutes = 60 GROUP BY 1, 2, 3, 4, 5, 6": """
+        SELECT hour, app_id, entry_point, release_id, environment, outcome, runs FROM run_counts""",
     "SELECT issue_id, user_id, failures FROM issue_users": """
         SELECT issue_id, user_id, COUNT(*) FROM failures WHERE user_id IS NOT NULL GROUP BY 1, 2""",
     "SELECT id, users FROM issues WHERE users > 0": """

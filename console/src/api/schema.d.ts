@@ -1025,6 +1025,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is happening now
+         * @description Return failures, runs, entry points, types, answer codes, what is new and what regressed, beside the time before.
+         */
+        get: operations["now_api_now_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/records/{kind}": {
         parameters: {
             query?: never;
@@ -1536,6 +1556,20 @@ export interface components {
             in_order?: boolean;
         };
         /**
+         * CourseAnswer
+         * @description A number of the window and of the time before it, each in all and for each slice.
+         */
+        CourseAnswer: {
+            /** Now */
+            now: number;
+            /** Before */
+            before: number;
+            /** Course */
+            course: number[];
+            /** Course Before */
+            course_before: number[];
+        };
+        /**
          * DeployAnswer
          * @description The arrival of a release in an environment.
          */
@@ -1563,6 +1597,20 @@ export interface components {
              * @description Who reported it; empty for an inferred one.
              */
             reported_by: string;
+        };
+        /**
+         * DeployNow
+         * @description A deploy inside the window.
+         */
+        DeployNow: {
+            /** Time */
+            time: string;
+            /** App */
+            app: string;
+            /** Release */
+            release: string;
+            /** Environment */
+            environment: string;
         };
         /**
          * DeploysAnswer
@@ -2166,6 +2214,29 @@ export interface components {
             first: components["schemas"]["FailureAnswer"];
         };
         /**
+         * IssueNowAnswer
+         * @description An issue that is new, or regressed, in the window.
+         */
+        IssueNowAnswer: {
+            /** Issue */
+            issue: number;
+            /** Title */
+            title: string;
+            /** App */
+            app: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
+            /** Entry Point */
+            entry_point: string;
+            /** Failures */
+            failures: number;
+            /** First Seen */
+            first_seen: string;
+        };
+        /**
          * IssueRef
          * @description An issue, named.
          */
@@ -2620,6 +2691,16 @@ export interface components {
             run?: components["schemas"]["RunPart"] | null;
         };
         /**
+         * LoggerAnswer
+         * @description A logger that warns.
+         */
+        LoggerAnswer: {
+            /** Logger */
+            logger: string;
+            /** Records */
+            records: number;
+        };
+        /**
          * MergeOrder
          * @description Which issue another one is merged into.
          */
@@ -2873,6 +2954,53 @@ export interface components {
             token: string;
         };
         /**
+         * NowAnswer
+         * @description What is happening.
+         */
+        NowAnswer: {
+            /** @description The window in whole slots of five minutes, or of an hour when it is long. */
+            window: components["schemas"]["SpanAnswer"];
+            /** @description As long, just before. */
+            before: components["schemas"]["SpanAnswer"];
+            /** Slice Ms */
+            slice_ms: number;
+            /** Slices */
+            slices: string[];
+            /**
+             * Unfinished
+             * @description So many of the last slices are not over yet.
+             */
+            unfinished: number;
+            failures: components["schemas"]["CourseAnswer"];
+            runs: components["schemas"]["CourseAnswer"];
+            /** @description Runs that failed. */
+            failed: components["schemas"]["CourseAnswer"];
+            /**
+             * Points
+             * @description Entry points, those with most failed runs first.
+             */
+            points: components["schemas"]["PointAnswer"][];
+            /** Points In All */
+            points_in_all: number;
+            /** Types */
+            types: components["schemas"]["TypeAnswer"][];
+            /** Statuses */
+            statuses: components["schemas"]["obitus__service__api__now__StatusAnswer"][];
+            /** New */
+            new: components["schemas"]["IssueNowAnswer"][];
+            /** Regressed */
+            regressed: components["schemas"]["IssueNowAnswer"][];
+            /**
+             * Loggers
+             * @description Loggers by records of WARN and worse.
+             */
+            loggers: components["schemas"]["LoggerAnswer"][];
+            /** Loggers Cut */
+            loggers_cut?: string | null;
+            /** Deploys */
+            deploys: components["schemas"]["DeployNow"][];
+        };
+        /**
          * OccurringAnswer
          * @description Which values occur most in what a question means.
          */
@@ -2925,6 +3053,38 @@ export interface components {
             role: string;
             /** Has Password */
             has_password: boolean;
+        };
+        /**
+         * PointAnswer
+         * @description An entry point.
+         */
+        PointAnswer: {
+            /** App */
+            app: string;
+            /** Entry Point */
+            entry_point: string;
+            /** Runs */
+            runs: number;
+            /** Failed */
+            failed: number;
+            /** Refused */
+            refused: number;
+            /** Runs Before */
+            runs_before: number;
+            /** Failed Before */
+            failed_before: number;
+            /**
+             * Median Below Ms
+             * @description Half of its runs took less; null where nothing is known, or beyond all buckets.
+             */
+            median_below_ms: number | null;
+            /**
+             * P95 Below Ms
+             * @description 95% of its runs took less, as its sender's buckets tell.
+             */
+            p95_below_ms: number | null;
+            /** P95 Below Ms Before */
+            p95_below_ms_before: number | null;
         };
         /**
          * PointRate
@@ -3728,6 +3888,16 @@ export interface components {
             after?: string[];
         };
         /**
+         * SpanAnswer
+         * @description A span of time.
+         */
+        SpanAnswer: {
+            /** Start */
+            start: string;
+            /** End */
+            end: string;
+        };
+        /**
          * SplitOrder
          * @description How an issue is parted: by attributes, or by taking fingerprints out.
          */
@@ -3776,22 +3946,6 @@ export interface components {
              * @description The largest stays; each other becomes an issue.
              */
             parts: components["schemas"]["SplitPart"][];
-        };
-        /**
-         * StatusAnswer
-         * @description What went wrong, as OTLP has it: a google.rpc.Status.
-         */
-        StatusAnswer: {
-            /**
-             * Code
-             * @description A code of google.rpc.Code.
-             */
-            code: number;
-            /**
-             * Message
-             * @description The slug of the problem, and what to do.
-             */
-            message: string;
         };
         /**
          * SummaryAnswer
@@ -3889,6 +4043,23 @@ export interface components {
             /** Tokens */
             tokens: components["schemas"]["TokenAnswer"][];
         };
+        /**
+         * TypeAnswer
+         * @description A type of exception.
+         */
+        TypeAnswer: {
+            /** Type */
+            type: string;
+            /** Failures */
+            failures: number;
+            /** Before */
+            before: number;
+            /**
+             * Issues
+             * @description The issues of that type, the one with most failures first.
+             */
+            issues: number[];
+        };
         /** ValidationError */
         ValidationError: {
             /** Location */
@@ -3978,6 +4149,18 @@ export interface components {
             lines: string;
         };
         /**
+         * StatusAnswer
+         * @description An answer code.
+         */
+        obitus__service__api__now__StatusAnswer: {
+            /** Status */
+            status: number;
+            /** Runs */
+            runs: number;
+            /** Before */
+            before: number;
+        };
+        /**
          * StepAnswer
          * @description A rate that is higher since a release.
          */
@@ -4009,6 +4192,22 @@ export interface components {
             sure: boolean;
             /** Found */
             found: string;
+        };
+        /**
+         * StatusAnswer
+         * @description What went wrong, as OTLP has it: a google.rpc.Status.
+         */
+        obitus__service__intake__telemetry__StatusAnswer: {
+            /**
+             * Code
+             * @description A code of google.rpc.Code.
+             */
+            code: number;
+            /**
+             * Message
+             * @description The slug of the problem, and what to do.
+             */
+            message: string;
         };
     };
     responses: never;
@@ -4218,7 +4417,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4227,7 +4426,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4236,7 +4435,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4245,7 +4444,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4254,7 +4453,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4263,7 +4462,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4272,7 +4471,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4281,7 +4480,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4290,7 +4489,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4299,7 +4498,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
         };
@@ -4333,7 +4532,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4342,7 +4541,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4351,7 +4550,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4360,7 +4559,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4369,7 +4568,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4378,7 +4577,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4387,7 +4586,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4396,7 +4595,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4405,7 +4604,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -4414,7 +4613,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StatusAnswer"];
+                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
                 };
             };
         };
@@ -10546,6 +10745,119 @@ export interface operations {
                 };
             };
             /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    now_api_now_get: {
+        parameters: {
+            query?: {
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NowAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood */
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -24,6 +24,7 @@ MODULES: Final = {
     "service_commands": ("serve", "demo", "login", "app", "acts"),
     "issue_commands": ("issues", "issue", "accept", "settle", "park"),
     "record_commands": ("logs", "runs", "failures"),
+    "now_command": ("now",),
     "grouping_commands": ("why", "merge", "split", "never-together", "rules", "regroup", "undo"),
     "release_commands": ("releases", "release", "compare", "deploy"),
     "program_commands": ("version", "run", "fingerprint", "check"),

@@ -17,6 +17,7 @@ from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
+from obitus.service.api import now as api_now
 from obitus.service.api import people as api_people
 from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
@@ -142,6 +143,7 @@ def make_app() -> FastAPI:
         api_rules.router,
         api_grouping.router,
         api_releases.router,
+        api_now.router,
         api_records.router,
         api_records.together_router,
         api_tail.router,

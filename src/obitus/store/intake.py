@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final, Literal, NamedTuple
 
-from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 from obitus.core.days import day_and_place, seq_of
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
@@ -77,6 +77,8 @@ _SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
 _ADD_HISTORY = """
 INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq, release_id)
 VALUES (?, ?, NULL, ?, ?, ?, ?, ?)"""
+SLOTS_KEPT_MS: Final = 4 * DAY_MS
+"""How long runs are counted by five minutes too."""
 _COUNT_RUNS = """
 INSERT INTO run_counts (app_id, release_id, environment, entry_point, outcome, hour, runs)
 VALUES (:app_id, :release_id, :environment, :entry_point, :outcome, :hour, :runs)
@@ -89,6 +91,10 @@ _COUNT_RUNS_BY_HOUR = """
 INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures)
 VALUES (:release_id, :environment, :hour, :runs, :runs * (:outcome = 'failed'), 0)
 ON CONFLICT DO UPDATE SET runs = runs + excluded.runs, failed = failed + excluded.failed"""
+_COUNT_RUNS_BY_SLOT = """
+INSERT INTO run_slots (minutes, slot, app_id, entry_point, release_id, environment, outcome, status, below_ms, runs)
+VALUES (:minutes, :slot, :app_id, :entry_point, :release_id, :environment, :outcome, :status, :below_ms, :runs)
+ON CONFLICT DO UPDATE SET runs = runs + excluded.runs"""
 _GROWS = "INSERT INTO growing_tallies (seq, app_id, release_id, environment, time_ms, runs) VALUES (?, ?, ?, ?, ?, ?)"
 _GROWING = "SELECT release_id, environment, time_ms, runs FROM growing_tallies WHERE seq = ?"
 _HAS_GROWN = "UPDATE growing_tallies SET runs = ? WHERE seq = ?"
@@ -130,6 +136,10 @@ class TallyFacts:
     runs: int
     grows: bool = False
     """Whether it may come again under its id with more runs."""
+    status: int = 0
+    """Of the answer, 0 where there is none."""
+    below_ms: float = 0.0
+    """The end of the bucket of durations, 0 beyond all of them."""
 
 
 class Prepared(NamedTuple):
@@ -341,6 +351,12 @@ def _count_runs(connection: sqlite3.Connection, report: Prepared, runs: int, pla
     }
     for statement in (_COUNT_RUNS, _COUNT_RUNS_BY_RELEASE, _COUNT_RUNS_BY_HOUR):
         connection.execute(statement, values)
+    values |= {"status": report.tally.status, "below_ms": report.tally.below_ms}
+    for minutes in (5, 60):
+        # Of what is old nobody asks by the minute.
+        if minutes == 60 or report.received_ms - time_ms < SLOTS_KEPT_MS:
+            slot = {"minutes": minutes, "slot": time_ms // (minutes * MINUTE_MS)}
+            connection.execute(_COUNT_RUNS_BY_SLOT, values | slot)
     return entry_point
 
 

@@ -56,6 +56,8 @@ _REST: Final = (
     "DELETE FROM fingerprint_keys WHERE app_id = ?",
     "DELETE FROM rates_due WHERE release_id IN (SELECT id FROM releases WHERE app_id = ?)",
     "DELETE FROM run_counts WHERE app_id = ?",
+    "DELETE FROM run_slots WHERE minutes = 5 AND app_id = ?",
+    "DELETE FROM run_slots WHERE minutes = 60 AND app_id = ?",
     "DELETE FROM entry_points WHERE app_id = ?",
     "DELETE FROM environments WHERE app_id = ?",
     "DELETE FROM new_issues WHERE app_id = ?",

@@ -715,6 +715,52 @@ class LogRow(NamedTuple):
     rest: str | None
 
 
+class RunsInSlot(NamedTuple):
+    """Runs in a slot of time."""
+
+    slot: int
+    runs: int
+    failed: int
+
+
+class RunsAlike(NamedTuple):
+    """Runs of an entry point that ended alike and took about as long."""
+
+    app: str
+    entry_point: str
+    outcome: str
+    status: int
+    below_ms: float
+    runs: int
+
+
+class FailuresInSlot(NamedTuple):
+    """Failures in a slot of time."""
+
+    slot: int
+    failures: int
+
+
+class IssueCount(NamedTuple):
+    """How many failures of an issue."""
+
+    issue_id: int
+    n: int
+
+
+class IssueNow(NamedTuple):
+    """An issue that failed lately."""
+
+    id: int
+    type: str
+    cause: str
+    place: str
+    state: State
+    first_ms: int
+    entry_point: str
+    app: str
+
+
 class FailureInDay(NamedTuple):
     """A failure, as far as the file of its day is asked for it."""
 

@@ -155,7 +155,14 @@ class Preparer:
         if isinstance(report, RunReport):
             run = runs.facts_of(content)
         if isinstance(report, TallyReport):
-            tally = TallyFacts(_plain(report.entry_point), report.outcome, report.runs, report.grows)
+            tally = TallyFacts(
+                _plain(report.entry_point),
+                report.outcome,
+                report.runs,
+                report.grows,
+                report.status or 0,
+                report.duration_ms_below or 0.0,
+            )
         prepared = Prepared(
             id=report.id.bytes,
             kind=report.kind,

@@ -5,10 +5,11 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from functools import partial
 from typing import Final
 
 from obitus.service.clock import Clock
-from obitus.store import events, removing
+from obitus.store import events, now, removing
 from obitus.store.evidence import add_dictionary
 from obitus.store.records import Records
 
@@ -51,13 +52,14 @@ class Housekeeping:
             evidence.use(self._records.writer.run(lambda c: add_dictionary(c, body, now_ms)), body)
 
     def _prune(self) -> None:
-        """Remove old events, now and then."""
+        """Remove old events and old slots, now and then."""
         if time.monotonic() < self._prunes_next_s:
             return
         self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
         now_ms = self._clock.now_ms()
-        while self._records.writer.run(lambda c: events.prune(c, now_ms)) and not self._stopping.wait(RESTS_S):
-            pass
+        for prune in (events.prune, now.prune):
+            while self._records.writer.run(partial(prune, now_ms=now_ms)) and not self._stopping.wait(RESTS_S):
+                pass
 
     def _remove(self) -> None:
         records = self._records

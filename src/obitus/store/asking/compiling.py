@@ -27,7 +27,7 @@ from obitus.store.days.texts import NOTHING, hash_of
 _SIGNS: Final = {"=": "=", ">": ">", ">=": ">=", "<": "<", "<=": "<="}
 _TEXT_IS: Final = "SELECT id FROM texts WHERE hash = ? AND text = ?"
 _TEXTS: Final = "SELECT id, text FROM texts"
-_PAIRS: Final = "SELECT id, text FROM texts WHERE substr(text, 1, ?) = ?"
+PAIRS: Final = "SELECT id, text FROM texts WHERE substr(text, 1, ?) = ?"
 _TEXT: Final = "SELECT text FROM texts WHERE id = ?"
 
 
@@ -182,7 +182,7 @@ class Compiler:
             found = frozenset(one for value in _values(leaf) for one in self._numbers_of(start + value))
             self._pairs[number] = found, found
         else:
-            pairs = self._connection.execute(_PAIRS, (len(start), start)).fetchall()
+            pairs = self._connection.execute(PAIRS, (len(start), start)).fetchall()
             holding = frozenset(row[0] for row in pairs if leaf_holds(leaf, json.loads("{" + row[1] + "}")[leaf.field]))
             self._pairs[number] = frozenset(row[0] for row in pairs), holding
         self._params.append(number)

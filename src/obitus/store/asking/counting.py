@@ -19,7 +19,7 @@ from obitus.core.asking.tree import Node
 from obitus.core.asking.values import number_of
 from obitus.core.clock import MINUTE_MS
 from obitus.core.severity import SEVERITIES
-from obitus.store.asking.compiling import Compiler, Names
+from obitus.store.asking.compiling import PAIRS, Compiler, Names
 from obitus.store.asking.finding import LIMIT_S, NARROWED, TABLES, names_in, narrowed_places
 from obitus.store.asking.kinds import FIELDS
 from obitus.store.database import Reader, typed
@@ -40,7 +40,6 @@ Value = str | int | float | bool | None
 Keys = tuple[Value, ...]
 
 _TEXT: Final = "SELECT text FROM texts WHERE id = ?"
-_PAIRS: Final = "SELECT id, text FROM texts WHERE substr(text, 1, ?) = ?"
 _BUCKET: Final = f"(CAST(ln(MIN(MAX(abs(v), 1e-9), 1e15) / 1e-9) * {PER_BUCKET!r} AS INTEGER) + 1)"
 _OF_STAT: Final = {
     "sum": "0 AS bucket, COUNT(v) AS n, COALESCE(SUM(v), 0.0) AS figure",
@@ -290,7 +289,7 @@ class _Attribute:
 
     def __init__(self, connection: sqlite3.Connection, name: str) -> None:
         self._name, self._start = name, json.dumps(name, ensure_ascii=False) + ":"
-        pairs = connection.execute(_PAIRS, (len(self._start), self._start)).fetchall()
+        pairs = connection.execute(PAIRS, (len(self._start), self._start)).fetchall()
         self._by_number: dict[int, str] = {row[0]: row[1][len(self._start) :] for row in pairs}
         self._by_shared: dict[bytes, str | None] = {}
 

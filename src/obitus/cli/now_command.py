@@ -1,0 +1,120 @@
+"""``obitus now``: what is happening, beside the time before."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.table import Table
+from rich.text import Text
+
+from obitus.cli.api import api
+from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, print_json
+from obitus.cli.errors import UsageTrouble
+from obitus.cli.safe import safe
+from obitus.cli.show import FAILED, QUIET, console, course, heading, ms_of, say
+from obitus.core.clock import span_ms
+from obitus.core.wording import span
+
+
+@app.command()
+def now(
+    window: Window = "30m",
+    app_name: App = None,
+    environment: Environment = None,
+    release: Release = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show what is happening: failures and runs, entry points, types, answer codes, what is new; beside the time before."""
+    if span_ms(window) is None:
+        raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
+    query = {"window": window, "app": app_name, "environment": environment, "release": release}
+    answer = api(url, token).get("/api/now", query)
+    print_json(answer) if as_json else _show(answer)
+
+
+def _show(answer: dict[str, Any]) -> None:
+    length = span(ms_of(answer["window"]["end"]) - ms_of(answer["window"]["start"]))
+    start, end = (answer["window"][name][:16].replace("T", " ") for name in ("start", "end"))
+    say(f"{start} to {end[11:] if start[:10] == end[:10] else end}, UTC: {length}, beside the {length} before", QUIET)
+    for name, title in (("failures", "failures"), ("failed", "runs that failed"), ("runs", "runs")):
+        found = answer[name]
+        style = FAILED if name != "runs" else ""
+        said = (
+            Text(f"{found['now']:>9,}  ", style="bold")
+            .append(f"{title:<18}")
+            .append(f"{course(found['course'], 30):<32}", style=style)
+        )
+        console.print(said.append(f"before: {found['before']:,}", style=QUIET))
+    if not answer["runs"]["now"] and not answer["failures"]["now"]:
+        say("Nothing was reported in this window. Look further back with --window 24h.")
+        return
+    _issues("New", answer["new"])
+    _issues("Regressed", answer["regressed"])
+    if answer["points"]:
+        heading("Entry points, by failed runs")
+        table = _table("failed", "runs", "per 1,000", "before", "half <", "95% <", "entry point")
+        for point in answer["points"][:12]:
+            table.add_row(
+                f"{point['failed']:,}",
+                f"{point['runs']:,}",
+                _rate(point["failed"], point["runs"]),
+                _rate(point["failed_before"], point["runs_before"]),
+                _ms(point["median_below_ms"]),
+                _ms(point["p95_below_ms"]),
+                Text(f"{safe(point['app'])}  {safe(point['entry_point'])}"),
+            )
+        console.print(table)
+    if answer["types"]:
+        heading("Types of exceptions")
+        for one in answer["types"]:
+            issues = ", ".join(str(number) for number in one["issues"])
+            said = Text(f"{one['failures']:>9,}  ", style="bold").append(safe(one["type"]))
+            console.print(said.append(f"  before: {one['before']:,}; issue {issues}", style=QUIET))
+    if answer["statuses"]:
+        heading("Answer codes")
+        said = Text("  ")
+        for one in answer["statuses"]:
+            said.append(f"  {one['status']} ", style=FAILED if one["status"] >= 500 else "bold").append(
+                f"{one['runs']:,}"
+            )
+            said.append(f" ({one['before']:,})", style=QUIET)
+        console.print(said)
+    if answer["loggers"]:
+        heading("Loggers that warn")
+        for one in answer["loggers"][:6]:
+            console.print(
+                Text(f"{one['records']:>9,}  ", style="bold").append(safe(one["logger"]) or "(without a name)")
+            )
+        if answer["loggers_cut"]:
+            say(f"{'':11}{safe(answer['loggers_cut'])}", QUIET)
+    for deploy in answer["deploys"][:6]:
+        say(
+            f"deploy  {deploy['time'][:16].replace('T', ' ')}  {safe(deploy['app'])} {safe(deploy['release'])} in {safe(deploy['environment'])}",
+            QUIET,
+        )
+    say("Read an issue: obitus issue NUMBER. The records: obitus failures, obitus runs, obitus logs --window …", QUIET)
+
+
+def _issues(title: str, found: list[dict[str, Any]]) -> None:
+    if found:
+        heading(title)
+        for one in found:
+            said = Text(f"{one['failures']:>9,}  ", style="bold").append(safe(one["title"]))
+            console.print(said.append(f"  {safe(one['app'])} · issue {one['issue']}", style=QUIET))
+
+
+def _table(*names: str) -> Table:
+    table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET)
+    for name in names:
+        table.add_column(name, justify="left" if name == "entry point" else "right", overflow="fold")
+    return table
+
+
+def _rate(failed: int, runs: int) -> str:
+    return f"{1000 * failed / runs:,.0f}" if runs else "–"
+
+
+def _ms(value: float | None) -> str:
+    return "–" if value is None else f"{value:,.0f} ms"

@@ -1,0 +1,287 @@
+"""``/api/now``: what is happening, for any window, beside the same length of time before it."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Mapping
+from typing import Final
+
+from fastapi import APIRouter, Depends
+from pydantic import BaseModel, Field
+
+from obitus.core.asking import All, Compare, Node
+from obitus.core.asking.summaries import Summary, width_ms
+from obitus.core.clock import to_text
+from obitus.core.headline import Headline
+from obitus.core.severity import SEVERITIES
+from obitus.service.api.answers import StateName, Time
+from obitus.service.api.asked import TheWindow
+from obitus.service.api.records import asked_for
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import described
+from obitus.service.sign_in.access import signed_in
+from obitus.store import now as store
+from obitus.store import releases
+from obitus.store.asking.counting import count
+from obitus.store.now import Point, Seen, Slots
+from obitus.store.records import Records
+from obitus.store.rows import IssueNow
+from obitus.store.windows import Window
+
+MOST_SHOWN: Final = 12
+LOGGERS_LIMIT_S: Final = 0.5
+
+router = APIRouter(
+    prefix="/api",
+    tags=["now"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "query-too-long", "store-broken"),
+)
+
+
+class SpanAnswer(BaseModel):
+    """A span of time."""
+
+    start: Time
+    end: Time
+
+
+class CourseAnswer(BaseModel):
+    """A number of the window and of the time before it, each in all and for each slice."""
+
+    now: int
+    before: int
+    course: list[int]
+    course_before: list[int]
+
+
+class PointAnswer(BaseModel):
+    """An entry point."""
+
+    app: str
+    entry_point: str
+    runs: int
+    failed: int
+    refused: int
+    runs_before: int
+    failed_before: int
+    median_below_ms: float | None = Field(
+        description="Half of its runs took less; null where nothing is known, or beyond all buckets."
+    )
+    p95_below_ms: float | None = Field(description="95% of its runs took less, as its sender's buckets tell.")
+    p95_below_ms_before: float | None
+
+
+class TypeAnswer(BaseModel):
+    """A type of exception."""
+
+    type: str
+    failures: int
+    before: int
+    issues: list[int] = Field(description="The issues of that type, the one with most failures first.")
+
+
+class StatusAnswer(BaseModel):
+    """An answer code."""
+
+    status: int
+    runs: int
+    before: int
+
+
+class IssueNowAnswer(BaseModel):
+    """An issue that is new, or regressed, in the window."""
+
+    issue: int
+    title: str
+    app: str
+    state: StateName
+    entry_point: str
+    failures: int
+    first_seen: Time
+
+
+class LoggerAnswer(BaseModel):
+    """A logger that warns."""
+
+    logger: str
+    records: int
+
+
+class DeployNow(BaseModel):
+    """A deploy inside the window."""
+
+    time: Time
+    app: str
+    release: str
+    environment: str
+
+
+class NowAnswer(BaseModel):
+    """What is happening."""
+
+    window: SpanAnswer = Field(description="The window in whole slots of five minutes, or of an hour when it is long.")
+    before: SpanAnswer = Field(description="As long, just before.")
+    slice_ms: int
+    slices: list[Time]
+    unfinished: int = Field(description="So many of the last slices are not over yet.")
+    failures: CourseAnswer
+    runs: CourseAnswer
+    failed: CourseAnswer = Field(description="Runs that failed.")
+    points: list[PointAnswer] = Field(description="Entry points, those with most failed runs first.")
+    points_in_all: int
+    types: list[TypeAnswer]
+    statuses: list[StatusAnswer]
+    new: list[IssueNowAnswer]
+    regressed: list[IssueNowAnswer]
+    loggers: list[LoggerAnswer] = Field(description="Loggers by records of WARN and worse.")
+    loggers_cut: str | None = None
+    deploys: list[DeployNow]
+
+
+@router.get("/now", summary="What is happening now", responses=described("bad-window"))
+def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
+    """Return failures, runs, entry points, types, answer codes, what is new and what regressed, beside the time before."""
+    now_ms = clock.now_ms()
+    slots = store.slots_of(window, now_ms)
+    seen, earlier = (store.seen(records.reader, one, window) for one in (slots, slots.before()))
+    slices = _Slices(slots)
+    from_ms, to_ms = slots.window
+    before_ms, _ = slots.before().window
+    issues = store.issues_named(records.reader, [*(seen.by_issue.keys() | earlier.by_issue.keys())], window.app)
+    regressed = store.regressed_in(records.reader, from_ms, to_ms)
+    loggers, cut = _loggers(records, window, from_ms, to_ms)
+    deploys = releases.deploys(records.reader, from_ms, to_ms, window.app, window.environment, limit=100)
+
+    def course(of_now: Mapping[int, int], of_before: Mapping[int, int]) -> CourseAnswer:
+        return CourseAnswer(
+            now=sum(of_now.values()),
+            before=sum(of_before.values()),
+            course=slices.course(of_now, slots),
+            course_before=slices.course(of_before, slots.before()),
+        )
+
+    return NowAnswer(
+        window=SpanAnswer(start=to_text(from_ms), end=to_text(to_ms)),
+        before=SpanAnswer(start=to_text(before_ms), end=to_text(from_ms)),
+        slice_ms=slices.width * slots.slot_ms,
+        slices=[to_text(at) for at in slices.starts()],
+        unfinished=sum(1 for at in slices.starts() if at + slices.width * slots.slot_ms > now_ms),
+        failures=course(seen.failures_by_slot, earlier.failures_by_slot),
+        runs=course(seen.runs_by_slot, earlier.runs_by_slot),
+        failed=course(seen.failed_by_slot, earlier.failed_by_slot),
+        points=_points(seen, earlier),
+        points_in_all=len(seen.points),
+        types=_types(issues, seen, earlier),
+        statuses=[
+            StatusAnswer(status=status, runs=seen.statuses[status], before=earlier.statuses[status])
+            for status in sorted(seen.statuses.keys() | earlier.statuses.keys())
+        ],
+        new=_issues(issues, seen, {one for one, row in issues.items() if from_ms <= row.first_ms < to_ms}),
+        regressed=_issues(issues, seen, regressed),
+        loggers=loggers,
+        loggers_cut=cut,
+        deploys=[
+            DeployNow(time=to_text(row.time_ms), app=row.app, release=row.version, environment=row.environment)
+            for row in deploys
+        ],
+    )
+
+
+class _Slices:
+    """Slots put together to slices, few enough to be drawn."""
+
+    def __init__(self, slots: Slots) -> None:
+        self._slots = slots
+        from_ms, to_ms = slots.window
+        self.width = max(1, width_ms(from_ms, to_ms) // slots.slot_ms)
+
+    def starts(self) -> list[int]:
+        """Return when each slice begins."""
+        return [at * self._slots.slot_ms for at in range(self._slots.first, self._slots.end, self.width)]
+
+    def course(self, by_slot: Mapping[int, int], slots: Slots) -> list[int]:
+        """Return the sums for each slice of some slots."""
+        return [
+            sum(by_slot.get(at, 0) for at in range(start, min(start + self.width, slots.end)))
+            for start in range(slots.first, slots.end, self.width)
+        ]
+
+
+def _points(seen: Seen, earlier: Seen) -> list[PointAnswer]:
+    ordered = sorted(seen.points.values(), key=lambda point: (-point.failed, -point.runs, point.entry_point))
+    found = []
+    for point in ordered[: 5 * MOST_SHOWN]:
+        before = earlier.points.get((point.app, point.entry_point)) or Point(point.app, point.entry_point)
+        found.append(
+            PointAnswer(
+                app=point.app,
+                entry_point=point.entry_point,
+                runs=point.runs,
+                failed=point.failed,
+                refused=point.refused,
+                runs_before=before.runs,
+                failed_before=before.failed,
+                median_below_ms=point.below_ms(0.5),
+                p95_below_ms=point.below_ms(0.95),
+                p95_below_ms_before=before.below_ms(0.95),
+            )
+        )
+    return found
+
+
+def _types(issues: Mapping[int, IssueNow], seen: Seen, earlier: Seen) -> list[TypeAnswer]:
+    failures: Counter[str] = Counter()
+    before: Counter[str] = Counter()
+    of_type: dict[str, list[int]] = {}
+    for number, row in issues.items():
+        failures[row.type] += seen.by_issue.get(number, 0)
+        before[row.type] += earlier.by_issue.get(number, 0)
+        if seen.by_issue.get(number):
+            of_type.setdefault(row.type, []).append(number)
+    return [
+        TypeAnswer(
+            type=name,
+            failures=n,
+            before=before[name],
+            issues=sorted(of_type[name], key=lambda number: -seen.by_issue[number])[:MOST_SHOWN],
+        )
+        for name, n in failures.most_common(MOST_SHOWN)
+        if n
+    ]
+
+
+def _issues(issues: Mapping[int, IssueNow], seen: Seen, wanted: set[int]) -> list[IssueNowAnswer]:
+    found = [issues[number] for number in wanted if number in issues]
+    found.sort(key=lambda row: (-seen.by_issue.get(row.id, 0), row.id))
+    return [
+        IssueNowAnswer(
+            issue=row.id,
+            title=Headline(row.type, row.cause, row.place).title,
+            app=row.app,
+            state=row.state,
+            entry_point=row.entry_point,
+            failures=seen.by_issue.get(row.id, 0),
+            first_seen=to_text(row.first_ms),
+        )
+        for row in found[: store.MOST_NEW]
+    ]
+
+
+def _loggers(records: Records, window: Window, from_ms: int, to_ms: int) -> tuple[list[LoggerAnswer], str | None]:
+    """Return the loggers that warn most; what could not be counted in a moment is said."""
+    loud = Compare("severity", ">=", "WARN", float(SEVERITIES.index("WARN")))
+    narrowed = asked_for(window, None)
+    node: Node = loud if narrowed is None else All((narrowed, loud))
+    counting = count(
+        records.reader, records.days, "log", node, Summary(("logger",)), from_ms, to_ms, limit_s=LOGGERS_LIMIT_S
+    )
+    ends, counted = time.monotonic() + LOGGERS_LIMIT_S, next(counting, None)
+    while counted is not None and not counted.done and time.monotonic() < ends:
+        counted = next(counting, counted)
+    if counted is None:
+        return [], None
+    cut = None if counted.done and not counted.cut else f"Counted back to {to_text(counted.back_to_ms)} only."
+    largest = counted.largest(MOST_SHOWN)
+    return [LoggerAnswer(logger=str(keys[0] or ""), records=cell.n) for keys, cell in largest], cut
