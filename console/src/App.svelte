@@ -5,6 +5,7 @@
 	import { pageAt } from './lib/pages';
 	import { place } from './lib/place.svelte';
 	import { session } from './lib/session.svelte';
+	import { zone } from './lib/zone.svelte';
 	import KeyHelp from './parts/KeyHelp.svelte';
 	import Notices from './parts/Notices.svelte';
 	import TopBar from './parts/TopBar.svelte';
@@ -23,10 +24,12 @@
 	keys.use([
 		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
 		{ key: '2', does: 'Issues', run: () => place.go(place.to('/issues')) },
-		{ key: '3', does: 'Search', run: () => place.go(place.to('/search')) },
-		{ key: '4', does: 'Releases', run: () => place.go(place.to('/releases')) },
-		{ key: '5', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
-		{ key: '6', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
+		{ key: '3', does: 'Now', run: () => place.go(place.to('/now')) },
+		{ key: '4', does: 'Search', run: () => place.go(place.to('/search')) },
+		{ key: '5', does: 'Releases', run: () => place.go(place.to('/releases')) },
+		{ key: '6', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
+		{ key: '7', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
+		{ key: 'u', does: 'Times in UTC, or in your zone', run: () => zone.turn() },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
 		{ key: '?', does: 'This list', run: () => (keys.help = true) }
 	]);

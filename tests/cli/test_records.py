@@ -12,6 +12,7 @@ from pathlib import Path
 
 from tests.cli.test_grouping import obitus
 from tests.conftest import Running, start, until
+from tests.service.test_now import failed, tally
 from tests.service.test_records import RUN, TRACE, fill, log
 
 
@@ -113,3 +114,22 @@ def test_follow(tmp_path: Path) -> None:
         thread.stop()
     lines = told.read_text().splitlines()
     assert [line.split()[-1] for line in lines if "  " in line[10:16]] == ["before", "during", "afterwards"], lines
+
+
+def test_now(running: Running) -> None:
+    """What fails, where, how much more than before, and what is new; then what to do next."""
+    key = running.add_app()
+    assert "Nothing was reported" in obitus(running, "now")
+    running.send(
+        key, tally(90, 9), tally(10, 9, outcome="failed", status=500), *(failed(number) for number in (5, 6, 50))
+    )
+    running.send(key, failed(7, "OSError"), log("no confirmation", 60, severity="WARN", logger="sailings.mail"))
+    said = obitus(running, "now").splitlines()
+    assert [line.split()[0] for line in said[1:4]] == ["3", "10", "100"] and "before: 1" in said[1]
+    text = "\n".join(said)
+    assert "1  OSError in sailings.fares.oserror" in text and "issue 2" in text
+    point = next(line for line in said if "GET /fares" in line)
+    assert point.split()[:4] == ["10", "100", "100", "–"] and "25 ms" in point
+    assert "200 90" in text and "500 10" in text and "sailings.mail" in text and "obitus issue NUMBER" in said[-1]
+    assert json.loads(obitus(running, "now", "--json"))["runs"]["now"] == 100
+    assert "no window" in obitus(running, "now", "--window", "soon", status=2)

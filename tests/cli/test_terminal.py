@@ -72,7 +72,7 @@ def test_no_command_lets_control_codes_through(shell: Shell, running: Running, t
         ("release", releases[-1], "--app", "sailings"), ("compare", releases[0], releases[-1], "--app", "sailings"), ("app", "list"), ("acts",),
         ("rules",), ("fingerprint", str(file)), ("read", str(file), "--dry-run"), ("accept", "1"), ("issues", "--release", releases[-1]),
         ("issues", "--text", EVIL[:3]), ("issue", "99"), ("why", "99"), ("issues", "--app", EVIL[:6].replace("\x1b", "")), ("park", "1"),
-        ("logs",), ("logs", "--whole"), ("failures",), ("failures", "--whole"), ("failures", "--columns", f"type,pier{EVIL[:4]},user.id"), ("runs",),
+        ("now",), ("logs",), ("logs", "--whole"), ("failures",), ("failures", "--whole"), ("failures", "--columns", f"type,pier{EVIL[:4]},user.id"), ("runs",),
         ("failures", "--summary", "count by user.id, type"), ("failures", EVIL[:3]), ("logs", "--run", "7"), ("logs", "--summary", EVIL[:5]),
         ("logs", "--trace", "0af7651916cd43dd8448eb211c80319c"),
     ]  # fmt: skip

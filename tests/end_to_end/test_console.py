@@ -407,7 +407,7 @@ def test_from_releases_to_what_one_brought(page: Page, running: Running) -> None
     send(running, key, tally("2.9.0", 9000, 30), tally("3.0.0", 4000, 2), tally("3.0.0", 90, 2, outcome="failed"))
     send(running, key, *(failed("3.0.0", 1.9, "sailings.fresh") for _ in range(9)))
     running.ask("POST", "/api/deploys", {"release": "3.0.0", "time": hours_ago(2.2)}, token=key)
-    page.keyboard.press("4")
+    page.keyboard.press("5")
     table = page.get_by_role("table", name="Releases of sailings")
     row = table.get_by_role("row").filter(has_text="3.0.0")
     expect(row).to_contain_text("● live")

@@ -33,6 +33,7 @@ export type MergePreview = Said<'MergePreview'>;
 export type SplitPreview = Said<'SplitPreview'>;
 export type RegroupPreview = Said<'RegroupPreview'>;
 export type Regrouping = Said<'RegroupingAnswer'>;
+export type Now = Said<'NowAnswer'>;
 export type RecordRow = Said<'RecordRow'>;
 export type RecordsPage = Said<'RecordsAnswer'>;
 export type RecordWhole = Said<'RecordAnswer'>;

@@ -5,6 +5,7 @@ import Desk from '../pages/Desk.svelte';
 import IssuePage from '../pages/Issue.svelte';
 import Issues from '../pages/Issues.svelte';
 import Nowhere from '../pages/Nowhere.svelte';
+import Now from '../pages/Now.svelte';
 import ReleasePage from '../pages/Release.svelte';
 import Releases from '../pages/Releases.svelte';
 import Rules from '../pages/Rules.svelte';
@@ -34,6 +35,7 @@ const router = new UniversalRouterSync<Shown>([
 	at('/', Desk, nothing),
 	at('/issues', Issues, nothing),
 	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
+	at('/now', Now, nothing),
 	at('/search', Search, nothing),
 	at('/run/:id', Together, ({ id }) => ({ of: { run: id! } })),
 	at('/trace/:id', Together, ({ id }) => ({ of: { trace: id! } })),

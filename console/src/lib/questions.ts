@@ -9,6 +9,8 @@ export type Asked = Filter & { question?: string };
 export const questions = {
 	desk: (filter: Filter) => of(['desk', filter], (signal) => api.GET('/api/desk', { params: { query: filter }, signal })),
 
+	now: (filter: Filter) => of(['now', filter], (signal) => api.GET('/api/now', { params: { query: filter }, signal })),
+
 	issue: (number: number, window: string) =>
 		of(['issue', number, { window }], (signal) =>
 			api.GET('/api/issues/{number}', { params: { path: { number }, query: { window } }, signal })

@@ -41,20 +41,20 @@ export function onSignedOut(act: () => void) {
 
 /** The subjects of questions (the first part of their keys) that each kind of event touches. Of `issue` only those that it names. */
 export const TOUCHED: Record<string, readonly string[]> = {
-	reports: ['desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
+	reports: ['now', 'desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
 	refused: ['apps', 'app'],
-	'issue-new': ['desk', 'issues', 'issue', 'releases', 'release', 'compared'],
-	'issue-regressed': ['desk', 'issues', 'issue', 'releases', 'release', 'compared'],
-	'issue-decided': ['desk', 'issues', 'issue', 'releases', 'release'],
+	'issue-new': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
+	'issue-regressed': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
+	'issue-decided': ['now', 'desk', 'issues', 'issue', 'releases', 'release'],
 	'issue-changed': ['desk', 'issues', 'issue'],
 	'issue-revealed': ['desk', 'issues', 'issue'],
-	'release-seen': ['apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
+	'release-seen': ['now', 'apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
 	'release-changed': ['apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
-	deploy: ['deploys', 'releases', 'release', 'every issue'],
-	'rate-stepped-up': ['desk', 'issues', 'releases', 'release', 'every issue'],
+	deploy: ['now', 'deploys', 'releases', 'release', 'every issue'],
+	'rate-stepped-up': ['now', 'desk', 'issues', 'releases', 'release', 'every issue'],
 	'rate-step-ended': ['desk', 'issues', 'releases', 'release', 'every issue'],
 	'regrouping-asked': ['regroupings', 'acts'],
-	regrouping: ['desk', 'issues', 'every issue', 'releases', 'release', 'compared', 'regroupings'],
+	regrouping: ['now', 'desk', 'issues', 'every issue', 'releases', 'release', 'compared', 'regroupings'],
 	act: ['acts', 'apps', 'app', 'tokens', 'sessions', 'grouping-rules', 'redaction-rules']
 };
 

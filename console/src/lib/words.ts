@@ -1,4 +1,5 @@
 import type { Interval } from './api';
+import { zone } from './zone.svelte';
 
 /** How numbers and times are said. The command line says them the same way. */
 export function countOf(number: number, noun: string, plural = noun + 's'): string {
@@ -14,22 +15,20 @@ export function ago(time: string, now: number): string {
 	return `${Math.floor(seconds / 86400)} days ago`;
 }
 
-const dayAndTime = new Intl.DateTimeFormat('en-GB', {
-	weekday: 'short',
-	day: 'numeric',
-	month: 'short',
-	hour: '2-digit',
-	minute: '2-digit'
-});
+const dayAndTime = (timeZone?: string) =>
+	new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZone });
+const local = dayAndTime();
+const utc = dayAndTime('UTC');
 
-/** Local day and time, to the minute. */
+/** Day and time, to the minute: of who looks, or UTC. */
 export function moment(time: string): string {
-	return dayAndTime.format(new Date(time));
+	return zone.utc ? `${utc.format(new Date(time))} UTC` : local.format(new Date(time));
 }
 
-/** Local time of day, to the millisecond. */
+/** Time of day, to the millisecond: of who looks, or UTC. */
 export function clock(time: string): string {
 	const date = new Date(time);
+	if (zone.utc) return date.toISOString().slice(11, 23);
 	const two = (n: number) => String(n).padStart(2, '0');
 	return `${two(date.getHours())}:${two(date.getMinutes())}:${two(date.getSeconds())}.${String(date.getMilliseconds()).padStart(3, '0')}`;
 }

@@ -10,6 +10,7 @@
 	const pages: [string, string][] = [
 		['/', 'Desk'],
 		['/issues', 'Issues'],
+		['/now', 'Now'],
 		['/search', 'Search'],
 		['/releases', 'Releases'],
 		['/set-up', 'Set-up']

@@ -38,6 +38,7 @@ def asset(name: str) -> Response:
 @router.get("/sign-in")
 @router.get("/issues")
 @router.get("/issues/{rest:path}")
+@router.get("/now")
 @router.get("/search")
 @router.get("/run/{rest:path}")
 @router.get("/trace/{rest:path}")

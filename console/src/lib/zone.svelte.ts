@@ -1,0 +1,19 @@
+/** In which zone times are shown: that of who looks, or UTC. */
+const KEPT = 'obitus-zone';
+
+class Zone {
+	utc = $state(localStorage.getItem(KEPT) === 'utc');
+
+	turn() {
+		this.utc = !this.utc;
+		if (this.utc) localStorage.setItem(KEPT, 'utc');
+		else localStorage.removeItem(KEPT);
+	}
+
+	/** What Intl takes for it. */
+	get name(): string | undefined {
+		return this.utc ? 'UTC' : undefined;
+	}
+}
+
+export const zone = new Zone();
