@@ -1,0 +1,298 @@
+"""Templates of messages that came without one: found by reading many, in one pass, in bounded memory.
+
+A message is cut into words and signs. What looks like a value (numbers, ids, addresses, paths, quoted text, lists of these)
+is taken for one at once. Of the rest, messages of one length are parted by the place where the fewest different words stand,
+as long as these are few: such words tell messages apart. A place where many different words stand holds a value, and so does
+one whose words are values elsewhere.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Final, NamedTuple
+
+MOST_PATTERNS: Final = 20_000
+"""Different messages, values left out, that are kept at once; beyond, they are put together first."""
+MOST_TOKENS: Final = 120
+LONGEST: Final = 2_000
+FEW: Final = 5
+"""Up to so many different words in one place tell messages apart; more are values."""
+MOST_WORDS: Final = 3
+"""A value may have so many words more than one."""
+MOST_COMPARED: Final = 250_000
+VALUE: Final = "…"
+"""Stands for a value in a template."""
+
+# Quoted text; runs between signs and spaces; spaces; signs.
+_TOKEN = re.compile(
+    r"(?P<quoted>\"[^\"]{0,500}\"|(?<![\w'])'[^']{0,200}'(?!\w))|(?P<run>[^\s\"'=,;()\[\]{}<>|]+)|(?P<space>\s+)|(?P<sign>.)",
+    re.DOTALL,
+)
+_DIGIT = re.compile(r"\d")
+_LIST_SIGNS: Final = frozenset({",", ";", "|", "and", "or"})
+
+Pattern = tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Template:
+    """Messages that are one but for their values."""
+
+    text: str
+    """With ``…`` for each value."""
+    count: int = 0
+    example: str = ""
+    patterns: list[Pattern] = field(default_factory=list)
+
+
+class _Cut(NamedTuple):
+    """A word, a sign or a value of a message, and where it stands."""
+
+    token: str
+    start: int
+    end: int
+
+
+def _cut(message: str) -> list[_Cut]:
+    found: list[_Cut] = []
+    for token in _TOKEN.finditer(message[:LONGEST]):
+        kind, text, start = token.lastgroup, token[0], token.start()
+        if kind == "space":
+            continue
+        if kind == "quoted":
+            _take_value(found, start, token.end())
+        elif kind == "sign":
+            found.append(_Cut(text, start, token.end()))
+        else:
+            _take_run(found, text, start)
+        if len(found) >= MOST_TOKENS:
+            break
+    return found
+
+
+def _take_run(found: list[_Cut], text: str, start: int) -> None:
+    """Add what stands between signs and spaces: a value, or a word; the colon or dot behind it is a sign of its own."""
+    bare = text.rstrip(":.")
+    end = start + len(bare)
+    if bare and (_DIGIT.search(bare) or bare[0] == "/" or "@" in bare or "://" in bare):
+        _take_value(found, start, end)
+    elif bare:
+        found.append(_Cut(bare, start, end))
+    if len(bare) < len(text):
+        found.append(_Cut(text[len(bare) :], end, start + len(text)))
+
+
+def _take_value(found: list[_Cut], start: int, end: int) -> None:
+    """Add a value; one that goes on a list, or stands right behind another, is the same value."""
+    if len(found) >= 2 and found[-1].token in _LIST_SIGNS and found[-2].token == VALUE:
+        found.pop()
+    if found and found[-1].token == VALUE:
+        start = found.pop().start
+    found.append(_Cut(VALUE, start, end))
+
+
+@lru_cache(20_000)
+def pattern_of(message: str) -> Pattern:
+    """Return the words and signs of a message, with ``VALUE`` for what looks like a value; spaces are left out."""
+    return tuple(cut.token for cut in _cut(message))
+
+
+class Miner:
+    """Reads messages and finds their templates."""
+
+    def __init__(self) -> None:
+        self._counts: Counter[Pattern] = Counter()
+        self._examples: dict[Pattern, str] = {}
+        self._put_together: dict[Pattern, Pattern] = {}
+
+    def add(self, message: str, times: int = 1) -> Pattern:
+        """Read a message that came so often; return the pattern by which ``template_of`` finds its template later."""
+        pattern = pattern_of(message)
+        if pattern not in self._counts:
+            if len(self._counts) >= MOST_PATTERNS:
+                self._compact()
+            self._examples.setdefault(pattern, message[:LONGEST])
+        self._counts[pattern] += times
+        return pattern
+
+    def templates(self) -> list[Template]:
+        """Return the templates of all that was read, the commonest first."""
+        found: list[Template] = []
+        for one in _found_in(self._counts):
+            example = self._examples[one.commonest]
+            text = written(one.general, example)
+            found.append(Template(text, sum(self._counts[each] for each in one.patterns), example, one.patterns))
+        return sorted(found, key=lambda one: (-one.count, one.text))
+
+    def _compact(self) -> None:
+        """Put together what belongs together; when that is not enough, forget what came least."""
+        together: Counter[Pattern] = Counter()
+        examples: dict[Pattern, str] = {}
+        for one in _found_in(self._counts):
+            together[one.general] += sum(self._counts[each] for each in one.patterns)
+            examples.setdefault(one.general, self._examples[one.commonest])
+        if len(together) > MOST_PATTERNS // 2:
+            together = Counter(dict(together.most_common(MOST_PATTERNS // 2)))
+        self._counts, self._examples = together, {one: examples[one] for one in together}
+
+
+def written(general: Sequence[str], example: str) -> str:
+    """Return a general pattern as text, with the spaces of a message that it stands for; a list of values as one."""
+    text, end = "", 0
+    kept: list[str] = []
+    for token, cut in zip(general, _cut(example), strict=True):
+        gap = example[end : cut.start]
+        end = cut.end
+        if token == VALUE and len(kept) >= 2 and kept[-1] in _LIST_SIGNS and kept[-2] == VALUE:
+            text = text[: text.rindex(VALUE) + len(VALUE)]
+            kept.pop()
+            continue
+        kept.append(token)
+        text += gap + token
+    return text
+
+
+class _Found(NamedTuple):
+    """What stands for many patterns, and these."""
+
+    general: Pattern
+    """As long as the commonest of them."""
+    commonest: Pattern
+    patterns: list[Pattern]
+
+
+def _found_in(counts: Counter[Pattern]) -> list[_Found]:
+    """Return the general patterns of many, each with those that it stands for."""
+    by_length: dict[int, list[Pattern]] = defaultdict(list)
+    for pattern in counts:
+        by_length[len(pattern)].append(pattern)
+    values = _Values()
+    for group in [group for some in by_length.values() for group in _parted(some, values)]:
+        values.learn(group)
+    listed: dict[Pattern, list[list[Pattern]]] = defaultdict(list)
+    for group in (part for some in by_length.values() for part in _parted(some, values)):
+        listed[_lists_as_one(_general(group))].append(group)
+    sums = {key: sum(counts[one] for group in groups for one in group) for key, groups in listed.items()}
+    for small, large in _values_of_words(sums).items():
+        listed[large] += listed.pop(small)
+    found = []
+    for groups in listed.values():
+        # That it is written by has to be one of those that look as it does.
+        commonest_in = [max(group, key=lambda one: (counts[one], one)) for group in groups]
+        of_most = max(range(len(groups)), key=lambda at: (counts[commonest_in[at]], commonest_in[at]))
+        found.append(
+            _Found(_general(groups[of_most]), commonest_in[of_most], [one for group in groups for one in group])
+        )
+    return found
+
+
+def _lists_as_one(general: Pattern) -> Pattern:
+    """Return a pattern in which a list of values is one value."""
+    found: list[str] = []
+    for token in general:
+        if token == VALUE and len(found) >= 2 and found[-1] in _LIST_SIGNS and found[-2] == VALUE:
+            found.pop()
+        else:
+            found.append(token)
+    return tuple(found)
+
+
+def _values_of_words(sums: dict[Pattern, int]) -> dict[Pattern, Pattern]:
+    """Return which patterns are another, much commoner one with some words where that has a value."""
+    found: dict[Pattern, Pattern] = {}
+    common = [one for one in sums if VALUE in one and sum(token != VALUE for token in one) >= 2]
+    if len(common) * len(sums) > MOST_COMPARED:
+        common = sorted(common, key=lambda one: (-sums[one], one))[: MOST_COMPARED // len(sums)]
+    for small in sums:
+        for large in common:
+            longer = len(small) - len(large)
+            if 0 < longer <= MOST_WORDS and sums[small] * 3 <= sums[large] and _stands_for(large, small, longer):
+                known = found.get(small)
+                if known is None or (sums[large], large) > (sums[known], known):
+                    found[small] = large
+    # What stands for another stands for itself.
+    return {small: large for small, large in found.items() if large not in found}
+
+
+def _stands_for(large: Pattern, small: Pattern, longer: int) -> bool:
+    """Whether one pattern is another with so many words more in the place of one of its values."""
+    for at, token in enumerate(large):
+        if token == VALUE and large[:at] == small[:at] and large[at + 1 :] == small[at + 1 + longer :]:
+            return all(word[:1].isalpha() or word == VALUE for word in small[at : at + 1 + longer])
+        if token != small[at]:
+            return False
+    return False
+
+
+class _Values:
+    """Words that are values somewhere."""
+
+    def __init__(self) -> None:
+        self._as_value: Counter[str] = Counter()
+        self._as_word: Counter[str] = Counter()
+
+    def learn(self, group: list[Pattern]) -> None:
+        """Learn from patterns that belong together."""
+        for words in zip(*group, strict=True):
+            different = set(words) - {VALUE}
+            counter = self._as_value if len(different) > FEW else self._as_word
+            for word in different:
+                counter[word] += 1
+
+    def has(self, words: Iterable[str]) -> bool:
+        """Whether all words are values elsewhere, more than they are anything else."""
+        return all(self._as_value[word] > 0 and self._as_value[word] >= self._as_word[word] - 1 for word in words)
+
+
+def _parted(patterns: list[Pattern], values: _Values) -> list[list[Pattern]]:
+    """Part patterns of one length until in each place of each part there is one word, or values."""
+    waiting, done = [patterns], []
+    while waiting:
+        group = waiting.pop()
+        at = _telling_place(group, values)
+        if at is None:
+            done.append(group)
+            continue
+        parts: dict[str, list[Pattern]] = defaultdict(list)
+        for pattern in group:
+            parts[pattern[at]].append(pattern)
+        waiting += parts.values()
+    return done
+
+
+def _telling_place(group: list[Pattern], values: _Values) -> int | None:
+    """Return the place whose words tell the patterns apart: that with the fewest different ones, the first of them; None where none does."""
+    if len(group) < 2:
+        return None
+    best: tuple[int, int] | None = None
+    shared = values_alone = 0
+    many: list[tuple[int, int]] = []
+    for at, column in enumerate(zip(*group, strict=True)):
+        different = set(column)
+        words = different - {VALUE}
+        if len(different) == 1:
+            shared += bool(words)
+            values_alone += not words
+        elif len(different) > FEW:
+            many.append((len(different), at))
+        elif (_is_sign(words) or not values.has(words)) and (best is None or (len(different), at) < best):
+            best = len(different), at
+    if best is not None:
+        return best[1]
+    # With nothing in common but a length these are no one message: the words that most share part them.
+    if many and shared * 2 < len(group[0]) - values_alone:
+        return min(many)[1]
+    return None
+
+
+def _is_sign(words: Iterable[str]) -> bool:
+    return any(not word[:1].isalnum() for word in words)
+
+
+def _general(group: list[Pattern]) -> Pattern:
+    """Return what stands for all patterns of a group."""
+    return tuple(column[0] if len(set(column)) == 1 else VALUE for column in zip(*group, strict=True))
