@@ -70,6 +70,18 @@ def test_summaries(running: Running) -> None:
     assert json.loads(obitus(running, "logs", "--summary", "count", "--json"))["records"] == 31
 
 
+def test_templates(running: Running) -> None:
+    """Many lines as few templates, the commonest first."""
+    fill(running)
+    said = obitus(running, "logs", "--templates").splitlines()
+    assert said[0].split(maxsplit=3) == ["30", "!", "WARN", "no fare for %d cars"]
+    assert said[1].split(maxsplit=3) == ["1", "·", "INFO", "gate … opens"] and said[2].startswith(
+        "31 log records, 2 templates"
+    )
+    assert "Only logs have templates" in obitus(running, "runs", "--templates", status=2)
+    assert json.loads(obitus(running, "logs", "gate", "--templates", "--json"))["records"] == 1
+
+
 def test_everything_of_a_run_and_of_a_trace(running: Running) -> None:
     """Of all kinds, with the app where there are several, and the issue that it led to."""
     fill(running)

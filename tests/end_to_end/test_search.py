@@ -7,7 +7,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.conftest import Running
+from tests.conftest import Running, failure
 from tests.end_to_end.browsing import at, axe, walk
 from tests.service.test_records import fill, log, run
 
@@ -170,7 +170,7 @@ def test_columns_and_files(page: Page, running: Running) -> None:
 def test_everybody_can_use_it(page: Page, running: Running, path: str, light: str) -> None:
     """Axe finds nothing wrong, by day or by night; no narrow screen scrolls sideways; Tab comes to everything."""
     key = running.add_app()
-    running.send(key, *(run(duration_ms=number, request={"method": "GET", "url": "/", "status": 200 + number}) for number in range(4)), log("<b>bold</b>"))  # fmt: skip
+    running.send(key, *(run(duration_ms=number, request={"method": "GET", "url": "/", "status": 200 + number}) for number in range(4)), log("<b>bold</b>"), failure())  # fmt: skip
     page.evaluate("light => localStorage.setItem('obitus-desk', light)", light)
     at(page, running, path)
     expect(page.get_by_role("heading", name="What occurs")).to_be_visible()

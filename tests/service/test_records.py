@@ -171,6 +171,28 @@ def test_a_summary_says_how_far_it_is(running: Running) -> None:
     assert [line["records"] for line in lines] == sorted(line["records"] for line in lines)
 
 
+def test_templates(running: Running) -> None:
+    """Records by the template that they came with; those without by one that is found. Each leads to its records."""
+    key = fill(running)
+    running.send(key, *(log(f"tide at {pier}: {number}.5 m", 30, severity="ERROR" if number == 7 else "DEBUG") for number in range(20) for pier in ("eastholm", "merrow")))  # fmt: skip
+    running.send(key, log("=?", 5), log("", 5))
+    answer = asked(running, "records/logs/templates")
+    found = {one["text"]: (one["records"], one["severity"], one["found"]) for one in answer["templates"]}
+    assert found["no fare for %d cars"] == (30, "WARN", False)
+    assert found["tide at eastholm: … m"] == (20, "ERROR", True) and found["gate … opens"] == (1, "INFO", True)
+    assert answer["records"] == 73 and answer["done"] and sum(n for n, *_ in found.values()) == 73
+    for one in answer["templates"]:
+        if one["question"]:
+            there = asked(running, "records/logs", question=one["question"], limit=100)["records"]
+            assert len(there) == one["records"] and one["latest"] in [row["number"] for row in there], one
+    few = asked(running, "records/logs/templates", question="severity>=WARN", most=1)
+    assert few["records"] == 32 and len(few["templates"]) == 1 and few["templates_in_all"] == 3
+    lines = running.ask(
+        "GET", "/api/records/logs/templates", headers={"Accept": "application/x-ndjson"}
+    ).data.splitlines()
+    assert json.loads(lines[-1])["records"] == 73 and json.loads(lines[-1])["done"]
+
+
 def test_files(running: Running) -> None:
     """CSV and lines of JSON, all of it, columns as asked for; nothing in a cell is carried out."""
     key = fill(running)

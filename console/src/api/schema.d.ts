@@ -1045,6 +1045,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/records/logs/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Log records by template
+         * @description Group log records by the template that they came with; where they came without, by one that is found in many of them.
+         *
+         *     Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before.
+         */
+        get: operations["by_template_api_records_logs_templates_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/records/{kind}": {
         parameters: {
             query?: never;
@@ -3990,6 +4012,66 @@ export interface components {
              * Back To
              * @description Everything is counted that lies from here to the end of the window.
              */
+            back_to: string;
+            /** Done */
+            done: boolean;
+            /** Cut */
+            cut?: string | null;
+        };
+        /**
+         * TemplateAnswer
+         * @description Log records that say the same but for their values.
+         */
+        TemplateAnswer: {
+            /**
+             * Text
+             * @description The template; one that was found has … for each value.
+             */
+            text: string;
+            /**
+             * Found
+             * @description Whether it was found in many messages, and did not come with the records.
+             */
+            found: boolean;
+            /** Records */
+            records: number;
+            /**
+             * Severity
+             * @description The worst of them.
+             */
+            severity: string;
+            /**
+             * Latest
+             * @description The number of one of the latest records.
+             */
+            latest: number;
+            /**
+             * Question
+             * @description What to ask for these records, as close as a question comes to it.
+             */
+            question: string;
+        };
+        /**
+         * TemplatesAnswer
+         * @description Templates, as far as was read. Newest records are read first.
+         */
+        TemplatesAnswer: {
+            /** Records */
+            records: number;
+            /**
+             * Templates
+             * @description Those that most records have first.
+             */
+            templates: components["schemas"]["TemplateAnswer"][];
+            /** Templates In All */
+            templates_in_all: number;
+            /**
+             * Not Told Apart
+             * @description Records with templates beyond those that are told apart.
+             * @default 0
+             */
+            not_told_apart?: number;
+            /** Back To */
             back_to: string;
             /** Done */
             done: boolean;
@@ -10858,6 +10940,124 @@ export interface operations {
                 };
             };
             /** @description `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    by_template_api_records_logs_templates_get: {
+        parameters: {
+            query?: {
+                /** @description What is asked: see docs/questions.md. */
+                question?: string | null;
+                /** @description Most templates to return. */
+                most?: number;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplatesAnswer"];
+                    "application/x-ndjson": unknown;
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood; `bad-question`: The question cannot be understood */
             422: {
                 headers: {
                     [name: string]: unknown;

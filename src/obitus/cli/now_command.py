@@ -16,7 +16,7 @@ from obitus.core.clock import span_ms
 from obitus.core.wording import span
 
 
-@app.command()
+@app.command(short_help="Show what is happening now.")
 def now(
     window: Window = "30m",
     app_name: App = None,

@@ -34,6 +34,7 @@ Summed = Annotated[
     str | None,
     typer.Option("--summary", help="Count instead: 'count by logger', 'p95 duration by entry_point over time'."),
 ]
+Templates = Annotated[bool, typer.Option("--templates", help="Group logs by the template of their message.")]
 Run = Annotated[str | None, typer.Option("--run", help="Everything of the run with this id, of all kinds.")]
 Trace = Annotated[str | None, typer.Option("--trace", help="Everything of the trace with this id, across apps.")]
 Follow = Annotated[bool, typer.Option("--follow", help="Go on with what comes in, until interrupted.")]
@@ -45,6 +46,13 @@ HELP: Final[dict[KindName, str]] = {
     "logs": "Show log records, the newest at the bottom.",
     "runs": "Show runs that were kept whole, the newest at the bottom. How many there were in all: `obitus releases`.",
     "failures": "Show failures one by one, the newest at the bottom. Grouped into issues: `obitus issues`.",
+}
+
+
+SHORT_HELP: Final[dict[KindName, str]] = {
+    "logs": "Show, count and follow log records.",
+    "runs": "Show, count and follow runs that were kept.",
+    "failures": "Show, count and follow failures.",
 }
 
 
@@ -60,6 +68,7 @@ def _add_command(kind: KindName) -> None:
         columns: Columns = None,
         whole: Whole = False,
         summary: Summed = None,
+        templates: Templates = False,
         run: Run = None,
         trace: Trace = None,
         follow: Follow = False,
@@ -74,10 +83,10 @@ def _add_command(kind: KindName) -> None:
         narrowed = {
             "question": question, "window": window, "app": app_name, "environment": environment, "release": release
         }  # fmt: skip
-        how = _How(limit, cursor, _names(columns), whole, summary, run, trace, follow, csv, ndjson, as_json)
+        how = _How(limit, cursor, _names(columns), whole, summary, templates, run, trace, follow, csv, ndjson, as_json)
         _show(kind, api(url, token), narrowed, how)
 
-    app.command(kind, help=HELP[kind])(command)
+    app.command(kind, help=HELP[kind], short_help=SHORT_HELP[kind])(command)
 
 
 for _kind in HELP:
@@ -93,6 +102,7 @@ class _How:
     columns: list[str]
     whole: bool
     summary: str | None
+    templates: bool
     run: str | None
     trace: str | None
     follow: bool
@@ -101,7 +111,7 @@ class _How:
     as_json: bool
 
     def __post_init__(self) -> None:
-        ways = ("summary", "run", "trace", "follow", "csv", "ndjson")
+        ways = ("summary", "templates", "run", "trace", "follow", "csv", "ndjson")
         given = [f"--{name}" for name in ways if getattr(self, name)]
         if len(given) > 1:
             raise UsageTrouble(f"{given[0]} and {given[1]} cannot be had together. Leave one out.")
@@ -119,6 +129,11 @@ def _show(kind: KindName, asked: Api, narrowed: dict[str, Any], how: _How) -> No
     elif how.run or how.trace:
         answer = asked.get("/api/together", {"run": how.run, "trace": how.trace})
         print_json(answer) if how.as_json else show_records.together(answer, whole=how.whole)
+    elif how.templates:
+        if kind != "logs":
+            raise UsageTrouble("Only logs have templates: obitus logs --templates")
+        answer = asked.get("/api/records/logs/templates", narrowed | {"most": how.limit})
+        print_json(answer) if how.as_json else show_records.templates(answer)
     elif how.summary:
         answer = asked.get(f"{path}/summary", narrowed | {"summary": how.summary, "most": how.limit})
         print_json(answer) if how.as_json else show_records.summary(kind, answer)

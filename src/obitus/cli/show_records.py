@@ -123,6 +123,26 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
         say(f"{safe(answer['cut'])} Counted is what lies after {answer['back_to'][:16].replace('T', ' ')}.", FAILED)
 
 
+def templates(answer: dict[str, Any]) -> None:
+    """Print templates, those that most log records have first; the worst severity of each."""
+    for one in answer["templates"]:
+        severity = one["severity"]
+        style = FAILED if severity in ("ERROR", "FATAL") else "bold" if severity == "WARN" else QUIET
+        said = Text(f"{one['records']:>10,}  ", style="bold").append(
+            f"{SEVERITY_SHAPES[severity]} {severity:<5}  ", style=style
+        )
+        console.print(said.append(safe(one["text"]) or "(empty)"), overflow="ellipsis", no_wrap=True)
+    left = answer["templates_in_all"] - len(answer["templates"])
+    if left > 0:
+        say(
+            f"{count_of(left, 'more template')} with fewer. More of them: --limit {len(answer['templates']) * 4}", QUIET
+        )
+    sums = f"{count_of(answer['records'], 'log record')}, {count_of(answer['templates_in_all'], 'template')}"
+    say(f"{sums}; … stands for a value where a template was found.", QUIET)
+    if answer["cut"]:
+        say(f"{safe(answer['cut'])} Read is what lies after {answer['back_to'][:16].replace('T', ' ')}.", FAILED)
+
+
 def _log(one: dict[str, Any]) -> Text:
     values = one["values"]
     severity = values.get("severity", "")

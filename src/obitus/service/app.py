@@ -23,6 +23,7 @@ from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
 from obitus.service.api import rules as api_rules
 from obitus.service.api import tail as api_tail
+from obitus.service.api import templates as api_templates
 from obitus.service.api.answering_problems import add_handlers
 from obitus.service.front import Front
 from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
@@ -144,6 +145,7 @@ def make_app() -> FastAPI:
         api_grouping.router,
         api_releases.router,
         api_now.router,
+        api_templates.router,
         api_records.router,
         api_records.together_router,
         api_tail.router,

@@ -278,10 +278,14 @@ def _loggers(records: Records, window: Window, from_ms: int, to_ms: int) -> tupl
         records.reader, records.days, "log", node, Summary(("logger",)), from_ms, to_ms, limit_s=LOGGERS_LIMIT_S
     )
     ends, counted = time.monotonic() + LOGGERS_LIMIT_S, next(counting, None)
-    while counted is not None and not counted.done and time.monotonic() < ends:
+    while counted is not None and not counted.going.done and time.monotonic() < ends:
         counted = next(counting, counted)
     if counted is None:
         return [], None
-    cut = None if counted.done and not counted.cut else f"Counted back to {to_text(counted.back_to_ms)} only."
+    cut = (
+        None
+        if counted.going.done and not counted.going.cut
+        else f"Counted back to {to_text(counted.going.back_to_ms)} only."
+    )
     largest = counted.largest(MOST_SHOWN)
     return [LoggerAnswer(logger=str(keys[0] or ""), records=cell.n) for keys, cell in largest], cut

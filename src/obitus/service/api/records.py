@@ -328,7 +328,7 @@ def _progress(counting: Iterator[Counted], window: Window, most: int) -> Iterato
     """Yield an answer as soon as there is one, then now and then, and the whole one at the end."""
     said_s = 0.0
     for counted in counting:
-        if counted.done or time.monotonic() - said_s >= PROGRESS_S:
+        if counted.going.done or time.monotonic() - said_s >= PROGRESS_S:
             said_s = time.monotonic()
             yield _summary(counted, window, most).model_dump_json() + "\n"
 
@@ -342,7 +342,11 @@ def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnsw
         nothing = 0.0 if asked.stat is None else None
         # Nothing is said of slices that are not counted yet.
         return [
-            cells[at].value(asked.stat) if at in cells else nothing if (at + 1) * width > counted.back_to_ms else None
+            cells[at].value(asked.stat)
+            if at in cells
+            else nothing
+            if (at + 1) * width > counted.going.back_to_ms
+            else None
             for at in slices
         ]
 
@@ -372,9 +376,9 @@ def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnsw
         ],
         groups_in_all=len(counted.groups),
         not_told_apart=counted.beyond,
-        back_to=to_text(counted.back_to_ms),
-        done=counted.done,
-        cut=counted.cut or None,
+        back_to=to_text(counted.going.back_to_ms),
+        done=counted.going.done,
+        cut=counted.going.cut or None,
     )
 
 

@@ -6,7 +6,6 @@ import json
 import logging
 import math
 import sqlite3
-import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -17,25 +16,19 @@ from obitus.core.asking.records import Kind
 from obitus.core.asking.summaries import PER_BUCKET, Summary, percentile, width_ms
 from obitus.core.asking.tree import Node
 from obitus.core.asking.values import number_of
-from obitus.core.clock import MINUTE_MS
 from obitus.core.severity import SEVERITIES
-from obitus.store.asking.compiling import PAIRS, Compiler, Names
-from obitus.store.asking.finding import LIMIT_S, NARROWED, TABLES, names_in, narrowed_places
+from obitus.store.asking.compiling import PAIRS, Names
+from obitus.store.asking.finding import LIMIT_S, TABLES, names_in
+from obitus.store.asking.going import Going, condition_of, newest_first
 from obitus.store.asking.kinds import FIELDS
 from obitus.store.database import Reader, typed
 from obitus.store.days.pairs import numbers_in
 from obitus.store.days.reading import DayReaders
-from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
 
 _log = logging.getLogger("obitus.store")
 
-MOST_NARROWED: Final = 20_000
 MOST_CELLS: Final = 200_000
 """Different values, times slices, that are told apart; what comes beyond is counted together."""
-FIRST_STRETCH_MS: Final = 10 * MINUTE_MS
-QUICK_S, SLOW_S = 0.06, 0.25
-"""A stretch of time that was counted in less is doubled, one that took longer is halved."""
-
 Value = str | int | float | bool | None
 Keys = tuple[Value, ...]
 
@@ -98,8 +91,7 @@ class Counted:
     """How far a summary is: what was counted by now, back to when, and whether that is all."""
 
     summary: Summary
-    from_ms: int
-    to_ms: int
+    going: Going
     width_ms: int
     groups: dict[Keys, Cell] = field(default_factory=dict)
     courses: dict[tuple[Keys, int], Cell] = field(default_factory=dict)
@@ -107,10 +99,6 @@ class Counted:
     course: dict[int, Cell] = field(default_factory=dict)
     beyond: int = 0
     """Records whose values are not told apart any more."""
-    back_to_ms: int = 0
-    done: bool = False
-    cut: str = ""
-    """Why not everything was counted, in words; '' where everything was."""
 
     def add(self, keys: Keys, row: _Row) -> None:
         """Add what one row of a statement says of records with these values."""
@@ -153,44 +141,10 @@ def count(
     limit_s: float = LIMIT_S,
 ) -> Iterator[Counted]:
     """Yield how far a summary is, again and again: the same object, which grows. Newest records are counted first."""
-    counted = Counted(summary, from_ms, to_ms, width_ms(from_ms, to_ms), back_to_ms=to_ms)
+    counted = Counted(summary, Going(from_ms, to_ms), width_ms(from_ms, to_ms))
     names = names_in(reader)
-    ends = time.monotonic() + limit_s
-    stretch_ms = FIRST_STRETCH_MS
-    known = days.known(from_ms, to_ms)
-    for at, day in enumerate(known):
-        start_ms, end_ms = max(from_ms, day.earliest_ms), min(to_ms, day.latest_ms + 1)
-        # Of what is older than this day's latest, other days may hold some.
-        older_ms = known[at + 1].latest_ms if at + 1 < len(known) else from_ms
-        try:
-            left_s = ends - time.monotonic()
-            if left_s <= 0:
-                raise QueryTooLong
-            with days.open(day.day, limit_s=left_s) as connection:
-                counting = _Counting(connection, kind, node, names, counted)
-                while start_ms < end_ms:
-                    begin_ms = start_ms if counting.is_narrow else max(start_ms, end_ms - stretch_ms)
-                    began_s = time.monotonic()
-                    counting.add(begin_ms, end_ms)
-                    took_s = time.monotonic() - began_s
-                    end_ms = begin_ms
-                    stretch_ms = (
-                        stretch_ms * 2 if took_s < QUICK_S else stretch_ms // 2 if took_s > SLOW_S else stretch_ms
-                    )
-                    stretch_ms = max(stretch_ms, 1000)
-                    counted.back_to_ms = max(begin_ms, min(older_ms, to_ms))
-                    yield counted
-        except EvidenceGone:
-            continue
-        except StoreDamaged as error:
-            counted.cut = str(error)
-        except QueryTooLong:
-            counted.cut = f"Counting took longer than {limit_s:g} s and was stopped: older ones are not counted. Ask for less time, or for something exact."
-            break
-    counted.done = True
-    if not counted.cut:
-        counted.back_to_ms = from_ms
-    yield counted
+    for _ in newest_first(days, counted.going, limit_s, lambda c, _: _Counting(c, kind, node, names, counted)):
+        yield counted
 
 
 class _Counting:
@@ -208,19 +162,7 @@ class _Counting:
         self._resolvers = (one[1], two[1])
         number = self._number(summary.of) if summary.stat else "NULL"
         figures = _COUNT if summary.stat is None else _OF_STAT.get(summary.stat, _BY_BUCKET)
-        where, self._params = "time_ms >= ? AND time_ms < ?", list[Any]()
-        self.is_narrow = False
-        # It gives the connection the functions that keys may call, too.
-        compiler = Compiler(connection, kind, names)
-        if node is not None:
-            places = narrowed_places(connection, node, kind, MOST_NARROWED)
-            if places is not None:
-                self.is_narrow = True
-                where += NARROWED
-                self._params.append(json.dumps(places))
-            condition = compiler.condition(node)
-            where += f" AND {condition.sql}"
-            self._params += condition.params
+        where, self._params, self.is_narrow = condition_of(connection, kind, node, names)
         slices = f"time_ms / {into.width_ms}" if summary.over_time else "0"
         has_number = " WHERE v IS NOT NULL" if summary.stat else ""
         self._sql = (
