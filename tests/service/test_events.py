@@ -144,16 +144,17 @@ def test_nothing_is_missed_while_it_happens(running: Running) -> None:
 KILLED = """
 import os, signal, sys
 from pathlib import Path
-from obitus.service.settings import Settings
-from obitus.service.wiring import Parts
+from obitus.service.settings import Settings, system_clock_ms
 from obitus.store.issues import decide
+from obitus.store.records import Records
 
-service = Parts(Settings(data=Path(sys.argv[1]), port=0))
+settings = Settings(data=Path(sys.argv[1]), port=0)
+records = Records(settings.database, settings.url)
 def park(connection):
-    decide(connection, 1, "park", person_id=1, person="owner", now_ms=service.clock.now_ms())
-    service.records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
+    decide(connection, 1, "park", person_id=1, person="owner", now_ms=system_clock_ms())
+    records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
 
-service.records.writer.run(park)
+records.writer.run(park)
 """
 
 

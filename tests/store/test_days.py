@@ -27,14 +27,17 @@ from tests.store.test_rates import assert_same
 CHILD = """
 import json, os, signal, sys
 from pathlib import Path
-from obitus.service.intake.prepare import Ready, Sender
-from obitus.service.settings import Settings
-from obitus.service.wiring import Parts
+from obitus.service.intake.prepare import Preparer, Ready, Sender
+from obitus.service.settings import Settings, system_clock_ms
 from obitus.store.intake import take
+from obitus.store.records import Records
 
 folder, lines, at = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])
-service = Parts(Settings(data=folder, port=0))
-ready = [service.intake.preparer.prepare(line, Sender(1, "sailings", "production", service.clock.now_ms())) for line in lines.read_bytes().splitlines()]
+settings = Settings(data=folder, port=0)
+# The store alone: the jobs of a service commit their positions, and those commits have points of their own.
+records = Records(settings.database, settings.url)
+preparer, sender = Preparer(records.evidence), Sender(1, "sailings", "production", system_clock_ms())
+ready = [preparer.prepare(line, sender) for line in lines.read_bytes().splitlines()]
 assert all(isinstance(one, Ready) for one in ready), [one for one in ready if not isinstance(one, Ready)]
 points = []
 
@@ -43,10 +46,10 @@ def reached(point):
     if len(points) == at:
         os.kill(os.getpid(), signal.SIGKILL)
 
-service.records.writer.reached = reached
-service.records.writer.run(lambda c: take(c, service.records.writer.days, [one.prepared for one in ready]))
+records.writer.reached = reached
+records.writer.run(lambda c: take(c, records.writer.days, [one.prepared for one in ready]))
 print(len(points), flush=True)
-service.close()
+records.close()
 """
 
 
@@ -227,13 +230,14 @@ def test_the_same_report_weeks_later(running: Running) -> None:
 KILLED_IN_REMOVAL = """
 import os, signal, sys
 from pathlib import Path
-from obitus.service.settings import Settings
-from obitus.service.wiring import Parts
+from obitus.service.settings import Settings, system_clock_ms
 from obitus.store import removing_days as removing
+from obitus.store.records import Records
 
-service = Parts(Settings(data=Path(sys.argv[1]), port=0))
-service.records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == sys.argv[3] else None
-removing.remove_day(service.records.writer, service.records.days, int(sys.argv[2]), service.clock.now_ms(), "after 30 days")
+settings = Settings(data=Path(sys.argv[1]), port=0)
+records = Records(settings.database, settings.url)
+records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == sys.argv[3] else None
+removing.remove_day(records.writer, records.days, int(sys.argv[2]), system_clock_ms(), "after 30 days")
 """
 
 
