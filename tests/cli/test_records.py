@@ -51,6 +51,16 @@ def test_columns_and_files(running: Running) -> None:
     assert answer["records"][0]["values"]["message"] == "m7"
 
 
+def test_in_the_order_of_a_field(running: Running) -> None:
+    """From the first on, and further with the cursor that it prints."""
+    fill(running)
+    said = obitus(running, "runs", "--sort=-duration", "--columns", "duration", "--limit", "2").splitlines()
+    assert [line.strip() for line in said[1:3]] == ["500", "400"] and said[3].startswith("2 are shown")
+    more = obitus(running, "runs", "--sort=-duration", "--columns", "duration", *said[4].split()).splitlines()
+    assert [line.strip() for line in more[1:4]] == ["300", "200", "100"]
+    assert "--sort is for a list" in obitus(running, "runs", "--sort=duration", "--csv", status=2)
+
+
 def test_summaries(running: Running) -> None:
     """A line for each value, the greatest first, with its unit; bars over time; what it is not."""
     fill(running)

@@ -99,7 +99,11 @@ def test_a_record_opens(page: Page, running: Running) -> None:
     expect(page.get_by_role("row")).to_have_count(6)
     expect(page.get_by_text("gate 2 opens")).to_be_visible()
     assert axe(page) == []
-    page.go_back()
+    at(page, running, "/issues/1")
+    page.get_by_role("link", name="Everything of this run").click()
+    expect(page.get_by_role("heading", name="Everything of one run")).to_be_visible()
+    expect(page.get_by_role("row")).to_have_count(5)
+    at(page, running, '/search?question="for+2+cars"')
     page.get_by_role("button", name=re.compile("^Open the record")).click()
     page.get_by_role("button", name="Without severity WARN").last.click()
     expect(page.get_by_text("No log record matches.")).to_be_visible()
@@ -124,6 +128,56 @@ def test_summaries(page: Page, running: Running) -> None:
     expect(page).to_have_url(re.compile("question=status%3D200"))
     at(page, running, "/search?summary=cuont")
     expect(page.get_by_role("alert")).to_contain_text("`count` or one of")
+
+
+def test_a_picture_is_taken_away(page: Page, running: Running) -> None:
+    """As a PNG file, with its title and its lines."""
+    fill(running)
+    at(page, running, "/search?summary=count+by+severity+over+time&as=picture")
+    with page.expect_download() as waiting:
+        page.get_by_role("button", name="PNG").click()
+    assert waiting.value.suggested_filename == "count-by-severity-over-time.png"
+    body = waiting.value.path().read_bytes()
+    assert body.startswith(b"\x89PNG") and len(body) > 4000
+
+
+def test_by_template_and_by_logger(page: Page, running: Running) -> None:
+    """What records came of and which part of an app logged them, each one click from the records."""
+    key = fill(running)
+    lines = [log(f"berth {number} is free", logger="sailings.berths.watch") for number in range(5)]
+    running.send(key, *lines, log("fog", logger="sailings"))
+    at(page, running, "/search")
+    page.get_by_role("button", name="By template", exact=True).click()
+    rows = page.get_by_role("table", name="Templates").get_by_role("row")
+    expect(rows.nth(1)).to_contain_text("30! WARNno fare for %d cars")
+    expect(page.get_by_role("button", name="The records of berth … is free")).to_be_visible()
+    assert axe(page) == []
+    page.get_by_role("button", name="The records of berth … is free").click()
+    expect(page.locator("tr[data-number]")).to_have_count(5)
+    at(page, running, "/search")
+    page.get_by_role("button", name="By logger", exact=True).click()
+    tree = page.get_by_role("table", name="Loggers")
+    expect(tree.get_by_role("row").nth(1)).to_contain_text("sailings37! 30")
+    page.get_by_role("button", name="Fold sailings").click()
+    expect(tree.get_by_role("row")).to_have_count(2)
+    page.get_by_role("button", name="Unfold sailings").click()
+    page.get_by_role("button", name="The records of sailings.berths.watch").click()
+    expect(page.locator("tr[data-number]")).to_have_count(5)
+
+
+def test_in_the_order_of_a_column(page: Page, running: Running) -> None:
+    """A click on its name puts the greatest first, one more the smallest; then time decides again."""
+    fill(running)
+    at(page, running, "/search?kind=runs")
+    rows = page.locator("tr[data-number]")
+    expect(rows).to_have_count(5)
+    page.get_by_role("button", name="duration", exact=True).click()
+    expect(rows.first).to_contain_text("500 ms")
+    expect(page.get_by_text("by duration, greatest first")).to_be_visible()
+    page.get_by_role("button", name="duration", exact=True).click()
+    expect(rows.first).to_contain_text("100 ms")
+    page.get_by_role("button", name="duration", exact=True).click()
+    expect(page.get_by_role("button", name="Follow", exact=True)).to_be_visible()
 
 
 def test_follow(page: Page, running: Running) -> None:

@@ -153,16 +153,15 @@ def questions(draw: st.DrawFn, deep: int = 0) -> str:
         signs = ["=", "!=", "~"] if name == '"severity"' else ["=", "=", "!=", "~", ">", ">=", "<", "<="]
         return f"{name}{draw(st.sampled_from(signs))}{quoted(draw(st.sampled_from(TEXTS_ASKED)))}"
     if kind == "prefix":
-        return (
-            f"{name}={draw(st.sampled_from(['p-', 'GET', '5', 'no', 'g', '1']))}*"
-            if name not in ('"severity"',)
-            else "berth"
-        )
+        begins = draw(st.sampled_from(["p-", "GET", "5", "no", "g", "1", '"no d"', '"GET /"', '"x y"']))
+        return f"{name}={begins}*" if name != '"severity"' else "berth"
     if kind == "exists":
         return f"{name} exists"
     if kind in ("words", "open"):
         word = draw(st.sampled_from(["berth", "no depth", "depth no", "gate", "GATE keeper", "p 101", "strasse", "sailings 7", "x" * 70, "eastholm", "boarding", "get", "fog", "keyerror", "deep"]))  # fmt: skip
-        return f"{word.split()[0][:5]}*" if kind == "open" else quoted(word)
+        if kind == "words":
+            return quoted(word)
+        return f"{word.split()[0][:5]}*" if " " not in word else f"{quoted(word[:-2])}*"
     if kind == "severity":
         return f"severity{draw(st.sampled_from(['=', '!=', '>', '>=', '<', '<=']))}{draw(st.sampled_from(SEVERITIES))}"
     if kind == "quantity":

@@ -11118,6 +11118,8 @@ export interface operations {
                 cursor?: string | null;
                 /** @description Most rows of one page. */
                 limit?: number;
+                /** @description The field that they are put in order by, smallest first; with `-` before it, greatest first. */
+                sort?: string;
                 /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
                 window?: string;
                 /** @description Start, RFC 3339 with an offset. */

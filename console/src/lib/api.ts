@@ -39,6 +39,7 @@ export type RecordsPage = Said<'RecordsAnswer'>;
 export type RecordWhole = Said<'RecordAnswer'>;
 export type Summary = Said<'SummaryAnswer'>;
 export type SummaryGroup = Said<'GroupAnswer'>;
+export type Templates = Said<'TemplatesAnswer'>;
 export type Occurring = Said<'OccurringAnswer'>;
 export type RecordKind = RecordRow['kind'];
 export type State = IssueRow['state'];

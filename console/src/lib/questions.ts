@@ -74,7 +74,7 @@ export const listings = {
 	issues: (asked: Filter & { sort: 'last-seen' | 'first-seen' | 'failures'; question?: string; state?: State[] }) =>
 		listOf(['issues', asked], (signal, cursor) => api.GET('/api/issues', { params: { query: { ...asked, cursor } }, signal })),
 
-	records: (kind: RecordKind, asked: Asked) =>
+	records: (kind: RecordKind, asked: Asked & { sort?: string }) =>
 		listOf(['records', kind, asked], (signal, cursor) =>
 			api.GET('/api/records/{kind}', { params: { path: { kind }, query: { ...asked, cursor } }, signal })
 		),

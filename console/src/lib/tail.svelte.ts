@@ -1,6 +1,6 @@
 import type { RecordKind, RecordRow } from './api';
 import type { Asked } from './questions';
-import { queryOf } from './summing.svelte';
+import { queryOf } from './growing.svelte';
 
 /** How many records are kept of what came, the newest. */
 const MOST = 1000;

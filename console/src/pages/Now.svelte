@@ -3,7 +3,7 @@
 	import { term } from '../lib/asked';
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
-	import { queryOf } from '../lib/summing.svelte';
+	import { queryOf } from '../lib/growing.svelte';
 	import { ago, countOf, moment } from '../lib/words';
 	import { live } from '../lib/live.svelte';
 	import type { Now } from '../lib/api';

@@ -1,16 +1,18 @@
 <script lang="ts">
-	import type { RecordKind } from '../lib/api';
+	import type { RecordKind, Summary } from '../lib/api';
 	import { watch, watchList } from '../lib/asking.svelte';
 	import { narrowed, term } from '../lib/asked';
 	import { columnsOf, nouns } from '../lib/cells';
 	import { keys } from '../lib/keys.svelte';
 	import { place } from '../lib/place.svelte';
 	import { listings, questions, type Asked } from '../lib/questions';
-	import { queryOf, watchSummary } from '../lib/summing.svelte';
+	import { queryOf, watchGrowing } from '../lib/growing.svelte';
 	import { Tail } from '../lib/tail.svelte';
 	import { countOf } from '../lib/words';
 	import Loaded from '../parts/Loaded.svelte';
 	import AskField from '../parts/search/AskField.svelte';
+	import ByLogger from '../parts/search/ByLogger.svelte';
+	import ByTemplate from '../parts/search/ByTemplate.svelte';
 	import Course from '../parts/search/Course.svelte';
 	import Occurs from '../parts/search/Occurs.svelte';
 	import RecordTable from '../parts/search/RecordTable.svelte';
@@ -22,7 +24,7 @@
 		['failures', 'Failures']
 	];
 	const examples: Record<RecordKind, string[]> = {
-		logs: ['count by logger, severity', 'count by template', 'count by severity over time'],
+		logs: ['count by logger, severity', 'count by severity over time'],
 		runs: ['p95 duration by entry_point', 'count by status over time', 'count by entry_point, outcome'],
 		failures: ['count by type', 'count by entry_point over time', 'count by user.id']
 	};
@@ -34,25 +36,31 @@
 	);
 	const asked: Asked = $derived({ ...place.filter, question: question || undefined });
 	const noun = $derived(nouns[kind]);
+	/** Log records can be shown by what they came of. */
+	const groupings = { template: 'By template', logger: 'By logger' };
+	const grouping = $derived(kind === 'logs' && !summary ? (place.params.get('by') ?? undefined) : undefined);
+	const sort = $derived(place.params.get('sort') ?? undefined);
 
-	const found = watchList(() => listings.records(kind, asked));
+	const found = watchList(() => listings.records(kind, { ...asked, sort }));
 	/** What is wrong with the question, if it is none. */
 	const unclear = $derived(found.trouble?.slug === 'bad-question' ? found.trouble : undefined);
 	const occurring = watch(() => (unclear ? undefined : questions.occurring(kind, asked)));
-	const course = watchSummary(() => ({ kind, asked, summary: 'count over time' }));
-	const summing = watchSummary(() => (summary ? { kind, asked, summary } : undefined));
+	const counting = (what: string) => `/api/records/${kind}/summary?${queryOf({ ...asked, summary: what })}`;
+	const course = watchGrowing<Summary>(() => counting('count over time'));
+	const summing = watchGrowing<Summary>(() => (summary ? counting(summary) : undefined));
 
 	const tail = new Tail();
 	let following = $state(false);
 	$effect(() => {
-		if (following) tail.start(kind, asked);
+		// What follows comes in the order of time.
+		if (following && !sort) tail.start(kind, asked);
 		else tail.stop();
 		return () => tail.stop();
 	});
 
 	const listed = $derived((found.value ?? []).flatMap((page) => page.records));
 	const rows = $derived.by(() => {
-		if (!following || !tail.rows.length) return listed;
+		if (sort || !following || !tail.rows.length) return listed;
 		const come = new Set(tail.rows.map((row) => row.number));
 		return [...tail.rows, ...listed.filter((row) => !come.has(row.number))];
 	});
@@ -79,6 +87,12 @@
 	const narrow = (name: string, op: '=' | '!=', value: unknown) => set({ question: narrowed(question, name, op, value) });
 	const lead = (terms: [string, unknown][]) =>
 		set({ question: terms.reduce((text, [name, value]) => narrowed(text, name, '=', value), question), summary: undefined });
+	const ask = (more: string) => set({ question: question ? `${question} ${more}` : more, by: undefined });
+	/** Greatest first, then smallest first, then by time again. */
+	const sortBy = (name: string) => {
+		const next = sort === `-${name}` ? name : sort === name ? undefined : `-${name}`;
+		place.set('sort', next === '-time' ? undefined : next);
+	};
 	const choose = (at: number) => (chosen = rows[Math.min(rows.length - 1, Math.max(0, at))]?.number);
 	const file = (form: 'csv' | 'ndjson') =>
 		`/api/records/${kind}/export?${queryOf({ ...asked, form, column: form === 'csv' ? columns : undefined })}`;
@@ -105,7 +119,9 @@
 				<button
 					class={['cursor-pointer px-3 py-1', kind === value ? 'bg-primary-700-300 text-surface-50-950' : 'bg-surface-100-900']}
 					aria-pressed={kind === value}
-					onclick={() => set({ kind: value === 'logs' ? undefined : value, columns: undefined, summary: undefined })}>{name}</button
+					onclick={() =>
+						set({ kind: value === 'logs' ? undefined : value, columns: undefined, summary: undefined, by: undefined, sort: undefined })}
+					>{name}</button
 				>
 			{/each}
 		</div>
@@ -131,6 +147,13 @@
 		/>
 	</label>
 	{#if summary}<button type="button" class="act" onclick={() => set({ summary: undefined })}>Show the {noun}s</button>{/if}
+	{#if kind === 'logs' && !summary}
+		{#each Object.entries(groupings) as [by, name] (by)}
+			<button type="button" class="act" aria-pressed={grouping === by} onclick={() => place.set('by', grouping === by ? undefined : by)}
+				>{name}</button
+			>
+		{/each}
+	{/if}
 	{#each summary ? [] : examples[kind] as example (example)}
 		<button type="button" class="cursor-pointer font-mono underline" onclick={() => set({ summary: example })}>{example}</button>
 	{/each}
@@ -148,25 +171,35 @@
 					<SummaryView
 						{kind}
 						found={value}
+						title={[summary, question && `of ${noun}s with ${question}`].filter(Boolean).join(' ')}
 						picture={place.params.get('as') === 'picture'}
 						show={(picture) => place.set('as', picture ? 'picture' : undefined)}
 						{lead}
 					/>
 				{/snippet}
 			</Loaded>
+		{:else if grouping === 'template' && !unclear}
+			<ByTemplate {asked} lead={ask} />
+		{:else if grouping === 'logger' && !unclear}
+			<ByLogger {asked} lead={ask} />
 		{:else if !unclear}
 			<div class="text-surface-600-400 mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
 				<span role="status">
-					{#if following}
+					{#if following && !sort}
 						{tail.connected ? '● following' : '○ the stream broke off; it goes on by itself'}{tail.leftOut
 							? `, ${tail.leftOut.toLocaleString('en')} too many to show`
 							: ''}
 					{:else if course.value?.done}{countOf(course.value.records, noun)}{/if}
 				</span>
-				<button class="cursor-pointer underline" aria-pressed={following} onclick={turnFollowing}
-					>{following ? 'Stop following' : 'Follow'}</button
-				>
-				{#if following}
+				{#if sort}
+					<span>by {sort.replace(/^-/, '')}, {sort.startsWith('-') ? 'greatest' : 'smallest'} first</span>
+					<button class="cursor-pointer underline" onclick={() => place.set('sort', undefined)}>Newest first</button>
+				{:else}
+					<button class="cursor-pointer underline" aria-pressed={following} onclick={turnFollowing}
+						>{following ? 'Stop following' : 'Follow'}</button
+					>
+				{/if}
+				{#if following && !sort}
 					<button class="cursor-pointer underline" onclick={() => tail.hold(!tail.holding)}>
 						{tail.holding ? `Show ${countOf(tail.held.length, 'more record')} that came` : 'Hold still'}
 					</button>
@@ -197,6 +230,8 @@
 						<RecordTable
 							{rows}
 							{columns}
+							{sort}
+							{sortBy}
 							label={`${noun}s`}
 							{chosen}
 							{opened}
@@ -207,7 +242,7 @@
 						/>
 					</div>
 					{#each found.value ?? [] as page, i (i)}{#if page.cut}<p class="my-2">{page.cut}</p>{/if}{/each}
-					{#if found.isThereMore}<button class="act mt-4" onclick={found.more}>Show older ones</button>{/if}
+					{#if found.isThereMore}<button class="act mt-4" onclick={found.more}>Show {sort ? 'more' : 'older ones'}</button>{/if}
 				{:else}
 					<p class="my-8">
 						No {noun} matches. Look further back in the sentence above, or ask for less.

@@ -11,6 +11,7 @@
 </script>
 
 <script lang="ts">
+	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
 	import Pairs from './Pairs.svelte';
 
@@ -40,6 +41,10 @@
 </script>
 
 {#if users}<p class="mb-1">It hit {countOf(users, 'user')}.</p>{/if}
+<p class="mb-2 flex flex-wrap gap-x-4 text-sm">
+	{#if report.run?.id}<a href={place.to(`/run/${report.run.id}`)}>Everything of this run</a>{/if}
+	{#if failure.trace_id}<a href={place.to(`/trace/${failure.trace_id}`)}>Everything of this trace</a>{/if}
+</p>
 <Pairs pairs={rows} />
 {#if report.request?.headers?.length}
 	<Pairs pairs={report.request.headers} summary={countOf(report.request.headers.length, 'header')} />

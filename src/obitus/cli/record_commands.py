@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import sys
 from collections.abc import Iterator
 from contextlib import suppress
@@ -29,6 +30,10 @@ Asked = Annotated[
 Limit = Annotated[int, typer.Option("--limit", min=1, max=500, help="Most records to show.")]
 Cursor = Annotated[str | None, typer.Option("--cursor", help="Go on with what is older than an earlier page.")]
 Columns = Annotated[str | None, typer.Option("--columns", help="Show these fields as a table: time,severity,user.id.")]
+Sort = Annotated[
+    str | None,
+    typer.Option("--sort", help="Put in the order of a field, smallest first; --sort=-duration is greatest first."),
+]
 Whole = Annotated[bool, typer.Option("--whole", help="Show all that each record holds.")]
 Summed = Annotated[
     str | None,
@@ -66,6 +71,7 @@ def _add_command(kind: KindName) -> None:
         limit: Limit = 40,
         cursor: Cursor = None,
         columns: Columns = None,
+        sort: Sort = None,
         whole: Whole = False,
         summary: Summed = None,
         templates: Templates = False,
@@ -83,7 +89,9 @@ def _add_command(kind: KindName) -> None:
         narrowed = {
             "question": question, "window": window, "app": app_name, "environment": environment, "release": release
         }  # fmt: skip
-        how = _How(limit, cursor, _names(columns), whole, summary, templates, run, trace, follow, csv, ndjson, as_json)
+        how = _How(
+            limit, cursor, _names(columns), sort, whole, summary, templates, run, trace, follow, csv, ndjson, as_json
+        )
         _show(kind, api(url, token), narrowed, how)
 
     app.command(kind, help=HELP[kind], short_help=SHORT_HELP[kind])(command)
@@ -100,6 +108,7 @@ class _How:
     limit: int
     cursor: str | None
     columns: list[str]
+    sort: str | None
     whole: bool
     summary: str | None
     templates: bool
@@ -115,6 +124,8 @@ class _How:
         given = [f"--{name}" for name in ways if getattr(self, name)]
         if len(given) > 1:
             raise UsageTrouble(f"{given[0]} and {given[1]} cannot be had together. Leave one out.")
+        if self.sort and given:
+            raise UsageTrouble(f"--sort is for a list of records. Leave it out, or {given[0]}.")
 
 
 def _names(columns: str | None) -> list[str]:
@@ -140,17 +151,18 @@ def _show(kind: KindName, asked: Api, narrowed: dict[str, Any], how: _How) -> No
     elif how.follow:
         _follow(kind, asked, narrowed, how)
     else:
-        answer = asked.get(path, narrowed | {"limit": how.limit, "cursor": how.cursor})
+        answer = asked.get(path, narrowed | {"limit": how.limit, "cursor": how.cursor, "sort": how.sort})
         if how.as_json:
             print_json(answer)
         else:
-            show_records.records(kind, answer, how.columns, whole=how.whole, asked=bool(narrowed["question"]))
+            show_records.records(kind, answer, how.columns, how.sort, whole=how.whole, asked=bool(narrowed["question"]))
 
 
 def _print_all(pieces: Iterator[bytes]) -> None:
+    decoder = codecs.getincrementaldecoder("utf-8")("replace")
     for piece in pieces:
         # Into a file goes what was reported; a terminal must not be told what to do by it.
-        sys.stdout.buffer.write(safe(piece.decode("utf-8", "replace")).encode() if sys.stdout.isatty() else piece)
+        sys.stdout.buffer.write(safe(decoder.decode(piece)).encode() if sys.stdout.isatty() else piece)
     sys.stdout.buffer.flush()
 
 

@@ -22,9 +22,11 @@ _SAID: Final = {
 }
 
 
-def records(kind: str, answer: dict[str, Any], columns: list[str], *, whole: bool, asked: bool) -> None:
-    """Print a page of records, the newest last."""
-    rows = list(reversed(answer["records"]))
+def records(
+    kind: str, answer: dict[str, Any], columns: list[str], sort: str | None, *, whole: bool, asked: bool
+) -> None:
+    """Print a page of records, the newest last; those in the order of a field from the first on."""
+    rows = answer["records"] if sort else list(reversed(answer["records"]))
     noun = NOUNS[kind]
     length = span(ms_of(answer["window"]["end"]) - ms_of(answer["window"]["start"]))
     if not rows:
@@ -48,7 +50,10 @@ def records(kind: str, answer: dict[str, Any], columns: list[str], *, whole: boo
     if answer["cut"]:
         say(safe(answer["cut"]), FAILED)
     if answer["next"]:
-        say(f"The newest {len(rows)} are shown. Older ones:", QUIET)
+        say(
+            f"{len(rows)} are shown. The next ones:" if sort else f"The newest {len(rows)} are shown. Older ones:",
+            QUIET,
+        )
         console.print(Text(f"--cursor {answer['next']}", style=QUIET), soft_wrap=True)
     elif rows:
         say(

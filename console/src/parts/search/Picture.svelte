@@ -12,6 +12,8 @@
 		/** What the numbers are of, for their unit. */
 		of: string;
 		said: string;
+		/** What stands above it where it is taken away as a file. */
+		title: string;
 	}
 </script>
 
@@ -20,8 +22,9 @@
 	import 'uplot/dist/uPlot.min.css';
 	import { desk } from '../../lib/desk.svelte';
 	import { figure } from '../../lib/cells';
+	import { savePng } from '../../lib/png';
 
-	let { times, lines, of, said }: PictureProps = $props();
+	let { times, lines, of, said, title }: PictureProps = $props();
 	const DASHES: number[][] = [[], [6, 3], [2, 3], [10, 3, 2, 3], [1, 5], [14, 4]];
 	const HEIGHT = 260;
 	const days = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' });
@@ -31,6 +34,25 @@
 		const date = new Date(at * 1000);
 		return step >= 86400 || (date.getHours() === 0 && date.getMinutes() === 0) ? days.format(date) : hours.format(date);
 	};
+	const colour = (style: CSSStyleDeclaration, i: number) => (i === 0 && style.getPropertyValue('--picture-line').trim()) || style.color;
+
+	function save() {
+		const canvas = frame?.querySelector('canvas');
+		if (!frame || !canvas) return;
+		const style = getComputedStyle(frame);
+		savePng(
+			{
+				canvas,
+				title,
+				lines: lines.map((line, i) => ({ name: line.name, dash: DASHES[i % DASHES.length]!, colour: colour(style, i) })),
+				ink: style.color,
+				paper: getComputedStyle(document.body).backgroundColor,
+				font: style.fontFamily
+			},
+			`${title.replace(/[^\w.-]+/g, '-').slice(0, 80)}.png`
+		);
+	}
+
 	let frame = $state<HTMLElement>();
 	let width = $state(0);
 
@@ -40,7 +62,6 @@
 		void desk.choice;
 		const style = getComputedStyle(frame);
 		const ink = style.color;
-		const accent = style.getPropertyValue('--picture-line').trim() || ink;
 		const quiet = style.getPropertyValue('--picture-grid').trim();
 		const axis = { stroke: ink, grid: { stroke: quiet, width: 1 }, ticks: { stroke: quiet, width: 1 }, font: `12px ${style.fontFamily}` };
 		const drawn = new uPlot(
@@ -58,7 +79,7 @@
 					{},
 					...lines.map((line, i) => ({
 						label: line.name,
-						stroke: i === 0 ? accent : ink,
+						stroke: colour(style, i),
 						width: i === 0 ? 2.5 : 1.5,
 						dash: DASHES[i % DASHES.length],
 						spanGaps: false,
@@ -93,6 +114,7 @@
 					{line.name}
 				</li>
 			{/each}
+			<li class="ml-auto"><button class="cursor-pointer underline" onclick={save}>PNG</button></li>
 		</ul>
 	</figcaption>
 </figure>

@@ -6,6 +6,9 @@
 		rows: RecordRow[];
 		columns: string[];
 		label: string;
+		/** The column that they are in the order of, with `-` before it where the greatest come first; newest first where there is none. */
+		sort: string | undefined;
+		sortBy: (column: string) => void;
 		/** The number of the row that the keyboard is at. */
 		chosen: number | undefined;
 		opened: ReadonlySet<number>;
@@ -21,9 +24,12 @@
 	import { cell, isBad } from '../../lib/cells';
 	import RecordDetail from './RecordDetail.svelte';
 
-	let { rows, columns, label, chosen, opened, fresh, open, narrow, change }: RecordTableProps = $props();
+	let { rows, columns, label, sort, sortBy, chosen, opened, fresh, open, narrow, change }: RecordTableProps = $props();
 	const isNumber = (name: string) => rows.some((row) => typeof row.values[name] === 'number');
 	const isLong = (name: string) => name === 'message' || name === 'request' || name === 'entry_point' || name === 'template';
+
+	const direction = (name: string) =>
+		sort === name ? 'ascending' : sort === `-${name}` || (!sort && name === 'time') ? 'descending' : undefined;
 
 	/** The column that takes what the others leave. */
 	const widest = $derived(columns.find((name) => name === 'message') ?? columns.find(isLong) ?? columns.at(-1));
@@ -46,13 +52,16 @@
 			{#each columns as name, i (name)}
 				<th
 					scope="col"
+					aria-sort={direction(name)}
 					class={[
 						'text-surface-600-400 group pr-3 font-normal whitespace-nowrap',
 						isNumber(name) ? 'text-right' : 'text-left',
 						name === widest && 'w-full'
 					]}
 				>
-					{name}
+					<button class="cursor-pointer" title={`In the order of ${name}`} onclick={() => sortBy(name)}
+						>{name}{#if direction(name)}<span aria-hidden="true">{direction(name) === 'ascending' ? ' ↑' : ' ↓'}</span>{/if}</button
+					>
 					{#if columns.length > 1}
 						<span class="opacity-0 group-focus-within:opacity-100 group-hover:opacity-100">
 							{#if i > 0}<button class="cursor-pointer" aria-label={`Move ${name} to the left`} onclick={() => moveLeft(name)}>←</button

@@ -5,6 +5,8 @@
 	export interface SummaryViewProps {
 		kind: RecordKind;
 		found: Summary;
+		/** What it is of, in words: the summary and the question. */
+		title: string;
 		picture: boolean;
 		show: (picture: boolean) => void;
 		lead: (terms: [string, unknown][]) => void;
@@ -18,7 +20,7 @@
 	import BarChart from '../BarChart.svelte';
 	import Picture from './Picture.svelte';
 
-	let { kind, found, picture, show, lead }: SummaryViewProps = $props();
+	let { kind, found, title, picture, show, lead }: SummaryViewProps = $props();
 	const MOST_LINES = 6;
 	const of = $derived(found.summary.startsWith('count') ? '' : found.summary.split(' ')[1]!);
 	const most = $derived(Math.max(...found.groups.map((group) => Math.abs(group.value ?? 0)), 1e-9));
@@ -40,12 +42,12 @@
 			: ` since ${moment(found.back_to)}; older ones are still being counted …`}
 	</p>
 	{#if found.slices || found.by.length}
-		<button class="act ml-auto" aria-pressed={picture} onclick={() => show(!picture)}>{picture ? 'As a table' : 'As a picture'}</button>
+		<button class="act ml-auto" onclick={() => show(!picture)}>{picture ? 'As a table' : 'As a picture'}</button>
 	{/if}
 </div>
 {#if found.cut}<p class="border-error-700-300 my-2 border-l-4 pl-3">{found.cut}</p>{/if}
 {#if picture && found.slices}
-	<Picture times={found.slices} {lines} {of} said={`${found.summary}: the same as a table is one click away`} />
+	<Picture times={found.slices} {lines} {of} {title} said={`${found.summary}: the same as a table is one click away`} />
 	{#if found.groups_in_all > MOST_LINES}
 		<p class="text-surface-600-400 text-sm">
 			The {MOST_LINES} greatest of {countOf(found.groups_in_all, 'value')} are drawn; the table has more.

@@ -24,9 +24,9 @@ _GRAMMAR: Final = r"""
 ?all: one (_AND? one)*
 ?one: _NOT one -> negated
     | _OPEN any _CLOSE
-    | FIELD OP (VALUE | QUOTED) -> compared
+    | FIELD OP (VALUE | QUOTED | BEGINNING) -> compared
     | FIELD _EXISTS -> exists
-    | (WORD | QUOTED) -> words
+    | (WORD | QUOTED | BEGINNING) -> words
 _OPEN: "("
 _CLOSE: ")"
 _OR.5: /(?:or|OR)(?![^\s()"])/
@@ -35,6 +35,7 @@ _NOT.5: /(?:not|NOT)(?![^\s()"])/
 _EXISTS.6: /exists(?![^\s()"])/
 OP.6: /!=|>=|<=|=|>|<|~/
 FIELD.7: /(?!(?:or|OR|and|AND|not|NOT)\s+exists(?![^\s()"]))(?:[A-Za-z_@][\w.\-@\/]*|"(?:[^"\\]|\\.)*")(?=\s*(?:!=|>=|<=|=|>|<|~)|\s+exists(?![^\s()"]))/
+BEGINNING.4: /"(?:[^"\\]|\\.)*"\*(?![^\s()"])/
 QUOTED.3: /"(?:[^"\\]|\\.)*"/
 VALUE: /[^\s()"=<>~][^\s()"]*/
 WORD: /(?!(?:or|OR|and|AND|not|NOT)(?![^\s()"]))[^\s()"=<>~][^\s()"]*/
@@ -135,13 +136,13 @@ class _Tree(Transformer[Token, Node]):
 
     def words(self, token: Token) -> Node:
         text = _unquoted(token)
-        open_end = token.type == "WORD" and text.endswith("*") and not text.endswith("**")
+        is_word = token.type == "WORD" and text.endswith("*") and not text.endswith("**")
         words = tuple(words_of(text))
         if not words:
             raise QuestionTrouble(
                 'a word needs letters or digits; for other characters write message~"…"', (token.start_pos or 0) + 1
             )
-        return Words(words, open_end)
+        return Words(words, open_end=is_word or token.type == "BEGINNING")
 
     def compared(self, field: Token, op: Token, value: Token) -> Node:
         name, text, sign = _unquoted(field), _unquoted(value), str(op)
@@ -149,6 +150,10 @@ class _Tree(Transformer[Token, Node]):
         at = (value.start_pos or 0) + 1
         if value.type == "VALUE" and found == "=" and text.endswith("*") and len(text) > 1:
             return Compare(name, "^", text[:-1])
+        if value.type == "BEGINNING":
+            if found != "=":
+                raise QuestionTrouble(f"what begins so is asked for with =, what does not with `not {name}=…*`", at)
+            return Compare(name, "^", text)
         if name == "severity" and found != "~":
             return self._severity(found, text, at)
         try:
@@ -171,6 +176,8 @@ class _Tree(Transformer[Token, Node]):
 
 def _unquoted(token: Token) -> str:
     text = str(token)
+    if token.type == "BEGINNING":
+        text = text[:-1]
     return (
         re.sub(r"\\(.)", r"\1", text[1:-1], flags=re.DOTALL) if len(text) > 1 and text[0] == text[-1] == '"' else text
     )

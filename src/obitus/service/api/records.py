@@ -33,6 +33,7 @@ from obitus.store.asking import Found, Looked, find
 from obitus.store.asking.counting import Cell, Counted, count
 from obitus.store.asking.finding import MOST_LOOKED_AT, MOST_ROWS, names_in, one_row
 from obitus.store.asking.records import Record, Row, records_of
+from obitus.store.asking.sorting import find_sorted
 from obitus.store.errors import UNREADABLE, NotThere
 from obitus.store.records import Records
 from obitus.store.rows import FailureName
@@ -51,6 +52,7 @@ MOST_GROUPS: Final = 100
 MOST_EXPORTED: Final = 1_000_000
 PROGRESS_S: Final = 0.2
 """Between two answers of one summary that is still being counted."""
+NEWEST_FIRST: Final = "-time"
 NDJSON: Final = "application/x-ndjson"
 CSV: Final = "text/csv"
 
@@ -84,13 +86,52 @@ def found(
     question: Question = None,
     cursor: Cursor = None,
     limit: Annotated[int, Query(ge=1, le=MOST_ROWS, description="Most rows of one page.")] = 50,
+    sort: Annotated[
+        str,
+        Query(
+            max_length=300,
+            description="The field that they are put in order by, smallest first; with `-` before it, greatest first.",
+        ),
+    ] = NEWEST_FIRST,
 ) -> answers.RecordsAnswer:
     """Return failures, logs or runs, newest first, a page at a time. Without a question: all of the window."""
-    after = opened(cursor, kind)
     node = asked_for(window, understood(question, clock))
+    if sort != NEWEST_FIRST:
+        return _sorted(records, kind, node, window, sort, cursor, limit)
+    after = opened(cursor, kind)
     page = _find(records, kind, node, window, limit, Looked(*after) if after else None)
     shown = _records(records, kind, page)
     following = closed(shown[-1].time_ms, shown[-1].seq, kind) if page.more and shown else None
+    return answers.RecordsAnswer(
+        window=views.window_answer(window), records=rows_of(records, kind, shown), next=following, cut=page.cut or None
+    )
+
+
+def _sorted(
+    records: Records,
+    kind: answers.KindName,
+    node: Node | None,
+    window: Window,
+    sort: str,
+    cursor: str | None,
+    limit: int,
+) -> answers.RecordsAnswer:
+    """Return a page in the order of a field. Its cursor holds the end of the window, so that all pages are of the same records."""
+    after = opened(cursor, f"{kind} {sort}")
+    to_ms, behind = after or (window.to_ms, 0)
+    page = find_sorted(
+        records.reader,
+        records.days,
+        KINDS[kind],
+        node,
+        (window.from_ms, to_ms),
+        by=sort.removeprefix("-"),
+        greatest_first=sort.startswith("-"),
+        most=limit,
+        behind=max(0, behind),
+    )
+    shown = _records(records, kind, page)
+    following = closed(to_ms, behind + limit, f"{kind} {sort}") if page.more else None
     return answers.RecordsAnswer(
         window=views.window_answer(window), records=rows_of(records, kind, shown), next=following, cut=page.cut or None
     )

@@ -2,37 +2,30 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import math
 import sqlite3
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any, Final, NamedTuple
-from uuid import UUID
 
 from obitus.core.asking.records import Kind
 from obitus.core.asking.summaries import PER_BUCKET, Summary, percentile, width_ms
 from obitus.core.asking.tree import Node
-from obitus.core.asking.values import number_of
-from obitus.core.severity import SEVERITIES
-from obitus.store.asking.compiling import PAIRS, Names
+from obitus.store.asking.compiling import Names
+from obitus.store.asking.expressions import Expressions, Value
 from obitus.store.asking.finding import LIMIT_S, TABLES, names_in
 from obitus.store.asking.going import Going, condition_of, newest_first
-from obitus.store.asking.kinds import FIELDS
 from obitus.store.database import Reader, typed
-from obitus.store.days.pairs import numbers_in
 from obitus.store.days.reading import DayReaders
 
 _log = logging.getLogger("obitus.store")
 
 MOST_CELLS: Final = 200_000
 """Different values, times slices, that are told apart; what comes beyond is counted together."""
-Value = str | int | float | bool | None
 Keys = tuple[Value, ...]
 
-_TEXT: Final = "SELECT text FROM texts WHERE id = ?"
 _BUCKET: Final = f"(CAST(ln(MIN(MAX(abs(v), 1e-9), 1e15) / 1e-9) * {PER_BUCKET!r} AS INTEGER) + 1)"
 _OF_STAT: Final = {
     "sum": "0 AS bucket, COUNT(v) AS n, COALESCE(SUM(v), 0.0) AS figure",
@@ -153,14 +146,12 @@ class _Counting:
     def __init__(
         self, connection: sqlite3.Connection, kind: Kind, node: Node | None, names: Names, into: Counted
     ) -> None:
-        self._connection, self._kind, self._names, self._into = connection, kind, names, into
-        self._attributes: list[_Attribute] = []
-        self._texts: dict[int, str | None] = {}
+        self._connection, self._into = connection, into
         summary = into.summary
-        _add_functions(connection, self._attributes)
-        one, two = (self._key(summary.by[at]) if at < len(summary.by) else ("NULL", _nothing) for at in range(2))
+        fields = Expressions(connection, kind, names)
+        one, two = (fields.key(summary.by[at]) if at < len(summary.by) else ("NULL", _nothing) for at in range(2))
         self._resolvers = (one[1], two[1])
-        number = self._number(summary.of) if summary.stat else "NULL"
+        number = fields.number(summary.of) if summary.stat else "NULL"
         figures = _COUNT if summary.stat is None else _OF_STAT.get(summary.stat, _BY_BUCKET)
         where, self._params, self.is_narrow = condition_of(connection, kind, node, names)
         slices = f"time_ms / {into.width_ms}" if summary.over_time else "0"
@@ -178,114 +169,6 @@ class _Counting:
         for row in rows:
             keys = tuple(resolve(value) for resolve, value in zip(self._resolvers, (row.one, row.two), strict=True))
             self._into.add(keys[:by], row)
-
-    def _key(self, name: str) -> tuple[str, Callable[[Any], Value]]:
-        """Return what a field is grouped by in SQL, and what makes its value of that."""
-        kept = FIELDS[self._kind].get(name)
-        if kept is None:
-            return f"attribute_of({self._attribute(name)}, shared, attributes)", _loaded
-        if kept.how == "named":
-            return kept.column, self._text
-        if kept.how == "template":
-            return "CASE WHEN filled = '' AND message IS NOT NULL THEN message ELSE template_id END", self._text
-        if kept.how == "message":
-            # What one row says by numbers of texts another may say itself.
-            return "message_of(template_id, message_id, message, filled)", _whole
-        if kept.how == "severity":
-            return kept.column, lambda rank: SEVERITIES[rank]
-        if kept.how == "flag":
-            return kept.column, lambda text: text == "true"
-        if kept.how == "app":
-            return kept.column, self._names.apps.get
-        if kept.how == "release":
-            return kept.column, lambda number: self._names.releases.get(number) or None
-        if kept.how == "id":
-            return kept.column, lambda value: None if value is None else value.hex()
-        if kept.how == "uuid":
-            return kept.column, lambda value: None if value is None else str(UUID(bytes=value))
-        return kept.column, _whole
-
-    def _number(self, name: str) -> str:
-        """Return the number that a field is in SQL, NULL where it is none."""
-        kept = FIELDS[self._kind].get(name)
-        if kept is None:
-            return f"number_of(attribute_of({self._attribute(name)}, shared, attributes))"
-        # Of the fields of their own only some are numbers.
-        return kept.column if kept.how == "number" else "NULL"
-
-    def _attribute(self, name: str) -> int:
-        self._attributes.append(_Attribute(self._connection, name))
-        return len(self._attributes) - 1
-
-    def _text(self, number: int | str) -> Value:
-        if isinstance(number, str):
-            return number or None
-        if number not in self._texts:
-            row = self._connection.execute(_TEXT, (number,)).fetchone()
-            self._texts[number] = row[0] or None if row else None
-        return self._texts[number]
-
-
-class _Attribute:
-    """Finds the value of one attribute in rows of one day file."""
-
-    def __init__(self, connection: sqlite3.Connection, name: str) -> None:
-        self._name, self._start = name, json.dumps(name, ensure_ascii=False) + ":"
-        pairs = connection.execute(PAIRS, (len(self._start), self._start)).fetchall()
-        self._by_number: dict[int, str] = {row[0]: row[1][len(self._start) :] for row in pairs}
-        self._by_shared: dict[bytes, str | None] = {}
-
-    def of(self, shared: bytes | None, attributes: str | None) -> str | None:
-        """Return the value as JSON, None where the row has none."""
-        if shared is not None and self._by_number:
-            try:
-                found = self._by_shared[shared]
-            except KeyError:
-                found = next((self._by_number[one] for one in numbers_in(shared) if one in self._by_number), None)
-                if len(self._by_shared) > 50_000:
-                    self._by_shared.clear()
-                self._by_shared[shared] = found
-            if found is not None:
-                return found
-        if attributes is None or self._start not in attributes:
-            return None
-        value = json.loads(attributes).get(self._name)
-        return None if value is None else json.dumps(value, ensure_ascii=False, separators=(",", ":"))
-
-
-def _add_functions(connection: sqlite3.Connection, attributes: list[_Attribute]) -> None:
-    connection.create_function(
-        "attribute_of", 3, lambda at, shared, others: attributes[at].of(shared, others), deterministic=True
-    )
-    connection.create_function("number_of", 1, _number_in, deterministic=True)
-    if not _has_logarithm(connection):
-        connection.create_function("ln", 1, math.log, deterministic=True)
-
-
-def _has_logarithm(connection: sqlite3.Connection) -> bool:
-    """Whether this SQLite was built with its mathematical functions."""
-    try:
-        connection.execute("SELECT ln(2.0)")
-    except sqlite3.OperationalError:
-        return False
-    return True
-
-
-def _number_in(text: str | None) -> float | None:
-    return None if text is None else number_of(json.loads(text))
-
-
-def _loaded(text: str | None) -> Value:
-    """Return the value that JSON says; lists and objects stay as they are written."""
-    if text is None or text[0] in "[{":
-        return text
-    value: Value = json.loads(text)
-    return value
-
-
-def _whole(value: Any) -> Value:
-    found: Value = value
-    return None if found == "" else found
 
 
 def _nothing(_: object) -> None:

@@ -1,25 +1,24 @@
-import { troubleIn, Trouble, type RecordKind, type Summary } from './api';
-import type { Asked } from './questions';
+import { troubleIn, Trouble } from './api';
 
-/** A summary while it is counted: first figures as soon as there are some, each further than the one before. */
-export interface Summing {
-	readonly value: Summary | undefined;
+/** An answer that grows while it is worked on: first figures as soon as there are some, each further than the one before. */
+export interface Growing<T> {
+	readonly value: T | undefined;
 	readonly trouble: Trouble | undefined;
 }
 
-/** Count what is asked, as long as the calling component lives; anew when the question changes or `again` is called. */
-export function watchSummary(ask: () => { kind: RecordKind; asked: Asked; summary: string } | undefined): Summing {
-	let value = $state.raw<Summary>();
+/** Ask for lines of JSON, as long as the calling component lives; anew when the address changes. No address: nothing is asked. */
+export function watchGrowing<T>(address: () => string | undefined): Growing<T> {
+	let value = $state.raw<T>();
 	let trouble = $state.raw<Trouble>();
 
 	$effect(() => {
-		const wanted = ask();
+		const wanted = address();
 		if (!wanted) {
 			value = trouble = undefined;
 			return;
 		}
 		const stop = new AbortController();
-		count(wanted.kind, { ...wanted.asked, summary: wanted.summary }, stop.signal, (found) => {
+		listen<T>(wanted, stop.signal, (found) => {
 			value = found;
 			trouble = undefined;
 		}).catch((error: unknown) => {
@@ -40,14 +39,14 @@ export function watchSummary(ask: () => { kind: RecordKind; asked: Asked; summar
 	};
 }
 
-async function count(kind: RecordKind, asked: Record<string, unknown>, signal: AbortSignal, hear: (found: Summary) => void): Promise<void> {
-	const answer = await fetch(`/api/records/${kind}/summary?${queryOf(asked)}`, { signal, headers: { Accept: 'application/x-ndjson' } });
+async function listen<T>(address: string, signal: AbortSignal, hear: (found: T) => void): Promise<void> {
+	const answer = await fetch(address, { signal, headers: { Accept: 'application/x-ndjson' } });
 	if (!answer.ok || !answer.body) throw troubleIn(await answer.json().catch(() => undefined), answer.status);
 	let rest = '';
 	for await (const piece of answer.body.pipeThrough(new TextDecoderStream()) as unknown as AsyncIterable<string>) {
 		const lines = (rest + piece).split('\n');
 		rest = lines.pop() ?? '';
-		for (const line of lines) hear(JSON.parse(line) as Summary);
+		for (const line of lines) hear(JSON.parse(line) as T);
 	}
 }
 

@@ -1,0 +1,73 @@
+<script module lang="ts">
+	import type { Asked } from '../../lib/questions';
+
+	/** Log records as the few templates that they came of: a million lines read as forty. A template leads to its records. */
+	export interface ByTemplateProps {
+		asked: Asked;
+		/** Show the records of a template, by a question more. */
+		lead: (question: string) => void;
+	}
+</script>
+
+<script lang="ts">
+	import type { Templates } from '../../lib/api';
+	import { severityShapes } from '../../lib/cells';
+	import { queryOf, watchGrowing } from '../../lib/growing.svelte';
+	import { countOf, moment } from '../../lib/words';
+	import Loaded from '../Loaded.svelte';
+
+	let { asked, lead }: ByTemplateProps = $props();
+	const found = watchGrowing<Templates>(() => `/api/records/logs/templates?${queryOf(asked)}`);
+	const isBad = (severity: string) => severity === 'ERROR' || severity === 'FATAL';
+</script>
+
+<Loaded value={found.value} trouble={found.trouble}>
+	{#snippet children(value)}
+		<p class="text-surface-600-400 mb-2 text-sm" role="status">
+			{countOf(value.records, 'log record')} of {countOf(value.templates_in_all, 'template')}{value.done
+				? ''
+				: ` since ${moment(value.back_to)}; older ones are still being read …`}
+		</p>
+		{#if value.cut}<p class="border-error-700-300 my-2 border-l-4 pl-3">{value.cut}</p>{/if}
+		<table class="w-full text-sm" aria-label="Templates">
+			<thead>
+				<tr class="text-surface-600-400 border-surface-200-800 border-b text-left">
+					<th scope="col" class="pr-4 text-right font-normal">records</th>
+					<th scope="col" class="pr-4 font-normal">worst</th>
+					<th scope="col" class="w-full font-normal">template</th>
+				</tr>
+			</thead>
+			<tbody>
+				{#each value.templates as template (`${template.found} ${template.text}`)}
+					<tr class="border-surface-200-800 border-b align-top">
+						<td class="py-1 pr-4 text-right">{template.records.toLocaleString('en')}</td>
+						<td class={['py-1 pr-4 whitespace-nowrap', isBad(template.severity) && 'text-error-700-300 font-semibold']}
+							>{severityShapes[template.severity]} {template.severity}</td
+						>
+						<td class="py-1">
+							<button
+								class="cursor-pointer text-left font-mono text-xs leading-5 wrap-anywhere underline decoration-dotted"
+								aria-label={`The records of ${template.text}`}
+								onclick={() => lead(template.question)}>{template.text || '(no text)'}</button
+							>
+							{#if template.found}<span class="text-surface-600-400 ml-2 text-xs">found</span>{/if}
+						</td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+		{#if value.templates.length < value.templates_in_all}
+			<p class="text-surface-600-400 mt-2 text-sm">
+				{countOf(value.templates_in_all - value.templates.length, 'more template')} with fewer records. Narrow the question to see them.
+			</p>
+		{/if}
+		{#if value.not_told_apart}
+			<p class="mt-2 text-sm">{countOf(value.not_told_apart, 'log record')} of still other templates are not told apart.</p>
+		{/if}
+		{#if value.templates.some((template) => template.found)}
+			<p class="text-surface-600-400 mt-2 text-sm">
+				A template marked “found” did not come with its records: it was found in their texts, … stands for what differs.
+			</p>
+		{/if}
+	{/snippet}
+</Loaded>

@@ -1,0 +1,168 @@
+"""Fields of a kind as expressions in SQL, over the rows of one day file: to group by, to count with, to put in order."""
+
+from __future__ import annotations
+
+import json
+import math
+import sqlite3
+from collections.abc import Callable
+from typing import Any, Final
+from uuid import UUID
+
+from obitus.core.asking.records import Kind
+from obitus.core.asking.values import number_of
+from obitus.core.severity import SEVERITIES
+from obitus.store.asking.compiling import PAIRS, Names
+from obitus.store.asking.kinds import FIELDS
+from obitus.store.days.pairs import numbers_in
+
+Value = str | int | float | bool | None
+
+_TEXT: Final = "SELECT text FROM texts WHERE id = ?"
+_MESSAGE: Final = "message_of(template_id, message_id, message, filled)"
+"""The function that a connection gets when a question is compiled for it."""
+
+
+class Expressions:
+    """Makes expressions of the fields of one kind for one day file, whose connection it gives the functions to."""
+
+    def __init__(self, connection: sqlite3.Connection, kind: Kind, names: Names) -> None:
+        self._connection, self._kind, self._names = connection, kind, names
+        self._attributes: list[_Attribute] = []
+        self._texts: dict[int, str | None] = {}
+        connection.create_function(
+            "attribute_of", 3, lambda at, shared, others: self._attributes[at].of(shared, others), deterministic=True
+        )
+        connection.create_function("number_of", 1, _number_in, deterministic=True)
+        connection.create_function("text_in", 1, _text_in, deterministic=True)
+        connection.create_function("app_name", 1, names.apps.get, deterministic=True)
+        connection.create_function(
+            "release_name", 1, lambda number: names.releases.get(number) or None, deterministic=True
+        )
+        if not _has_logarithm(connection):
+            connection.create_function("ln", 1, math.log, deterministic=True)
+
+    def key(self, name: str) -> tuple[str, Callable[[Any], Value]]:
+        """Return what a field is grouped by in SQL, and what makes its value of that."""
+        kept = FIELDS[self._kind].get(name)
+        if kept is None:
+            return f"attribute_of({self._attribute(name)}, shared, attributes)", _loaded
+        if kept.how == "named":
+            return kept.column, self._text
+        if kept.how == "template":
+            return "CASE WHEN filled = '' AND message IS NOT NULL THEN message ELSE template_id END", self._text
+        if kept.how == "message":
+            # What one row says by numbers of texts another may say itself.
+            return _MESSAGE, _whole
+        if kept.how == "severity":
+            return kept.column, lambda rank: SEVERITIES[rank]
+        if kept.how == "flag":
+            return kept.column, lambda text: text == "true"
+        if kept.how == "app":
+            return kept.column, self._names.apps.get
+        if kept.how == "release":
+            return kept.column, lambda number: self._names.releases.get(number) or None
+        if kept.how == "id":
+            return kept.column, lambda value: None if value is None else value.hex()
+        if kept.how == "uuid":
+            return kept.column, lambda value: None if value is None else str(UUID(bytes=value))
+        return kept.column, _whole
+
+    def number(self, name: str) -> str:
+        """Return the number that a field is in SQL, NULL where it is none."""
+        kept = FIELDS[self._kind].get(name)
+        if kept is None:
+            return f"number_of(attribute_of({self._attribute(name)}, shared, attributes))"
+        # Of the fields of their own only some are numbers.
+        return kept.column if kept.how == "number" else "NULL"
+
+    def order(self, name: str) -> tuple[str, str]:
+        """Return what a field is put in order by, first a number and then a text; NULL where it is not that."""
+        kept = FIELDS[self._kind].get(name)
+        if kept is None:
+            value = f"attribute_of({self._attribute(name)}, shared, attributes)"
+            return f"number_of({value})", f"text_in({value})"
+        if kept.how in ("number", "severity"):
+            return kept.column, "NULL"
+        if kept.how in ("named", "template"):
+            text = f"NULLIF((SELECT text FROM texts WHERE id = {kept.column}), '')"  # noqa: S608 - a column of kinds
+            if kept.how == "template":
+                text = f"CASE WHEN filled = '' AND message IS NOT NULL THEN message ELSE {text} END"
+            return "NULL", text
+        if kept.how == "message":
+            return "NULL", _MESSAGE
+        if kept.how in ("app", "release"):
+            return "NULL", f"{kept.how}_name({kept.column})"
+        return "NULL", kept.column if kept.how in ("id", "uuid") else f"NULLIF({kept.column}, '')"
+
+    def _attribute(self, name: str) -> int:
+        self._attributes.append(_Attribute(self._connection, name))
+        return len(self._attributes) - 1
+
+    def _text(self, number: int | str) -> Value:
+        if isinstance(number, str):
+            return number or None
+        if number not in self._texts:
+            row = self._connection.execute(_TEXT, (number,)).fetchone()
+            self._texts[number] = row[0] or None if row else None
+        return self._texts[number]
+
+
+class _Attribute:
+    """Finds the value of one attribute in rows of one day file."""
+
+    def __init__(self, connection: sqlite3.Connection, name: str) -> None:
+        self._name, self._start = name, json.dumps(name, ensure_ascii=False) + ":"
+        pairs = connection.execute(PAIRS, (len(self._start), self._start)).fetchall()
+        self._by_number: dict[int, str] = {row[0]: row[1][len(self._start) :] for row in pairs}
+        self._by_shared: dict[bytes, str | None] = {}
+
+    def of(self, shared: bytes | None, attributes: str | None) -> str | None:
+        """Return the value as JSON, None where the row has none."""
+        if shared is not None and self._by_number:
+            try:
+                found = self._by_shared[shared]
+            except KeyError:
+                found = next((self._by_number[one] for one in numbers_in(shared) if one in self._by_number), None)
+                if len(self._by_shared) > 50_000:
+                    self._by_shared.clear()
+                self._by_shared[shared] = found
+            if found is not None:
+                return found
+        if attributes is None or self._start not in attributes:
+            return None
+        value = json.loads(attributes).get(self._name)
+        return None if value is None else json.dumps(value, ensure_ascii=False, separators=(",", ":"))
+
+
+def _has_logarithm(connection: sqlite3.Connection) -> bool:
+    """Whether this SQLite was built with its mathematical functions."""
+    try:
+        connection.execute("SELECT ln(2.0)")
+    except sqlite3.OperationalError:
+        return False
+    return True
+
+
+def _number_in(text: str | None) -> float | None:
+    return None if text is None else number_of(json.loads(text))
+
+
+def _text_in(text: str | None) -> str | None:
+    """Return a text that is no number; of lists and objects, their JSON."""
+    if text is None or (value := json.loads(text)) is None or number_of(value) is not None:
+        return None
+    return value or None if isinstance(value, str) else text
+
+
+def _loaded(text: str | None) -> Value:
+    """Return the value that JSON says; lists and objects stay as they are written."""
+    if text is None or text[0] in "[{":
+        return text
+    value: Value = json.loads(text)
+    return value
+
+
+def _whole(value: Any) -> Value:
+    found: Value = value
+    return None if found == "" else found

@@ -1,0 +1,144 @@
+"""Records of a window in the order of one of their fields. All of them are gone through; those to be shown are kept."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from contextlib import suppress
+from functools import cmp_to_key
+from typing import Final, NamedTuple
+
+from obitus.core.asking.records import Kind
+from obitus.core.asking.tree import Node
+from obitus.core.days import day_and_place, seq_of
+from obitus.store.asking.compiling import Names
+from obitus.store.asking.expressions import Expressions
+from obitus.store.asking.finding import LIMIT_S, TABLES, Found, names_in
+from obitus.store.asking.going import Going, condition_of, newest_first
+from obitus.store.asking.records import TYPES, Row
+from obitus.store.database import Reader, typed
+from obitus.store.days.reading import DayReaders
+from obitus.store.errors import UNREADABLE
+from obitus.store.rows import DayRow
+
+MOST_SORTED: Final = 10_000
+"""How far one may read on in records that are put in order; who wants more asks for less."""
+
+
+_AT: Final = {
+    kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place IN (SELECT value FROM json_each(?))"  # noqa: S608 - names of tables and columns
+    for kind, table in TABLES.items()
+}
+
+
+class _Keyed(NamedTuple):
+    """Where a record stands in the order: its number or text, then the newest first."""
+
+    number: float | None
+    text: str | bytes | None
+    time_ms: int
+    seq: int
+
+
+class _Place(NamedTuple):
+    """What one statement says of a record."""
+
+    number: float | None
+    text: str | bytes | None
+    time_ms: int
+    place: int
+
+
+def find_sorted(
+    reader: Reader,
+    days: DayReaders,
+    kind: Kind,
+    node: Node | None,
+    window: tuple[int, int],
+    *,
+    by: str,
+    greatest_first: bool,
+    most: int,
+    behind: int = 0,
+    limit_s: float = LIMIT_S,
+) -> Found:
+    """Return records of a window in the order of a field, ``most`` of them behind the first ``behind``. Those without it come last.
+
+    Numbers come before texts; texts are compared by their characters, severities by their order; of equals the newest comes first.
+    """
+    wanted = min(MOST_SORTED, behind + most + 1)
+    names = names_in(reader)
+    going = Going(*window)
+    found: list[_Keyed] = []
+
+    def compared(a: _Keyed, b: _Keyed) -> int:
+        return _compared(a, b, greatest_first)
+
+    for _ in newest_first(
+        days, going, limit_s, lambda c, day: _OfDay(c, day, kind, node, names, by, greatest_first, wanted, found)
+    ):
+        if len(found) > 2 * wanted:
+            found.sort(key=cmp_to_key(compared))
+            del found[wanted:]
+    found.sort(key=cmp_to_key(compared))
+    page = found[behind : behind + most]
+    more = len(found) > behind + most and behind + most < MOST_SORTED
+    return Found(_rows(days, kind, [one.seq for one in page]), more, going.cut)
+
+
+def _compared(a: _Keyed, b: _Keyed, greatest_first: bool) -> int:
+    """Compare two places in an order as the statements below do."""
+    for one, other in ((a.number, b.number), (a.text, b.text)):
+        if one is None or other is None:
+            if (one is None) != (other is None):
+                return 1 if one is None else -1
+        elif one != other:
+            # Identifiers are bytes, all else is text: one field has only one of them.
+            less = bool(one < other)  # type: ignore[operator]
+            return -1 if less != greatest_first else 1
+    return -1 if (a.time_ms, a.seq) > (b.time_ms, b.seq) else 1
+
+
+class _OfDay:
+    """Reads the places of one day file."""
+
+    def __init__(
+        self,
+        connection: sqlite3.Connection,
+        day: int,
+        kind: Kind,
+        node: Node | None,
+        names: Names,
+        by: str,
+        greatest_first: bool,
+        most: int,
+        into: list[_Keyed],
+    ) -> None:
+        self._connection, self._day, self._into = connection, day, into
+        number, text = Expressions(connection, kind, names).order(by)
+        where, params, self.is_narrow = condition_of(connection, kind, node, names)
+        self._params = (*params, most)
+        direction = "DESC" if greatest_first else "ASC"
+        self._sql = (
+            f"SELECT {number} AS number, {text} AS text, time_ms, place FROM {TABLES[kind]} WHERE {where} "  # noqa: S608 - expressions from here and from kinds
+            f"ORDER BY number IS NULL, number {direction}, text IS NULL, text {direction}, time_ms DESC, place DESC LIMIT ?"
+        )
+
+    def add(self, from_ms: int, to_ms: int) -> None:
+        """Read what lies between two times."""
+        for row in typed(self._connection.execute(self._sql, (from_ms, to_ms, *self._params)), _Place):
+            self._into.append(_Keyed(row.number, row.text, row.time_ms, seq_of(self._day, row.place)))
+
+
+def _rows(days: DayReaders, kind: Kind, seqs: list[int]) -> list[Row]:
+    """Return the rows with these numbers, in this order; of a day that was removed meanwhile none."""
+    by_day: dict[int, list[int]] = {}
+    for seq in seqs:
+        day, place = day_and_place(seq)
+        by_day.setdefault(day, []).append(place)
+    found: dict[int, Row] = {}
+    for day, places in by_day.items():
+        with suppress(*UNREADABLE), days.open(day) as connection:
+            rows: list[DayRow] = typed(connection.execute(_AT[kind], (json.dumps(places),)), TYPES[kind])
+            found |= {seq_of(day, row.place): Row(day, row) for row in rows}
+    return [found[seq] for seq in seqs if seq in found]
