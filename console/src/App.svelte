@@ -29,7 +29,7 @@
 		{ key: '5', does: 'Releases', run: () => place.go(place.to('/releases')) },
 		{ key: '6', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
 		{ key: '7', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
-		{ key: 'u', does: 'Times in UTC, or in your zone', run: () => zone.turn() },
+		{ key: 'z', does: 'Times in UTC, or in your zone', run: () => zone.turn() },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
 		{ key: '?', does: 'This list', run: () => (keys.help = true) }
 	]);

@@ -33,6 +33,7 @@ test('the newest set of keys comes first, and none works while somebody types', 
 	expect(press(document.body, 'j', { ctrlKey: true })).toBe(false);
 	expect(press(document.body, 'x')).toBe(false);
 	expect(pressed).toEqual(['dialog']);
+	expect(keys.all.map((entry) => entry.does)).toEqual(['dialog']);
 	keys.sets = [];
 });
 

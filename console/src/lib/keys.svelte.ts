@@ -15,7 +15,8 @@ class Keys {
 	help = $state(false);
 	on = $state(localStorage.getItem(KEPT) !== 'off');
 	sets = $state.raw<Key[][]>([]);
-	readonly all = $derived(this.sets.flat());
+	/** Those that work: where two parts of a page use one key, the inner one has it. */
+	readonly all = $derived([...new Map(this.sets.flat().map((entry) => [entry.key, entry])).values()]);
 
 	/** Add keys for as long as the calling component lives. */
 	use(set: Key[]) {
@@ -39,7 +40,7 @@ class Keys {
 		const typing = target.matches?.('input, textarea, select, [contenteditable]');
 		if (event.metaKey || event.ctrlKey || event.altKey || typing || document.querySelector('[role=dialog][data-state=open]') || !this.on)
 			return;
-		const found = this.all.findLast((entry) => entry.key === event.key);
+		const found = this.all.find((entry) => entry.key === event.key);
 		if (!found || (event.key === 'Enter' && target.matches?.('a, button'))) return;
 		event.preventDefault();
 		found.run();

@@ -43,7 +43,7 @@
 		{ key: 'a', does: 'Accept the issue', run: () => current && decisions.accept(current) },
 		{ key: 's', does: 'Settle the issue', run: () => current && (decisions.settling = current) },
 		{ key: 'p', does: 'Park the issue', run: () => current && decisions.park(current) },
-		{ key: '/', does: 'Search', run: () => search.focus() }
+		{ key: '/', does: 'Ask', run: () => search.focus() }
 	]);
 </script>
 
