@@ -10,7 +10,7 @@ import pytest
 
 from obitus.core.clock import DAY_MS, MINUTE_MS
 from obitus.store import now as store
-from obitus.store.intake import SLOTS_KEPT_MS
+from obitus.store.calling import SLOTS_KEPT_MS
 from tests.conftest import Running, failure, raised_in
 from tests.service.test_records import log
 

@@ -14,14 +14,14 @@ import pytest
 
 import obitus.store
 from obitus.core.clock import DAY_MS
-from obitus.store import issues, now, windows
+from obitus.store import calls, issues, now, windows
 from obitus.store.days.files import open_day
 from obitus.store.migrations import open_for_writing
 from obitus.store.windows import Window, counted_within
 
 # Tables that grow with what is reported, or with what happens.
 GROWS = {
-    "failures", "issue_counts", "issue_days", "issue_users", "run_counts", "run_slots", "release_hours", "issue_releases", "release_runs", "issue_history", "fingerprints",
+    "failures", "issue_counts", "issue_days", "issue_users", "run_counts", "run_slots", "call_slots", "link_slots", "latest_spans", "uncalled", "release_hours", "issue_releases", "release_runs", "issue_history", "fingerprints",
     "fingerprint_traits", "fingerprint_keys", "events", "acts", "regrouped", "commits", "commit_files", "growing_tallies", "ids", "evidence", "logs", "runs", "texts",
 }  # fmt: skip
 # Statements that go through one all the same, and why that is right.
@@ -35,7 +35,7 @@ MAY = {
     "obitus.store.removing._REST": "the rest of a removed app, once",
     "obitus.store.asking.compiling._TEXTS": "the texts of a day that repeat, once for a question: names, not records",
     "obitus.store.asking.compiling.PAIRS": "the same",
-    "obitus.store.asking.counting.PAIRS": "the same",
+    "obitus.store.asking.expressions.PAIRS": "the same",
     "obitus.store.evidence._IDS": "the ids of log records that are opened: an index would cost each record more",
 }
 _SCAN = re.compile(r"^SCAN (\w+)(?: AS \w+)?(?: USING .*)?")
@@ -79,13 +79,17 @@ def composed() -> Iterator[tuple[str, str]]:
         )
         for unit_ms, course in windows._COURSES.items():
             yield f"course {number} {unit_ms}", course + window.narrowed() + windows._BY_UNIT
-    every = "".join(now._NARROWED.values())
+    every = "".join(now.NARROWED.values())
     for narrowed in ("", every):
         yield f"runs by slot {narrowed}", now._RUNS_BY_SLOT.format(narrowed=narrowed)
         yield f"runs alike {narrowed}", now._RUNS_ALIKE.format(narrowed=narrowed)
         yield f"failures by slot {narrowed}", now._FAILURES_BY_SLOT.format(narrowed=narrowed)
-        of_issues = narrowed.replace(now._NARROWED["app"], now._OF_APP)
+        of_issues = narrowed.replace(now.NARROWED["app"], now._OF_APP)
         yield f"failures by hour {narrowed}", now._FAILURES_BY_HOUR.format(narrowed=of_issues)
+        yield f"calls {narrowed}", calls._CALLS.format(narrowed=narrowed)
+        yield f"whole {narrowed}", calls._WHOLE.format(narrowed=narrowed)
+        of_links = narrowed.replace(now.NARROWED["app"], calls._OF_EITHER).replace(now.NARROWED["release"], "")
+        yield f"linked {narrowed}", calls._LINKED.format(narrowed=of_links)
 
 
 def _texts(name: str, value: Any) -> Iterator[tuple[str, str]]:

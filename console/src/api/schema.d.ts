@@ -1025,6 +1025,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who calls whom
+         * @description Return apps, their hosts, databases and queues, and who calls whom, from the steps of runs and from traces.
+         */
+        get: operations["calls_api_calls_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/now": {
         parameters: {
             query?: never;
@@ -1440,6 +1460,123 @@ export interface components {
             attributes?: {
                 [key: string]: components["schemas"]["JsonValue"];
             };
+        };
+        /**
+         * CallLine
+         * @description Calls of an app to a host, a database, a queue, or another app.
+         */
+        CallLine: {
+            /** App */
+            app: string;
+            /**
+             * Kind
+             * @description `app` where only the trace says who called.
+             * @enum {string}
+             */
+            kind: "http" | "database" | "queue" | "app";
+            /**
+             * Target
+             * @description A host, a database, a queue, or an app; `…` for those that are not told apart.
+             */
+            target: string;
+            /**
+             * To App
+             * @description The app that answers there, where it is one that reports.
+             */
+            to_app: string | null;
+            /** Calls */
+            calls: number;
+            /** Failed */
+            failed: number;
+            /**
+             * Median Below Ms
+             * @description Half of the calls took less; null where nothing is known.
+             */
+            median_below_ms: number | null;
+            /** P95 Below Ms */
+            p95_below_ms: number | null;
+        };
+        /**
+         * CalledApp
+         * @description An app that calls or is called.
+         */
+        CalledApp: {
+            /** App */
+            app: string;
+            /** Runs */
+            runs: number;
+        };
+        /**
+         * CalledNow
+         * @description The same, beside the time before.
+         */
+        CalledNow: {
+            /** App */
+            app: string;
+            /**
+             * Kind
+             * @description `app` where only the trace says who called.
+             * @enum {string}
+             */
+            kind: "http" | "database" | "queue" | "app";
+            /**
+             * Target
+             * @description A host, a database, a queue, or an app; `…` for those that are not told apart.
+             */
+            target: string;
+            /**
+             * To App
+             * @description The app that answers there, where it is one that reports.
+             */
+            to_app: string | null;
+            /** Calls */
+            calls: number;
+            /** Failed */
+            failed: number;
+            /**
+             * Median Below Ms
+             * @description Half of the calls took less; null where nothing is known.
+             */
+            median_below_ms: number | null;
+            /** P95 Below Ms */
+            p95_below_ms: number | null;
+            /** Calls Before */
+            calls_before: number;
+            /** Failed Before */
+            failed_before: number;
+            /** P95 Below Ms Before */
+            p95_below_ms_before: number | null;
+        };
+        /**
+         * CallsAnswer
+         * @description Who calls whom.
+         */
+        CallsAnswer: {
+            window: components["schemas"]["SpanAnswer"];
+            /** Apps */
+            apps: components["schemas"]["CalledApp"][];
+            /**
+             * Lines
+             * @description Those with most calls first.
+             */
+            lines: components["schemas"]["CallLine"][];
+            /** Lines In All */
+            lines_in_all: number;
+            /**
+             * Points
+             * @description Those whose runs took longest in all first.
+             */
+            points: components["schemas"]["PointTime"][];
+            /**
+             * Runs
+             * @description Runs of the window.
+             */
+            runs: number;
+            /**
+             * Whole
+             * @description Of these, so many were sent whole: each stands for those that ended like it.
+             */
+            whole: number;
         };
         /**
          * ChangesAnswer
@@ -3013,6 +3150,13 @@ export interface components {
             /** Regressed */
             regressed: components["schemas"]["IssueNowAnswer"][];
             /**
+             * Called
+             * @description Hosts, databases and queues: those that fail most first, then the slowest.
+             */
+            called: components["schemas"]["CalledNow"][];
+            /** Called In All */
+            called_in_all: number;
+            /**
              * Loggers
              * @description Loggers by records of WARN and worse.
              */
@@ -3122,6 +3266,25 @@ export interface components {
             /** Refused */
             refused: number;
             clean?: components["schemas"]["IntervalAnswer"] | null;
+        };
+        /**
+         * PointTime
+         * @description What the runs of an entry point spend their time with.
+         */
+        PointTime: {
+            /** App */
+            app: string;
+            /** Entry Point */
+            entry_point: string;
+            /** Runs */
+            runs: number;
+            /** Mean Ms */
+            mean_ms: number;
+            /**
+             * Spent With
+             * @description The greatest share first.
+             */
+            spent_with: components["schemas"]["TimeWith"][];
         };
         /**
          * ProblemDetails
@@ -4077,6 +4240,24 @@ export interface components {
             done: boolean;
             /** Cut */
             cut?: string | null;
+        };
+        /**
+         * TimeWith
+         * @description A share of time.
+         */
+        TimeWith: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "http" | "database" | "queue" | "app";
+            /** Target */
+            target: string;
+            /**
+             * Share
+             * @description Of all time of its runs, 0 to 1; above 1 where calls went on side by side.
+             */
+            share: number;
         };
         /**
          * TogetherAnswer
@@ -10827,6 +11008,119 @@ export interface operations {
                 };
             };
             /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    calls_api_calls_get: {
+        parameters: {
+            query?: {
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood */
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -7,10 +7,10 @@ from bisect import bisect_left
 from collections.abc import Callable
 from typing import Any, Final
 
-from obitus.core.bounds import short
+from obitus.core.bounds import DURATIONS_MS, short
 from obitus.core.clock import HOUR_MS, to_text
 
-BUCKETS_MS: Final = (1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000)
+BUCKETS_MS: Final = DURATIONS_MS
 MOST_ENTRY_POINTS: Final = 1000
 MOST_COUNTERS: Final = 20_000
 HEALTHY_AN_HOUR: Final = 10

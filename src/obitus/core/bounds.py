@@ -39,6 +39,8 @@ FIELDS: Final = 300
 LINE: Final = 100_000_000
 """Number of a line or column."""
 STATUS: Final = 999
+DURATIONS_MS: Final = (1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000)
+"""Ends of the buckets that durations are counted in, in milliseconds."""
 RUNS: Final = 1_000_000_000
 
 

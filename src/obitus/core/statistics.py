@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from statistics import NormalDist
 from typing import Final
@@ -166,3 +166,16 @@ def could_tell(total: int, exposed_before: float, exposed_now: float, false_shar
     if exposed_before <= 0 or exposed_now <= 0 or total <= 0:
         return False
     return (exposed_now / (exposed_before + exposed_now)) ** total <= false_share
+
+
+def below_share(counts: Mapping[float, float], share: float) -> float | None:
+    """Return the end of the bucket below which a share of all lies; None where nothing is known, or where that is beyond all buckets.
+
+    ``counts`` has how many lie in each bucket, by its end; 0 stands for beyond all of them.
+    """
+    in_all, passed = sum(counts.values()), 0.0
+    for end in sorted(counts, key=lambda end: end or math.inf):
+        passed += counts[end]
+        if passed >= share * in_all:
+            return end or None
+    return None

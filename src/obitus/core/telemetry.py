@@ -390,6 +390,12 @@ def _run_part(span: _Span) -> dict[str, Any]:
     }
 
 
+_WHOM: Final = (
+    "url.full", "server.address", "server.port", "db.system.name", "db.namespace", "messaging.destination.name", "rpc.system"
+)  # fmt: skip
+"""Attributes that say whom a step called."""
+
+
 def _step(span: _Span) -> dict[str, Any]:
     attributes = span.attributes
     if "db.system.name" in attributes or "db.system" in attributes:
@@ -404,6 +410,7 @@ def _step(span: _Span) -> dict[str, Any]:
     else:
         kind, message = "mark", span.name
     shown: dict[str, Any] = {"duration_ms": round(span.duration_ms, 3), "span_id": span.id}
+    shown |= {name: attributes[name] for name in _WHOM if isinstance(attributes.get(name), str | int)}
     if span.status is not None:
         shown["status"] = span.status
     if span.status_message:

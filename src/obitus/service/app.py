@@ -15,6 +15,7 @@ from obitus.core.clock import to_text
 from obitus.core.version import VERSION
 from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
+from obitus.service.api import calls as api_calls
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
 from obitus.service.api import now as api_now
@@ -144,6 +145,7 @@ def make_app() -> FastAPI:
         api_rules.router,
         api_grouping.router,
         api_releases.router,
+        api_calls.router,
         api_now.router,
         api_templates.router,
         api_records.router,

@@ -11,11 +11,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final, Literal, NamedTuple
 
-from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
+from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import events, names, releases
+from obitus.store.calling import CallCounts, slots_at
 from obitus.store.database import our_errors, typed
 from obitus.store.days import failures, logs, runs
 from obitus.store.days.failures import FailureRow
@@ -77,8 +78,6 @@ _SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
 _ADD_HISTORY = """
 INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq, release_id)
 VALUES (?, ?, NULL, ?, ?, ?, ?, ?)"""
-SLOTS_KEPT_MS: Final = 4 * DAY_MS
-"""How long runs are counted by five minutes too."""
 _COUNT_RUNS = """
 INSERT INTO run_counts (app_id, release_id, environment, entry_point, outcome, hour, runs)
 VALUES (:app_id, :release_id, :environment, :entry_point, :outcome, :hour, :runs)
@@ -202,6 +201,7 @@ class _Batch:
         self._days_of_issues: Counter[tuple[int, int, str, int]] = Counter()
         self._hours_of_releases: Counter[tuple[int, str, int]] = Counter()
         self._users: Counter[tuple[int, str]] = Counter()
+        self.calls = CallCounts(connection)
 
     def release_of(self, report: Prepared) -> releases.Found:
         """Return the release of a report, which has come with it if it was not known."""
@@ -296,6 +296,7 @@ class _Batch:
     def note(self) -> None:
         """Count what came, and say when the apps were heard of first and last, and from where there is something new to look at."""
         self._write_counts()
+        self.calls.write()
         for release_id, environment in self._due:
             self.connection.execute(_DUE, (release_id, environment))
         for app_id, (first_ms, last_ms) in self._heard.items():
@@ -316,6 +317,8 @@ def _take_one(batch: _Batch, report: Prepared) -> Taken:
     if report.failure is not None:
         taken = _add_failure(batch, report, report.failure, seq, release.id)
         return replace(taken, beyond=release.beyond)
+    if report.run is not None:
+        batch.calls.add(report.run, report.app_id, release.id, report.environment, report.time_ms, report.received_ms)
     return Taken(already_there=False, beyond=release.beyond)
 
 
@@ -352,11 +355,8 @@ def _count_runs(connection: sqlite3.Connection, report: Prepared, runs: int, pla
     for statement in (_COUNT_RUNS, _COUNT_RUNS_BY_RELEASE, _COUNT_RUNS_BY_HOUR):
         connection.execute(statement, values)
     values |= {"status": report.tally.status, "below_ms": report.tally.below_ms}
-    for minutes in (5, 60):
-        # Of what is old nobody asks by the minute.
-        if minutes == 60 or report.received_ms - time_ms < SLOTS_KEPT_MS:
-            slot = {"minutes": minutes, "slot": time_ms // (minutes * MINUTE_MS)}
-            connection.execute(_COUNT_RUNS_BY_SLOT, values | slot)
+    for minutes, slot in slots_at(time_ms, report.received_ms):
+        connection.execute(_COUNT_RUNS_BY_SLOT, values | {"minutes": minutes, "slot": slot})
     return entry_point
 
 

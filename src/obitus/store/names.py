@@ -9,12 +9,19 @@ from obitus.store.database import Reader
 
 MOST_ENTRY_POINTS: Final = 2000
 MOST_ENVIRONMENTS: Final = 100
+MOST_TARGETS: Final = 200
+"""Hosts, databases and queues of one app that are told apart."""
 OTHERS: Final = "…"
 """Stands for all that is not told apart."""
 
 _HAS_ENTRY_POINT = "SELECT 1 FROM entry_points WHERE app_id = ? AND name = ?"
 _ENTRY_POINTS = "SELECT COUNT(*) FROM entry_points WHERE app_id = ?"
 _ADD_ENTRY_POINT = "INSERT INTO entry_points (app_id, name) VALUES (?, ?)"
+_HAS_TARGET = "SELECT 1 FROM targets WHERE app_id = ? AND kind = ? AND name = ?"
+_TARGETS = "SELECT COUNT(*) FROM targets WHERE app_id = ?"
+_ADD_TARGET = "INSERT INTO targets (app_id, kind, name) VALUES (?, ?, ?)"
+_HAS_ANSWERED = "SELECT 1 FROM answered_at WHERE kind = ? AND name = ? AND app_id = ?"
+_ANSWERED = "SELECT COUNT(*) FROM answered_at WHERE app_id = ?"
 _HAS_ENVIRONMENT = "SELECT 1 FROM environments WHERE app_id = ? AND name = ?"
 _ENVIRONMENTS = "SELECT COUNT(*) FROM environments WHERE app_id = ?"
 _ADD_ENVIRONMENT = "INSERT INTO environments (app_id, name) VALUES (?, ?)"
@@ -30,6 +37,24 @@ def entry_point(connection: sqlite3.Connection, app_id: int, name: str) -> str:
         return OTHERS
     connection.execute(_ADD_ENTRY_POINT, values)
     return name
+
+
+def target(connection: sqlite3.Connection, app_id: int, kind: str, name: str) -> str:
+    """Return by what name calls to a host, database or queue are counted: its own, or the one that stands for all others."""
+    values = (app_id, kind, name)
+    if connection.execute(_HAS_TARGET, values).fetchone() is not None:
+        return name
+    if connection.execute(_TARGETS, (app_id,)).fetchone()[0] >= MOST_TARGETS:
+        return OTHERS
+    connection.execute(_ADD_TARGET, values)
+    return name
+
+
+def may_answer(connection: sqlite3.Connection, app_id: int, kind: str, name: str) -> bool:
+    """Return whether it is remembered that an app answers at a name: whoever calls an app chooses the host that it says."""
+    if connection.execute(_HAS_ANSWERED, (kind, name, app_id)).fetchone() is not None:
+        return True
+    return int(connection.execute(_ANSWERED, (app_id,)).fetchone()[0]) < MOST_TARGETS
 
 
 def has_environment(reader: Reader, app_id: int, name: str) -> bool:

@@ -9,8 +9,9 @@ from dataclasses import dataclass, field
 from typing import Any, Final
 
 from obitus.core.clock import HOUR_MS, MINUTE_MS
+from obitus.core.statistics import below_share
+from obitus.store.calling import SLOTS_KEPT_MS
 from obitus.store.database import Reader
-from obitus.store.intake import SLOTS_KEPT_MS
 from obitus.store.rows import FailuresInSlot, IssueCount, IssueNow, RunsAlike, RunsInSlot
 from obitus.store.windows import Window, counted
 
@@ -19,7 +20,7 @@ SHORT_MS: Final = SLOTS_KEPT_MS - HOUR_MS
 MOST_REMOVED: Final = 5_000
 MOST_NEW: Final = 20
 
-_NARROWED: Final = {
+NARROWED: Final = {
     "app": " AND app_id = (SELECT id FROM apps WHERE name = :app)",
     "environment": " AND environment = :environment",
     "release": " AND release_id IN (SELECT id FROM releases WHERE version = :release)",
@@ -47,10 +48,16 @@ WHERE i.id IN (SELECT value FROM json_each(?)) AND i.merged_into IS NULL AND app
 _REGRESSED: Final = """
 SELECT DISTINCT issue_id FROM issue_history INDEXED BY issue_history_regressed
 WHERE to_state = 'regressed' AND time_ms >= :from_ms AND time_ms < :to_ms"""
-_OLD: Final = """
-DELETE FROM run_slots WHERE (minutes, slot, app_id, entry_point, release_id, environment, outcome, status, below_ms) IN (
-  SELECT minutes, slot, app_id, entry_point, release_id, environment, outcome, status, below_ms FROM run_slots
-  WHERE minutes = 5 AND slot < ? LIMIT ?)"""
+_OLD: Final = (
+    """DELETE FROM run_slots WHERE (minutes, slot, app_id, entry_point, release_id, environment, outcome, status, below_ms) IN (
+      SELECT minutes, slot, app_id, entry_point, release_id, environment, outcome, status, below_ms FROM run_slots
+      WHERE minutes = 5 AND slot < ? LIMIT ?)""",
+    """DELETE FROM call_slots WHERE (minutes, slot, app_id, entry_point, release_id, environment, outcome, kind, target, below_ms) IN (
+      SELECT minutes, slot, app_id, entry_point, release_id, environment, outcome, kind, target, below_ms FROM call_slots
+      WHERE minutes = 5 AND slot < ? LIMIT ?)""",
+    """DELETE FROM link_slots WHERE (minutes, slot, caller_id, app_id, environment, below_ms) IN (
+      SELECT minutes, slot, caller_id, app_id, environment, below_ms FROM link_slots WHERE minutes = 5 AND slot < ? LIMIT ?)""",
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,13 +106,7 @@ class Point:
 
     def below_ms(self, share: float) -> float | None:
         """Return the end of the bucket below which this share of runs lies; None where nothing is known, or beyond all buckets."""
-        in_all = sum(self.durations.values())
-        passed = 0
-        for bound in sorted(self.durations, key=lambda bound: bound or float("inf")):
-            passed += self.durations[bound]
-            if passed >= share * in_all:
-                return bound or None
-        return None
+        return below_share(self.durations, share)
 
 
 @dataclass(slots=True)
@@ -130,7 +131,7 @@ def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
         "minutes": slots.minutes, "first": slots.first, "end": slots.end, "from_ms": from_ms, "to_ms": to_ms, "slot_ms": slots.slot_ms,
         "app": window.app, "environment": window.environment, "release": window.release,
     }  # fmt: skip
-    narrowed = "".join(sql for name, sql in _NARROWED.items() if params[name] is not None)
+    narrowed = "".join(sql for name, sql in NARROWED.items() if params[name] is not None)
     found = Seen()
     for slot in reader.all(RunsInSlot, _RUNS_BY_SLOT.format(narrowed=narrowed), params):
         found.runs_by_slot[slot.slot], found.failed_by_slot[slot.slot] = slot.runs, slot.failed
@@ -146,7 +147,7 @@ def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
         found.runs += row.runs
         found.failed += row.runs * (row.outcome == "failed")
     by_slot = _FAILURES_BY_SLOT if slots.minutes == 5 else _FAILURES_BY_HOUR
-    of_issues = narrowed if slots.minutes == 5 else narrowed.replace(_NARROWED["app"], _OF_APP)
+    of_issues = narrowed if slots.minutes == 5 else narrowed.replace(NARROWED["app"], _OF_APP)
     for failed in reader.all(FailuresInSlot, by_slot.format(narrowed=of_issues), params):
         found.failures_by_slot[failed.slot] = failed.failures
     inside = counted(reader, Window(from_ms, to_ms, window.app, window.environment, window.release))
@@ -167,4 +168,5 @@ def regressed_in(reader: Reader, from_ms: int, to_ms: int) -> set[int]:
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:
     """Remove slots of five minutes that nobody asks for any more; return how many: at most some thousands at a time."""
-    return connection.execute(_OLD, ((now_ms - SLOTS_KEPT_MS) // (5 * MINUTE_MS), MOST_REMOVED)).rowcount
+    before = (now_ms - SLOTS_KEPT_MS) // (5 * MINUTE_MS)
+    return sum(connection.execute(sql, (before, MOST_REMOVED)).rowcount for sql in _OLD)

@@ -62,7 +62,10 @@ class _Listeners:
         for name, value in trace_headers().items():
             headers.setdefault(name, value)
         reporter.runs.breadcrumb(
-            "process", f"task {sender} given away", "INFO", {"task.id": str(headers.get("id", ""))}
+            "process",
+            f"task {sender} given away",
+            "INFO",
+            {"task.id": str(headers.get("id", "")), "messaging.destination.name": str(sender)},
         )
 
     def task_prerun(self, task_id: Any = None, task: Any = None, **_: Any) -> None:

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any, Final, Literal
 from uuid import UUID
 
+from obitus.core.calls import called_text, calls_of
 from obitus.core.clock import to_ms
 
 Kind = Literal["failure", "log", "run"]
@@ -41,7 +42,13 @@ def record_of(
     attributes = {
         name: value for name, value in content.get("attributes", {}).items() if name not in FIELDS[content["kind"]]
     }
+    if content["kind"] == "run" and (called := called_text(calls_of(content.get("trail", ())))):
+        attributes.setdefault(CALLS, called)
     return attributes | present
+
+
+CALLS: Final = "calls"
+"""Whom a run called, as an attribute of it; one of its own by that name is left."""
 
 
 def uuid_text(given: str | None) -> str | None:

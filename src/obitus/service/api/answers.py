@@ -61,6 +61,13 @@ class AppAnswer(BaseModel):
     keys: list[KeyAnswer]
 
 
+class SpanAnswer(BaseModel):
+    """A span of time."""
+
+    start: Time
+    end: Time
+
+
 class StepAnswer(BaseModel):
     """One thing to do when an app is set up."""
 

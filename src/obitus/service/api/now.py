@@ -15,8 +15,9 @@ from obitus.core.asking.summaries import Summary, width_ms
 from obitus.core.clock import to_text
 from obitus.core.headline import Headline
 from obitus.core.severity import SEVERITIES
-from obitus.service.api.answers import StateName, Time
+from obitus.service.api.answers import SpanAnswer, StateName, Time
 from obitus.service.api.asked import TheWindow
+from obitus.service.api.calls import CalledNow, called_now
 from obitus.service.api.records import asked_for
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
@@ -38,13 +39,6 @@ router = APIRouter(
     dependencies=[Depends(signed_in)],
     responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "query-too-long", "store-broken"),
 )
-
-
-class SpanAnswer(BaseModel):
-    """A span of time."""
-
-    start: Time
-    end: Time
 
 
 class CourseAnswer(BaseModel):
@@ -135,6 +129,10 @@ class NowAnswer(BaseModel):
     statuses: list[StatusAnswer]
     new: list[IssueNowAnswer]
     regressed: list[IssueNowAnswer]
+    called: list[CalledNow] = Field(
+        description="Hosts, databases and queues: those that fail most first, then the slowest."
+    )
+    called_in_all: int
     loggers: list[LoggerAnswer] = Field(description="Loggers by records of WARN and worse.")
     loggers_cut: str | None = None
     deploys: list[DeployNow]
@@ -151,6 +149,7 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
     before_ms, _ = slots.before().window
     issues = store.issues_named(records.reader, [*(seen.by_issue.keys() | earlier.by_issue.keys())], window.app)
     regressed = store.regressed_in(records.reader, from_ms, to_ms)
+    called = called_now(records.reader, slots, window)
     loggers, cut = _loggers(records, window, from_ms, to_ms)
     deploys = releases.deploys(records.reader, from_ms, to_ms, window.app, window.environment, limit=100)
 
@@ -180,6 +179,8 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
         ],
         new=_issues(issues, seen, {one for one, row in issues.items() if from_ms <= row.first_ms < to_ms}),
         regressed=_issues(issues, seen, regressed),
+        called=called[:MOST_SHOWN],
+        called_in_all=len(called),
         loggers=loggers,
         loggers_cut=cut,
         deploys=[

@@ -9,7 +9,7 @@ from functools import partial
 from typing import Final
 
 from obitus.service.clock import Clock
-from obitus.store import events, now, removing
+from obitus.store import calling, events, now, removing
 from obitus.store.evidence import add_dictionary
 from obitus.store.records import Records
 
@@ -57,7 +57,7 @@ class Housekeeping:
             return
         self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
         now_ms = self._clock.now_ms()
-        for prune in (events.prune, now.prune):
+        for prune in (events.prune, now.prune, calling.prune_spans):
             while self._records.writer.run(partial(prune, now_ms=now_ms)) and not self._stopping.wait(RESTS_S):
                 pass
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Any, Final
 
-from obitus.core.asking.records import LONGEST_REQUEST, request_line, uuid_text
+from obitus.core.asking.records import CALLS, LONGEST_REQUEST, request_line, uuid_text
+from obitus.core.calls import CallKind, Calls, answered_at, called_text, calls_of
 from obitus.store.days.pairs import id_of, indexed, kept, pairs_of
 from obitus.store.days.texts import Texts
+
+_SPAN: Final = re.compile("[0-9a-f]{16}")
 
 ADD: Final = """
 INSERT INTO runs (place, time_ms, late_ms, app_id, release_id, environment_id, entry_point_id, outcome, status, duration_ms,
@@ -33,11 +37,21 @@ class RunFacts:
     pairs: tuple[tuple[str, bool], ...]
     indexed: str
     """Its words and terms, with spaces between."""
+    calls: tuple[Calls, ...] = ()
+    answered_at: tuple[CallKind, str] | None = None
+    """Under which name it was called."""
+    spans: tuple[bytes, ...] = ()
+    """Its own span and those of its calls, by which what it called knows it."""
+    parent: bytes | None = None
+    """The span that called it."""
 
 
 def facts_of(content: dict[str, Any]) -> RunFacts:
     """Return what is kept of a run in columns, from its report after redaction."""
     run, request, attributes = content["run"], content.get("request") or {}, content.get("attributes", {})
+    calls = calls_of(content.get("trail", ()))
+    if calls:
+        attributes = {CALLS: called_text(calls)} | attributes
     line = request_line(request)[:LONGEST_REQUEST]
     named = {"entry_point": run["entry_point"], "run": uuid_text(run.get("id")), "trace_id": content.get("trace_id")}
     return RunFacts(
@@ -51,7 +65,19 @@ def facts_of(content: dict[str, Any]) -> RunFacts:
         run_id=id_of(run.get("id")),
         pairs=pairs_of(attributes),
         indexed=indexed(f"{line} {run['entry_point']}", attributes, named),
+        calls=calls,
+        answered_at=answered_at(run, request, attributes),
+        spans=_spans(content),
+        parent=id_of(run.get("parent_span_id")),
     )
+
+
+def _spans(content: dict[str, Any]) -> tuple[bytes, ...]:
+    of_steps = ((step.get("attributes") or {}).get("span_id") for step in content.get("trail", ()))
+    texts = dict.fromkeys(
+        text for text in (content.get("span_id"), *of_steps) if isinstance(text, str) and _SPAN.fullmatch(text)
+    )
+    return tuple(map(bytes.fromhex, texts))
 
 
 def columns(facts: RunFacts, texts: Texts, environment: str) -> tuple[Any, ...]:
