@@ -12,6 +12,7 @@ from pathlib import Path
 
 from tests.cli.test_grouping import obitus
 from tests.conftest import Running, start, until
+from tests.service.test_calls import called, statement, whole
 from tests.service.test_now import failed, tally
 from tests.service.test_records import RUN, TRACE, fill, log
 
@@ -155,3 +156,20 @@ def test_now(running: Running) -> None:
     assert "200 90" in text and "500 10" in text and "sailings.mail" in text and "obitus issue NUMBER" in said[-1]
     assert json.loads(obitus(running, "now", "--json"))["runs"]["now"] == 100
     assert "no window" in obitus(running, "now", "--window", "soon", status=2)
+
+
+def test_calls(running: Running) -> None:
+    """Who calls whom, what that costs an entry point, and what to do next."""
+    key = running.add_app()
+    assert "called anything that is known" in obitus(running, "calls")
+    slow = called("https://tides.example/depth", 2600, "ERROR")
+    running.send(
+        key, tally(9, 3), *(whole("GET /fares", slow, statement(), ms=2700, outcome="failed") for _ in range(3))
+    )
+    said = obitus(running, "calls").splitlines()
+    line = next(line for line in said if "tides.example" in line)
+    assert line.split() == ["3", "3", "100.0%", "5,000", "ms", "5,000", "ms", "sailings", "→", "tides.example", "host"]
+    assert "96% tides.example" in next(line for line in said if "GET /fares" in line) and "obitus runs" in said[-1]
+    assert json.loads(obitus(running, "calls", "--json"))["whole"] == 3
+    assert "tides.example  by sailings" in obitus(running, "now")
+    assert "no window" in obitus(running, "calls", "--window", "soon", status=2)

@@ -9,6 +9,7 @@ from playwright.sync_api import Page, expect
 
 from tests.conftest import Running
 from tests.end_to_end.browsing import at, axe, walk
+from tests.service.test_calls import called, statement, whole
 from tests.service.test_now import failed, tally
 from tests.service.test_records import log, run
 
@@ -89,3 +90,30 @@ def test_everybody_can_use_it(page: Page, running: Running, light: str) -> None:
         walk(page)
     page.set_viewport_size({"width": 390, "height": 800})
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
+
+
+def test_who_calls_whom(page: Page, running: Running) -> None:
+    """From Now to the picture and its table; a box shows its lines alone; a line leads to its runs."""
+    key = fill(running)
+    running.add_app("pierboard")
+    tides = "https://tides.example/depth"
+    calls = [
+        whole("GET /fares", called(tides, 2600, "ERROR"), outcome="failed"),
+        whole("GET /fares", called(tides), statement()),
+    ]
+    running.send(key, *calls)
+    at(page, running, "/now?window=1h")
+    table = page.get_by_role("table", name=re.compile("^Hosts, databases and queues"))
+    expect(table.get_by_role("row").nth(1)).to_contain_text("tides.example")
+    page.get_by_role("link", name="Who calls whom").click()
+    expect(page.get_by_role("heading", name="Who calls whom")).to_be_visible()
+    expect(page.locator("svg text", has_text="tides.example")).to_be_visible()
+    page.locator("svg text", has_text="sqlite").click()
+    expect(page.locator("svg g[opacity='0.15']")).to_have_count(1)
+    assert axe(page) == []
+    row = page.get_by_role("table", name="Calls").get_by_role("row", name=re.compile("tides.example"))
+    expect(row).to_contain_text("80%")
+    row.get_by_role("link").click()
+    expect(page.locator("tr[data-number]")).to_have_count(2)
+    at(page, running, "/now/calls?window=1h&app=pierboard")
+    expect(page.get_by_text("No run of this window called anything that is known.")).to_be_visible()

@@ -1,5 +1,6 @@
 import type { Component } from 'svelte';
 import UniversalRouterSync, { type Route } from 'universal-router/sync';
+import Calls from '../pages/Calls.svelte';
 import Compare from '../pages/Compare.svelte';
 import Desk from '../pages/Desk.svelte';
 import IssuePage from '../pages/Issue.svelte';
@@ -36,6 +37,7 @@ const router = new UniversalRouterSync<Shown>([
 	at('/issues', Issues, nothing),
 	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
 	at('/now', Now, nothing),
+	at('/now/calls', Calls, nothing),
 	at('/search', Search, nothing),
 	at('/run/:id', Together, ({ id }) => ({ of: { run: id! } })),
 	at('/trace/:id', Together, ({ id }) => ({ of: { trace: id! } })),

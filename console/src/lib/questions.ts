@@ -11,6 +11,8 @@ export const questions = {
 
 	now: (filter: Filter) => of(['now', filter], (signal) => api.GET('/api/now', { params: { query: filter }, signal })),
 
+	calls: (filter: Filter) => of(['calls', filter], (signal) => api.GET('/api/calls', { params: { query: filter }, signal })),
+
 	issue: (number: number, window: string) =>
 		of(['issue', number, { window }], (signal) =>
 			api.GET('/api/issues/{number}', { params: { path: { number }, query: { window } }, signal })

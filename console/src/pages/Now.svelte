@@ -9,6 +9,7 @@
 	import type { Now } from '../lib/api';
 	import Loaded from '../parts/Loaded.svelte';
 	import Beside from '../parts/now/Beside.svelte';
+	import Called from '../parts/now/Called.svelte';
 	import Points from '../parts/now/Points.svelte';
 
 	const MOST = 6;
@@ -92,6 +93,15 @@
 						{now}
 						href={(point) => search('runs', `${term('entry_point', '=', point.entry_point)}${point.failed ? ' outcome=failed' : ''}`)}
 					/>
+				</section>
+			{/if}
+			{#if now.called.length}
+				<section class="mb-8">
+					<div class="mb-1 flex flex-wrap items-baseline gap-3">
+						<h2 class="font-serif text-lg font-semibold">What is called</h2>
+						<a class="ml-auto text-sm" href={place.to('/now/calls')}>Who calls whom</a>
+					</div>
+					<Called {now} {search} />
 				</section>
 			{/if}
 			<div class="grid gap-6 md:grid-cols-3">

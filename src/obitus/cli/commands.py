@@ -25,6 +25,7 @@ MODULES: Final = {
     "issue_commands": ("issues", "issue", "accept", "settle", "park"),
     "record_commands": ("logs", "runs", "failures"),
     "now_command": ("now",),
+    "calls_command": ("calls",),
     "grouping_commands": ("why", "merge", "split", "never-together", "rules", "regroup", "undo"),
     "release_commands": ("releases", "release", "compare", "deploy"),
     "program_commands": ("version", "run", "fingerprint", "check"),

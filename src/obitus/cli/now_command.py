@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Final
 
-from rich.table import Table
 from rich.text import Text
 
 from obitus.cli.api import api
 from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, print_json
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
-from obitus.cli.show import FAILED, QUIET, console, course, heading, ms_of, say
+from obitus.cli.show import FAILED, QUIET, console, course, heading, ms_of, ms_text, plain_table, say
 from obitus.core.clock import span_ms
 from obitus.core.wording import span
+
+MOST_CALLED: Final = 6
 
 
 @app.command(short_help="Show what is happening now.")
@@ -54,16 +55,32 @@ def _show(answer: dict[str, Any]) -> None:
     _issues("Regressed", answer["regressed"])
     if answer["points"]:
         heading("Entry points, by failed runs")
-        table = _table("failed", "runs", "per 1,000", "before", "half <", "95% <", "entry point")
+        table = plain_table(
+            "failed", "runs", "per 1,000", "before", "half <", "95% <", "entry point", left=("entry point",)
+        )
         for point in answer["points"][:12]:
             table.add_row(
                 f"{point['failed']:,}",
                 f"{point['runs']:,}",
                 _rate(point["failed"], point["runs"]),
                 _rate(point["failed_before"], point["runs_before"]),
-                _ms(point["median_below_ms"]),
-                _ms(point["p95_below_ms"]),
+                ms_text(point["median_below_ms"]),
+                ms_text(point["p95_below_ms"]),
                 Text(f"{safe(point['app'])}  {safe(point['entry_point'])}"),
+            )
+        console.print(table)
+    if answer["called"]:
+        heading("What is called")
+        table = plain_table("failed", "calls", "share", "before", "95% <", "before", "called", left=("called",))
+        for one in answer["called"][:MOST_CALLED]:
+            table.add_row(
+                f"{one['failed']:,}",
+                f"{one['calls']:,}",
+                _share(one["failed"], one["calls"]),
+                _share(one["failed_before"], one["calls_before"]),
+                ms_text(one["p95_below_ms"]),
+                ms_text(one["p95_below_ms_before"]),
+                Text(safe(one["target"])).append(f"  by {safe(one['app'])}", style=QUIET),
             )
         console.print(table)
     if answer["types"]:
@@ -105,16 +122,9 @@ def _issues(title: str, found: list[dict[str, Any]]) -> None:
             console.print(said.append(f"  {safe(one['app'])} · issue {one['issue']}", style=QUIET))
 
 
-def _table(*names: str) -> Table:
-    table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET)
-    for name in names:
-        table.add_column(name, justify="left" if name == "entry point" else "right", overflow="fold")
-    return table
-
-
 def _rate(failed: int, runs: int) -> str:
     return f"{1000 * failed / runs:,.0f}" if runs else "–"
 
 
-def _ms(value: float | None) -> str:
-    return "–" if value is None else f"{value:,.0f} ms"
+def _share(failed: int, calls: int) -> str:
+    return f"{failed / calls:.1%}" if calls else "–"

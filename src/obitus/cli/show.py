@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Final
 
@@ -167,3 +167,16 @@ def inset(text: Text, columns: int) -> None:
 def ms_of(text: str) -> int:
     """Return a time of an answer, Unix milliseconds."""
     return to_ms(datetime.fromisoformat(text))
+
+
+def plain_table(*names: str, left: Collection[str]) -> Table:
+    """Return a table without lines; numbers stand to the right, ``left`` says what does not."""
+    table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET)
+    for name in names:
+        table.add_column(name, justify="left" if name in left else "right", overflow="fold")
+    return table
+
+
+def ms_text(value: float | None) -> str:
+    """Return milliseconds for people."""
+    return "–" if value is None else f"{value:,.0f} ms"

@@ -26,6 +26,7 @@ from obitus.client.active import active_reporter, use
 from obitus.client.reporter import Reporter
 from obitus.client.settings import load
 from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.demo.network import Network
 from obitus.demo.story import PLAYERS, SEED, Act, Player, acts_of
 
 
@@ -40,6 +41,10 @@ class StoryClock:
         self.now_ms += self._dice.choice((0, 1, 1, 2, 3, 7))
         return self.now_ms
 
+    def wait(self, ms: int) -> None:
+        """Let some time pass."""
+        self.now_ms += ms
+
 
 def main() -> None:
     """Play one player's days: ``python -m obitus.demo.play INDEX START_MS``."""
@@ -48,12 +53,16 @@ def main() -> None:
     # What the apps print about their own ends is the story's, not the loader's.
     threading.excepthook = lambda _: None
     clock = StoryClock(f"{SEED} clock {player}")
+    network = Network(clock.wait)
+    network.install()
     use(
         Reporter(
             load(
                 release=player.release,
                 own=("sailings", "gatekeeper", "pierboard"),
                 spool="off",
+                logs="INFO, httpx=off",
+                breadcrumbs="INFO, httpx=off",
                 failures_per_second=1e6,
             ),
             clock_ms=clock,
@@ -73,7 +82,7 @@ def main() -> None:
             print(json.dumps({"acts": 1}), flush=True)  # noqa: T201
             runpy.run_module(player.app, run_name="__main__", alter_sys=True)
         acts = list(acts_of(player, day, start_ms))
-        asyncio.run(_play(player, acts, clock))
+        asyncio.run(_play(player, acts, clock, network))
         for left in range(60):
             if obitus.flush(1.0):
                 break
@@ -89,7 +98,7 @@ def _end_with_the_demo(parent: int) -> None:
     os._exit(1)
 
 
-async def _play(player: Player, acts: list[Act], clock: StoryClock) -> None:
+async def _play(player: Player, acts: list[Act], clock: StoryClock, network: Network) -> None:
     hours = [0]
     if player.app == "sailings":
         app = importlib.import_module("sailings.app").app
@@ -103,19 +112,17 @@ async def _play(player: Player, acts: list[Act], clock: StoryClock) -> None:
         clock.now_ms = act.time_ms
         try:
             with _part_of(act.trace):
-                getattr(module, act.what)(**_given(act))
+                getattr(module, act.what)(**_given(act, network))
         except Exception as error:
             # A job runner goes on with the next job, and a page stays open.
             logging.getLogger(f"{player.app}.runner").warning("job failed: %s", type(error).__name__)
         await _breathe(hours, act.time_ms)
 
 
-def _given(act: Act) -> dict[str, Any]:
-    """Return what a job or page is called with; a page asks a stand-in for sailings, which answers as the story has it."""
+def _given(act: Act, network: Network) -> dict[str, Any]:
+    """Return what a job or page is called with. What sailings answers to a page is the story's to say."""
     given = dict(act.with_)
-    if "status" in given:
-        status = given.pop("status")
-        given["ask"] = lambda method, path, body: status
+    network.sailings_answers = given.pop("status", 201)
     return given
 
 

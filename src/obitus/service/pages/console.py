@@ -39,6 +39,7 @@ def asset(name: str) -> Response:
 @router.get("/issues")
 @router.get("/issues/{rest:path}")
 @router.get("/now")
+@router.get("/now/{rest:path}")
 @router.get("/search")
 @router.get("/run/{rest:path}")
 @router.get("/trace/{rest:path}")

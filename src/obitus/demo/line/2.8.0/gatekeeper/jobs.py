@@ -3,10 +3,13 @@
 import logging
 import threading
 
+import httpx
+
 import obitus
 from gatekeeper import manifests, passes
 
 log = logging.getLogger("gatekeeper")
+harbour_office = httpx.Client(base_url="https://harbour.skerry.example", timeout=5)
 
 
 @obitus.run("job print-pass")
@@ -20,7 +23,9 @@ def print_pass(passenger, name):
 def nightly_manifest(sailing, rows):
     log.info("manifest of %s with %d rows", sailing, len(rows))
     total = manifests.total_weight(rows)
-    return total, manifests.dangerous_goods(rows)
+    goods = manifests.dangerous_goods(rows)
+    harbour_office.post("/manifests", json={"sailing": sailing, "weight_kg": total, "goods": goods})
+    return total, goods
 
 
 def heartbeat(beats):

@@ -8,7 +8,7 @@ class PassNotPrinted(Exception):
 
 
 def order(passenger, gate_answers):
-    obitus.mark("gate asked for a pass", passenger=passenger)
+    obitus.mark("gate asked for a pass", passenger=passenger, **{"messaging.destination.name": "print-pass"})
     if gate_answers != "printed":
         raise PassNotPrinted(f"the gate answered {gate_answers!r} for {passenger}")
     return {"pass": passenger}

@@ -2,27 +2,34 @@
 
 import logging
 
+import httpx
+
 import obitus
 
 log = logging.getLogger("sailings.tides")
 
 PATIENCE_MS = 800
+service = httpx.Client(base_url="https://tides.skerry.example", timeout=PATIENCE_MS / 1000)
 
 
 class TideUnavailable(Exception):
     """The tide service did not answer in time."""
 
 
-def depth_at(pier, answers_after_ms):
+def depth_at(pier, sailing_id):
     obitus.mark("tide service asked", pier=pier, waits_ms=PATIENCE_MS)
     try:
-        return read(answers_after_ms)
+        depth_m = read(pier, sailing=sailing_id)
     except TimeoutError as error:
         log.error("tide service gave no answer in %d ms", PATIENCE_MS)
         raise TideUnavailable(f"no depth for {pier} after {PATIENCE_MS} ms") from error
+    log.info("depth at %s is %.1f m", pier, depth_m)
+    return depth_m
 
 
-def read(answers_after_ms):
-    if answers_after_ms > PATIENCE_MS:
-        raise TimeoutError(f"no answer after {answers_after_ms} ms")
-    return 6.4
+def read(pier, **asked):
+    try:
+        answer = service.get("/depth", params={"pier": pier, **asked})
+    except httpx.TimeoutException:
+        raise TimeoutError(f"no answer after {PATIENCE_MS} ms") from None
+    return answer.json()["depth_m"]
