@@ -12,9 +12,10 @@ import typer
 from obitus.cli import show
 from obitus.cli.api import Api, api
 from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json
+from obitus.cli.errors import UsageTrouble
 from obitus.cli.login import Login, write
 from obitus.cli.safe import safe
-from obitus.core.clock import to_ms
+from obitus.core.clock import MINUTE_MS, span_ms, to_ms
 
 app_group = typer.Typer(help="Apps and their reporting keys.", no_args_is_help=True, rich_markup_mode=None)
 app.add_typer(app_group, name="app")
@@ -160,3 +161,38 @@ def app_list(url: Url = None, token: Token = None, as_json: Json = False) -> Non
     """List apps, their releases and keys."""
     answer = api(url, token).get("/api/apps")
     print_json(answer) if as_json else show.apps(answer, now_ms())
+
+
+@app_group.command("logs")
+def app_logs(
+    name: Annotated[str, typer.Argument(help="The app.")],
+    logger: Annotated[str, typer.Argument(help="A logger and those below it; `all` for every one.")] = "",
+    severity: Annotated[
+        str, typer.Argument(help="From which severity on: TRACE, DEBUG, INFO, WARN, ERROR, FATAL.")
+    ] = "",
+    for_: Annotated[str, typer.Option("--for", help="For how long: 15m, 2h, up to 24h.")] = "15m",
+    end: Annotated[int | None, typer.Option("--end", help="End the order with this number instead.")] = None,
+    environment: Annotated[str, typer.Option("--environment", help="Only in this environment.")] = "",
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Let a logger of an app send more, or less, for a while, without a new deploy. Without a logger: list what holds."""
+    asked, path = api(url, token), f"/api/apps/{quote(name, safe='')}/log-orders"
+    length = span_ms(for_)
+    if end is not None:
+        asked.delete(f"{path}/{end}")
+    elif logger:
+        if not severity:
+            raise UsageTrouble(f"Say from which severity on: obitus app logs {name} {logger} DEBUG --for 15m")
+        if length is None or length < MINUTE_MS:
+            raise UsageTrouble(f"{for_!r} is no length of time from a minute on. Say 15m or 2h.")
+        order = {
+            "logger": "" if logger == "all" else logger,
+            "severity": severity.upper(),
+            "minutes": length // MINUTE_MS,
+            "environment": environment,
+        }
+        asked.post(path, order)
+    answer = asked.get(path)
+    print_json(answer) if as_json else show.log_orders(name, answer)

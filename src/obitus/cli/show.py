@@ -180,3 +180,28 @@ def plain_table(*names: str, left: Collection[str]) -> Table:
 def ms_text(value: float | None) -> str:
     """Return milliseconds for people."""
     return "–" if value is None else f"{value:,.0f} ms"
+
+
+def log_orders(app: str, answer: dict[str, Any]) -> None:
+    """Print what loggers of an app send for a while."""
+    if not answer["orders"]:
+        say(
+            f"Loggers of {safe(app)} send what its own settings say. To change it: obitus app logs {safe(app)} LOGGER DEBUG"
+        )
+        return
+    table = plain_table("number", "logger", "from", "until, UTC", "who", left=("logger", "from", "until, UTC", "who"))
+    for one in answer["orders"]:
+        where = f" in {safe(one['environment'])}" if one["environment"] else ""
+        until = one["until"][:16].replace("T", " ")
+        table.add_row(
+            str(one["id"]),
+            f"{safe(one['logger']) or 'all loggers'}{where}",
+            one["severity"],
+            until,
+            safe(one["person"]),
+        )
+    console.print(table)
+    say(
+        f"The app hears of it with the next answer that it gets. Before its time: obitus app logs {safe(app)} --end NUMBER",
+        QUIET,
+    )

@@ -13,6 +13,7 @@ from typing import Any, Final
 
 from obitus.client import runs
 from obitus.client.held import Held
+from obitus.client.log_orders import LogOrders
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.values import plain
@@ -55,6 +56,7 @@ class Base:
         self.random_bytes = random_bytes
         self.timer = timer
         self.redactor = Redactor(settings.hide)
+        self.log_orders = LogOrders(settings.logs, fixed=settings.logs_fixed)
         self.family = family or os.urandom(4).hex()
         self.attributes: dict[str, Any] = {}
         """What the app put on everything that this process reports."""

@@ -14,6 +14,7 @@ from typing import Any, Protocol
 from obitus.client.failures import Failures
 from obitus.client.guard import guarded, without_ours
 from obitus.client.imports import AfterImport
+from obitus.client.log_orders import LogOrders
 from obitus.client.log_records import watch_logging
 from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
@@ -59,9 +60,16 @@ class Hooks:
     """Puts the hooks in place, and takes them away again."""
 
     def __init__(
-        self, settings: Settings, failures: Failures, open_runs: OpenRuns, ending: Ending, install: Install
+        self,
+        settings: Settings,
+        failures: Failures,
+        open_runs: OpenRuns,
+        orders: LogOrders,
+        ending: Ending,
+        install: Install,
     ) -> None:
         self._settings, self._failures, self._runs, self._ending = settings, failures, open_runs, ending
+        self._orders = orders
         self._install_at = install
         self._patches = Patches()
         self._imports = AfterImport({name: self._installer(place) for name, place in TABLE.items()})
@@ -72,7 +80,7 @@ class Hooks:
             self._patches.put(owner, name, make)
         if self._settings.exits:
             self._patches.put(sys, "exit", self._exit)
-        watch_logging(self._settings, self._failures, self._runs, self._patches, logging.Logger)
+        watch_logging(self._settings, self._failures, self._runs, self._orders, self._patches, logging.Logger)
         watch_threads(self._patches, self.stand_in_front)
         for name in ("enable", "disable"):
             self._patches.put(faulthandler, name, self._taking_over)
@@ -96,6 +104,7 @@ class Hooks:
     def remove(self) -> None:
         """Take away the hooks that are still ours; one that another library put on top of ours stays."""
         self._imports.end()
+        self._orders.heard({})
         self._patches.remove()
 
     def _installer(self, place: str) -> Any:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import logging
+from time import monotonic
 from typing import Any, Final
 
 from obitus.client.failures import Failures
 from obitus.client.guard import without_ours
 from obitus.client.log import is_ours
+from obitus.client.log_orders import LogOrders
 from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
 from obitus.client.settings import Settings
@@ -36,19 +38,30 @@ _STANDARD: Final = frozenset(vars(logging.makeLogRecord({}))) | {"message", "asc
 
 
 def watch_logging(
-    settings: Settings, failures: Failures, open_runs: OpenRuns, patches: Patches, logger_class: type[logging.Logger]
+    settings: Settings,
+    failures: Failures,
+    open_runs: OpenRuns,
+    orders: LogOrders,
+    patches: Patches,
+    logger_class: type[logging.Logger],
 ) -> None:
     """See every record that passed its logger's level and filters.
 
     Not a handler on the root logger: that would make a later ``logging.basicConfig()`` of the app do nothing.
     """
-    records = _Records(settings, failures, open_runs)
+    records = _Records(settings, failures, open_runs, orders)
     wanted_of, see = records.wanted.get, records.see
 
     def make(before: Any) -> Any:
         def callHandlers(logger: logging.Logger, record: logging.LogRecord) -> None:
             # The app's handlers come first: what they made of the message need not be made again, and where none
             # of them wants it, its arguments are not asked for their text.
+            if orders.ends_s:
+                if monotonic() > orders.ends_s:
+                    orders.expire()
+                if orders.is_for_us_alone(record.name, record.levelno):
+                    see(record, wanted_of((record.name, record.levelno)))
+                    return
             raised = record.exc_info
             if type(raised) is tuple and raised[1] is not None:
                 record.exc_info = (raised[0], raised[1], without_ours(raised[1], raised[2]))
@@ -65,13 +78,14 @@ def watch_logging(
 
 
 class _Records:
-    def __init__(self, settings: Settings, failures: Failures, open_runs: OpenRuns) -> None:
+    def __init__(self, settings: Settings, failures: Failures, open_runs: OpenRuns, orders: LogOrders) -> None:
         self._settings, self._failures, self._runs = settings, failures, open_runs
         self._redactor = failures.redactor
-        self._sent = Thresholds(settings.logs)
+        self._orders = orders
         self._kept = Thresholds({} if "log" in settings.without else settings.breadcrumbs)
         self.wanted: dict[tuple[str, int], tuple[str, bool, bool]] = {}
         """By logger and level: its severity, whether it becomes a breadcrumb, whether it is sent."""
+        orders.listen(self.wanted.clear)
 
     def see(self, record: logging.LogRecord, wanted: tuple[str, bool, bool] | None) -> None:
         """Make of a record what the settings say. Never raises: a record that cannot be read is the app's to complain about."""
@@ -98,7 +112,11 @@ class _Records:
     def _look_up(self, name: str, level: int) -> tuple[str, bool, bool]:
         severity = from_python_level(level)
         ours = name == "obitus" or name.startswith("obitus.")
-        found = (severity, not ours and self._kept.hears(name, severity), not ours and self._sent.hears(name, severity))
+        found = (
+            severity,
+            not ours and self._kept.hears(name, severity),
+            not ours and self._orders.sent.hears(name, severity),
+        )
         if name == REDIRECTED and name not in self._settings.logs:
             # Line by line what a job runner's workers print: of use before a failure, not as hundreds of reports.
             found = (severity, found[1], False)

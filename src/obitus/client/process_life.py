@@ -47,7 +47,7 @@ class ProcessLife:
         self._begin()
         self._hooks: Hooks | None = None
         if install is not None:
-            self._hooks = Hooks(base.settings, failures, open_runs, self, install)
+            self._hooks = Hooks(base.settings, failures, open_runs, base.log_orders, self, install)
             self._hooks.install()
         watch_forks(self)
         if self._stories:
@@ -66,6 +66,7 @@ class ProcessLife:
             settle=self._settle,
             wrote=self._keep_story if self._keeps else _nothing,
             family=base.family,
+            heard=base.log_orders.heard,
         )
         base.held = Held(base.sender, base.timer)
         self._limits.begin()

@@ -67,12 +67,14 @@ class Sender:
         wrote: Callable[[], None] = lambda: None,
         due: Callable[[], float] = lambda: TICK_S,
         family: str = "",
+        heard: Callable[[dict[str, Any]], None] = lambda _: None,
     ) -> None:
         self._settings = settings
         self._redactor = redactor
         self._says_time = says_time
         self._tick, self._settle, self._wrote, self._due = tick, settle, wrote, due
         self._family = family
+        self._heard = heard
         self.sayings = Sayings()
         self._encoder = Encoder(settings, redactor, self.drop, self.sayings)
         self._url = (settings.url or "").rstrip("/") + "/reports"
@@ -568,6 +570,7 @@ class Sender:
             body = {}
         if status in (200, 422) and isinstance(body.get("lines"), list):
             self._count(body)
+            self._heard(body)
             return len(batch), 0
         detail = str(body.get("detail", "")) or f"status {status}"
         if body.get("slug") == "format-not-supported":

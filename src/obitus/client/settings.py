@@ -20,6 +20,7 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_OWN": "Modules that are own code although they are installed like libraries: `skerry, ferry_core`.",
     "OBITUS_OFF": "1, true, yes or on: report nothing at all.",
     "OBITUS_LOGS": "From which severity log records are sent, by logger: `WARN, sailings.fares=DEBUG, noisy=off`. WARN.",
+    "OBITUS_LOGS_FIXED": "1, true, yes or on: people at the service cannot let loggers send more, or less, for a while.",
     "OBITUS_BREADCRUMBS": "From which severity log records become breadcrumbs, by logger, in the same form. INFO.",
     "OBITUS_LEAVE_OUT": "Kinds of breadcrumbs to leave out: `http, statement, log, process`.",
     "OBITUS_HIDE": "Redaction rules of the team beside the default ones, one a line: `name vessel pin`, `e-mail`, …",
@@ -47,6 +48,8 @@ class Settings:
     """Modules that are own code although they are installed like libraries."""
     logs: Mapping[str, str] = field(default_factory=lambda: {"": "WARN"})
     """From which severity a logger's records are sent as log reports."""
+    logs_fixed: bool = False
+    """Whether people at the service cannot let loggers send more, or less, for a while."""
     breadcrumbs: Mapping[str, str] = field(default_factory=lambda: {"": "INFO"})
     """From which severity a logger's records become breadcrumbs."""
     without: frozenset[str] = frozenset()
@@ -99,6 +102,7 @@ def load(
     environment: str | None = None,
     off: bool | None = None,
     logs: str | None = None,
+    logs_fixed: bool | None = None,
     breadcrumbs: str | None = None,
     without: Sequence[str] | None = None,
     hide: Sequence[str] | None = None,
@@ -118,7 +122,10 @@ def load(
         value = given if given is not None else found.get(name)
         return value.strip() or None if value else None
 
-    switched_off = found.get("OBITUS_OFF", "").strip().lower() in ("1", "true", "yes", "on")
+    def is_on(name: str) -> bool:
+        return found.get(name, "").strip().lower() in ("1", "true", "yes", "on")
+
+    switched_off = is_on("OBITUS_OFF")
     left_out = without if without is not None else (found.get("OBITUS_LEAVE_OUT") or "").replace(",", " ").split()
     unknown = [kind for kind in left_out if kind not in KINDS_TO_LEAVE_OUT]
     if unknown:
@@ -141,6 +148,7 @@ def load(
         environment=choose(environment, "OBITUS_ENVIRONMENT"),
         off=switched_off if off is None else off,
         logs=heard,
+        logs_fixed=is_on("OBITUS_LOGS_FIXED") if logs_fixed is None else logs_fixed,
         breadcrumbs=kept,
         without=frozenset(left_out),
         hide=rules,

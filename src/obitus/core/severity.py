@@ -6,8 +6,9 @@ Standard library only: the client uses this too.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Final
+from typing import Final, Literal
 
+SeverityName = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
 SEVERITIES: Final = ("TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL")
 OFF: Final = "off"
 

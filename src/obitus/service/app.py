@@ -18,11 +18,13 @@ from obitus.service.api import apps as api_apps
 from obitus.service.api import calls as api_calls
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
+from obitus.service.api import log_orders as api_log_orders
 from obitus.service.api import now as api_now
 from obitus.service.api import people as api_people
 from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
 from obitus.service.api import rules as api_rules
+from obitus.service.api import saved as api_saved
 from obitus.service.api import tail as api_tail
 from obitus.service.api import templates as api_templates
 from obitus.service.api.answering_problems import add_handlers
@@ -146,7 +148,9 @@ def make_app() -> FastAPI:
         api_grouping.router,
         api_releases.router,
         api_calls.router,
+        api_log_orders.router,
         api_now.router,
+        api_saved.router,
         api_templates.router,
         api_records.router,
         api_records.together_router,

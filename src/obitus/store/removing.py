@@ -66,6 +66,7 @@ _REST: Final = (
     "DELETE FROM uncalled WHERE app_id = ?",
     "DELETE FROM answered_at WHERE app_id = ?",
     "DELETE FROM targets WHERE app_id = ?",
+    "DELETE FROM log_orders WHERE app_id = ?",
     "DELETE FROM entry_points WHERE app_id = ?",
     "DELETE FROM environments WHERE app_id = ?",
     "DELETE FROM new_issues WHERE app_id = ?",

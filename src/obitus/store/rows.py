@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 
 from obitus.core.calls import CallKind
 from obitus.core.lifecycle import How, State
+from obitus.core.severity import SeverityName
 
 Scope = Literal["read", "decide", "administer"]
 """What a session or token may do."""
@@ -848,3 +849,39 @@ class RunRow(NamedTuple):
 
 
 DayRow = LogRow | FailureInDay | RunRow
+
+
+class SavedQuestion(NamedTuple):
+    """A question with a name."""
+
+    id: int
+    name: str
+    for_all: int
+    view: str
+    changed_ms: int
+    person_id: int
+    person: str
+
+
+class BoardRow(NamedTuple):
+    """A board."""
+
+    id: int
+    name: str
+    panes: str
+    revision: int
+    changed_ms: int
+    person: str | None
+
+
+class LogOrder(NamedTuple):
+    """From which severity a logger sends for a while."""
+
+    id: int
+    app_id: int
+    environment: str
+    logger: str
+    severity: SeverityName
+    made_ms: int
+    until_ms: int
+    person: str

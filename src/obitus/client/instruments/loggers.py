@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from time import monotonic
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
@@ -21,9 +22,9 @@ MOST_FIELDS = 40
 
 
 @lru_cache(1)
-def _thresholds(reporter: Reporter) -> tuple[Thresholds, Thresholds]:
-    """Return from where on records become breadcrumbs, and from where on they are sent: both remember loggers."""
-    return Thresholds(reporter.settings.breadcrumbs), Thresholds(reporter.settings.logs)
+def _kept(reporter: Reporter) -> Thresholds:
+    """Return from where on records become breadcrumbs: it remembers loggers."""
+    return Thresholds(reporter.settings.breadcrumbs)
 
 
 @guarded
@@ -39,10 +40,12 @@ def hear(
     """Make of a record what the settings say, as of one of ``logging``."""
     if is_ours():
         return
-    kept, sent = _thresholds(reporter)
-    if kept.hears(logger, severity):
+    orders = reporter.base.log_orders
+    if orders.ends_s and monotonic() > orders.ends_s:
+        orders.expire()
+    if _kept(reporter).hears(logger, severity):
         reporter.runs.breadcrumb("log", message, severity, {"logger": logger} | place)
-    if not sent.hears(logger, severity):
+    if not orders.sent.hears(logger, severity):
         return
     redactor = reporter.base.redactor
     attributes: dict[str, Any] = place | {

@@ -8,9 +8,10 @@ from uuid import UUID
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, JsonValue, TypeAdapter
 
 from obitus.core import bounds
+from obitus.core.severity import SeverityName
 from obitus.core.version import REPORT_FORMAT
 
-Severity = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
+Severity = SeverityName
 Outcome = Literal["ok", "refused", "failed"]
 BreadcrumbKind = Literal["http", "statement", "log", "input", "page", "mark", "process", "failure"]
 
@@ -245,6 +246,14 @@ class LineVerdict(BaseModel):
     notes: list[str] | None = Field(default=None, description="What was changed to be able to take it.")
 
 
+class LogOrderPart(BaseModel):
+    """From which severity a logger, and those below it, send for a while."""
+
+    logger: str = Field(description="'' for all loggers.")
+    severity: Severity
+    seconds: float = Field(description="For how long from now on.")
+
+
 class ReportsAnswer(BaseModel):
     """What became of a batch. Everything counted as taken is on disk."""
 
@@ -252,6 +261,10 @@ class ReportsAnswer(BaseModel):
     already_there: int
     refused: int
     lines: list[LineVerdict]
+    log_orders: list[LogOrderPart] | None = Field(
+        default=None,
+        description="What people ordered for the loggers of this app: what is not told here holds no more. Absent where nothing is ordered.",
+    )
 
 
 def json_schema() -> dict[str, Any]:

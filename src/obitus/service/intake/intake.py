@@ -17,8 +17,9 @@ from obitus.service.intake.processes import Processes
 from obitus.service.live import Live
 from obitus.service.notes import Notes
 from obitus.service.settings import MIB, Settings
-from obitus.store import rules
+from obitus.store import log_orders, rules
 from obitus.store.records import Records
+from obitus.store.rows import LogOrder
 
 
 class Intake:
@@ -44,11 +45,21 @@ class Intake:
         self.clients = Notes()
         """What sent the latest reports of each app."""
         self._rules = Rules(0, (), (), None)
+        self.log_orders: dict[int, list[LogOrder]] = {}
+        """What people ordered for the loggers of apps, by the app's number."""
         self.load_rules()
+        self.load_log_orders()
 
     def close(self) -> None:
         """End the processes beside."""
         self.processes.close()
+
+    def load_log_orders(self) -> None:
+        """Let the clients hear from now on what is ordered for their loggers."""
+        found: dict[int, list[LogOrder]] = {}
+        for order in log_orders.active(self.records.reader, self.clock.now_ms()):
+            found.setdefault(order.app_id, []).append(order)
+        self.log_orders = found
 
     def load_rules(self) -> None:
         """Let the team's redaction and grouping rules act on what comes in from now on."""

@@ -282,12 +282,28 @@ def _tell(intake: Intake, sender: Sender, taken: list[Taken]) -> None:
         )
 
 
+def _log_orders(intake: Intake, sender: Sender) -> list[formats.LogOrderPart] | None:
+    """Return what holds for the sender's loggers; of two for one logger, that for its environment."""
+    found = {
+        order.logger: formats.LogOrderPart(
+            logger=order.logger, severity=order.severity, seconds=(order.until_ms - sender.received_ms) / 1000
+        )
+        for order in sorted(intake.log_orders.get(sender.app_id, ()), key=lambda order: bool(order.environment))
+        if order.environment in ("", sender.environment) and order.until_ms > sender.received_ms
+    }
+    return list(found.values()) or None
+
+
 def _answer(intake: Intake, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
     counts = {"stored": 0, "already-there": 0, "refused": 0}
     for verdict in verdicts:
         counts[verdict.verdict] += 1
     answer = formats.ReportsAnswer(
-        stored=counts["stored"], already_there=counts["already-there"], refused=counts["refused"], lines=verdicts
+        stored=counts["stored"],
+        already_there=counts["already-there"],
+        refused=counts["refused"],
+        lines=verdicts,
+        log_orders=_log_orders(intake, sender),
     )
     if problem is None and verdicts and counts["refused"] == len(verdicts):
         problem = Problem("all-refused", "Every line was refused; each verdict says why.")

@@ -9,6 +9,7 @@ from functools import partial
 from typing import Final
 
 from obitus.service.clock import Clock
+from obitus.service.jobs import first_board
 from obitus.store import calling, events, now, removing
 from obitus.store.evidence import add_dictionary
 from obitus.store.records import Records
@@ -21,7 +22,7 @@ _log = logging.getLogger("obitus.service")
 
 
 class Housekeeping:
-    """Trains the dictionary of evidence, removes old events, and deletes what is left of removed apps."""
+    """Trains the dictionary of evidence, removes old events, deletes what is left of removed apps, and makes the first board."""
 
     def __init__(self, records: Records, clock: Clock) -> None:
         self._records, self._clock = records, clock
@@ -41,6 +42,7 @@ class Housekeeping:
                 self._train()
                 self._prune()
                 self._remove()
+                first_board.make(self._records, self._clock.now_ms())
             except Exception:
                 # Housekeeping must never stop intake; it tries again at the next turn.
                 _log.exception("housekeeping failed; it will be tried again")
