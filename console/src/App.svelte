@@ -11,6 +11,8 @@
 	import TopBar from './parts/TopBar.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
+	/** A board on a wall screen stands alone, over the whole width. */
+	const alone = $derived(place.path.startsWith('/now/boards/') && place.params.get('alone') === '1');
 	const shown = $derived(pageAt(place.path));
 	let content = $state<HTMLElement>();
 	let before = place.path;
@@ -40,8 +42,13 @@
 {#if session.state === 'out' || (place.path === '/sign-in' && session.state !== 'unknown')}
 	<SignIn />
 {:else if session.state === 'in'}
-	<TopBar />
-	<main id="content" tabindex="-1" bind:this={content} class="mx-auto max-w-6xl px-4 pb-24 outline-none sm:px-6">
+	{#if !alone}<TopBar />{/if}
+	<main
+		id="content"
+		tabindex="-1"
+		bind:this={content}
+		class={['mx-auto px-4 pb-24 outline-none sm:px-6', alone ? 'max-w-none' : 'max-w-6xl']}
+	>
 		{#key place.path}
 			<shown.page {...shown.properties} />
 		{/key}

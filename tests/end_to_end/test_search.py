@@ -157,7 +157,7 @@ def test_by_template_and_by_logger(page: Page, running: Running) -> None:
     at(page, running, "/search")
     page.get_by_role("button", name="By logger", exact=True).click()
     tree = page.get_by_role("table", name="Loggers")
-    expect(tree.get_by_role("row").nth(1)).to_contain_text("sailings37! 30")
+    expect(tree.get_by_role("row").nth(1)).to_contain_text("sailings37change! 30")
     page.get_by_role("button", name="Fold sailings").click()
     expect(tree.get_by_role("row")).to_have_count(2)
     page.get_by_role("button", name="Unfold sailings").click()

@@ -98,7 +98,7 @@ def test_one_comes_by_itself(running: Running) -> None:
         first_board.make(records, running.clock())
     (board,) = running.get("/api/boards")["boards"]
     panes = running.get(f"/api/boards/{board['id']}")["panes"]
-    assert board["person"] is None and [pane["part"] for pane in panes] == ["failures", "new", None, None]
+    assert board["person"] is None and [pane["part"] for pane in panes] == ["failures", None, "new", None]
     running.ask("DELETE", f"/api/boards/{board['id']}")
     running.send(key, tally(3, 5))
     first_board.make(records, running.clock())

@@ -41,6 +41,7 @@ export type Summary = Said<'SummaryAnswer'>;
 export type SummaryGroup = Said<'GroupAnswer'>;
 export type Templates = Said<'TemplatesAnswer'>;
 export type Occurring = Said<'OccurringAnswer'>;
+export type Severity = Said<'LogOrderAnswer'>['severity'];
 export type RecordKind = RecordRow['kind'];
 export type State = IssueRow['state'];
 

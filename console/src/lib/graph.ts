@@ -3,6 +3,10 @@ import type { Said } from './api';
 export type Calls = Said<'CallsAnswer'>;
 export type CallLine = Calls['lines'][number];
 
+/** What is called, as a shape and as a word. */
+export const kindShapes: Record<Node['kind'], string> = { app: '■', http: '○', database: '▤', queue: '⇉' };
+export const kindNames: Record<Node['kind'], string> = { app: 'app', http: 'host', database: 'database', queue: 'queue' };
+
 /** An app, or a host, database or queue that is none of ours. */
 export interface Node {
 	id: string;

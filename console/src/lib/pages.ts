@@ -1,5 +1,7 @@
 import type { Component } from 'svelte';
 import UniversalRouterSync, { type Route } from 'universal-router/sync';
+import Board from '../pages/Board.svelte';
+import Boards from '../pages/Boards.svelte';
 import Calls from '../pages/Calls.svelte';
 import Compare from '../pages/Compare.svelte';
 import Desk from '../pages/Desk.svelte';
@@ -38,6 +40,8 @@ const router = new UniversalRouterSync<Shown>([
 	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
 	at('/now', Now, nothing),
 	at('/now/calls', Calls, nothing),
+	at('/now/boards', Boards, nothing),
+	at('/now/boards/:number', Board, ({ number }) => ({ number: Number(number) })),
 	at('/search', Search, nothing),
 	at('/run/:id', Together, ({ id }) => ({ of: { run: id! } })),
 	at('/trace/:id', Together, ({ id }) => ({ of: { trace: id! } })),

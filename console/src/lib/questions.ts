@@ -13,6 +13,15 @@ export const questions = {
 
 	calls: (filter: Filter) => of(['calls', filter], (signal) => api.GET('/api/calls', { params: { query: filter }, signal })),
 
+	boards: () => of(['boards'], (signal) => api.GET('/api/boards', { signal })),
+
+	board: (number: number) => of(['board', number], (signal) => api.GET('/api/boards/{number}', { params: { path: { number } }, signal })),
+
+	saved: () => of(['saved'], (signal) => api.GET('/api/saved', { signal })),
+
+	logOrders: (app: string) =>
+		of(['log-orders', app], (signal) => api.GET('/api/apps/{name}/log-orders', { params: { path: { name: app } }, signal })),
+
 	issue: (number: number, window: string) =>
 		of(['issue', number, { window }], (signal) =>
 			api.GET('/api/issues/{number}', { params: { path: { number }, query: { window } }, signal })

@@ -41,7 +41,7 @@ export function onSignedOut(act: () => void) {
 
 /** The subjects of questions (the first part of their keys) that each kind of event touches. Of `issue` only those that it names. */
 export const TOUCHED: Record<string, readonly string[]> = {
-	reports: ['now', 'desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
+	reports: ['now', 'calls', 'desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
 	refused: ['apps', 'app'],
 	'issue-new': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
 	'issue-regressed': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
@@ -55,7 +55,7 @@ export const TOUCHED: Record<string, readonly string[]> = {
 	'rate-step-ended': ['desk', 'issues', 'releases', 'release', 'every issue'],
 	'regrouping-asked': ['regroupings', 'acts'],
 	regrouping: ['now', 'desk', 'issues', 'every issue', 'releases', 'release', 'compared', 'regroupings'],
-	act: ['acts', 'apps', 'app', 'tokens', 'sessions', 'grouping-rules', 'redaction-rules']
+	act: ['boards', 'board', 'saved', 'log-orders', 'acts', 'apps', 'app', 'tokens', 'sessions', 'grouping-rules', 'redaction-rules']
 };
 
 /** Whether something that happened touches the question with a key; a kind that nobody knows touches all. */

@@ -86,3 +86,23 @@ export const windows: [string, string][] = [
 	['14d', 'Last 14 days'],
 	['30d', 'Last 30 days']
 ];
+
+/** How far back a window goes, in words. */
+export function windowText(window: string): string {
+	return windows.find(([value]) => value === window)?.[1] ?? `Last ${window}`;
+}
+
+/** The end of a bucket of durations, below which something lies. */
+export function underMs(value: number | null | undefined): string {
+	return value ? `< ${value.toLocaleString('en')} ms` : '–';
+}
+
+/** A share as percent, small ones to one place. */
+export function percent(share: number): string {
+	return `${(100 * share).toFixed(share < 0.0995 ? 1 : 0)}%`;
+}
+
+/** Which share of some failed. */
+export function failedShare(failed: number, calls: number): string {
+	return calls ? percent(failed / calls) : '–';
+}

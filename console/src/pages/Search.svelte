@@ -9,13 +9,16 @@
 	import { queryOf, watchGrowing } from '../lib/growing.svelte';
 	import { Tail } from '../lib/tail.svelte';
 	import { countOf } from '../lib/words';
+	import { nameOf, viewOf } from '../lib/views';
 	import Loaded from '../parts/Loaded.svelte';
+	import PutOnBoard from '../parts/board/PutOnBoard.svelte';
 	import AskField from '../parts/search/AskField.svelte';
 	import ByLogger from '../parts/search/ByLogger.svelte';
 	import ByTemplate from '../parts/search/ByTemplate.svelte';
 	import Course from '../parts/search/Course.svelte';
 	import Occurs from '../parts/search/Occurs.svelte';
 	import RecordTable from '../parts/search/RecordTable.svelte';
+	import SavedQuestions from '../parts/search/SavedQuestions.svelte';
 	import SummaryView from '../parts/search/SummaryView.svelte';
 
 	const kinds: [RecordKind, string][] = [
@@ -41,6 +44,7 @@
 	const grouping = $derived(kind === 'logs' && !summary ? (place.params.get('by') ?? undefined) : undefined);
 	const sort = $derived(place.params.get('sort') ?? undefined);
 
+	const shownView = $derived(viewOf(place.params, false));
 	const found = watchList(() => listings.records(kind, { ...asked, sort }));
 	/** What is wrong with the question, if it is none. */
 	const unclear = $derived(found.trouble?.slug === 'bad-question' ? found.trouble : undefined);
@@ -110,7 +114,13 @@
 
 <svelte:head><title>Search · Obitus</title></svelte:head>
 
-<h1 class="mt-6 font-serif text-2xl font-semibold">Search</h1>
+<div class="mt-6 flex flex-wrap items-baseline gap-3">
+	<h1 class="font-serif text-2xl font-semibold">Search</h1>
+	<span class="ml-auto flex items-baseline gap-2">
+		<PutOnBoard pane={{ title: '', width: 2, height: 'middle', view: shownView }} name={nameOf(shownView)} />
+		<SavedQuestions name={nameOf(shownView)} />
+	</span>
+</div>
 <div class="my-3 flex flex-wrap items-start gap-3" role="search">
 	<fieldset class="flex flex-col gap-1">
 		<legend class="text-surface-600-400 text-sm">Among</legend>

@@ -10,12 +10,11 @@
 
 <script lang="ts">
 	import { term } from '../../lib/asked';
+	import { kindNames } from '../../lib/graph';
+	import { failedShare, underMs } from '../../lib/words';
 
 	let { now, search }: CalledProps = $props();
 	const MOST = 6;
-	const kinds: Record<string, string> = { app: 'app', http: 'host', database: 'database', queue: 'queue' };
-	const ms = (value: number | null | undefined) => (value ? `< ${value.toLocaleString('en')} ms` : '–');
-	const share = (failed: number, calls: number) => (calls ? `${((100 * failed) / calls).toFixed(1)}%` : '–');
 	const runs = (one: Now['called'][number]) =>
 		one.kind === 'app'
 			? search('runs', term('app', '=', one.target))
@@ -42,15 +41,15 @@
 				<tr class="border-surface-200-800 border-b">
 					<th scope="row" class="py-1 pr-3 text-left font-normal wrap-anywhere"
 						><a href={runs(one)}>{one.target === '…' ? 'others' : one.target}</a>
-						<span class="text-surface-600-400">{kinds[one.kind]}</span></th
+						<span class="text-surface-600-400">{kindNames[one.kind]}</span></th
 					>
 					<td class="py-1 pr-3">{one.app}</td>
 					<td class={['py-1 pr-3 text-right', one.failed ? 'text-error-700-300 font-semibold' : '']}>{one.failed.toLocaleString('en')}</td>
-					<td class="py-1 pr-3 text-right">{share(one.failed, one.calls)}</td>
-					<td class="text-surface-600-400 py-1 pr-3 text-right">{share(one.failed_before, one.calls_before)}</td>
+					<td class="py-1 pr-3 text-right">{failedShare(one.failed, one.calls)}</td>
+					<td class="text-surface-600-400 py-1 pr-3 text-right">{failedShare(one.failed_before, one.calls_before)}</td>
 					<td class="py-1 pr-3 text-right">{one.calls.toLocaleString('en')}</td>
-					<td class="py-1 pr-3 text-right whitespace-nowrap">{ms(one.p95_below_ms)}</td>
-					<td class="text-surface-600-400 py-1 text-right whitespace-nowrap">{ms(one.p95_below_ms_before)}</td>
+					<td class="py-1 pr-3 text-right whitespace-nowrap">{underMs(one.p95_below_ms)}</td>
+					<td class="text-surface-600-400 py-1 text-right whitespace-nowrap">{underMs(one.p95_below_ms_before)}</td>
 				</tr>
 			{/each}
 		</tbody>

@@ -9,7 +9,7 @@
 </script>
 
 <script lang="ts">
-	import { rateText } from '../../lib/words';
+	import { rateText, underMs } from '../../lib/words';
 
 	let { now, href }: PointsProps = $props();
 	const measures = {
@@ -25,10 +25,9 @@
 	const points = $derived(now.points.toSorted((a, b) => measures[by].of(b) - measures[by].of(a)).slice(0, 12));
 	const most = $derived(Math.max(1e-9, ...points.map(measures[by].of)));
 	const severalApps = $derived(new Set(now.points.map((one) => one.app)).size > 1);
-	const ms = (value: number | null | undefined) => (value ? `< ${value.toLocaleString('en')} ms` : '–');
 	const rate = (failed: number, runs: number) => (runs ? rateText((1000 * failed) / runs) : '–');
 	const said = (one: Point) =>
-		by === 'time' ? ms(one.p95_below_ms) : by === 'rate' ? rate(one.failed, one.runs) : measures[by].of(one).toLocaleString('en');
+		by === 'time' ? underMs(one.p95_below_ms) : by === 'rate' ? rate(one.failed, one.runs) : measures[by].of(one).toLocaleString('en');
 </script>
 
 <div class="mb-2 flex flex-wrap items-baseline gap-3">
@@ -86,9 +85,9 @@
 						<td class="py-1 pr-3 text-right">{one.runs.toLocaleString('en')}</td>
 						<td class="py-1 pr-3 text-right">{rate(one.failed, one.runs)}</td>
 						<td class="text-surface-600-400 py-1 pr-3 text-right">{rate(one.failed_before, one.runs_before)}</td>
-						<td class="py-1 pr-3 text-right whitespace-nowrap">{ms(one.median_below_ms)}</td>
-						<td class="py-1 pr-3 text-right whitespace-nowrap">{ms(one.p95_below_ms)}</td>
-						<td class="text-surface-600-400 py-1 text-right whitespace-nowrap">{ms(one.p95_below_ms_before)}</td>
+						<td class="py-1 pr-3 text-right whitespace-nowrap">{underMs(one.median_below_ms)}</td>
+						<td class="py-1 pr-3 text-right whitespace-nowrap">{underMs(one.p95_below_ms)}</td>
+						<td class="text-surface-600-400 py-1 text-right whitespace-nowrap">{underMs(one.p95_below_ms_before)}</td>
 					</tr>
 				{/each}
 			</tbody>

@@ -15,6 +15,7 @@
 	import { loggersOf, questionOf, type Logger } from '../../lib/loggers';
 	import { countOf, moment } from '../../lib/words';
 	import Loaded from '../Loaded.svelte';
+	import LogOrders from './LogOrders.svelte';
 
 	let { asked, lead }: ByLoggerProps = $props();
 	const OPEN_BY_ITSELF = 2;
@@ -22,6 +23,8 @@
 	const found = watchGrowing<Summary>(
 		() => `/api/records/logs/summary?${queryOf({ ...asked, summary: 'count by logger, severity', most: MOST })}`
 	);
+	/** The logger whose sending somebody changes. */
+	let changing = $state.raw<Logger>();
 	/** What was folded or unfolded by hand. */
 	let turned = $state<Record<string, boolean>>({});
 	const isOpen = (logger: Logger, deep: number) => turned[logger.name] ?? deep < OPEN_BY_ITSELF;
@@ -47,6 +50,13 @@
 				>
 			</td>
 			<td class="py-1 pr-4 text-right">{logger.records.toLocaleString('en')}</td>
+			<td class="py-1 pr-4 text-right whitespace-nowrap"
+				><button
+					class="cursor-pointer underline decoration-dotted"
+					aria-label={`Change what ${logger.name || 'every logger'} sends`}
+					onclick={() => (changing = logger)}>change</button
+				></td
+			>
 			<td class={['py-1 text-right', logger.loud && 'text-error-700-300']}>{logger.loud ? `! ${logger.loud.toLocaleString('en')}` : '–'}</td
 			>
 		</tr>
@@ -65,6 +75,7 @@
 				<tr class="text-surface-600-400 border-surface-200-800 border-b text-left">
 					<th scope="col" class="font-normal">logger</th>
 					<th scope="col" class="pr-4 text-right font-normal">records</th>
+					<th scope="col" class="pr-4 text-right font-normal">sends</th>
 					<th scope="col" class="text-right font-normal whitespace-nowrap">warnings and worse</th>
 				</tr>
 			</thead>
@@ -77,3 +88,10 @@
 		{/if}
 	{/snippet}
 </Loaded>
+{#if changing !== undefined}
+	<LogOrders
+		bind:open={() => changing !== undefined, (open) => (changing = open ? changing : undefined)}
+		logger={changing.name}
+		question={questionOf(changing)}
+	/>
+{/if}

@@ -8,7 +8,9 @@
 		/** What it is of, in words: the summary and the question. */
 		title: string;
 		picture: boolean;
-		show: (picture: boolean) => void;
+		show?: (picture: boolean) => void;
+		/** Whether its heading stands elsewhere. */
+		bare?: boolean;
 		lead: (terms: [string, unknown][]) => void;
 	}
 </script>
@@ -20,7 +22,7 @@
 	import BarChart from '../BarChart.svelte';
 	import Picture from './Picture.svelte';
 
-	let { kind, found, title, picture, show, lead }: SummaryViewProps = $props();
+	let { kind, found, title, picture, show, bare = false, lead }: SummaryViewProps = $props();
 	const MOST_LINES = 6;
 	const of = $derived(found.summary.startsWith('count') ? '' : found.summary.split(' ')[1]!);
 	const most = $derived(Math.max(...found.groups.map((group) => Math.abs(group.value ?? 0)), 1e-9));
@@ -35,13 +37,13 @@
 </script>
 
 <div class="my-2 flex flex-wrap items-baseline gap-3">
-	<h2 class="font-serif text-lg font-semibold">{found.summary}</h2>
+	{#if !bare}<h2 class="font-serif text-lg font-semibold">{found.summary}</h2>{/if}
 	<p class="text-surface-600-400 text-sm" role="status">
 		{said(found.value)} in {countOf(found.records, nouns[kind])}{found.done
 			? ''
 			: ` since ${moment(found.back_to)}; older ones are still being counted …`}
 	</p>
-	{#if found.slices || found.by.length}
+	{#if show && (found.slices || found.by.length)}
 		<button class="act ml-auto" onclick={() => show(!picture)}>{picture ? 'As a table' : 'As a picture'}</button>
 	{/if}
 </div>

@@ -28,20 +28,23 @@ def _fitting(reader: Reader) -> list[Pane]:
     has_runs, has_failures = (bool(reader.column(int, sql)) for sql in (_RUNS, _FAILURES))
     panes = []
     if has_failures:
-        panes += [Pane(part="failures", width=2), Pane(part="new", width=2)]
+        panes.append(Pane(part="failures", width=2))
     if has_runs:
         panes += [
             Pane(part="failed", width=2),
             Pane(part="runs", width=2),
-            Pane(part="points", width=4),
             Pane(
                 title="Time that 95% of runs stay below",
                 view=View(kind="runs", summary="p95 duration by entry_point over time", picture=True),
             ),
+            Pane(part="points", width=4),
             Pane(part="called", width=2),
         ]
     if has_failures:
-        panes.append(Pane(title="Failures by type", view=View(kind="failures", summary="count by type")))
+        panes += [
+            Pane(title="Failures by type", view=View(kind="failures", summary="count by type")),
+            Pane(part="new", width=2),
+        ]
     panes.append(
         Pane(
             title="Log records by severity",

@@ -1,0 +1,135 @@
+"""Boards, saved questions and what loggers send, in a real browser."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from obitus.service.jobs import first_board
+from tests.conftest import Running
+from tests.end_to_end.browsing import at, axe
+from tests.end_to_end.test_now import fill as fill_now
+from tests.service.test_calls import called, whole
+from tests.service.test_records import fill, log
+
+
+def test_from_pictures_to_a_board(page: Page, running: Running) -> None:
+    """From Search and from Now onto a new board; arranged; there when one comes back; shown alone; removed."""
+    key = fill_now(running)
+    at(page, running, "/search?kind=runs&summary=count+by+status+over+time&as=picture")
+    page.get_by_role("button", name=re.compile("^Put on a board")).click()
+    page.get_by_label("Called").fill("Answers")
+    page.get_by_label("Name of the new board").fill("Office wall")
+    page.get_by_role("button", name="Put it there").click()
+    expect(page.get_by_role("heading", name="Office wall")).to_be_visible()
+    expect(page.locator("canvas")).to_be_visible()
+    at(page, running, "/now?window=1h")
+    page.get_by_role("heading", name="Answer codes").hover()
+    page.get_by_role("button", name="Put on a board: Answer codes").click()
+    expect(page.get_by_role("combobox", name=re.compile("^On"))).to_have_value("1")
+    page.get_by_role("button", name="Put it there").click()
+    expect(page.get_by_text("It is on the board “Office wall”.")).to_be_visible()
+    at(page, running, "/now/boards")
+    expect(page.get_by_text("2 pictures, changed by owner")).to_be_visible()
+    page.get_by_role("link", name="Office wall").click()
+    headings = page.get_by_role("heading", level=2)
+    expect(headings).to_have_text(["Answers", "Answer codes"])
+    assert axe(page) == []
+    page.keyboard.press("e")
+    codes = page.get_by_role("group", name="Arrange Answer codes")
+    codes.get_by_role("button", name="Earlier").click()
+    expect(page.get_by_role("group", name=re.compile("^Arrange"))).to_have_count(2)
+    expect(page.get_by_role("group", name=re.compile("^Arrange")).first).to_have_accessible_name("Arrange Answer codes")
+    codes.get_by_label("wide").select_option("4/4")
+    expect(page.get_by_role("region", name="Answer codes").first).to_have_class(re.compile("col-span-4"))
+    page.get_by_label("Name", exact=True).fill("The wall")
+    page.get_by_label("Name", exact=True).press("Enter")
+    page.get_by_role("button", name="Done").click()
+    page.reload()
+    expect(page.get_by_role("heading", name="The wall")).to_be_visible()
+    expect(headings).to_have_text(["Answer codes", "Answers"])
+    page.keyboard.press("w")
+    expect(page).to_have_url(re.compile("alone=1"))
+    expect(page.get_by_role("navigation")).to_have_count(0)
+    # It is refreshed while nobody touches it.
+    running.send(key, log("x", 1))
+    page.keyboard.press("w")
+    page.get_by_role("button", name="Arrange").click()
+    page.get_by_role("button", name="Take Answers off the board").click()
+    expect(page.get_by_role("group", name=re.compile("^Arrange"))).to_have_count(1)
+    page.get_by_role("button", name="Remove the board").click()
+    page.get_by_role("button", name="Remove it").click()
+    expect(page.get_by_role("heading", name="Boards")).to_be_visible()
+    expect(page.get_by_role("link", name="The wall")).to_have_count(0)
+
+
+def test_somebody_else_was_faster(page: Page, running: Running) -> None:
+    """What they did is shown, and not written over."""
+    fill_now(running)
+    running.ask("POST", "/api/boards", {"name": "Wall", "panes": [{"part": "runs"}, {"part": "types"}]})
+    at(page, running, "/now/boards/1?window=1h")
+    page.get_by_role("button", name="Arrange").click()
+    expect(page.get_by_role("group", name=re.compile("^Arrange"))).to_have_count(2)
+    # The page does not hear of it in time.
+    page.route("**/api/boards/1", lambda route: route.continue_() if route.request.method != "GET" else route.abort())
+    running.ask("PUT", "/api/boards/1", {"name": "Wall", "panes": [{"part": "types"}], "seen": 1})
+    page.unroute("**/api/boards/1")
+    page.get_by_role("button", name="Take Runs off the board").click(timeout=2000) if page.get_by_role("button", name="Take Runs off the board").count() else None  # fmt: skip
+    expect(page.get_by_role("group", name=re.compile("^Arrange"))).to_have_count(1)
+    assert running.get("/api/boards/1")["panes"][0]["part"] == "types"
+
+
+@pytest.mark.parametrize("light", ["day", "night"])
+def test_the_board_that_comes_by_itself(page: Page, running: Running, light: str) -> None:
+    """It shows what fits what was reported, and everybody can use it."""
+    key = fill_now(running)
+    running.send(key, whole("GET /fares", called("https://tides.example/depth")))
+    first_board.make(running.service.records, running.clock())
+    page.add_init_script(f"localStorage.setItem('obitus-desk', '{light}')")
+    at(page, running, "/now/boards/1?window=1h")
+    expect(page.get_by_role("heading", name="Overview")).to_be_visible()
+    expect(page.locator("canvas")).to_have_count(2)
+    expect(page.get_by_text("tides.example")).to_be_visible()
+    assert axe(page) == []
+
+
+def test_saved_questions(page: Page, running: Running) -> None:
+    """With a name, for all; there for the next time; replaced by the same name; removed."""
+    fill(running)
+    at(page, running, "/search?question=severity%3DWARN&columns=time,message&window=14d")
+    page.get_by_text("Saved", exact=True).click()
+    expect(page.get_by_text("No question is saved yet.")).to_be_visible()
+    page.get_by_role("button", name="Save what is shown").click()
+    page.get_by_label("Name").fill("Warnings")
+    page.get_by_label("for all of the team").check()
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("“Warnings” is saved for all.")).to_be_visible()
+    assert axe(page) == []
+    at(page, running, "/search?window=1h")
+    page.get_by_text("Saved (1)").click()
+    page.get_by_role("link", name="Warnings").click()
+    expect(page).to_have_url(re.compile(r"window=1h.*question=severity%3DWARN.*columns=time%2Cmessage"))
+    expect(page.locator("tr[data-number]")).to_have_count(30)
+    page.get_by_text("Saved (1)").click()
+    page.get_by_role("button", name="Remove Warnings").click()
+    expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+
+
+def test_what_a_logger_sends(page: Page, running: Running) -> None:
+    """From the tree of loggers: its app is known, what holds is listed, and it can be ended."""
+    fill(running)
+    at(page, running, "/search?by=logger")
+    page.get_by_role("button", name="Change what sailings.fares sends").click()
+    expect(page.get_by_role("dialog").get_by_role("combobox", name=re.compile("^App"))).to_have_value(re.compile("sailings|gatekeeper"))
+    page.get_by_role("dialog").get_by_role("combobox", name=re.compile("^App")).select_option("sailings")
+    page.get_by_role("button", name="Order it").click()
+    expect(page.get_by_text("What holds now for sailings")).to_be_visible()
+    expect(page.get_by_role("listitem").filter(has_text="from DEBUG")).to_contain_text("owner")
+    assert axe(page) == []
+    (order,) = running.get("/api/apps/sailings/log-orders")["orders"]
+    assert (order["logger"], order["severity"]) == ("sailings.fares", "DEBUG")
+    page.get_by_role("button", name="End it").click()
+    expect(page.get_by_text("What holds now for sailings")).to_have_count(0)
+    assert running.get("/api/apps/sailings/log-orders")["orders"] == []
