@@ -27,6 +27,7 @@ from obitus.core.log_files.w3c import W3c
 from obitus.reading import outcome as outcomes
 from obitus.reading.access_file import AccessFile
 from obitus.reading.files import zone_of
+from obitus.reading.lines import LinesOfFile
 from obitus.reading.log_file import LogFile, Titles
 from obitus.reading.outcome import Outcome
 from obitus.reading.reading import MANY_BYTES
@@ -415,3 +416,70 @@ def test_times(text: str, wanted: str | None) -> None:
     found = time_of(text, timezone(timedelta(hours=2)), int(about.timestamp() * 1000))
     said = None if found is None else datetime.fromtimestamp(found / 1000, UTC).isoformat(timespec="milliseconds")[:-6]
     assert said == wanted
+
+
+LINES = """\
+{time} INFO sailings.fares: fare of SK-4711 is 4300
+  with two cars
+plain words
+{time2} ERROR gate: cannot open
+Traceback (most recent call last):
+  File "/srv/gate.py", line 3, in open
+    raise OSError("stuck")
+OSError: stuck
+{{"time": "{time3}", "level": "warn", "msg": "no berth", "logger": "pier", "berth": 7, "deep": {{"x": 1}}}}
+
+"""
+
+
+def test_every_line_is_kept_if_asked_for(running: Running, key: str, tmp_path: Path) -> None:
+    """Records with what goes on in the next lines, once, also read in pieces, again, and after it has grown; fields of JSON are attributes."""
+    times = {name: today(clock).replace(" ", "T") + "Z" for name, clock in (("time", "08:00:00.000"), ("time2", "08:00:01.000"), ("time3", "08:00:02.000"))}  # fmt: skip
+    text = LINES.format(**times)
+    file = tmp_path / "pier.log"
+    file.write_text(text)
+    assert (answer := read(file))["records"] == 0 and answer["failures"] == 1
+    assert read("--dry-run", "--lines", file)["records"] == 4
+    answer = read("--lines", file)
+    assert (answer["records"], answer["stored"], answer["already_there"]) == (4, 4, 1)
+    assert read("--lines", file)["stored"] == 0
+    with file.open("a") as more:
+        more.write(f"{times['time3']} INFO one more\n")
+    assert read("--lines", file)["stored"] == 1
+    found = kept.reports(running.service, "log")
+    assert [log["message"] for log in found] == [
+        "fare of SK-4711 is 4300\n  with two cars", "plain words",
+        'cannot open\nTraceback (most recent call last):\n  File "/srv/gate.py", line 3, in open\n    raise OSError("stuck")\nOSError: stuck',
+        "no berth", "one more",
+    ]  # fmt: skip
+    assert [log["severity"] for log in found] == ["INFO", "INFO", "ERROR", "WARN", "INFO"]
+    assert found[1]["time"] == found[0]["time"] == times["time"]
+    assert found[3]["logger"] == "pier" and found[3]["attributes"] == {"log.file.name": "pier.log", "berth": 7}
+    assert len(kept.reports(running.service, "failure")) == 1
+
+
+@given(st.integers(1, 60), st.integers(0, 6))
+def test_lines_do_not_depend_on_pieces(size: int, cut: int) -> None:
+    """In whatever pieces a file is read, and wherever reading stopped: the same records, at the same places."""
+    data = LINES.format(
+        time="2026-11-26T08:00:00Z", time2="2026-11-26T08:00:01Z", time3="2026-11-26T08:00:02Z"
+    ).encode()
+
+    def made(pieces: list[bytes], start: int = 0) -> tuple[dict[str, str], int]:
+        found: dict[str, str] = {}
+        send = lambda report: found.__setitem__(report["id"], report["message"])  # noqa: E731
+        lines = LinesOfFile(Outcome(), send, "x", "pier.log", start, 0, UTC)
+        for piece in pieces:
+            lines.feed(piece)
+        settled = lines.settled
+        lines.feed(b"", end=True)
+        return found, settled
+
+    whole, _ = made([data])
+    pieces = [data[place : place + size] for place in range(0, len(data), size)]
+    found, settled = made(pieces)
+    assert found == whole and len(whole) == 4
+    part = pieces[: max(0, len(pieces) - cut)]
+    some, settled = made(part)
+    rest, _ = made([data[settled:]], settled)
+    assert set(whole) <= set(some) | set(rest)

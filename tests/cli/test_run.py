@@ -19,10 +19,10 @@ from tests.conftest import Running
 
 
 def obitus_run(
-    running: Running, key: str, folder: Path, *command: str, **options: Any
+    running: Running, key: str, folder: Path, *command: str, flags: tuple[str, ...] = (), **options: Any
 ) -> subprocess.CompletedProcess[bytes]:
     return subprocess.run(
-        [sys.executable, "-m", "obitus", "run", "--", *command],
+        [sys.executable, "-m", "obitus", "run", *flags, "--", *command],
         env=environment_for(running, key, **options.pop("environment", {})),
         cwd=folder,
         capture_output=True,
@@ -84,6 +84,25 @@ def test_a_stack_trace_of_another_language(running: Running, tmp_path: Path) -> 
     assert issue["failures"] == 2 and issue["place"].endswith("gate.js.berth")
     frame = failures(running, 2)[0]["exceptions"][0]["frames"][-1]
     assert (frame["function"], frame["line"], frame["own"]) == ("berth", 2, True)
+
+
+def test_the_lines_that_a_program_prints(running: Running, tmp_path: Path) -> None:
+    """Off unless asked for; passed through untouched; each a log record of the run, with what it says of itself."""
+    key = running.add_app()
+    program = (
+        "printf 'berth 4\\n2026-11-26T08:00:00Z WARN fog\\n\\n\\033[31mred\\033[0m\\nno end'; echo oops >&2; exit 4"
+    )
+    quiet = obitus_run(running, key, tmp_path, "sh", "-c", program)
+    assert kept.reports(running.service, "log") == []
+    said = obitus_run(running, key, tmp_path, "sh", "-c", program, flags=("--lines",))
+    assert (said.stdout, said.stderr, said.returncode) == (quiet.stdout, quiet.stderr, 4)
+    found = kept.reports(running.service, "log")
+    lines = {(log["attributes"]["log.iostream"], log["severity"], log["message"]) for log in found}
+    assert lines == {
+        ("stdout", "INFO", "berth 4"), ("stdout", "WARN", "fog"), ("stdout", "INFO", "red"), ("stdout", "INFO", "no end"), ("stderr", "INFO", "oops"),
+    }  # fmt: skip
+    ran = kept.reports(running.service, "run")[-1]
+    assert {log["run"]["id"] for log in found} == {ran["run"]["id"]} and {log["logger"] for log in found} == {"sh"}
 
 
 def test_a_program_that_is_killed(running: Running, tmp_path: Path) -> None:

@@ -40,11 +40,12 @@ def read(
         typer.Option("--zone", help="Time zone of times that bear none: UTC, Europe/Oslo; else this machine's."),
     ] = None,
     release: Annotated[str | None, typer.Option("--release", help="Release that wrote the files.")] = None,
+    lines: Annotated[bool, typer.Option("--lines", help="Keep every line of log files too, as log records.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be made; send nothing.")] = False,
     follow: Annotated[bool, typer.Option("--follow", help="Go on reading as the files grow, until Ctrl-C.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Read log files and access logs: stack traces become failures, requests become runs.
+    """Read log files and access logs: stack traces become failures, requests become runs, lines log records if asked for.
 
     Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds what is new.
     """
@@ -68,10 +69,11 @@ def read(
         sending = Sending(settings.url, settings.key)
     with ExitStack() as stack:
         stack.enter_context(_said())
-        options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run)  # type: ignore[arg-type]
+        options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run, lines)  # type: ignore[arg-type]
         names = on_disk.files_of(files)
         bar = _Bar(names, stack) if sys.stderr.isatty() else None
-        marks = Marks(f"{settings.url} {settings.key}")
+        # A file that was read without its lines is read once more for them.
+        marks = Marks(f"{settings.url} {settings.key}{' lines' if lines else ''}")
         this = Reading(options, sending, marks, bar.advance if bar else lambda step: None)
 
         def begin(name: str) -> Any:
@@ -147,6 +149,7 @@ def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
         "lines": outcome.lines,
         "bytes": outcome.bytes,
         "failures": outcome.failures,
+        "records": outcome.records,
         "issues": [{"title": title.rpartition(" (")[0], "failures": n} for title, n in outcome.issues.most_common()],
         "runs": outcome.runs,
         "outcomes": dict(outcome.outcomes),
@@ -190,6 +193,8 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
             show.say(f"         and {len(outcome.issues) - MOST_NAMED:,} more issues", show.QUIET)
         if outcome.cut_off:
             show.say(f"{outcome.cut_off:,} of them are cut off: the file does not say what was raised.", show.QUIET)
+    if outcome.records:
+        show.heading(f"{count_of(outcome.records, 'log record')} {would}")
     if outcome.runs:
         show.heading(f"{count_of(outcome.runs, 'run')} {would}")
         for name in ("ok", "refused", "failed"):
@@ -209,7 +214,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
             show.say("Nothing is new since the last reading.", show.QUIET)
         if sending.refused:
             show.say(f"{sending.refused:,} were refused: {safe('; '.join(sending.reasons))}", show.FAILED)
-    elif outcome.failures or outcome.runs:
+    elif outcome.failures or outcome.runs or outcome.records:
         show.say()
         show.say("Send it: the same command without --dry-run.")
     else:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import contextvars
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -11,7 +13,8 @@ import tempfile
 import threading
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from pathlib import Path
 from types import FrameType
 from typing import Any, Final
@@ -22,10 +25,13 @@ from obitus.client.reporter import Reporter
 from obitus.client.scope import RunScope
 from obitus.client.settings import Settings
 from obitus.core.bounds import said, short
+from obitus.core.log_files.records import Record, record_of
 from obitus.core.stacks import find_stacks, report_form
 
 KEPT_BYTES: Final = 64 * 1024
 LAST_LINES: Final = 60
+_STREAMS: Final = {1: "stdout", 2: "stderr"}
+_COLOUR = re.compile("\x1b\\[[0-9;]*[A-Za-z]")
 _PASSED_ON: Final = ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGUSR1", "SIGUSR2", "SIGWINCH")
 _LEFT_ALONE: Final = ("SIGINT", "SIGTERM", "SIGHUP")
 
@@ -49,10 +55,40 @@ class Tail:
         return b"".join(self._pieces)[-KEPT_BYTES:].decode("utf-8", "replace").replace("\r\n", "\n")
 
 
-def run(command: list[str], settings: Settings) -> int:
+class Lines:
+    """The lines of a stream that is passed through, as log records of the program's run."""
+
+    def __init__(self, reporter: Reporter, program: str, stream: str) -> None:
+        self._reporter, self._program, self._stream = reporter, program, stream
+        self._rest = b""
+
+    def add(self, piece: bytes) -> None:
+        """See some bytes pass."""
+        *lines, self._rest = (self._rest + piece).split(b"\n")
+        for line in lines:
+            self._tell(line)
+        if len(self._rest) > KEPT_BYTES:
+            self.end()
+
+    def end(self) -> None:
+        """The stream is over: what has no end of line is a line too."""
+        rest, self._rest = self._rest, b""
+        self._tell(rest)
+
+    def _tell(self, line: bytes) -> None:
+        text = _COLOUR.sub("", line[:KEPT_BYTES].decode("utf-8", "replace")).rstrip("\r")
+        if not text.strip():
+            return
+        record = record_of(text) or Record("", "", text)
+        self._reporter.runs.log_record(
+            record.message, record.severity or "INFO", self._program, {"log.iostream": self._stream}
+        )
+
+
+def run(command: list[str], settings: Settings, *, lines: bool = False) -> int:
     """Run a command, report it when it ends badly, and return the exit status to end with.
 
-    Signals are passed on to it. Raises UsageTrouble where there is no such program.
+    Signals are passed on to it; with ``lines``, every line that it prints is a log record. Raises UsageTrouble where there is no such program.
     """
     reporter = None if settings.off or settings.missing else Reporter(settings, hooks=False)
     if not settings.off and settings.missing:
@@ -60,14 +96,14 @@ def run(command: list[str], settings: Settings) -> int:
     descriptor, told_file = tempfile.mkstemp(prefix="obitus-run-")
     os.close(descriptor)
     try:
-        return _run(command, reporter, Path(told_file))
+        return _run(command, reporter, Path(told_file), lines=lines and reporter is not None)
     finally:
         if reporter is not None:
             reporter.life.last_words()
         Path(told_file).unlink(missing_ok=True)
 
 
-def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
+def _run(command: list[str], reporter: Reporter | None, told: Path, *, lines: bool) -> int:
     name = Path(command[0]).name
     scope = RunScope(reporter, short(f"command {name}"), "obitus run") if reporter is not None else None
     environment = os.environ | {SUPERVISOR_FILE: str(told)}
@@ -76,15 +112,28 @@ def _run(command: list[str], reporter: Reporter | None, told: Path) -> int:
     started_s = time.monotonic()
     tail = Tail()
     try:
-        with _error_stream() as (ours, theirs):
-            process = subprocess.Popen(command, stderr=theirs, env=environment)  # noqa: S603 - that is what was asked for
-            os.close(theirs)
+        with contextlib.ExitStack() as stack:
+            streams = {2: stack.enter_context(_stream(2))}
+            if lines:
+                streams[1] = stack.enter_context(_stream(1))
+            theirs = {number: pair[1] for number, pair in streams.items()}
+            process = subprocess.Popen(command, stdout=theirs.get(1), stderr=theirs[2], env=environment)  # noqa: S603 - that is what was asked for
+            for descriptor in theirs.values():
+                os.close(descriptor)
             with _signals_to(process):
-                copier = threading.Thread(target=_copy, args=(ours, tail), daemon=True)
-                copier.start()
+                copiers = []
+                for number, (ours, _) in streams.items():
+                    seen = [tail.add] if number == 2 else []
+                    told_lines = Lines(reporter, name, _STREAMS[number]) if lines and reporter is not None else None
+                    # The run is the current one there, too.
+                    copy = partial(contextvars.copy_context().run, _copy, ours, number, seen, told_lines)
+                    copiers.append(threading.Thread(target=copy, daemon=True))
+                    copiers[-1].start()
                 status = process.wait()
-                # A grandchild may hold the stream open for ever: what its parent wrote has arrived by then.
-                copier.join(1.0)
+                # A grandchild may hold a stream open for ever: what its parent wrote has arrived by then.
+                until_s = time.monotonic() + 1.0
+                for copier in copiers:
+                    copier.join(max(0.0, until_s - time.monotonic()))
     except OSError as error:
         if scope is not None:
             chain = [{"type": "CannotStart", "message": f"{name}: {error.strerror}", "frames": []}]
@@ -133,15 +182,15 @@ def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
 
 
 @contextlib.contextmanager
-def _error_stream() -> Iterator[tuple[int, int]]:
+def _stream(number: int) -> Iterator[tuple[int, int]]:
     """Give a pair of descriptors, ours and the program's; a terminal where ours is one, so that it writes as it would."""
-    if os.isatty(2) and hasattr(os, "openpty"):
+    if os.isatty(number) and hasattr(os, "openpty"):
         ours, theirs = os.openpty()
         with contextlib.suppress(OSError, ImportError):
             import fcntl
             import termios
 
-            size = fcntl.ioctl(2, termios.TIOCGWINSZ, b"\0" * 8)
+            size = fcntl.ioctl(number, termios.TIOCGWINSZ, b"\0" * 8)
             fcntl.ioctl(theirs, termios.TIOCSWINSZ, size)
             modes = termios.tcgetattr(theirs)
             # The real terminal turns line feeds into what it needs; twice would be once too often.
@@ -152,13 +201,19 @@ def _error_stream() -> Iterator[tuple[int, int]]:
     yield ours, theirs
 
 
-def _copy(ours: int, tail: Tail) -> None:
+def _copy(ours: int, number: int, seen: Sequence[Callable[[bytes], None]], lines: Lines | None) -> None:
     with contextlib.suppress(OSError):
         while piece := os.read(ours, 65536):
-            tail.add(piece)
+            for see in seen:
+                see(piece)
             place = 0
             while place < len(piece):
-                place += os.write(2, piece[place:])
+                place += os.write(number, piece[place:])
+            # The program's own output comes first.
+            if lines is not None:
+                lines.add(piece)
+    if lines is not None:
+        lines.end()
 
 
 @contextlib.contextmanager

@@ -23,6 +23,7 @@ from obitus.core.log_files.stacks import Found, Scanner
 from obitus.core.log_files.times import time_of
 from obitus.core.stacks import report_form
 from obitus.core.stacks.lines import CUT_OFF
+from obitus.reading.lines import LinesOfFile
 from obitus.reading.outcome import STEP_BYTES, Outcome, Send
 
 BEFORE_BYTES: Final = 32 * 1024
@@ -92,7 +93,9 @@ class LogFile:
         start: int,
         written_ms: int,
         zone: tzinfo,
+        lines: LinesOfFile | None = None,
     ) -> None:
+        self._lines = lines
         self._outcome, self._titles, self._send = outcome, titles, send
         self._identity, self._written_ms, self._zone = identity, written_ms, zone
         self.begin = start
@@ -101,10 +104,12 @@ class LogFile:
     @property
     def settled(self) -> int:
         """Up to where everything is reported."""
-        return self._scanner.settled
+        return self._scanner.settled if self._lines is None else min(self._scanner.settled, self._lines.settled)
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
         """Read on."""
+        if self._lines is not None:
+            self._lines.feed(block, end=end)
         issues = Issues()
         for found in self._scanner.feed(block, end=end):
             issues.see(found.stack.chain)

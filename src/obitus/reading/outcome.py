@@ -37,6 +37,8 @@ class Outcome:
     lines: int = 0
     bytes: int = 0
     failures: int = 0
+    records: int = 0
+    """Log records, where lines are kept."""
     runs: int = 0
     runs_reported: int = 0
     unreadable: int = 0

@@ -13,6 +13,7 @@ from obitus.core.log_files import access
 from obitus.core.log_files.requests import MOST_EXAMPLES
 from obitus.reading.access_file import AccessFile
 from obitus.reading.files import PACKED, from_place, read_some
+from obitus.reading.lines import LinesOfFile
 from obitus.reading.log_file import LogFile, Titles
 from obitus.reading.marks import HEAD_BYTES, Marks
 from obitus.reading.outcome import BLOCK_BYTES, Outcome, part_end
@@ -58,6 +59,8 @@ class Options:
     zone: tzinfo
     release: str | None
     dry_run: bool
+    lines: bool = False
+    """Whether every line is kept, as a log record."""
 
 
 class Reading:
@@ -88,13 +91,13 @@ class Reading:
         self.outcome.forms[name] = form
         self.outcome.known_before += start
         self._progress(start)
-        read = self._file(form, identity, start, written_ms)
+        read = self._file(name, form, identity, start, written_ms)
         rest = from_place(head, opened, read.begin, read.pass_over)
         known = start - read.begin
         while known > 0 and (block := rest(min(known, BLOCK_BYTES))):
             read.feed(block)
             known -= len(block)
-        if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1:
+        if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1 and not self.options.lines:
             start = self._by_several(read, name, read.settled, size)
             # Where it is settled, all before it was reported.
             read.feed(b"", end=True)
@@ -112,11 +115,15 @@ class Reading:
         on()
         return on
 
-    def _file(self, form: str, identity: str, start: int, written_ms: int) -> _File:
+    def _file(self, name: str, form: str, identity: str, start: int, written_ms: int) -> _File:
         send = self.send if self._sending is not None else None
         if form == "log":
             self._titles = self._titles or Titles()
-            return LogFile(self.outcome, self._titles, send, identity, start, written_ms, self.options.zone)
+            zone = self.options.zone
+            lines = None
+            if self.options.lines:
+                lines = LinesOfFile(self.outcome, send, identity, Path(name).name, start, written_ms, zone)
+            return LogFile(self.outcome, self._titles, send, identity, start, written_ms, zone, lines)
         return AccessFile(self.outcome, send, form, identity, start, written_ms, self.options.zone)
 
     def _by_several(self, read: _File, name: str, start: int, size: int) -> int:
