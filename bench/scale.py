@@ -16,6 +16,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from bench import asking as questions
 from bench.measuring import median_s, row
 from bench.releases.streams import NothingFurther
 from obitus.core.asking import read
@@ -33,12 +34,12 @@ from obitus.store.asking.issues import asked_of_issues
 from obitus.store.days.failures import FailureRow
 from obitus.store.days.logs import facts_of
 from obitus.store.grouping import Decided
-from obitus.store.intake import FailureFacts, Prepared, take
+from obitus.store.intake import FailureFacts, Prepared, TallyFacts, take
 from obitus.store.removing_days import remove_day
 from obitus.store.windows import Window
 
 FAILURES, LOGS = 1_000_000, 10_000_000
-DAYS, ISSUES, RELEASES, BATCH = 30, 200, 12, 1000
+DAYS, ISSUES, RELEASES, BATCH, TALLIES = 30, 200, 12, 1000, 2000
 BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
 
 
@@ -76,8 +77,15 @@ def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
         release = f"1.{(time_ms - start_ms) * RELEASES // (days * DAY_MS)}.0"
         return Prepared(one, kind, 1, "production", release, time_ms, time_ms, day_of(one, time_ms), **more)
 
+    def tally(time_ms: int) -> Prepared:
+        facts = TallyFacts(f"GET /berths/{dice.randrange(40)}", dice.choice(("ok", "ok", "ok", "failed")), 100, False, 200, dice.choice((5.0, 25.0, 100.0)))  # fmt: skip
+        return prepared("tally", time_ms, tally=facts)
+
     # Day by day, as reports come.
     for day in range(days):
+        # As many in either store: they are counted, whatever the traffic.
+        tallies = [tally(start_ms + day * DAY_MS + i * DAY_MS // TALLIES) for i in range(TALLIES)]
+        service.records.writer.run(partial(take, days=service.records.writer.days, reports=tallies), timeout_s=600)
         for make, in_all in ((failure, failures), (log, logs)):
             count = in_all // days
             for begin in range(0, count, BATCH):
@@ -123,6 +131,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     for name, work in readings.items():
         one, other = median_s(lambda: work(many)) * 1000, median_s(lambda: work(few)) * 1000  # noqa: B023 - called at once
         row(f"{name}: {failures:,} and {logs:,} / a hundredth", f"{one:.1f} ms", f"{other:.1f} ms", one / other)
+    questions.measure(few, many, whole)
     to_remove = filled(folder / "one", 0, logs // 5, days=2)
     _removal(to_remove)
     for service in (few, many, to_remove):

@@ -11,6 +11,7 @@ import typer.main
 
 from obitus.cli.commands import EXIT_STATUSES, app, load
 from obitus.client.settings import ENVIRONMENT_NAMES
+from obitus.core.asking import reference
 from obitus.service.intake.prepare import REFUSALS
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
 from obitus.store.days import files
@@ -91,7 +92,12 @@ A day's file can be removed: what was counted stays, and pages say since when th
 ```sql
 {main}```
 """
-PAGES = {"commands.md": commands, "problems.md": problems, "store.md": schema}
+PAGES = {
+    "commands.md": commands,
+    "problems.md": problems,
+    "questions.md": lambda: reference.page(MADE),
+    "store.md": schema,
+}
 
 
 def main() -> None:

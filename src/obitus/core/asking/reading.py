@@ -18,7 +18,7 @@ MOST_CHARACTERS: Final = 2000
 MOST_DEEP: Final = 30
 MOST_TERMS: Final = 100
 # A name is a field where a sign of comparison or ``exists`` follows; anything else is a word of the text.
-_GRAMMAR: Final = r"""
+GRAMMAR: Final = r"""
 ?start: any
 ?any: all (_OR all)*
 ?all: one (_AND? one)*
@@ -82,7 +82,7 @@ def read(text: str, now_ms: int) -> Node:
 
 @cache
 def _parser() -> Lark:
-    return Lark(_GRAMMAR, parser="lalr", lexer="contextual", maybe_placeholders=False)
+    return Lark(GRAMMAR, parser="lalr", lexer="contextual", maybe_placeholders=False)
 
 
 def _check_depth(text: str) -> None:

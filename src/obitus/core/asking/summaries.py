@@ -32,7 +32,7 @@ _WIDTHS_MS: Final = (
     1000, 2000, 5000, 10_000, 15_000, 30_000, MINUTE_MS, 2 * MINUTE_MS, 5 * MINUTE_MS, 10 * MINUTE_MS, 15 * MINUTE_MS,
     30 * MINUTE_MS, HOUR_MS, 2 * HOUR_MS, 3 * HOUR_MS, 6 * HOUR_MS, 12 * HOUR_MS, DAY_MS, 2 * DAY_MS, 7 * DAY_MS,
 )  # fmt: skip
-_GRAMMAR: Final = r"""
+GRAMMAR: Final = r"""
 start: what by? over?
 what: _COUNT -> counted
     | STAT FIELD -> measured
@@ -135,7 +135,7 @@ def percentile(buckets: Mapping[int, int], share: float) -> float | None:
 
 @cache
 def _parser() -> Lark:
-    return Lark(_GRAMMAR, parser="lalr", lexer="contextual", maybe_placeholders=False)
+    return Lark(GRAMMAR, parser="lalr", lexer="contextual", maybe_placeholders=False)
 
 
 @v_args(inline=True)
