@@ -16,12 +16,10 @@ from rich.text import Text
 FOLDER = Path(__file__).parent / "screenshots"
 CHROMIUM = "/usr/bin/chromium"
 COMMANDS = {
-    "cli-issues": ["issues", "--limit", "6"],
     "cli-issue": ["issue", "{regressed}", "--window", "14d"],
-    "cli-releases": ["releases", "--app", "sailings"],
-    "cli-compare": ["compare", "3.0.1", "3.1.0", "--app", "sailings", "--fail-on", "new,worse"],
+    "cli-logs": ["logs", "logger=sailings.tides severity>=WARN", "--window", "14d", "--limit", "8"],
+    "cli-now": ["now", "--window", "24h"],
     "cli-run": ["run", "--", "python3", "gate.py"],
-    "cli-why": ["why", "{regressed}"],
     "cli-read": ["read", "--dry-run", "gate.log", "access.log"],
 }
 # A program that dies before it serves anything: its configuration is broken.
@@ -110,7 +108,6 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     page.get_by_role("heading", name="Where", exact=True).wait_for()
     page.wait_for_timeout(300)
     _take(page, "issue", only)
-    _take(page, "issue-whole", only, whole=True)
     page.goto(f"{base}/issues?window=14d")
     page.get_by_role("link", name=re.compile("manifests.field")).first.click()
     page.get_by_role("button", name=re.compile("Merge with")).first.click()
@@ -129,6 +126,7 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     _take(page, "issue-night", only)
     page.evaluate("document.documentElement.dataset.desk = 'day'")
     _releases(page, base, only)
+    _now(page, base, only)
     page.goto(base + "/set-up")
     page.get_by_label("Name: lower case").fill("tide-watch")
     page.get_by_role("button", name="Add and make a key").click()
@@ -145,10 +143,6 @@ def _releases(page: Page, base: str, only: set[str]) -> None:
     page.get_by_role("table", name="Releases of sailings").wait_for()
     page.wait_for_timeout(300)
     _take(page, "releases", only)
-    page.goto(f"{base}/releases/sailings/3.0.0")
-    page.get_by_role("heading", name="Runs over time").wait_for()
-    page.wait_for_timeout(300)
-    _take(page, "release", only)
     page.goto(f"{base}/compare/sailings?before=3.0.1&now=3.1.0")
     page.get_by_role("heading", name="Entry points").wait_for()
     page.wait_for_timeout(300)
@@ -159,6 +153,31 @@ def _releases(page: Page, base: str, only: set[str]) -> None:
     page.wait_for_timeout(300)
     page.evaluate("[...document.querySelectorAll('h2')].find((h) => h.textContent === 'Since when').scrollIntoView()")
     _take(page, "since", only)
+
+
+def _now(page: Page, base: str, only: set[str]) -> None:
+    """Take what is happening, who calls whom, a board, and a search."""
+    page.goto(f"{base}/now?window=24h")
+    page.get_by_role("heading", name="Entry points").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "now", only)
+    page.goto(f"{base}/now/calls?window=14d")
+    page.locator("svg text", has_text="tides.skerry.example").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "calls", only)
+    page.goto(f"{base}/now/boards")
+    # It comes by itself, soon after the first report.
+    page.get_by_role("link", name="Overview").wait_for()
+    page.goto(f"{base}/now/boards/1?window=14d")
+    page.locator("canvas").first.wait_for()
+    page.wait_for_timeout(1000)
+    _take(page, "board", only)
+    page.goto(f"{base}/search?window=14d&question=logger%3Dsailings.tides+severity%3E%3DWARN")
+    page.get_by_role("table", name="log records").wait_for()
+    page.locator("tr[data-number] button").nth(1).click()
+    page.get_by_role("link", name="Everything of this run").wait_for()
+    page.wait_for_timeout(500)
+    _take(page, "search", only)
 
 
 def _terminals(browser: Browser, environment: dict[str, str], link: str, regressed: str, only: set[str]) -> None:
