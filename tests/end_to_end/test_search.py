@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import UTC, date, datetime, timedelta
 
 import pytest
 from playwright.sync_api import Page, expect
@@ -53,6 +54,8 @@ def test_no_question(page: Page, running: Running) -> None:
     expect(page.locator("tr[data-number]")).to_have_count(30)
     ask(page, "fog")
     expect(page.get_by_text("No log record matches.")).to_be_visible()
+    ask(page, "user.ids=p-101")
+    expect(page.get_by_text("No record has a field user.ids; these come near: user.id.")).to_be_visible()
 
 
 def test_completion(page: Page, running: Running) -> None:
@@ -249,3 +252,32 @@ def test_reports_are_never_markup(page: Page, running: Running) -> None:
     page.get_by_label(re.compile("^Ask")).press_sequentially("user.id=")
     expect(page.get_by_role("listbox", name="Completions").get_by_role("option")).to_have_count(1)
     assert page.locator("img").count() == 0 and page.title() == "Search · Obitus"
+
+
+@pytest.mark.parametrize(
+    ("zone", "shown"),
+    [
+        # In Oslo the hour from 02:00 came twice that night.
+        ("Europe/Oslo", ["Sun 25 Oct 02:30:00.000", "Sun 25 Oct 02:30:00.000"]),
+        ("Asia/Kathmandu", ["Sun 25 Oct 07:15:00.000", "Sun 25 Oct 06:15:00.000"]),
+        ("America/St_Johns", ["Sat 24 Oct 23:00:00.000", "Sat 24 Oct 22:00:00.000"]),
+    ],
+)
+def test_times_in_three_zones(page: Page, running: Running, zone: str, shown: list[str]) -> None:
+    """Times are those of who looks, across a change of the clock; in UTC they are told apart, one key away."""
+    year = datetime.now(UTC).year - (datetime.now(UTC) < datetime(datetime.now(UTC).year, 10, 26, tzinfo=UTC))
+    night = date(year, 10, 31) - timedelta(days=(date(year, 10, 31).weekday() + 1) % 7)
+    shown = [re.sub(r"^\w+ \d+", lambda found: (night - timedelta(days=found[0].startswith("Sat"))).strftime("%a %-d"), one) for one in shown]  # fmt: skip
+    running.send(running.add_app(), *(log(hour, time=f"{night}T{hour}:30:00.000Z") for hour in ("00", "01")))
+    assert page.context.browser is not None
+    context = page.context.browser.new_context(
+        timezone_id=zone, locale="en-GB", storage_state=page.context.storage_state()
+    )
+    there = context.new_page()
+    at(there, running, "/search?window=360d")
+    cells = there.locator("tr[data-number] td:nth-child(2)")
+    expect(cells).to_have_text(shown)
+    there.keyboard.press("z")
+    expect(cells.first).to_have_text(re.compile("01:30:00.000"))
+    expect(cells.last).to_have_text(re.compile("00:30:00.000"))
+    context.close()

@@ -59,6 +59,17 @@ def fill(running: Running) -> str:
     return key
 
 
+def test_names_that_do_not_exist(running: Running) -> None:
+    """Where nothing is found, it is said which names no record has, and which come near."""
+    fill(running)
+    hint = asked(running, "records/logs", question="user.ids=p-101 berth")["hint"]
+    assert hint == "No record has a field user.ids; these come near: user.id."
+    assert "these come near: code.file.path" in asked(running, "records/logs", question="path~srv")["hint"]
+    assert asked(running, "records/logs", question="zzz exists")["hint"] == "No record has a field zzz."
+    assert asked(running, "records/logs", question="user.id=nobody")["hint"] is None
+    assert asked(running, "records/logs", question="wait_s>=1")["hint"] is None
+
+
 def test_pages(running: Running) -> None:
     """Newest first, page after page, narrowed by question and by the bar above the page."""
     fill(running)

@@ -3740,6 +3740,11 @@ export interface components {
              * @description Why not everything was looked at, in words; null where everything was.
              */
             cut?: string | null;
+            /**
+             * Hint
+             * @description Where nothing was found: fields of the question that no record has, and names that come near.
+             */
+            hint?: string | null;
         };
         /**
          * RedactionExample

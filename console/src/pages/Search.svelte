@@ -255,7 +255,7 @@
 					{#if found.isThereMore}<button class="act mt-4" onclick={found.more}>Show {sort ? 'more' : 'older ones'}</button>{/if}
 				{:else}
 					<p class="my-8">
-						No {noun} matches. Look further back in the sentence above, or ask for less.
+						{found.value?.[0]?.hint ?? ''} No {noun} matches. Look further back in the sentence above, or ask for less.
 						{#if question}
 							Words are found whole, and values exactly: <code class="font-mono">tide*</code> is the beginning of a word,
 							<code class="font-mono">{term('message', '~', 'tide')}</code> a part of anything.

@@ -33,7 +33,9 @@ def records(
         say(
             f"No {noun} of the last {length}{' matches' if asked else ''}. Look further back with --window 14d{', or ask for less' if asked else ''}."
         )
-        if asked:
+        if answer["hint"]:
+            say(safe(answer["hint"]), FAILED)
+        elif asked:
             say(
                 "Words are found whole, and values exactly: tide* is the beginning of a word, message~tide a part of anything.",
                 QUIET,

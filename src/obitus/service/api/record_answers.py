@@ -37,6 +37,10 @@ class RecordsAnswer(BaseModel):
     cut: str | None = Field(
         default=None, description="Why not everything was looked at, in words; null where everything was."
     )
+    hint: str | None = Field(
+        default=None,
+        description="Where nothing was found: fields of the question that no record has, and names that come near.",
+    )
 
 
 class ValueAnswer(BaseModel):

@@ -8,14 +8,15 @@ import json
 import time
 import uuid
 from collections.abc import Iterator
+from difflib import get_close_matches
 from typing import Annotated, Any, Final, Literal
 
 from fastapi import APIRouter, Depends, Path, Query, Request
 from fastapi.responses import StreamingResponse
 
-from obitus.core.asking import All, Compare, Node, QuestionTrouble
+from obitus.core.asking import All, Compare, Node, QuestionTrouble, fields_of
 from obitus.core.asking.occurring import occurring
-from obitus.core.asking.records import Kind
+from obitus.core.asking.records import FIELDS, Kind
 from obitus.core.asking.summaries import MOST_CHARACTERS, Summary, read_summary, written
 from obitus.core.asking.values import TIMES
 from obitus.core.clock import DAY_MS, LAST_MS, to_text
@@ -53,6 +54,7 @@ MOST_EXPORTED: Final = 1_000_000
 PROGRESS_S: Final = 0.2
 """Between two answers of one summary that is still being counted."""
 NEWEST_FIRST: Final = "-time"
+MOST_HINTS: Final = 3
 NDJSON: Final = "application/x-ndjson"
 CSV: Final = "text/csv"
 
@@ -103,7 +105,11 @@ def found(
     shown = _records(records, kind, page)
     following = closed(shown[-1].time_ms, shown[-1].seq, kind) if page.more and shown else None
     return answers.RecordsAnswer(
-        window=views.window_answer(window), records=rows_of(records, kind, shown), next=following, cut=page.cut or None
+        window=views.window_answer(window),
+        records=rows_of(records, kind, shown),
+        next=following,
+        cut=page.cut or None,
+        hint=_hint(records, kind, node, window) if node is not None and not shown and after is None else None,
     )
 
 
@@ -135,6 +141,22 @@ def _sorted(
     return answers.RecordsAnswer(
         window=views.window_answer(window), records=rows_of(records, kind, shown), next=following, cut=page.cut or None
     )
+
+
+def _hint(records: Records, kind: answers.KindName, node: Node, window: Window) -> str | None:
+    """Return what may be wrong with the names in a question that found nothing."""
+    asked = fields_of(node) - FIELDS[KINDS[kind]]
+    if not asked:
+        return None
+    looked_at, is_all = _newest(records, kind, asked_for(window, None), window)
+    known = {name for record in looked_at for name in record.values} | FIELDS[KINDS[kind]]
+    said = []
+    for name in sorted(asked - known)[:MOST_HINTS]:
+        near = get_close_matches(name, known, n=3, cutoff=0.6)
+        near += [one for one in sorted(known) if one.rpartition(".")[2] == name and one not in near][:3]
+        of = "record" if is_all else f"one of the newest {len(looked_at):,} records"
+        said.append(f"No {of} has a field {name}" + (f"; these come near: {', '.join(near)}." if near else "."))
+    return " ".join(said) or None
 
 
 @router.get("/{kind}/occurring", summary="Which values occur most", responses=described("bad-window", "bad-question"))
