@@ -27,6 +27,7 @@ from obitus.service.api import rules as api_rules
 from obitus.service.api import saved as api_saved
 from obitus.service.api import tail as api_tail
 from obitus.service.api import templates as api_templates
+from obitus.service.api import timeline as api_timeline
 from obitus.service.api.answering_problems import add_handlers
 from obitus.service.front import Front
 from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
@@ -150,6 +151,7 @@ def make_app() -> FastAPI:
         api_calls.router,
         api_log_orders.router,
         api_now.router,
+        api_timeline.router,
         api_saved.router,
         api_templates.router,
         api_records.router,

@@ -20,7 +20,7 @@ PartName = Literal[
 class View(BaseModel):
     """What the page Search shows: everything that its address holds."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", strict=True)
 
     kind: Literal["failures", "logs", "runs"] = "logs"
     question: Annotated[str, Field(max_length=MOST_CHARACTERS)] = ""
@@ -40,7 +40,7 @@ class View(BaseModel):
 class Pane(BaseModel):
     """One picture or table of a board: a view of records, or a part of the page Now."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", strict=True)
 
     title: Annotated[str, StringConstraints(strip_whitespace=True, max_length=100)] = ""
     width: Annotated[int, Field(ge=1, le=WIDEST)] = Field(default=2, description="In quarters of the board.")

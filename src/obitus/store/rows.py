@@ -885,3 +885,25 @@ class LogOrder(NamedTuple):
     made_ms: int
     until_ms: int
     person: str
+
+
+class IssueBegun(NamedTuple):
+    """An issue, and when it began."""
+
+    id: int
+    type: str
+    cause: str
+    place: str
+    first_ms: int
+    app: str
+
+
+class DecidedThen(NamedTuple):
+    """A change of an issue's state."""
+
+    id: int
+    issue_id: int
+    time_ms: int
+    to_state: str
+    person: str | None
+    app: str

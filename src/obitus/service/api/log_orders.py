@@ -51,7 +51,7 @@ class LogOrdersAnswer(BaseModel):
 class LogOrder(BaseModel):
     """What a logger shall send for a while."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", strict=True)
 
     logger: Annotated[str, Field(max_length=200)] = Field(default="", description="'' for all loggers.")
     severity: Severity

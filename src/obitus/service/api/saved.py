@@ -39,7 +39,7 @@ Number = Annotated[int, Path(ge=1, le=2**62)]
 class SaveOrder(BaseModel):
     """A question to be saved."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", strict=True)
 
     name: Name
     for_all: bool = Field(default=False, description="Whether all see it; else only who saved it.")
@@ -67,7 +67,7 @@ class SavedQuestionsAnswer(BaseModel):
 class BoardOrder(BaseModel):
     """A board as somebody arranged it."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", strict=True)
 
     name: Name
     panes: Annotated[list[Pane], Field(max_length=MOST_PANES)] = []
