@@ -1109,6 +1109,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The whole story
+         * @description Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions and issues that began then.
+         */
+        get: operations["timeline_api_timeline_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/saved": {
         parameters: {
             query?: never;
@@ -1941,6 +1961,20 @@ export interface components {
             in_order?: boolean;
         };
         /**
+         * CorrectionAnswer
+         * @description How the clock of one host was brought together with the others.
+         */
+        CorrectionAnswer: {
+            /** Host */
+            host: string;
+            /** By Ms */
+            by_ms: number;
+            /** Reason */
+            reason: string;
+            /** Certain */
+            certain: boolean;
+        };
+        /**
          * CourseAnswer
          * @description A number of the window and of the time before it, each in all and for each slice.
          */
@@ -2299,6 +2333,23 @@ export interface components {
             joined?: string;
             /** Parts */
             parts: components["schemas"]["PartAnswer"][];
+        };
+        /**
+         * FoldAnswer
+         * @description Entries in a row that are dull.
+         */
+        FoldAnswer: {
+            /**
+             * First
+             * @description The key of the first of them.
+             */
+            first: string;
+            /** Last */
+            last: string;
+            /** Entries */
+            entries: number;
+            /** Reason */
+            reason: string;
         };
         /**
          * FramePart
@@ -4656,6 +4707,111 @@ export interface components {
             share: number;
         };
         /**
+         * TimelineAnswer
+         * @description A timeline.
+         */
+        TimelineAnswer: {
+            /** Title */
+            title: string;
+            /** Start */
+            start: string;
+            /** End */
+            end: string;
+            /**
+             * Apps
+             * @description One lane each, in the order in which they come in.
+             */
+            apps: string[];
+            /** Entries */
+            entries: components["schemas"]["TimelineEntry"][];
+            /** Folds */
+            folds: components["schemas"]["FoldAnswer"][];
+            /** Corrections */
+            corrections: components["schemas"]["CorrectionAnswer"][];
+            /**
+             * Notes
+             * @description What is missing, in words.
+             */
+            notes: string[];
+            /**
+             * Ends With
+             * @description The key of the failure that it leads to.
+             */
+            ends_with: string | null;
+            worked: components["schemas"]["WorkedAnswer"] | null;
+            /** Cut */
+            cut?: string | null;
+        };
+        /**
+         * TimelineEntry
+         * @description One thing that happened.
+         */
+        TimelineEntry: {
+            /** Key */
+            key: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "run" | "failure" | "log" | "http" | "statement" | "process" | "input" | "page" | "mark" | "deploy" | "decision" | "issue";
+            /**
+             * Time
+             * @description When it began, by the clock that all were brought to.
+             */
+            time: string;
+            /**
+             * Since Ms
+             * @description Milliseconds since the first entry.
+             */
+            since_ms: number;
+            /** Duration Ms */
+            duration_ms: number | null;
+            /** App */
+            app: string;
+            /** Host */
+            host: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "TRACE" | "DEBUG" | "INFO" | "WARN" | "ERROR" | "FATAL";
+            /** Said */
+            said: string;
+            /**
+             * Depth
+             * @description How many causes stand above it.
+             */
+            depth: number;
+            /**
+             * Parent
+             * @description The key of what it is a part of, or that caused it; '' where neither is known.
+             */
+            parent: string;
+            /** Run */
+            run: string;
+            /**
+             * Number
+             * @description The number of its record, where it is one.
+             */
+            number: number | null;
+            /**
+             * Told
+             * @description How many reports told of it.
+             */
+            told: number;
+            /** Issue */
+            issue?: number | null;
+            /**
+             * Failure
+             * @description The id of a failure.
+             */
+            failure?: string | null;
+            /** Data */
+            data: {
+                [key: string]: components["schemas"]["JsonValue"];
+            };
+        };
+        /**
          * TogetherAnswer
          * @description Everything of one run or one trace, across apps, oldest first.
          */
@@ -4862,6 +5018,16 @@ export interface components {
             start: string;
             /** End */
             end: string;
+        };
+        /**
+         * WorkedAnswer
+         * @description The last step known to have worked.
+         */
+        WorkedAnswer: {
+            /** Key */
+            key: string;
+            /** Reason */
+            reason: string;
         };
         /**
          * StepAnswer
@@ -12050,6 +12216,131 @@ export interface operations {
                 };
             };
             /** @description `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    timeline_api_timeline_get: {
+        parameters: {
+            query?: {
+                /** @description The id of a failure: its trace, else its run, and it as their end. */
+                failure?: string | null;
+                /** @description The id of a run. */
+                run?: string | null;
+                /** @description A trace id (W3C Trace Context). */
+                trace?: string | null;
+                /** @description What `user.id` says. */
+                user?: string | null;
+                /** @description What `host.name` says. */
+                host?: string | null;
+                /** @description Around when, RFC 3339 with an offset; for a user or host: now when absent. */
+                at?: string | null;
+                /** @description Also what else happened so long before and after: `1m`, `5m`, `30m`. */
+                around?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TimelineAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
             422: {
                 headers: {
                     [name: string]: unknown;

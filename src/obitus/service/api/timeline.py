@@ -1,0 +1,281 @@
+"""``/api/timeline``: the whole story of a failure, a run, a trace, a person or a host, from all apps, in one order."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Annotated, Any, Final, Literal
+
+from fastapi import APIRouter, Depends, Query
+from pydantic import BaseModel, Field, JsonValue
+
+from obitus.core.asking import AnyOf, Compare, Node
+from obitus.core.asking.records import Kind
+from obitus.core.clock import DAY_MS, LAST_MS, MINUTE_MS, span_ms, to_text
+from obitus.core.headline import Headline
+from obitus.core.timeline.entries import Entry, EntryKind
+from obitus.core.timeline.folding import folds, last_worked
+from obitus.core.timeline.merging import Timeline
+from obitus.core.timeline.reports import Told, timeline_of
+from obitus.service.api.answers import Time
+from obitus.service.api.times import time_in_query
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import signed_in
+from obitus.store import issues, releases
+from obitus.store.asking import find
+from obitus.store.asking.finding import MOST_LOOKED_AT, names_in
+from obitus.store.asking.records import records_of
+from obitus.store.records import Records
+from obitus.store.rows import Failure
+from obitus.store.timeline import issues_begun, settled_in
+
+router = APIRouter(
+    prefix="/api",
+    tags=["timeline"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "query-too-long", "store-broken"),
+)
+
+MOST_REPORTS: Final = 1_000
+"""Of each kind: what a timeline is made of."""
+MOST_DATA: Final = 60
+LONGEST_AROUND_MS: Final = 6 * 60 * MINUTE_MS
+KINDS: Final[tuple[Kind, ...]] = ("failure", "run", "log")
+SeverityName = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
+
+
+class TimelineEntry(BaseModel):
+    """One thing that happened."""
+
+    key: str
+    kind: EntryKind
+    time: Time = Field(description="When it began, by the clock that all were brought to.")
+    since_ms: float = Field(description="Milliseconds since the first entry.")
+    duration_ms: float | None
+    app: str
+    host: str
+    severity: SeverityName
+    said: str
+    depth: int = Field(description="How many causes stand above it.")
+    parent: str = Field(description="The key of what it is a part of, or that caused it; '' where neither is known.")
+    run: str
+    number: int | None = Field(description="The number of its record, where it is one.")
+    told: int = Field(description="How many reports told of it.")
+    issue: int | None = None
+    failure: str | None = Field(default=None, description="The id of a failure.")
+    data: dict[str, JsonValue]
+
+
+class FoldAnswer(BaseModel):
+    """Entries in a row that are dull."""
+
+    first: str = Field(description="The key of the first of them.")
+    last: str
+    entries: int
+    reason: str
+
+
+class CorrectionAnswer(BaseModel):
+    """How the clock of one host was brought together with the others."""
+
+    host: str
+    by_ms: float
+    reason: str
+    certain: bool
+
+
+class WorkedAnswer(BaseModel):
+    """The last step known to have worked."""
+
+    key: str
+    reason: str
+
+
+class TimelineAnswer(BaseModel):
+    """A timeline."""
+
+    title: str
+    start: Time
+    end: Time
+    apps: list[str] = Field(description="One lane each, in the order in which they come in.")
+    entries: list[TimelineEntry]
+    folds: list[FoldAnswer]
+    corrections: list[CorrectionAnswer]
+    notes: list[str] = Field(description="What is missing, in words.")
+    ends_with: str | None = Field(description="The key of the failure that it leads to.")
+    worked: WorkedAnswer | None
+    cut: str | None = None
+
+
+@router.get("/timeline", summary="The whole story", responses=described("not-found"))
+def timeline(
+    records: TheRecords,
+    clock: TheClock,
+    failure: Annotated[
+        uuid.UUID | None, Query(description="The id of a failure: its trace, else its run, and it as their end.")
+    ] = None,
+    run: Annotated[uuid.UUID | None, Query(description="The id of a run.")] = None,
+    trace: Annotated[str | None, Query(pattern="^[0-9a-f]{32}$", description="A trace id (W3C Trace Context).")] = None,
+    user: Annotated[str | None, Query(max_length=300, description="What `user.id` says.")] = None,
+    host: Annotated[str | None, Query(max_length=300, description="What `host.name` says.")] = None,
+    at: Annotated[
+        str | None, Query(description="Around when, RFC 3339 with an offset; for a user or host: now when absent.")
+    ] = None,
+    around: Annotated[
+        str | None,
+        Query(max_length=20, description="Also what else happened so long before and after: `1m`, `5m`, `30m`."),
+    ] = None,
+) -> TimelineAnswer:
+    """Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions and issues that began then."""
+    given = [one for one in (failure, run, trace, user, host) if one is not None]
+    if len(given) != 1:
+        raise Problem("bad-field", "Say one of failure, run, trace, user and host.", field="failure")
+    around_ms = _around(around)
+    at_ms = time_in_query(at, "at") if at else None
+    which: Failure | None = None
+    if failure is not None:
+        which = issues.failure_with_id(records.reader, failure.bytes)
+        at_ms, title = which.time_ms, f"What led up to a failure in {which.app}"
+        node, whole = _of_failure(which, records), (which.time_ms - DAY_MS, which.time_ms + DAY_MS)
+    elif run is not None:
+        node, title, whole = Compare("run", "=", str(run)), "One run", (0, LAST_MS)
+    elif trace is not None:
+        node, title, whole = Compare("trace_id", "=", trace), "One trace", (0, LAST_MS)
+    else:
+        name, value = ("user.id", user) if user is not None else ("host.name", host)
+        at_ms, around_ms = at_ms if at_ms is not None else clock.now_ms(), around_ms or 30 * MINUTE_MS
+        node, title = Compare(name, "=", str(value)), f"{'User' if user is not None else 'Host'} {value}"
+        whole = (at_ms - around_ms, at_ms + around_ms)
+    told, cut = _told(records, node, whole)
+    if which is not None and all(one.number != which.seq for one in told):
+        told += [Told(content, which.app, which.seq) for content in records.evidence.contents([which.seq]) if content]
+    nearby: list[Entry] = []
+    if around_ms and told:
+        middle = at_ms if at_ms is not None else told[0].number and _time_of(told[0])
+        nearby = _nearby(records, int(middle), around_ms, {one.app for one in told})
+    return _answer(records, title, timeline_of(told, nearby), which, cut)
+
+
+def _around(text: str | None) -> int:
+    if not text:
+        return 0
+    length = span_ms(text)
+    if length is None or length > LONGEST_AROUND_MS:
+        raise Problem(
+            "bad-field", f"{text[:20]!r} is no length of time up to six hours. Say 1m, 5m or 30m.", field="around"
+        )
+    return length
+
+
+def _of_failure(which: Failure, records: Records) -> Node:
+    """Return what belongs to a failure: its trace and its run, as far as it has them."""
+    content = records.evidence.content(which.seq) or {}
+    run = (content.get("run") or {}).get("id")
+    parts: list[Node] = []
+    if which.trace_id:
+        parts.append(Compare("trace_id", "=", which.trace_id.hex()))
+    if run:
+        parts.append(Compare("run", "=", str(run).lower()))
+    # Nothing has this run: the failure stands alone, with its own steps.
+    return AnyOf(tuple(parts)) if len(parts) > 1 else parts[0] if parts else Compare("run", "=", str(uuid.UUID(int=0)))
+
+
+def _told(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[Told], str | None]:
+    """Return the reports that a timeline is made of, and what was left out, in words."""
+    found: list[Told] = []
+    cut: str | None = None
+    names = names_in(records.reader)
+    for kind in KINDS:
+        page = find(records.reader, records.days, kind, node, *whole, most=min(MOST_REPORTS, MOST_LOOKED_AT))
+        cut = page.cut or cut or (f"Only the latest {MOST_REPORTS:,} {kind}s are shown." if page.more else None)
+        rows = records_of(records.days, kind, names, page.rows)
+        contents = records.evidence.contents(row.seq for row in rows)
+        for row, content in zip(rows, contents, strict=True):
+            if content is not None:
+                found.append(Told(content, str(row.values.get("app") or ""), row.seq))
+    return found, cut
+
+
+def _time_of(told: Told) -> int:
+    from datetime import datetime
+
+    return int(datetime.fromisoformat(told.content["time"]).timestamp() * 1000)
+
+
+def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> list[Entry]:
+    """Return what else happened around a moment: deploys, issues that began, and decisions."""
+    from_ms, to_ms = at_ms - around_ms, at_ms + around_ms
+    found = [
+        Entry(
+            f"deploy {row.app} {row.version} {row.environment} {row.time_ms}", "deploy", float(row.time_ms),
+            f"{row.app} {row.version} was deployed in {row.environment}", app=row.app,
+        )
+        for row in releases.deploys(records.reader, from_ms, to_ms, None, None, limit=50)
+    ]  # fmt: skip
+    for begun in issues_begun(records.reader, from_ms, to_ms):
+        title = Headline(begun.type, begun.cause, begun.place).title
+        found.append(
+            Entry(f"issue {begun.id}", "issue", float(begun.first_ms), f"Issue {begun.id} began: {title}", app=begun.app, severity="WARN", data={"issue": begun.id})
+        )  # fmt: skip
+    for decided in settled_in(records.reader, from_ms, to_ms):
+        who = decided.person or "Obitus"
+        found.append(
+            Entry(f"decision {decided.id}", "decision", float(decided.time_ms), f"{who}: issue {decided.issue_id} is {decided.to_state}", app=decided.app, data={"issue": decided.issue_id})
+        )  # fmt: skip
+    # Of other apps only what was deployed may be the cause.
+    return [entry for entry in found if entry.app in apps or entry.kind == "deploy"]
+
+
+def _answer(records: Records, title: str, made: Timeline, which: Failure | None, cut: str | None) -> TimelineAnswer:
+    entries, times = made.entries, made.times_ms
+    if not entries:
+        raise Problem("not-found", "Nothing is kept of it: nothing was reported, or its day was removed.")
+    start = min(times.values())
+    named = issues.failures_named(
+        records.reader, [one.number for one in entries if one.kind == "failure" and one.number is not None]
+    )
+    ends_with = (
+        f"report {which.seq}"
+        if which is not None
+        else next((one.key for one in reversed(entries) if one.kind == "failure"), None)
+    )
+    worked = last_worked(made, ends_with) if ends_with else None
+    lanes = list(dict.fromkeys(one.app for one in entries if one.app))
+
+    def shown(one: Entry) -> TimelineEntry:
+        failure = named.get(one.number) if one.number is not None else None
+        data: dict[str, Any] = dict(list(one.data.items())[:MOST_DATA])
+        issue = failure.issue_id if failure is not None else data.pop("issue", None)
+        return TimelineEntry(
+            key=one.key,
+            kind=one.kind,
+            time=to_text(round(times[one.key])),
+            since_ms=round(times[one.key] - start, 3),
+            duration_ms=one.duration_ms,
+            app=one.app,
+            host=one.host,
+            severity=one.severity if one.severity in ("TRACE", "DEBUG", "INFO", "WARN", "FATAL") else "ERROR",
+            said=one.said,
+            depth=min(one_depth, 30) if (one_depth := made.depths[one.key]) else 0,
+            parent=one.parent,
+            run=one.run,
+            number=one.number,
+            told=max(1, len(one.tellers)),
+            issue=issue if isinstance(issue, int) else None,
+            failure=str(uuid.UUID(bytes=failure.id)) if failure is not None else None,
+            data=data,
+        )
+
+    return TimelineAnswer(
+        title=title,
+        start=to_text(round(start)),
+        end=to_text(round(max(times[one.key] + max(0.0, one.duration_ms or 0.0) for one in entries))),
+        apps=lanes,
+        entries=[shown(one) for one in entries],
+        folds=[FoldAnswer(first=entries[one.first].key, last=entries[one.last].key, entries=one.last - one.first + 1, reason=one.reason) for one in folds(made)],
+        corrections=[CorrectionAnswer(host=one.host, by_ms=one.by_ms, reason=one.reason, certain=one.certain) for one in made.corrections],
+        notes=[*made.notes, *([cut] if cut else [])],
+        ends_with=ends_with,
+        worked=WorkedAnswer(key=worked.key, reason=worked.reason) if worked else None,
+        cut=cut,
+    )  # fmt: skip
