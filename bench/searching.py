@@ -63,9 +63,10 @@ def measure(folder: Path) -> None:
 def _in_turns(service: Served, key: str, bodies: Callable[[], list[bytes]], what: str) -> tuple[float, float]:
     """Return the medians of intake alone, and while people do something."""
     alone, beside = [], []
-    for _ in range(ROUNDS):
+    for place in range(ROUNDS):
         alone.append(flood(service.port, key, bodies(), BATCH))
-        command = [sys.executable, "-m", "bench.searching", what, str(service.port), service.token]
+        token = service.ask("POST", "/api/me/tokens", {"label": f"{what} {place}", "scope": "read", "days": 1})["token"]
+        command = [sys.executable, "-m", "bench.searching", what, str(service.port), token]
         with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as people:
             assert people.stdout is not None and people.stdout.readline() == "ready\n"
             beside.append(flood(service.port, key, bodies(), BATCH))
@@ -83,7 +84,9 @@ def _seen(service: Served, key: str, times: int) -> list[float]:
     )
     answer = connection.getresponse()
     sender = urllib3.HTTPConnectionPool("127.0.0.1", service.port)
-    assert b"open" in answer.readline()
+    assert answer.status == 200, answer.read()
+    while b"event: open" not in answer.readline():
+        pass
     for number in range(times):
         text = f"probe n{number}"
         report = {
@@ -133,6 +136,7 @@ def _people(what: str, port: int, token: str) -> None:
             "GET", f"/api/records/logs/tail?{_query(QUESTIONS[place % len(QUESTIONS)])}", headers=headers
         )
         answer = connection.getresponse()
+        assert answer.status == 200, answer.read()
         started.wait()
         while answer.readline():
             pass

@@ -40,11 +40,12 @@ _AT: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place = ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
 }
-_BETWEEN: Final = {
-    kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place > ? AND place <= ?"  # noqa: S608 - the same
+_BETWEEN: Final = {kind: f"SELECT place FROM {table} WHERE place > ? AND place <= ?" for kind, table in TABLES.items()}  # noqa: S608 - the same
+_AMONG: Final = " AND place IN (SELECT rowid FROM words WHERE words MATCH ? AND rowid > ? AND rowid <= ?)"
+_THESE: Final = {
+    kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place IN (SELECT value FROM json_each(?)) ORDER BY place"  # noqa: S608 - the same
     for kind, table in TABLES.items()
 }
-_LATEST: Final = " ORDER BY place DESC LIMIT ?"
 NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
 _AFTER: Final = " AND (time_ms, place) < (?, ?)"
 _ORDER: Final = " ORDER BY time_ms DESC, place DESC LIMIT ?"
@@ -133,16 +134,18 @@ def arrived(
     sql, params = _BETWEEN[kind], list[Any](places)
     with days.open(day, limit_s=limit_s) as connection:
         if node is not None:
+            asked = narrowing(node, kind)
+            if asked is not None:
+                # The text index is asked for these places alone: a question that means few looks at few.
+                sql += _AMONG
+                params += [asked, *places]
             condition = Compiler(connection, kind, names).condition(node)
             sql += f" AND {condition.sql}"
             params += condition.params
-        latest = sql + _LATEST
-        found: list[DayRow] = typed(connection.execute(latest, (*params, most)), TYPES[kind])
-        in_all = len(found)
-        if in_all == most:
-            counting = f"SELECT COUNT(*) FROM ({sql})"  # noqa: S608 - from above
-            in_all = int(connection.execute(counting, params).fetchone()[0])
-        return list(Decoder(connection, kind, names, day).records(reversed(found))), in_all - len(found)
+        meant = [row[0] for row in connection.execute(sql, params)]
+        latest = json.dumps(sorted(meant)[-most:])
+        found: list[DayRow] = typed(connection.execute(_THESE[kind], (latest,)), TYPES[kind])
+        return list(Decoder(connection, kind, names, day).records(found)), len(meant) - len(found)
 
 
 def one_row(connection: sqlite3.Connection, place: int) -> tuple[Kind, DayRow] | None:
