@@ -15,6 +15,8 @@ from tests.conftest import Running, start, until
 from tests.service.test_calls import called, statement, whole
 from tests.service.test_now import failed, tally
 from tests.service.test_records import RUN, TRACE, fill, log
+from tests.service.test_timeline import TRACE as TIMELINE_TRACE
+from tests.service.test_timeline import story
 
 
 def test_lines(running: Running) -> None:
@@ -173,3 +175,19 @@ def test_calls(running: Running) -> None:
     assert json.loads(obitus(running, "calls", "--json"))["whole"] == 3
     assert "tides.example  by sailings" in obitus(running, "now")
     assert "no window" in obitus(running, "calls", "--window", "soon", status=2)
+
+
+def test_timeline(running: Running) -> None:
+    """Of a failure, a run, a trace, an issue, a person; what led up to it, in lanes, with the last step that worked."""
+    id, runs = story(running)
+    said = obitus(running, "timeline", id).splitlines()
+    assert said[0].startswith("What led up to a failure in gatekeeper")
+    assert any("The clock of gate-1 is 39.9" in line for line in said)
+    assert "│ │ 3" in said[-2] and "OutOfPaper: 40 mm of paper left  issue 1" in said[-2]
+    assert next(line for line in said if "last that worked" in line).split("·")[1].strip().startswith("pass laid out")
+    for what in ("1", TIMELINE_TRACE):
+        assert obitus(running, "timeline", what).splitlines()[1:] == said[1:]
+    assert "Everything" not in obitus(running, "timeline", runs["gatekeeper"])
+    assert json.loads(obitus(running, "timeline", id, "--json"))["ends_with"]
+    assert "page /pass" in obitus(running, "timeline", "--user", "p-118")
+    assert "Say one" in obitus(running, "timeline", status=2) and "no time" in obitus(running, "timeline", "--user", "x", "--at", "noon", status=2)  # fmt: skip

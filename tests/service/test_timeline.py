@@ -135,3 +135,20 @@ def test_what_is_dull_is_folded_and_what_is_odd_is_taken(running: Running) -> No
     assert fold["entries"] == 40 and "say the same but for their values" in fold["reason"]
     assert len(found["entries"]) == 43 and found["ends_with"] is None and found["worked"] is None
     assert any("<img src=x>" in entry["said"] for entry in found["entries"]) and json.dumps(found)
+
+
+def test_a_span_that_nobody_reported(running: Running) -> None:
+    """A proxy's, between the kiosk and sailings: the call that names what sailings answers at is its cause."""
+    keys = {app: running.add_app(app) for app in ("pierboard", "sailings")}
+    asked_for = {"url.full": "https://sailings.skerry.example/passes", "duration_ms": 150}
+    board = {"kind": "run", "id": str(uuid.uuid4()), "time": at(200), "run": {"id": str(uuid.uuid4()), "entry_point": "page /pass", "started": at(0), "duration_ms": 200}, "trail": [step("http", "POST x → 201", 170, attributes=asked_for)], "trace_id": TRACE}  # fmt: skip
+    answered = {"kind": "run", "id": str(uuid.uuid4()), "time": at(150), "run": {"id": str(uuid.uuid4()), "entry_point": "POST /passes", "started": at(60), "duration_ms": 50, "parent_span_id": "9" * 16}, "request": {"method": "POST", "url": "https://sailings.skerry.example/passes"}, "trace_id": TRACE}  # fmt: skip
+    running.send(keys["sailings"], answered)
+    running.send(keys["pierboard"], board)
+    found = asked(running, f"trace={TRACE}")
+    assert [(entry["said"], entry["depth"]) for entry in found["entries"]] == [
+        ("page /pass", 0),
+        ("POST x → 201", 1),
+        ("POST /passes", 2),
+    ]
+    assert found["notes"] == []

@@ -14,7 +14,7 @@ import Releases from '../pages/Releases.svelte';
 import Rules from '../pages/Rules.svelte';
 import Search from '../pages/Search.svelte';
 import SetUp from '../pages/SetUp.svelte';
-import Together from '../pages/Together.svelte';
+import TimelinePage from '../pages/TimelinePage.svelte';
 
 /** A page with what its address says. One with other properties is made anew. */
 export interface Shown {
@@ -43,8 +43,11 @@ const router = new UniversalRouterSync<Shown>([
 	at('/now/boards', Boards, nothing),
 	at('/now/boards/:number', Board, ({ number }) => ({ number: Number(number) })),
 	at('/search', Search, nothing),
-	at('/run/:id', Together, ({ id }) => ({ of: { run: id! } })),
-	at('/trace/:id', Together, ({ id }) => ({ of: { trace: id! } })),
+	at('/run/:id', TimelinePage, ({ id }) => ({ of: { run: id! } })),
+	at('/trace/:id', TimelinePage, ({ id }) => ({ of: { trace: id! } })),
+	at('/failure/:id', TimelinePage, ({ id }) => ({ of: { failure: id! } })),
+	at('/user/:id', TimelinePage, ({ id }) => ({ of: { user: id! } })),
+	at('/host/:id', TimelinePage, ({ id }) => ({ of: { host: id! } })),
 	at('/releases', Releases, nothing),
 	at('/releases/:app/:release', ReleasePage, ({ app, release }) => ({ app: app!, release: release! })),
 	at('/compare/:app', Compare, ({ app }) => ({ app: app! })),

@@ -69,6 +69,9 @@ export const questions = {
 
 	record: (number: number) => of(['record', number], (signal) => api.GET('/api/record/{number}', { params: { path: { number } }, signal })),
 
+	timeline: (what: { failure?: string; run?: string; trace?: string; user?: string; host?: string; around?: string; at?: string }) =>
+		of(['timeline', what], (signal) => api.GET('/api/timeline', { params: { query: what }, signal })),
+
 	together: (which: { run: string } | { trace: string }) =>
 		of(['together', which], (signal) => api.GET('/api/together', { params: { query: which }, signal })),
 

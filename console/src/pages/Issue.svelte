@@ -14,6 +14,7 @@
 	import StateMark from '../parts/StateMark.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 	import Trail from '../parts/Trail.svelte';
+	import TimelineView from '../parts/timeline/TimelineView.svelte';
 	import Why from '../parts/Why.svelte';
 
 	let { number }: { number: number } = $props();
@@ -24,6 +25,7 @@
 	let ownOnly = $state(true);
 	const failure = $derived(chosenId ? chosen.value : found.value?.latest);
 	const report = $derived(failure?.report ?? undefined);
+	const story = watch(() => (failure && report ? questions.timeline({ failure: failure.id }) : undefined));
 	const since = watch(() => questions.since(number));
 	const apps = watch(questions.apps);
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
@@ -96,7 +98,12 @@
 				<Stack chain={report.exceptions} {ownOnly} />
 
 				<h2 class="section">Leading up to it</h2>
-				<Trail {failure} {report} />
+				{#if story.value}
+					<p class="mb-2 text-sm"><a href={place.to(`/failure/${failure.id}`)}>On a page of its own, with what else happened</a></p>
+					<TimelineView found={story.value} />
+				{:else}
+					<Trail {failure} {report} />
+				{/if}
 			{:else}
 				<p role="note" class="border-surface-200-800 border-l-4 pl-3">{failure.gone}</p>
 			{/if}

@@ -149,7 +149,7 @@ def test_clocks_are_brought_together() -> None:
     [
         (Entry("b", "run", 41_005, "x", host="gate-1", duration_ms=10, parent="a"), -40_000, "40.000 s ahead of"),
         (Entry("b", "run", -38_990, "x", host="gate-1", duration_ms=10, parent="a"), 39_995, "39.995 s behind"),
-        (Entry("b", "run", 500, "x", host="gate-1", duration_ms=10, parent="a", waits=False), 499, "0.499 s behind"),
+        (Entry("b", "run", 500, "x", host="gate-1", duration_ms=10, parent="a", waits=False), 500, "0.500 s behind"),
     ],
 )
 def test_a_correction_says_why(callee: Entry, by_ms: float, words: str) -> None:

@@ -47,7 +47,7 @@ class _Bounds:
                 return 0.0, True
             if math.isfinite(self.low) and math.isfinite(self.high):
                 return (self.low + self.high) / 2, True
-            return (self.low if self.low > 0 else self.high), True
+            return (self.low + SLACK_MS if self.low > 0 else self.high - SLACK_MS), True
         # No one number fits them all: a clock that drifts, or was set in between. The one that fits most calls is taken.
         ends = sorted({end for pair in self.seen for end in pair if math.isfinite(end)})
         tried = ends[:: max(1, len(ends) // MOST_TRIED)]

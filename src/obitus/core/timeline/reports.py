@@ -170,22 +170,31 @@ def _with_parent(entry: Entry, by_span: Mapping[str, str]) -> Entry:
 
 
 def _under_their_calls(entries: list[Entry], answers: Mapping[str, tuple[str, str]]) -> list[Entry]:
-    """Put each run under the very step of its caller that called it, where the order of calls and of runs tells which that was."""
+    """Put each run under the very step of its caller that called it, where the order of calls and of runs tells which that was.
+
+    A run whose calling span nobody reported (a proxy's, a queue's) is called by the step of its trace that names what it answers at.
+    """
     by_key = {entry.key: entry for entry in entries}
     calls: dict[tuple[str, tuple[str, str]], list[Entry]] = defaultdict(list)
     called: dict[tuple[str, tuple[str, str]], list[Entry]] = defaultdict(list)
     for entry in entries:
         parent = by_key.get(entry.parent)
-        if parent is None or parent.kind != "run":
+        if entry.kind == "run":
+            if entry.key in answers and parent is not None and parent.kind == "run":
+                called[parent.key, answers[entry.key]].append(entry)
+            elif entry.key in answers and parent is None and entry.parent and entry.trace:
+                called[f"trace {entry.trace}", answers[entry.key]].append(entry)
             continue
-        if entry.kind == "run" and entry.key in answers:
-            called[parent.key, answers[entry.key]].append(entry)
-        elif entry.kind != "run":
-            for call in calls_of([{"kind": entry.kind, "attributes": entry.data}]):
-                calls[parent.key, (call.kind, call.target)].append(entry)
+        for call in calls_of([{"kind": entry.kind, "attributes": entry.data}]):
+            whom = (call.kind, call.target)
+            if parent is not None and parent.kind == "run":
+                calls[parent.key, whom].append(entry)
+            if entry.trace:
+                calls[f"trace {entry.trace}", whom].append(entry)
     under: dict[str, Entry] = {}
     for place, runs in called.items():
-        made = sorted(calls.get(place, ()), key=lambda entry: (entry.time_ms, entry.key))
+        made = [one for one in calls.get(place, ()) if all(one.run != run.run for run in runs)]
+        made.sort(key=lambda entry: (entry.time_ms, entry.key))
         # A call without an answer may have begun no run: where there are more of one than of the other, which is whose cannot be told.
         if len(made) == len(runs):
             runs.sort(key=lambda entry: (entry.time_ms, entry.key))

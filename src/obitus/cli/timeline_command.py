@@ -1,0 +1,129 @@
+"""``obitus timeline``: the whole story of a failure, a run, a trace, a person or a host."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from typing import Annotated, Any, Final
+
+import typer
+from rich.text import Text
+
+from obitus.cli.api import Api, api
+from obitus.cli.commands import Json, Token, Url, app, print_json
+from obitus.cli.errors import NotFound, UsageTrouble
+from obitus.cli.safe import safe
+from obitus.cli.show import FAILED, QUIET, console, say
+
+SHAPES: Final = {
+    "run": "▷", "failure": "✕", "log": "≡", "http": "↗", "statement": "▤", "process": "⚙", "input": "⌨", "page": "▭", "mark": "·", "deploy": "◆", "decision": "✎", "issue": "✳",
+}  # fmt: skip
+_LOUD: Final = ("ERROR", "FATAL")
+_TRACE = re.compile("[0-9a-f]{32}")
+
+
+@app.command(short_help="Show the whole story, of all apps.")
+def timeline(
+    what: Annotated[
+        str | None,
+        typer.Argument(metavar="[ID]", help="A failure's or a run's id, a trace id, or the number of an issue."),
+    ] = None,
+    user: Annotated[
+        str | None, typer.Option("--user", help="What user.id says: all that one met, around a time.")
+    ] = None,
+    host: Annotated[str | None, typer.Option("--host", help="The same of a host.")] = None,
+    at: Annotated[
+        str | None, typer.Option("--at", help="Around when: 2026-11-26T10:00, or 10:00 of today; UTC.")
+    ] = None,
+    around: Annotated[
+        str | None, typer.Option("--around", help="Also what else happened so long before and after: 5m.")
+    ] = None,
+    unfold: Annotated[bool, typer.Option("--unfold", help="Show what is dull, too.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show everything that led up to a failure, from all apps that took part, in one order; and where it still worked."""
+    if sum(one is not None for one in (what, user, host)) != 1:
+        raise UsageTrouble("Say one: a failure, run, trace or issue, or --user, or --host.")
+    asked = api(url, token)
+    more = {"at": _time(at), "around": around}
+    if user is not None or host is not None:
+        answer = asked.get("/api/timeline", {"user": user, "host": host} | more)
+    else:
+        answer = _of(asked, str(what).lower(), more)
+    print_json(answer) if as_json else _show(answer, unfold=unfold)
+
+
+def _of(asked: Api, what: str, more: dict[str, Any]) -> Any:
+    """Return the timeline of whatever an id names."""
+    if what.isdigit():
+        latest = asked.get(f"/api/issues/{what}")["latest"]
+        return asked.get("/api/timeline", {"failure": latest["id"]} | more)
+    if _TRACE.fullmatch(what):
+        return asked.get("/api/timeline", {"trace": what} | more)
+    try:
+        return asked.get("/api/timeline", {"failure": what} | more)
+    except NotFound:
+        return asked.get("/api/timeline", {"run": what} | more)
+
+
+def _time(text: str | None) -> str | None:
+    if text is None:
+        return None
+    try:
+        day = "" if "T" in text or "-" in text else datetime.now(UTC).strftime("%Y-%m-%dT")
+        found = datetime.fromisoformat(day + text)
+    except ValueError as error:
+        raise UsageTrouble(f"{text!r} is no time. Say 2026-11-26T10:00, or 10:00.") from error
+    return found.isoformat() if found.tzinfo else f"{found.isoformat()}Z"
+
+
+def _show(answer: dict[str, Any], *, unfold: bool) -> None:
+    say(f"{safe(answer['title'])}, {answer['start'][:19].replace('T', ' ')} UTC", "bold")
+    for one in answer["corrections"]:
+        say(safe(one["reason"]), QUIET if one["certain"] else FAILED)
+    for note in answer["notes"]:
+        say(safe(note), QUIET)
+    apps = answer["apps"]
+    say("  ".join(f"{place + 1} {safe(name)}" for place, name in enumerate(apps)), QUIET)
+    folds = {} if unfold else {fold["first"]: fold for fold in answer["folds"]}
+    skipped = 0
+    for entry in answer["entries"]:
+        if skipped:
+            skipped -= 1
+            continue
+        fold = folds.get(entry["key"])
+        if fold:
+            say(f"{'':>10}  {'':{2 * len(apps)}}▸ {fold['reason']}: {safe(entry['said'])[:60]}", QUIET)
+            skipped = fold["entries"] - 1
+            continue
+        _line(entry, apps, answer)
+    if answer["worked"]:
+        say(f"◂ {answer['worked']['reason']}", QUIET)
+    if answer["folds"] and not unfold:
+        say("What is dull is folded; --unfold shows it.", QUIET)
+
+
+def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> None:
+    lanes = "".join(f"{place + 1} " if name == entry["app"] else "│ " for place, name in enumerate(apps))
+    loud = entry["severity"] in _LOUD
+    said = Text(f"{_length(entry['since_ms']):>10}  ", style=QUIET).append(lanes, style=QUIET)
+    said.append("  " * min(entry["depth"], 8)).append(f"{SHAPES[entry['kind']]} ", style=FAILED if loud else QUIET)
+    style = FAILED if loud else "bold" if entry["kind"] == "run" else ""
+    said.append(safe(entry["said"]) or f"({entry['kind']})", style=style)
+    if entry["severity"] == "WARN":
+        said.append("  ! WARN")
+    if entry["duration_ms"] is not None:
+        said.append(f"  {_length(entry['duration_ms'])}", style=QUIET)
+    if answer["worked"] and entry["key"] == answer["worked"]["key"]:
+        said.append("  ◂ last that worked", style="bold")
+    if entry["issue"]:
+        said.append(f"  issue {entry['issue']}", style=QUIET)
+    console.print(said, soft_wrap=True)
+
+
+def _length(ms: float) -> str:
+    if abs(ms) < 1000:
+        return f"{ms:.0f} ms"
+    return f"{ms / 1000:.2f} s" if abs(ms) < 60_000 else f"{ms / 60_000:.1f} min"
