@@ -1,0 +1,69 @@
+"""Steps of a run without what differs from run to run: ids, values, times."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from typing import Any, Final, NamedTuple
+
+LONGEST_SAID: Final = 200
+MOST_STEPS: Final = 1_000
+_VALUES = re.compile(
+    r"'[^']*'|\"[^\"]*\"|\b[0-9a-f]{8}-[0-9a-f-]{27}\b|\b(?=[0-9a-f]*\d)[0-9a-f]{8,}\b|\b[A-Za-z]{1,4}-?\d+\b|\d+(?:\.\d+)?",
+    re.IGNORECASE,
+)
+_ANSWER = re.compile(r"\s*→ (.*)$")
+_TOOK = re.compile(r" (?:in [\d.,… ]+ ?ms|failed)$")
+
+
+class Step(NamedTuple):
+    """One step of a run."""
+
+    key: str
+    """What it does, the same in every run that does it."""
+    outcome: str
+    """How it ended: an answer code, a number of rows, a severity."""
+    ms: float | None
+    said: str
+    """As it was reported."""
+
+
+def steps_of(trail: Iterable[Mapping[str, Any]]) -> list[Step]:
+    """Return the steps of a run, in order. What only tells of a failure is none."""
+    found = []
+    for step in trail:
+        if step.get("kind") == "failure":
+            continue
+        found.append(_step(step))
+        if len(found) >= MOST_STEPS:
+            break
+    return found
+
+
+def _step(step: Mapping[str, Any]) -> Step:
+    kind = str(step.get("kind") or "mark")
+    said = " ".join(str(step.get("message") or "").split())[:LONGEST_SAID]
+    attributes = step.get("attributes") or {}
+    severity = str(step.get("severity") or "INFO")
+    took = attributes.get("duration_ms")
+    ms = float(took) if isinstance(took, int | float) and took >= 0 else None
+    if kind == "http":
+        answer = _ANSWER.search(said)
+        status = attributes.get("http.response.status_code", attributes.get("status"))
+        outcome = str(status) if status is not None else answer[1] if answer else severity
+        return Step(f"http {_bare(_ANSWER.sub('', said))}", outcome, ms, said)
+    if kind == "statement":
+        text = attributes.get("db.query.text")
+        rows = attributes.get("db.response.returned_rows")
+        failed = severity in ("ERROR", "FATAL")
+        outcome = "failed" if failed else "" if not isinstance(rows, int) else f"{rows} rows" if rows != 1 else "1 row"
+        what = " ".join(str(text).split())[:LONGEST_SAID] if isinstance(text, str) and text else _TOOK.sub("", said)
+        return Step(f"statement {_bare(what)}", "many rows" if isinstance(rows, int) and rows > 1 and not failed else outcome, ms, said)  # fmt: skip
+    logger = attributes.get("logger")
+    return Step(
+        f"{kind} {f'{logger}: ' if isinstance(logger, str) and logger else ''}{_bare(said)}", severity, ms, said
+    )
+
+
+def _bare(text: str) -> str:
+    return _VALUES.sub("…", text)

@@ -1,0 +1,249 @@
+"""The turning point: the first step of a failing run that healthy runs of its entry point do not have, do otherwise, or take far less time for.
+
+A difference counts by how few of the healthy runs show the same. Runs differ without anything being wrong, too: so each healthy run is looked at
+like the failing one, against all others, and a difference is named only if at most one in twenty of them shows one as strong (a conformal test,
+V. Vovk, A. Gammerman and G. Shafer, "Algorithmic Learning in a Random World", 2005): with nothing wrong something is named in 5% at most.
+Where it stands among the steps follows from an alignment with the healthy run that is nearest (S. B. Needleman and C. D. Wunsch, J. Mol. Biol. 48, 1970).
+"""
+
+from __future__ import annotations
+
+import math
+import statistics
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Final, Literal, NamedTuple
+
+from obitus.core.against.steps import Step
+
+DifferenceKind = Literal["missing", "added", "otherwise", "slower"]
+MOST_HEALTHY: Final = 60
+LEAST_HEALTHY: Final = 19
+"""With fewer, one in twenty cannot be told."""
+FALSE_SHARE: Final = 0.05
+SLOWER_BY: Final = 3.0
+LEAST_SLOWER_MS: Final = 20.0
+MOST_ALIGNED: Final = 400
+
+
+class Difference(NamedTuple):
+    """One thing that a run does unlike healthy ones."""
+
+    kind: DifferenceKind
+    place: int
+    """The step of the run that it is, or before which something is missing."""
+    key: str
+    alike: int
+    """So many healthy runs show the same."""
+    of: int
+    weight: float
+    said: str
+
+
+@dataclass(frozen=True, slots=True)
+class Turning:
+    """What was found."""
+
+    named: Difference | None
+    differences: list[Difference]
+    """All that are as strong, in their order; of each thing one."""
+    healthy: int
+    said: str
+
+
+@dataclass(slots=True)
+class _Habits:
+    """What runs do: how many have each step, end it in which way, and how long it takes."""
+
+    runs: int = 0
+    having: Counter[str] = field(default_factory=Counter)
+    outcomes: dict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
+    """By step: in how many runs it ended so."""
+    times: dict[str, list[float]] = field(default_factory=lambda: defaultdict(list))
+    """By step: the longest of each run."""
+
+    def add(self, run: Sequence[Step], sign: int = 1) -> None:
+        """Count a run, or (-1) take it back."""
+        self.runs += sign
+        seen = {step.key for step in run}
+        for key in seen:
+            self.having[key] += sign
+        for key, outcome in {(step.key, step.outcome) for step in run}:
+            self.outcomes[key][outcome] += sign
+        for key, ms in _longest(run).items():
+            if sign > 0:
+                self.times[key].append(ms)
+            else:
+                self.times[key].remove(ms)
+
+
+def turning_point(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) -> Turning:
+    """Return where a run left the path that healthy runs take. ``healthy`` has the newest first; the nearest of them are compared."""
+    runs = [run for run in healthy if run][:MOST_HEALTHY]
+    if len(runs) < LEAST_HEALTHY:
+        return Turning(
+            None,
+            [],
+            len(runs),
+            f"Cannot tell: {len(runs):,} healthy runs of this entry point are kept whole, and {LEAST_HEALTHY} are needed.",
+        )
+    if not failing:
+        return Turning(None, [], len(runs), "Cannot tell: no step of this run was reported.")
+    habits = _Habits()
+    for run in runs:
+        habits.add(run)
+    bags = [Counter(step.key for step in run) for run in runs]
+    found = _differences(failing, habits, runs[_nearest(Counter(step.key for step in failing), bags)])
+    if not found:
+        return Turning(None, [], len(runs), f"This run did all that {len(runs):,} healthy runs do, and nothing else.")
+    usual = []
+    # Each is held against as many others, the failing one among them: with nothing wrong it might be any of them.
+    habits.add(failing)
+    for place, run in enumerate(runs):
+        habits.add(run, -1)
+        nearest = runs[_nearest(bags[place], bags, without=place)]
+        usual.append(max((one.weight for one in _differences(run, habits, nearest)), default=0.0))
+        habits.add(run)
+    strong = [
+        one for one in found if sum(weight >= one.weight - 1e-9 for weight in usual) <= FALSE_SHARE * (len(runs) + 1)
+    ]
+    if not strong:
+        return Turning(
+            None,
+            [],
+            len(runs),
+            f"Cannot tell: what this run does unlike {len(runs):,} healthy runs, these do unlike each other, too.",
+        )
+    return Turning(strong[0], strong, len(runs), strong[0].said)
+
+
+def side_by_side(failing: Sequence[Step], healthy: Sequence[Step]) -> list[tuple[int | None, int | None]]:
+    """Align two runs; return places of both, None where the other has a step of its own. Both are bounded, from their ends."""
+    first, second = max(0, len(failing) - MOST_ALIGNED), max(0, len(healthy) - MOST_ALIGNED)
+    a, b = failing[first:], healthy[second:]
+    rows, columns = len(a), len(b)
+    score = [[0.0] * (columns + 1) for _ in range(rows + 1)]
+    for i in range(rows - 1, -1, -1):
+        for j in range(columns - 1, -1, -1):
+            match = (
+                score[i + 1][j + 1] + (2.0 if a[i].outcome == b[j].outcome else 1.5) if a[i].key == b[j].key else -1.0
+            )
+            score[i][j] = max(match, score[i + 1][j], score[i][j + 1])
+    found: list[tuple[int | None, int | None]] = []
+    i = j = 0
+    while i < rows or j < columns:
+        if i < rows and j < columns and a[i].key == b[j].key and score[i][j] > max(score[i + 1][j], score[i][j + 1]):
+            found.append((first + i, second + j))
+            i, j = i + 1, j + 1
+        elif j >= columns or (i < rows and score[i + 1][j] >= score[i][j + 1]):
+            found.append((first + i, None))
+            i += 1
+        else:
+            found.append((None, second + j))
+            j += 1
+    return found
+
+
+def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) -> list[Difference]:
+    """Return what a run does unlike others, in the order of its steps. Of a step that it lacks, where the nearest run has it."""
+    n = habits.runs
+    found: list[Difference] = []
+    seen: set[str] = set()
+    longest = _longest(run)
+    for place, step in enumerate(run):
+        if step.key in seen:
+            continue
+        seen.add(step.key)
+        having = habits.having[step.key]
+        if _weight(having, n) > 0 and having <= n / 4:
+            said = f"{_named(step.key)} is in {_of(having, n)} healthy runs; here it is."
+            found.append(Difference("added", place, step.key, having, n, _weight(having, n), said))
+            continue
+        otherwise = [(other, habits.outcomes[step.key][other.outcome]) for other in run if other.key == step.key]
+        other, same = min(otherwise, key=lambda one: one[1])
+        if having and same <= having / 4:
+            usual, times = habits.outcomes[step.key].most_common(1)[0]
+            said = f"In {_of(times, n)} healthy runs {_named(step.key)} gave {usual or 'nothing'}; here it gave {other.outcome or 'nothing'}."
+            alike = same + (n - having)
+            found.append(
+                Difference(
+                    "otherwise",
+                    place,
+                    step.key,
+                    same,
+                    n,
+                    _weight(min(alike, n), n) if same else _weight(same, having),
+                    said,
+                )
+            )
+        times_of = habits.times.get(step.key, [])
+        ms = longest.get(step.key)
+        if ms is not None and len(times_of) >= n / 2:
+            middle = statistics.median(times_of)
+            slower = sum(one >= ms for one in times_of)
+            if ms >= SLOWER_BY * max(middle, 0.1) and ms - middle >= LEAST_SLOWER_MS and slower <= len(times_of) / 4:
+                said = f"{_named(step.key)} took {ms:,.0f} ms; in healthy runs half took less than {middle:,.0f} ms, and {_of(slower, len(times_of))} took as long."
+                found.append(Difference("slower", place, step.key, slower, n, _weight(slower, len(times_of)), said))
+    found += _missing(run, habits, nearest, seen)
+    found.sort(key=lambda one: (one.place, one.kind != "missing", -one.weight, one.key))
+    return found
+
+
+def _missing(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step], seen: set[str]) -> list[Difference]:
+    """Return the steps that nearly all others have and this run lacks: inside of it, or right behind its end, where it stopped."""
+    n = habits.runs
+    lacking = {key for key, having in habits.having.items() if key not in seen and having >= 3 * n / 4}
+    if not lacking:
+        return []
+    found: list[Difference] = []
+    place, stopped = 0, False
+    for mine, theirs in side_by_side(run, nearest):
+        if mine is not None:
+            place = mine + 1
+            continue
+        key = nearest[theirs].key if theirs is not None else ""
+        if key not in lacking or stopped:
+            continue
+        lacking.discard(key)
+        behind = place >= len(run)
+        # Of what comes after its end only the first says anything: the rest is missing because the run was over.
+        stopped = behind
+        having = habits.having[key]
+        said = (
+            f"{_of(having, n)} healthy runs go on with {_named(key)}; this one ended before it."
+            if behind
+            else f"{_named(key)} is in {_of(having, n)} healthy runs; here it is missing."
+        )
+        found.append(Difference("missing", place, key, n - having, n, _weight(n - having, n), said))
+    return found
+
+
+def _weight(alike: int, of: int) -> float:
+    """Return how much it says that so few are alike: the logarithm of the odds against, with one of each kind more (T. Bayes, P. S. Laplace)."""
+    return math.log((of + 2) / (alike + 1)) if of else 0.0
+
+
+def _nearest(bag: Counter[str], bags: Sequence[Counter[str]], without: int = -1) -> int:
+    """Return which of some runs has most steps in common with one (P. Jaccard's coefficient, of steps with how often they come)."""
+
+    def alike(place: int) -> float:
+        return sum((bag & bags[place]).values()) / max(1, sum((bag | bags[place]).values()))
+
+    return max((place for place in range(len(bags)) if place != without), key=lambda place: (alike(place), -place))
+
+
+def _longest(run: Sequence[Step]) -> dict[str, float]:
+    found: dict[str, float] = {}
+    for step in run:
+        if step.ms is not None:
+            found[step.key] = max(found.get(step.key, 0.0), step.ms)
+    return found
+
+
+def _of(count: int, of: int) -> str:
+    return f"{count:,} of {of:,}" if count else f"none of {of:,}"
+
+
+def _named(key: str) -> str:
+    return f"`{key}`"
