@@ -1089,6 +1089,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/failures/{id}/turning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where it left the good path
+         * @description Hold the steps of a failing run against healthy runs of its entry point; say the first step that is otherwise.
+         */
+        get: operations["turning_api_failures__id__turning_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/in-common": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What failing runs have in common
+         * @description Hold the failing runs of an issue, or those that a question means, against healthy runs of the same entry points.
+         */
+        get: operations["in_common_api_in_common_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/now": {
         parameters: {
             query?: never;
@@ -1863,6 +1903,35 @@ export interface components {
             files: number;
         };
         /**
+         * CommonAnswer
+         * @description Something that failing runs have more often than healthy ones.
+         */
+        CommonAnswer: {
+            /**
+             * Name
+             * @description A field, or `step`.
+             */
+            name: string;
+            /** Value */
+            value: string;
+            /** Failing */
+            failing: number;
+            /** Failing Share */
+            failing_share: number;
+            /** Healthy Share */
+            healthy_share: number;
+            /**
+             * Chance
+             * @description How probable so much more is by chance.
+             */
+            chance: number;
+            /**
+             * With It
+             * @description What nearly the same runs have, too.
+             */
+            with_it: string[];
+        };
+        /**
          * CompareAnswer
          * @description Two releases compared by their rates.
          */
@@ -2064,6 +2133,31 @@ export interface components {
              * @description Most failures inside the window, whatever their state but settled; not those above.
              */
             most_failures: components["schemas"]["IssueRow"][];
+        };
+        /**
+         * DifferenceAnswer
+         * @description Something that the failing run does unlike healthy ones.
+         */
+        DifferenceAnswer: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "missing" | "added" | "otherwise" | "slower";
+            /**
+             * Step
+             * @description The step of the run that it is, from 0, or before which something is missing.
+             */
+            step: number;
+            /**
+             * Alike
+             * @description So many healthy runs show the same.
+             */
+            alike: number;
+            /** Of */
+            of: number;
+            /** Said */
+            said: string;
         };
         /**
          * Done
@@ -2533,6 +2627,23 @@ export interface components {
             runs: number;
             /** Failed */
             failed: number;
+        };
+        /**
+         * InCommonAnswer
+         * @description What failing runs have in common.
+         */
+        InCommonAnswer: {
+            /** Said */
+            said: string;
+            /** Failing */
+            failing: number;
+            /** Healthy */
+            healthy: number;
+            /**
+             * Found
+             * @description The strongest first; of all that is named one in twenty may be chance.
+             */
+            found: components["schemas"]["CommonAnswer"][];
         };
         /**
          * IntervalAnswer
@@ -4437,6 +4548,16 @@ export interface components {
             clean?: components["schemas"]["IntervalAnswer"] | null;
         };
         /**
+         * SideBySide
+         * @description What stands in one line of both: null where only the other has it.
+         */
+        SideBySide: {
+            here: components["schemas"]["StepSide"] | null;
+            healthy: components["schemas"]["StepSide"] | null;
+            /** Differs */
+            differs: boolean;
+        };
+        /**
          * SignIn
          * @description Either the secret of a sign-in link, or name and password.
          */
@@ -4578,6 +4699,18 @@ export interface components {
              * @description The largest stays; each other becomes an issue.
              */
             parts: components["schemas"]["SplitPart"][];
+        };
+        /**
+         * StepSide
+         * @description A step of one of two runs that are held side by side.
+         */
+        StepSide: {
+            /** Said */
+            said: string;
+            /** Outcome */
+            outcome: string;
+            /** Ms */
+            ms: number | null;
         };
         /**
          * SummaryAnswer
@@ -4857,6 +4990,33 @@ export interface components {
         TokensAnswer: {
             /** Tokens */
             tokens: components["schemas"]["TokenAnswer"][];
+        };
+        /**
+         * TurningAnswer
+         * @description Where a failing run left the path that healthy runs take.
+         */
+        TurningAnswer: {
+            /** Said */
+            said: string;
+            /** Found */
+            found: boolean;
+            /**
+             * Differences
+             * @description All that are as strong, in their order; the first is the turning point.
+             */
+            differences: components["schemas"]["DifferenceAnswer"][];
+            /**
+             * Healthy
+             * @description Healthy runs that it was held against.
+             */
+            healthy: number;
+            /**
+             * Nearest
+             * @description The id of the healthy run that is nearest.
+             */
+            nearest: string | null;
+            /** Side By Side */
+            side_by_side: components["schemas"]["SideBySide"][];
         };
         /**
          * TypeAnswer
@@ -12133,6 +12293,245 @@ export interface operations {
                 };
             };
             /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    turning_api_failures__id__turning_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TurningAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    in_common_api_in_common_get: {
+        parameters: {
+            query?: {
+                /** @description The failing runs of this issue. */
+                issue?: number | null;
+                /** @description What is asked: see docs/questions.md. */
+                question?: string | null;
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InCommonAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood; `bad-question`: The question cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
             503: {
                 headers: {
                     [name: string]: unknown;

@@ -72,6 +72,12 @@ export const questions = {
 	timeline: (what: { failure?: string; run?: string; trace?: string; user?: string; host?: string; around?: string; at?: string }) =>
 		of(['timeline', what], (signal) => api.GET('/api/timeline', { params: { query: what }, signal })),
 
+	turning: (failure: string) =>
+		of(['turning', failure], (signal) => api.GET('/api/failures/{id}/turning', { params: { path: { id: failure } }, signal })),
+
+	inCommon: (issue: number, window: string) =>
+		of(['in-common', issue, window], (signal) => api.GET('/api/in-common', { params: { query: { issue, window } }, signal })),
+
 	together: (which: { run: string } | { trace: string }) =>
 		of(['together', which], (signal) => api.GET('/api/together', { params: { query: which }, signal })),
 

@@ -14,6 +14,8 @@
 	import StateMark from '../parts/StateMark.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 	import Trail from '../parts/Trail.svelte';
+	import InCommon from '../parts/timeline/InCommon.svelte';
+	import TurningPoint from '../parts/timeline/TurningPoint.svelte';
 	import TimelineView from '../parts/timeline/TimelineView.svelte';
 	import Why from '../parts/Why.svelte';
 
@@ -98,6 +100,7 @@
 				<Stack chain={report.exceptions} {ownOnly} />
 
 				<h2 class="section">Leading up to it</h2>
+				<TurningPoint failure={failure.id} />
 				{#if story.value}
 					<p class="mb-2 text-sm"><a href={place.to(`/failure/${failure.id}`)}>On a page of its own, with what else happened</a></p>
 					<TimelineView found={story.value} />
@@ -116,6 +119,7 @@
 
 		{#if failure && report}
 			<h2 class="section">Who and what</h2>
+			<InCommon issue={number} window={place.filter.window} />
 			<Attributes {failure} {report} users={issue.users} />
 		{/if}
 

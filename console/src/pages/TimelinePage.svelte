@@ -5,6 +5,7 @@
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
 	import Loaded from '../parts/Loaded.svelte';
+	import TurningPoint from '../parts/timeline/TurningPoint.svelte';
 	import TimelineView from '../parts/timeline/TimelineView.svelte';
 
 	/** Of what: one of these. */
@@ -44,5 +45,8 @@
 	</span>
 </div>
 <Loaded value={found.value} trouble={found.trouble}>
-	{#snippet children(value)}<TimelineView found={value} />{/snippet}
+	{#snippet children(value)}
+		{#if of.failure}<div class="mb-4"><TurningPoint failure={of.failure} /></div>{/if}
+		<TimelineView found={value} />
+	{/snippet}
 </Loaded>

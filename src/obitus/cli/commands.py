@@ -26,7 +26,7 @@ MODULES: Final = {
     "record_commands": ("logs", "runs", "failures"),
     "now_command": ("now",),
     "calls_command": ("calls",),
-    "timeline_command": ("timeline",),
+    "timeline_command": ("timeline", "turning", "common"),
     "grouping_commands": ("why", "merge", "split", "never-together", "rules", "regroup", "undo"),
     "release_commands": ("releases", "release", "compare", "deploy"),
     "program_commands": ("version", "run", "fingerprint", "check"),

@@ -1,4 +1,4 @@
-"""``obitus timeline``: the whole story of a failure, a run, a trace, a person or a host."""
+"""``obitus timeline``, ``turning``, ``common``: the whole story, where it left the good path, and what failing runs have in common."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ import typer
 from rich.text import Text
 
 from obitus.cli.api import Api, api
-from obitus.cli.commands import Json, Token, Url, app, print_json
+from obitus.cli.commands import App, Json, Token, Url, Window, app, print_json
 from obitus.cli.errors import NotFound, UsageTrouble
 from obitus.cli.safe import safe
-from obitus.cli.show import FAILED, QUIET, console, say
+from obitus.cli.show import FAILED, QUIET, console, plain_table, say
 
 SHAPES: Final = {
     "run": "▷", "failure": "✕", "log": "≡", "http": "↗", "statement": "▤", "process": "⚙", "input": "⌨", "page": "▭", "mark": "·", "deploy": "◆", "decision": "✎", "issue": "✳",
@@ -127,3 +127,70 @@ def _length(ms: float) -> str:
     if abs(ms) < 1000:
         return f"{ms:.0f} ms"
     return f"{ms / 1000:.2f} s" if abs(ms) < 60_000 else f"{ms / 60_000:.1f} min"
+
+
+@app.command(short_help="Show where it left the good path.")
+def turning(
+    what: Annotated[str, typer.Argument(metavar="ID", help="A failure's id, or the number of an issue.")],
+    whole: Annotated[bool, typer.Option("--whole", help="Show both runs side by side, also what is alike.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show the first step of a failing run that healthy runs do not have, do otherwise, or take far less time for."""
+    asked = api(url, token)
+    id = asked.get(f"/api/issues/{what}")["latest"]["id"] if what.isdigit() else what
+    answer = asked.get(f"/api/failures/{id}/turning")
+    if as_json:
+        print_json(answer)
+        return
+    say(f"{'Turning point: ' if answer['found'] else ''}{safe(answer['said'])}", FAILED if answer["found"] else "")
+    for one in answer["differences"][1:5]:
+        say(f"  then: {safe(one['said'])}", QUIET)
+    if not answer["side_by_side"]:
+        return
+    say(f"This run beside the nearest of {answer['healthy']} healthy ones; ≠ where they differ:", QUIET)
+    for line in answer["side_by_side"]:
+        if line["differs"] or whole:
+            here, there = (_side(line[name]) for name in ("here", "healthy"))
+            said = Text("≠ " if line["differs"] else "  ", style=FAILED).append(here.ljust(38)[:38]).append("  ")
+            console.print(said.append(there, style=QUIET), overflow="ellipsis", no_wrap=True)
+
+
+def _side(step: dict[str, Any] | None) -> str:
+    if step is None:
+        return "–"
+    took = f" {_length(step['ms'])}" if step["ms"] is not None else ""
+    return f"{safe(step['said'])[:30]}{took}"
+
+
+@app.command(short_help="Show what failing runs have in common.")
+def common(
+    what: Annotated[
+        str | None, typer.Argument(metavar="[ISSUE|QUESTION]", help="The number of an issue, or a question for runs.")
+    ] = None,
+    window: Window = "14d",
+    app_name: App = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show which values, steps and outcomes failing runs have more often than healthy runs of the same entry points."""
+    query: dict[str, Any] = {"window": window, "app": app_name}
+    query |= {"issue": what} if what is not None and what.isdigit() else {"question": what}
+    answer = api(url, token).get("/api/in-common", query)
+    if as_json:
+        print_json(answer)
+        return
+    say(safe(answer["said"]), FAILED if answer["found"] else "")
+    if answer["found"]:
+        table = plain_table("failing", "healthy", "what", left=("what",))
+        for one in answer["found"]:
+            with_it = f"  and {safe('; '.join(one['with_it'][:3]))}" if one["with_it"] else ""
+            said = Text(f"{safe(one['name'])} {safe(one['value'])}").append(with_it, style=QUIET)
+            table.add_row(f"{one['failing_share']:.0%}", f"{one['healthy_share']:.1%}", said)
+        console.print(table)
+        say(
+            f"{answer['failing']:,} failing runs against {answer['healthy']:,} healthy ones, each standing for those that were not sent.",
+            QUIET,
+        )

@@ -13,6 +13,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 
 from obitus.core.clock import to_text
 from obitus.core.version import VERSION
+from obitus.service.api import against as api_against
 from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
 from obitus.service.api import calls as api_calls
@@ -150,6 +151,7 @@ def make_app() -> FastAPI:
         api_releases.router,
         api_calls.router,
         api_log_orders.router,
+        api_against.router,
         api_now.router,
         api_timeline.router,
         api_saved.router,

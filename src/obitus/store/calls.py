@@ -144,3 +144,16 @@ def calls(reader: Reader, slots: Slots, window: Window) -> Calls:
         if link.below_ms >= 0:
             linked.durations[link.below_ms] += link.runs
     return found
+
+
+def healthy_weights(reader: Reader, slots: Slots, window: Window) -> dict[tuple[str, str], float]:
+    """Return by app and entry point for how many healthy runs each that was sent whole stands."""
+    params: dict[str, Any] = {
+        "minutes": slots.minutes, "first": slots.first, "end": slots.end,
+        "app": window.app, "environment": window.environment, "release": window.release,
+    }  # fmt: skip
+    narrowed = "".join(sql for name, sql in NARROWED.items() if params[name] is not None)
+    rows = reader.all(RunsWhole, _WHOLE.format(narrowed=narrowed), params)
+    return {
+        (row.app, row.entry_point): max(1.0, row.runs / row.whole) for row in rows if row.outcome == "ok" and row.whole
+    }

@@ -17,7 +17,8 @@ from obitus.core.statistics import share_more, standing
 
 MOST_FEATURES: Final = 4_000
 MOST_VALUE: Final = 200
-LEAST_FAILING, LEAST_HEALTHY = 5, 20
+LEAST_FAILING = 5
+LEAST_HEALTHY = 20
 LEAST_RUNS: Final = 4
 LEAST_DISTINCT: Final = 8
 """A number with fewer different values is a name."""

@@ -118,6 +118,12 @@ def turning_point(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) ->
     return Turning(strong[0], strong, len(runs), strong[0].said)
 
 
+def nearest_of(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) -> int | None:
+    """Return the place of the healthy run that has most steps in common with a failing one; None where there is none."""
+    some = [Counter(step.key for step in run) for run in healthy[:MOST_HEALTHY]]
+    return _nearest(Counter(step.key for step in failing), some) if some else None
+
+
 def side_by_side(failing: Sequence[Step], healthy: Sequence[Step]) -> list[tuple[int | None, int | None]]:
     """Align two runs; return places of both, None where the other has a step of its own. Both are bounded, from their ends."""
     first, second = max(0, len(failing) - MOST_ALIGNED), max(0, len(healthy) - MOST_ALIGNED)

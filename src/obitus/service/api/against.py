@@ -1,0 +1,266 @@
+"""``/api/failures/{id}/turning`` and ``/api/in-common``: failing runs held against healthy ones of the same entry points."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Annotated, Any, Final, Literal
+
+from fastapi import APIRouter, Depends, Query
+from pydantic import BaseModel, Field
+
+from obitus.core.against.contrast import Contrast, Run, contrast
+from obitus.core.against.steps import Step, steps_of
+from obitus.core.against.turning import Turning, nearest_of, side_by_side, turning_point
+from obitus.core.asking import All, AnyOf, Compare, Node
+from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.service.api.asked import Question, TheWindow, understood
+from obitus.service.api.records import asked_for
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import signed_in
+from obitus.store import calls, issues
+from obitus.store.asking import find
+from obitus.store.asking.finding import MOST_LOOKED_AT, names_in
+from obitus.store.asking.records import Record, records_of
+from obitus.store.now import slots_of
+from obitus.store.records import Records
+from obitus.store.windows import Window
+
+router = APIRouter(
+    prefix="/api",
+    tags=["timeline"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "query-too-long", "store-broken"),
+)
+
+MOST_TURNED: Final = 60
+MOST_FAILING: Final = 400
+MOST_HEALTHY: Final = 800
+MOST_POINTS: Final = 8
+HEALTHY_BEFORE_MS: Final = 14 * DAY_MS
+HOUR: Final = "hour of the day, UTC"
+
+
+class StepSide(BaseModel):
+    """A step of one of two runs that are held side by side."""
+
+    said: str
+    outcome: str
+    ms: float | None
+
+
+class SideBySide(BaseModel):
+    """What stands in one line of both: null where only the other has it."""
+
+    here: StepSide | None
+    healthy: StepSide | None
+    differs: bool
+
+
+class DifferenceAnswer(BaseModel):
+    """Something that the failing run does unlike healthy ones."""
+
+    kind: Literal["missing", "added", "otherwise", "slower"]
+    step: int = Field(description="The step of the run that it is, from 0, or before which something is missing.")
+    alike: int = Field(description="So many healthy runs show the same.")
+    of: int
+    said: str
+
+
+class TurningAnswer(BaseModel):
+    """Where a failing run left the path that healthy runs take."""
+
+    said: str
+    found: bool
+    differences: list[DifferenceAnswer] = Field(
+        description="All that are as strong, in their order; the first is the turning point."
+    )
+    healthy: int = Field(description="Healthy runs that it was held against.")
+    nearest: str | None = Field(description="The id of the healthy run that is nearest.")
+    side_by_side: list[SideBySide]
+
+
+class CommonAnswer(BaseModel):
+    """Something that failing runs have more often than healthy ones."""
+
+    name: str = Field(description="A field, or `step`.")
+    value: str
+    failing: int
+    failing_share: float
+    healthy_share: float
+    chance: float = Field(description="How probable so much more is by chance.")
+    with_it: list[str] = Field(description="What nearly the same runs have, too.")
+
+
+class InCommonAnswer(BaseModel):
+    """What failing runs have in common."""
+
+    said: str
+    failing: int
+    healthy: int
+    found: list[CommonAnswer] = Field(
+        description="The strongest first; of all that is named one in twenty may be chance."
+    )
+
+
+@router.get("/failures/{id}/turning", summary="Where it left the good path", responses=described("not-found"))
+def turning(records: TheRecords, id: uuid.UUID) -> TurningAnswer:
+    """Hold the steps of a failing run against healthy runs of its entry point; say the first step that is otherwise."""
+    failure = issues.failure_with_id(records.reader, id.bytes)
+    content = records.evidence.content(failure.seq)
+    if content is None:
+        raise Problem("not-found", "Its evidence is kept no more, so nothing is known of its steps.")
+    run = content.get("run") or {}
+    trail = content.get("trail") or []
+    whole = _run_with(records, str(run.get("id") or ""), failure.time_ms)
+    if whole is not None:
+        trail = whole.get("trail") or trail
+    failing = steps_of(trail)
+    node = _of_point(failure.app, [failure.entry_point], "ok") if failure.entry_point else None
+    healthy: list[list[Step]] = []
+    ids: list[str] = []
+    if node is not None:
+        for _, other in _runs(
+            records, node, failure.time_ms - HEALTHY_BEFORE_MS, failure.time_ms + DAY_MS, MOST_TURNED
+        ):
+            steps = steps_of(other.get("trail") or [])
+            if steps:
+                healthy.append(steps)
+                ids.append(str((other.get("run") or {}).get("id") or ""))
+    return _turning(turning_point(failing, healthy), failing, healthy, ids)
+
+
+@router.get(
+    "/in-common",
+    summary="What failing runs have in common",
+    responses=described("bad-window", "bad-question", "not-found"),
+)
+def in_common(
+    records: TheRecords,
+    clock: TheClock,
+    window: TheWindow,
+    issue: Annotated[int | None, Query(ge=1, le=2**62, description="The failing runs of this issue.")] = None,
+    question: Question = None,
+) -> InCommonAnswer:
+    """Hold the failing runs of an issue, or those that a question means, against healthy runs of the same entry points."""
+    node = asked_for(window, understood(question, clock))
+    only: set[str] | None = None
+    if issue is not None:
+        known = issues.issue(records.reader, issue)
+        only = _runs_of_issue(records, issue, window)
+        node = Compare("app", "=", known.app) if node is None else All((Compare("app", "=", known.app), node))
+    failed = Compare("outcome", "=", "failed")
+    asked: Node = failed if node is None else All((node, failed))
+    failing = [
+        (row, content)
+        for row, content in _runs(records, asked, window.from_ms, window.to_ms, MOST_LOOKED_AT)
+        if only is None or str(row.values.get("run") or "") in only
+    ][:MOST_FAILING]
+    points: dict[tuple[str, str], int] = {}
+    for row, _ in failing:
+        point = (str(row.values.get("app") or ""), str(row.values.get("entry_point") or ""))
+        points[point] = points.get(point, 0) + 1
+    commonest = sorted(points, key=lambda point: -points[point])[:MOST_POINTS]
+    failing = [one for one in failing if (one[0].values.get("app"), one[0].values.get("entry_point")) in commonest]
+    stands_for = _stands_for(records, clock.now_ms(), window)
+    healthy: list[Run] = []
+    for app, entry_point in commonest:
+        each = MOST_HEALTHY // len(commonest)
+        found = _runs(records, _of_point(app, [entry_point], "ok"), window.from_ms, window.to_ms, each)
+        healthy += [_run(row, content, stands_for.get((app, entry_point), 1.0)) for row, content in found]
+    return _in_common(contrast([_run(row, content, 1.0) for row, content in failing], healthy))
+
+
+def _of_point(app: str, entry_points: list[str], outcome: str) -> Node:
+    points: list[Node] = [Compare("entry_point", "=", one) for one in entry_points]
+    return All(
+        (
+            Compare("app", "=", app),
+            AnyOf(tuple(points)) if len(points) > 1 else points[0],
+            Compare("outcome", "=", outcome),
+        )
+    )
+
+
+def _runs(records: Records, node: Node, from_ms: int, to_ms: int, most: int) -> list[tuple[Record, dict[str, Any]]]:
+    """Return runs that a question means, the newest first, as rows and whole."""
+    page = find(records.reader, records.days, "run", node, from_ms, to_ms, most=most)
+    rows = records_of(records.days, "run", names_in(records.reader), page.rows)
+    contents = records.evidence.contents(row.seq for row in rows)
+    return [(row, content) for row, content in zip(rows, contents, strict=True) if content is not None]
+
+
+def _run_with(records: Records, run_id: str, time_ms: int) -> dict[str, Any] | None:
+    if not run_id:
+        return None
+    found = _runs(records, Compare("run", "=", run_id.lower()), time_ms - DAY_MS, time_ms + DAY_MS, 1)
+    return found[0][1] if found else None
+
+
+def _runs_of_issue(records: Records, issue: int, window: Window) -> set[str]:
+    """Return the ids of the runs that the newest failures of an issue belong to."""
+    rows = issues.failures(records.reader, issue, window, limit=MOST_FAILING)
+    contents = records.evidence.contents(row.seq for row in rows)
+    return {str(run["id"]).lower() for content in contents if content and (run := content.get("run") or {}).get("id")}
+
+
+def _stands_for(records: Records, now_ms: int, window: Window) -> dict[tuple[str, str], float]:
+    """Return by app and entry point for how many healthy runs each that was sent whole stands."""
+    return calls.healthy_weights(records.reader, slots_of(window, now_ms), window)
+
+
+def _run(row: Record, content: dict[str, Any], stands_for: float) -> Run:
+    values = dict(row.values)
+    values[HOUR] = str(row.time_ms // HOUR_MS % 24)
+    steps = {step.key for step in steps_of(content.get("trail") or [])}
+    outcomes = {f"{step.key} gave {step.outcome}" for step in steps_of(content.get("trail") or []) if step.outcome}
+    return Run(values, sorted(steps | outcomes), stands_for)
+
+
+def _turning(found: Turning, failing: list[Step], healthy: list[list[Step]], ids: list[str]) -> TurningAnswer:
+    nearest = nearest_of(failing, healthy)
+    pairs = side_by_side(failing, healthy[nearest]) if nearest is not None else []
+    unlike = {one.place for one in found.differences if one.kind != "missing"}
+
+    def side(steps: list[Step], place: int | None) -> StepSide | None:
+        return (
+            None
+            if place is None
+            else StepSide(said=steps[place].said, outcome=steps[place].outcome, ms=steps[place].ms)
+        )
+
+    return TurningAnswer(
+        said=found.said,
+        found=found.named is not None,
+        differences=[DifferenceAnswer(kind=one.kind, step=one.place, alike=one.alike, of=one.of, said=one.said) for one in found.differences],
+        healthy=found.healthy,
+        nearest=ids[nearest] or None if nearest is not None else None,
+        side_by_side=[
+            SideBySide(
+                here=side(failing, here),
+                healthy=side(healthy[nearest], there) if nearest is not None else None,
+                differs=here is None or there is None or here in unlike or failing[here].outcome != healthy[nearest or 0][there].outcome,
+            )
+            for here, there in pairs
+        ],
+    )  # fmt: skip
+
+
+def _in_common(found: Contrast) -> InCommonAnswer:
+    return InCommonAnswer(
+        said=found.said,
+        failing=found.failing,
+        healthy=found.healthy,
+        found=[
+            CommonAnswer(
+                name=one.name,
+                value=one.value,
+                failing=one.failing,
+                failing_share=round(one.failing_share, 4),
+                healthy_share=round(one.healthy_share, 4),
+                chance=one.chance,
+                with_it=[f"{name} {value}" for name, value in one.folded],
+            )
+            for one in found.found
+        ],
+    )
