@@ -28,7 +28,7 @@ from obitus.store.windows import Window
 
 PAGE: Final = 20
 QUESTIONS: Final = 120
-_BARE_SEARCH = "SELECT logs.* FROM words JOIN logs ON logs.place = words.rowid WHERE words MATCH ? ORDER BY words.rowid DESC LIMIT ?"
+_BARE_SEARCH = "SELECT logs.* FROM words JOIN logs ON logs.place = words.rowid WHERE words MATCH ? ORDER BY logs.time_ms DESC LIMIT ?"
 _BARE_COUNT = "SELECT {column}, COUNT(*) FROM {table} WHERE time_ms >= ? AND time_ms < ? GROUP BY {column}"
 
 

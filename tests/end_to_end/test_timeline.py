@@ -10,6 +10,7 @@ from playwright.sync_api import Page, expect
 
 from tests.conftest import Running
 from tests.end_to_end.browsing import at, axe
+from tests.service.test_against import fill as fill_against
 from tests.service.test_timeline import TRACE, step, story
 from tests.service.test_timeline import at as moment
 
@@ -97,3 +98,20 @@ def test_ten_thousand_steps(page: Page, running: Running) -> None:
     for _ in range(3):
         page.keyboard.press("j")
     assert lines.count() < 120
+
+
+def test_against_healthy_runs(page: Page, running: Running) -> None:
+    """The turning point with both runs side by side, and what failing runs have in common, on the issue's page."""
+    fill_against(running)
+    at(page, running, "/issues/1?window=1h")
+    expect(page.get_by_text("Turning point:")).to_be_visible()
+    expect(page.get_by_text("gave 1 row; here it gave 0 rows.")).to_be_visible()
+    page.get_by_role("button", name="Side by side with the nearest healthy run").click()
+    rows = page.get_by_role("table", name="This run and the nearest healthy one").get_by_role("row")
+    expect(rows).to_have_count(4)
+    expect(rows.nth(3)).to_contain_text("–")
+    expect(page.get_by_text("All 12 failing runs have")).to_be_visible()
+    expect(
+        page.get_by_role("table", name="What failing runs have in common").get_by_role("row").nth(1)
+    ).to_contain_text("100%")
+    assert axe(page) == []

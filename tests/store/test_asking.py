@@ -218,3 +218,18 @@ def test_what_takes_too_long_is_cut_off_and_says_so(kept: Kept) -> None:
     """The time of one question is bounded; what was found until then is shown."""
     answer = find(kept.reader, kept.days, "log", read("message~a", NOW_MS), 0, NOW_MS + 1, limit_s=0)
     assert answer.rows == [] and answer.more and "longer than 0 s" in answer.cut
+
+
+@settings(max_examples=150)
+@given(questions(), st.sampled_from(["failure", "log", "run"]), st.integers(1, 12), st.booleans())
+def test_a_page_is_the_newest_of_all(kept: Kept, question: str, kind: Any, most: int, late: bool) -> None:
+    """Few of many, in the same order, also where what the text index finds first was received last and happened long ago."""
+    node = read(question, NOW_MS)
+    wanted = sorted((r["time"] for r in kept.records[kind].values() if holds(node, r, TEXTS[kind])), reverse=True)
+    before = finding.SAME_COMMIT_MS
+    finding.SAME_COMMIT_MS = before if late else 0  # type: ignore[misc]
+    try:
+        answer = find(kept.reader, kept.days, kind, node, 0, NOW_MS + 1, most=most, limit_s=60)
+    finally:
+        finding.SAME_COMMIT_MS = before  # type: ignore[misc]
+    assert [row.time_ms for _, row in answer.rows] == wanted[:most] and answer.more == (len(wanted) > most), question

@@ -21,7 +21,7 @@ from obitus.store.windows import Window, counted_within
 
 # Tables that grow with what is reported, or with what happens.
 GROWS = {
-    "failures", "issue_counts", "issue_days", "issue_users", "run_counts", "run_slots", "call_slots", "link_slots", "latest_spans", "uncalled", "release_hours", "issue_releases", "release_runs", "issue_history", "fingerprints",
+    "failures", "issue_counts", "issue_days", "issue_users", "run_counts", "run_slots", "call_slots", "link_slots", "warning_slots", "latest_spans", "uncalled", "release_hours", "issue_releases", "release_runs", "issue_history", "fingerprints",
     "fingerprint_traits", "fingerprint_keys", "events", "acts", "regrouped", "commits", "commit_files", "growing_tallies", "ids", "evidence", "logs", "runs", "texts",
 }  # fmt: skip
 # Statements that go through one all the same, and why that is right.
@@ -86,6 +86,7 @@ def composed() -> Iterator[tuple[str, str]]:
         yield f"failures by slot {narrowed}", now._FAILURES_BY_SLOT.format(narrowed=narrowed)
         of_issues = narrowed.replace(now.NARROWED["app"], now._OF_APP)
         yield f"failures by hour {narrowed}", now._FAILURES_BY_HOUR.format(narrowed=of_issues)
+        yield f"warnings {narrowed}", now._WARNINGS.format(narrowed=narrowed)
         yield f"calls {narrowed}", calls._CALLS.format(narrowed=narrowed)
         yield f"whole {narrowed}", calls._WHOLE.format(narrowed=narrowed)
         of_links = narrowed.replace(now.NARROWED["app"], calls._OF_EITHER).replace(now.NARROWED["release"], "")

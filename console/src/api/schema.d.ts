@@ -3635,8 +3635,6 @@ export interface components {
              * @description Loggers by records of WARN and worse.
              */
             loggers: components["schemas"]["LoggerAnswer"][];
-            /** Loggers Cut */
-            loggers_cut?: string | null;
             /** Deploys */
             deploys: components["schemas"]["DeployNow"][];
         };

@@ -104,8 +104,6 @@ def _show(answer: dict[str, Any]) -> None:
             console.print(
                 Text(f"{one['records']:>9,}  ", style="bold").append(safe(one["logger"]) or "(without a name)")
             )
-        if answer["loggers_cut"]:
-            say(f"{'':11}{safe(answer['loggers_cut'])}", QUIET)
     for deploy in answer["deploys"][:6]:
         say(
             f"deploy  {deploy['time'][:16].replace('T', ' ')}  {safe(deploy['app'])} {safe(deploy['release'])} in {safe(deploy['environment'])}",

@@ -10,7 +10,7 @@ from obitus.store.database import Reader
 MOST_ENTRY_POINTS: Final = 2000
 MOST_ENVIRONMENTS: Final = 100
 MOST_TARGETS: Final = 200
-"""Hosts, databases and queues of one app that are told apart."""
+"""Hosts of one app that are told apart; the same of databases, queues and loggers that warn."""
 OTHERS: Final = "…"
 """Stands for all that is not told apart."""
 
@@ -18,7 +18,7 @@ _HAS_ENTRY_POINT = "SELECT 1 FROM entry_points WHERE app_id = ? AND name = ?"
 _ENTRY_POINTS = "SELECT COUNT(*) FROM entry_points WHERE app_id = ?"
 _ADD_ENTRY_POINT = "INSERT INTO entry_points (app_id, name) VALUES (?, ?)"
 _HAS_TARGET = "SELECT 1 FROM targets WHERE app_id = ? AND kind = ? AND name = ?"
-_TARGETS = "SELECT COUNT(*) FROM targets WHERE app_id = ?"
+_TARGETS = "SELECT COUNT(*) FROM targets WHERE app_id = ? AND kind = ?"
 _ADD_TARGET = "INSERT INTO targets (app_id, kind, name) VALUES (?, ?, ?)"
 _HAS_ANSWERED = "SELECT 1 FROM answered_at WHERE kind = ? AND name = ? AND app_id = ?"
 _ANSWERED = "SELECT COUNT(*) FROM answered_at WHERE app_id = ?"
@@ -40,11 +40,11 @@ def entry_point(connection: sqlite3.Connection, app_id: int, name: str) -> str:
 
 
 def target(connection: sqlite3.Connection, app_id: int, kind: str, name: str) -> str:
-    """Return by what name calls to a host, database or queue are counted: its own, or the one that stands for all others."""
+    """Return by what name a host, database, queue or logger is counted: its own, or the one that stands for all others of its kind."""
     values = (app_id, kind, name)
     if connection.execute(_HAS_TARGET, values).fetchone() is not None:
         return name
-    if connection.execute(_TARGETS, (app_id,)).fetchone()[0] >= MOST_TARGETS:
+    if connection.execute(_TARGETS, (app_id, kind)).fetchone()[0] >= MOST_TARGETS:
         return OTHERS
     connection.execute(_ADD_TARGET, values)
     return name

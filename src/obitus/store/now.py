@@ -12,7 +12,7 @@ from obitus.core.clock import HOUR_MS, MINUTE_MS
 from obitus.core.statistics import below_share
 from obitus.store.calling import SLOTS_KEPT_MS
 from obitus.store.database import Reader
-from obitus.store.rows import FailuresInSlot, IssueCount, IssueNow, RunsAlike, RunsInSlot
+from obitus.store.rows import FailuresInSlot, IssueCount, IssueNow, NamedCount, RunsAlike, RunsInSlot
 from obitus.store.windows import Window, counted
 
 SHORT_MS: Final = SLOTS_KEPT_MS - HOUR_MS
@@ -45,6 +45,9 @@ _BY_ISSUE: Final = "SELECT issue_id, SUM(n) AS n FROM ({parts}) GROUP BY issue_i
 _ISSUES: Final = """
 SELECT i.id, i.type, i.cause, i.place, i.state, i.first_ms, i.entry_point, apps.name AS app FROM issues i JOIN apps ON apps.id = i.app_id
 WHERE i.id IN (SELECT value FROM json_each(?)) AND i.merged_into IS NULL AND apps.removed_ms IS NULL"""
+_WARNINGS: Final = """
+SELECT w.logger AS name, SUM(w.records) AS n FROM warning_slots w JOIN apps ON apps.id = w.app_id
+WHERE w.minutes = :minutes AND w.slot >= :first AND w.slot < :end{narrowed} AND apps.removed_ms IS NULL GROUP BY w.logger ORDER BY n DESC, w.logger LIMIT :most"""
 _REGRESSED: Final = """
 SELECT DISTINCT issue_id FROM issue_history INDEXED BY issue_history_regressed
 WHERE to_state = 'regressed' AND time_ms >= :from_ms AND time_ms < :to_ms"""
@@ -55,6 +58,8 @@ _OLD: Final = (
     """DELETE FROM call_slots WHERE (minutes, slot, app_id, entry_point, release_id, environment, outcome, kind, target, below_ms) IN (
       SELECT minutes, slot, app_id, entry_point, release_id, environment, outcome, kind, target, below_ms FROM call_slots
       WHERE minutes = 5 AND slot < ? LIMIT ?)""",
+    """DELETE FROM warning_slots WHERE (minutes, slot, app_id, logger, release_id, environment) IN (
+      SELECT minutes, slot, app_id, logger, release_id, environment FROM warning_slots WHERE minutes = 5 AND slot < ? LIMIT ?)""",
     """DELETE FROM link_slots WHERE (minutes, slot, caller_id, app_id, environment, below_ms) IN (
       SELECT minutes, slot, caller_id, app_id, environment, below_ms FROM link_slots WHERE minutes = 5 AND slot < ? LIMIT ?)""",
 )
@@ -153,6 +158,16 @@ def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
     inside = counted(reader, Window(from_ms, to_ms, window.app, window.environment, window.release))
     found.by_issue = dict(reader.all(IssueCount, _BY_ISSUE.format(parts=inside.sql), inside.params))
     return found
+
+
+def warning_loggers(reader: Reader, slots: Slots, window: Window, most: int) -> list[NamedCount]:
+    """Return the loggers with most records of WARN and worse in slots."""
+    params: dict[str, Any] = {
+        "minutes": slots.minutes, "first": slots.first, "end": slots.end, "most": most,
+        "app": window.app, "environment": window.environment, "release": window.release,
+    }  # fmt: skip
+    narrowed = "".join(sql for name, sql in NARROWED.items() if params[name] is not None)
+    return reader.all(NamedCount, _WARNINGS.format(narrowed=narrowed), params)
 
 
 def issues_named(reader: Reader, numbers: list[int], app: str | None) -> dict[int, IssueNow]:

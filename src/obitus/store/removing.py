@@ -67,6 +67,8 @@ _REST: Final = (
     "DELETE FROM answered_at WHERE app_id = ?",
     "DELETE FROM targets WHERE app_id = ?",
     "DELETE FROM log_orders WHERE app_id = ?",
+    "DELETE FROM warning_slots WHERE minutes = 5 AND app_id = ?",
+    "DELETE FROM warning_slots WHERE minutes = 60 AND app_id = ?",
     "DELETE FROM entry_points WHERE app_id = ?",
     "DELETE FROM environments WHERE app_id = ?",
     "DELETE FROM new_issues WHERE app_id = ?",

@@ -907,3 +907,10 @@ class DecidedThen(NamedTuple):
     to_state: str
     person: str | None
     app: str
+
+
+class NamedCount(NamedTuple):
+    """How many there are of a name."""
+
+    name: str
+    n: int

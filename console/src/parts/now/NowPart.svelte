@@ -73,5 +73,4 @@
 			href: search('logs', `severity>=WARN ${term('logger', '=', one.logger)}`)
 		}))}
 	/>
-	{#if now.loggers_cut}<p class="text-surface-600-400 mt-2 text-sm">{now.loggers_cut}</p>{/if}
 {/if}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections import Counter
 from collections.abc import Mapping
 from typing import Final
@@ -10,28 +9,21 @@ from typing import Final
 from fastapi import APIRouter, Depends
 from pydantic import BaseModel, Field
 
-from obitus.core.asking import All, Compare, Node
-from obitus.core.asking.summaries import Summary, width_ms
+from obitus.core.asking.summaries import width_ms
 from obitus.core.clock import to_text
 from obitus.core.headline import Headline
-from obitus.core.severity import SEVERITIES
 from obitus.service.api.answers import SpanAnswer, StateName, Time
 from obitus.service.api.asked import TheWindow
 from obitus.service.api.calls import CalledNow, called_now
-from obitus.service.api.records import asked_for
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
 from obitus.service.sign_in.access import signed_in
 from obitus.store import now as store
 from obitus.store import releases
-from obitus.store.asking.counting import count
 from obitus.store.now import Point, Seen, Slots
-from obitus.store.records import Records
 from obitus.store.rows import IssueNow
-from obitus.store.windows import Window
 
 MOST_SHOWN: Final = 12
-LOGGERS_LIMIT_S: Final = 0.5
 
 router = APIRouter(
     prefix="/api",
@@ -134,7 +126,6 @@ class NowAnswer(BaseModel):
     )
     called_in_all: int
     loggers: list[LoggerAnswer] = Field(description="Loggers by records of WARN and worse.")
-    loggers_cut: str | None = None
     deploys: list[DeployNow]
 
 
@@ -150,7 +141,7 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
     issues = store.issues_named(records.reader, [*(seen.by_issue.keys() | earlier.by_issue.keys())], window.app)
     regressed = store.regressed_in(records.reader, from_ms, to_ms)
     called = called_now(records.reader, slots, window)
-    loggers, cut = _loggers(records, window, from_ms, to_ms)
+    loggers = store.warning_loggers(records.reader, slots, window, MOST_SHOWN)
     deploys = releases.deploys(records.reader, from_ms, to_ms, window.app, window.environment, limit=100)
 
     def course(of_now: Mapping[int, int], of_before: Mapping[int, int]) -> CourseAnswer:
@@ -181,8 +172,7 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
         regressed=_issues(issues, seen, regressed),
         called=called[:MOST_SHOWN],
         called_in_all=len(called),
-        loggers=loggers,
-        loggers_cut=cut,
+        loggers=[LoggerAnswer(logger=one.name, records=one.n) for one in loggers],
         deploys=[
             DeployNow(time=to_text(row.time_ms), app=row.app, release=row.version, environment=row.environment)
             for row in deploys
@@ -268,25 +258,3 @@ def _issues(issues: Mapping[int, IssueNow], seen: Seen, wanted: set[int]) -> lis
         )
         for row in found[: store.MOST_NEW]
     ]
-
-
-def _loggers(records: Records, window: Window, from_ms: int, to_ms: int) -> tuple[list[LoggerAnswer], str | None]:
-    """Return the loggers that warn most; what could not be counted in a moment is said."""
-    loud = Compare("severity", ">=", "WARN", float(SEVERITIES.index("WARN")))
-    narrowed = asked_for(window, None)
-    node: Node = loud if narrowed is None else All((narrowed, loud))
-    counting = count(
-        records.reader, records.days, "log", node, Summary(("logger",)), from_ms, to_ms, limit_s=LOGGERS_LIMIT_S
-    )
-    ends, counted = time.monotonic() + LOGGERS_LIMIT_S, next(counting, None)
-    while counted is not None and not counted.going.done and time.monotonic() < ends:
-        counted = next(counting, counted)
-    if counted is None:
-        return [], None
-    cut = (
-        None
-        if counted.going.done and not counted.going.cut
-        else f"Counted back to {to_text(counted.going.back_to_ms)} only."
-    )
-    largest = counted.largest(MOST_SHOWN)
-    return [LoggerAnswer(logger=str(keys[0] or ""), records=cell.n) for keys, cell in largest], cut

@@ -159,8 +159,16 @@ class _Counting:
         self._sql = (
             f"SELECT one, two, slice, {figures} FROM "  # noqa: S608 - expressions from here and from kinds
             f"(SELECT {one[0]} AS one, {two[0]} AS two, {slices} AS slice, {number} AS v FROM {TABLES[kind]} WHERE {where})"
-            f"{has_number} GROUP BY one, two, slice, bucket"
+            f"{has_number}{self._grouped(summary)}"
         )
+
+    @staticmethod
+    def _grouped(summary: Summary) -> str:
+        """Return what is grouped by: only what can differ, since each column more is sorted by."""
+        by_number = summary.stat is not None and summary.stat not in _OF_STAT
+        columns = [*("one", "two")[: len(summary.by)], *(["slice"] if summary.over_time else []), *(["bucket"] if by_number else [])]  # fmt: skip
+        # Without any, one row would come also of nothing.
+        return f" GROUP BY {', '.join(columns or ['one'])}"
 
     def add(self, from_ms: int, to_ms: int) -> None:
         """Count what lies between two times."""

@@ -31,11 +31,25 @@ MOST_NARROWED: Final = 2_000
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
 _INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
+_INDEX_BELOW: Final = "SELECT rowid FROM words WHERE words MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?"
+CHUNK: Final = 20
+MOST_CHUNKS: Final = 4
+"""Chunks of what the text index finds that are looked at before a question is answered otherwise: each is four times the one before."""
+SAME_COMMIT_MS: Final = 2_000
 TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
+_RECEIVED: Final = {
+    kind: f"SELECT time_ms + late_ms FROM {table} WHERE place <= ? ORDER BY place DESC LIMIT 1"  # noqa: S608 - the same names
+    for kind, table in TABLES.items()
+}
 _HEAD: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE time_ms >= ? AND time_ms < ?"  # noqa: S608 - names of tables, above, and of columns
     for kind, table in TABLES.items()
 }
+_AT_PLACES: Final = {
+    kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place IN (SELECT value FROM json_each(?)) AND +time_ms >= ? AND +time_ms < ?"  # noqa: S608 - the same
+    for kind, table in TABLES.items()
+}
+"""The sign keeps the index of times out of it: the places are few."""
 _AT: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place = ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
@@ -178,11 +192,15 @@ def _of_day(
 ) -> list[DayRow]:
     sql, params = _HEAD[kind], list[Any](window)
     with days.open(day, limit_s=limit_s) as connection:
+        if node is not None and after is None and (asked := narrowing(node, kind)) is not None:
+            found = _newest_in_index(connection, kind, node, names, window, asked, most)
+            if found is not None:
+                return found
         if node is not None:
             places = narrowed_places(connection, node, kind, MOST_NARROWED)
             if places is not None:
-                sql += NARROWED
-                params.append(json.dumps(places))
+                sql = _AT_PLACES[kind]
+                params.insert(0, json.dumps(places))
             condition = Compiler(connection, kind, names).condition(node)
             sql += f" AND {condition.sql}"
             params += condition.params
@@ -193,6 +211,50 @@ def _of_day(
             params += [after.time_ms, max(0, min(before, 2**32))]
         sql += _ORDER
         return typed(connection.execute(sql, (*params, most)), TYPES[kind])
+
+
+def _newest_in_index(
+    connection: sqlite3.Connection,
+    kind: Kind,
+    node: Node,
+    names: Names,
+    window: tuple[int, int],
+    asked: str,
+    most: int,
+) -> list[DayRow] | None:
+    """Return the newest rows that a question means, from what the text index finds, the latest places first; None where that takes too many.
+
+    A record happened before it was received, and places are given as records are received: so once enough are found, nothing with an earlier place
+    is newer than the last of them as soon as one was received before that happened.
+    """
+    condition = Compiler(connection, kind, names).condition(node)
+    sql = f"{_AT_PLACES[kind]} AND {condition.sql}"
+    kept: list[tuple[int, int, DayRow]] = []
+    below, size = 2**40, most + CHUNK
+    for _ in range(MOST_CHUNKS):
+        places = [row[0] for row in connection.execute(_INDEX_BELOW, (asked, below, size))]
+        if places:
+            rows: list[DayRow] = typed(
+                connection.execute(sql, (json.dumps(places), *window, *condition.params)), TYPES[kind]
+            )
+            kept += [(row.time_ms, row.place, row) for row in rows]
+            kept.sort(key=lambda one: one[:2], reverse=True)
+            del kept[most:]
+        if len(places) < size:
+            return [row for _, _, row in kept]
+        below = places[-1]
+        received = _received_at_or_before(connection, kind, below) if len(kept) == most else None
+        # Some milliseconds more: what came in one commit has the places of its batch.
+        if received is not None and received + SAME_COMMIT_MS < kept[-1][0]:
+            return [row for _, _, row in kept]
+        size *= 4
+    return None
+
+
+def _received_at_or_before(connection: sqlite3.Connection, kind: Kind, place: int) -> int | None:
+    """Return when the record of a kind at a place, or the last one before it, was received; None where there is none."""
+    row = connection.execute(_RECEIVED[kind], (place,)).fetchone()
+    return None if row is None else int(row[0])
 
 
 def narrowed_places(connection: sqlite3.Connection, node: Node, kind: Kind, most: int) -> list[int] | None:
