@@ -20,7 +20,7 @@ COMMANDS = {
     "cli-logs": ["logs", "logger=sailings.tides severity>=WARN", "--window", "14d", "--limit", "8"],
     "cli-now": ["now", "--window", "24h"],
     "cli-run": ["run", "--", "python3", "gate.py"],
-    "cli-read": ["read", "--dry-run", "gate.log", "access.log"],
+    "cli-timeline": ["timeline", "{crossing}"],
 }
 # A program that dies before it serves anything: its configuration is broken.
 GATE = """import configparser
@@ -28,24 +28,6 @@ config = configparser.ConfigParser()
 config.read_string("[printer]\\nmodel = old")
 address = config["printer"]["address"]
 """
-
-GATE_LOG = """2026-11-24 06:58:12,004 INFO  [gate-2] skerry.Gate - berth 14 is free
-2026-11-24 06:58:12,120 ERROR [gate-2] skerry.Gate - pass p-118 was not let through
-skerry.GangwayUp: gangway 3 is up
-\tat skerry.Gangway.cross(Gangway.java:41)
-\tat skerry.Gate.open(Gate.java:88)
-Caused by: java.lang.NullPointerException: Cannot invoke "skerry.Tide.level()" because "tide" is null
-\tat skerry.Gangway.slope(Gangway.java:57)
-\t... 2 more
-2026-11-24 06:58:13,551 ERROR [board] pier.board: Traceback (most recent call last):
-2026-11-24 06:58:13,551 ERROR [board] pier.board:   File "/srv/pierboard/board.py", line 31, in draw
-2026-11-24 06:58:13,551 ERROR [board] pier.board:     hour = rows[pier]["hour"]
-2026-11-24 06:58:13,551 ERROR [board] pier.board: KeyError: 'merrow'
-"""
-ACCESS_LOG = "".join(
-    f'10.0.0.{i % 9} - - [24/Nov/2026:07:{i % 60:02d}:00 +0000] "GET /sailings/SK-{4700 + i}/berths HTTP/1.1" {503 if i % 31 == 7 else 200} 512\n'
-    for i in range(240)
-)
 
 
 def main() -> None:
@@ -71,8 +53,8 @@ def main() -> None:
                 "COLORTERM": "truecolor",
             }
             environment.pop("OBITUS_URL", None)
-            regressed = _pages(browser, link, only)
-            _terminals(browser, environment, link, regressed, only)
+            regressed, crossing = _pages(browser, link, only)
+            _terminals(browser, environment, link, regressed, crossing, only)
         finally:
             browser.close()
             demo.terminate()
@@ -88,8 +70,8 @@ def _link(demo: subprocess.Popen[str]) -> str:
     raise SystemExit("the demo ended before it printed its link")
 
 
-def _pages(browser: Browser, link: str, only: set[str]) -> str:
-    """Take the console's pages; return the number of the regressed issue."""
+def _pages(browser: Browser, link: str, only: set[str]) -> tuple[str, str]:
+    """Take the console's pages; return the number of the regressed issue, and of the one whose failures cross three apps."""
     page = browser.new_page(viewport={"width": 1280, "height": 800})
     base = link.split("/sign-in")[0]
     page.goto(base + "/sign-in")
@@ -119,12 +101,6 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     page.get_by_role("button", name="Preview", exact=True).click()
     page.get_by_text("would change their issue").wait_for()
     _take(page, "rules", only)
-    page.goto(f"{base}/issues/{number}?window=14d")
-    page.get_by_role("heading", name="Where", exact=True).wait_for()
-    page.wait_for_timeout(300)
-    page.evaluate("document.documentElement.dataset.desk = 'night'")
-    _take(page, "issue-night", only)
-    page.evaluate("document.documentElement.dataset.desk = 'day'")
     _releases(page, base, only)
     _now(page, base, only)
     page.goto(base + "/set-up")
@@ -133,8 +109,10 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     page.get_by_text("Waiting for the first report").wait_for()
     page.wait_for_timeout(300)
     _take(page, "set-up", only)
+    page.goto(f"{base}/issues?window=14d")
+    crossing = page.get_by_role("link", name=re.compile("OutOfPaper")).first.get_attribute("href") or ""
     page.close()
-    return number
+    return number, re.sub(r"\D", "", crossing.split("?")[0])
 
 
 def _releases(page: Page, base: str, only: set[str]) -> None:
@@ -156,7 +134,13 @@ def _releases(page: Page, base: str, only: set[str]) -> None:
 
 
 def _now(page: Page, base: str, only: set[str]) -> None:
-    """Take what is happening, who calls whom, a board, and a search."""
+    """Take what is happening, who calls whom, a board, a search, and a story across three apps."""
+    page.goto(f"{base}/issues?window=14d")
+    page.get_by_role("link", name=re.compile("OutOfPaper")).first.click()
+    page.get_by_role("link", name="On a page of its own").click()
+    page.get_by_role("listitem").filter(has_text="job print-pass").first.wait_for()
+    page.wait_for_timeout(500)
+    _take(page, "timeline", only)
     page.goto(f"{base}/now?window=24h")
     page.get_by_role("heading", name="Entry points").wait_for()
     page.wait_for_timeout(300)
@@ -180,7 +164,9 @@ def _now(page: Page, base: str, only: set[str]) -> None:
     _take(page, "search", only)
 
 
-def _terminals(browser: Browser, environment: dict[str, str], link: str, regressed: str, only: set[str]) -> None:
+def _terminals(
+    browser: Browser, environment: dict[str, str], link: str, regressed: str, crossing: str, only: set[str]
+) -> None:
     page = browser.new_page(viewport={"width": 900, "height": 400})
     for name, command in COMMANDS.items():
         if only and name not in only:
@@ -188,9 +174,7 @@ def _terminals(browser: Browser, environment: dict[str, str], link: str, regress
         folder = Path(tempfile.gettempdir()) / "skerry-gate"
         folder.mkdir(exist_ok=True)
         (folder / "gate.py").write_text(GATE)
-        (folder / "gate.log").write_text(GATE_LOG)
-        (folder / "access.log").write_text(ACCESS_LOG + "gate 7 was painted\n")
-        arguments = [part.format(regressed=regressed) for part in command]
+        arguments = [part.format(regressed=regressed, crossing=crossing) for part in command]
         if name == "cli-run":
             made = subprocess.run(
                 [sys.executable, "-m", "obitus", "app", "add", "net-loft", "--json"],

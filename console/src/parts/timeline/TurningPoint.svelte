@@ -38,8 +38,9 @@
 			<table class="mb-4 w-full table-fixed text-sm" aria-label="This run and the nearest healthy one">
 				<thead class="text-surface-600-400 border-surface-200-800 border-b text-left">
 					<tr
-						><th scope="col" class="w-6"></th><th scope="col" class="font-normal">this run</th><th scope="col" class="font-normal"
-							>healthy</th
+						><th scope="col" class="w-6"><span class="sr-only">alike or not</span></th><th scope="col" class="font-normal">this run</th><th
+							scope="col"
+							class="font-normal">healthy</th
 						></tr
 					>
 				</thead>
