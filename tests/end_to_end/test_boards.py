@@ -9,7 +9,7 @@ from playwright.sync_api import Page, Route, expect
 
 from obitus.service.jobs import first_board
 from tests.conftest import Running
-from tests.end_to_end.browsing import at, axe
+from tests.end_to_end.browsing import at, axe, walk
 from tests.end_to_end.test_now import fill as fill_now
 from tests.service.test_calls import called, whole
 from tests.service.test_records import fill, log
@@ -97,6 +97,11 @@ def test_the_board_that_comes_by_itself(page: Page, running: Running, light: str
     expect(page.locator("canvas")).to_have_count(2)
     expect(page.get_by_text("tides.example")).to_be_visible()
     assert axe(page) == []
+    if light == "day":
+        walk(page)
+        at(page, running, "/now/calls?window=1h")
+        expect(page.get_by_role("table", name="Calls")).to_be_visible()
+        walk(page)
 
 
 def test_saved_questions(page: Page, running: Running) -> None:

@@ -530,6 +530,7 @@ def test_a_list_that_moves_changes_no_decision(page: Page, running: Running) -> 
     chosen = page.locator("[aria-current=true]").first.inner_text()
     page.keyboard.press("s")
     page.get_by_role("dialog").wait_for()
+    expect(page.get_by_role("combobox", name="The release with the fix")).not_to_have_value("")
     for point in range(3):
         running.send(key, failure(exceptions=raised_in("sailings.new", f"late{point}", "Late")))
     expect(page.get_by_text("sailings.new.late2").first).to_be_attached()

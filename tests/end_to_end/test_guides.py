@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shlex
 import subprocess
 import sys
 import sysconfig
@@ -301,7 +302,27 @@ def test_opentelemetry(running: Running, tmp_path: Path) -> None:
     assert report["exceptions"][0]["type"] == "KeyError" and report["release"] == "1.0.0"
 
 
+FOR_PEOPLE = ("ask", "cause", "now")
+"""Guides for those who look, not for those who set an app up."""
+
+
+@pytest.mark.parametrize("guide", FOR_PEOPLE)
+def test_every_command_is_one(guide: str) -> None:
+    """Each command that a guide shows is there, with the options that it shows."""
+    text = (GUIDES / f"{guide}.md").read_text("utf-8")
+    shown = [shlex.split(line.strip().removeprefix("$ "), comments=True) for block in text.split("```")[1::2] for line in block.splitlines() if line.strip().removeprefix("$ ").startswith("obitus ")]  # fmt: skip
+    assert shown
+    for _, *words in shown:
+        if "--" in words:
+            words = words[: words.index("--")]
+        names = words[:2] if words[0] == "app" else words[:1]
+        help_of = subprocess.run([sys.executable, "-m", "obitus", *names, "--help"], capture_output=True, text=True)
+        assert help_of.returncode == 0, names
+        for option in (word.partition("=")[0] for word in words if word.startswith("--")):
+            assert f"{option} " in help_of.stdout, (names, option)
+
+
 def test_no_guide_is_left_out() -> None:
     """Every guide has a test here of its name."""
-    here = set(globals())
+    here = set(globals()) | {f"test_{name}" for name in FOR_PEOPLE}
     assert all(f"test_{path.stem}" in here for path in GUIDES.glob("*.md")), os.listdir(GUIDES)

@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.conftest import Running
-from tests.end_to_end.browsing import at, axe
+from tests.end_to_end.browsing import at, axe, walk
 from tests.service.test_against import fill as fill_against
 from tests.service.test_timeline import TRACE, step, story
 from tests.service.test_timeline import at as moment
@@ -60,6 +60,8 @@ def test_of_a_person_and_of_a_trace(page: Page, running: Running, light: str) ->
     at(page, running, f"/trace/{TRACE}")
     expect(page.get_by_role("listitem").filter(has_text="job print-pass").first).to_be_visible()
     assert axe(page) == []
+    if light == "day":
+        walk(page)
     at(page, running, f"/run/{runs['sailings']}")
     expect(page.get_by_role("heading", name="Everything of one run")).to_be_visible()
     at(page, running, "/user/p-118")

@@ -112,7 +112,7 @@ def test_what_else_happened_then(running: Running) -> None:
         {"app": "sailings", "release": "3.2.0", "environment": "production", "time": at(-60_000)},
     )
     running.ask("POST", "/api/issues/1/accept")
-    found = asked(running, f"failure={id}&around=30m")
+    found = asked(running, f"failure={id}&around=3h")
     kinds = [entry["kind"] for entry in found["entries"]]
     assert kinds[0] == "deploy" and kinds.count("issue") == 1 and kinds[-1] == "decision"
     assert found["entries"][0]["said"] == "sailings 3.2.0 was deployed in production"

@@ -22,6 +22,7 @@
 	import 'uplot/dist/uPlot.min.css';
 	import { desk } from '../../lib/desk.svelte';
 	import { figure } from '../../lib/cells';
+	import { moment } from '../../lib/words';
 	import { savePng } from '../../lib/png';
 
 	let { times, lines, of, said, title }: PictureProps = $props();
@@ -96,6 +97,23 @@
 
 <figure aria-label={said}>
 	<div bind:this={frame} bind:clientWidth={width} class="picture w-full" aria-hidden="true"></div>
+	<table class="sr-only">
+		<caption>{title}</caption>
+		<thead
+			><tr
+				><th scope="col">from</th>{#each lines as line (line.name)}<th scope="col">{line.name}</th>{/each}</tr
+			></thead
+		>
+		<tbody>
+			{#each times as time, i (time)}
+				<tr
+					><th scope="row">{moment(time)}</th>{#each lines as line (line.name)}<td
+							>{line.values[i] === null || line.values[i] === undefined ? 'not known' : figure(of, line.values[i])}</td
+						>{/each}</tr
+				>
+			{/each}
+		</tbody>
+	</table>
 	<figcaption>
 		<ul class="flex flex-wrap gap-x-5 gap-y-1 text-sm">
 			{#each lines as line, i (line.name)}

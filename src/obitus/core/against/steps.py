@@ -12,7 +12,6 @@ _VALUES = re.compile(
     r"'[^']*'|\"[^\"]*\"|\b[0-9a-f]{8}-[0-9a-f-]{27}\b|\b(?=[0-9a-f]*\d)[0-9a-f]{8,}\b|\b[A-Za-z]{1,4}-?\d+\b|\d+(?:\.\d+)?",
     re.IGNORECASE,
 )
-_ANSWER = re.compile(r"\s*→ (.*)$")
 _TOOK = re.compile(r" (?:in [\d.,… ]+ ?ms|failed)$")
 
 
@@ -48,10 +47,10 @@ def _step(step: Mapping[str, Any]) -> Step:
     took = attributes.get("duration_ms")
     ms = float(took) if isinstance(took, int | float) and took >= 0 else None
     if kind == "http":
-        answer = _ANSWER.search(said)
+        asked, arrow, answer = said.partition(" → ")
         status = attributes.get("http.response.status_code", attributes.get("status"))
-        outcome = str(status) if status is not None else answer[1] if answer else severity
-        return Step(f"http {_bare(_ANSWER.sub('', said))}", outcome, ms, said)
+        outcome = str(status) if status is not None else answer if arrow else severity
+        return Step(f"http {_bare(asked)}", outcome, ms, said)
     if kind == "statement":
         text = attributes.get("db.query.text")
         rows = attributes.get("db.response.returned_rows")
