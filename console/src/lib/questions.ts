@@ -78,9 +78,6 @@ export const questions = {
 	inCommon: (issue: number, window: string) =>
 		of(['in-common', issue, window], (signal) => api.GET('/api/in-common', { params: { query: { issue, window } }, signal })),
 
-	together: (which: { run: string } | { trace: string }) =>
-		of(['together', which], (signal) => api.GET('/api/together', { params: { query: which }, signal })),
-
 	acts: (act: string, limit: number) =>
 		of(['acts', { act, limit }], (signal) => api.GET('/api/acts', { params: { query: { act, limit } }, signal })),
 

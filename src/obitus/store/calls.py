@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Final
 
 from obitus.core.calls import CallKind
 from obitus.core.statistics import below_share
 from obitus.store.database import Reader
-from obitus.store.now import NARROWED, Slots
+from obitus.store.now import NARROWED, Slots, narrowed_to
 from obitus.store.rows import AnswersAt, CallsAlike, LinkedRuns, RunsWhole
 from obitus.store.windows import Window
 
@@ -103,11 +103,7 @@ def calls(reader: Reader, slots: Slots, window: Window) -> Calls:
 
     Only some runs are sent whole: those that failed, and some that did not. Each stands for as many as ended like it at its entry point.
     """
-    params: dict[str, Any] = {
-        "minutes": slots.minutes, "first": slots.first, "end": slots.end,
-        "app": window.app, "environment": window.environment, "release": window.release,
-    }  # fmt: skip
-    narrowed = "".join(sql for name, sql in NARROWED.items() if params[name] is not None)
+    narrowed, params = narrowed_to(slots, window)
     found = Calls()
     stands_for: dict[tuple[str, str, str], float] = {}
     for row in reader.all(RunsWhole, _WHOLE.format(narrowed=narrowed), params):
@@ -148,11 +144,7 @@ def calls(reader: Reader, slots: Slots, window: Window) -> Calls:
 
 def healthy_weights(reader: Reader, slots: Slots, window: Window) -> dict[tuple[str, str], float]:
     """Return by app and entry point for how many healthy runs each that was sent whole stands."""
-    params: dict[str, Any] = {
-        "minutes": slots.minutes, "first": slots.first, "end": slots.end,
-        "app": window.app, "environment": window.environment, "release": window.release,
-    }  # fmt: skip
-    narrowed = "".join(sql for name, sql in NARROWED.items() if params[name] is not None)
+    narrowed, params = narrowed_to(slots, window)
     rows = reader.all(RunsWhole, _WHOLE.format(narrowed=narrowed), params)
     return {
         (row.app, row.entry_point): max(1.0, row.runs / row.whole) for row in rows if row.outcome == "ok" and row.whole

@@ -129,14 +129,20 @@ class Seen:
     by_issue: dict[int, int] = field(default_factory=dict)
 
 
-def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
-    """Return what was seen in slots; ``window`` says of which app, environment and release."""
+def narrowed_to(slots: Slots, window: Window) -> tuple[str, dict[str, Any]]:
+    """Return the conditions that a window narrows slots by, and all parameters of statements about them."""
     from_ms, to_ms = slots.window
     params: dict[str, Any] = {
         "minutes": slots.minutes, "first": slots.first, "end": slots.end, "from_ms": from_ms, "to_ms": to_ms, "slot_ms": slots.slot_ms,
         "app": window.app, "environment": window.environment, "release": window.release,
     }  # fmt: skip
-    narrowed = "".join(sql for name, sql in NARROWED.items() if params[name] is not None)
+    return "".join(sql for name, sql in NARROWED.items() if params[name] is not None), params
+
+
+def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
+    """Return what was seen in slots; ``window`` says of which app, environment and release."""
+    from_ms, to_ms = slots.window
+    narrowed, params = narrowed_to(slots, window)
     found = Seen()
     for slot in reader.all(RunsInSlot, _RUNS_BY_SLOT.format(narrowed=narrowed), params):
         found.runs_by_slot[slot.slot], found.failed_by_slot[slot.slot] = slot.runs, slot.failed
@@ -162,12 +168,8 @@ def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
 
 def warning_loggers(reader: Reader, slots: Slots, window: Window, most: int) -> list[NamedCount]:
     """Return the loggers with most records of WARN and worse in slots."""
-    params: dict[str, Any] = {
-        "minutes": slots.minutes, "first": slots.first, "end": slots.end, "most": most,
-        "app": window.app, "environment": window.environment, "release": window.release,
-    }  # fmt: skip
-    narrowed = "".join(sql for name, sql in NARROWED.items() if params[name] is not None)
-    return reader.all(NamedCount, _WARNINGS.format(narrowed=narrowed), params)
+    narrowed, params = narrowed_to(slots, window)
+    return reader.all(NamedCount, _WARNINGS.format(narrowed=narrowed), params | {"most": most})
 
 
 def issues_named(reader: Reader, numbers: list[int], app: str | None) -> dict[int, IssueNow]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Iterator, Sequence
 from typing import Annotated, Any, Final, Literal
 
 from fastapi import APIRouter, Depends, Query
@@ -120,9 +121,8 @@ def turning(records: TheRecords, id: uuid.UUID) -> TurningAnswer:
     healthy: list[list[Step]] = []
     ids: list[str] = []
     if node is not None:
-        for _, other in _runs(
-            records, node, failure.time_ms - HEALTHY_BEFORE_MS, failure.time_ms + DAY_MS, MOST_TURNED
-        ):
+        rows = _rows(records, node, failure.time_ms - HEALTHY_BEFORE_MS, failure.time_ms + DAY_MS, MOST_TURNED)
+        for _, other in _whole(records, rows):
             steps = steps_of(other.get("trail") or [])
             if steps:
                 healthy.append(steps)
@@ -152,23 +152,24 @@ def in_common(
     failed = Compare("outcome", "=", "failed")
     asked: Node = failed if node is None else All((node, failed))
     failing = [
-        (row, content)
-        for row, content in _runs(records, asked, window.from_ms, window.to_ms, MOST_LOOKED_AT)
+        row
+        for row in _rows(records, asked, window.from_ms, window.to_ms, MOST_LOOKED_AT)
         if only is None or str(row.values.get("run") or "") in only
     ][:MOST_FAILING]
     points: dict[tuple[str, str], int] = {}
-    for row, _ in failing:
+    for row in failing:
         point = (str(row.values.get("app") or ""), str(row.values.get("entry_point") or ""))
         points[point] = points.get(point, 0) + 1
     commonest = sorted(points, key=lambda point: -points[point])[:MOST_POINTS]
-    failing = [one for one in failing if (one[0].values.get("app"), one[0].values.get("entry_point")) in commonest]
+    failing = [row for row in failing if (row.values.get("app"), row.values.get("entry_point")) in commonest]
     stands_for = _stands_for(records, clock.now_ms(), window)
     healthy: list[Run] = []
     for app, entry_point in commonest:
         each = MOST_HEALTHY // len(commonest)
-        found = _runs(records, _of_point(app, [entry_point], "ok"), window.from_ms, window.to_ms, each)
-        healthy += [_run(row, content, stands_for.get((app, entry_point), 1.0)) for row, content in found]
-    return _in_common(contrast([_run(row, content, 1.0) for row, content in failing], healthy))
+        rows = _rows(records, _of_point(app, [entry_point], "ok"), window.from_ms, window.to_ms, each)
+        weight = stands_for.get((app, entry_point), 1.0)
+        healthy += [_run(row, content, weight) for row, content in _whole(records, rows)]
+    return _in_common(contrast([_run(row, content, 1.0) for row, content in _whole(records, failing)], healthy))
 
 
 def _of_point(app: str, entry_points: list[str], outcome: str) -> Node:
@@ -182,19 +183,23 @@ def _of_point(app: str, entry_points: list[str], outcome: str) -> Node:
     )
 
 
-def _runs(records: Records, node: Node, from_ms: int, to_ms: int, most: int) -> list[tuple[Record, dict[str, Any]]]:
-    """Return runs that a question means, the newest first, as rows and whole."""
+def _rows(records: Records, node: Node, from_ms: int, to_ms: int, most: int) -> list[Record]:
+    """Return runs that a question means, the newest first."""
     page = find(records.reader, records.days, "run", node, from_ms, to_ms, most=most)
-    rows = records_of(records.days, "run", names_in(records.reader), page.rows)
+    return records_of(records.days, "run", names_in(records.reader), page.rows)
+
+
+def _whole(records: Records, rows: Sequence[Record]) -> Iterator[tuple[Record, dict[str, Any]]]:
+    """Yield runs with their whole reports, some of them in memory at a time."""
     contents = records.evidence.contents(row.seq for row in rows)
-    return [(row, content) for row, content in zip(rows, contents, strict=True) if content is not None]
+    yield from ((row, content) for row, content in zip(rows, contents, strict=True) if content is not None)
 
 
 def _run_with(records: Records, run_id: str, time_ms: int) -> dict[str, Any] | None:
     if not run_id:
         return None
-    found = _runs(records, Compare("run", "=", run_id.lower()), time_ms - DAY_MS, time_ms + DAY_MS, 1)
-    return found[0][1] if found else None
+    rows = _rows(records, Compare("run", "=", run_id.lower()), time_ms - DAY_MS, time_ms + DAY_MS, 1)
+    return next((content for _, content in _whole(records, rows)), None)
 
 
 def _runs_of_issue(records: Records, issue: int, window: Window) -> set[str]:
@@ -212,9 +217,9 @@ def _stands_for(records: Records, now_ms: int, window: Window) -> dict[tuple[str
 def _run(row: Record, content: dict[str, Any], stands_for: float) -> Run:
     values = dict(row.values)
     values[HOUR] = str(row.time_ms // HOUR_MS % 24)
-    steps = {step.key for step in steps_of(content.get("trail") or [])}
-    outcomes = {f"{step.key} gave {step.outcome}" for step in steps_of(content.get("trail") or []) if step.outcome}
-    return Run(values, sorted(steps | outcomes), stands_for)
+    trail = steps_of(content.get("trail") or [])
+    outcomes = {f"{step.key} gave {step.outcome}" for step in trail if step.outcome}
+    return Run(values, sorted({step.key for step in trail} | outcomes), stands_for)
 
 
 def _turning(found: Turning, failing: list[Step], healthy: list[list[Step]], ids: list[str]) -> TurningAnswer:

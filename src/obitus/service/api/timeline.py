@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from datetime import datetime
 from typing import Annotated, Any, Final, Literal
 
 from fastapi import APIRouter, Depends, Query
@@ -10,7 +11,7 @@ from pydantic import BaseModel, Field, JsonValue
 
 from obitus.core.asking import AnyOf, Compare, Node
 from obitus.core.asking.records import Kind
-from obitus.core.clock import DAY_MS, LAST_MS, MINUTE_MS, span_ms, to_text
+from obitus.core.clock import DAY_MS, LAST_MS, MINUTE_MS, span_ms, to_ms, to_text
 from obitus.core.headline import Headline
 from obitus.core.timeline.entries import Entry, EntryKind
 from obitus.core.timeline.folding import folds, last_worked
@@ -197,9 +198,7 @@ def _told(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[To
 
 
 def _time_of(told: Told) -> int:
-    from datetime import datetime
-
-    return int(datetime.fromisoformat(told.content["time"]).timestamp() * 1000)
+    return to_ms(datetime.fromisoformat(told.content["time"]))
 
 
 def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> list[Entry]:
