@@ -4,7 +4,8 @@ const NAME = /^[A-Za-z_@][\w.\-@/]*$/;
 const VALUE = /^[^\s()"=<>~][^\s()"]*$/;
 const WORDS = new Set(['or', 'OR', 'and', 'AND', 'not', 'NOT']);
 
-function quoted(text: string): string {
+/** Text in quotes, so that it is read as it stands. */
+export function quoted(text: string): string {
 	return `"${text.replaceAll('\\', '\\\\').replaceAll('"', '\\"')}"`;
 }
 

@@ -1,3 +1,5 @@
+import { quoted } from './asked';
+
 /** One logger, or what several have in common: `sailings` above `sailings.fares` and `sailings.boardings`. */
 export interface Logger {
 	/** Its whole name. */
@@ -43,7 +45,6 @@ function settled(logger: Logger): Logger {
 
 /** The question for a logger and all below it. */
 export function questionOf(logger: Logger): string {
-	const quoted = (text: string) => `"${text.replaceAll('\\', '\\\\').replaceAll('"', '\\"')}"`;
 	if (!logger.name) return 'logger=""';
 	const itself = `logger=${quoted(logger.name)}`;
 	const below = `logger=${quoted(`${logger.name}.`)}*`;

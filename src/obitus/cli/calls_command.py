@@ -7,11 +7,9 @@ from typing import Any, Final
 from rich.text import Text
 
 from obitus.cli.api import api
-from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, print_json
-from obitus.cli.errors import UsageTrouble
+from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, check_window, print_json
 from obitus.cli.safe import safe
 from obitus.cli.show import FAILED, QUIET, console, heading, ms_text, plain_table, say
-from obitus.core.clock import span_ms
 
 KINDS: Final = {"http": "host", "database": "database", "queue": "queue", "app": "app, by trace"}
 MOST_POINTS: Final = 12
@@ -28,8 +26,7 @@ def calls(
     as_json: Json = False,
 ) -> None:
     """Show who calls whom: apps, hosts, databases and queues; how often that fails, and what entry points spend their time with."""
-    if span_ms(window) is None:
-        raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
+    check_window(window)
     query = {"window": window, "app": app_name, "environment": environment, "release": release}
     answer = api(url, token).get("/api/calls", query)
     print_json(answer) if as_json else _show(answer)

@@ -16,6 +16,7 @@ import typer
 
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.safe import cleaned, safe
+from obitus.core.clock import span_ms
 
 if TYPE_CHECKING:
     from obitus.client.settings import Settings
@@ -98,6 +99,12 @@ def client_settings() -> Settings:
         return settings.load()
     except settings.SettingTrouble as trouble:
         raise UsageTrouble(str(trouble)) from trouble
+
+
+def check_window(window: str) -> None:
+    """Raise UsageTrouble where a text is no window."""
+    if span_ms(window) is None:
+        raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
 
 
 def print_json(answer: Any) -> None:

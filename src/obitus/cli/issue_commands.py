@@ -9,10 +9,21 @@ from rich.text import Text
 
 from obitus.cli import show, show_issue
 from obitus.cli.api import api
-from obitus.cli.commands import App, Environment, Json, Number, Release, Token, Url, Window, app, now_ms, print_json
-from obitus.cli.errors import UsageTrouble
+from obitus.cli.commands import (
+    App,
+    Environment,
+    Json,
+    Number,
+    Release,
+    Token,
+    Url,
+    Window,
+    app,
+    check_window,
+    now_ms,
+    print_json,
+)
 from obitus.cli.safe import safe
-from obitus.core.clock import span_ms
 
 
 @app.command()
@@ -36,7 +47,7 @@ def issues(
     as_json: Json = False,
 ) -> None:
     """List issues that failed inside a window."""
-    _window(window)
+    check_window(window)
     query = {
         "window": window,
         "app": app_name,
@@ -62,7 +73,7 @@ def issue(
     as_json: Json = False,
 ) -> None:
     """Show one issue as a report: what failed, where, what led up to it, since when, why it is one."""
-    _window(window)
+    check_window(window)
     asked = api(url, token)
     answer = asked.get(f"/api/issues/{number}", {"window": window})
     since = asked.get(f"/api/issues/{number}/since")
@@ -118,8 +129,3 @@ def _decide(
     else:
         last = safe(answer["history"][-1]["reason"]) if answer["history"] else ""
         show.console.print(Text(f"Issue {number}: ").append_text(show.state_text(answer["state"])).append(f". {last}"))
-
-
-def _window(window: str) -> None:
-    if span_ms(window) is None:
-        raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")

@@ -7,11 +7,9 @@ from typing import Any, Final
 from rich.text import Text
 
 from obitus.cli.api import api
-from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, print_json
-from obitus.cli.errors import UsageTrouble
+from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, check_window, print_json
 from obitus.cli.safe import safe
 from obitus.cli.show import FAILED, QUIET, console, course, heading, ms_of, ms_text, plain_table, say
-from obitus.core.clock import span_ms
 from obitus.core.wording import span
 
 MOST_CALLED: Final = 6
@@ -28,8 +26,7 @@ def now(
     as_json: Json = False,
 ) -> None:
     """Show what is happening: failures and runs, entry points, types, answer codes, what is new; beside the time before."""
-    if span_ms(window) is None:
-        raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
+    check_window(window)
     query = {"window": window, "app": app_name, "environment": environment, "release": release}
     answer = api(url, token).get("/api/now", query)
     print_json(answer) if as_json else _show(answer)

@@ -13,11 +13,10 @@ import typer
 
 from obitus.cli import show, show_records
 from obitus.cli.api import Api, api
-from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, print_json
+from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, check_window, print_json
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.following import follow
 from obitus.cli.safe import safe
-from obitus.core.clock import span_ms
 
 KindName = Literal["failures", "logs", "runs"]
 
@@ -84,8 +83,7 @@ def _add_command(kind: KindName) -> None:
         token: Token = None,
         as_json: Json = False,
     ) -> None:
-        if span_ms(window) is None:
-            raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
+        check_window(window)
         narrowed = {
             "question": question, "window": window, "app": app_name, "environment": environment, "release": release
         }  # fmt: skip

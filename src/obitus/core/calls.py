@@ -11,7 +11,6 @@ from urllib.parse import urlsplit
 from obitus.core.bounds import DURATIONS_MS
 
 CallKind = Literal["http", "database", "queue"]
-KINDS: Final[tuple[CallKind, ...]] = ("http", "database", "queue")
 LONGEST_NAME: Final = 200
 JOB: Final = "job "
 """What the entry points of jobs begin with."""

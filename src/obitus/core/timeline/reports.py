@@ -8,7 +8,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any, Final, NamedTuple
 
-from obitus.core.calls import answered_at, calls_of
+from obitus.core.calls import JOB, answered_at, calls_of
 from obitus.core.clock import to_ms
 from obitus.core.timeline.entries import KINDS, Entry, EntryKind
 from obitus.core.timeline.merging import Timeline, merge
@@ -103,7 +103,7 @@ def _own(told: Told) -> Entry:
         own.time_ms = float(to_ms(datetime.fromisoformat(started))) if started else time_ms - (own.duration_ms or 0.0)
         own.severity = _SEVERITY_OF.get(run.get("outcome") or "", "INFO")
         own.parent = f"span {run['parent_span_id']}" if run.get("parent_span_id") else ""
-        own.waits = not str(run.get("entry_point") or "").startswith("job ")
+        own.waits = not str(run.get("entry_point") or "").startswith(JOB)
         own.data = {
             name: value
             for name, value in (

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import math
 import sqlite3
 from collections import Counter
@@ -19,8 +18,6 @@ from obitus.store.asking.finding import LIMIT_S, TABLES, names_in
 from obitus.store.asking.going import Going, condition_of, newest_first
 from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
-
-_log = logging.getLogger("obitus.store")
 
 MOST_CELLS: Final = 200_000
 """Different values, times slices, that are told apart; what comes beyond is counted together."""
