@@ -28,7 +28,7 @@ def test_from_pictures_to_a_board(page: Page, running: Running) -> None:
     at(page, running, "/now?window=1h")
     page.get_by_role("heading", name="Answer codes").hover()
     page.get_by_role("button", name="Put on a board: Answer codes").click()
-    expect(page.get_by_role("combobox", name=re.compile("^On"))).to_have_value("1")
+    expect(page.get_by_role("combobox", name=re.compile("^On")).locator("option:checked")).to_have_text("Office wall")
     page.get_by_role("button", name="Put it there").click()
     expect(page.get_by_text("It is on the board “Office wall”.")).to_be_visible()
     at(page, running, "/now/boards")
@@ -68,21 +68,22 @@ def test_from_pictures_to_a_board(page: Page, running: Running) -> None:
 def test_somebody_else_was_faster(page: Page, running: Running) -> None:
     """What they did in the meantime is said and shown, and not written over."""
     fill_now(running)
-    running.ask("POST", "/api/boards", {"name": "Wall", "panes": [{"part": "runs"}, {"part": "types"}]})
-    at(page, running, "/now/boards/1?window=1h")
+    made = running.ask("POST", "/api/boards", {"name": "Wall", "panes": [{"part": "runs"}, {"part": "types"}]}).json()
+    path = f"/api/boards/{made['id']}"
+    at(page, running, f"/now/boards/{made['id']}?window=1h")
     page.get_by_role("button", name="Arrange").click()
 
     def first(route: Route) -> None:
         if route.request.method == "PUT":
-            running.ask("PUT", "/api/boards/1", {"name": "Theirs", "panes": [{"part": "types"}], "seen": 1})
+            running.ask("PUT", path, {"name": "Theirs", "panes": [{"part": "types"}], "seen": 1})
         route.continue_()
 
-    page.route("**/api/boards/1", first)
+    page.route(f"**{path}", first)
     page.get_by_role("button", name="Take Types of exceptions off the board").click()
     expect(page.get_by_role("alert")).to_contain_text("has changed this board meanwhile")
     expect(page.get_by_label("Name", exact=True)).to_have_value("Theirs")
     expect(page.get_by_role("group", name=re.compile("^Arrange"))).to_have_count(1)
-    assert running.get("/api/boards/1")["panes"][0]["part"] == "types"
+    assert running.get(path)["panes"][0]["part"] == "types"
 
 
 @pytest.mark.parametrize("light", ["day", "night"])
