@@ -78,7 +78,7 @@ class Target:
         self.start()
 
     def megabytes(self) -> float:
-        """Return what it and its processes hold of memory at this moment; what they share counts for each."""
+        """Return what it and its processes hold of memory at this moment; what they share counts once."""
         own = self.process.pid
         found = _megabytes(own)
         with contextlib.suppress(OSError):
@@ -95,8 +95,9 @@ class Target:
 
 
 def _megabytes(process: int) -> float:
+    """Return the proportional set size of a process: its own pages, and of each that several share its part."""
     with contextlib.suppress(OSError, IndexError):
-        for line in Path(f"/proc/{process}/status").read_text().splitlines():
-            if line.startswith("VmRSS"):
+        for line in Path(f"/proc/{process}/smaps_rollup").read_text().splitlines():
+            if line.startswith("Pss:"):
                 return int(line.split()[1]) / 1024
     return 0.0
