@@ -7,11 +7,12 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 # What core and store do by themselves, and how much of them these tests have to run, in percent.
 UNITS := tests/core tests/store -m "not slow"
 COVERED := --cov=obitus.core --cov=obitus.store --cov-report= --cov-fail-under=86
-CONSOLE_TESTS := cd console && npm run -s test > ../build/console-tests.txt 2>&1 || (cat ../build/console-tests.txt; false)
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+# One at a time: what is installed for one target must not meet what is installed for another.
+INSTALL := $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-get install -y -qq "$$@" >/dev/null' install
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test quick lint bench bench-grouping bench-releases bench-hiding endure matrix redis shots demo-reports describe lock wheel chromium clean
+.PHONY: help setup demo test tested-first quick lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure matrix redis shots demo-reports describe lock wheel chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -21,20 +22,29 @@ setup: .venv/ready $(CONSOLE) ## Install everything and build the console
 demo: setup ## Run the service with the ferry line's two weeks in it, and print one link
 	@$(BIN)/obitus demo
 
-test: setup chromium redis lint $(TELEMETRY_JS) ## Run linters and all tests
-	@$(CONSOLE_TESTS)
+test: ## Run linters and all tests
+	@$(MAKE) --no-print-directory -j2 -Otarget tested-first
 	@$(BIN)/python -m pytest $(UNITS) $(COVERED)
 	@$(BIN)/python -m pytest --but-units
+
+tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS)
 
 quick: setup lint ## Run linters and the tests of core and store, in under a minute
 	@$(BIN)/python -m pytest $(UNITS)
 
-lint: setup ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check, eslint, prettier
+lint: lint-python lint-console ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check, eslint, prettier
+
+lint-python: .venv/ready
 	@$(BIN)/ruff check .
 	@$(BIN)/ruff format --check -q .
 	@$(BIN)/mypy
 	@mkdir -p build; $(BIN)/lint-imports --no-cache --no-logo > build/imports.txt || (cat build/imports.txt; false)
-	@cd console && (npm run -s check && npm run -s lint) > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
+
+lint-console: $(CONSOLE)
+	@mkdir -p build; cd console && (npm run -s check && npm run -s lint) > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
+
+console-tests: $(CONSOLE)
+	@mkdir -p build; cd console && npm run -s test > ../build/console-tests.txt 2>&1 || (cat ../build/console-tests.txt; false)
 
 bench-grouping: setup ## Measure how well failures are grouped, on planted faults
 	@$(BIN)/python -m bench.grouping
@@ -79,16 +89,16 @@ lock: ## Pin the Python dependencies again
 	  pyproject.toml requirements/build.in requirements/test.in -o requirements/dev.txt
 
 redis:
-	@command -v redis-server >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq redis-server >/dev/null; }
+	@command -v redis-server >/dev/null || $(INSTALL) redis-server
 
 chromium:
-	@[ -x /usr/bin/chromium ] || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq chromium >/dev/null; }
+	@[ -x /usr/bin/chromium ] || $(INSTALL) chromium
 
 clean: ## Remove what was built and installed
 	@rm -rf .venv build dist console/node_modules src/obitus/service/console_files
 
 .venv/ready: requirements/dev.txt pyproject.toml
-	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq python3-venv >/dev/null; }
+	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || $(INSTALL) python3-venv
 	@echo "Installing Python packages …"
 	@$(PYTHON) -m venv .venv
 	@$(BIN)/pip install -qq --disable-pip-version-check --require-hashes -r requirements/dev.txt

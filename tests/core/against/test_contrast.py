@@ -25,6 +25,7 @@ def world(dice: random.Random) -> Callable[[], dict[str, Any]]:
     return values
 
 
+@pytest.mark.slow
 def test_planted_is_found_first() -> None:
     """With 30 failing and 300 healthy runs and a lift of three: in 95 of 100, whether a value, a step or a number."""
     dice = random.Random(41)
@@ -49,6 +50,7 @@ def test_planted_is_found_first() -> None:
     assert first >= 0.95 * tried, (tried, first)
 
 
+@pytest.mark.slow
 def test_nothing_planted() -> None:
     """In at most one of twenty something is named."""
     dice = random.Random(43)

@@ -82,6 +82,7 @@ def planted(how: str, trail: Trail, sure: list[str], dice: random.Random) -> str
     return words
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("how", ["missing", "added", "otherwise", "slower"])
 def test_planted_differences_are_named(how: str) -> None:
     """First in nine of ten, among the first three in nearly all."""
@@ -102,6 +103,7 @@ def test_planted_differences_are_named(how: str) -> None:
     assert tried > 60 and first >= 0.9 * tried and three >= 0.97 * tried, (tried, first, three)
 
 
+@pytest.mark.slow
 def test_nothing_planted() -> None:
     """In at most one of twenty runs something is named that is not there."""
     dice = random.Random(97)

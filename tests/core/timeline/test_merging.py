@@ -79,6 +79,7 @@ def test_what_is_missing_or_odd_is_said() -> None:
     )
 
 
+@pytest.mark.slow
 def test_ten_thousand_steps_and_a_hundred_thousand() -> None:
     """In a chain, in a star and in a circle: no recursion, and a time that grows with their number."""
 
