@@ -1045,6 +1045,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Quiet failures
+         * @description Return what is refused or warned of more than usual, and jobs that did not run, in all apps.
+         */
+        get: operations["quiet_failures_api_quiet_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quiet/{number}/issue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make an issue of it
+         * @description Let an issue collect its records, those that are kept and those to come: it is counted, regresses and alerts like any other.
+         */
+        post: operations["make_issue_api_quiet__number__issue_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quiet/{number}/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave it
+         * @description Say that it is nothing to act on. Once it is over and comes back, it is told again.
+         */
+        post: operations["leave_api_quiet__number__leave_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/collecting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Collect no more
+         * @description Let an issue that was made of a quiet failure collect no more; what it has stays.
+         */
+        delete: operations["collect_no_more_api_issues__number__collecting_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What one person met
+         * @description Return the runs of one person around a time, in all apps and in order, with what failed or warned outside of runs.
+         */
+        get: operations["person_api_person_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps/{name}/log-orders": {
         parameters: {
             query?: never;
@@ -2129,6 +2229,11 @@ export interface components {
              */
             new: components["schemas"]["IssueRow"][];
             /**
+             * Quiet
+             * @description Quiet failures that stand, and that nobody has decided on.
+             */
+            quiet: components["schemas"]["QuietAnswer"][];
+            /**
              * Most Failures
              * @description Most failures inside the window, whatever their state but settled; not those above.
              */
@@ -2751,6 +2856,11 @@ export interface components {
              */
             why: components["schemas"]["FingerprintAnswer"][];
             /**
+             * Collects
+             * @description What it collects, in words, where it was made of a quiet failure.
+             */
+            collects?: string | null;
+            /**
              * Releases
              * @description Releases of the app in order, with this issue's failures: all that have some, and the newest. Rates are at `/since`.
              */
@@ -3334,6 +3444,14 @@ export interface components {
             records: number;
         };
         /**
+         * MadeIssueAnswer
+         * @description The issue that collects from now on.
+         */
+        MadeIssueAnswer: {
+            /** Issue */
+            issue: number;
+        };
+        /**
          * MergeOrder
          * @description Which issue another one is merged into.
          */
@@ -3378,6 +3496,50 @@ export interface components {
              * @enum {string}
              */
             state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
+        };
+        /**
+         * MetAnswer
+         * @description One thing that a person met.
+         */
+        MetAnswer: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "run" | "failure" | "log";
+            /** Number */
+            number: number;
+            /** Time */
+            time: string;
+            /** App */
+            app: string;
+            /**
+             * Said
+             * @description The entry point of a run, what failed, or what was logged.
+             */
+            said: string;
+            /** Entry Point */
+            entry_point: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "ok" | "refused" | "failed" | "warned";
+            /** Status */
+            status: number | null;
+            /** Duration Ms */
+            duration_ms: number | null;
+            /** Run */
+            run: string | null;
+            /** Trace */
+            trace: string | null;
+            /**
+             * Failure
+             * @description Of a failure: its id.
+             */
+            failure: string | null;
+            /** Issue */
+            issue: number | null;
         };
         /**
          * NamesAnswer
@@ -3710,18 +3872,6 @@ export interface components {
             into: components["schemas"]["GroupExample"][];
         };
         /**
-         * PersonAnswer
-         * @description Who is signed in.
-         */
-        PersonAnswer: {
-            /** Name */
-            name: string;
-            /** Role */
-            role: string;
-            /** Has Password */
-            has_password: boolean;
-        };
-        /**
          * PointAnswer
          * @description An entry point.
          */
@@ -3827,6 +3977,70 @@ export interface components {
              * @description Where in it, as the number of a character, from 1.
              */
             position?: number | null;
+        };
+        /**
+         * QuietAnswer
+         * @description Something that went wrong with no exception: it is new, or more than usual.
+         */
+        QuietAnswer: {
+            /** Id */
+            id: number;
+            /** App */
+            app: string;
+            /** Environment */
+            environment: string;
+            /**
+             * Kind
+             * @description `refused`: an entry point refuses more runs than usual; `warning`: records that warn are new or more than usual; `silent`: a job did not run.
+             * @enum {string}
+             */
+            kind: "refused" | "warning" | "silent";
+            /**
+             * Subject
+             * @description The entry point or job, or what the records say, values left out.
+             */
+            subject: string;
+            /**
+             * Reason
+             * @description Why it is told, in words, with its numbers.
+             */
+            reason: string;
+            /** Found */
+            found: string;
+            /**
+             * Held
+             * @description When it was last found to hold.
+             */
+            held: string;
+            /**
+             * Issue
+             * @description The issue that collects it, where there is one.
+             */
+            issue: number | null;
+            /**
+             * Left By
+             * @description Who said that it is nothing to act on.
+             */
+            left_by: string | null;
+            /**
+             * Records
+             * @description What the question below is asked of.
+             * @enum {string}
+             */
+            records: "run" | "log";
+            /**
+             * Question
+             * @description A question that finds its records.
+             */
+            question: string;
+        };
+        /**
+         * QuietFailuresAnswer
+         * @description The quiet failures that stand, the least probable by chance first.
+         */
+        QuietFailuresAnswer: {
+            /** Quiet */
+            quiet: components["schemas"]["QuietAnswer"][];
         };
         /**
          * RecordAnswer
@@ -5188,6 +5402,18 @@ export interface components {
             reason: string;
         };
         /**
+         * PersonAnswer
+         * @description Who is signed in.
+         */
+        obitus__service__api__answers__PersonAnswer: {
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /** Has Password */
+            has_password: boolean;
+        };
+        /**
          * StepAnswer
          * @description One thing to do when an app is set up.
          */
@@ -5208,6 +5434,33 @@ export interface components {
             runs: number;
             /** Before */
             before: number;
+        };
+        /**
+         * PersonAnswer
+         * @description What a person met.
+         */
+        obitus__service__api__person__PersonAnswer: {
+            /** Who */
+            who: string;
+            /**
+             * Found By
+             * @description The attributes that name them.
+             */
+            found_by: string[];
+            span: components["schemas"]["SpanAnswer"];
+            /** Apps */
+            apps: string[];
+            /**
+             * Met
+             * @description In order of time.
+             */
+            met: components["schemas"]["MetAnswer"][];
+            /** Refused */
+            refused: number;
+            /** Failed */
+            failed: number;
+            /** Notes */
+            notes: string[];
         };
         /**
          * StepAnswer
@@ -7553,7 +7806,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonAnswer"];
+                    "application/json": components["schemas"]["obitus__service__api__answers__PersonAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -11874,6 +12127,549 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CallsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    quiet_failures_api_quiet_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuietFailuresAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    make_issue_api_quiet__number__issue_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of the quiet failure. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeIssueAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `nothing-kept`: No record of it is kept */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    leave_api_quiet__number__leave_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of the quiet failure. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    collect_no_more_api_issues__number__collecting_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    person_api_person_get: {
+        parameters: {
+            query: {
+                /** @description A user id, a session, a name, an e-mail address, or its hash. */
+                who: string;
+                /** @description Around when, RFC 3339 with an offset; now when absent. */
+                at?: string | null;
+                /** @description So long before and after: `30m`, also when absent. */
+                around?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["obitus__service__api__person__PersonAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */

@@ -34,6 +34,12 @@ export class Decisions {
 		);
 	}
 
+	async collectNoMore({ number }: { number: number }) {
+		await this.#do(`Issue ${number} collects no more.`, () =>
+			api.DELETE('/api/issues/{number}/collecting', { params: { path: { number } } })
+		);
+	}
+
 	async #do(said: string, act: () => Promise<{ data?: unknown; error?: unknown; response: Response }>) {
 		try {
 			await asked(act());

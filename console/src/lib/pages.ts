@@ -9,6 +9,7 @@ import IssuePage from '../pages/Issue.svelte';
 import Issues from '../pages/Issues.svelte';
 import Nowhere from '../pages/Nowhere.svelte';
 import Now from '../pages/Now.svelte';
+import Person from '../pages/Person.svelte';
 import ReleasePage from '../pages/Release.svelte';
 import Releases from '../pages/Releases.svelte';
 import Rules from '../pages/Rules.svelte';
@@ -46,6 +47,7 @@ const router = new UniversalRouterSync<Shown>([
 	at('/run/:id', TimelinePage, ({ id }) => ({ of: { run: id! } })),
 	at('/trace/:id', TimelinePage, ({ id }) => ({ of: { trace: id! } })),
 	at('/failure/:id', TimelinePage, ({ id }) => ({ of: { failure: id! } })),
+	at('/person', Person, nothing),
 	at('/user/:id', TimelinePage, ({ id }) => ({ of: { user: id! } })),
 	at('/host/:id', TimelinePage, ({ id }) => ({ of: { host: id! } })),
 	at('/releases', Releases, nothing),

@@ -72,6 +72,9 @@ export const questions = {
 	timeline: (what: { failure?: string; run?: string; trace?: string; user?: string; host?: string; around?: string; at?: string }) =>
 		of(['timeline', what], (signal) => api.GET('/api/timeline', { params: { query: what }, signal })),
 
+	person: (who: { who: string; at?: string; around: string }) =>
+		of(['person', who], (signal) => api.GET('/api/person', { params: { query: who }, signal })),
+
 	turning: (failure: string) =>
 		of(['turning', failure], (signal) => api.GET('/api/failures/{id}/turning', { params: { path: { id: failure } }, signal })),
 

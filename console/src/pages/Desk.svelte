@@ -7,6 +7,8 @@
 	import { countOf } from '../lib/words';
 	import IssueTable from '../parts/IssueTable.svelte';
 	import Loaded from '../parts/Loaded.svelte';
+	import QuietFailures from '../parts/QuietFailures.svelte';
+	import WhoForm from '../parts/WhoForm.svelte';
 
 	const desk = watch(() => questions.desk(place.filter));
 	const apps = watch(questions.apps);
@@ -48,8 +50,18 @@
 				<a href={place.to('/issues')}>All of them</a>
 			</p>
 			{@render part('Regressed', found.regressed, 'No settled issue has regressed.', 0)}
+			{#if found.quiet.length}
+				<section class="mt-7">
+					<h2 class="mb-2 font-serif text-xl font-semibold">Quiet failures</h2>
+					<QuietFailures quiet={found.quiet} />
+				</section>
+			{/if}
 			{@render part('New', found.new, 'Nothing new in this window that nobody has decided on.', found.regressed.length)}
 			{@render part('Most failures', found.most_failures, 'Nothing failed in this window.', found.regressed.length + found.new.length)}
+			<section class="mt-7">
+				<h2 class="mb-2 font-serif text-xl font-semibold">Somebody says that it did not work</h2>
+				<WhoForm />
+			</section>
 		{/if}
 	{/snippet}
 </Loaded>

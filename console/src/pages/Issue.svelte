@@ -124,6 +124,12 @@
 		{/if}
 
 		<h2 class="section">Why this is one issue</h2>
+		{#if issue.collects}
+			<p class="mb-2 flex flex-wrap items-baseline gap-3">
+				It collects {issue.collects}.
+				<button class="act" onclick={() => decisions.collectNoMore(issue)}>Collect no more</button>
+			</p>
+		{/if}
 		<Why why={issue.why} />
 		<Correcting {number} why={issue.why} names={Object.keys(report?.attributes ?? {})} />
 		<SettleDialog

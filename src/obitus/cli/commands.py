@@ -28,6 +28,7 @@ MODULES: Final = {
     "now_command": ("now",),
     "calls_command": ("calls",),
     "timeline_command": ("timeline", "turning", "common"),
+    "quiet_commands": ("quiet", "person"),
     "grouping_commands": ("why", "merge", "split", "never-together", "rules", "regroup", "undo"),
     "release_commands": ("releases", "release", "compare", "deploy"),
     "program_commands": ("version", "run", "fingerprint", "check"),

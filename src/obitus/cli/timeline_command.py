@@ -47,7 +47,7 @@ def timeline(
     if sum(one is not None for one in (what, user, host)) != 1:
         raise UsageTrouble("Say one: a failure, run, trace or issue, or --user, or --host.")
     asked = api(url, token)
-    more = {"at": _time(at), "around": around}
+    more = {"at": time_of(at), "around": around}
     if user is not None or host is not None:
         answer = asked.get("/api/timeline", {"user": user, "host": host} | more)
     else:
@@ -68,7 +68,8 @@ def _of(asked: Api, what: str, more: dict[str, Any]) -> Any:
         return asked.get("/api/timeline", {"run": what} | more)
 
 
-def _time(text: str | None) -> str | None:
+def time_of(text: str | None) -> str | None:
+    """Return a time as the API takes it: a time of day is of today; UTC where no offset is given."""
     if text is None:
         return None
     try:
@@ -108,14 +109,14 @@ def _show(answer: dict[str, Any], *, unfold: bool) -> None:
 def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> None:
     lanes = "".join(f"{place + 1} " if name == entry["app"] else "│ " for place, name in enumerate(apps))
     loud = entry["severity"] in _LOUD
-    said = Text(f"{_length(entry['since_ms']):>10}  ", style=QUIET).append(lanes, style=QUIET)
+    said = Text(f"{length_of(entry['since_ms']):>10}  ", style=QUIET).append(lanes, style=QUIET)
     said.append("  " * min(entry["depth"], 8)).append(f"{SHAPES[entry['kind']]} ", style=FAILED if loud else QUIET)
     style = FAILED if loud else "bold" if entry["kind"] == "run" else ""
     said.append(safe(entry["said"]) or f"({entry['kind']})", style=style)
     if entry["severity"] == "WARN":
         said.append("  ! WARN")
     if entry["duration_ms"] is not None:
-        said.append(f"  {_length(entry['duration_ms'])}", style=QUIET)
+        said.append(f"  {length_of(entry['duration_ms'])}", style=QUIET)
     if answer["worked"] and entry["key"] == answer["worked"]["key"]:
         said.append("  ◂ last that worked", style="bold")
     if entry["issue"]:
@@ -123,7 +124,8 @@ def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> Non
     console.print(said, soft_wrap=True)
 
 
-def _length(ms: float) -> str:
+def length_of(ms: float) -> str:
+    """Say a length of time: ``250 ms``, ``1.20 s``."""
     if abs(ms) < 1000:
         return f"{ms:.0f} ms"
     return f"{ms / 1000:.2f} s" if abs(ms) < 60_000 else f"{ms / 60_000:.1f} min"
@@ -160,7 +162,7 @@ def turning(
 def _side(step: dict[str, Any] | None) -> str:
     if step is None:
         return "–"
-    took = f" {_length(step['ms'])}" if step["ms"] is not None else ""
+    took = f" {length_of(step['ms'])}" if step["ms"] is not None else ""
     return f"{safe(step['said'])[:30]}{took}"
 
 

@@ -96,7 +96,7 @@ class Step:
         expected = self.before.failures / self.before.runs * self.now.runs
         return (
             f"{is_} per thousand runs ({count_of(self.now.failures, 'failure')} in {count_of(self.now.runs, 'run')}) where "
-            f"{was} was usual in {_between(self.against)}: "
+            f"{was} was usual in {between(self.against)}: "
             f"{expected:,.1f} expected, {times(self.factor)}, by chance {chance_said(self.chance)}."
         )
 
@@ -165,7 +165,8 @@ def _near(one: Seen, other: Seen) -> bool:
     return (other.failures - expected) ** 2 <= 2 * expected * one.runs / both.runs
 
 
-def _between(newest_first: Sequence[str]) -> str:
+def between(newest_first: Sequence[str]) -> str:
+    """Say which releases, in their order: ``2.9.0 to 3.0.1``."""
     newest, oldest = newest_first[0], newest_first[-1]
     if len(newest_first) == 1:
         return newest

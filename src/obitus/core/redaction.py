@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from hashlib import blake2b
 from typing import Any, Final
 
 from obitus.core.redaction_rules import NAME_RULES, Rule, passes_luhn, words_of
@@ -112,6 +113,15 @@ class Signs:
 
 
 ALL_SIGNS: Final = Signs()
+
+
+SESSION: Final = "session.id"
+"""An attribute by which one person is found again (OpenTelemetry's name)."""
+
+
+def hidden_session(session: str) -> str:
+    """Return what stands for a session's id: whoever knows the id finds it, and nobody learns the id from it."""
+    return mark(f"session {blake2b(session.encode('utf-8', 'surrogatepass'), digest_size=6).hexdigest()}")
 
 
 def mark(rule: str) -> str:
@@ -242,7 +252,12 @@ class Redactor:
         if name is not None and value is not None and not isinstance(value, bool):
             rule = self.rule_for(name)
             if rule is not None:
-                return value if isinstance(value, str) and value.startswith("[hidden: ") else mark(rule)
+                if isinstance(value, str):
+                    if value.startswith("[hidden: "):
+                        return value
+                    if name == SESSION and value:
+                        return hidden_session(value)
+                return mark(rule)
         clean = not (signs.hints or signs.cards or self._patterns)
         if isinstance(value, str):
             return value if clean else self.text(value, signs)

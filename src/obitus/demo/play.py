@@ -103,13 +103,13 @@ async def _play(player: Player, acts: list[Act], clock: StoryClock, network: Net
     if player.app == "sailings":
         app = importlib.import_module("sailings.app").app
         for act in acts:
-            clock.now_ms = act.time_ms
+            clock.now_ms = act.time_ms + player.clock_ms
             await _request(app, act)
             await _breathe(hours, act.time_ms)
         return
     module = importlib.import_module("gatekeeper.jobs" if player.app == "gatekeeper" else "pierboard.page")
     for act in acts:
-        clock.now_ms = act.time_ms
+        clock.now_ms = act.time_ms + player.clock_ms
         try:
             with _part_of(act.trace):
                 getattr(module, act.what)(**_given(act, network))

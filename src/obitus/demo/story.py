@@ -17,6 +17,7 @@ DAYS: Final = 14
 END: Final = DAYS * 24
 SEED: Final = 1871
 PIERS: Final = ("merrow", "eastholm", "gannet-stack", "corrie-point")
+OUT_OF_PAPER: Final = "corrie-point"
 NAMES: Final = ("Ida Moss", "Per Lund", "Aoife Byrne", "Zoë Hart", "Bram Vos", "Maëlle Roy", "Tom Reed", "Ana Cruz")
 APPS: Final = (("sailings", "fastapi"), ("gatekeeper", "script"), ("pierboard", "script"))
 
@@ -57,6 +58,8 @@ class Player:
     journeys: bool = False
     """Whether passengers' journeys through all three apps meet this instance."""
     dies_at_start: bool = False
+    clock_ms: int = 0
+    """How far its host's clock is ahead."""
 
     @property
     def first_day(self) -> int:
@@ -73,9 +76,11 @@ class Player:
         return any(first <= hour < end for first, end in self.spans)
 
 
+GATE_AHEAD_MS: Final = 40_000
+"""Since 3.1.0 was rolled out, the clock of the gate is set by nobody."""
 _A_DAY: Final = {"sailings": 560, "gatekeeper": 160, "pierboard": 40}
 PLAYERS: Final = (
-    *(Player(app, release, host, spans, _A_DAY[app], journeys=True) for release, spans in LIVE.items() for app, host in (("sailings", "pier-1"), ("gatekeeper", "gate-1"), ("pierboard", "kiosk-1"))),
+    *(Player(app, release, host, spans, _A_DAY[app], journeys=True, clock_ms=GATE_AHEAD_MS if (app, release) == ("gatekeeper", "3.1.0") else 0) for release, spans in LIVE.items() for app, host in (("sailings", "pier-1"), ("gatekeeper", "gate-1"), ("pierboard", "kiosk-1"))),
     # The Friday evening, when 3.1.0 was tried beside 3.0.1 for an hour.
     Player("sailings", "3.0.1", "pier-2", (CANARY,), 7200),
     Player("sailings", "3.1.0", "pier-3", (CANARY,), 3600),
@@ -173,7 +178,7 @@ def acts_of(player: Player, day: int, start_ms: int) -> Iterator[Act]:
         elif player.app == "gatekeeper":
             act = _job(dice, time_ms, day * 24 + moment / HOUR_MS)
         else:
-            act = _page(dice, time_ms)
+            act = _page(dice, player, time_ms)
         if player.runs_at(day * 24 + moment / HOUR_MS):
             acts.append(act)
     yield from sorted(acts, key=lambda act: act.time_ms)
@@ -189,17 +194,21 @@ def _journeys(player: Player, day: int, start_ms: int) -> Iterator[Act]:
     for _ in range(30):
         moment, trace = int(dice.random() * (DAY_MS - 60_000)), f"{dice.getrandbits(128):032x}"
         passenger, name = f"p-{dice.randint(101, 140)}", dice.choice(NAMES)
-        out = dice.random() < 0.06
+        # One printer holds less paper than the others.
+        pier = dice.choice(PIERS)
+        out = pier == OUT_OF_PAPER and dice.random() < 0.24
         if not _from(player, "3.0.0") or not player.runs_at(day * 24 + moment / HOUR_MS):
             continue
         time_ms = start_ms + day * DAY_MS + moment
         if player.app == "pierboard":
-            yield Act(time_ms, "print_pass", {"passenger": passenger, "status": 500 if out else 201}, trace)
+            yield Act(
+                time_ms, "print_pass", {"passenger": passenger, "pier": pier, "status": 500 if out else 201}, trace
+            )
         elif player.app == "sailings":
             gate = "no paper" if out else "printed"
             yield Act(time_ms + 40, "POST", {"path": "/passes", "passenger": passenger, "gate": gate}, trace)
         else:
-            with_ = {"passenger": passenger, "name": name, "paper_mm": 40 if out else 5000}
+            with_ = {"passenger": passenger, "name": name, "paper_mm": 40 if out else 5000, "pier": pier}
             yield Act(time_ms + 70, "print_pass", with_, trace)
 
 
@@ -225,14 +234,19 @@ def _request(dice: random.Random, player: Player, time_ms: int) -> Act:
     height = dice.random()
     if height < 0.5:
         body["vehicle_height_m"] = round(dice.uniform(1.4, 4.25), 2)
-    elif height < 0.515:
+    elif height < 0.5 + _empty(player):
         # The page sent an empty field: refused, and nothing was raised.
         body["vehicle_height_m"] = ""
     return Act(time_ms, "POST", {"path": f"/sailings/{sailing}/boardings", "body": body, "passenger": passenger})
 
 
-def _page(dice: random.Random, time_ms: int) -> Act:
-    empty = dice.random() < 0.03
+def _empty(player: Player) -> float:
+    """Return the share of boardings whose page sends an empty height: with 3.1.0 the page forgets to look."""
+    return 0.08 if _from(player, "3.1.0") else 0.015
+
+
+def _page(dice: random.Random, player: Player, time_ms: int) -> Act:
+    empty = dice.random() < 2 * _empty(player)
     height = "" if empty else f"{dice.uniform(1.4, 4.1):.2f}"
     with_ = {"passenger": f"p-{dice.randint(101, 140)}", "height_text": height, "status": 422 if empty else 201}
     return Act(time_ms, "board", with_)

@@ -22,6 +22,8 @@ from obitus.service.api import issues as api_issues
 from obitus.service.api import log_orders as api_log_orders
 from obitus.service.api import now as api_now
 from obitus.service.api import people as api_people
+from obitus.service.api import person as api_person
+from obitus.service.api import quiet as api_quiet
 from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
 from obitus.service.api import rules as api_rules
@@ -150,6 +152,8 @@ def make_app() -> FastAPI:
         api_grouping.router,
         api_releases.router,
         api_calls.router,
+        api_quiet.router,
+        api_person.router,
         api_log_orders.router,
         api_against.router,
         api_now.router,

@@ -55,6 +55,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "query-too-long": (503, "The question took too long"),
     "not-found": (404, "Not found"),
     "evidence-gone": (410, "What was reported is no longer kept"),
+    "nothing-kept": (409, "No record of it is kept"),
     "too-many": (409, "There are as many of these as there may be"),
     "changed-meanwhile": (409, "It changed meanwhile"),
     "already-there": (409, "It is there already"),

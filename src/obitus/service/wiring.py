@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from obitus.service.clock import Clock
 from obitus.service.intake.intake import Intake
+from obitus.service.jobs.collecting import Collecting
 from obitus.service.jobs.housekeeping import Housekeeping
 from obitus.service.jobs.planning import Planner
 from obitus.service.jobs.regrouping import Regrouping
@@ -35,18 +36,20 @@ class Parts:
         self.regrouping_orders = RegroupingOrders(self.records, self.clock)
         self.runner = Runner(self.records)
         self.tailing = Tailing(self.records)
+        self.collecting = Collecting(self.records, self.clock, preparer)
         self.live.others.append(self.tailing)
         self.runner.start(
             [
                 self.tailing,
                 Telling(self.live),
                 Watching(self.records, self.clock),
+                self.collecting,
                 Regrouping(
                     self.records, self.clock, preparer, self.planner, self.regrouping_orders, self.runner.stopping
                 ),
             ]
         )
-        self.housekeeping = Housekeeping(self.records, self.clock)
+        self.housekeeping = Housekeeping(self.records, self.clock, self.collecting)
 
     def close(self) -> None:
         """Stop: finish what was queued, and let go of the files."""

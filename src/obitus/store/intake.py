@@ -14,7 +14,6 @@ from typing import Any, Final, Literal, NamedTuple
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
-from obitus.core.severity import SEVERITIES
 from obitus.core.wording import ago
 from obitus.store import events, names, releases
 from obitus.store.calling import CallCounts, slots_at
@@ -98,7 +97,9 @@ ON CONFLICT DO UPDATE SET runs = runs + excluded.runs"""
 _COUNT_WARNINGS = """
 INSERT INTO warning_slots (minutes, slot, app_id, logger, release_id, environment, records) VALUES (?, ?, ?, ?, ?, ?, ?)
 ON CONFLICT DO UPDATE SET records = records + excluded.records"""
-_WARN: Final = SEVERITIES.index("WARN")
+_COUNT_SAID = """
+INSERT INTO warned_hours (app_id, hour, said, release_id, environment, records) VALUES (?, ?, ?, ?, ?, ?)
+ON CONFLICT DO UPDATE SET records = records + excluded.records"""
 _GROWS = "INSERT INTO growing_tallies (seq, app_id, release_id, environment, time_ms, runs) VALUES (?, ?, ?, ?, ?, ?)"
 _GROWING = "SELECT release_id, environment, time_ms, runs FROM growing_tallies WHERE seq = ?"
 _HAS_GROWN = "UPDATE growing_tallies SET runs = ? WHERE seq = ?"
@@ -207,7 +208,8 @@ class _Batch:
         self._hours_of_releases: Counter[tuple[int, str, int]] = Counter()
         self._users: Counter[tuple[int, str]] = Counter()
         self._warnings: Counter[tuple[int, int, int, str, int, str]] = Counter()
-        self._loggers: dict[tuple[int, str], str] = {}
+        self._said: Counter[tuple[int, int, str, int, str]] = Counter()
+        self._names: dict[tuple[int, str, str], str] = {}
         self.calls = CallCounts(connection)
 
     def release_of(self, report: Prepared) -> releases.Found:
@@ -271,16 +273,23 @@ class _Batch:
         if user_id is not None:
             self._users[issue_id, user_id] += 1
 
-    def warn(self, report: Prepared, logger: str, release_id: int) -> None:
+    def warn(self, report: Prepared, log: LogFacts, release_id: int) -> None:
         """Count one log record that warns."""
-        key = (report.app_id, logger)
-        if key not in self._loggers:
-            self._loggers[key] = names.target(self.connection, report.app_id, "logger", logger)
+        logger = self._name(report.app_id, "logger", log.logger)
         for minutes, slot in slots_at(report.time_ms, report.received_ms):
-            self._warnings[minutes, slot, report.app_id, self._loggers[key], release_id, report.environment] += 1
+            self._warnings[minutes, slot, report.app_id, logger, release_id, report.environment] += 1
+        said = self._name(report.app_id, "said", log.warns)
+        self._said[report.app_id, report.time_ms // HOUR_MS, said, release_id, report.environment] += 1
+
+    def _name(self, app_id: int, kind: str, name: str) -> str:
+        key = (app_id, kind, name)
+        if key not in self._names:
+            self._names[key] = names.target(self.connection, app_id, kind, name)
+        return self._names[key]
 
     def _write_counts(self) -> None:
         self.connection.executemany(_COUNT_WARNINGS, ((*key, n) for key, n in self._warnings.items()))
+        self.connection.executemany(_COUNT_SAID, ((*key, n) for key, n in self._said.items()))
         for statement, counts in (
             (_COUNT_BY_HOUR, self._hours),
             (_COUNT_BY_DAY, self._days_of_issues),
@@ -333,8 +342,8 @@ def _take_one(batch: _Batch, report: Prepared) -> Taken:
     if report.failure is not None:
         taken = _add_failure(batch, report, report.failure, seq, release.id)
         return replace(taken, beyond=release.beyond)
-    if report.log is not None and report.log.severity >= _WARN:
-        batch.warn(report, report.log.logger, release.id)
+    if report.log is not None and report.log.warns:
+        batch.warn(report, report.log, release.id)
     if report.run is not None:
         batch.calls.add(report.run, report.app_id, release.id, report.environment, report.time_ms, report.received_ms)
     return Taken(already_there=False, beyond=release.beyond)

@@ -10,7 +10,7 @@ from obitus.store.database import Reader
 MOST_ENTRY_POINTS: Final = 2000
 MOST_ENVIRONMENTS: Final = 100
 MOST_TARGETS: Final = 200
-"""Hosts of one app that are told apart; the same of databases, queues and loggers that warn."""
+"""Hosts of one app that are told apart; the same of databases, queues, loggers that warn, and what they say."""
 OTHERS: Final = "…"
 """Stands for all that is not told apart."""
 
@@ -40,7 +40,7 @@ def entry_point(connection: sqlite3.Connection, app_id: int, name: str) -> str:
 
 
 def target(connection: sqlite3.Connection, app_id: int, kind: str, name: str) -> str:
-    """Return by what name a host, database, queue or logger is counted: its own, or the one that stands for all others of its kind."""
+    """Return by what name a host, database, queue, logger or warning is counted: its own, or the one that stands for all others of its kind."""
     values = (app_id, kind, name)
     if connection.execute(_HAS_TARGET, values).fetchone() is not None:
         return name

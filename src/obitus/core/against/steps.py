@@ -6,12 +6,10 @@ import re
 from collections.abc import Iterable, Mapping
 from typing import Any, Final, NamedTuple
 
+from obitus.core.values_in_text import without_values
+
 LONGEST_SAID: Final = 200
 MOST_STEPS: Final = 1_000
-_VALUES = re.compile(
-    r"'[^']*'|\"[^\"]*\"|\b[0-9a-f]{8}-[0-9a-f-]{27}\b|\b(?=[0-9a-f]*\d)[0-9a-f]{8,}\b|\b[A-Za-z]{1,4}-?\d+\b|\d+(?:\.\d+)?",
-    re.IGNORECASE,
-)
 _TOOK = re.compile(r" (?:in [\d.,… ]+ ?ms|failed)$")
 
 
@@ -50,19 +48,18 @@ def _step(step: Mapping[str, Any]) -> Step:
         asked, arrow, answer = said.partition(" → ")
         status = attributes.get("http.response.status_code", attributes.get("status"))
         outcome = str(status) if status is not None else answer if arrow else severity
-        return Step(f"http {_bare(asked)}", outcome, ms, said)
+        return Step(f"http {without_values(asked)}", outcome, ms, said)
     if kind == "statement":
         text = attributes.get("db.query.text")
         rows = attributes.get("db.response.returned_rows")
         failed = severity in ("ERROR", "FATAL")
         outcome = "failed" if failed else "" if not isinstance(rows, int) else f"{rows} rows" if rows != 1 else "1 row"
         what = " ".join(str(text).split())[:LONGEST_SAID] if isinstance(text, str) and text else _TOOK.sub("", said)
-        return Step(f"statement {_bare(what)}", "many rows" if isinstance(rows, int) and rows > 1 and not failed else outcome, ms, said)  # fmt: skip
+        return Step(f"statement {without_values(what)}", "many rows" if isinstance(rows, int) and rows > 1 and not failed else outcome, ms, said)  # fmt: skip
     logger = attributes.get("logger")
     return Step(
-        f"{kind} {f'{logger}: ' if isinstance(logger, str) and logger else ''}{_bare(said)}", severity, ms, said
+        f"{kind} {f'{logger}: ' if isinstance(logger, str) and logger else ''}{without_values(said)}",
+        severity,
+        ms,
+        said,
     )
-
-
-def _bare(text: str) -> str:
-    return _VALUES.sub("…", text)

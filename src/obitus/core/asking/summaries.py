@@ -16,6 +16,7 @@ from typing import Any, Final, Literal, get_args
 from lark import Lark, Token, Transformer, UnexpectedInput, v_args
 
 from obitus.core.asking.reading import QuestionTrouble
+from obitus.core.asking.writing import quoted
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 
 Stat = Literal["median", "p95", "p99", "smallest", "largest", "sum"]
@@ -165,5 +166,4 @@ def _unquoted(token: Token) -> str:
 def _quoted(name: str) -> str:
     if re.fullmatch(r"[A-Za-z_@][\w.\-@/]*", name) and name not in ("by", "over"):
         return name
-    escaped = name.replace("\\", "\\\\").replace('"', '\\"')
-    return f'"{escaped}"'
+    return quoted(name)

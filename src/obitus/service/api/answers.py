@@ -200,6 +200,25 @@ class IssuesAnswer(BaseModel):
     next: str | None = Field(default=None, description="Give it as `cursor` to get the next page.")
 
 
+class QuietAnswer(BaseModel):
+    """Something that went wrong with no exception: it is new, or more than usual."""
+
+    id: int
+    app: str
+    environment: str
+    kind: Literal["refused", "warning", "silent"] = Field(
+        description="`refused`: an entry point refuses more runs than usual; `warning`: records that warn are new or more than usual; `silent`: a job did not run."
+    )
+    subject: str = Field(description="The entry point or job, or what the records say, values left out.")
+    reason: str = Field(description="Why it is told, in words, with its numbers.")
+    found: Time
+    held: Time = Field(description="When it was last found to hold.")
+    issue: int | None = Field(description="The issue that collects it, where there is one.")
+    left_by: str | None = Field(description="Who said that it is nothing to act on.")
+    records: Literal["run", "log"] = Field(description="What the question below is asked of.")
+    question: str = Field(description="A question that finds its records.")
+
+
 class DeskAnswer(BaseModel):
     """What needs a decision now."""
 
@@ -208,6 +227,7 @@ class DeskAnswer(BaseModel):
     failures: int
     regressed: list[IssueRow] = Field(description="Issues that were settled and have failed again.")
     new: list[IssueRow] = Field(description="First seen inside the window, and nobody has decided on them.")
+    quiet: list[QuietAnswer] = Field(description="Quiet failures that stand, and that nobody has decided on.")
     most_failures: list[IssueRow] = Field(
         description="Most failures inside the window, whatever their state but settled; not those above."
     )
@@ -288,6 +308,9 @@ class IssueAnswer(IssueRow):
     what_failed: str = Field(description="One sentence: type, where, how often, for whom, since when.")
     users: int = Field(description="Users whom its failures met, in all of its life.")
     why: list[FingerprintAnswer] = Field(description="Why these failures are one issue.")
+    collects: str | None = Field(
+        default=None, description="What it collects, in words, where it was made of a quiet failure."
+    )
     releases: list[ReleaseCount] = Field(
         description="Releases of the app in order, with this issue's failures: all that have some, and the newest. Rates are at `/since`."
     )

@@ -13,6 +13,7 @@ from obitus.core.lifecycle import Decision, Settling
 from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service.api import answers, views
 from obitus.service.api.asked import Cursor, Limit, Question, TheWindow, bad_question, closed, opened, understood
+from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
@@ -67,6 +68,7 @@ def desk(records: TheRecords, window: TheWindow) -> answers.DeskAnswer:
         failures=sums.failures,
         regressed=regressed,
         new=newest,
+        quiet=quiet_in(records, window),
         most_failures=[row for row in most if row.number not in shown],
     )
 

@@ -131,7 +131,7 @@ def timeline(
     given = [one for one in (failure, run, trace, user, host) if one is not None]
     if len(given) != 1:
         raise Problem("bad-field", "Say one of failure, run, trace, user and host.", field="failure")
-    around_ms = _around(around)
+    around_ms = around_in_query(around)
     at_ms = time_in_query(at, "at") if at else None
     which: Failure | None = None
     if failure is not None:
@@ -157,7 +157,8 @@ def timeline(
     return _answer(records, title, timeline_of(told, nearby), which, cut)
 
 
-def _around(text: str | None) -> int:
+def around_in_query(text: str | None) -> int:
+    """Return a span given in an address in milliseconds, 0 where none is given; raises the problem ``bad-field``."""
     if not text:
         return 0
     length = span_ms(text)

@@ -9,13 +9,14 @@ from collections.abc import Iterable
 
 from obitus.core.clock import to_text
 from obitus.core.headline import Headline
+from obitus.core.quiet.failing import collects_said
 from obitus.core.releases import Known, in_order
 from obitus.core.statistics import Interval
 from obitus.core.wording import ago, count_of
 from obitus.service.api import answers, release_answers
 from obitus.service.clock import Clock
 from obitus.store import issues as store
-from obitus.store import rates
+from obitus.store import quiet, rates
 from obitus.store import releases as release_store
 from obitus.store.errors import UNREADABLE
 from obitus.store.records import Records
@@ -54,6 +55,7 @@ def issue_answer(records: Records, clock: Clock, number: int, window: Window) ->
             answers.FingerprintAnswer(fingerprint=found.fingerprint, joined=found.joined, parts=json.loads(found.parts))
             for found in store.fingerprints(records.reader, number)
         ],
+        collects=_collects(records, number),
         releases=_releases(records, row),
         history=[
             answers.HistoryEntry(
@@ -69,6 +71,11 @@ def issue_answer(records: Records, clock: Clock, number: int, window: Window) ->
         latest=failure_answer(records, store.failure_with_seq(records.reader, row.last_seq)),
         first=failure_answer(records, store.failure_with_seq(records.reader, row.first_seq)),
     )
+
+
+def _collects(records: Records, number: int) -> str | None:
+    row = quiet.collects(records.reader, number)
+    return None if row is None else collects_said(row.kind, row.subject)
 
 
 def failure_rows(rows: Iterable[Failure]) -> list[answers.FailureRow]:

@@ -22,6 +22,8 @@ from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_rela
 from obitus.core.grouping.recipe import Fingerprint, Part, earlier_texts
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, decide, parse_grouping_rule, value_of
 from obitus.core.headline import Headline, headline_of
+from obitus.core.quiet import failing
+from obitus.core.quiet.finding import Kind
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
 from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
@@ -186,6 +188,11 @@ class Preparer:
         chain = chain_of(content)
         facts: dict[str, Any] = asked_about(content, chain, app, environment) if self._rules else {}
         decided, together = decide(chain, facts, self._rules)
+        collected = failing.collected_as(content)
+        if collected is not None and together is None:
+            return Decided(failing.fingerprint_of(*collected), None, _AsCollected(*collected)), failing.headline_of(
+                *collected
+            )
 
         further = _Further(chain, decided, together, lambda: facts or asked_about(content, chain, app, environment))
         fingerprint = f"rule-{together.id}" if together else decided.text
@@ -210,6 +217,22 @@ class Preparer:
             decided=decided,
             row=failures.row_of(content),
         )
+
+
+class _AsCollected:
+    """Why a failure that was made of what is collected belongs where it does."""
+
+    def __init__(self, kind: Kind, subject: str) -> None:
+        self._kind, self._subject = kind, subject
+
+    def parts(self) -> Sequence[Part]:
+        return failing.parts_of(self._kind, self._subject)
+
+    def earlier(self) -> Sequence[str]:
+        return ()
+
+    def value_of(self, name: str) -> str:
+        return ""
 
 
 class _Further:

@@ -9,25 +9,29 @@ from functools import partial
 from typing import Final
 
 from obitus.service.clock import Clock
-from obitus.service.jobs import first_board
+from obitus.service.jobs import first_board, quiet
+from obitus.service.jobs.collecting import Collecting
 from obitus.store import calling, events, now, removing
+from obitus.store import quiet as quiet_store
 from obitus.store.evidence import add_dictionary
 from obitus.store.records import Records
 
 EVERY_S: Final = 5.0
 PRUNE_EVERY_S: Final = 600.0
+LOOK_EVERY_S: Final = 60.0
 RESTS_S: Final = 0.02
 
 _log = logging.getLogger("obitus.service")
 
 
 class Housekeeping:
-    """Trains the dictionary of evidence, removes old events, deletes what is left of removed apps, and makes the first board."""
+    """Trains the dictionary of evidence, removes old events, deletes what is left of removed apps, makes the first board, looks for quiet failures."""
 
-    def __init__(self, records: Records, clock: Clock) -> None:
-        self._records, self._clock = records, clock
+    def __init__(self, records: Records, clock: Clock, collecting: Collecting) -> None:
+        self._records, self._clock, self._collecting = records, clock, collecting
         self._stopping = threading.Event()
         self._prunes_next_s = 0.0
+        self._looks_next_s = 0.0
         self._thread = threading.Thread(target=self._keep, name="obitus-housekeeping", daemon=True)
         self._thread.start()
 
@@ -43,6 +47,7 @@ class Housekeeping:
                 self._prune()
                 self._remove()
                 first_board.make(self._records, self._clock.now_ms())
+                self._look()
             except Exception:
                 # Housekeeping must never stop intake; it tries again at the next turn.
                 _log.exception("housekeeping failed; it will be tried again")
@@ -59,9 +64,17 @@ class Housekeeping:
             return
         self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
         now_ms = self._clock.now_ms()
-        for prune in (events.prune, now.prune, calling.prune_spans):
+        for prune in (events.prune, now.prune, calling.prune_spans, quiet_store.prune):
             while self._records.writer.run(partial(prune, now_ms=now_ms)) and not self._stopping.wait(RESTS_S):
                 pass
+
+    def _look(self) -> None:
+        """Look for quiet failures, about once a minute: a tenth of one core at most."""
+        started_s = time.monotonic()
+        if started_s < self._looks_next_s:
+            return
+        self._collecting.add_silent(quiet.look(self._records, self._clock.now_ms()))
+        self._looks_next_s = time.monotonic() + max(LOOK_EVERY_S, 9 * (time.monotonic() - started_s))
 
     def _remove(self) -> None:
         records = self._records

@@ -10,6 +10,7 @@ from uuid import UUID
 from obitus.core.asking.records import uuid_text
 from obitus.core.severity import SEVERITIES
 from obitus.core.templates import SEPARATOR, filled_in, values_in
+from obitus.core.values_in_text import said_by
 from obitus.store.days.pairs import attributes_of, id_of, indexed, kept, pairs_of
 from obitus.store.days.texts import NOTHING, Texts
 from obitus.store.rows import LogRow
@@ -39,8 +40,11 @@ class LogFacts(NamedTuple):
     """JSON: what of the report has no column."""
     indexed: str
     """Its words and terms, with spaces between."""
+    warns: str = ""
+    """What it says each time, where it is of WARN or worse."""
 
 
+_WARN: Final = SEVERITIES.index("WARN")
 _HAVE_COLUMNS: Final = frozenset(
     {
         "kind",
@@ -68,10 +72,11 @@ def facts_of(content: dict[str, Any]) -> LogFacts:
         rest["run"] = run
     message, logger, attributes = content["message"], content.get("logger", ""), content.get("attributes", {})
     named = {"logger": logger, "entry_point": entry_point, "run": run_id, "trace_id": content.get("trace_id")}
+    severity, template = SEVERITIES.index(content.get("severity", "INFO")), content.get("template", "")
     return LogFacts(
-        severity=SEVERITIES.index(content.get("severity", "INFO")),
+        severity=severity,
         logger=logger,
-        template=content.get("template", ""),
+        template=template,
         message=message,
         trace_id=id_of(content.get("trace_id")),
         span_id=id_of(content.get("span_id")),
@@ -80,6 +85,7 @@ def facts_of(content: dict[str, Any]) -> LogFacts:
         pairs=pairs_of(attributes),
         rest=json.dumps(rest, ensure_ascii=False, separators=(",", ":")) if rest else None,
         indexed=indexed(message, attributes, named),
+        warns=(said_by(template, message) or "(nothing)") if severity >= _WARN else "",
     )
 
 

@@ -13,8 +13,8 @@ harbour_office = httpx.Client(base_url="https://harbour.skerry.example", timeout
 
 
 @obitus.run("job print-pass")
-def print_pass(passenger, name, paper_mm=passes.LONGEST_MM):
-    obitus.attach({"user.id": passenger})
+def print_pass(passenger, name, paper_mm=passes.LONGEST_MM, pier=""):
+    obitus.attach({"user.id": passenger, "pier": pier} if pier else {"user.id": passenger})
     log.info("pass for %s", passenger)
     return passes.render(name, passenger, paper_mm)
 

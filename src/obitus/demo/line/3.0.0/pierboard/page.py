@@ -28,9 +28,9 @@ def board(passenger, height_text):
 
 
 @obitus.run("page /pass")
-def print_pass(passenger):
+def print_pass(passenger, pier):
     """Since 3.0.0 the kiosk prints passes itself."""
-    obitus.attach({"user.id": passenger})
+    obitus.attach({"user.id": passenger, "pier": pier})
     obitus.mark("pressed Print my pass")
     status = ask("/passes", {"passenger": passenger})
     return confirm(status, "pass")

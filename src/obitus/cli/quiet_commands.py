@@ -1,0 +1,123 @@
+"""``obitus quiet``, ``person``: when nothing was raised: what is refused or warned of more than usual, and what one person met."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Final
+
+import typer
+from rich.text import Text
+
+from obitus.cli.api import api
+from obitus.cli.commands import Json, Token, Url, app, print_json
+from obitus.cli.errors import UsageTrouble
+from obitus.cli.safe import safe
+from obitus.cli.show import FAILED, QUIET, console, heading, inset, say
+from obitus.cli.timeline_command import length_of, time_of
+from obitus.core.wording import count_of
+
+WORDS: Final = {"refused": "▽ refused", "warning": "! warns", "silent": "◌ did not run"}
+MARKS: Final = {"ok": "✓", "refused": "▽", "failed": "✕", "warned": "!"}
+
+
+@app.command(short_help="Show what went wrong with no exception.")
+def quiet(
+    make_issue: Annotated[
+        int | None, typer.Option("--make-issue", metavar="N", help="Make an issue of the one with this number.", min=1)
+    ] = None,
+    leave: Annotated[
+        int | None, typer.Option("--leave", metavar="N", help="Say that this one is nothing to act on.", min=1)
+    ] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show entry points that refuse more than usual, warnings that are new or more than usual, and jobs that did not run.
+
+    An issue that is made of one collects its records from then on, and those that are kept: it is counted and regresses like any other.
+    """
+    if make_issue is not None and leave is not None:
+        raise UsageTrouble("Say one of --make-issue and --leave.")
+    asked = api(url, token)
+    if make_issue is not None:
+        made = asked.post(f"/api/quiet/{make_issue}/issue", {})
+        print_json(made) if as_json else say(f"It is issue {made['issue']}: obitus issue {made['issue']}")
+        return
+    if leave is not None:
+        done = asked.post(f"/api/quiet/{leave}/leave", {})
+        print_json(done) if as_json else say("It is left, until it is over and comes back.")
+        return
+    answer = asked.get("/api/quiet")
+    print_json(answer) if as_json else _show_quiet(answer["quiet"])
+
+
+def _show_quiet(found: list[dict[str, Any]]) -> None:
+    if not found:
+        say("Nothing is refused or warned of more than usual, and no job stays away.")
+        return
+    for one in found:
+        head = Text(f"{one['id']:>4}  ", style=QUIET).append(f"{WORDS[one['kind']]:<13} ", style=FAILED)
+        console.print(head.append(f"{safe(one['app'])}: ").append(safe(one["subject"]), style="bold"), soft_wrap=True)
+        inset(Text(safe(one["reason"])), 6)
+        if one["issue"]:
+            inset(Text(f"issue {one['issue']} collects it", style=QUIET), 6)
+        elif one["left_by"]:
+            inset(Text(f"left by {safe(one['left_by'])}", style=QUIET), 6)
+        else:
+            verb = "logs" if one["records"] == "log" else "runs"
+            inset(Text(f"obitus {verb} '{safe(one['question'])}'", style=QUIET), 6)
+    say()
+    say("Make an issue of it: obitus quiet --make-issue N. Nothing to act on: obitus quiet --leave N.", QUIET)
+
+
+@app.command(short_help="Show what one person met, in all apps.")
+def person(
+    who: Annotated[
+        str, typer.Argument(metavar="WHO", help="A user id, a session, a name, an e-mail address, or its hash.")
+    ],
+    at: Annotated[
+        str | None, typer.Option("--at", help="About when: 2026-11-26T10:00, or 10:00 of today; UTC. Now if left out.")
+    ] = None,
+    around: Annotated[str, typer.Option("--around", help="So long before and after: 30m, 6h.")] = "30m",
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show the runs of one person around a time, in order, with what was refused, failed or warned of. For “it did not work”, when nothing was raised."""
+    asked = api(url, token)
+    answer = asked.get("/api/person", {"who": who, "at": time_of(at), "around": around})
+    print_json(answer) if as_json else _show_person(answer)
+
+
+def _show_person(answer: dict[str, Any]) -> None:
+    span = answer["span"]
+    by = f" ({', '.join(answer['found_by'])})" if answer["found_by"] else ""
+    say(f"{safe(answer['who'])}{by}, {_minute(span['start'])} to {span['end'][11:16]} UTC", "bold")
+    if answer["met"]:
+        say(
+            f"{count_of(len(answer['met']), 'record')} of {count_of(len(answer['apps']), 'app')}; {answer['refused']:,} refused, {answer['failed']:,} failed.",
+            QUIET,
+        )
+        heading("What they met")
+    for one in answer["met"]:
+        bad = one["outcome"] in ("failed", "refused")
+        said = Text(f"  {one['time'][11:23]}  ", style=QUIET).append(
+            f"{MARKS[one['outcome']]} {one['outcome']:<8} ", style=FAILED if bad else QUIET
+        )
+        said.append(f"{safe(one['app'])}  ", style=QUIET).append(safe(one["said"]), style="bold" if bad else "")
+        if one["status"]:
+            said.append(f"  {one['status']}")
+        if one["duration_ms"] is not None:
+            said.append(f"  {length_of(one['duration_ms'])}", style=QUIET)
+        if one["issue"]:
+            said.append(f"  issue {one['issue']}", style=QUIET)
+        console.print(said, soft_wrap=True)
+    for note in answer["notes"]:
+        say(safe(note), QUIET)
+    worst = next((one for one in answer["met"] if one["outcome"] in ("failed", "refused")), None)
+    if worst is not None and (worst["trace"] or worst["failure"] or worst["run"]):
+        say()
+        say(f"Its whole story: obitus timeline {worst['failure'] or worst['trace'] or worst['run']}", QUIET)
+
+
+def _minute(time: str) -> str:
+    return time[:16].replace("T", " ")

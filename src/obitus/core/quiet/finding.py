@@ -1,0 +1,106 @@
+"""Quiet failures: entry points that refuse more than usual, warnings that are new or more than usual, jobs that did not run.
+
+The same tests as for releases (``core.comparing``): exact, and with the false discovery rate held at 5% over all that was looked
+at together. A change by less than a factor of two is none.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Final, Literal
+
+from obitus.core import statistics
+from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.core.comparing import LEVEL, Course, Seen, between, chance_said, times, usual
+from obitus.core.statistics import FACTOR
+from obitus.core.wording import count_of
+
+Kind = Literal["refused", "warning", "silent"]
+KINDS: Final[tuple[Kind, ...]] = ("refused", "warning", "silent")
+LEAST: Final = 5
+"""So many at least: of less nobody is told."""
+LEAST_GAPS: Final = 6
+"""A job has come back so often before anything is expected of it."""
+LATE_BY: Final = 1.5
+"""A job is missed after so many times the longest that it has ever stayed away."""
+LEAST_LATE_H: Final = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Quiet:
+    """Something that is new or more than usual, in words with its numbers."""
+
+    subject: str
+    reason: str
+    now: Seen
+    before: Seen
+    chance: float
+    last_hour: int | None = None
+    """Of a job: the hour (since 1970) in which it last ran."""
+
+
+def more_than_usual(courses: Sequence[Course], kind: Literal["refused", "warning"], now: str) -> list[Quiet]:
+    """Return what is new or more than usual, the least probable by chance first.
+
+    ``courses`` have refused runs among runs, or records that warn beside runs (without runs, beside hours, times 1,000). ``now`` says
+    what is looked at: ``in release 3.1.0``, ``in the last 6 hours``.
+    """
+    more = statistics.share_more if kind == "refused" else statistics.more
+    tested: list[tuple[Course, Seen, tuple[str, ...], float]] = []
+    for course in courses:
+        before, against = usual(course.earlier)
+        if course.now.failures < LEAST or not course.now.runs or not before.runs:
+            continue
+        if statistics.could_tell(before.failures + course.now.failures, before.runs, course.now.runs):
+            chance = more(before.failures, before.runs, course.now.failures, course.now.runs)
+            tested.append((course, before, against, chance))
+    stands = statistics.standing([chance for *_, chance in tested])
+    found = []
+    for (course, before, against, chance), sure in zip(tested, stands, strict=True):
+        factor = statistics.ratio(before.failures, before.runs, course.now.failures, course.now.runs)
+        if not sure or chance > LEVEL or factor is None or factor.value < FACTOR:
+            continue
+        how_much = "new" if not before.failures else times(factor)
+        reason = f"{_said(course.now, kind)} {now}; {_said(before, kind)} in {between(against)}: {how_much}, by chance {chance_said(chance)}."
+        found.append(Quiet(str(course.key), reason[0].upper() + reason[1:], course.now, before, chance))
+    return sorted(found, key=lambda one: (one.chance, one.subject))
+
+
+def _said(seen: Seen, kind: Literal["refused", "warning"]) -> str:
+    if kind == "refused":
+        share = seen.failures / seen.runs
+        return f"{seen.failures:,} of {count_of(seen.runs, 'run')} {'was' if seen.failures == 1 else 'were'} refused ({share:.1%})"
+    return f"{count_of(seen.failures, 'record')} in {count_of(seen.runs, 'run')}"
+
+
+def did_not_run(hours: Mapping[str, Sequence[int]], now_ms: int) -> list[Quiet]:
+    """Return the jobs that stay away far longer than they ever did.
+
+    ``hours`` has, by job, the hours (since 1970) in which it ran, oldest first. After as many gaps as there were, one that is longer
+    than all of them comes by chance once in one more than that many, whatever their distribution; that it is half as long again makes
+    it rarer still.
+    """
+    found = []
+    this_hour = now_ms // HOUR_MS
+    for job, ran in hours.items():
+        gaps = [later - earlier for earlier, later in pairwise(ran)]
+        if len(gaps) < LEAST_GAPS:
+            continue
+        longest, away = max(gaps), this_hour - ran[-1]
+        if away < max(longest * LATE_BY, longest + LEAST_LATE_H):
+            continue
+        chance = 1 / (len(gaps) + 1)
+        reason = (
+            f"It last ran {_hours(away)} ago. It ran {count_of(len(ran), 'time')} in the {_hours(ran[-1] - ran[0])} before that, "
+            f"and never stayed away for more than {_hours(longest)}."
+        )
+        found.append(Quiet(job, reason, Seen(0, 0), Seen(len(ran), 0), chance, ran[-1]))
+    return sorted(found, key=lambda one: one.subject)
+
+
+def _hours(hours: int) -> str:
+    days = DAY_MS // HOUR_MS
+    return count_of(hours, "hour") if hours < 2 * days else f"{math.floor(hours / days)} days"

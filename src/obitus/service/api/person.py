@@ -1,0 +1,177 @@
+"""``/api/person``: what one person met around a time, in all apps, in order. The way in when nothing was raised."""
+
+from __future__ import annotations
+
+import uuid
+from hashlib import sha256
+from typing import Annotated, Any, Final, Literal
+
+from fastapi import APIRouter, Depends, Query
+from pydantic import BaseModel, Field
+
+from obitus.core.asking import All, AnyOf, Compare, Exists, Node, Not
+from obitus.core.asking.records import Kind
+from obitus.core.clock import MINUTE_MS, to_text
+from obitus.core.quiet.failing import KIND as QUIET_KIND
+from obitus.core.redaction import hidden_session
+from obitus.core.severity import SEVERITIES
+from obitus.service.api.answers import SpanAnswer, Time
+from obitus.service.api.timeline import around_in_query
+from obitus.service.api.times import time_in_query
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import signed_in
+from obitus.store import issues
+from obitus.store.asking import find
+from obitus.store.asking.finding import names_in
+from obitus.store.asking.records import Record, records_of
+from obitus.store.records import Records
+
+router = APIRouter(
+    prefix="/api",
+    tags=["timeline"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "query-too-long", "store-broken"),
+)
+
+MOST_SHOWN: Final = 500
+"""Of each kind, those nearest to the end of the span."""
+AROUND_MS: Final = 30 * MINUTE_MS
+FIELDS: Final = ("user.id", "session.id", "user.hash", "user.name", "user.email")
+"""Where a person is looked for; ``user.hash`` is also looked at for the SHA-256 of an e-mail address in small letters."""
+_WARN: Final = float(SEVERITIES.index("WARN"))
+
+
+class MetAnswer(BaseModel):
+    """One thing that a person met."""
+
+    kind: Literal["run", "failure", "log"]
+    number: int
+    time: Time
+    app: str
+    said: str = Field(description="The entry point of a run, what failed, or what was logged.")
+    entry_point: str
+    outcome: Literal["ok", "refused", "failed", "warned"]
+    status: int | None
+    duration_ms: float | None
+    run: str | None
+    trace: str | None
+    failure: str | None = Field(description="Of a failure: its id.")
+    issue: int | None
+
+
+class PersonAnswer(BaseModel):
+    """What a person met."""
+
+    who: str
+    found_by: list[str] = Field(description="The attributes that name them.")
+    span: SpanAnswer
+    apps: list[str]
+    met: list[MetAnswer] = Field(description="In order of time.")
+    refused: int
+    failed: int
+    notes: list[str]
+
+
+@router.get("/person", summary="What one person met", responses=described("bad-window"))
+def person(
+    records: TheRecords,
+    clock: TheClock,
+    who: Annotated[
+        str,
+        Query(
+            min_length=1, max_length=300, description="A user id, a session, a name, an e-mail address, or its hash."
+        ),
+    ],
+    at: Annotated[str | None, Query(description="Around when, RFC 3339 with an offset; now when absent.")] = None,
+    around: Annotated[
+        str | None, Query(max_length=20, description="So long before and after: `30m`, also when absent.")
+    ] = None,
+) -> PersonAnswer:
+    """Return the runs of one person around a time, in all apps and in order, with what failed or warned outside of runs."""
+    if not who.strip():
+        raise Problem("bad-field", "Say who: a user id, a session or an e-mail address.", field="who")
+    at_ms = time_in_query(at, "at") if at else clock.now_ms()
+    around_ms = around_in_query(around) or AROUND_MS
+    span = (at_ms - around_ms, at_ms + around_ms)
+    node = asked_of(who.strip())
+    found, notes = _met(records, node, span)
+    met = sorted((one for _, one in found), key=lambda one: (one.time, one.number))
+    named = sorted(
+        {name for record, _ in found for name in FIELDS if str(record.values.get(name, "")) in spelled(who.strip())}
+    )
+    if not met:
+        notes.append(
+            "Nothing is kept of them then. Try a wider span, or another name: apps say who asks with user.id, session.id or user.hash."
+        )
+    elif all(one.outcome == "ok" for one in met):
+        notes.append("Nothing of it was refused or failed. Of runs that went well only some are sent whole.")
+    return PersonAnswer(
+        who=who.strip(),
+        found_by=named,
+        span=SpanAnswer(start=to_text(span[0]), end=to_text(span[1])),
+        apps=list(dict.fromkeys(one.app for one in met)),
+        met=met,
+        refused=sum(one.outcome == "refused" for one in met),
+        failed=sum(one.outcome == "failed" and one.kind == "run" for one in met),
+        notes=notes,
+    )
+
+
+def spelled(who: str) -> set[str]:
+    """Return under which values a person may be kept: as written, the hash of an address, what stands for a hidden session."""
+    found = {who, hidden_session(who)}
+    return found | {sha256(who.lower().encode("utf-8", "surrogatepass")).hexdigest()} if "@" in who else found
+
+
+def asked_of(who: str) -> Node:
+    """Return the question that finds what a person met."""
+    return AnyOf(tuple(Compare(name, "=", value) for name in FIELDS for value in sorted(spelled(who))))
+
+
+def _met(records: Records, node: Node, span: tuple[int, int]) -> tuple[list[tuple[Record, MetAnswer]], list[str]]:
+    """Return what was met, each with its record, and what is missing, in words."""
+    names = names_in(records.reader)
+    notes: list[str] = []
+    found: list[tuple[Record, MetAnswer]] = []
+    asked: tuple[tuple[Kind, Node], ...] = (
+        ("run", node),
+        ("failure", All((node, Not(Exists(QUIET_KIND))))),
+        ("log", All((node, Compare("severity", ">=", "WARN", _WARN)))),
+    )
+    for kind, narrowed in asked:
+        page = find(records.reader, records.days, kind, narrowed, *span, most=MOST_SHOWN)
+        if page.cut or page.more:
+            notes.append(page.cut or f"Only the latest {MOST_SHOWN:,} {kind}s are shown: choose less time.")
+        rows = records_of(records.days, kind, names, page.rows)
+        failures = issues.failures_named(records.reader, [row.seq for row in rows]) if kind == "failure" else {}
+        for row in rows:
+            failure = failures.get(row.seq)
+            found.append((row, _shown(kind, row, failure)))
+    return found, notes
+
+
+def _shown(kind: Kind, row: Record, failure: Any) -> MetAnswer:
+    values = row.values
+    outcome = {"run": str(values.get("outcome") or "ok"), "failure": "failed", "log": "warned"}[kind]
+    said = {
+        "run": values.get("entry_point"),
+        "failure": f"{values.get('type')}: {values.get('message') or ''}".removesuffix(": "),
+        "log": values.get("message"),
+    }[kind]
+    status, duration = values.get("status"), values.get("duration")
+    return MetAnswer(
+        kind=kind,
+        number=row.seq,
+        time=to_text(row.time_ms),
+        app=str(values.get("app") or ""),
+        said=str(said or "")[:300],
+        entry_point=str(values.get("entry_point") or ""),
+        outcome=outcome,
+        status=status if isinstance(status, int) else None,
+        duration_ms=float(duration) if isinstance(duration, int | float) else None,
+        run=values.get("run"),
+        trace=values.get("trace_id"),
+        failure=None if failure is None else str(uuid.UUID(bytes=failure.id)),
+        issue=None if failure is None else failure.issue_id,
+    )

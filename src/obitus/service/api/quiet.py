@@ -1,0 +1,143 @@
+"""``/api/quiet``: what went wrong with no exception, and issues made of it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Depends, Path
+from pydantic import BaseModel
+
+from obitus.core.asking.writing import quoted, term
+from obitus.core.clock import to_text
+from obitus.core.quiet.finding import Kind
+from obitus.service.api.answers import Done, QuietAnswer
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.jobs.collecting import TheCollecting
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
+from obitus.store import issues as issue_store
+from obitus.store import quiet as store
+from obitus.store.quiet_rows import QuietRow
+from obitus.store.records import Records
+from obitus.store.windows import Window
+
+router = APIRouter(
+    prefix="/api",
+    tags=["quiet failures"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "store-broken"),
+)
+
+Number = Annotated[int, Path(ge=1, le=2**62, description="The number of the quiet failure.")]
+IssueNumber = Annotated[int, Path(ge=1, le=2**62, description="The issue's number.")]
+
+
+class QuietFailuresAnswer(BaseModel):
+    """The quiet failures that stand, the least probable by chance first."""
+
+    quiet: list[QuietAnswer]
+
+
+class MadeIssueAnswer(BaseModel):
+    """The issue that collects from now on."""
+
+    issue: int
+
+
+@router.get("/quiet", summary="Quiet failures")
+def quiet_failures(records: TheRecords) -> QuietFailuresAnswer:
+    """Return what is refused or warned of more than usual, and jobs that did not run, in all apps."""
+    return QuietFailuresAnswer(quiet=[_answer(row) for row in store.standing(records.reader)])
+
+
+@router.post(
+    "/quiet/{number}/issue",
+    summary="Make an issue of it",
+    responses=described("not-found", "foreign-origin", "nothing-kept"),
+)
+def make_issue(
+    records: TheRecords, clock: TheClock, acts: TheActs, collecting: TheCollecting, person: SignedIn, number: Number
+) -> MadeIssueAnswer:
+    """Let an issue collect its records, those that are kept and those to come: it is counted, regresses and alerts like any other."""
+    row = store.one(records.reader, number)
+    if row.issue_id is not None:
+        return MadeIssueAnswer(issue=row.issue_id)
+    made = collecting.first(row)
+    if made is None:
+        raise Problem("nothing-kept", "No record of it is kept whole, so there is nothing that an issue could show.")
+    issue = collecting.issue_of(made)
+    acts.do(
+        person.id,
+        "made an issue of a quiet failure",
+        f"issue {issue}: {row.subject}",
+        lambda c: store.collect(c, issue, row.app_id, row.kind, row.subject, person.id, clock.now_ms()),
+    )
+    return MadeIssueAnswer(issue=issue)
+
+
+@router.post("/quiet/{number}/leave", summary="Leave it", responses=described("not-found", "foreign-origin"))
+def leave(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number) -> Done:
+    """Say that it is nothing to act on. Once it is over and comes back, it is told again."""
+    row = store.one(records.reader, number)
+    acts.do(
+        person.id,
+        "left a quiet failure",
+        row.subject,
+        lambda c: store.leave(c, number, person.id, clock.now_ms()),
+    )
+    return Done()
+
+
+@router.delete(
+    "/issues/{number}/collecting", summary="Collect no more", responses=described("not-found", "foreign-origin")
+)
+def collect_no_more(records: TheRecords, acts: TheActs, person: SignedIn, number: IssueNumber) -> Done:
+    """Let an issue that was made of a quiet failure collect no more; what it has stays."""
+    issue_store.issue(records.reader, number)
+    acts.do(person.id, "stopped collecting", f"issue {number}", lambda c: store.collect_no_more(c, number))
+    return Done()
+
+
+def quiet_in(records: Records, window: Window) -> list[QuietAnswer]:
+    """Return what stands and nobody decided on, of a window's app and environment."""
+    return [
+        _answer(row)
+        for row in store.standing(records.reader)
+        if row.left_ms is None
+        and row.issue_id is None
+        and window.app in (None, row.app)
+        and window.environment in (None, row.environment)
+    ]
+
+
+def _answer(row: QuietRow) -> QuietAnswer:
+    records, question = question_of(row.kind, row.app, row.subject)
+    return QuietAnswer(
+        id=row.id,
+        app=row.app,
+        environment=row.environment,
+        kind=row.kind,
+        subject=row.subject,
+        reason=row.reason,
+        found=to_text(row.found_ms),
+        held=to_text(row.held_ms),
+        issue=row.issue_id,
+        left_by=row.left_by,
+        records=records,
+        question=question,
+    )
+
+
+def question_of(kind: Kind, app: str, subject: str) -> tuple[Literal["run", "log"], str]:
+    """Return a question that finds the records of a quiet failure, and of which kind they are."""
+    of_app = term("app", "=", app)
+    if kind == "refused":
+        return "run", f"{of_app} {term('entry_point', '=', subject)} outcome=refused"
+    if kind == "silent":
+        return "run", f"{of_app} {term('entry_point', '=', subject)}"
+    # A template is found as a value; of a message that came without one, its words are.
+    pieces = [piece.strip() for piece in subject.split("…") if len(piece.strip()) > 2]
+    longest = max(pieces, key=len, default="")
+    said = f"(template={quoted(subject)}{f' or {quoted(longest)}' if longest else ''})"
+    return "log", f"{of_app} severity>=WARN {said}"

@@ -1,0 +1,174 @@
+"""Collecting: what an issue was made to collect becomes failures of it, from what is kept and from what comes in."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections.abc import Iterator, Mapping
+from functools import partial
+from typing import Annotated, Any, ClassVar, Final
+
+import pydantic_core
+
+from obitus.core.asking.records import Kind as RecordKind
+from obitus.core.comparing import Seen
+from obitus.core.quiet import failing
+from obitus.core.quiet.finding import Kind, Quiet
+from obitus.service.clock import Clock
+from obitus.service.given import part
+from obitus.service.intake.prepare import Preparer, Ready, Sender
+from obitus.service.jobs.runner import Job
+from obitus.store import events
+from obitus.store import quiet as store
+from obitus.store.asking.compiling import Names
+from obitus.store.asking.finding import arrived, names_in
+from obitus.store.asking.records import Record
+from obitus.store.errors import UNREADABLE, QueryTooLong
+from obitus.store.intake import Prepared, Taken, take
+from obitus.store.quiet_rows import Collected, QuietRow
+from obitus.store.records import Records
+
+MOST_DAYS: Final = 15
+"""Days that are looked through, the newest."""
+MOST_AT_ONCE: Final = 500
+PLACES_AT_ONCE: Final = 100_000
+LEAST_PLACES: Final = 500
+LIMIT_S: Final = 2.0
+KEPT_EVERY_S: Final = 30.0
+"""How far the days were looked through is written when something was found, else so often: what is looked at twice adds nothing."""
+
+_log = logging.getLogger("obitus.service")
+
+
+class Collecting(Job):
+    """Looks, about once a second while reports come, for what is to be collected among what came."""
+
+    name: ClassVar = "collecting"
+    kinds: ClassVar = frozenset[events.Kind]()
+    rest_s: ClassVar = 0.5
+    longest_rest_s: ClassVar = 5.0
+    from_newest: ClassVar = True
+
+    def __init__(self, records: Records, clock: Clock, preparer: Preparer) -> None:
+        self._records, self._clock, self._preparer = records, clock, preparer
+        self._marks: dict[int, dict[int, int]] = {}
+        self._kept_s: dict[int, float] = {}
+
+    def take(self, event: events.Event) -> None:
+        """Events are no records: nothing."""
+
+    def finish_turn(self) -> None:
+        """Look at what came since the last time."""
+        reader = self._records.reader
+        wanted = [row for row in store.collecting(reader) if row.kind in failing.LOOKED_FOR]
+        if not wanted:
+            return
+        names = names_in(reader)
+        known = sorted(self._records.days.known(), key=lambda day: day.day, reverse=True)[:MOST_DAYS]
+        for row in wanted:
+            marks = self._marks.setdefault(row.issue_id, store.looked_to(reader, row.issue_id))
+            # The oldest first, as it would have come.
+            for day in reversed(known):
+                try:
+                    self._look_through(row, names, day.day, marks, day.last_place)
+                except QueryTooLong:
+                    continue
+                except UNREADABLE as error:
+                    _log.warning("what issue %d collects cannot be read: %s", row.issue_id, error)
+
+    def _look_through(self, row: Collected, names: Names, day: int, marks: dict[int, int], last: int) -> None:
+        """Make failures of what is meant among the places of a day that were not looked at."""
+        at = marks.get(day, 0)
+        size = PLACES_AT_ONCE
+        while at < last:
+            upto = min(last, at + size)
+            found, more = self._found(row, names, day, (at, upto))
+            if more and size > LEAST_PLACES:
+                size = max(LEAST_PLACES, size // 8)
+                continue
+            made = [one for one in self._failures(row, found) if one is not None]
+            at = marks[day] = upto
+            now_s = time.monotonic()
+            if made or now_s - self._kept_s.get(row.issue_id, 0.0) > KEPT_EVERY_S:
+                self._kept_s[row.issue_id] = now_s
+                self._records.writer.run(partial(self._write, made=made, issue_id=row.issue_id, places={day: upto}))
+
+    def _write(self, connection: Any, *, made: list[Prepared], issue_id: int, places: Mapping[int, int]) -> None:
+        """Write failures and how far was looked, in one commit."""
+        take(connection, self._records.writer.days, made)
+        store.move(connection, issue_id, places)
+
+    def _found(self, row: Collected, names: Names, day: int, places: tuple[int, int]) -> tuple[list[Record], int]:
+        kind: RecordKind = failing.LOOKED_FOR[row.kind]
+        node = failing.asked(row.app, row.kind, row.subject)
+        return arrived(self._records.days, day, kind, node, names, places, MOST_AT_ONCE, LIMIT_S)
+
+    def _failures(self, row: Collected, found: list[Record]) -> Iterator[Prepared | None]:
+        contents = self._records.evidence.contents(record.seq for record in found)
+        for record, content in zip(found, contents, strict=True):
+            if content is not None and failing.means(content, row.kind, row.subject):
+                report = failing.failure_of(content, row.kind, row.subject)
+                environment = str(record.values.get("environment") or "")
+                yield self.prepared(report, row.app_id, row.app, environment)
+
+    def prepared(self, report: dict[str, Any], app_id: int, app: str, environment: str) -> Prepared | None:
+        """Return a failure that was made here, ready to be written, as one that was reported."""
+        sender = Sender(app_id, app, environment, self._clock.now_ms())
+        ready = self._preparer.prepare(pydantic_core.to_json(report), sender)
+        if isinstance(ready, Ready):
+            return ready.prepared
+        _log.error("a collected failure was refused: %s (%s)", ready.reason, ready.field)
+        return None
+
+    def add_silent(self, found: Mapping[tuple[int, str, Kind], list[Quiet]]) -> None:
+        """Make failures of the jobs that did not run, where an issue collects them; each time that one stays away once."""
+        for row in store.collecting(self._records.reader):
+            for (app_id, environment, kind), some in found.items():
+                if kind == row.kind == "silent" and app_id == row.app_id:
+                    for one in some:
+                        if one.subject == row.subject and (made := self._silent(one, row.app_id, row.app, environment)):
+                            self.issue_of(made)
+
+    def _silent(self, one: Quiet, app_id: int, app: str, environment: str) -> Prepared | None:
+        report = failing.did_not_run(one.subject, environment, one.reason, one.last_hour or 0, self._clock.now_ms())
+        return self.prepared(report, app_id, app, environment)
+
+    def first(self, quiet: QuietRow) -> Prepared | None:
+        """Return the failure of the latest record that is collected; None where none is kept."""
+        if quiet.kind == "silent":
+            hours = [
+                one.hour
+                for one in store.job_hours(self._records.reader, self._clock.now_ms())
+                if (one.app_id, one.environment, one.entry_point) == (quiet.app_id, quiet.environment, quiet.subject)
+            ]
+            missed = Quiet(quiet.subject, quiet.reason, Seen(0, 0), Seen(0, 0), quiet.chance, max(hours, default=0))
+            return self._silent(missed, quiet.app_id, quiet.app, quiet.environment)
+        names = names_in(self._records.reader)
+        row = Collected(0, quiet.app_id, quiet.app, quiet.kind, quiet.subject, 0)
+        known = sorted(self._records.days.known(), key=lambda day: day.day, reverse=True)[:MOST_DAYS]
+        for day in known:
+            upto = day.last_place
+            while upto > 0:
+                after = max(0, upto - PLACES_AT_ONCE)
+                found, _ = self._found(row, names, day.day, (after, upto))
+                for record in reversed(found):
+                    made = [one for one in self._failures(row, [record]) if one is not None]
+                    if made:
+                        return made[0]
+                upto = after
+        return None
+
+    def issue_of(self, made: Prepared) -> int:
+        """Write a failure; return its issue."""
+
+        def write(connection: Any) -> Taken:
+            return take(connection, self._records.writer.days, [made])[0]
+
+        taken = self._records.writer.run(write)
+        if taken.issue_id is not None:
+            return taken.issue_id
+        # It was made before: its issue is that of its fingerprint.
+        return store.issue_of_fingerprint(self._records.reader, made.app_id, made.failure.decided.fingerprint)  # type: ignore[union-attr]
+
+
+TheCollecting = Annotated[Collecting, part("collecting")]

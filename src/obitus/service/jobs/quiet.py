@@ -1,0 +1,118 @@
+"""Looking for quiet failures: what is refused or warned of more than usual, since a release or in the last hours; jobs that did not run."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from functools import partial
+from typing import Final
+
+from obitus.core.comparing import Course, Seen
+from obitus.core.quiet.finding import Kind, Quiet, did_not_run, more_than_usual
+from obitus.store import quiet as store
+from obitus.store import rates
+from obitus.store import releases as release_store
+from obitus.store.database import Reader
+from obitus.store.quiet_rows import ReleaseInHours
+from obitus.store.records import Records
+
+MOST_EARLIER: Final = 12
+"""How many releases before one are looked at for what was usual."""
+LATELY: Final = f"in the last {store.RECENT_MS // 3_600_000} hours"
+USUAL: Final = f"the {store.USUAL_MS // 86_400_000} days before"
+PER_HOUR: Final = 1_000
+"""Where no runs are counted, an hour stands for so many."""
+
+Where = tuple[int, str, Kind]
+"""App, environment and kind."""
+
+
+def look(records: Records, now_ms: int) -> dict[Where, list[Quiet]]:
+    """Find what holds now, keep it, and return it. What a release explains is said of the release."""
+    reader = records.reader
+    found: dict[Where, dict[str, Quiet]] = defaultdict(dict)
+    for release in store.releases_lately(reader, now_ms):
+        _since_release(reader, release, found)
+    _lately(reader, now_ms, found)
+    _jobs(reader, now_ms, found)
+    holding = {where: list(some.values()) for where, some in found.items() if some}
+    if holding or store.standing(reader):
+        records.writer.run(partial(store.keep, found=holding, now_ms=now_ms))
+    return holding
+
+
+def _add(found: dict[str, Quiet], some: Iterable[Quiet]) -> None:
+    for one in some:
+        found.setdefault(one.subject, one)
+
+
+def _since_release(reader: Reader, release: ReleaseInHours, found: dict[Where, dict[str, Quiet]]) -> None:
+    ids = {row.version: int(row.id) for row in release_store.releases(reader, release.app_id)}
+    earlier = release_store.order(reader, release.app_id).before(release.version)[:MOST_EARLIER]
+    before = [(name, ids[name]) for name in earlier if name in ids]
+    if not before or not release.version:
+        return
+    numbers = [release.release_id, *(number for _, number in before)]
+    runs: dict[tuple[str, int], Seen] = {}
+    in_all: dict[int, int] = defaultdict(int)
+    for row in rates.points_in(reader, numbers, release.environment):
+        runs[row.entry_point, row.release_id] = Seen(row.refused, row.runs)
+        in_all[row.release_id] += row.runs
+    warned = {
+        (row.said, row.release_id): row.records
+        for row in store.warned_in(reader, release.app_id, numbers)
+        if row.environment == release.environment
+    }
+    now = f"in release {release.version}"
+
+    def courses(subjects: Iterable[str], of: dict[tuple[str, int], Seen]) -> list[Course]:
+        nothing = Seen(0, 0)
+        return [
+            Course(
+                subject,
+                of.get((subject, release.release_id), nothing),
+                tuple((name, of.get((subject, number), nothing)) for name, number in before),
+            )
+            for subject in subjects
+        ]
+
+    points = {point for point, number in runs if number == release.release_id}
+    where = (release.app_id, release.environment)
+    _add(found[*where, "refused"], more_than_usual(courses(points, runs), "refused", now))
+    said = {text for text, number in warned if number == release.release_id}
+    beside = {
+        (text, number): Seen(warned.get((text, number), 0), in_all[number]) for text in said for number in numbers
+    }
+    _add(found[*where, "warning"], more_than_usual(courses(said, beside), "warning", now))
+
+
+def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -> None:
+    runs: dict[tuple[int, str], dict[str, list[Seen]]] = defaultdict(dict)
+    in_all: dict[tuple[int, str], list[int]] = defaultdict(lambda: [0, 0])
+    for row in store.points_lately(reader, now_ms):
+        seen = runs[row.app_id, row.environment].setdefault(row.entry_point, [Seen(0, 0), Seen(0, 0)])
+        seen[row.recent] = Seen(row.refused, row.runs)
+        in_all[row.app_id, row.environment][row.recent] += row.runs
+    for (app_id, environment), points in runs.items():
+        courses = [Course(point, now, ((USUAL, before),)) for point, (before, now) in points.items()]
+        _add(found[app_id, environment, "refused"], more_than_usual(courses, "refused", LATELY))
+    warned: dict[tuple[int, str], dict[str, list[int]]] = defaultdict(dict)
+    for one in store.warned_lately(reader, now_ms):
+        warned[one.app_id, one.environment].setdefault(one.said, [0, 0])[one.recent] = one.records
+    for (app_id, environment), by_text in warned.items():
+        usual, lately = in_all[app_id, environment]
+        if not usual or not lately:
+            # An app that counts no runs: its hours stand for them.
+            usual, lately = (length // 3_600_000 * PER_HOUR for length in (store.USUAL_MS, store.RECENT_MS))
+        courses = [
+            Course(text, Seen(now, lately), ((USUAL, Seen(before, usual)),)) for text, (before, now) in by_text.items()
+        ]
+        _add(found[app_id, environment, "warning"], more_than_usual(courses, "warning", LATELY))
+
+
+def _jobs(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -> None:
+    hours: dict[tuple[int, str], dict[str, list[int]]] = defaultdict(lambda: defaultdict(list))
+    for row in store.job_hours(reader, now_ms):
+        hours[row.app_id, row.environment][row.entry_point].append(row.hour)
+    for (app_id, environment), jobs in hours.items():
+        _add(found[app_id, environment, "silent"], did_not_run(jobs, now_ms))

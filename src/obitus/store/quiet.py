@@ -1,0 +1,196 @@
+"""Quiet failures: what they are found from, which stand, and the issues that collect them."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Mapping
+from typing import Final
+
+from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.core.quiet.finding import Kind, Quiet
+from obitus.store.database import Reader
+from obitus.store.errors import NotThere
+from obitus.store.quiet_rows import (
+    Collected,
+    JobHour,
+    LookedTo,
+    PointInHours,
+    QuietRow,
+    ReleaseInHours,
+    WarnedInHours,
+    WarnedInRelease,
+)
+
+USUAL_MS: Final = 7 * DAY_MS
+RECENT_MS: Final = 6 * HOUR_MS
+JOBS_MS: Final = 14 * DAY_MS
+KEPT_MS: Final = 30 * DAY_MS
+WARNED_KEPT_MS: Final = 35 * DAY_MS
+MOST_REMOVED: Final = 5_000
+MOST_SHOWN: Final = 200
+
+_POINTS: Final = """
+SELECT app_id, environment, entry_point, slot >= :recent AS recent, SUM(runs) AS runs, SUM(runs * (outcome = 'refused')) AS refused
+FROM run_slots WHERE minutes = 60 AND slot >= :first GROUP BY app_id, environment, entry_point, recent"""
+_WARNED: Final = """
+SELECT w.app_id, w.environment, w.said, w.hour >= :recent AS recent, SUM(w.records) AS records
+FROM apps JOIN warned_hours w ON w.app_id = apps.id AND w.hour >= :first WHERE w.said <> '…' GROUP BY w.app_id, w.environment, w.said, recent"""
+_WARNED_IN: Final = """
+SELECT release_id, environment, said, SUM(records) AS records FROM warned_hours
+WHERE app_id = :app_id AND said <> '…' AND release_id IN (SELECT value FROM json_each(:releases)) GROUP BY release_id, environment, said"""
+_LATELY: Final = """
+SELECT h.release_id, r.app_id, r.version, h.environment FROM release_hours h JOIN releases r ON r.id = h.release_id
+JOIN apps ON apps.id = r.app_id WHERE apps.removed_ms IS NULL AND h.hour >= :first AND h.runs > 0
+GROUP BY h.release_id, h.environment"""
+_JOB_HOURS: Final = """
+SELECT DISTINCT app_id, environment, entry_point, slot AS hour FROM run_slots
+WHERE minutes = 60 AND slot >= :first AND entry_point GLOB 'job *' ORDER BY slot"""
+
+_COLUMNS: Final = """
+SELECT q.id, q.app_id, apps.name AS app, q.environment, q.kind, q.subject, q.reason, q.chance, q.found_ms, q.held_ms, q.ended_ms, q.left_ms,
+  people.name AS left_by, c.issue_id FROM quiet_failures q JOIN apps ON apps.id = q.app_id LEFT JOIN people ON people.id = q.left_by
+LEFT JOIN collected c ON c.app_id = q.app_id AND c.kind = q.kind AND c.subject = q.subject WHERE apps.removed_ms IS NULL"""
+_STANDING: Final = (
+    f"{_COLUMNS} AND q.ended_ms IS NULL ORDER BY q.left_ms IS NOT NULL, q.chance, q.id LIMIT {MOST_SHOWN}"
+)
+_ONE: Final = f"{_COLUMNS} AND q.id = ?"
+_HOLDS: Final = """
+INSERT INTO quiet_failures (app_id, environment, kind, subject, reason, chance, found_ms, held_ms)
+VALUES (:app_id, :environment, :kind, :subject, :reason, :chance, :now_ms, :now_ms)
+ON CONFLICT (app_id, environment, kind, subject) WHERE ended_ms IS NULL
+DO UPDATE SET reason = excluded.reason, chance = excluded.chance, held_ms = excluded.held_ms"""
+_END: Final = "UPDATE quiet_failures SET ended_ms = :now_ms WHERE ended_ms IS NULL AND held_ms < :now_ms"
+_LEAVE: Final = "UPDATE quiet_failures SET left_by = ?, left_ms = ? WHERE id = ? AND ended_ms IS NULL AND left_ms IS NULL RETURNING id"
+_OLD: Final = (
+    "DELETE FROM quiet_failures WHERE id IN (SELECT id FROM quiet_failures WHERE ended_ms < :before_ms LIMIT :most)",
+    """DELETE FROM warned_hours WHERE (app_id, hour, said, release_id, environment) IN (
+      SELECT w.app_id, w.hour, w.said, w.release_id, w.environment FROM apps
+      JOIN warned_hours w ON w.app_id = apps.id AND w.hour < :before_hour LIMIT :most)""",
+)
+
+_COLLECTED: Final = """
+SELECT c.issue_id, c.app_id, apps.name AS app, c.kind, c.subject, c.made_ms FROM collected c JOIN apps ON apps.id = c.app_id
+WHERE apps.removed_ms IS NULL"""
+_COLLECTS: Final = f"{_COLLECTED} AND c.issue_id = ?"
+_COLLECT: Final = """
+INSERT INTO collected (issue_id, app_id, kind, subject, made_ms, person_id) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING"""
+_FORGET: Final = (
+    "DELETE FROM collected_to WHERE issue_id = ?",
+    "DELETE FROM collected WHERE issue_id = ? RETURNING issue_id",
+)
+_OF_FINGERPRINT: Final = "SELECT issue_id FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
+_TO: Final = "SELECT day, place FROM collected_to WHERE issue_id = ?"
+_MOVE: Final = """
+INSERT INTO collected_to (issue_id, day, place) SELECT ?1, ?2, ?3 WHERE EXISTS (SELECT 1 FROM collected WHERE issue_id = ?1)
+ON CONFLICT DO UPDATE SET place = MAX(place, excluded.place)"""
+
+
+def _span(now_ms: int) -> dict[str, int]:
+    recent = (now_ms - RECENT_MS) // HOUR_MS
+    return {"recent": recent, "first": recent - USUAL_MS // HOUR_MS}
+
+
+def points_lately(reader: Reader, now_ms: int) -> list[PointInHours]:
+    """Return the runs of entry points in the last hours, and in the days before them."""
+    return reader.all(PointInHours, _POINTS, _span(now_ms))
+
+
+def warned_lately(reader: Reader, now_ms: int) -> list[WarnedInHours]:
+    """Return the records that warned in the last hours, and in the days before them."""
+    return reader.all(WarnedInHours, _WARNED, _span(now_ms))
+
+
+def warned_in(reader: Reader, app_id: int, releases: Iterable[int]) -> list[WarnedInRelease]:
+    """Return the records that warned in releases."""
+    return reader.all(WarnedInRelease, _WARNED_IN, {"app_id": app_id, "releases": json.dumps(list(releases))})
+
+
+def releases_lately(reader: Reader, now_ms: int) -> list[ReleaseInHours]:
+    """Return the releases that ran in the last hours, by environment."""
+    return reader.all(ReleaseInHours, _LATELY, {"first": (now_ms - RECENT_MS) // HOUR_MS})
+
+
+def job_hours(reader: Reader, now_ms: int) -> list[JobHour]:
+    """Return in which hours jobs ran, in their order."""
+    return reader.all(JobHour, _JOB_HOURS, {"first": (now_ms - JOBS_MS) // HOUR_MS})
+
+
+def keep(connection: sqlite3.Connection, found: Mapping[tuple[int, str, Kind], Iterable[Quiet]], now_ms: int) -> None:
+    """Keep what holds now, by app, environment and kind; what no longer does has ended."""
+    for (app_id, environment, kind), some in found.items():
+        for one in some:
+            connection.execute(
+                _HOLDS,
+                {
+                    "app_id": app_id, "environment": environment, "kind": kind, "subject": one.subject,
+                    "reason": one.reason, "chance": one.chance, "now_ms": now_ms,
+                },
+            )  # fmt: skip
+    connection.execute(_END, {"now_ms": now_ms})
+
+
+def prune(connection: sqlite3.Connection, now_ms: int) -> int:
+    """Forget what ended long ago, and counts that nothing is compared with any more; return how many: some thousands at a time."""
+    before = {"before_ms": now_ms - KEPT_MS, "before_hour": (now_ms - WARNED_KEPT_MS) // HOUR_MS, "most": MOST_REMOVED}
+    return sum(connection.execute(sql, before).rowcount for sql in _OLD)
+
+
+def standing(reader: Reader) -> list[QuietRow]:
+    """Return what holds, the least probable by chance first; behind it what somebody left."""
+    return reader.all(QuietRow, _STANDING)
+
+
+def one(reader: Reader, number: int) -> QuietRow:
+    """Return a quiet failure; raises NotThere."""
+    return reader.only(QuietRow, _ONE, (number,), what=f"quiet failure {number}")
+
+
+def leave(connection: sqlite3.Connection, number: int, person_id: int, now_ms: int) -> None:
+    """Keep that somebody says it is nothing to act on; raises NotThere where it has ended or was left already."""
+    if connection.execute(_LEAVE, (person_id, now_ms, number)).fetchone() is None:
+        raise NotThere(f"there is no quiet failure {number} that stands")
+
+
+def collecting(reader: Reader) -> list[Collected]:
+    """Return the issues that collect, and what."""
+    return reader.all(Collected, _COLLECTED)
+
+
+def collects(reader: Reader, issue_id: int) -> Collected | None:
+    """Return what an issue collects; None where it collects nothing."""
+    return reader.first(Collected, _COLLECTS, (issue_id,))
+
+
+def collect(
+    connection: sqlite3.Connection, issue_id: int, app_id: int, kind: Kind, subject: str, person_id: int, now_ms: int
+) -> None:
+    """Let an issue collect from now on."""
+    connection.execute(_COLLECT, (issue_id, app_id, kind, subject, now_ms, person_id))
+
+
+def issue_of_fingerprint(reader: Reader, app_id: int, fingerprint: str) -> int:
+    """Return the issue that a fingerprint belongs to; raises NotThere."""
+    found = reader.column(int, _OF_FINGERPRINT, (app_id, fingerprint))
+    if not found:
+        raise NotThere("there is no issue of it")
+    return found[0]
+
+
+def collect_no_more(connection: sqlite3.Connection, issue_id: int) -> None:
+    """Let an issue collect no more; raises NotThere where it does not."""
+    found = None
+    for statement in _FORGET:
+        found = connection.execute(statement, (issue_id,)).fetchone()
+    if found is None:
+        raise NotThere(f"issue {issue_id} collects nothing")
+
+
+def looked_to(reader: Reader, issue_id: int) -> dict[int, int]:
+    """Return how far each day was looked through for an issue."""
+    return dict(reader.all(LookedTo, _TO, (issue_id,)))
+
+
+def move(connection: sqlite3.Connection, issue_id: int, places: Mapping[int, int]) -> None:
+    """Keep how far the days were looked through for an issue."""
+    connection.executemany(_MOVE, [(issue_id, day, place) for day, place in places.items()])
