@@ -151,7 +151,12 @@ def test_an_access_log_becomes_runs(running: Running, key: str, tmp_path: Path, 
     )
     assert {(row["entry_point"], row["outcome"], row["n"]) for row in counted} == {("GET /sailings/{id}/boardings", o, n) for o, n in (("ok", 18), ("failed", 1), ("refused", 1))}  # fmt: skip
     assert {row["hour"] % 24 for row in counted} == {8}, "times are UTC, whatever the log's offset"
-    failed = min(kept.reports(running.service, "run"), key=lambda run: run["time"])
+    well, failed, *_ = sorted(kept.reports(running.service, "run"), key=lambda run: run["time"])
+    assert (
+        told["runs_to_compare"] == 1
+        and well["request"]["status"] == 200
+        and well["attributes"]["access_log.name"] == "access.log"
+    )
     assert failed["attributes"]["http.response.status_code"] == 503 and failed["request"]["url"].endswith("seat=7")
     assert (failed["attributes"].get("user_agent.original") is not None) is bool(agent)
     again = read(path)
@@ -212,7 +217,7 @@ def test_blocks_are_told_in_whole(steps: list[tuple[int, int]], form: str, size:
             start = known if behind < 60 else 0
             earlier, told_before = dict(told), sum(told.values())
             told.clear()
-            access = AccessFile(outcome, send, form, "log", start, 0, UTC)
+            access = AccessFile(outcome, send, form, "log", "access.log", start, 0, UTC)
             if access.pass_over is not None:
                 access.pass_over(data[: access.begin])
             for at in range(access.begin, len(data), 7 * behind + 1):
@@ -377,7 +382,7 @@ def test_parts_make_no_difference(seed: int, tmp_path: Path) -> None:
 def test_a_line_without_end_in_an_access_log() -> None:
     """What has no newline for megabytes is no request, and is not carried on; what comes behind it is read."""
     outcome, line = Outcome(), b'10.0.0.9 - - [25/Nov/2026:10:00:00 +0000] "GET /gates HTTP/1.1" 200 5\n'
-    file = AccessFile(outcome, lambda report: None, "common", "log", 0, 0, UTC)
+    file = AccessFile(outcome, lambda report: None, "common", "log", "access.log", 0, 0, UTC)
     for block in (line, *(b"x" * 2_000_000 for _ in range(8)), b"\n", line, line):
         file.feed(block)
         assert len(file._rest) <= 2 * outcomes.BLOCK_BYTES

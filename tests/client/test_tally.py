@@ -9,7 +9,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import obitus
-from obitus.client.tally import HEALTHY_AN_HOUR, MOST_ENTRY_POINTS, OTHER, SLOW_AN_HOUR, Tally
+from obitus.client.tally import (
+    HEALTHY_AN_HOUR,
+    HEALTHY_NEAR_FAILED_AN_HOUR,
+    MOST_ENTRY_POINTS,
+    OTHER,
+    SLOW_AN_HOUR,
+    Tally,
+)
 from obitus.core.clock import HOUR_MS
 from tests.client.conftest import Reported
 
@@ -70,6 +77,24 @@ def test_failed_and_refused_ones_always() -> None:
     """With the outcome as the reason."""
     tally = new_tally()
     assert tally.add("x", "failed", 500, 1.0, 0) == "failed" and tally.add("x", "refused", 404, 1.0, 0) == "refused"
+
+
+def test_more_healthy_ones_where_something_fails() -> None:
+    """The next three of the same entry point after each that failed or was refused, so many an hour at most; none of others."""
+    tally = new_tally()
+    for _ in range(20):
+        tally.add("GET /piers", "ok", 200, 5.0, 1000)
+    tally.add("GET /piers", "failed", 500, 5.0, 1000)
+    kept = [tally.add("GET /piers", "ok", 200, 5.0, 1000) for _ in range(10)]
+    assert kept == ["healthy, soon after one that was not"] * 3 + [None] * 7
+    assert tally.add("GET /other", "ok", 200, 5.0, 1000) == "healthy, to compare failing ones with"
+    assert tally.add("GET /other", "ok", 200, 5.0, 1000) == "healthy, to compare failing ones with"
+    assert tally.add("GET /other", "ok", 200, 5.0, 1000) is None
+    in_all = 0
+    for _ in range(300):
+        tally.add("GET /piers", "refused", 422, 5.0, 1000)
+        in_all += sum(reason == kept[0] for reason in (tally.add("GET /piers", "ok", 200, 5.0, 1000) for _ in range(4)))
+    assert in_all == HEALTHY_NEAR_FAILED_AN_HOUR - 3
 
 
 def test_entry_points_without_end_are_bounded() -> None:

@@ -152,3 +152,52 @@ def test_a_span_that_nobody_reported(running: Running) -> None:
         ("POST /passes", 2),
     ]
     assert found["notes"] == []
+
+
+def answered(path: str, ms: float, status: int, detail: str = "") -> dict[str, Any]:
+    """Make a request as it is read from an access log."""
+    number = str(uuid.uuid4())
+    run = {"id": number, "entry_point": f"GET {path}", "outcome": "ok" if status < 400 else "failed", "duration_ms": 30, "started": at(ms)}  # fmt: skip
+    attributes = {"access_log.name": "u_ex261127.log"} | ({"http.response.detail_code": detail} if detail else {})
+    return {"kind": "run", "id": number, "time": at(ms), "run": run, "request": {"method": "GET", "url": path, "status": status}, "attributes": attributes}  # fmt: skip
+
+
+def test_a_request_that_died_in_the_web_server(running: Running) -> None:
+    """Its code in words, that no app knows it though one answers there, and when the same path was last answered well."""
+    front, sailings = running.add_app("front"), running.add_app("sailings")
+    well, odd, died = (
+        answered("/fares", 0, 200),
+        answered("/berths", 900, 200),
+        answered("/fares", 60_000, 500, "500.19.5"),
+    )
+    running.send(front, well, odd, died)
+    own = {"id": str(uuid.uuid4()), "entry_point": "GET /fares", "outcome": "ok", "duration_ms": 20}
+    running.send(sailings, {"kind": "run", "id": str(uuid.uuid4()), "time": at(10), "run": own, "request": {"method": "GET", "url": "https://skerry.example/fares?class=car"}})  # fmt: skip
+    found = asked(running, f"run={died['run']['id']}")
+    assert found["notes"][0].startswith("500.19.5: the configuration file cannot be used")
+    assert found["notes"][1].startswith("No run of an app is known for it, though sailings answers GET /fares")
+    assert found["well_before"] == {"run": well["run"]["id"], "time": found["well_before"]["time"], "status": 200, "said": "GET /fares"}  # fmt: skip
+    (entry,) = found["entries"]
+    assert entry["data"]["detail code"] == "500.19.5" and "section twice" in entry["data"]["which means"]
+
+
+def test_a_request_that_an_app_ran(running: Running) -> None:
+    """What the app did stands on the line of the access log, found by path and time."""
+    front, sailings = running.add_app("front"), running.add_app("sailings")
+    line = answered("/fares", 1000, 502)
+    running.send(front, line)
+    ran = {
+        "id": str(uuid.uuid4()),
+        "entry_point": "GET /fares",
+        "outcome": "failed",
+        "duration_ms": 20,
+        "started": at(995),
+    }
+    far = ran | {"id": str(uuid.uuid4())}
+    trail = [step("statement", "SELECT berth", 1001)]
+    for run, ms in ((ran, 1015), (far, 9000)):
+        running.send(sailings, {"kind": "run", "id": str(uuid.uuid4()), "time": at(ms), "run": run, "trail": trail, "request": {"method": "GET", "url": "http://skerry.example/fares"}})  # fmt: skip
+    found = asked(running, f"run={line['run']['id']}")
+    assert {entry["run"] for entry in found["entries"]} == {line["run"]["id"], ran["id"]}
+    assert found["apps"] == ["sailings", "front"] and "sailings ran it" in found["notes"][1]
+    assert found["well_before"] is None

@@ -154,6 +154,7 @@ def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
         "runs": outcome.runs,
         "outcomes": dict(outcome.outcomes),
         "runs_reported": outcome.runs_reported,
+        "runs_to_compare": outcome.compared,
         "unreadable": outcome.unreadable,
         "cut_off": outcome.cut_off,
         "examples": outcome.examples,
@@ -200,7 +201,11 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
         for name in ("ok", "refused", "failed"):
             if outcome.outcomes[name]:
                 show.say(f"{outcome.outcomes[name]:>7,}  {name}", show.FAILED if name == "failed" else "")
-        show.say(f"The {outcome.runs_reported:,} that did not go well are reported whole; all are counted.", show.QUIET)
+        beside = f", and {outcome.compared:,} to compare them with" if outcome.compared else ""
+        show.say(
+            f"The {outcome.runs_reported:,} that did not go well are reported whole{beside}; all are counted.",
+            show.QUIET,
+        )
     if outcome.unreadable:
         show.heading(f"{count_of(outcome.unreadable, 'line')} could not be read")
         for example in outcome.examples:

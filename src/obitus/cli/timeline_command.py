@@ -102,6 +102,13 @@ def _show(answer: dict[str, Any], *, unfold: bool) -> None:
         _line(entry, apps, answer)
     if answer["worked"]:
         say(f"◂ {answer['worked']['reason']}", QUIET)
+    if answer["well_before"]:
+        well = answer["well_before"]
+        status = f" with {well['status']}" if well["status"] else ""
+        say(
+            f"Answered well{status} before, at {well['time'][:19].replace('T', ' ')}: obitus timeline {well['run']}",
+            QUIET,
+        )
     if answer["folds"] and not unfold:
         say("What is dull is folded; --unfold shows it.", QUIET)
 

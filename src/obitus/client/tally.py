@@ -14,6 +14,10 @@ BUCKETS_MS: Final = DURATIONS_MS
 MOST_ENTRY_POINTS: Final = 1000
 MOST_COUNTERS: Final = 20_000
 HEALTHY_AN_HOUR: Final = 10
+HEALTHY_AFTER_A_FAILED_ONE: Final = 3
+MOST_OWED: Final = 12
+HEALTHY_NEAR_FAILED_AN_HOUR: Final = 60
+"""Healthy runs of one entry point that are sent because others of it failed or were refused just before: something is wrong now, and is compared with these."""
 SLOW_AN_HOUR: Final = 20
 RUNS_TO_JUDGE_SLOW: Final = 100
 SLOW_SHARE: Final = 0.01
@@ -27,14 +31,14 @@ _Key = tuple[str, str, int | None, int]
 class _EntryPoint:
     """What is known of one entry point: durations so far by bucket, and what was kept this hour."""
 
-    __slots__ = ("durations", "healthy", "hour", "kept", "next_kept", "runs", "slow", "slow_over")
+    __slots__ = ("durations", "healthy", "hour", "kept", "near", "next_kept", "owed", "runs", "slow", "slow_over")
 
     def __init__(self) -> None:
         self.durations = [0] * (len(BUCKETS_MS) + 1)
         self.runs = 0
         self.slow_over: int | None = None
         self.hour = -1
-        self.healthy = self.kept = self.slow = 0
+        self.healthy = self.kept = self.slow = self.near = self.owed = 0
         self.next_kept = 1
 
 
@@ -80,7 +84,10 @@ class Tally:
         if not counter.since_ms:
             counter.since_ms = now_ms
         next(counter.count)
-        return outcome if outcome != "ok" else _judge(known, bucket, duration_ms, now_ms)
+        if outcome == "ok":
+            return _judge(known, bucket, duration_ms, now_ms)
+        known.owed = min(MOST_OWED, known.owed + HEALTHY_AFTER_A_FAILED_ONE)
+        return outcome
 
     def take(self) -> list[dict[str, Any]]:
         """Return what was counted since the last time, in the form of tally reports, and start from nothing."""
@@ -137,7 +144,7 @@ def _report(key: _Key, runs: int, report_id: str, since_ms: int) -> dict[str, An
 def _judge(known: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> str | None:
     hour = now_ms // HOUR_MS
     if hour != known.hour:
-        known.hour, known.healthy, known.kept, known.slow, known.next_kept = hour, 0, 0, 0, 1
+        known.hour, known.healthy, known.kept, known.slow, known.next_kept, known.near = hour, 0, 0, 0, 1, 0
     known.durations[bucket] += 1
     known.runs += 1
     if known.runs % RUNS_TO_JUDGE_SLOW == 0:
@@ -151,6 +158,10 @@ def _judge(known: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> 
         known.kept += 1
         known.next_kept *= 2
         return "healthy, to compare failing ones with"
+    if known.owed > 0 and known.near < HEALTHY_NEAR_FAILED_AN_HOUR:
+        known.owed -= 1
+        known.near += 1
+        return "healthy, soon after one that was not"
     return None
 
 

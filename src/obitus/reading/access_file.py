@@ -8,15 +8,18 @@ from copy import copy
 from datetime import tzinfo
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 from obitus.core.bounds import short
-from obitus.core.clock import to_text
+from obitus.core.clock import DAY_MS, to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
-from obitus.core.log_files.requests import MOST_EXAMPLES, Counts, Request, Runs, outcome_of
+from obitus.core.log_files.requests import ACCESS_LOG, MOST_EXAMPLES, Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
 from obitus.reading.outcome import BLOCK_BYTES, Outcome, Send, part_begin, part_end
+
+NOT_WELL: Final = "it did not go well"
+TO_COMPARE: Final = "healthy, to compare failing ones with"
 
 
 class AccessFile:
@@ -32,11 +35,12 @@ class AccessFile:
         send: Send | None,
         form: str,
         identity: str,
+        name: str,
         start: int,
         written_ms: int,
         zone: tzinfo,
     ) -> None:
-        self._outcome, self._send, self._identity = outcome, send, identity
+        self._outcome, self._send, self._identity, self._name = outcome, send, identity, short(name)
         self._form = W3c() if form == "w3c" else Common(zone, written_ms)
         self._known = self.settled = start
         self.begin = part_begin(start)
@@ -49,6 +53,8 @@ class AccessFile:
         self._runs: Runs = Counter()
         self._told: Runs = Counter()
         """The runs of this block, and what was reported of them."""
+        self._compared: set[tuple[int, str]] = set()
+        """Days and entry points of this block of which one that went well was reported, to compare with."""
         self.pass_over: Callable[[bytes], None] | None = (
             partial(self._pass_over, self._form) if isinstance(self._form, W3c) else None
         )
@@ -82,6 +88,7 @@ class AccessFile:
                 known = self._form.read(data[place:stop], tells=False).runs
                 self._runs.update(known)
                 self._told.update(known)
+                self._compared.update((hour // DAY_MS, point) for hour, point, status in known if status < 400)
             else:
                 self._take(self._form.read(data[place:stop], tells=self._send is not None), start, self._at + stop)
             place = stop
@@ -114,7 +121,13 @@ class AccessFile:
             for one in counts.whole_lines:
                 request = one.form.request(one.line)
                 if request is not None:
-                    self._run(request, start + one.place, self._send)
+                    self._run(request, start + one.place, self._send, NOT_WELL)
+            for which, one in counts.well.items():
+                request = one.form.request(one.line) if which not in self._compared else None
+                if request is not None:
+                    self._compared.add(which)
+                    self._outcome.compared += 1
+                    self._run(request, start + one.place, self._send, TO_COMPARE)
         for (_, _, status), times in counts.runs.items():
             self._outcome.runs += times
             self._outcome.outcomes[outcome_of(status)] += times
@@ -124,6 +137,7 @@ class AccessFile:
             self._tell()
             self._block = end
             self._runs, self._told = Counter(), Counter()
+            self._compared = set()
 
     def _tell(self) -> None:
         """Make tallies of the block's runs, as far as they are news."""
@@ -144,7 +158,7 @@ class AccessFile:
                 }
             )
 
-    def _run(self, request: Request, offset: int, send: Send) -> None:
+    def _run(self, request: Request, offset: int, send: Send, kept: str) -> None:
         report_id = derived_id(
             request.time_ms, self._identity, offset, f"{request.method} {request.target} {request.status}"
         )
@@ -158,13 +172,14 @@ class AccessFile:
             "user_agent.original": request.agent,
             "http.request.header.referer": request.referrer,
             "http.response.body.size": request.bytes,
+            ACCESS_LOG: self._name,
         }
         run: dict[str, Any] = {
             "id": report_id,
             "entry_point": request.entry_point,
             "started": to_text(request.time_ms),
             "outcome": request.outcome,
-            "kept": "it did not go well",
+            "kept": kept,
         }
         if request.duration_ms is not None:
             run["duration_ms"] = request.duration_ms

@@ -41,6 +41,8 @@ class Outcome:
     """Log records, where lines are kept."""
     runs: int = 0
     runs_reported: int = 0
+    compared: int = 0
+    """Runs that went well and are reported whole, to compare with."""
     unreadable: int = 0
     cut_off: int = 0
     known_before: int = 0

@@ -124,7 +124,7 @@ class Reading:
             if self.options.lines:
                 lines = LinesOfFile(self.outcome, send, identity, Path(name).name, start, written_ms, zone)
             return LogFile(self.outcome, self._titles, send, identity, start, written_ms, zone, lines)
-        return AccessFile(self.outcome, send, form, identity, start, written_ms, self.options.zone)
+        return AccessFile(self.outcome, send, form, identity, Path(name).name, start, written_ms, self.options.zone)
 
     def _by_several(self, read: _File, name: str, start: int, size: int) -> int:
         """Let several processes read the bulk of a large file, in order; return where it goes on."""

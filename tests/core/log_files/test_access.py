@@ -10,8 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.log_files import common, requests
+from obitus.core.clock import DAY_MS
+from obitus.core.log_files import common, meanings, requests
 from obitus.core.log_files.common import Common
+from obitus.core.log_files.meanings import meaning
 from obitus.core.log_files.requests import Counts, LineForm
 from obitus.core.log_files.w3c import Header, W3c
 
@@ -91,6 +93,18 @@ def line_by_line(form: LineForm, data: bytes) -> tuple[Counter[tuple[int, str, i
     return runs, told, unreadable
 
 
+def first_well(form: LineForm, data: bytes) -> dict[tuple[int, str], int]:
+    """Return by day and entry point the place of the first line that went well: the slow and simple way."""
+    found: dict[tuple[int, str], int] = {}
+    place = 0
+    for line in data.split(b"\n"):
+        request = form.request(line) if line.strip() else None
+        if request is not None and request.status < 400:
+            found.setdefault((request.hour_ms // DAY_MS, request.entry_point), place)
+        place += len(line) + 1
+    return found
+
+
 def seen_in(counts: Counts) -> tuple[Counter[tuple[int, str, int]], list[int], int]:
     """Return the same of what was counted many lines at a time."""
     return counts.runs, sorted(told.place for told in counts.whole_lines), counts.unreadable
@@ -110,6 +124,8 @@ def test_many_at_a_time_is_one_at_a_time(zone: tzinfo, monkeypatch: pytest.Monke
         assert only_counted.not_well == counts.not_well == len(counts.whole_lines)
         assert counts.lines == sum(1 for line in lines if line.strip()) or counts.unreadable == 0
         assert all(told.form.request(told.line) is not None for told in counts.whole_lines)
+        assert {which: told.place for which, told in counts.well.items()} == first_well(form, data)
+        assert only_counted.well == {}
 
     same()
 
@@ -209,3 +225,12 @@ def test_fields_in_any_order(end: str, monkeypatch: pytest.MonkeyPatch) -> None:
         assert (before[0] + rest[0], places, before[2] + rest[2]) == seen_in(counts)
 
     same()
+
+
+def test_what_statuses_mean() -> None:
+    """By the sub-status where it is known, also with the system's own code behind it; else by the status; else nothing."""
+    assert "configuration file" in meaning(500, "500.19") == meaning(500, "500.19.5")
+    assert meaning(500, "500.77") == meaning(500) == "something broke" and meaning(299) == meaning(599, "x") == ""
+    assert all(
+        said == said.strip() and said[-1] != "." for said in (*meanings.STATUSES.values(), *meanings.DETAILS.values())
+    )

@@ -9,12 +9,15 @@ from dataclasses import dataclass, field
 from datetime import tzinfo
 from typing import Final, NamedTuple, Protocol
 
-from obitus.core.clock import HOUR_MS
+from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.entry_points import entry_point
 from obitus.core.log_files.times import time_of
 
 MOST_EXAMPLES: Final = 5
+ACCESS_LOG: Final = "access_log.name"
+"""On a run that was read from an access log: the name of the file."""
 MOST_REMEMBERED: Final = 100_000
+MOST_WELL: Final = 2_000
 STEP_BYTES: Final = 16 * 1024
 """So many bytes are counted at a time: a line that is not as most are makes only these be read one by one."""
 
@@ -93,9 +96,25 @@ class Counts:
     runs: Runs = field(default_factory=Counter)
     not_well: int = 0
     whole_lines: list[WholeLine] = field(default_factory=list)
+    well: dict[tuple[int, str], WholeLine] = field(default_factory=dict)
+    """Where those that did not go well are kept: by day (since 1970) and entry point, the first that did, to compare with."""
     lines: int = 0
     unreadable: int = 0
     examples: list[str] = field(default_factory=list)
+
+    def lacks(self, told: tuple[int, str, int]) -> bool:
+        """Whether a request that went well is the first of its day and entry point."""
+        hour_ms, point, status = told
+        return (
+            self.tells and status < 400 and len(self.well) < MOST_WELL and (hour_ms // DAY_MS, point) not in self.well
+        )
+
+    def tell(self, told: tuple[int, str, int], line: WholeLine) -> None:
+        """Keep a line whole, where it did not go well or is the first of its day and entry point that did."""
+        if told[2] >= 400:
+            self.whole_lines.append(line)
+        elif self.lacks(told):
+            self.well[told[0] // DAY_MS, told[1]] = line
 
     def cannot_read(self, line: bytes) -> None:
         """Count a line that is no request."""
@@ -187,12 +206,12 @@ def _count_alike(counts: Counts, lines: bytes, place: int, form: LineForm) -> bo
         counts.runs[told] += times
         not_well += times * (told[2] >= 400)
     counts.not_well += not_well
-    if not_well and counts.tells:
+    if counts.tells and (not_well or any(told is not None and counts.lacks(told) for told in asked.values())):
         at = place
         for line, groups in zip(lines.split(b"\n"), found, strict=False):
             told = asked[groups]
-            if told is not None and told[2] >= 400:
-                counts.whole_lines.append(WholeLine(at, line, form))
+            if told is not None:
+                counts.tell(told, WholeLine(at, line, form))
             at += len(line) + 1
     return True
 
@@ -217,7 +236,6 @@ def _count_line(counts: Counts, line: bytes, place: int, form: LineForm) -> None
             return
         asked = request.hour_ms, request.entry_point, request.status
     counts.runs[asked] += 1
-    if asked[2] >= 400:
-        counts.not_well += 1
-        if counts.tells:
-            counts.whole_lines.append(WholeLine(place, line, form))
+    counts.not_well += asked[2] >= 400
+    if counts.tells:
+        counts.tell(asked, WholeLine(place, line, form))

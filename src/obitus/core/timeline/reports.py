@@ -10,6 +10,8 @@ from typing import Any, Final, NamedTuple
 
 from obitus.core.calls import JOB, answered_at, calls_of
 from obitus.core.clock import to_ms
+from obitus.core.log_files.meanings import meaning
+from obitus.core.log_files.requests import ACCESS_LOG
 from obitus.core.timeline.entries import KINDS, Entry, EntryKind
 from obitus.core.timeline.merging import Timeline, merge
 from obitus.core.timeline.twice import once
@@ -104,11 +106,17 @@ def _own(told: Told) -> Entry:
         own.severity = _SEVERITY_OF.get(run.get("outcome") or "", "INFO")
         own.parent = f"span {run['parent_span_id']}" if run.get("parent_span_id") else ""
         own.waits = not str(run.get("entry_point") or "").startswith(JOB)
+        attributes, status = content.get("attributes") or {}, request.get("status")
+        detail = str(attributes.get("http.response.detail_code") or "")
+        means = meaning(status, detail) if isinstance(status, int) and status >= 400 else ""
         own.data = {
             name: value
             for name, value in (
                 ("outcome", run.get("outcome")),
-                ("status", request.get("status")),
+                ("status", status),
+                ("detail code", detail),
+                ("which means", means),
+                ("access log", attributes.get(ACCESS_LOG)),
                 (
                     "request",
                     " ".join(filter(None, (request.get("method"), request.get("url") or request.get("route")))),

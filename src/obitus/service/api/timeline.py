@@ -18,6 +18,7 @@ from obitus.core.timeline.folding import folds, last_worked
 from obitus.core.timeline.merging import Timeline
 from obitus.core.timeline.reports import Told, timeline_of
 from obitus.service.api.answers import Time
+from obitus.service.api.below import Below, WellBefore, below_the_app
 from obitus.service.api.times import time_in_query
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
@@ -105,7 +106,10 @@ class TimelineAnswer(BaseModel):
     notes: list[str] = Field(description="What is missing, in words.")
     ends_with: str | None = Field(description="The key of the failure that it leads to.")
     worked: WorkedAnswer | None
-    cut: str | None = None
+    well_before: WellBefore | None = Field(
+        default=None,
+        description="Of a request that an access log tells of: the last one before that was answered well.",
+    )
 
 
 @router.get("/timeline", summary="The whole story", responses=described("not-found"))
@@ -148,13 +152,27 @@ def timeline(
         node, title = Compare(name, "=", str(value)), f"{'User' if user is not None else 'Host'} {value}"
         whole = (at_ms - around_ms, at_ms + around_ms)
     told, cut = _told(records, node, whole)
+    below = None
+    if run is not None:
+        below = next((found for one in told if (found := below_the_app(records, one)) is not None), None)
+        if below is not None and below.run is not None:
+            told += [one for one in _told(records, _of_run(records, below.run), whole)[0] if one not in told]
     if which is not None and all(one.number != which.seq for one in told):
         told += [Told(content, which.app, which.seq) for content in records.evidence.contents([which.seq]) if content]
     nearby: list[Entry] = []
     if around_ms and told:
         middle = at_ms if at_ms is not None else told[0].number and _time_of(told[0])
         nearby = _nearby(records, int(middle), around_ms, {one.app for one in told})
-    return _answer(records, title, timeline_of(told, nearby), which, cut)
+    return _answer(records, title, timeline_of(told, nearby), which, cut, below)
+
+
+def _of_run(records: Records, run: str) -> Node:
+    """Return what belongs to an app's run: its trace, where it has one, and it."""
+    own = Compare("run", "=", run)
+    page = find(records.reader, records.days, "run", own, 0, LAST_MS, most=1)
+    rows = records_of(records.days, "run", names_in(records.reader), page.rows)
+    trace = rows[0].values.get("trace_id") if rows else None
+    return AnyOf((own, Compare("trace_id", "=", str(trace)))) if trace else own
 
 
 def around_in_query(text: str | None) -> int:
@@ -226,7 +244,9 @@ def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> lis
     return [entry for entry in found if entry.app in apps or entry.kind == "deploy"]
 
 
-def _answer(records: Records, title: str, made: Timeline, which: Failure | None, cut: str | None) -> TimelineAnswer:
+def _answer(
+    records: Records, title: str, made: Timeline, which: Failure | None, cut: str | None, below: Below | None
+) -> TimelineAnswer:
     entries, times = made.entries, made.times_ms
     if not entries:
         raise Problem("not-found", "Nothing is kept of it: nothing was reported, or its day was removed.")
@@ -274,8 +294,8 @@ def _answer(records: Records, title: str, made: Timeline, which: Failure | None,
         entries=[shown(one) for one in entries],
         folds=[FoldAnswer(first=entries[one.first].key, last=entries[one.last].key, entries=one.last - one.first + 1, reason=one.reason) for one in folds(made)],
         corrections=[CorrectionAnswer(host=one.host, by_ms=one.by_ms, reason=one.reason, certain=one.certain) for one in made.corrections],
-        notes=[*made.notes, *([cut] if cut else [])],
+        notes=[*(below.notes if below else []), *made.notes, *([cut] if cut else [])],
         ends_with=ends_with,
         worked=WorkedAnswer(key=worked.key, reason=worked.reason) if worked else None,
-        cut=cut,
+        well_before=below.well if below else None,
     )  # fmt: skip

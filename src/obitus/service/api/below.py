@@ -1,0 +1,121 @@
+"""Below the app: what an access log says of a request, held against what the apps say of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Final
+from urllib.parse import urlsplit
+
+from pydantic import BaseModel, Field
+
+from obitus.core.asking import All, Compare, Node, Not
+from obitus.core.clock import DAY_MS, to_ms, to_text
+from obitus.core.log_files.meanings import meaning
+from obitus.core.log_files.requests import ACCESS_LOG
+from obitus.core.timeline.reports import Told
+from obitus.service.api.answers import Time
+from obitus.store.asking import find
+from obitus.store.asking.finding import names_in
+from obitus.store.asking.records import records_of
+from obitus.store.records import Records
+
+SECOND_MS: Final = 1_000
+APART_MS: Final = 2 * SECOND_MS
+"""How far the time of an access log may lie from that of the app: it is written to the second, and before or after the answer."""
+LONGEST_MS: Final = 120 * SECOND_MS
+MOST_NEAR: Final = 200
+MOST_LOOKED_AT: Final = 40
+LIMIT_S: Final = 2.0
+
+
+class WellBefore(BaseModel):
+    """The same request answered well before, to compare with."""
+
+    run: str = Field(description="The id of the run.")
+    time: Time
+    status: int | None
+    said: str = Field(description="Method and address.")
+
+
+@dataclass
+class Below:
+    """What is known of a request beside the line of the access log."""
+
+    run: str | None = None
+    """The id of the app's run, where one knows the request."""
+    notes: list[str] = field(default_factory=list)
+    well: WellBefore | None = None
+
+
+def below_the_app(records: Records, told: Told) -> Below | None:
+    """Say what became of a request of an access log; None where the report is none."""
+    content = told.content
+    if content.get("kind") != "run" or ACCESS_LOG not in (content.get("attributes") or {}):
+        return None
+    request, run = content.get("request") or {}, content["run"]
+    method, path = str(request.get("method") or ""), urlsplit(str(request.get("url") or "")).path
+    time_ms = to_ms(datetime.fromisoformat(content["time"]))
+    found = Below()
+    status, detail = request.get("status"), str(content["attributes"].get("http.response.detail_code") or "")
+    if isinstance(status, int) and status >= 400 and (means := meaning(status, detail)):
+        found.notes.append(f"{detail or status}: {means}.")
+    took_ms = min(LONGEST_MS, float(run.get("duration_ms") or 0.0))
+    near = _near(
+        records, told.app, method, path, (round(time_ms - took_ms) - APART_MS, round(time_ms + took_ms) + APART_MS)
+    )
+    if near is not None:
+        app, found.run = near
+        found.notes.append(f"{app} ran it: what that run did stands here, too.")
+    elif isinstance(status, int) and status >= 400:
+        found.notes.append(_nobody(records, told.app, str(run.get("entry_point") or ""), time_ms))
+    found.well = _well_before(records, told, str(run.get("entry_point") or ""), path, time_ms)
+    return found
+
+
+def _near(records: Records, own: str, method: str, path: str, span: tuple[int, int]) -> tuple[str, str] | None:
+    """Return the app and the id of a run of another app that answered the same request just then."""
+    if not path:
+        return None
+    node = All((Not(Compare("app", "=", own)), Compare("request", "~", path)))
+    page = find(records.reader, records.days, "run", node, span[0], span[1] + 1, most=MOST_NEAR, limit_s=LIMIT_S)
+    middle = sum(span) / 2
+    best: tuple[float, str, str] | None = None
+    for row in records_of(records.days, "run", names_in(records.reader), page.rows):
+        values = row.values
+        its_method, _, address = str(values.get("request") or "").partition(" ")
+        if its_method == method and urlsplit(address).path == path and values.get("run") and values.get("app"):
+            apart = abs(row.time_ms - middle)
+            if best is None or apart < best[0]:
+                best = (apart, str(values["app"]), str(values["run"]))
+    return best[1:] if best is not None else None
+
+
+def _nobody(records: Records, own: str, entry_point: str, time_ms: int) -> str:
+    """Say that no app ran a request, and whether one should have known it."""
+    node = All((Not(Compare("app", "=", own)), Compare("entry_point", "=", entry_point)))
+    page = find(records.reader, records.days, "run", node, time_ms - DAY_MS, time_ms + DAY_MS, most=1, limit_s=LIMIT_S)
+    others = records_of(records.days, "run", names_in(records.reader), page.rows)
+    if others:
+        app = others[0].values.get("app")
+        return f"No run of an app is known for it, though {app} answers {entry_point}: it ended in the web server, before it got there."
+    return "No run of an app is known for it. It ended in the web server, or what is behind that does not report here."
+
+
+def _well_before(records: Records, told: Told, entry_point: str, path: str, time_ms: int) -> WellBefore | None:
+    """Return the last run before that answered the same path well, else one of the same entry point."""
+    node: Node = All(
+        (Compare("app", "=", told.app), Compare("entry_point", "=", entry_point), Compare("outcome", "=", "ok"))
+    )
+    page = find(records.reader, records.days, "run", node, 0, time_ms, most=MOST_LOOKED_AT, limit_s=LIMIT_S)
+    rows = records_of(records.days, "run", names_in(records.reader), page.rows)
+    same = [row for row in rows if urlsplit(str(row.values.get("request") or "").partition(" ")[2]).path == path]
+    for row in (same or rows)[:1]:
+        status: Any = row.values.get("status")
+        return WellBefore(
+            run=str(row.values.get("run") or ""),
+            time=to_text(row.time_ms),
+            status=status if isinstance(status, int) else None,
+            said=str(row.values.get("request") or ""),
+        )
+    return None
