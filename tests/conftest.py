@@ -163,7 +163,7 @@ def _no_process_is_left() -> Iterator[None]:
     assert not left, f"left running by this test: {left}"
 
 
-def until(holds: Callable[[], object], seconds: float = 20) -> None:
+def until(holds: Callable[[], object], seconds: float = 60) -> None:
     """Wait until something holds; fail when it never does."""
     ends = time.monotonic() + seconds
     while not holds():

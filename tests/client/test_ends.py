@@ -252,7 +252,7 @@ def test_a_service_that_hangs_keeps_nothing_from_the_disk(tmp_path: Path, silent
         for i in range(60):
             try: raise ValueError(str(i))
             except ValueError as error: obitus._state.active.failures.record(error, handled=False, captured_by="thread")
-        for _ in range(100):
+        for _ in range(800):
             time.sleep(0.05)
             if obitus.status()["spooled"] >= 1561: break
         print(obitus.status()["dropped"], flush=True)

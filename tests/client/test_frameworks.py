@@ -189,7 +189,7 @@ class Watched:
 
     def reports(self, kind: str, wanted: int = 1) -> list[dict[str, Any]]:
         """Wait for reports of a kind, and return them."""
-        for _ in range(200):
+        for _ in range(1200):
             found = kept.numbers(self._running.service.records.days, kind)
             if len(found) >= wanted:
                 return kept.reports(self._running.service, kind)
@@ -198,7 +198,7 @@ class Watched:
 
     def run_of(self, entry_point: str) -> dict[str, Any]:
         """Wait for a whole run of an entry point, and return it."""
-        for _ in range(100):
+        for _ in range(600):
             found = [run for run in self.reports("run") if run["run"]["entry_point"] == entry_point]
             if found:
                 return found[0]

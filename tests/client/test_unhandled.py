@@ -17,7 +17,7 @@ from tests.conftest import Running
 
 def failures(running: Running, wanted: int) -> list[dict[str, Any]]:
     """Wait for failures, and return them as they were kept."""
-    for _ in range(100):
+    for _ in range(1200):
         if len(kept.numbers(running.service.records.days, "failure")) >= wanted:
             break
         time.sleep(0.05)

@@ -32,6 +32,19 @@ def axe(page: Page) -> list[str]:
     return [f"{v['id']}: {v['nodes'][0]['html'][:120]}" for v in found["violations"]]
 
 
+def usable(page: Page, *, walks: bool = True) -> None:
+    """Axe finds nothing wrong, by day and by night; Tab comes to everything; no narrow screen scrolls sideways."""
+    assert axe(page) == []
+    page.keyboard.press("n")
+    assert axe(page) == [], "by night"
+    page.keyboard.press("n")
+    if walks:
+        walk(page)
+    page.set_viewport_size({"width": 390, "height": 800})
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    page.set_viewport_size({"width": 1280, "height": 800})
+
+
 def at(page: Page, running: Running, path: str) -> None:
     page.goto(running.url + path)
 

@@ -28,7 +28,7 @@ SENDERS = 4
 def serve(data: Path, port: int) -> subprocess.Popen[str]:
     command = [sys.executable, "-m", "obitus", "serve", "--data", str(data), "--port", str(port)]
     started = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=os.environ | {"PYTHONUNBUFFERED": "1"})  # fmt: skip
-    for _ in range(200):
+    for _ in range(1200):
         try:
             if urllib3.request("GET", f"http://127.0.0.1:{port}/health", retries=False, timeout=1).status == 200:
                 return started

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 import uuid
+from urllib.parse import quote
 
-import pytest
 from playwright.sync_api import Page, expect
 
 from tests.conftest import Running
-from tests.end_to_end.browsing import at, axe, walk
+from tests.end_to_end.browsing import at, axe, usable
 from tests.service.test_against import fill as fill_against
-from tests.service.test_timeline import TRACE, step, story
+from tests.service.test_timeline import START, TRACE, step, story
 from tests.service.test_timeline import at as moment
 
 
@@ -52,19 +52,15 @@ def test_the_story_of_a_failure(page: Page, running: Running) -> None:
     assert axe(page) == []
 
 
-@pytest.mark.parametrize("light", ["day", "night"])
-def test_of_a_person_and_of_a_trace(page: Page, running: Running, light: str) -> None:
+def test_of_a_person_and_of_a_trace(page: Page, running: Running) -> None:
     """The pages of their own; what is not there says so."""
     _, runs = story(running)
-    page.add_init_script(f"localStorage.setItem('obitus-desk', '{light}')")
     at(page, running, f"/trace/{TRACE}")
     expect(page.get_by_role("listitem").filter(has_text="job print-pass").first).to_be_visible()
-    assert axe(page) == []
-    if light == "day":
-        walk(page)
+    usable(page)
     at(page, running, f"/run/{runs['sailings']}")
     expect(page.get_by_role("heading", name="Everything of one run")).to_be_visible()
-    at(page, running, "/user/p-118")
+    at(page, running, f"/user/p-118?at={quote(START.isoformat())}")
     expect(page.get_by_role("listitem").filter(has_text="page /pass").first).to_be_visible()
 
 

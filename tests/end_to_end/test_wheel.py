@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-import time
 import venv
 from pathlib import Path
 
@@ -13,7 +12,7 @@ import pytest
 import urllib3
 
 from tests.client.interpreters import interpreters, name_of
-from tests.conftest import Running
+from tests.conftest import Running, until
 from tests.end_to_end.test_nothing_is_lost import free_port
 
 ROOT = Path(__file__).parents[2]
@@ -92,6 +91,14 @@ def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> N
     assert "hash" in pip(program, "--force-reinstall", "--no-index", wrong, status=1).lower()
 
 
+def answers(port: int) -> bool:
+    """Whether a service is there."""
+    try:
+        return urllib3.request("GET", f"http://127.0.0.1:{port}/health", retries=False, timeout=30).status == 200
+    except urllib3.exceptions.HTTPError:
+        return False
+
+
 @pytest.mark.timeout(900)
 def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
     """The console and the schema are inside the wheel: the service starts, and its pages are there."""
@@ -99,12 +106,8 @@ def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
     port = free_port()
     service = subprocess.Popen([str(programs / "obitus"), "serve", "--data", str(tmp_path / "data"), "--port", str(port)], env={"PATH": "/bin"}, stdout=subprocess.DEVNULL, cwd=tmp_path)  # fmt: skip
     try:
-        for _ in range(200):
-            try:
-                page = urllib3.request("GET", f"http://127.0.0.1:{port}/", retries=False)
-                break
-            except urllib3.exceptions.HTTPError:
-                time.sleep(0.05)
+        until(lambda: answers(port), 120)
+        page = urllib3.request("GET", f"http://127.0.0.1:{port}/", retries=False, timeout=30)
         text = page.data.decode()
         assert page.status == 200 and "/assets/index-" in text
         script = text.split('src="')[1].split('"')[0]

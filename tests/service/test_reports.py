@@ -210,10 +210,7 @@ def test_a_body_that_stops_half_way_keeps_its_whole_lines(running: Running) -> N
         dying.sendall(head.encode() + line + line[:40])
         # On a busy machine it takes a while until the service reads the body; what it has not read dies with the connection.
         time.sleep(1.5)
-    for _ in range(100):
-        if running.issues():
-            break
-        time.sleep(0.02)
+    until(running.issues)
     assert running.issues()[0]["failures_in_all"] == 1
 
 

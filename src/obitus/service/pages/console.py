@@ -41,6 +41,7 @@ def asset(name: str) -> Response:
 @router.get("/now")
 @router.get("/now/{rest:path}")
 @router.get("/search")
+@router.get("/person")
 @router.get("/run/{rest:path}")
 @router.get("/trace/{rest:path}")
 @router.get("/failure/{rest:path}")
