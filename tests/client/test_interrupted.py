@@ -43,9 +43,9 @@ def test_what_a_signal_handler_raises_comes_out(tmp_path: Path, python: str, wor
         def until(before):
             while reached == before:
                 {WORK[work]}
-        ends = time.monotonic() + 2.5
+        ends = time.monotonic() + 30
         delay = 0.0
-        while time.monotonic() < ends:
+        while reached < 300 and time.monotonic() < ends:
             before = reached
             try:
                 signal.setitimer(signal.ITIMER_REAL, 0.0002 + delay % 0.0006)
@@ -54,7 +54,7 @@ def test_what_a_signal_handler_raises_comes_out(tmp_path: Path, python: str, wor
             except (Limit, TimeoutError, RuntimeError):
                 raised += 1
         signal.setitimer(signal.ITIMER_REAL, 0)
-        print(reached > 200, reached - raised)
+        print(reached >= 300, reached - raised)
     """
     ended = script(python, tmp_path, code, OBITUS_URL=f"http://127.0.0.1:{free_port()}", OBITUS_KEY="okey_x")
     assert ended.stdout == "True 0\n", ended.stdout + ended.stderr
@@ -78,8 +78,8 @@ def test_a_signal_handler_that_reports(tmp_path: Path, python: str, raises: bool
             obitus.status()
             if {raises}: raise TimeoutError(count)
         signal.signal(signal.SIGALRM, limit)
-        ends = time.monotonic() + 3
-        while time.monotonic() < ends:
+        ends = time.monotonic() + 30
+        while count < 60 and time.monotonic() < ends:
             try:
                 signal.setitimer(signal.ITIMER_REAL, 0.003)
                 for i in range(10):
@@ -88,7 +88,7 @@ def test_a_signal_handler_that_reports(tmp_path: Path, python: str, raises: bool
                     obitus.flush(0)
             except TimeoutError: pass
         signal.setitimer(signal.ITIMER_REAL, 0)
-        print(count > 10)
+        print(count >= 60)
     """
     ended = script(
         python, tmp_path, code, OBITUS_URL=f"http://127.0.0.1:{free_port()}", OBITUS_KEY="okey_x", timeout=40

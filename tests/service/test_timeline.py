@@ -175,7 +175,7 @@ def test_a_request_that_died_in_the_web_server(running: Running) -> None:
     running.send(sailings, {"kind": "run", "id": str(uuid.uuid4()), "time": at(10), "run": own, "request": {"method": "GET", "url": "https://skerry.example/fares?class=car"}})  # fmt: skip
     found = asked(running, f"run={died['run']['id']}")
     assert found["notes"][0].startswith("500.19.5: the configuration file cannot be used")
-    assert found["notes"][1].startswith("No run of an app is known for it, though sailings answers GET /fares")
+    assert found["notes"][1].startswith("No run of an app is known for it, though sailings answers at /fares")
     assert found["well_before"] == {"run": well["run"]["id"], "time": found["well_before"]["time"], "status": 200, "said": "GET /fares"}  # fmt: skip
     (entry,) = found["entries"]
     assert entry["data"]["detail code"] == "500.19.5" and "section twice" in entry["data"]["which means"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import time
+from datetime import UTC
 from pathlib import Path
 from typing import Any
 
@@ -17,10 +18,13 @@ from obitus.cli.release_commands import told
 from obitus.cli.show import console, say
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.version import media_type
-from obitus.demo import repository
+from obitus.demo import front, repository
 from obitus.demo.recording import lay_out
 from obitus.demo.replaying import batches, starts_at
 from obitus.demo.story import APPS, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, Choice
+from obitus.reading.access_file import AccessFile
+from obitus.reading.outcome import Outcome
+from obitus.reading.sending import Sending
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
 from obitus.service.wiring import Parts
@@ -57,8 +61,10 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     running = InThread(service, opened)
     running.start()
     try:
-        _Story(service, data, clock, until_ms or system_clock_ms()).play()
+        story = _Story(service, data, clock, until_ms or system_clock_ms())
+        story.play()
         clock.story_ms = None
+        story.read_front()
         token = service.passes.add("token", 1, "demo command line", None)
         login = write(Login(service.settings.url, token), data / "login.json")
         if load_only:
@@ -111,6 +117,18 @@ class _Story:
                 for choice in CHOICES:
                     if choice.day == day:
                         self._decide(choice)
+
+    def read_front(self) -> None:
+        """Read the access log of the web server in front, as ``obitus read`` does."""
+        file = self._data / front.FILE
+        file.write_text(front.access_log(self._start_ms), "utf-8")
+        key = self._post("/api/apps", {"name": front.APP, "kind": "script"})["key"]
+        sending = Sending(self._service.settings.url, key)
+        read = AccessFile(Outcome(), sending.add, "w3c", front.FILE, front.FILE, 0, system_clock_ms(), UTC)
+        read.feed(file.read_bytes(), end=True)
+        sending.flush()
+        if sending.refused:
+            raise CliError(f"the demo could not be loaded: {'; '.join(sending.reasons)}")
 
     def _report(self, app: str, environment: str, body: bytes) -> None:
         headers = {

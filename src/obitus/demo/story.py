@@ -17,6 +17,7 @@ DAYS: Final = 14
 END: Final = DAYS * 24
 SEED: Final = 1871
 PIERS: Final = ("merrow", "eastholm", "gannet-stack", "corrie-point")
+LAST_TRY_MS: Final = 22 * HOUR_MS
 OUT_OF_PAPER: Final = "corrie-point"
 NAMES: Final = ("Ida Moss", "Per Lund", "Aoife Byrne", "Zoë Hart", "Bram Vos", "Maëlle Roy", "Tom Reed", "Ana Cruz")
 APPS: Final = (("sailings", "fastapi"), ("gatekeeper", "script"), ("pierboard", "script"))
@@ -76,11 +77,11 @@ class Player:
         return any(first <= hour < end for first, end in self.spans)
 
 
-GATE_AHEAD_MS: Final = 40_000
-"""Since 3.1.0 was rolled out, the clock of the gate is set by nobody."""
+GATE_OFF_MS: Final = -40_000
+"""Since 3.1.0 was rolled out, the clock of the gate is forty seconds behind."""
 _A_DAY: Final = {"sailings": 560, "gatekeeper": 160, "pierboard": 40}
 PLAYERS: Final = (
-    *(Player(app, release, host, spans, _A_DAY[app], journeys=True, clock_ms=GATE_AHEAD_MS if (app, release) == ("gatekeeper", "3.1.0") else 0) for release, spans in LIVE.items() for app, host in (("sailings", "pier-1"), ("gatekeeper", "gate-1"), ("pierboard", "kiosk-1"))),
+    *(Player(app, release, host, spans, _A_DAY[app], journeys=True, clock_ms=GATE_OFF_MS if (app, release) == ("gatekeeper", "3.1.0") else 0) for release, spans in LIVE.items() for app, host in (("sailings", "pier-1"), ("gatekeeper", "gate-1"), ("pierboard", "kiosk-1"))),
     # The Friday evening, when 3.1.0 was tried beside 3.0.1 for an hour.
     Player("sailings", "3.0.1", "pier-2", (CANARY,), 7200),
     Player("sailings", "3.1.0", "pier-3", (CANARY,), 3600),
@@ -170,7 +171,7 @@ def acts_of(player: Player, day: int, start_ms: int) -> Iterator[Act]:
     """Yield what a player meets on one day, in order of time."""
     dice = random.Random(f"{SEED} {player.app} {player.host} {day}")
     times = sorted(int(dice.random() * (DAY_MS - 60_000)) for _ in range(player.acts_a_day))
-    acts = list(_journeys(player, day, start_ms)) if player.journeys else []
+    acts = [*_journeys(player, day, start_ms), *_boardings(player, day, start_ms)] if player.journeys else []
     for moment in times:
         time_ms = start_ms + day * DAY_MS + moment
         if player.app == "sailings":
@@ -210,6 +211,24 @@ def _journeys(player: Player, day: int, start_ms: int) -> Iterator[Act]:
         else:
             with_ = {"passenger": passenger, "name": name, "paper_mm": 40 if out else 5000, "pier": pier}
             yield Act(time_ms + 70, "print_pass", with_, trace)
+
+
+def _boardings(player: Player, day: int, start_ms: int) -> Iterator[Act]:
+    """Passengers whose page sends an empty height, with 3.1.0: one trace from the page to sailings, which refuses; nothing is raised."""
+    dice = random.Random(f"{SEED} boardings {day}")
+    moments = [(f"p-{dice.randint(103, 140)}", int(dice.random() * (DAY_MS - 60_000))) for _ in range(8)]
+    # Two hours before the story ends, p-102 tries twice, and then asks at the office.
+    moments += [("p-102", LAST_TRY_MS), ("p-102", LAST_TRY_MS + 41_000)] if day == DAYS - 1 else []
+    for passenger, moment in moments:
+        trace, sailing = f"{dice.getrandbits(128):032x}", f"SK-{dice.randint(4000, 4999)}"
+        if not _from(player, "3.1.0") or not player.runs_at(day * 24 + moment / HOUR_MS):
+            continue
+        time_ms = start_ms + day * DAY_MS + moment
+        if player.app == "pierboard":
+            yield Act(time_ms, "board", {"passenger": passenger, "height_text": "", "status": 422}, trace)
+        elif player.app == "sailings":
+            body = {"passenger": passenger, "vehicle_height_m": ""}
+            yield Act(time_ms + 30, "POST", {"path": f"/sailings/{sailing}/boardings", "body": body, "passenger": passenger}, trace)  # fmt: skip
 
 
 def _request(dice: random.Random, player: Player, time_ms: int) -> Act:

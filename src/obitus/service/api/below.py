@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from pydantic import BaseModel, Field
 
-from obitus.core.asking import All, Compare, Node, Not
+from obitus.core.asking import All, AnyOf, Compare, Node, Not
 from obitus.core.clock import DAY_MS, to_ms, to_text
 from obitus.core.log_files.meanings import meaning
 from obitus.core.log_files.requests import ACCESS_LOG
@@ -68,7 +68,7 @@ def below_the_app(records: Records, told: Told) -> Below | None:
         app, found.run = near
         found.notes.append(f"{app} ran it: what that run did stands here, too.")
     elif isinstance(status, int) and status >= 400:
-        found.notes.append(_nobody(records, told.app, str(run.get("entry_point") or ""), time_ms))
+        found.notes.append(_nobody(records, told.app, str(run.get("entry_point") or ""), path, time_ms))
     found.well = _well_before(records, told, str(run.get("entry_point") or ""), path, time_ms)
     return found
 
@@ -91,14 +91,18 @@ def _near(records: Records, own: str, method: str, path: str, span: tuple[int, i
     return best[1:] if best is not None else None
 
 
-def _nobody(records: Records, own: str, entry_point: str, time_ms: int) -> str:
+def _nobody(records: Records, own: str, entry_point: str, path: str, time_ms: int) -> str:
     """Say that no app ran a request, and whether one should have known it."""
-    node = All((Not(Compare("app", "=", own)), Compare("entry_point", "=", entry_point)))
+    alike: Node = Compare("entry_point", "=", entry_point)
+    if path.count("/") > 1:
+        # An app may name its entry points otherwise than a log does.
+        alike = AnyOf((alike, Compare("request", "~", path)))
+    node = All((Not(Compare("app", "=", own)), alike))
     page = find(records.reader, records.days, "run", node, time_ms - DAY_MS, time_ms + DAY_MS, most=1, limit_s=LIMIT_S)
     others = records_of(records.days, "run", names_in(records.reader), page.rows)
     if others:
         app = others[0].values.get("app")
-        return f"No run of an app is known for it, though {app} answers {entry_point}: it ended in the web server, before it got there."
+        return f"No run of an app is known for it, though {app} answers at {path}: it ended in the web server, before it got there."
     return "No run of an app is known for it. It ended in the web server, or what is behind that does not report here."
 
 

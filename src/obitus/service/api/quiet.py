@@ -136,8 +136,9 @@ def question_of(kind: Kind, app: str, subject: str) -> tuple[Literal["run", "log
         return "run", f"{of_app} {term('entry_point', '=', subject)} outcome=refused"
     if kind == "silent":
         return "run", f"{of_app} {term('entry_point', '=', subject)}"
-    # A template is found as a value; of a message that came without one, its words are.
-    pieces = [piece.strip() for piece in subject.split("…") if len(piece.strip()) > 2]
-    longest = max(pieces, key=len, default="")
-    said = f"(template={quoted(subject)}{f' or {quoted(longest)}' if longest else ''})"
+    if "…" in subject:
+        # Values were left out: its longest piece is looked for.
+        said = quoted(max((piece.strip() for piece in subject.split("…")), key=len))
+    else:
+        said = f"({term('template', '=', subject)} or {term('message', '=', subject)})"
     return "log", f"{of_app} severity>=WARN {said}"

@@ -18,7 +18,7 @@ from obitus.store.records import Records
 
 EVERY_S: Final = 5.0
 PRUNE_EVERY_S: Final = 600.0
-LOOK_EVERY_S: Final = 60.0
+LOOK_EVERY_S: Final = 30.0
 RESTS_S: Final = 0.02
 
 _log = logging.getLogger("obitus.service")
@@ -69,7 +69,7 @@ class Housekeeping:
                 pass
 
     def _look(self) -> None:
-        """Look for quiet failures, about once a minute: a tenth of one core at most."""
+        """Look for quiet failures, about twice a minute: a tenth of one core at most."""
         started_s = time.monotonic()
         if started_s < self._looks_next_s:
             return
