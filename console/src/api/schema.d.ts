@@ -5084,8 +5084,8 @@ export interface components {
              */
             ends_with: string | null;
             worked: components["schemas"]["WorkedAnswer"] | null;
-            /** Cut */
-            cut?: string | null;
+            /** @description Of a request that an access log tells of: the last one before that was answered well. */
+            well_before?: components["schemas"]["WellBefore"] | null;
         };
         /**
          * TimelineEntry
@@ -5380,6 +5380,26 @@ export interface components {
              * @default
              */
             release?: string;
+        };
+        /**
+         * WellBefore
+         * @description The same request answered well before, to compare with.
+         */
+        WellBefore: {
+            /**
+             * Run
+             * @description The id of the run.
+             */
+            run: string;
+            /** Time */
+            time: string;
+            /** Status */
+            status: number | null;
+            /**
+             * Said
+             * @description Method and address.
+             */
+            said: string;
         };
         /**
          * WindowAnswer

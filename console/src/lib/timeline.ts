@@ -1,5 +1,11 @@
 import type { Timeline, TimelineEntry } from './api';
 
+/** What a run was answered with, where that was no success. */
+export function statusOf({ kind, data }: TimelineEntry): string {
+	const status = Number(data.status);
+	return kind === 'run' && status >= 400 ? ` → ${status}` : '';
+}
+
 /** What stands on one line of a timeline: an entry, some that were folded, or a stretch in which nothing was reported. */
 export type Line =
 	| { is: 'entry'; key: string; entry: TimelineEntry }

@@ -39,36 +39,39 @@
 				</span>
 			</div>
 			{#if value.met.length}
-				<table class="w-full text-sm" aria-label="What they met">
-					<thead
-						><tr class="text-surface-600-400 text-left"
-							><th class="pr-3 font-normal">Time</th><th class="pr-3 font-normal">How it ended</th><th class="pr-3 font-normal">App</th><th
-								class="pr-3 font-normal">What</th
-							><th class="pr-3 font-normal">Answer</th><th class="pr-3 text-right font-normal">Took</th><th class="font-normal">Leads to</th
-							></tr
-						></thead
-					>
-					<tbody>
-						{#each value.met as met (met.number)}
-							{@const bad = met.outcome === 'refused' || met.outcome === 'failed'}
-							{@const story = storyOf(met)}
-							<tr class="border-surface-200-800 border-t align-top">
-								<td class="py-1 pr-3 font-mono text-xs whitespace-nowrap"><time datetime={met.time}>{clock(met.time)}</time></td>
-								<td class={['py-1 pr-3 whitespace-nowrap', bad && 'text-error-700-300 font-semibold']}>{outcomes[met.outcome]}</td>
-								<td class="py-1 pr-3 whitespace-nowrap">{met.app}</td>
-								<td class={['py-1 pr-3 wrap-anywhere', bad && 'font-semibold']}>{met.said}</td>
-								<td class="py-1 pr-3">{met.status ?? ''}</td>
-								<td class="py-1 pr-3 text-right whitespace-nowrap"
-									>{met.duration_ms === null || met.duration_ms === undefined ? '' : `${Math.round(met.duration_ms)} ms`}</td
-								>
-								<td class="py-1 whitespace-nowrap">
-									{#if story}<a href={story} aria-label={`Its whole story: ${met.said}`}>Its whole story</a>{/if}
-									{#if met.issue}<a href={place.to(`/issues/${met.issue}`)}>Issue {met.issue}</a>{/if}
-								</td>
-							</tr>
-						{/each}
-					</tbody>
-				</table>
+				<!-- svelte-ignore a11y_no_noninteractive_tabindex (what scrolls is reached by the keyboard) -->
+				<div class="overflow-x-auto" role="region" aria-label="What they met, to scroll" tabindex="0">
+					<table class="w-full text-sm" aria-label="What they met">
+						<thead
+							><tr class="text-surface-600-400 text-left"
+								><th class="pr-3 font-normal">Time</th><th class="pr-3 font-normal">How it ended</th><th class="pr-3 font-normal">App</th
+								><th class="pr-3 font-normal">What</th><th class="pr-3 font-normal">Answer</th><th class="pr-3 text-right font-normal"
+									>Took</th
+								><th class="font-normal">Leads to</th></tr
+							></thead
+						>
+						<tbody>
+							{#each value.met as met (met.number)}
+								{@const bad = met.outcome === 'refused' || met.outcome === 'failed'}
+								{@const story = storyOf(met)}
+								<tr class="border-surface-200-800 border-t align-top">
+									<td class="py-1 pr-3 font-mono text-xs whitespace-nowrap"><time datetime={met.time}>{clock(met.time)}</time></td>
+									<td class={['py-1 pr-3 whitespace-nowrap', bad && 'text-error-700-300 font-semibold']}>{outcomes[met.outcome]}</td>
+									<td class="py-1 pr-3 whitespace-nowrap">{met.app}</td>
+									<td class={['py-1 pr-3 wrap-anywhere', bad && 'font-semibold']}>{met.said}</td>
+									<td class="py-1 pr-3">{met.status ?? ''}</td>
+									<td class="py-1 pr-3 text-right whitespace-nowrap"
+										>{met.duration_ms === null || met.duration_ms === undefined ? '' : `${Math.round(met.duration_ms)} ms`}</td
+									>
+									<td class="py-1 whitespace-nowrap">
+										{#if story}<a href={story} aria-label={`Its whole story: ${met.said}`}>Its whole story</a>{/if}
+										{#if met.issue}<a href={place.to(`/issues/${met.issue}`)}>Issue {met.issue}</a>{/if}
+									</td>
+								</tr>
+							{/each}
+						</tbody>
+					</table>
+				</div>
 			{/if}
 			{#each value.notes as note (note)}<p class="text-surface-600-400 mt-2 text-sm">{note}</p>{/each}
 			<p class="mt-3 text-sm">

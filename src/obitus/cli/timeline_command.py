@@ -120,6 +120,8 @@ def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> Non
     said.append("  " * min(entry["depth"], 8)).append(f"{SHAPES[entry['kind']]} ", style=FAILED if loud else QUIET)
     style = FAILED if loud else "bold" if entry["kind"] == "run" else ""
     said.append(safe(entry["said"]) or f"({entry['kind']})", style=style)
+    if entry["kind"] == "run" and (entry["data"].get("status") or 0) >= 400:
+        said.append(f" → {entry['data']['status']}", style=style)
     if entry["severity"] == "WARN":
         said.append("  ! WARN")
     if entry["duration_ms"] is not None:

@@ -11,7 +11,7 @@
 	import { createWindowVirtualizer } from '@tanstack/svelte-virtual';
 	import { untrack } from 'svelte';
 	import { keys } from '../../lib/keys.svelte';
-	import { kindShapes, lengthText, linesOf } from '../../lib/timeline';
+	import { kindShapes, lengthText, linesOf, statusOf } from '../../lib/timeline';
 	import { countOf, moment } from '../../lib/words';
 	import EntryDetail from './EntryDetail.svelte';
 
@@ -101,6 +101,14 @@
 {/each}
 {#each found.notes as note (note)}<p class="text-surface-600-400 mb-1 text-sm">{note}</p>{/each}
 
+{#if found.well_before}
+	<p class="mb-1 text-sm">
+		<a href={`/run/${found.well_before.run}`}
+			>Answered well{found.well_before.status ? ` with ${found.well_before.status}` : ''} before, {moment(found.well_before.time)}</a
+		>
+	</p>
+{/if}
+
 <div class="text-surface-600-400 mt-3 flex gap-4 text-sm" aria-hidden="true">
 	{#each found.apps as name, lane (name)}<span><span class="inline-block w-4 text-center">{lane + 1}</span>{name}</span>{/each}
 	<span class="ml-auto">{countOf(found.entries.length, 'entry', 'entries')}, {lengthText(span)} from {moment(found.start)}</span>
@@ -169,7 +177,7 @@
 									>{kindShapes[entry.kind]}</span
 								>
 								<span class={['wrap-anywhere', isBad(entry.severity) && 'text-error-700-300', entry.kind === 'run' && 'font-semibold']}
-									>{entry.said || `(${entry.kind})`}</span
+									>{entry.said || `(${entry.kind})`}{statusOf(entry)}</span
 								>
 								{#if entry.severity === 'WARN'}<span class="ml-1">! WARN</span>{/if}
 								{#if entry.duration_ms !== null && entry.duration_ms !== undefined}<span class="text-surface-600-400 ml-1 text-xs"

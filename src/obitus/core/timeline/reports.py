@@ -108,8 +108,6 @@ def _own(told: Told) -> Entry:
         own.waits = not str(run.get("entry_point") or "").startswith(JOB)
         attributes, status = content.get("attributes") or {}, request.get("status")
         detail = str(attributes.get("http.response.detail_code") or "")
-        if isinstance(status, int) and status >= 400:
-            own.said += f" → {status}"
         means = meaning(status, detail) if isinstance(status, int) and status >= 400 else ""
         own.data = {
             name: value
