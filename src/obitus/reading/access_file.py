@@ -14,8 +14,9 @@ from obitus.core.bounds import short
 from obitus.core.clock import DAY_MS, to_text
 from obitus.core.ids import derived_id
 from obitus.core.log_files.common import Common
-from obitus.core.log_files.requests import ACCESS_LOG, MOST_EXAMPLES, Counts, Request, Runs, outcome_of
+from obitus.core.log_files.requests import MOST_EXAMPLES, Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
+from obitus.core.own_attributes import ACCESS_LOG
 from obitus.reading.outcome import BLOCK_BYTES, Outcome, Send, part_begin, part_end
 
 NOT_WELL: Final = "it did not go well"

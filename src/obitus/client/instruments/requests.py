@@ -69,6 +69,11 @@ class Body:
         """How long it is by what the client said; 0 where it did not."""
 
     @property
+    def start(self) -> bytes:
+        """What of it is kept."""
+        return bytes(self._kept)
+
+    @property
     def kept(self) -> int:
         """How many bytes are kept."""
         return len(self._kept)

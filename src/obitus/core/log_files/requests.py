@@ -14,8 +14,6 @@ from obitus.core.entry_points import entry_point
 from obitus.core.log_files.times import time_of
 
 MOST_EXAMPLES: Final = 5
-ACCESS_LOG: Final = "access_log.name"
-"""On a run that was read from an access log: the name of the file."""
 MOST_REMEMBERED: Final = 100_000
 MOST_WELL: Final = 2_000
 STEP_BYTES: Final = 16 * 1024

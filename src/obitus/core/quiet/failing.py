@@ -15,15 +15,12 @@ from obitus.core.clock import HOUR_MS, to_ms, to_text
 from obitus.core.grouping.recipe import Part
 from obitus.core.headline import Headline
 from obitus.core.ids import derived_id
+from obitus.core.own_attributes import ERROR_INSIDE, QUIET_KIND, QUIET_SUBJECT
 from obitus.core.quiet.finding import KINDS, Kind
 from obitus.core.severity import SEVERITIES
 from obitus.core.values_in_text import said_by
 
 CAPTURED_BY: Final = "quiet failure"
-KIND: Final = "quiet.kind"
-SUBJECT: Final = "quiet.subject"
-ERROR_INSIDE: Final = "http.response.error_inside"
-"""What an answer that went out as a good one says of an error."""
 TYPES: Final[dict[Kind, str]] = {"refused": "Refused", "warning": "Warning", "silent": "Did not run"}
 _REASONS: Final[dict[Kind, str]] = {
     "refused": "somebody had the refused runs of this entry point collected as one issue",
@@ -82,7 +79,7 @@ def _failure(report_id: str, time_ms: int, kind: Kind, subject: str) -> dict[str
         "handled": True,
         "captured_by": CAPTURED_BY,
         "exceptions": [{"type": TYPES[kind], "message": ""}],
-        "attributes": {KIND: kind, SUBJECT: subject},
+        "attributes": {QUIET_KIND: kind, QUIET_SUBJECT: subject},
     }
 
 
@@ -111,7 +108,7 @@ def _of_answer(body: Mapping[str, Any]) -> str:
 def collected_as(content: Mapping[str, Any]) -> tuple[Kind, str] | None:
     """Return what a failure was collected as; None for one that an app reported."""
     attributes = content.get("attributes") or {}
-    kind, subject = attributes.get(KIND), attributes.get(SUBJECT)
+    kind, subject = attributes.get(QUIET_KIND), attributes.get(QUIET_SUBJECT)
     if content.get("captured_by") != CAPTURED_BY or kind not in KINDS or not isinstance(subject, str):
         return None
     return kind, subject

@@ -11,7 +11,7 @@ from typing import Any, Final, NamedTuple
 from obitus.core.calls import JOB, answered_at, calls_of
 from obitus.core.clock import to_ms
 from obitus.core.log_files.meanings import meaning
-from obitus.core.log_files.requests import ACCESS_LOG
+from obitus.core.own_attributes import ACCESS_LOG
 from obitus.core.timeline.entries import KINDS, Entry, EntryKind
 from obitus.core.timeline.merging import Timeline, merge
 from obitus.core.timeline.twice import once

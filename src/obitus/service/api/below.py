@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 from obitus.core.asking import All, AnyOf, Compare, Node, Not
 from obitus.core.clock import DAY_MS, to_ms, to_text
 from obitus.core.log_files.meanings import meaning
-from obitus.core.log_files.requests import ACCESS_LOG
+from obitus.core.own_attributes import ACCESS_LOG
 from obitus.core.timeline.reports import Told
 from obitus.service.api.answers import Time
 from obitus.store.asking import find

@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 from obitus.core.asking import All, AnyOf, Compare, Exists, Node, Not
 from obitus.core.asking.records import Kind
 from obitus.core.clock import MINUTE_MS, to_text
-from obitus.core.quiet.failing import KIND as QUIET_KIND
+from obitus.core.own_attributes import QUIET_KIND
 from obitus.core.redaction import hidden_session
 from obitus.core.severity import SEVERITIES
 from obitus.service.api.answers import SpanAnswer, Time

@@ -1,0 +1,59 @@
+"""Errors inside of answers that go out as good ones: a problem document (RFC 9457) with 200, the errors of a GraphQL answer.
+
+Sources: RFC 9457, section 3; the GraphQL specification (spec.graphql.org, 7.1, Response Format), and GraphQL over HTTP for its media type.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any, Final
+
+from obitus.client.instruments.requests import Body
+from obitus.core.bounds import medium
+
+MOST_BYTES: Final = 16 * 1024
+_PROBLEM: Final = "application/problem+json"
+_GRAPHQL: Final = "application/graphql-response+json"
+# Where the answer is too long to be kept: the specification asks for errors to stand first.
+_ERRORS_FIRST: Final = re.compile(rb'\s{0,20}\{\s{0,20}"errors"\s{0,20}:\s{0,20}\[\s{0,20}\{')
+_MESSAGE: Final = re.compile(rb'"message"\s{0,20}:\s{0,20}"((?:[^"\\]|\\.){0,500})')
+
+
+def may_hold_one(status: int, content_type: str, path: str) -> bool:
+    """Whether an answer is to be looked into once it is complete."""
+    if not 200 <= status < 300 or "json" not in content_type:
+        return False
+    kind = content_type.partition(";")[0].strip().lower()
+    return kind in (_PROBLEM, _GRAPHQL) or (kind == "application/json" and "graphql" in path.lower())
+
+
+def error_inside(content_type: str, body: Body) -> str | None:
+    """Return what an answer says of an error, None where it says of none. Never raises for what an app answers."""
+    data = body.start
+    is_problem = content_type.partition(";")[0].strip().lower() == _PROBLEM
+    try:
+        found = json.loads(data)
+    except (ValueError, RecursionError):
+        if is_problem:
+            return "a problem document"
+        if _ERRORS_FIRST.match(data) is None:
+            return None
+        message = _MESSAGE.search(data)
+        return _said(message[1].decode("utf-8", "replace") if message else "")
+    if not isinstance(found, dict):
+        return None
+    if is_problem:
+        said = [found[name] for name in ("title", "detail") if isinstance(found.get(name), str) and found[name]]
+        return medium(": ".join(said)) or "a problem document"
+    errors = found.get("errors")
+    if not isinstance(errors, list) or not errors:
+        return None
+    first: Any = errors[0]
+    message = first.get("message") if isinstance(first, dict) else first
+    return _said(message if isinstance(message, str) else "", len(errors))
+
+
+def _said(message: str, errors: int = 1) -> str:
+    more = f" (and {errors - 1} more)" if errors > 1 else ""
+    return medium((message or "an error without a message") + more)
