@@ -101,7 +101,7 @@ clean: ## Remove what was built and installed
 	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || $(INSTALL) python3-venv
 	@echo "Installing Python packages …"
 	@$(PYTHON) -m venv .venv
-	@$(BIN)/pip install -qq --disable-pip-version-check --require-hashes -r requirements/dev.txt
+	@$(BIN)/pip install -qq --disable-pip-version-check --no-compile --require-hashes -r requirements/dev.txt
 	@$(BIN)/pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@$(BIN)/python -m compileall -q src
 	@touch $@

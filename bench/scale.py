@@ -20,11 +20,13 @@ from bench import asking as questions
 from bench.measuring import median_s, row
 from bench.releases.streams import NothingFurther
 from obitus.core.asking import read
-from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.days import day_of
 from obitus.core.ids import uuid7
 from obitus.service.api import compared, views
 from obitus.service.api import issues as issues_api
+from obitus.service.api import person as person_api
+from obitus.service.api import timeline as timeline_api
 from obitus.service.settings import Settings
 from obitus.service.wiring import Parts
 from obitus.store import apps, asking
@@ -40,6 +42,7 @@ from obitus.store.windows import Window
 
 FAILURES, LOGS = 1_000_000, 10_000_000
 DAYS, ISSUES, RELEASES, BATCH, TALLIES = 30, 200, 12, 1000, 2000
+TRACE, PERSON, STORY, STORY_AT_MS = "cd" * 16, "p-who", 40, 3 * HOUR_MS
 BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
 
 
@@ -64,13 +67,13 @@ def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
         )  # fmt: skip
         return prepared("failure", time_ms, body=body, failure=facts)
 
-    def log(time_ms: int) -> Prepared:
+    def log(time_ms: int, more: dict[str, Any] | None = None) -> Prepared:
         template, logger = dice.choice(templates)
         attributes = {"host.name": f"pier-{dice.randrange(8)}", "user.id": f"p-{dice.randrange(4000)}"}
         content = {"severity": "INFO", "logger": logger, "template": template, "message": template % dice.randrange(900), "attributes": attributes}  # fmt: skip
         if dice.random() < 0.2:
             content["trace_id"] = f"{dice.getrandbits(128):032x}"
-        return prepared("log", time_ms, log=facts_of(content))
+        return prepared("log", time_ms, log=facts_of(content | (more or {})))
 
     def prepared(kind: Any, time_ms: int, **more: Any) -> Prepared:
         one = uuid7(time_ms, dice.randbytes(10)).bytes
@@ -94,6 +97,10 @@ def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
                     for i in range(min(BATCH, count - begin))
                 ]
                 service.records.writer.run(partial(take, days=service.records.writer.days, reports=part), timeout_s=600)
+    # One story that is the same in either store.
+    ours = {"trace_id": TRACE, "attributes": {"user.id": PERSON, "host.name": "pier-3"}}
+    told = [log(start_ms + (days - 1) * DAY_MS + STORY_AT_MS + i * 20, ours) for i in range(STORY)]
+    service.records.writer.run(partial(take, days=service.records.writer.days, reports=told), timeout_s=600)
     return service
 
 
@@ -116,6 +123,11 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
 
         return ask
 
+    def timeline(s: Parts, **of: str) -> Any:
+        given = dict.fromkeys(("failure", "run", "trace", "user", "host", "at", "around")) | of
+        return timeline_api.timeline(s.records, s.clock, **given)  # type: ignore[arg-type]
+
+    then = to_text(few.clock.now_ms() // HOUR_MS * HOUR_MS - DAY_MS + STORY_AT_MS)
     readings: dict[str, Callable[[Parts], Any]] = {
         "desk, 30 days": lambda s: issues_api.desk(s.records, whole),
         "list of issues, 30 days": lambda s: (views.issue_rows(s.records, issue_store.issues(s.records.reader, whole), whole), issue_store.sums(s.records.reader, whole)),
@@ -123,6 +135,10 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         "failures of an issue, a page": lambda s: issue_store.failures(s.records.reader, 3, whole),
         "list of releases": lambda s: compared.release_rows(known := compared.Releases(s.records, "sailings"), [r.version for r in known.order.releases[-20:]]),
         "issues: type~tide1 failures>3": issues_asked("type~tide1 failures>3"),
+        "timeline of a trace": lambda s: timeline(s, trace=TRACE),
+        "timeline of a user, 5 minutes around": lambda s: timeline(s, user=PERSON, at=then, around="5m"),
+        "timeline of a host, 1 minute around": lambda s: timeline(s, host="pier-3", at=then, around="1m"),
+        "what a person met, half an hour around": lambda s: person_api.person(s.records, s.clock, PERSON, then, "30m"),
         "newest logs, a page": lambda s: asking.find(s.records.reader, s.records.days, "log", None, whole.from_ms, whole.to_ms),
         "logs: host.name=pier-3 berth": question("host.name=pier-3 berth"),
         "logs: user.id=p-77": question("user.id=p-77"),
