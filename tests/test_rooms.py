@@ -25,6 +25,7 @@ CORE_OF_THE_CLIENT = {
     "bounds",
     "version",
     "entry_points",
+    "own_attributes",
     "redaction",
     "redaction_rules",
     "frames",

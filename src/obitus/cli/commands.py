@@ -9,6 +9,7 @@ import json
 import os
 import sys
 import time
+from datetime import UTC, datetime
 from importlib import import_module
 from typing import TYPE_CHECKING, Annotated, Any, Final
 
@@ -106,6 +107,18 @@ def check_window(window: str) -> None:
     """Raise UsageTrouble where a text is no window."""
     if span_ms(window) is None:
         raise UsageTrouble(f"{window!r} is no window. Say 30m, 24h, 14d or 2w.")
+
+
+def time_of(text: str | None) -> str | None:
+    """Return a time as the API takes it: a time of day is of today; UTC where no offset is given."""
+    if text is None:
+        return None
+    try:
+        day = "" if "T" in text or "-" in text else datetime.now(UTC).strftime("%Y-%m-%dT")
+        found = datetime.fromisoformat(day + text)
+    except ValueError as error:
+        raise UsageTrouble(f"{text!r} is no time. Say 2026-11-26T10:00, or 10:00.") from error
+    return found.isoformat() if found.tzinfo else f"{found.isoformat()}Z"
 
 
 def print_json(answer: Any) -> None:

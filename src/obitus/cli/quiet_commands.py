@@ -8,11 +8,10 @@ import typer
 from rich.text import Text
 
 from obitus.cli.api import api
-from obitus.cli.commands import Json, Token, Url, app, print_json
+from obitus.cli.commands import Json, Token, Url, app, print_json, time_of
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
-from obitus.cli.show import FAILED, QUIET, console, heading, inset, say
-from obitus.cli.timeline_command import length_of, time_of
+from obitus.cli.show import FAILED, QUIET, console, heading, inset, length_of, say
 from obitus.core.wording import count_of
 
 WORDS: Final = {"refused": "▽ refused", "warning": "! warns", "silent": "◌ did not run"}

@@ -205,3 +205,10 @@ def log_orders(app: str, answer: dict[str, Any]) -> None:
         f"The app hears of it with the next answer that it gets. Before its time: obitus app logs {safe(app)} --end NUMBER",
         QUIET,
     )
+
+
+def length_of(ms: float) -> str:
+    """Say a length of time: ``250 ms``, ``1.20 s``."""
+    if abs(ms) < 1000:
+        return f"{ms:.0f} ms"
+    return f"{ms / 1000:.2f} s" if abs(ms) < 60_000 else f"{ms / 60_000:.1f} min"

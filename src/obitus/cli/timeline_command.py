@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime
 from typing import Annotated, Any, Final
 
 import typer
 from rich.text import Text
 
 from obitus.cli.api import Api, api
-from obitus.cli.commands import App, Json, Token, Url, Window, app, print_json
+from obitus.cli.commands import App, Json, Token, Url, Window, app, print_json, time_of
 from obitus.cli.errors import NotFound, UsageTrouble
 from obitus.cli.safe import safe
-from obitus.cli.show import FAILED, QUIET, console, plain_table, say
+from obitus.cli.show import FAILED, QUIET, console, length_of, plain_table, say
 
 SHAPES: Final = {
     "run": "▷", "failure": "✕", "log": "≡", "http": "↗", "statement": "▤", "process": "⚙", "input": "⌨", "page": "▭", "mark": "·", "deploy": "◆", "decision": "✎", "issue": "✳",
@@ -68,18 +67,6 @@ def _of(asked: Api, what: str, more: dict[str, Any]) -> Any:
         return asked.get("/api/timeline", {"run": what} | more)
 
 
-def time_of(text: str | None) -> str | None:
-    """Return a time as the API takes it: a time of day is of today; UTC where no offset is given."""
-    if text is None:
-        return None
-    try:
-        day = "" if "T" in text or "-" in text else datetime.now(UTC).strftime("%Y-%m-%dT")
-        found = datetime.fromisoformat(day + text)
-    except ValueError as error:
-        raise UsageTrouble(f"{text!r} is no time. Say 2026-11-26T10:00, or 10:00.") from error
-    return found.isoformat() if found.tzinfo else f"{found.isoformat()}Z"
-
-
 def _show(answer: dict[str, Any], *, unfold: bool) -> None:
     say(f"{safe(answer['title'])}, {answer['start'][:19].replace('T', ' ')} UTC", "bold")
     for one in answer["corrections"]:
@@ -131,13 +118,6 @@ def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> Non
     if entry["issue"]:
         said.append(f"  issue {entry['issue']}", style=QUIET)
     console.print(said, soft_wrap=True)
-
-
-def length_of(ms: float) -> str:
-    """Say a length of time: ``250 ms``, ``1.20 s``."""
-    if abs(ms) < 1000:
-        return f"{ms:.0f} ms"
-    return f"{ms / 1000:.2f} s" if abs(ms) < 60_000 else f"{ms / 60_000:.1f} min"
 
 
 @app.command(short_help="Show where it left the good path.")

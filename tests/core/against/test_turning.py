@@ -178,3 +178,20 @@ def test_side_by_side() -> None:
     b = [Step(key, "", None, key) for key in "abcde"]
     assert side_by_side(a, b) == [(0, 0), (1, 1), (2, None), (3, 2), (4, 3), (None, 4)]
     assert side_by_side([], b) == [(None, place) for place in range(5)]
+
+
+def test_more_or_less_often_than_usual() -> None:
+    """A step that is there, but once where it comes three times in nearly all healthy runs; and one that is repeated."""
+
+    def run(pings: int) -> list[Step]:
+        return [Step("mark begun", "INFO", None, ""), *(Step("http GET tides", "200", 4.0, "") for _ in range(pings)), Step("mark ended", "INFO", None, "")]  # fmt: skip
+
+    healthy = [run(3) for _ in range(30)]
+    fewer, more = turning_point(run(1), healthy), turning_point(run(9), healthy)
+    assert fewer.named is not None and (fewer.named.kind, fewer.named.key) == ("missing", "http GET tides")
+    assert (
+        fewer.said == "`http GET tides` comes once here; in 30 of 30 healthy runs it comes more often, mostly 3 times."
+    )
+    assert more.named is not None and more.named.kind == "added" and "comes 9 times here" in more.said
+    varied = [run(1 + number % 9) for number in range(30)]
+    assert turning_point(run(1), varied).named is None and turning_point(run(9), varied).named is None

@@ -58,6 +58,8 @@ class _Habits:
 
     runs: int = 0
     having: Counter[str] = field(default_factory=Counter)
+    times_a_run: dict[str, Counter[int]] = field(default_factory=lambda: defaultdict(Counter))
+    """By step: in how many of the runs that have it, it comes so often."""
     outcomes: dict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
     """By step: in how many runs it ended so."""
     times: dict[str, list[float]] = field(default_factory=lambda: defaultdict(list))
@@ -69,6 +71,8 @@ class _Habits:
         seen = {step.key for step in run}
         for key in seen:
             self.having[key] += sign
+        for key, times in Counter(step.key for step in run).items():
+            self.times_a_run[key][times] += sign
         for key, outcome in {(step.key, step.outcome) for step in run}:
             self.outcomes[key][outcome] += sign
         for key, ms in _longest(run).items():
@@ -191,9 +195,46 @@ def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) 
             if ms >= SLOWER_BY * max(middle, 0.1) and ms - middle >= LEAST_SLOWER_MS and slower <= len(times_of) / 4:
                 said = f"{_named(step.key)} took {ms:,.0f} ms; in healthy runs half took less than {middle:,.0f} ms, and {_of(slower, len(times_of))} took as long."
                 found.append(Difference("slower", place, step.key, slower, n, _weight(slower, len(times_of)), said))
+    found += _fewer_or_more(run, habits, nearest)
     found += _missing(run, habits, nearest, seen)
     found.sort(key=lambda one: (one.place, one.kind != "missing", -one.weight, one.key))
     return found
+
+
+def _fewer_or_more(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) -> list[Difference]:
+    """Return the steps that a run has, and nearly all others have more often, or less often, than it; each where it differs from the nearest."""
+    n = habits.runs
+    odd: dict[str, tuple[bool, int, int]] = {}
+    for key, here in Counter(step.key for step in run).items():
+        usual = habits.times_a_run.get(key)
+        if not usual or habits.having[key] < 3 * n / 4:
+            continue
+        fewer = n - habits.having[key] + sum(runs for times, runs in usual.items() if times <= here)
+        more = sum(runs for times, runs in usual.items() if times >= here)
+        if fewer <= n / 4 or more <= n / 4:
+            odd[key] = (fewer <= n / 4, min(fewer, more), here)
+    if not odd:
+        return []
+    found: list[Difference] = []
+    place = 0
+    for mine, theirs in side_by_side(run, nearest):
+        place = mine if mine is not None else place
+        key = run[mine].key if mine is not None else nearest[theirs].key if theirs is not None else ""
+        if (mine is None) == (theirs is None) or key not in odd or odd[key][0] != (mine is None):
+            continue
+        lacks, alike, here = odd.pop(key)
+        usually = habits.times_a_run[key].most_common(1)[0][0]
+        said = f"{_named(key)} comes {_times(here)} here; in {_of(n - alike, n)} healthy runs it comes {'more' if lacks else 'less'} often, mostly {_times(usually)}."
+        found.append(
+            Difference(
+                "missing" if lacks else "added", place + 1 if lacks else place, key, alike, n, _weight(alike, n), said
+            )
+        )
+    return found
+
+
+def _times(count: int) -> str:
+    return "once" if count == 1 else f"{count:,} times"
 
 
 def _missing(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step], seen: set[str]) -> list[Difference]:
