@@ -14,7 +14,8 @@ CHROMIUM = "/usr/bin/chromium"
 expect.set_options(timeout=30_000)
 
 
-@pytest.fixture(scope="session")
+# Not for the whole session: while it is open an event loop runs in this thread, where other tests are to run theirs.
+@pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
         launched = playwright.chromium.launch(
