@@ -26,7 +26,7 @@ router = APIRouter(
     prefix="/api",
     tags=["quiet failures"],
     dependencies=[Depends(signed_in)],
-    responses=described("not-signed-in", "reporting-key-cannot-read", "store-broken"),
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "store-broken"),
 )
 
 Number = Annotated[int, Path(ge=1, le=2**62, description="The number of the quiet failure.")]
