@@ -72,6 +72,34 @@ def test_with_a_status_of_200(
     assert {tally["outcome"] for tally in reported.all("tally")} == {"refused" if said else "ok"}
 
 
+@pytest.mark.parametrize("kind", ["asgi", "wsgi"])
+def test_no_more_is_kept_than_was_asked_for(reported: Reported, kind: str) -> None:
+    """An answer that is looked into stands in the report as far as the app wants it kept, and no further: here eight bytes."""
+    body = json.dumps(PROBLEM[1]).encode()
+
+    async def asgi(scope: Any, receive: Any, send: Any) -> None:
+        await send({"type": "http.response.start", "status": 200, "headers": [(b"content-type", PROBLEM[0].encode())]})
+        await send({"type": "http.response.body", "body": body})
+
+    def wsgi(environ: Any, start: Any) -> Any:
+        start("200 OK", [("Content-Type", PROBLEM[0])])
+        return [body]
+
+    if kind == "asgi":
+        asyncio.run(ask(obitus.AsgiMiddleware(asgi, answer_body=True, body_bytes=8), "/boardings"))
+    else:
+        watched = obitus.WsgiMiddleware(wsgi, answer_body=True, body_bytes=8)
+        list(watched({"REQUEST_METHOD": "POST", "PATH_INFO": "/boardings"}, lambda *_: None))
+    (run,) = reported.all("run")
+    assert run["run"]["outcome"] == "refused"
+    assert run["request"]["answer_body"] | {"type": ""} == {
+        "type": "",
+        "bytes": len(body),
+        "cut": True,
+        "text": body[:8].decode(),
+    }
+
+
 def test_an_answer_that_is_too_long() -> None:
     """What stands first counts, as the specification asks for it."""
     media = "application/graphql-response+json"

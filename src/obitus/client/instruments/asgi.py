@@ -14,7 +14,6 @@ from obitus.client.log import is_ours
 from obitus.client.scope import RunScope, ended_by
 from obitus.core.bounds import kept, medium, short
 from obitus.core.entry_points import entry_point
-from obitus.core.own_attributes import ERROR_INSIDE
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -166,7 +165,6 @@ class _Watch:
         "answer",
         "answered",
         "body",
-        "kind",
         "status",
     )
 
@@ -175,8 +173,8 @@ class _Watch:
         self._receive: Receive | None = None
         self._early: list[Message] = []
         self.status = 0
-        self.answered = self._look = False
-        self.kind = ""
+        self.answered = False
+        self._look: inside.Look | None = None
         self.body: Body | None = None
         self.answer: Body | None = None
 
@@ -185,30 +183,33 @@ class _Watch:
         if message["type"] == "http.response.start":
             self.answered = True
             self.status = message["status"]
-            kind = next((value for name, value in message.get("headers", ()) if name.lower() == b"content-type"), b"")
-            self._look = inside.may_hold_one(self.status, kind.decode("latin-1"), str(self._scope.get("path", "")))
-            if self._middleware.answer_body or self._look:
-                self.kind = kind.decode("latin-1")
-                shown = self._middleware.body_bytes if self._middleware.answer_body else 0
-                self.answer = Body(self.kind, max(shown, inside.MOST_BYTES if self._look else 0))
+            self._begun(message)
             if self.status >= 500:
                 # A framework that answers for an exception by itself does so while it handles it.
                 error = sys.exc_info()[1]
                 if error is not None:
                     self._opened.ended_by(error)
-        elif self.answer is not None and message["type"] == "http.response.body":
-            self.answer.add(message.get("body", b""))
+        elif message["type"] == "http.response.body":
+            if self.answer is not None:
+                self.answer.add(message.get("body", b""))
+            if self._look is not None:
+                self._look.add(message.get("body", b""))
         return self._send(message)
+
+    @guarded
+    def _begun(self, message: Message) -> None:
+        types = (value for name, value in message.get("headers", ()) if name.lower() == b"content-type")
+        kind = next(types, b"").decode("latin-1")
+        if self._middleware.answer_body:
+            self.answer = Body(kind, self._middleware.body_bytes)
+        if inside.may_hold_one(self.status, kind, str(self._scope.get("path", ""))):
+            self._look = inside.Look(kind)
 
     def finish(self, outcome: str, path: str, status: int) -> None:
         """End the run; ``status`` is what was answered outside of this, where that is known."""
         self.status = status or self.status
-        if outcome == "ok" and self._look and self.answer is not None:
-            said = inside.error_inside(self.kind, self.answer)
-            if said is not None:
-                # It says of itself that it went well, and it did not: refused, as one with a status of 4xx is.
-                outcome = "refused"
-                self._run.attach(ERROR_INSIDE, said)
+        if self._look is not None:
+            outcome = self._look.outcome_of(outcome, self._run)
         self._run.entry_point = routes.point_of(self._scope["method"], self.route(), path, self.status)
         self._opened.finish(outcome, self.status or None)
 
@@ -246,8 +247,7 @@ class _Watch:
             # What has arrived and was not read, on the request's own thread and where it went wrong.
             arrived.of_receive(receive, self._keep)
         run.entry_point = routes.point_of(scope["method"], route, str(scope.get("path", "")), self.status)
-        answer = self.answer if self._middleware.answer_body else None
-        run.request = _request_part(scope, route, self.status, self.body, answer)
+        run.request = _request_part(scope, route, self.status, self.body, self.answer)
         user = requests.ask_user(self._middleware.user, scope)
         if user is not None:
             run.attach("user.id", user)

@@ -9,8 +9,11 @@ import json
 import re
 from typing import Any, Final
 
+from obitus.client.guard import guarded
 from obitus.client.instruments.requests import Body
+from obitus.client.runs import RunState
 from obitus.core.bounds import medium
+from obitus.core.own_attributes import ERROR_INSIDE
 
 MOST_BYTES: Final = 16 * 1024
 _PROBLEM: Final = "application/problem+json"
@@ -18,6 +21,28 @@ _GRAPHQL: Final = "application/graphql-response+json"
 # Where the answer is too long to be kept: the specification asks for errors to stand first.
 _ERRORS_FIRST: Final = re.compile(rb'\s{0,20}\{\s{0,20}"errors"\s{0,20}:\s{0,20}\[\s{0,20}\{')
 _MESSAGE: Final = re.compile(rb'"message"\s{0,20}:\s{0,20}"((?:[^"\\]|\\.){0,500})')
+
+
+class Look:
+    """Sees an answer pass that may hold an error; what it keeps of it goes into no report."""
+
+    __slots__ = ("_body", "_type")
+
+    def __init__(self, content_type: str) -> None:
+        self._type, self._body = content_type, Body(content_type, MOST_BYTES)
+
+    @guarded
+    def add(self, piece: bytes) -> None:
+        """See a piece of it."""
+        self._body.add(piece)
+
+    def outcome_of(self, outcome: str, run: RunState) -> str:
+        """Return how a run ended: one that says of itself that it went well, and did not, was refused, as one with a status of 4xx was."""
+        said = error_inside(self._type, self._body) if outcome == "ok" else None
+        if said is None:
+            return outcome
+        run.attach(ERROR_INSIDE, said)
+        return "refused"
 
 
 def may_hold_one(status: int, content_type: str, path: str) -> bool:

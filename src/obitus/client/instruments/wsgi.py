@@ -15,7 +15,6 @@ from obitus.client.log import is_ours
 from obitus.client.scope import RunScope, ended_by
 from obitus.core.bounds import kept, medium, short
 from obitus.core.entry_points import entry_point
-from obitus.core.own_attributes import ERROR_INSIDE
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
@@ -64,9 +63,8 @@ class WsgiMiddleware:
             watch.failed(error)
             raise
         if isinstance(answer, list | tuple):
-            if watch.answer is not None:
-                for piece in answer:
-                    watch.answer.add(piece)
+            for piece in answer:
+                watch.seen(piece)
             watch.end()
             return answer
         wrapper = environ.get("wsgi.file_wrapper")
@@ -91,7 +89,7 @@ class _Watch:
         self._environ, self._user, self._counts_as_failed = environ, user, counts_as_failed
         self.status = 0
         self.answer: Body | None = None
-        self._kind, self._look, self._shown = "", False, False
+        self._look: inside.Look | None = None
         method = str(environ.get("REQUEST_METHOD", ""))
         around = environ.get(_WATCHED)
         # A middleware around an app and another one around what is mounted in it see the same request.
@@ -124,15 +122,23 @@ class _Watch:
             return
         # Some frameworks forget the request as soon as it is answered.
         self.run.route = self.route() or None
-        self._kind = next((value for name, value in headers if name.lower() == "content-type"), "")
-        self._look, self._shown = inside.may_hold_one(self.status, self._kind, self._path), answer_bytes > 0
-        if answer_bytes or self._look:
-            self.answer = Body(self._kind, max(answer_bytes, inside.MOST_BYTES if self._look else 0))
+        kind = next((value for name, value in headers if name.lower() == "content-type"), "")
+        if answer_bytes:
+            self.answer = Body(kind, answer_bytes)
+        if inside.may_hold_one(self.status, kind, self._path):
+            self._look = inside.Look(kind)
         if self.status >= 500:
             # A framework that answers for an exception by itself does so while it handles it.
             error = exc_info[1] if type(exc_info) is tuple else sys.exc_info()[1]
             if isinstance(error, BaseException):
                 self._scope.ended_by(error)
+
+    def seen(self, piece: bytes) -> None:
+        """A piece of the answer passes."""
+        if self.answer is not None:
+            self.answer.add(piece)
+        if self._look is not None:
+            self._look.add(piece)
 
     @guarded
     def failed(self, error: BaseException) -> None:
@@ -156,12 +162,8 @@ class _Watch:
             self.status = 500
         self.run.entry_point = routes.point_of(method, self.route(), self._path, self.status)
         outcome = outcome or requests.outcome_of(self.status, self._counts_as_failed)
-        if outcome == "ok" and self._look and self.answer is not None:
-            said = inside.error_inside(self._kind, self.answer)
-            if said is not None:
-                # It says of itself that it went well, and it did not: refused, as one with a status of 4xx is.
-                outcome = "refused"
-                self.run.attach(ERROR_INSIDE, said)
+        if self._look is not None:
+            outcome = self._look.outcome_of(outcome, self.run)
         self._scope.finish(outcome, self.status or None)
 
     def route(self) -> str:
@@ -213,7 +215,7 @@ class _Watch:
             part["status"] = self.status
         if self._body is not None and (shown := self._body.as_report(self._unread(self._body))) is not None:
             part["body"] = shown
-        if self._shown and self.answer is not None and (shown := self.answer.as_report()) is not None:
+        if self.answer is not None and (shown := self.answer.as_report()) is not None:
             part["answer_body"] = shown
         self.run.request = part
         user = requests.ask_user(self._user, environ)
@@ -271,8 +273,7 @@ class _Answer:
         except BaseException as error:
             self._watch.failed(error)
             raise
-        if self._watch.answer is not None:
-            self._watch.answer.add(piece)
+        self._watch.seen(piece)
         return piece
 
     def close(self) -> None:
