@@ -6,9 +6,8 @@ import re
 from collections.abc import Iterable, Mapping
 from typing import Any, Final, NamedTuple
 
-from obitus.core.values_in_text import without_values
+from obitus.core.values_in_text import LONGEST_SAID, without_values
 
-LONGEST_SAID: Final = 200
 MOST_STEPS: Final = 1_000
 _TOOK = re.compile(r" (?:in [\d.,… ]+ ?ms|failed)$")
 

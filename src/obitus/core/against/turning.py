@@ -68,10 +68,8 @@ class _Habits:
     def add(self, run: Sequence[Step], sign: int = 1) -> None:
         """Count a run, or (-1) take it back."""
         self.runs += sign
-        seen = {step.key for step in run}
-        for key in seen:
-            self.having[key] += sign
         for key, times in Counter(step.key for step in run).items():
+            self.having[key] += sign
             self.times_a_run[key][times] += sign
         for key, outcome in {(step.key, step.outcome) for step in run}:
             self.outcomes[key][outcome] += sign

@@ -38,7 +38,7 @@ STATUSES: Final = {
     494: "the headers were too large for the server",
     495: "the client's certificate is not right",
     496: "the client's certificate was missing",
-    497: "plain HTTP came where HTTPS is spoken",
+    497: "plain HTTP came where HTTPS is expected",
     499: "the client closed the connection before there was an answer",
     500: "something broke",
     501: "the method is not known",

@@ -6,7 +6,6 @@ at together. A change by less than a factor of two is none.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -103,4 +102,4 @@ def did_not_run(hours: Mapping[str, Sequence[int]], now_ms: int) -> list[Quiet]:
 
 def _hours(hours: int) -> str:
     days = DAY_MS // HOUR_MS
-    return count_of(hours, "hour") if hours < 2 * days else f"{math.floor(hours / days)} days"
+    return count_of(hours, "hour") if hours < 2 * days else f"{hours // days} days"

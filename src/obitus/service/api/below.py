@@ -17,7 +17,7 @@ from obitus.core.timeline.reports import Told
 from obitus.service.api.answers import Time
 from obitus.store.asking import find
 from obitus.store.asking.finding import names_in
-from obitus.store.asking.records import records_of
+from obitus.store.asking.records import Record, records_of
 from obitus.store.records import Records
 
 SECOND_MS: Final = 1_000
@@ -73,15 +73,19 @@ def below_the_app(records: Records, told: Told) -> Below | None:
     return found
 
 
+def _runs(records: Records, node: Node, span: tuple[int, int], most: int) -> list[Record]:
+    page = find(records.reader, records.days, "run", node, *span, most=most, limit_s=LIMIT_S)
+    return records_of(records.days, "run", names_in(records.reader), page.rows)
+
+
 def _near(records: Records, own: str, method: str, path: str, span: tuple[int, int]) -> tuple[str, str] | None:
     """Return the app and the id of a run of another app that answered the same request just then."""
     if not path:
         return None
     node = All((Not(Compare("app", "=", own)), Compare("request", "~", path)))
-    page = find(records.reader, records.days, "run", node, span[0], span[1] + 1, most=MOST_NEAR, limit_s=LIMIT_S)
     middle = sum(span) / 2
     best: tuple[float, str, str] | None = None
-    for row in records_of(records.days, "run", names_in(records.reader), page.rows):
+    for row in _runs(records, node, (span[0], span[1] + 1), MOST_NEAR):
         values = row.values
         its_method, _, address = str(values.get("request") or "").partition(" ")
         if its_method == method and urlsplit(address).path == path and values.get("run") and values.get("app"):
@@ -98,8 +102,7 @@ def _nobody(records: Records, own: str, entry_point: str, path: str, time_ms: in
         # An app may name its entry points otherwise than a log does.
         alike = AnyOf((alike, Compare("request", "~", path)))
     node = All((Not(Compare("app", "=", own)), alike))
-    page = find(records.reader, records.days, "run", node, time_ms - DAY_MS, time_ms + DAY_MS, most=1, limit_s=LIMIT_S)
-    others = records_of(records.days, "run", names_in(records.reader), page.rows)
+    others = _runs(records, node, (time_ms - DAY_MS, time_ms + DAY_MS), 1)
     if others:
         app = others[0].values.get("app")
         return f"No run of an app is known for it, though {app} answers at {path}: it ended in the web server, before it got there."
@@ -111,8 +114,7 @@ def _well_before(records: Records, told: Told, entry_point: str, path: str, time
     node: Node = All(
         (Compare("app", "=", told.app), Compare("entry_point", "=", entry_point), Compare("outcome", "=", "ok"))
     )
-    page = find(records.reader, records.days, "run", node, 0, time_ms, most=MOST_LOOKED_AT, limit_s=LIMIT_S)
-    rows = records_of(records.days, "run", names_in(records.reader), page.rows)
+    rows = _runs(records, node, (0, time_ms), MOST_LOOKED_AT)
     same = [row for row in rows if urlsplit(str(row.values.get("request") or "").partition(" ")[2]).path == path]
     for row in (same or rows)[:1]:
         status: Any = row.values.get("status")

@@ -94,12 +94,10 @@ def person(
     at_ms = time_in_query(at, "at") if at else clock.now_ms()
     around_ms = around_in_query(around) or AROUND_MS
     span = (at_ms - around_ms, at_ms + around_ms)
-    node = asked_of(who.strip())
-    found, notes = _met(records, node, span)
+    who, values = who.strip(), spelled(who.strip())
+    found, notes = _met(records, asked_of(values), span)
     met = sorted((one for _, one in found), key=lambda one: (one.time, one.number))
-    named = sorted(
-        {name for record, _ in found for name in FIELDS if str(record.values.get(name, "")) in spelled(who.strip())}
-    )
+    named = sorted({name for record, _ in found for name in FIELDS if str(record.values.get(name, "")) in values})
     if not met:
         notes.append(
             "Nothing is kept of them then. Try a wider span, or another name: apps say who asks with user.id, session.id or user.hash."
@@ -107,7 +105,7 @@ def person(
     elif all(one.outcome == "ok" for one in met):
         notes.append("Nothing of it was refused or failed. Of runs that went well only some are sent whole.")
     return PersonAnswer(
-        who=who.strip(),
+        who=who,
         found_by=named,
         span=SpanAnswer(start=to_text(span[0]), end=to_text(span[1])),
         apps=list(dict.fromkeys(one.app for one in met)),
@@ -124,9 +122,9 @@ def spelled(who: str) -> set[str]:
     return found | {sha256(who.lower().encode("utf-8", "surrogatepass")).hexdigest()} if "@" in who else found
 
 
-def asked_of(who: str) -> Node:
-    """Return the question that finds what a person met."""
-    return AnyOf(tuple(Compare(name, "=", value) for name in FIELDS for value in sorted(spelled(who))))
+def asked_of(values: set[str]) -> Node:
+    """Return the question that finds what a person met, who may be kept under any of these values."""
+    return AnyOf(tuple(Compare(name, "=", value) for name in FIELDS for value in sorted(values)))
 
 
 def _met(records: Records, node: Node, span: tuple[int, int]) -> tuple[list[tuple[Record, MetAnswer]], list[str]]:

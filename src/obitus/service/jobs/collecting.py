@@ -64,7 +64,7 @@ class Collecting(Job):
         if not wanted:
             return
         names = names_in(reader)
-        known = sorted(self._records.days.known(), key=lambda day: day.day, reverse=True)[:MOST_DAYS]
+        known = self._records.days.latest(MOST_DAYS)
         for row in wanted:
             marks = self._marks.setdefault(row.issue_id, store.looked_to(reader, row.issue_id))
             # The oldest first, as it would have come.
@@ -145,8 +145,7 @@ class Collecting(Job):
             return self._silent(missed, quiet.app_id, quiet.app, quiet.environment)
         names = names_in(self._records.reader)
         row = Collected(0, quiet.app_id, quiet.app, quiet.kind, quiet.subject, 0)
-        known = sorted(self._records.days.known(), key=lambda day: day.day, reverse=True)[:MOST_DAYS]
-        for day in known:
+        for day in self._records.days.latest(MOST_DAYS):
             upto = day.last_place
             while upto > 0:
                 after = max(0, upto - PLACES_AT_ONCE)

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from functools import partial
 from typing import Final
 
+from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.comparing import Course, Seen
 from obitus.core.quiet.finding import Kind, Quiet, did_not_run, more_than_usual
 from obitus.store import quiet as store
@@ -18,8 +19,8 @@ from obitus.store.records import Records
 
 MOST_EARLIER: Final = 12
 """How many releases before one are looked at for what was usual."""
-LATELY: Final = f"in the last {store.RECENT_MS // 3_600_000} hours"
-USUAL: Final = f"the {store.USUAL_MS // 86_400_000} days before"
+LATELY: Final = f"in the last {store.RECENT_MS // HOUR_MS} hours"
+USUAL: Final = f"the {store.USUAL_MS // DAY_MS} days before"
 PER_HOUR: Final = 1_000
 """Where no runs are counted, an hour stands for so many."""
 
@@ -103,7 +104,7 @@ def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -
         usual, lately = in_all[app_id, environment]
         if not usual or not lately:
             # An app that counts no runs: its hours stand for them.
-            usual, lately = (length // 3_600_000 * PER_HOUR for length in (store.USUAL_MS, store.RECENT_MS))
+            usual, lately = (length // HOUR_MS * PER_HOUR for length in (store.USUAL_MS, store.RECENT_MS))
         courses = [
             Course(text, Seen(now, lately), ((USUAL, Seen(before, usual)),)) for text, (before, now) in by_text.items()
         ]

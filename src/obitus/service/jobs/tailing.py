@@ -98,8 +98,7 @@ class Tailing(Job):
 
     def newest(self) -> Marks:
         """Return how far the files of the newest days are written now."""
-        known = sorted(self._records.days.known(), key=lambda day: day.day, reverse=True)
-        return {day.day: day.last_place for day in known[:MOST_DAYS]}
+        return {day.day: day.last_place for day in self._records.days.latest(MOST_DAYS)}
 
     def is_full(self, pass_id: str) -> bool:
         """Whether no more tails are let in, at all or with this session or token."""

@@ -55,6 +55,10 @@ class DayReaders:
             return self._main.all(Day, _NEWEST)
         return self._main.all(Day, _DAYS, {"from_ms": from_ms, "to_ms": to_ms})
 
+    def latest(self, most: int) -> list[Day]:
+        """Return so many days, those with the latest dates first, whatever lies in them."""
+        return sorted(self.known(), key=lambda day: day.day, reverse=True)[:most]
+
     def rows(self, day: int, sql: str, params: Params = ()) -> list[Row]:
         """Run one reading statement on a day's file; raises EvidenceGone where there is no such file any more."""
         with self.open(day) as connection:
