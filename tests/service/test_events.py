@@ -146,10 +146,10 @@ import os, signal, sys
 from pathlib import Path
 from obitus.service.settings import Settings, system_clock_ms
 from obitus.store.issues import decide
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords
 
 settings = Settings(data=Path(sys.argv[1]), port=0)
-records = Records(settings.database, settings.url)
+records = OpenRecords(settings.database, settings.url)
 def park(connection):
     decide(connection, 1, "park", person_id=1, person="owner", now_ms=system_clock_ms())
     records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None

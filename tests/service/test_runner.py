@@ -14,7 +14,7 @@ import pytest
 from obitus.service.jobs.runner import Interrupted, Job, Runner
 from obitus.store import events
 from obitus.store.errors import StoreFull
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords, Records
 from tests.conftest import until
 
 
@@ -40,7 +40,7 @@ class Reading(Job):
 
 @pytest.fixture
 def records(tmp_path: Path) -> Any:
-    found = Records(tmp_path / "obitus.sqlite3", "http://localhost")
+    found = OpenRecords(tmp_path / "obitus.sqlite3", "http://localhost")
     yield found
     found.close()
 
@@ -209,7 +209,7 @@ import os, signal, sys, time
 from pathlib import Path
 from obitus.service.jobs import runner
 from obitus.store import events
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords
 
 at, kept = int(sys.argv[2]), len(sys.argv) > 3
 runner.KEPT_EVERY_S = 0.0 if kept else 60.0
@@ -222,7 +222,7 @@ class Reading(runner.Job):
         if event.id == at:
             os.kill(os.getpid(), signal.SIGKILL)
 
-records = Records(Path(sys.argv[1]) / "obitus.sqlite3", "http://localhost")
+records = OpenRecords(Path(sys.argv[1]) / "obitus.sqlite3", "http://localhost")
 running = runner.Runner(records)
 running.start([Reading()])
 for number in range(40):
@@ -247,6 +247,6 @@ def test_killed_in_the_middle(tmp_path: Path, kept: tuple[str, ...]) -> None:
     for number in read:
         assert number <= known + 1, read
         known = max(known, number)
-    records = Records(tmp_path / "obitus.sqlite3", "http://localhost")
+    records = OpenRecords(tmp_path / "obitus.sqlite3", "http://localhost")
     assert known == events.newest(records.reader) == events.position(records.reader, "reading")
     records.close()

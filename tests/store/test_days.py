@@ -30,12 +30,12 @@ from pathlib import Path
 from obitus.service.intake.prepare import Preparer, Ready, Sender
 from obitus.service.settings import Settings, system_clock_ms
 from obitus.store.intake import take
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords
 
 folder, lines, at = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])
 settings = Settings(data=folder, port=0)
 # The store alone: the jobs of a service commit their positions, and those commits have points of their own.
-records = Records(settings.database, settings.url)
+records = OpenRecords(settings.database, settings.url)
 preparer, sender = Preparer(records.evidence), Sender(1, "sailings", "production", system_clock_ms())
 ready = [preparer.prepare(line, sender) for line in lines.read_bytes().splitlines()]
 assert all(isinstance(one, Ready) for one in ready), [one for one in ready if not isinstance(one, Ready)]
@@ -232,10 +232,10 @@ import os, signal, sys
 from pathlib import Path
 from obitus.service.settings import Settings, system_clock_ms
 from obitus.store import removing_days as removing
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords
 
 settings = Settings(data=Path(sys.argv[1]), port=0)
-records = Records(settings.database, settings.url)
+records = OpenRecords(settings.database, settings.url)
 records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == sys.argv[3] else None
 removing.remove_day(records.writer, records.days, int(sys.argv[2]), system_clock_ms(), "after 30 days")
 """

@@ -93,7 +93,7 @@ def test_acts_are_read_newest_first_and_narrowed(store: Store, ida: int) -> None
         )
 
     def read(**asked: object) -> list[str]:
-        given = {"act": "", "person": "", "before": 2**62, "most": 10} | asked
+        given = {"act": "", "person": "", "span_ms": (0, 2**62), "before": 2**62, "most": 10} | asked
         return [row.subject for row in people.acts(store.reader, **given)]  # type: ignore[arg-type]
 
     assert read() == ["subject 3", "subject 2", "subject 1", "subject 0"]

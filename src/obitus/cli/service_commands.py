@@ -41,11 +41,39 @@ def serve(
     password_file: Annotated[
         Path | None, typer.Option("--password-file", help="Set the owner's password from this file.")
     ] = None,
+    openid_issuer: Annotated[
+        str | None, typer.Option("--openid-issuer", help="Let people sign in by this OpenID Connect provider.")
+    ] = None,
+    openid_client: Annotated[str, typer.Option("--openid-client", help="The client's id at the provider.")] = "obitus",
+    openid_secret_file: Annotated[
+        Path | None, typer.Option("--openid-secret-file", help="File with the client's secret at the provider.")
+    ] = None,
+    openid_title: Annotated[
+        str, typer.Option("--openid-title", help="What the sign-in page calls the provider.")
+    ] = "single sign-on",
+    openid_joins: Annotated[
+        Literal["member", "reader"] | None,
+        typer.Option("--openid-joins", help="What somebody becomes who comes by it uninvited; without it, nobody may."),
+    ] = None,
 ) -> None:
     """Run the service. The first start prints a sign-in link that works once."""
     from obitus.cli import serving
 
-    serving.serve(data, host, port, public_url, new_link=new_link, password_file=password_file, plain_http=plain_http)
+    openid = (
+        serving.OpenIdOrder(openid_issuer, openid_client, openid_secret_file, openid_title, openid_joins)
+        if openid_issuer
+        else None
+    )
+    serving.serve(
+        data,
+        host,
+        port,
+        public_url,
+        new_link=new_link,
+        password_file=password_file,
+        plain_http=plain_http,
+        openid=openid,
+    )
 
 
 @app.command(short_help="Run the service with made-up data in it.")

@@ -4,14 +4,27 @@ from __future__ import annotations
 
 import logging
 import sqlite3
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.show import console, say
 
 if TYPE_CHECKING:
+    from obitus.service.settings import OpenId
     from obitus.service.wiring import Parts
+
+
+@dataclass(frozen=True, slots=True)
+class OpenIdOrder:
+    """What was said of the OpenID Connect provider on the command line."""
+
+    issuer: str
+    client: str
+    secret_file: Path | None
+    title: str
+    joins: Literal["member", "reader"] | None
 
 
 def demo(data: Path, port: int, *, load_only: bool, until_ms: int | None) -> None:
@@ -32,6 +45,7 @@ def serve(
     new_link: bool,
     password_file: Path | None,
     plain_http: bool,
+    openid: OpenIdOrder | None,
 ) -> None:
     """Run the service until it is told to stop."""
     try:
@@ -56,7 +70,8 @@ def serve(
         raise CliError(f"cannot listen on {host}:{port}: {error.strerror}. Choose another --port.") from error
     real_port = opened.getsockname()[1]
     try:
-        service = Parts(Settings(data=data, host=host, port=real_port, public_url=public_url))
+        settings = Settings(data=data, host=host, port=real_port, public_url=public_url, openid=_openid(openid))
+        service = Parts(settings)
     except (StoreError, OSError, sqlite3.Error) as error:
         opened.close()
         raise CliError(f"the records in {data} cannot be opened: {error}") from error
@@ -79,6 +94,23 @@ def serve(
     finally:
         service.close()
         opened.close()
+
+
+def _openid(order: OpenIdOrder | None) -> OpenId | None:
+    """Return the provider as settings have it; raises UsageTrouble where it cannot be one."""
+    from obitus.service.settings import OpenId
+    from obitus.service.sign_in.openid import OpenIdTrouble, check_address
+
+    if order is None:
+        return None
+    try:
+        check_address(order.issuer)
+        secret = order.secret_file.read_text("utf-8").strip() if order.secret_file is not None else ""
+    except OpenIdTrouble as error:
+        raise UsageTrouble(f"--openid-issuer: {error}.") from None
+    except OSError as error:
+        raise UsageTrouble(f"{order.secret_file} cannot be read: {error.strerror}.") from error
+    return OpenId(order.issuer, order.client, secret, order.title, order.joins)
 
 
 def _link_beside(data: Path) -> bool:

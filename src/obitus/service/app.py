@@ -13,6 +13,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 
 from obitus.core.clock import to_text
 from obitus.core.version import VERSION
+from obitus.service.api import acts as api_acts
 from obitus.service.api import against as api_against
 from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
@@ -20,7 +21,9 @@ from obitus.service.api import calls as api_calls
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
 from obitus.service.api import log_orders as api_log_orders
+from obitus.service.api import me as api_me
 from obitus.service.api import now as api_now
+from obitus.service.api import openid as api_openid
 from obitus.service.api import people as api_people
 from obitus.service.api import person as api_person
 from obitus.service.api import quiet as api_quiet
@@ -28,6 +31,7 @@ from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
 from obitus.service.api import rules as api_rules
 from obitus.service.api import saved as api_saved
+from obitus.service.api import sign_in as api_sign_in
 from obitus.service.api import tail as api_tail
 from obitus.service.api import templates as api_templates
 from obitus.service.api import timeline as api_timeline
@@ -40,6 +44,7 @@ from obitus.service.live import Live, LiveResponse
 from obitus.service.pages import client_wheel, console
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, who_asks
+from obitus.service.sign_in.rights import say_needs
 from obitus.service.wiring import Parts
 from obitus.store import events, people
 from obitus.store.events import Event
@@ -118,8 +123,10 @@ async def live(
         return people.is_good(records.reader, person.pass_id, clock.now_ms())
 
     number, was_there = heard
-    missed = (lambda: _missed(records, number)) if was_there else None
-    return LiveResponse(live.listen(person.pass_id, may_still, number, missed), media_type="text/event-stream")
+    narrowed = not person.sight.is_whole
+    missed = (lambda: None if narrowed else _missed(records, number)) if was_there else None
+    stream = live.listen(person.pass_id, may_still, number, missed, narrowed=narrowed)
+    return LiveResponse(stream, media_type="text/event-stream")
 
 
 def _missed(records: Records, since: int) -> list[Event] | None:
@@ -147,7 +154,11 @@ def make_app() -> FastAPI:
         telemetry.router,
         api_issues.router,
         api_apps.router,
+        api_sign_in.router,
+        api_openid.router,
+        api_me.router,
         api_people.router,
+        api_acts.router,
         api_rules.router,
         api_grouping.router,
         api_releases.router,
@@ -169,6 +180,7 @@ def make_app() -> FastAPI:
     ):
         app.include_router(part)
     add_handlers(app)
+    say_needs(app)
     return app
 
 

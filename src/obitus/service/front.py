@@ -19,11 +19,16 @@ from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/commits/.{1,1000}")
 """Routes that bound their bodies by themselves: what they take is large, and compressed."""
+PERSON: Final = "obitus.person"
+"""Where a request's scope holds who asks, None for a reporting key."""
 SIGN_IN: Final = "/api/sign-in"
 MOST_ADDRESSES: Final = 10_000
 WAIT_S: Final = 1.0
 _TURNED_AWAY: Final = frozenset({400, 401, 403, 404, 405, 408, 413, 415, 421, 429})
-OPEN: Final = frozenset({SIGN_IN, "/api/openapi.json"})
+OPEN: Final = frozenset(
+    {SIGN_IN, *(f"{SIGN_IN}/{way}" for way in ("invited", "ways", "openid", "openid/back")), "/api/openapi.json"}
+)
+"""What is answered to whoever asks, signed in or not."""
 Who = Callable[[Scope], Any]
 
 
@@ -44,7 +49,7 @@ class Front:
             request.check_announced()
             path = scope["path"]
             if path.startswith("/api/") and path not in OPEN:
-                scope["obitus.person"] = await asyncio.to_thread(self._who, scope)
+                scope[PERSON] = await asyncio.to_thread(self._who, scope)
             await self._app(scope, request.receive, request.send)
         except Problem as problem:
             await request.answer(problem)
@@ -88,7 +93,7 @@ class _Request:
         self._patience = patience
         path = scope["path"]
         self._bounds_itself = _LONG_BODIES.fullmatch(path) is not None
-        self._most = limits.sign_in_bytes if path == SIGN_IN else limits.form_bytes
+        self._most = limits.sign_in_bytes if path.startswith(SIGN_IN) else limits.form_bytes
         self._received = 0
         self._ends_s = 0.0
         self._problem: Problem | None = None

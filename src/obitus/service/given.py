@@ -7,9 +7,10 @@ from typing import Annotated, Any, Final
 from fastapi import Depends, Request
 
 from obitus.service.clock import Clock
+from obitus.service.front import PERSON
 from obitus.service.live import Live
 from obitus.service.settings import Settings
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords, Records
 
 SCOPE: Final = "obitus.parts"
 """Where a request's scope holds the parts, by name."""
@@ -24,7 +25,14 @@ def part(name: str) -> Any:
     return Depends(given)
 
 
-TheRecords = Annotated[Records, part("records")]
+def _records(request: Request) -> Records:
+    """Return the records as whoever asks sees them: of apps that they may not see, nothing is there."""
+    records: OpenRecords = request.scope[SCOPE].records
+    person = request.scope.get(PERSON)
+    return records if person is None else records.seen_with(person.sight)
+
+
+TheRecords = Annotated[Records, Depends(_records)]
 TheClock = Annotated[Clock, part("clock")]
 TheSettings = Annotated[Settings, part("settings")]
 TheLive = Annotated[Live, part("live")]

@@ -32,10 +32,10 @@ ROUND_EVERY_S: Final = 0.1
 class _Listener:
     """What waits for one listener."""
 
-    __slots__ = ("ended", "from_number", "pass_id", "texts", "woken")
+    __slots__ = ("ended", "from_number", "narrowed", "pass_id", "texts", "woken")
 
-    def __init__(self, pass_id: str) -> None:
-        self.pass_id = pass_id
+    def __init__(self, pass_id: str, narrowed: bool) -> None:
+        self.pass_id, self.narrowed = pass_id, narrowed
         self.texts: list[str] = []
         self.woken = asyncio.Event()
         self.ended = False
@@ -43,7 +43,13 @@ class _Listener:
         """Events up to this number it has got already."""
 
     def add(self, text: str) -> None:
-        """Let one more message wait; what is not read in time is replaced by a word that there was more."""
+        """Let one more message wait; what is not read in time is replaced by a word that there was more.
+
+        Who sees only some apps gets that word alone: of what happens in others, nothing may be said.
+        """
+        if self.narrowed:
+            self.texts = [_event({"type": "missed"})]
+            return
         if len(self.texts) > MOST_UNREAD:
             self.texts = [_event({"type": "missed"})]
         self.texts.append(text)
@@ -58,8 +64,8 @@ class _Listener:
 class Streams(Protocol):
     """Other streams that end when these do."""
 
-    def end(self, pass_id: str) -> None:
-        """End those that were asked for with a session or token that has ended. Called from any thread."""
+    def end(self, pass_id: str | None) -> None:
+        """End those that were asked for with a session or token that has ended, all with None. Called from any thread."""
 
     def close(self) -> None:
         """End all of them. Called from any thread."""
@@ -112,16 +118,19 @@ class Live:
             due.pop().woken.set()
         loop.call_later(WOKEN_EVERY_S if due else ROUND_EVERY_S, self._go_round, loop, due)
 
-    def end(self, pass_id: str) -> None:
-        """End the streams that were asked for with a session or token that has ended. Call it from any thread."""
+    def end(self, pass_id: str | None) -> None:
+        """End the streams that were asked for with a session or token that has ended. Call it from any thread.
+
+        With None all of them end: whoever may still listen asks again, and is told what they may see now.
+        """
         for one in self.others:
             one.end(pass_id)
         if self._loop is not None and not self._closed:
             self._loop.call_soon_threadsafe(self._end, pass_id)
 
-    def _end(self, pass_id: str) -> None:
+    def _end(self, pass_id: str | None) -> None:
         for listener in self._listeners:
-            if listener.pass_id == pass_id:
+            if pass_id is None or listener.pass_id == pass_id:
                 listener.end()
 
     def publish_from_thread(self, message: dict[str, Any], number: int | None = None) -> None:
@@ -148,14 +157,16 @@ class Live:
         may_still: Callable[[], bool],
         start: int | None = None,
         earlier: Callable[[], Sequence[Event] | None] | None = None,
+        *,
+        narrowed: bool = False,
     ) -> AsyncIterator[str]:
         """Yield the stream as text, with a comment now and then so that a dead connection is noticed.
 
         It ends with the pass that it was asked for with; ``may_still`` says whether that is good, and is asked now and then.
         ``start`` is the number of the last event that the listener knows of, should it have to ask again; ``earlier`` returns
-        the events that it has missed, None where these are too many.
+        the events that it has missed, None where these are too many. One that is ``narrowed`` is only told to look again.
         """
-        listener = _Listener(pass_id)
+        listener = _Listener(pass_id, narrowed)
         # What it knows may be published only now: it has read that from the records before.
         listener.from_number = start or 0
         # First: what is committed while the missed ones are read waits here, and is known by its number.

@@ -24,6 +24,10 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "not-signed-in": (401, "Nobody is signed in"),
     "reporting-key-cannot-read": (403, "A reporting key may only send reports"),
     "scope-too-narrow": (403, "This token may not do that"),
+    "not-for-this-role": (403, "This is not for people of this role"),
+    "code-needed": (401, "A one-time code is needed"),
+    "last-owner": (409, "Somebody must administer"),
+    "no-openid": (404, "Nobody is signed in that way here"),
     "password-too-weak": (422, "This password is too easy to guess"),
     "sign-in-failed": (401, "Name and password, or the link, are not right"),
     "too-many-sign-ins": (429, "Too many failed sign-ins"),
@@ -132,11 +136,15 @@ _STORE_TROUBLES: Final = (
     "store-faulty", "store-locked", "store-read-only", "store-damaged", "disk-full", "query-too-long", "queue-full", "fault",
 )  # fmt: skip
 
+_REFUSALS: Final = ("scope-too-narrow", "not-for-this-role")
+
 
 def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
     """Return the OpenAPI description of the problems that an endpoint can answer with."""
     found: dict[int | str, dict[str, Any]] = {}
     every = dict.fromkeys((*slugs, *_STORE_TROUBLES) if "store-broken" in slugs else slugs)
+    if "not-signed-in" in every:
+        every |= dict.fromkeys(_REFUSALS)
     for slug in every:
         status, title = PROBLEMS[slug]
         entry = found.setdefault(status, {"model": ProblemDetails, "description": ""})

@@ -6,7 +6,11 @@ import base64
 import hashlib
 import hmac
 import secrets
+from functools import cache
 from typing import Final
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
 
 SHORTEST_PASSWORD: Final = 12
 MOST_LOOKED_AT: Final = 72
@@ -14,9 +18,7 @@ LEAST_GUESSES_LOG10: Final = 9.0
 KEY_PREFIX: Final = "okey_"
 TOKEN_PREFIX: Final = "otok_"
 
-# RFC 7914: N = 2**15, r = 8, p = 1 takes 32 MiB and some 80 ms here.
-_SCRYPT_N: Final = 2**15
-_SCRYPT_MEMORY: Final = 64 * 1024 * 1024
+_LEGACY_MEMORY: Final = 64 * 1024 * 1024
 
 
 def new_secret(prefix: str = "") -> str:
@@ -30,9 +32,8 @@ def hash_of(secret: str) -> bytes:
 
 
 def hash_password(password: str) -> str:
-    """Return what is kept of a password: scrypt with a salt of its own, parameters included."""
-    salt = secrets.token_bytes(16)
-    return f"scrypt${_SCRYPT_N}${_b64(salt)}${_b64(_scrypt(password, salt, _SCRYPT_N))}"
+    """Return what is kept of a password: Argon2id (RFC 9106) with the library's parameters and a salt of its own, all included."""
+    return _hasher().hash(password)
 
 
 def why_weak(password: str, name: str) -> str | None:
@@ -48,16 +49,32 @@ def why_weak(password: str, name: str) -> str | None:
 
 def password_fits(password: str, kept: str | None) -> bool:
     """Whether a password is the one kept; takes as long when none is kept."""
-    if kept is None:
-        _scrypt(password, b"0" * 16, _SCRYPT_N)
+    if kept is not None and kept.startswith("scrypt$"):
+        _, n, salt, digest = kept.split("$")
+        return hmac.compare_digest(_scrypt(password, base64.b64decode(salt), int(n)), base64.b64decode(digest))
+    try:
+        return _hasher().verify(kept or _of_nobody(), password) and kept is not None
+    except (VerificationError, InvalidHashError):
         return False
-    _, n, salt, digest = kept.split("$")
-    return hmac.compare_digest(_scrypt(password, base64.b64decode(salt), int(n)), base64.b64decode(digest))
+
+
+def needs_renewal(kept: str) -> bool:
+    """Whether a hash was made in an earlier way, and should be made again when its password is at hand."""
+    return kept.startswith("scrypt$") or _hasher().check_needs_rehash(kept)
+
+
+@cache
+def _hasher() -> PasswordHasher:
+    return PasswordHasher()
+
+
+@cache
+def _of_nobody() -> str:
+    return _hasher().hash(new_secret())
 
 
 def _scrypt(password: str, salt: bytes, n: int) -> bytes:
-    return hashlib.scrypt(password.encode(), salt=salt, n=n, r=8, p=1, maxmem=_SCRYPT_MEMORY, dklen=32)
-
-
-def _b64(raw: bytes) -> str:
-    return base64.b64encode(raw).decode()
+    """Return the digest (RFC 7914, r = 8, p = 1) that versions before several people kept."""
+    return hashlib.scrypt(
+        password.encode("utf-8", "surrogateescape"), salt=salt, n=n, r=8, p=1, maxmem=_LEGACY_MEMORY, dklen=32
+    )

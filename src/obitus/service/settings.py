@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Final
+from typing import Final, Literal
 
 MIB: Final = 1024 * 1024
 
@@ -82,6 +82,20 @@ class Limits:
 
 
 @dataclass(frozen=True)
+class OpenId:
+    """The OpenID Connect provider that people may sign in by."""
+
+    issuer: str
+    """Its address, exactly as it calls itself."""
+    client_id: str
+    client_secret: str = ""
+    title: str = "single sign-on"
+    """What the sign-in page calls it."""
+    joins_as: Literal["member", "reader"] | None = None
+    """What somebody becomes whom it vouches for and who was not invited; None lets in only who was."""
+
+
+@dataclass(frozen=True)
 class Settings:
     """How one service runs."""
 
@@ -94,6 +108,7 @@ class Settings:
     limits: Limits = field(default_factory=Limits)
     processes: int = (os.cpu_count() or 1) + 1
     """How many processes beside the service work on large bodies, each started when it is needed."""
+    openid: OpenId | None = None
     clock_ms: Callable[[], int] = system_clock_ms
     """What time it is; another clock is given by tests and the demo."""
 

@@ -16,8 +16,9 @@ from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
+from obitus.service.sign_in.openid import OpenIdSignIn
 from obitus.service.sign_in.passes import Passes
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords
 
 
 class Parts:
@@ -26,10 +27,12 @@ class Parts:
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
         self.clock = Clock(settings.clock_ms)
-        self.records = Records(settings.database, settings.url)
+        self.records = OpenRecords(settings.database, settings.url)
         self.live = Live()
         self.acts = Acts(self.records.writer, self.clock)
         self.passes = Passes(self.records, self.clock, settings, self.acts, self.live)
+        back = f"{settings.url}/api/sign-in/openid/back"
+        self.openid = OpenIdSignIn(settings.openid, back) if settings.openid is not None else None
         self.intake = Intake(self.records, self.clock, settings, self.live)
         preparer = self.intake.preparer
         self.planner = Planner(self.records, preparer)
@@ -57,4 +60,6 @@ class Parts:
         self.live.close()
         self.housekeeping.close()
         self.intake.close()
+        if self.openid is not None:
+            self.openid.close()
         self.records.close()

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import IO, Any, Final, TypeVar
 
 from obitus.store import errors
+from obitus.store.sight import MAIN, WHOLE, NarrowedConnection, Sight, narrow
 
 try:
     import fcntl
@@ -107,11 +108,18 @@ def open_as_writer(path: Path, cache: str) -> sqlite3.Connection:
     return connection
 
 
-def open_as_reader(path: Path, cache: str) -> sqlite3.Connection:
-    """Open a file that is there for reading alone, from any thread. Driver's errors."""
+def open_as_reader(path: Path, cache: str, tables: dict[str, str], sight: Sight) -> sqlite3.Connection:
+    """Open a file that is there for reading alone, from any thread. Driver's errors.
+
+    ``tables`` says which of a file's tables hold something of apps; of these only what ``sight`` sees is there.
+    """
     address = f"{path.absolute().as_uri()}?mode=ro"
-    connection = sqlite3.connect(address, uri=True, isolation_level=None, check_same_thread=False)
+    factory = sqlite3.Connection if sight.is_whole else NarrowedConnection
+    connection = sqlite3.connect(address, uri=True, isolation_level=None, check_same_thread=False, factory=factory)
     connection.row_factory = sqlite3.Row
+    if not sight.is_whole:
+        narrow(connection, tables, sight)
+    # After the views: from here on nothing can be made any more.
     connection.execute("PRAGMA query_only = ON")
     connection.execute(cache)
     return connection
@@ -208,10 +216,13 @@ def column_of(cursor: sqlite3.Cursor, kind: type[Kept]) -> list[Kept]:
 
 
 class Reader:
-    """Read-only connections, one for each thread that asks. Each reading has a time limit."""
+    """Read-only connections, one for each thread that asks. Each reading has a time limit.
 
-    def __init__(self, path: Path) -> None:
-        self.path = path
+    With a sight that is not whole they show nothing of other apps.
+    """
+
+    def __init__(self, path: Path, sight: Sight = WHOLE) -> None:
+        self.path, self.sight = path, sight
         self._local = threading.local()
         self._all: list[sqlite3.Connection] = []
         self._lock = threading.Lock()
@@ -286,7 +297,7 @@ class Reader:
         connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
         if connection is None:
             with our_errors(self.path):
-                connection = open_as_reader(self.path, MIDDLE_CACHE)
+                connection = open_as_reader(self.path, MIDDLE_CACHE, MAIN, self.sight)
             with self._lock:
                 if self._closed:
                     connection.close()

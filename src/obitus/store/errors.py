@@ -15,6 +15,7 @@ StoreError
 ├── TooMany           there are as many of these as there may be
 ├── NotThere          the record asked for does not exist
 ├── ChangedMeanwhile  what was decided on is not any more what was seen
+├── LastOwner         nobody would be left who may administer
 ├── EvidenceGone      what was reported was removed, or its file is missing; what was counted is there
 └── AlreadyThere      a record of that name exists
 """
@@ -104,6 +105,12 @@ class NotThere(StoreError):
     """Raised when the record asked for does not exist."""
 
     slug = "not-found"
+
+
+class LastOwner(StoreError):
+    """Raised when the only owner would leave, or be one no more."""
+
+    slug = "last-owner"
 
 
 class EvidenceGone(StoreError):

@@ -1,7 +1,8 @@
-"""Who may: people, their passes (sign-in links, sessions, personal tokens) and what they did. Secrets come hashed."""
+"""Who lets in whom: people, their passes (sign-in links, sessions, personal tokens) and what they did. Secrets come hashed."""
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from dataclasses import dataclass
 from typing import Final, Literal
@@ -10,24 +11,31 @@ from obitus.core.clock import HOUR_MS
 from obitus.store import events
 from obitus.store.database import Reader, column_of
 from obitus.store.errors import NotThere
-from obitus.store.rows import Act, Pass, PersonWithPass, PersonWithPassword, Scope
+from obitus.store.rows import Act, Pass, PersonWithPass, PersonWithPassword, Role, Scope
+from obitus.store.sight import WHOLE, Sight
 
 PassKind = Literal["link", "session", "token"]
 SESSION_IDLE_MS: Final = 12 * HOUR_MS
 """A session that nobody uses for so long has ended."""
 TRY_WINDOW_MS: Final = 5 * 60_000
 
-_OWNER = "SELECT id, name, password FROM people WHERE role = 'owner' ORDER BY id LIMIT 1"
-_PERSON_NAMED = "SELECT id, name, password FROM people WHERE name = ?"
+_TO_SIGN_IN = "SELECT id, name, password, code_secret, code_step FROM people WHERE removed_ms IS NULL"
+_OWNER: Final = f"{_TO_SIGN_IN} AND role = 'owner' ORDER BY id LIMIT 1"
+_PERSON_NAMED: Final = f"{_TO_SIGN_IN} AND name = ?"
 _PERSON_WITH = """
-SELECT people.id, people.name, people.role, people.password IS NOT NULL AS has_password, passes.id AS pass_id,
-  passes.scope, passes.created_ms, passes.used_ms, passes.by_link
-FROM passes JOIN people ON people.id = passes.person_id
+SELECT people.id, people.name, people.role, people.password IS NOT NULL AS has_password,
+  people.code_secret IS NOT NULL AS has_codes, passes.id AS pass_id,
+  passes.scope, passes.created_ms, passes.used_ms, passes.by_link, passes.apps,
+  (SELECT json_group_array(id) FROM apps WHERE limited = 1 AND people.role <> 'owner'
+     AND id NOT IN (SELECT app_id FROM app_people WHERE person_id = people.id)) AS hidden
+FROM passes JOIN people ON people.id = passes.person_id AND people.removed_ms IS NULL
 WHERE passes.hash = :hash AND passes.kind = :kind AND passes.ended_ms IS NULL
   AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
   AND (passes.kind <> 'session' OR COALESCE(passes.used_ms, passes.created_ms) > :now_ms - :idle_ms)"""
 _PASSES = """
-SELECT id, label, created_ms, expires_ms, used_ms, scope, by_link FROM passes
+SELECT id, label, created_ms, expires_ms, used_ms, scope, by_link,
+  (SELECT json_group_array(name) FROM apps WHERE passes.apps IS NOT NULL AND id IN (SELECT value FROM json_each(passes.apps))) AS apps
+FROM passes
 WHERE person_id = :person_id AND kind = :kind AND passes.ended_ms IS NULL
   AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
   AND (passes.kind <> 'session' OR COALESCE(passes.used_ms, passes.created_ms) > :now_ms - :idle_ms)
@@ -40,8 +48,8 @@ SELECT 1 FROM passes WHERE id = :id AND passes.ended_ms IS NULL
 _TOUCH = "UPDATE passes SET used_ms = :now_ms WHERE id = :id AND COALESCE(used_ms, 0) < :now_ms"
 _ADD_OWNER = "INSERT INTO people (name, role, created_ms) VALUES (?, 'owner', ?)"
 _ADD_PASS = """
-INSERT INTO passes (hash, id, kind, person_id, label, created_ms, expires_ms, scope, by_link)
-VALUES (:hash, :id, :kind, :person_id, :label, :now_ms, :expires_ms, :scope, :by_link)"""
+INSERT INTO passes (hash, id, kind, person_id, label, created_ms, expires_ms, scope, by_link, apps)
+VALUES (:hash, :id, :kind, :person_id, :label, :now_ms, :expires_ms, :scope, :by_link, :apps)"""
 _END_PASS = "UPDATE passes SET ended_ms = :now_ms WHERE id = :id AND person_id = :person_id AND ended_ms IS NULL"
 # One statement: of two browsers that open a link at the same moment only one is let in.
 _USE_LINK = """
@@ -64,6 +72,7 @@ _ACTS = """
 SELECT acts.id, acts.time_ms, acts.act, acts.subject, people.name AS person
 FROM acts LEFT JOIN people ON people.id = acts.person_id
 WHERE (:act = '' OR acts.act = :act) AND (:person = '' OR people.name = :person) AND acts.id < :before
+  AND acts.time_ms >= :from_ms AND acts.time_ms < :to_ms
 ORDER BY acts.id DESC LIMIT :most"""
 # From one kind to the next by the index: DISTINCT would go through the whole record.
 _ACT_KINDS = """
@@ -80,10 +89,13 @@ class Person:
 
     id: int
     name: str
-    role: str
+    role: Role
     has_password: bool
+    has_codes: bool
     pass_id: str
     scope: Scope = "administer"
+    """What the pass is good for, whatever the role allows."""
+    sight: Sight = WHOLE
     by_link_ms: int | None = None
     """When a sign-in link began this session; None where a password did, or for a token."""
     used_ms: int | None = None
@@ -106,8 +118,19 @@ def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int)
     row = reader.first(PersonWithPass, _PERSON_WITH, values)
     if row is None:
         return None
-    by_link_ms = row.created_ms if row.by_link else None
-    return Person(row.id, row.name, row.role, bool(row.has_password), row.pass_id, row.scope, by_link_ms, row.used_ms)
+    only = None if row.apps is None else frozenset[int](json.loads(row.apps))
+    return Person(
+        row.id,
+        row.name,
+        row.role,
+        bool(row.has_password),
+        bool(row.has_codes),
+        row.pass_id,
+        row.scope,
+        Sight(only, frozenset[int](json.loads(row.hidden))),
+        row.created_ms if row.by_link else None,
+        row.used_ms,
+    )
 
 
 def is_good(reader: Reader, pass_id: str, now_ms: int) -> bool:
@@ -151,9 +174,10 @@ def forget_tries(connection: sqlite3.Connection, name: str, address: str) -> Non
     connection.execute(_FORGET_ONES, {"name": name, "address": address})
 
 
-def acts(reader: Reader, *, act: str, person: str, before: int, most: int) -> list[Act]:
-    """Return what was done, newest first."""
-    return reader.all(Act, _ACTS, {"act": act, "person": person, "before": before, "most": most})
+def acts(reader: Reader, *, act: str, person: str, span_ms: tuple[int, int], before: int, most: int) -> list[Act]:
+    """Return what was done from a time to another, newest first."""
+    values = {"act": act, "person": person, "before": before, "most": most, "from_ms": span_ms[0], "to_ms": span_ms[1]}
+    return reader.all(Act, _ACTS, values)
 
 
 def act_kinds(reader: Reader) -> list[str]:
@@ -178,10 +202,12 @@ def add_pass(
     expires_ms: int | None,
     scope: Scope = "administer",
     by_link: bool = False,
+    apps: list[int] | None = None,
 ) -> None:
-    """Store a new pass."""
+    """Store a new pass; ``apps`` are the numbers of those that it is for, None for all that its person sees."""
     values = {"hash": secret_hash, "id": pass_id, "kind": kind, "person_id": person_id, "label": label}
     values |= {"now_ms": now_ms, "expires_ms": expires_ms, "scope": scope, "by_link": int(by_link)}
+    values["apps"] = None if apps is None else json.dumps(apps)
     connection.execute(_ADD_PASS, values)
 
 

@@ -2,16 +2,37 @@
 
 from __future__ import annotations
 
+import threading
+from collections import OrderedDict
 from pathlib import Path
+from typing import Final
 
 from obitus.store.database import Reader, lock_folder
 from obitus.store.days.files import folder_beside
 from obitus.store.days.reading import DayReaders
 from obitus.store.evidence import Evidence
+from obitus.store.sight import Sight
 from obitus.store.writer import Writer
+
+MOST_SIGHTS: Final = 16
+"""Different sets of apps for which readers stay open."""
 
 
 class Records:
+    """What is kept, as it is read and written. A narrowed one shows nothing of other apps; what it writes, its caller has to check."""
+
+    def __init__(self, writer: Writer, reader: Reader) -> None:
+        self.writer, self.reader = writer, reader
+        self.days = DayReaders(folder_beside(reader.path), reader)
+        self.evidence = Evidence(reader, self.days)
+
+    def close_readers(self) -> None:
+        """Close what was opened for reading."""
+        self.days.close()
+        self.reader.close()
+
+
+class OpenRecords(Records):
     """A folder of records, held by this process alone. Close it to finish what was queued and to let go of the files.
 
     ``said`` is written beside the process's number for whoever finds the folder in use. Raises StoreError.
@@ -22,18 +43,33 @@ class Records:
         self._lock.write(f"\n{said}\n")
         self._lock.flush()
         try:
-            self.writer = Writer(database)
+            writer = Writer(database)
         except BaseException:
             self._lock.close()
             raise
-        self.reader = Reader(database)
-        self.days = DayReaders(folder_beside(database), self.reader)
-        self.evidence = Evidence(self.reader, self.days)
+        super().__init__(writer, Reader(database))
+        self._narrowed: OrderedDict[Sight, Records] = OrderedDict()
+        self._guard = threading.Lock()
+
+    def seen_with(self, sight: Sight) -> Records:
+        """Return the records as somebody sees them who sees only some apps."""
+        if sight.is_whole:
+            return self
+        with self._guard:
+            narrowed = self._narrowed.pop(sight, None)
+            if narrowed is None:
+                narrowed = Records(self.writer, Reader(self.reader.path, sight))
+            self._narrowed[sight] = narrowed
+            while len(self._narrowed) > MOST_SIGHTS:
+                # Somebody may be reading with them still: they are closed once nobody holds them any more.
+                self._narrowed.popitem(last=False)
+        return narrowed
 
     def close(self) -> None:
         """Write what is queued, and close every file."""
         # Readers first: the last one who closes leaves a single file.
-        self.days.close()
-        self.reader.close()
+        for narrowed in self._narrowed.values():
+            narrowed.close_readers()
+        self.close_readers()
         self.writer.close()
         self._lock.close()

@@ -9,6 +9,7 @@ from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
 from obitus.service.intake.formats import KeptFailure
+from obitus.store.rows import Role, Scope
 
 Time = str
 """RFC 3339, UTC, to the millisecond."""
@@ -323,8 +324,13 @@ class PersonAnswer(BaseModel):
     """Who is signed in."""
 
     name: str
-    role: str
+    role: Role
+    may: Scope = Field(
+        description="What this session or token is good for: read, decide (and read), or administer (all)."
+    )
     has_password: bool
+    has_codes: bool = Field(description="Whether a one-time code is asked for beside the password.")
+    sees_all: bool = Field(description="Whether all apps are seen, those to come too.")
 
 
 class TokenAnswer(BaseModel):
@@ -335,13 +341,17 @@ class TokenAnswer(BaseModel):
     created: Time
     expires: Time | None = Field(default=None, description="When it ends.")
     used: Time | None = Field(default=None, description="When it was last used, to within minutes.")
-    scope: str = Field(description="What it may do: read, decide (and read), or administer (all).")
+    scope: Scope = Field(description="What it may do: read, decide (and read), or administer (all).")
+    apps: list[str] | None = Field(
+        default=None, description="The apps that it is for; absent for all that its person sees."
+    )
 
 
 class SessionAnswer(BaseModel):
     """A browser that is signed in."""
 
     id: str
+    label: str = Field(description="Which browser, as far as it says, and from where it was signed in.")
     created: Time
     expires: Time
     used: Time | None = Field(default=None, description="When it was last used, to within minutes.")

@@ -1,333 +1,235 @@
-"""``/api``: signing in and out, who I am, personal tokens."""
+"""``/api/people``: who works here, in which role, who is invited, and who sees apps that are limited."""
 
 from __future__ import annotations
 
-import sqlite3
-from collections.abc import Callable
+import json
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Path, Query, Request
-from fastapi.responses import JSONResponse, Response
+from fastapi import APIRouter, Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS, to_text
 from obitus.service import secrets
-from obitus.service.api import answers, views
-from obitus.service.clock import Clock
+from obitus.service.api import views
+from obitus.service.api.answers import Done, Time
 from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
-from obitus.service.problems import Problem, described
-from obitus.service.settings import Settings
-from obitus.service.sign_in.access import SignedIn, address_of, cookie_name, refuse_foreign
-from obitus.service.sign_in.acts import Acts, TheActs
-from obitus.service.sign_in.passes import SESSION_LASTS_MS, Passes, ThePasses
-from obitus.store import people as store
-from obitus.store.errors import NotThere
-from obitus.store.records import Records
-from obitus.store.rows import Scope
+from obitus.service.problems import described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
+from obitus.service.sign_in.passes import LINK_LASTS_MS, ThePasses
+from obitus.store import apps as app_store
+from obitus.store import team
+from obitus.store.rows import Role
 
-router = APIRouter(prefix="/api", tags=["people"], responses=described("bad-field", "foreign-origin", "store-broken"))
+router = APIRouter(
+    prefix="/api",
+    tags=["people"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "foreign-origin", "store-broken"),
+)
 
-FRESH_LINK_MS: Final = 15 * 60_000
-TOKEN_LASTS_MS: Final = 365 * DAY_MS
-PASSWORD_WAIT_S: Final = 5.0
-
-
-class SignIn(BaseModel):
-    """Either the secret of a sign-in link, or name and password."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    link: str | None = Field(default=None, max_length=200, description="What stands behind `#` in a sign-in link.")
-    name: str | None = Field(default=None, max_length=60)
-    password: str | None = Field(default=None, max_length=1000)
-    token_label: str | None = Field(
-        default=None,
-        min_length=1,
-        max_length=60,
-        description="Make a personal token with this label, for a command line.",
-    )
+LONGEST_DAYS: Final = 30
+Name = Annotated[str, Path(max_length=60, description="The name of one of the people.")]
+Label = Annotated[str, Field(min_length=1, max_length=60)]
 
 
-class SignInAnswer(BaseModel):
-    """Who was signed in, with a token when one was asked for instead of a cookie."""
+class SomebodyAnswer(BaseModel):
+    """One of the people."""
 
     name: str
-    token: str | None = None
+    role: Role
+    since: Time
+    used: Time | None = Field(default=None, description="When they were last here, to within minutes.")
+    has_password: bool
+    has_codes: bool = Field(description="Whether they are asked for one-time codes beside the password.")
+    openid: bool = Field(description="Whether they sign in by OpenID Connect.")
+    apps: list[str] = Field(description="The limited apps that they see; owners see all.")
+    is_me: bool
 
 
-class NewPassword(BaseModel):
-    """A password to set."""
+class PeopleAnswer(BaseModel):
+    """The people, and the apps that only some of them see."""
 
-    model_config = ConfigDict(extra="forbid")
+    people: list[SomebodyAnswer]
+    limited: list[str] = Field(description="Apps that only owners, and people named for them, see.")
 
-    password: str = Field(
-        min_length=secrets.SHORTEST_PASSWORD,
-        max_length=1000,
-        description="At least twelve signs, and none that many use.",
+
+class InvitationAnswer(BaseModel):
+    """An invitation that is open."""
+
+    id: str
+    label: str
+    role: Role
+    apps: list[str] = Field(description="The limited apps that who comes by it will see.")
+    made_by: str
+    created: Time
+    expires: Time
+
+
+class InvitationsAnswer(BaseModel):
+    """The invitations that are open."""
+
+    invitations: list[InvitationAnswer]
+
+
+class LinkAnswer(BaseModel):
+    """A link, shown this once."""
+
+    link: str
+    expires: Time
+
+
+class NewInvitation(BaseModel):
+    """Somebody to invite."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    label: Label = Field(description="Whom it is for.")
+    role: Role = Field(default="member", description="owner: everything; member: decide about issues; reader: read.")
+    apps: list[Label] = Field(default=[], max_length=200, description="Limited apps that they will see.")
+    days: int = Field(default=7, ge=1, le=LONGEST_DAYS, description="After how many days it ends.")
+
+
+class Place(BaseModel):
+    """What somebody is here."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    role: Role
+
+
+class WhoSees(BaseModel):
+    """Who sees an app."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    people: list[Label] | None = Field(max_length=500, description="Owners and these people; everybody with null.")
+
+
+@router.get("/people", summary="The people")
+def people(records: TheRecords, person: SignedIn) -> PeopleAnswer:
+    """Return who works here, and which apps only some see. Of apps that the asker does not see, nothing is said."""
+    seen = {app.id: app.name for app in app_store.apps(records.reader)}
+    return PeopleAnswer(
+        people=[
+            SomebodyAnswer(
+                name=row.name,
+                role=row.role,
+                since=to_text(row.created_ms),
+                used=views.time_text(row.used_ms),
+                has_password=bool(row.has_password),
+                has_codes=bool(row.has_codes),
+                openid=row.subject is not None,
+                apps=sorted(set(json.loads(row.apps)) & set(seen.values())),
+                is_me=row.id == person.id,
+            )
+            for row in team.everybody(records.reader)
+        ],
+        limited=sorted(seen[app_id] for app_id in team.limited(records.reader) if app_id in seen),
     )
-    old: str | None = Field(
-        default=None,
-        max_length=1000,
-        description="The old one; not needed where a sign-in link was used within the last quarter of an hour.",
+
+
+@router.get("/people/invitations", summary="Open invitations")
+def invitations(records: TheRecords, clock: TheClock) -> InvitationsAnswer:
+    """Return the invitations that nobody has used yet, without their links."""
+    names = {app.id: app.name for app in app_store.apps(records.reader)}
+    return InvitationsAnswer(
+        invitations=[
+            InvitationAnswer(
+                id=row.id,
+                label=row.label,
+                role=row.role,
+                apps=[names[app] for app in json.loads(row.apps) if app in names],
+                made_by=row.made_by,
+                created=to_text(row.created_ms),
+                expires=to_text(row.expires_ms),
+            )
+            for row in team.invitations(records.reader, clock.now_ms())
+        ]
     )
-    end_tokens: bool = Field(default=False, strict=True, description="End my personal tokens too.")
 
 
-class NewToken(BaseModel):
-    """A personal token to make."""
+@router.post("/people/invitations", summary="Invite somebody", status_code=201, responses=described("not-found"))
+def invite(clock: TheClock, settings: TheSettings, acts: TheActs, person: SignedIn, order: NewInvitation) -> LinkAnswer:
+    """Return a link with which somebody becomes one of the people, once; they choose their name and password themselves."""
+    secret, now_ms = secrets.new_secret(), clock.now_ms()
+    expires_ms = now_ms + order.days * DAY_MS
+    acts.do(
+        person.id,
+        "invited",
+        f"{order.label} as {order.role}" + (f", to {', '.join(order.apps)}" if order.apps else ""),
+        lambda c: team.invite(
+            c,
+            secret_hash=secrets.hash_of(secret),
+            invitation_id=secrets.new_secret()[:12],
+            label=order.label,
+            role=order.role,
+            apps=order.apps,
+            made_by=person.id,
+            now_ms=now_ms,
+            expires_ms=expires_ms,
+        ),
+    )
+    # Behind `#`: no server log ever sees it.
+    return LinkAnswer(link=f"{settings.url}/sign-in#invitation={secret}", expires=to_text(expires_ms))
 
-    model_config = ConfigDict(extra="forbid")
 
-    label: str = Field(min_length=1, max_length=60, description="What it is for.")
-    days: int = Field(default=365, ge=1, le=365, description="After how many days it ends.")
-    scope: Scope = Field(default="decide", description="What it may do: read, decide (and read), or administer (all).")
-
-
-Enter = Callable[[sqlite3.Connection], int]
-"""What lets somebody in, in the transaction that makes the session; returns who it is."""
-
-
-@router.post(
-    "/sign-in",
-    summary="Sign in",
-    response_model=SignInAnswer,
-    responses=described("sign-in-failed", "too-many-sign-ins", "too-busy", "body-too-large"),
-)
-def sign_in(
-    records: TheRecords,
-    clock: TheClock,
-    settings: TheSettings,
-    acts: TheActs,
-    passes: ThePasses,
-    request: Request,
-    order: SignIn,
-) -> Response:
-    """Sign in with a link (once) or with name and password. Sets the session cookie, or gives a personal token."""
-    refuse_foreign(request)
-    if order.link:
-        name, enter = _with_link(records, clock, acts, request, order.link)
-    elif order.name and order.password:
-        name, enter = _with_password(records, clock, settings, acts, passes, request, order.name, order.password)
-    else:
-        # Nothing was guessed, so it counts as no try.
-        raise Problem("sign-in-failed", "Send either link, or name and password.")
+@router.delete("/people/invitations/{id}", summary="Withdraw an invitation", responses=described("not-found"))
+def withdraw(clock: TheClock, acts: TheActs, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> Done:
+    """Let nobody come by an invitation any more."""
     now_ms = clock.now_ms()
-    how = f"with a {'link' if order.link else 'password'} from {address_of(request)}"
-    if order.token_label:
-        secret, keep = passes.new("token", order.token_label, TOKEN_LASTS_MS)
-    else:
-        secret, keep = passes.new("session", "browser", SESSION_LASTS_MS, by_link=bool(order.link))
-
-    def signs_in(connection: sqlite3.Connection) -> None:
-        # A link is used up only if the session that it is for comes to be.
-        person_id = enter(connection)
-        keep(connection, person_id)
-        store.note_act(connection, person_id, "signed in", how, now_ms)
-
-    try:
-        records.writer.run(signs_in)
-    except NotThere as error:
-        raise _no_link(acts, request, error) from None
-    if order.token_label:
-        return JSONResponse({"name": name, "token": secret})
-    answer = JSONResponse({"name": name})
-    answer.set_cookie(
-        cookie_name(settings),
-        secret,
-        max_age=SESSION_LASTS_MS // 1000,
-        httponly=True,
-        samesite="strict",
-        secure=settings.is_https or request.url.scheme == "https",
-        path="/",
-    )
-    return answer
+    acts.do(person.id, "withdrew invitation", id, lambda c: team.withdraw(c, id, now_ms))
+    return Done()
 
 
-def _with_link(records: Records, clock: Clock, acts: Acts, request: Request, link: str) -> tuple[str, Enter]:
-    hashed, now_ms = secrets.hash_of(link), clock.now_ms()
-    # Looked at before it is used up: nobody can keep the writer busy with links that are none.
-    held = store.person_with(records.reader, hashed, "link", now_ms)
-    if held is None:
-        error = NotThere("this sign-in link was used already, is too old, or was never given out")
-        raise _no_link(acts, request, error)
-    return held.name, lambda connection: store.use_link(connection, hashed, now_ms)
+@router.patch("/people/{name}", summary="Give somebody another role", responses=described("not-found", "last-owner"))
+def set_role(live: TheLive, acts: TheActs, person: SignedIn, name: Name, order: Place) -> Done:
+    """Make somebody owner, member or reader. It holds from their next request on."""
+    acts.do(person.id, "gave role", f"{name}: {order.role}", lambda c: team.set_role(c, name, order.role))
+    # Whoever may still listen asks again, and hears of what they may see now.
+    live.end(None)
+    return Done()
 
 
-def _no_link(acts: Acts, request: Request, error: NotThere) -> Problem:
-    acts.note_refusal("sign-in failed", f"with a link from {address_of(request)}")
-    return Problem("sign-in-failed", f"{error}. Start the service with --new-link to get another.")
-
-
-def _with_password(
-    records: Records,
-    clock: Clock,
-    settings: Settings,
-    acts: Acts,
-    passes: Passes,
-    request: Request,
-    name: str,
-    password: str,
-) -> tuple[str, Enter]:
-    limits, now_ms, address = settings.limits, clock.now_ms(), address_of(request)
-    most = (limits.sign_in_attempts_for_a_name, limits.sign_in_attempts)
-    wait_ms = records.writer.run(lambda c: store.try_sign_in(c, name, address, now_ms, most))
-    if wait_ms:
-        acts.note_refusal("sign-in refused", f"{name} from {address}: too many tries")
-        wait_s = -(-wait_ms // 1000)
-        said = f"Too many tries to sign in. Wait {wait_s} s, or use a sign-in link: start the service with --new-link."
-        raise Problem("too-many-sign-ins", said, retry_after_s=wait_s)
-    row = store.person_named(records.reader, name)
-    if not passes.password_checks.acquire(timeout=PASSWORD_WAIT_S):
-        raise Problem("too-busy", "Too many sign in at this moment. Try again in a moment.", retry_after_s=1)
-    try:
-        fits = secrets.password_fits(password, row.password if row else None)
-    finally:
-        passes.password_checks.release()
-    if row is None or not fits:
-        acts.note_refusal("sign-in failed", f"{name} from {address}")
-        raise Problem("sign-in-failed", "Name and password do not fit together.")
-    person_id = int(row.id)
-
-    def enter(connection: sqlite3.Connection) -> int:
-        store.forget_tries(connection, name, address)
-        return person_id
-
-    return str(row.name), enter
-
-
-@router.post("/sign-out", summary="Sign out", responses=described("not-signed-in"))
-def sign_out(settings: TheSettings, passes: ThePasses, person: SignedIn) -> Response:
-    """End this session or this personal token."""
-    passes.end(person.pass_id, person.id, "signed out")
-    answer = JSONResponse({"done": True})
-    secure = settings.is_https
-    answer.delete_cookie(cookie_name(settings), path="/", httponly=True, samesite="strict", secure=secure)
-    return answer
-
-
-@router.get("/me", summary="Who am I", responses=described("not-signed-in"))
-def me(person: SignedIn) -> answers.PersonAnswer:
-    """Return who is signed in."""
-    return answers.PersonAnswer(name=person.name, role=person.role, has_password=person.has_password)
-
-
-@router.post(
-    "/me/password",
-    summary="Set my password",
-    responses=described("not-signed-in", "sign-in-failed", "password-too-weak"),
-)
-def set_password(
-    records: TheRecords,
-    clock: TheClock,
-    settings: TheSettings,
-    acts: TheActs,
-    passes: ThePasses,
-    live: TheLive,
-    request: Request,
-    person: SignedIn,
-    order: NewPassword,
-) -> answers.Done:
-    """Set a password; all other sessions and sign-in links end. Asks for the old one, or for a sign-in link just used."""
+@router.delete("/people/{name}", summary="Remove somebody", responses=described("not-found", "last-owner"))
+def remove(clock: TheClock, live: TheLive, acts: TheActs, person: SignedIn, name: Name) -> Done:
+    """Let somebody in no more; their sessions and tokens end at once. What they did stays and bears their name."""
     now_ms = clock.now_ms()
-    fresh = person.by_link_ms is not None and abs(now_ms - person.by_link_ms) < FRESH_LINK_MS
-    if person.has_password and not fresh:
-        if not order.old:
-            said = "Give the old password, or sign in with a link first: start the service with --new-link."
-            raise Problem("sign-in-failed", said)
-        _, fits = _with_password(records, clock, settings, acts, passes, request, person.name, order.old)
-        records.writer.run(fits)
-    weak = secrets.why_weak(order.password, person.name)
-    if weak is not None:
-        raise Problem("password-too-weak", weak, field="password")
-    hashed = secrets.hash_password(order.password)
     ended = acts.do(
         person.id,
-        "set password",
-        lambda ended: f"{len(ended)} other sessions, links and tokens ended",
-        lambda c: store.set_password(
-            c, person.id, hashed, keep_pass=person.pass_id, now_ms=now_ms, tokens=order.end_tokens
-        ),
+        "removed person",
+        lambda ended: f"{name}; {len(ended)} sessions, links and tokens ended",
+        lambda c: team.remove(c, name, now_ms),
     )
     for pass_id in ended:
         live.end(pass_id)
-    return answers.Done()
+    return Done()
 
 
-@router.get("/me/sessions", summary="Where I am signed in", responses=described("not-signed-in"))
-def sessions(records: TheRecords, clock: TheClock, person: SignedIn) -> answers.SessionsAnswer:
-    """Return the browsers that are signed in as me."""
-    found = store.passes_of(records.reader, person.id, "session", clock.now_ms())
-    return answers.SessionsAnswer(
-        sessions=[
-            answers.SessionAnswer(
-                id=row.id,
-                created=to_text(row.created_ms),
-                expires=to_text(row.expires_ms or row.created_ms),
-                used=views.time_text(row.used_ms),
-                is_this=row.id == person.pass_id,
-            )
-            for row in found
-        ]
-    )
+@router.post(
+    "/people/{name}/link", summary="Let somebody in by a link", status_code=201, responses=described("not-found")
+)
+def link(clock: TheClock, acts: TheActs, passes: ThePasses, person: SignedIn, name: Name) -> LinkAnswer:
+    """Return a link that signs somebody in once, for a day: for who has lost the password, or what makes the codes."""
+    made, keep = passes.new_link()
+    acts.do(person.id, "made sign-in link", f"for {name}", lambda c: keep(c, team.named(c, name)[0]))
+    return LinkAnswer(link=made, expires=to_text(clock.now_ms() + LINK_LASTS_MS))
 
 
-@router.delete("/me/sessions/{id}", summary="Sign a browser out", responses=described("not-signed-in", "not-found"))
-def end_session(passes: ThePasses, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> answers.Done:
-    """End one of my sessions."""
-    passes.end(id, person.id, "ended session")
-    return answers.Done()
+@router.delete(
+    "/people/{name}/codes", summary="Ask somebody for one-time codes no more", responses=described("not-found")
+)
+def stop_codes(acts: TheActs, person: SignedIn, name: Name) -> Done:
+    """Let somebody sign in with the password alone, who has lost what makes the codes."""
+    acts.do(person.id, "stopped one-time codes", f"of {name}", lambda c: team.stop_codes(c, team.named(c, name)[0]))
+    return Done()
 
 
-@router.get("/me/tokens", summary="My personal tokens", responses=described("not-signed-in"))
-def tokens(records: TheRecords, clock: TheClock, person: SignedIn) -> answers.TokensAnswer:
-    """Return my personal tokens, without the tokens."""
-    return answers.TokensAnswer(
-        tokens=[
-            answers.TokenAnswer(
-                id=row.id,
-                label=row.label,
-                created=to_text(row.created_ms),
-                expires=views.time_text(row.expires_ms),
-                used=views.time_text(row.used_ms),
-                scope=row.scope,
-            )
-            for row in store.passes_of(records.reader, person.id, "token", clock.now_ms())
-        ]
-    )
-
-
-@router.post("/me/tokens", summary="Make a personal token", status_code=201, responses=described("not-signed-in"))
-def add_token(acts: TheActs, passes: ThePasses, person: SignedIn, order: NewToken) -> answers.NewTokenAnswer:
-    """Make a personal token for a command line or a script; it is shown this once, and ends after a year at most."""
-    token, keep = passes.new("token", order.label, order.days * DAY_MS, scope=order.scope)
-    said = f"{order.label}: may {order.scope}, for {order.days} days"
-    acts.do(person.id, "made token", said, lambda c: keep(c, person.id))
-    return answers.NewTokenAnswer(label=order.label, token=token)
-
-
-@router.delete("/me/tokens/{id}", summary="Revoke a personal token", responses=described("not-signed-in", "not-found"))
-def revoke_token(passes: ThePasses, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> answers.Done:
-    """Revoke one of my personal tokens for good."""
-    passes.end(id, person.id, "revoked token")
-    return answers.Done()
-
-
-@router.get("/acts", summary="What was done", responses=described("not-signed-in"))
-def acts(
-    records: TheRecords,
-    person: SignedIn,
-    act: Annotated[str, Query(max_length=100, description="Only acts of this kind.")] = "",
-    by: Annotated[str, Query(max_length=60, description="Only what this person did.")] = "",
-    before: Annotated[int, Query(ge=1, le=2**62, description="Read on from here.")] = 2**62,
-    limit: Annotated[int, Query(ge=1, le=500)] = 100,
-) -> answers.ActsAnswer:
-    """Return what people did, and what was refused: sign-ins, keys, tokens, rules, merges, newest first."""
-    rows = store.acts(records.reader, act=act, person=by, before=before, most=limit)
-    return answers.ActsAnswer(
-        acts=[
-            answers.ActAnswer(id=row.id, time=to_text(row.time_ms), person=row.person, act=row.act, subject=row.subject)
-            for row in rows
-        ],
-        kinds=store.act_kinds(records.reader),
-        more=rows[-1].id if len(rows) == limit else None,
-    )
+@router.put("/apps/{name}/people", summary="Limit an app to some people", responses=described("not-found"))
+def limit(live: TheLive, acts: TheActs, person: SignedIn, name: Name, order: WhoSees) -> Done:
+    """Let only owners and those people see an app and all that is of it; with null everybody."""
+    said = "everybody" if order.people is None else ", ".join(order.people) or "owners only"
+    acts.do(person.id, "limited app", f"{name}: {said}"[:300], lambda c: team.limit_app(c, name, order.people))
+    # Whoever may still listen asks again, and hears of what they may see now.
+    live.end(None)
+    return Done()

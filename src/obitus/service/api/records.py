@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import time
 import uuid
 from collections.abc import Iterator
 from difflib import get_close_matches
-from typing import Annotated, Any, Final, Literal
+from typing import Annotated, Any, Final
 
 from fastapi import APIRouter, Depends, Path, Query, Request
 from fastapi.responses import StreamingResponse
@@ -25,6 +23,7 @@ from obitus.core.headline import Headline
 from obitus.core.terms import value_text
 from obitus.service.api import record_answers as answers
 from obitus.service.api import views
+from obitus.service.api.as_files import CSV, NDJSON, Form, as_file
 from obitus.service.api.asked import Cursor, Question, TheWindow, bad_question, closed, opened, understood
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
@@ -55,8 +54,6 @@ PROGRESS_S: Final = 0.2
 """Between two answers of one summary that is still being counted."""
 NEWEST_FIRST: Final = "-time"
 MOST_HINTS: Final = 3
-NDJSON: Final = "application/x-ndjson"
-CSV: Final = "text/csv"
 
 WhichKind = Annotated[answers.KindName, Path(description="`failures`, `logs` or `runs`.")]
 SummaryText = Annotated[
@@ -221,20 +218,14 @@ def export(
     kind: WhichKind,
     window: TheWindow,
     question: Question = None,
-    form: Annotated[Literal["csv", "ndjson"], Query(description="One line a record: CSV (RFC 4180), or JSON.")] = "csv",
+    form: Form = "csv",
     column: Annotated[list[str] | None, Query(max_length=100, description="Only these fields, in this order.")] = None,
 ) -> StreamingResponse:
     """Stream what a question means, newest first, up to a million records. What begins like a formula is quoted in CSV with an apostrophe."""
     node = asked_for(window, understood(question, clock))
     columns = column or (["time", *(name for name in _COLUMNS[kind] if name != "time")] if form == "csv" else None)
     rows = _exported(records, kind, node, window)
-    lines = _as_csv(rows, columns or []) if form == "csv" else _as_ndjson(rows, columns)
-    name = f"{kind}-{to_text(window.to_ms)[:10]}.{form}"
-    return StreamingResponse(
-        lines,
-        media_type=CSV if form == "csv" else NDJSON,
-        headers={"Content-Disposition": f'attachment; filename="{name}"'},
-    )
+    return as_file(rows, columns, form, f"{kind}-{to_text(window.to_ms)[:10]}")
 
 
 @router.get("/{kind}/names", summary="Names and values that exist", responses=described("bad-window"))
@@ -460,33 +451,3 @@ def _exported(records: Records, kind: answers.KindName, node: Node | None, windo
         if not page.more or not found:
             return
         after = Looked(found[-1].time_ms, found[-1].seq)
-
-
-def _as_ndjson(rows: Iterator[dict[str, Any]], columns: list[str] | None) -> Iterator[str]:
-    for row in rows:
-        some = row if columns is None else {name: row[name] for name in columns if name in row}
-        yield json.dumps(some, ensure_ascii=False) + "\n"
-
-
-def _as_csv(rows: Iterator[dict[str, Any]], columns: list[str]) -> Iterator[str]:
-    buffer = io.StringIO()
-    writer = csv.writer(buffer, lineterminator="\r\n")
-
-    def line(cells: list[str]) -> str:
-        writer.writerow(cells)
-        text = buffer.getvalue()
-        buffer.seek(0)
-        buffer.truncate()
-        return text
-
-    yield line(columns)
-    for row in rows:
-        yield line([_cell(row.get(name)) for name in columns])
-
-
-def _cell(value: Any) -> str:
-    """Return a value as it stands in a cell. A spreadsheet would carry out a text that begins like a formula."""
-    if value is None:
-        return ""
-    text = value_text(value)
-    return f"'{text}" if isinstance(value, str) and text[:1] in "=+-@\t\r" and text else text

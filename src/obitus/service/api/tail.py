@@ -59,7 +59,7 @@ async def tail(
     marks = _marks(known_to)
     if marks is None:
         marks = await asyncio.to_thread(tailing.newest)
-    followed = Tail(person.pass_id, KINDS[kind], node, marks)
+    followed = Tail(person.pass_id, records, KINDS[kind], node, marks)
 
     def may_still() -> bool:
         return people.is_good(records.reader, person.pass_id, clock.now_ms())

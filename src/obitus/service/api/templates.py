@@ -14,8 +14,9 @@ from obitus.core.clock import to_text
 from obitus.core.mining import VALUE
 from obitus.core.severity import SEVERITIES
 from obitus.service.api.answers import Time
+from obitus.service.api.as_files import NDJSON
 from obitus.service.api.asked import Question, TheWindow, understood
-from obitus.service.api.records import NDJSON, PROGRESS_S, asked_for
+from obitus.service.api.records import PROGRESS_S, asked_for
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
 from obitus.service.sign_in.access import signed_in

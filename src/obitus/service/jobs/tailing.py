@@ -38,8 +38,10 @@ _log = logging.getLogger("obitus.service")
 class Tail:
     """What one watches for, how far that was looked at, and what waits to be read. Its methods are called on its event loop."""
 
-    def __init__(self, pass_id: str, kind: Kind, node: Node | None, marks: Marks) -> None:
+    def __init__(self, pass_id: str, records: Records, kind: Kind, node: Node | None, marks: Marks) -> None:
         self.pass_id, self.kind, self.node = pass_id, kind, node
+        self.records = records
+        """As whoever watches sees them."""
         self.marks = dict(marks)
         """How far it was looked at; of whoever holds ``turn``."""
         self.turn = threading.Lock()
@@ -120,11 +122,11 @@ class Tailing(Job):
             if not self._of_pass[tail.pass_id]:
                 del self._of_pass[tail.pass_id]
 
-    def end(self, pass_id: str) -> None:
-        """End the tails of a session or token that has ended."""
+    def end(self, pass_id: str | None) -> None:
+        """End the tails of a session or token that has ended; all with None."""
         with self._lock:
             for tail in self._tails:
-                if tail.pass_id == pass_id:
+                if pass_id is None or tail.pass_id == pass_id:
                     tail.end()
 
     def close(self) -> None:
@@ -149,7 +151,7 @@ class Tailing(Job):
     def look_at(self, tail: Tail) -> None:
         """Hand a tail what came since it was looked at."""
         with tail.turn:
-            newest, names = self.newest(), names_in(self._records.reader)
+            newest, names = self.newest(), names_in(tail.records.reader)
             found: list[Record] = []
             left_out = 0
             try:
@@ -158,7 +160,7 @@ class Tailing(Job):
                     if newest[day] > after:
                         places = (after, newest[day])
                         some, more = arrived(
-                            self._records.days, day, tail.kind, tail.node, names, places, MOST_AT_ONCE, LIMIT_S
+                            tail.records.days, day, tail.kind, tail.node, names, places, MOST_AT_ONCE, LIMIT_S
                         )
                         found += some
                         left_out += more

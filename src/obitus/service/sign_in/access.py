@@ -2,26 +2,26 @@
 
 from __future__ import annotations
 
-import re
 from typing import Annotated, Final
+from urllib.parse import unquote
 
 from fastapi import Depends, Request, Security
 from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 from starlette.types import Scope
 
+from obitus.service.front import PERSON
 from obitus.service.intake.intake import Intake
 from obitus.service.intake.senders import reporting_key
 from obitus.service.problems import Problem
 from obitus.service.secrets import KEY_PREFIX, hash_of
 from obitus.service.settings import Settings
 from obitus.service.sign_in.passes import Passes, ThePasses
-from obitus.store import people
+from obitus.service.sign_in.rights import MAY, SCOPES, WORDS, Need, need_of, subject_of
+from obitus.store import people, team
 from obitus.store.rows import Scope as PassScope
 
 COOKIE = "obitus_session"
-SCOPES: Final = ("read", "decide", "administer")
-_DECIDES = re.compile(r"/api/(?:issues/|deploys$|regroupings/\d+/undo|apps/[^/]+/commits/)")
 
 _token = HTTPBearer(scheme_name="personal token", auto_error=False, description="A personal token, from Set-up.")
 _session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
@@ -35,7 +35,7 @@ def signed_in(
 ) -> people.Person:
     """Return who asks; raises a problem when nobody is signed in."""
     # The front has asked already, before it let the body in.
-    known = request.scope.get("obitus.person")
+    known = request.scope.get(PERSON)
     if isinstance(known, people.Person):
         return known
     session = session or request.cookies.get(cookie_name(passes.settings))
@@ -83,23 +83,45 @@ def person_of(passes: Passes, request: Request, token: str | None, session: str 
 
 
 def _let_in(passes: Passes, request: Request, person: people.Person) -> people.Person:
-    """Return somebody whose pass is good for what is asked; raises a problem else."""
-    needed = scope_needed(request.method, request.url.path)
-    if SCOPES.index(person.scope) < SCOPES.index(needed):
-        passes.acts.note(person, "refused", f"{request.method} {request.url.path}: needs {needed}")
+    """Return somebody who may do what is asked, to what they see; raises a problem else."""
+    method, path = request.method, request.url.path
+    need = need_of(method, path)
+    # What is one's own needs no role, but a pass that is good for everything.
+    scope: PassScope = "administer" if need == "own" else need
+    if SCOPES.index(person.scope) < SCOPES.index(scope):
+        passes.acts.note(person, "refused", f"{method} {path}: needs {scope}")
         raise Problem(
             "scope-too-narrow",
-            f"This personal token may only {person.scope}; this needs one that may {needed}. Make one in Set-up.",
+            f"This personal token may only {WORDS[person.scope]}; this needs one that may {WORDS[scope]}. Make one in Set-up.",
         )
+    if need != "own" and SCOPES.index(MAY[person.role]) < SCOPES.index(need):
+        passes.acts.note(person, "refused", f"{method} {path}: not for a {person.role}")
+        raise Problem(
+            "not-for-this-role",
+            f"{person.name} is a {person.role} here, who may {WORDS[MAY[person.role]]}; this is for those who may {WORDS[need]}. "
+            "Ask an owner.",
+        )
+    if need not in ("read", "own") and not person.sight.is_whole:
+        _check_subject(passes, person, need, path)
     passes.touch(person)
     return person
 
 
-def scope_needed(method: str, path: str) -> PassScope:
-    """Return what a pass must be good for: to read, to decide about issues, or to administer."""
-    if method in ("GET", "HEAD") or path == "/api/sign-out":
-        return "read"
-    return "decide" if _DECIDES.match(path) else "administer"
+def _check_subject(passes: Passes, person: people.Person, need: Need, path: str) -> None:
+    """Refuse what would change something of an app that somebody does not see, or of all apps at once."""
+    subject = subject_of(path)
+    if subject is None:
+        if need == "administer":
+            raise Problem(
+                "scope-too-narrow", "This is about all apps, and the token is for some. Make one for all in Set-up."
+            )
+        return
+    kind, name = subject
+    if not team.is_seen(passes.records.seen_with(person.sight).reader, kind, unquote(name)):
+        raise Problem("not-found", f"There is no {_SUBJECTS[kind]} {unquote(name)[:60]}.")
+
+
+_SUBJECTS: Final = {"issues": "issue", "quiet": "quiet failure", "regroupings": "regrouping", "apps": "app named"}
 
 
 def cookie_name(settings: Settings) -> str:

@@ -15,9 +15,10 @@ from obitus.service.given import part
 from obitus.service.live import Live
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
+from obitus.service.sign_in.openid import OpenIdSignIn
 from obitus.store import people
 from obitus.store.errors import StoreError
-from obitus.store.records import Records
+from obitus.store.records import OpenRecords
 from obitus.store.rows import Scope
 
 LINK_LASTS_MS: Final = DAY_MS
@@ -25,13 +26,13 @@ SESSION_LASTS_MS: Final = 14 * DAY_MS
 OWNER_NAME: Final = "owner"
 TOUCH_EVERY_MS: Final = 5 * 60_000
 PASSWORD_CHECKS_AT_ONCE: Final = 2
-"""Each takes 32 MiB and most of a tenth of a second."""
+"""Each takes 64 MiB and a quarter of a second."""
 
 
 class Passes:
     """Makes and ends what people are let in by, and knows what that needs: the records, the clock, the record of acts."""
 
-    def __init__(self, records: Records, clock: Clock, settings: Settings, acts: Acts, live: Live) -> None:
+    def __init__(self, records: OpenRecords, clock: Clock, settings: Settings, acts: Acts, live: Live) -> None:
         self.records, self.clock, self.settings, self.acts, self.live = records, clock, settings, acts, live
         self.password_checks = threading.BoundedSemaphore(PASSWORD_CHECKS_AT_ONCE)
 
@@ -49,8 +50,14 @@ class Passes:
         owner = people.owner(self.records.reader)
         if owner is None:
             raise RuntimeError("the owner is made first")
-        secret = self.add("link", owner.id, "sign-in link", LINK_LASTS_MS)
-        return f"{self.settings.url}/sign-in#{secret}"
+        link, keep = self.new_link()
+        self.records.writer.run(lambda c: keep(c, owner.id))
+        return link
+
+    def new_link(self) -> tuple[str, Callable[[sqlite3.Connection, int], None]]:
+        """Return a link that signs somebody in once, and what keeps it for a person."""
+        secret, keep = self.new("link", "sign-in link", LINK_LASTS_MS)
+        return f"{self.settings.url}/sign-in#{secret}", keep
 
     def new(
         self,
@@ -60,6 +67,7 @@ class Passes:
         *,
         scope: Scope = "administer",
         by_link: bool = False,
+        apps: list[int] | None = None,
     ) -> tuple[str, Callable[[sqlite3.Connection, int], None]]:
         """Make up a sign-in link's secret, a session's or a personal token; return it, and what keeps its hash for a person."""
         secret = secrets.new_secret(secrets.TOKEN_PREFIX if kind == "token" else "")
@@ -78,6 +86,7 @@ class Passes:
                 expires_ms=None if lasts_ms is None else now_ms + lasts_ms,
                 scope=scope,
                 by_link=by_link,
+                apps=apps,
             )
 
         return secret, keep
@@ -105,3 +114,4 @@ class Passes:
 
 
 ThePasses = Annotated[Passes, part("passes")]
+TheOpenId = Annotated[OpenIdSignIn | None, part("openid")]

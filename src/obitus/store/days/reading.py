@@ -28,6 +28,7 @@ from obitus.store.database import (
 )
 from obitus.store.days.files import path_of
 from obitus.store.rows import Day, RemovedDay
+from obitus.store.sight import OF_DAYS
 
 _log = logging.getLogger("obitus.store")
 
@@ -41,10 +42,11 @@ _NEWEST = "SELECT day, last_place, reports, earliest_ms, latest_ms FROM days WHE
 
 
 class DayReaders:
-    """Reads day files, each by its day. Every reading has a time limit."""
+    """Reads day files, each by its day; of the apps that the reader of the main file sees. Every reading has a time limit."""
 
     def __init__(self, folder: Path, main: Reader) -> None:
         self.folder, self._main = folder, main
+        self._sight = main.sight
         self._idle: OrderedDict[int, list[sqlite3.Connection]] = OrderedDict()
         self._lock = threading.Lock()
         self._closed = False
@@ -126,7 +128,7 @@ class DayReaders:
         if not path.exists():
             raise self.gone(day)
         with our_errors(path):
-            return open_as_reader(path, SMALL_CACHE)
+            return open_as_reader(path, SMALL_CACHE, OF_DAYS, self._sight)
 
     def _give_back(self, day: int, connection: sqlite3.Connection) -> None:
         with self._lock:

@@ -1,0 +1,124 @@
+"""Which apps somebody sees, and readers that show no others.
+
+A narrowed reader has a temporary view in front of each table that holds something of apps, under the table's own name. SQLite
+looks names up among temporary ones first (sqlite.org/lang_naming.html), so every statement sees only the rows of these apps,
+whoever wrote it.
+"""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any, Final
+
+_OF_APP: Final = "app_id {seen}"
+_OF_ISSUE: Final = "issue_id IN (SELECT id FROM main.issues WHERE app_id {seen})"
+_OF_RELEASE: Final = "release_id IN (SELECT id FROM main.releases WHERE app_id {seen})"
+_OF_COMMIT: Final = (
+    "commit_id IN (SELECT id FROM main.commits WHERE release_id IN (SELECT id FROM main.releases WHERE app_id {seen}))"
+)
+_AND_OTHER: Final = " AND other_id IN (SELECT id FROM main.issues WHERE app_id {seen})"
+_AND_BY: Final = " AND by_issue IN (SELECT id FROM main.issues WHERE app_id {seen})"
+
+MAIN: Final = {
+    "apps": "id {seen}",
+    **dict.fromkeys(
+        (
+            "reporting_keys", "releases", "issues", "fingerprints", "run_counts", "fingerprint_keys", "new_issues",
+            "regrouped_fingerprints", "release_spellings", "deploys", "entry_points", "environments", "failures",
+            "growing_tallies", "run_slots", "call_slots", "targets", "answered_at", "latest_spans", "uncalled", "log_orders",
+            "warning_slots", "warned_hours", "quiet_failures", "collected", "app_people",
+        ),
+        _OF_APP,
+    ),
+    **dict.fromkeys(
+        ("issue_counts", "issue_releases", "issue_history", "settlings", "issue_days", "issue_users", "collected_to"),
+        _OF_ISSUE,
+    ),
+    "never_together": "".join((_OF_ISSUE, _AND_OTHER)),
+    "revealings": "".join((_OF_ISSUE, _AND_BY)),
+    "regrouped": "from_issue IN (SELECT id FROM main.issues WHERE app_id {seen})",
+    # What was put together or apart by a rule is said of all apps.
+    "regroupings": "id IN (SELECT regrouping_id FROM main.regrouped_fingerprints WHERE app_id {seen})",
+    **dict.fromkeys(("release_runs", "release_hours", "rate_steps", "rates_due", "commits", "commit_keys"), _OF_RELEASE),
+    "commit_files": _OF_COMMIT,
+    "commit_libraries": _OF_COMMIT,
+    "link_slots": "caller_id {seen} AND app_id {seen}",
+}  # fmt: skip
+"""By table of the main file, which of its rows are of apps that are seen."""
+
+NOT_OF_APPS: Final = {
+    "people": "everybody sees who works here",
+    "passes": "asked for by person",
+    "invitations": "owners alone see them, and they see all",
+    "sign_in_tries": "written and counted at sign-in alone",
+    "acts": "who administers sees all of the record",
+    "dictionaries": "packs reports",
+    "fingerprint_traits": "reached through fingerprint_keys",
+    "redaction_rules": "hold for all apps",
+    "grouping_rules": "hold for all apps",
+    "days": "how much lies in which file, of all apps together",
+    "events": "told to narrowed listeners without their subject",
+    "positions": "how far jobs have read",
+    "saved_questions": "a question holds no record; what it finds is narrowed",
+    "boards": "questions too",
+    "done_once": "what was done to the store",
+}
+"""The other tables, and why everybody may read them."""
+
+OF_DAYS: Final = dict.fromkeys(("ids", "evidence", "logs", "failures", "runs"), _OF_APP)
+OF_DAYS_NOT_OF_APPS: Final = {
+    "written": "how far the file is written",
+    "texts": "reached through rows",
+    "words": "gives places of rows, which are narrowed",
+}
+_VIEW: Final = "CREATE TEMP VIEW {table} AS SELECT * FROM main.{table} WHERE {condition}"
+_INDEX: Final = re.compile(r"\bINDEXED BY \w+")
+
+
+@dataclass(frozen=True, slots=True)
+class Sight:
+    """The apps that somebody sees: ``only`` these where it is not None, and none of ``hidden``. Numbers of apps."""
+
+    only: frozenset[int] | None = None
+    hidden: frozenset[int] = frozenset()
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether every app is seen, those that are added later too."""
+        return self.only is None and not self.hidden
+
+    def sees(self, app_id: int) -> bool:
+        """Whether an app is seen."""
+        return app_id not in self.hidden and (self.only is None or app_id in self.only)
+
+    def condition(self) -> str:
+        """Return what stands behind a column that holds the number of an app."""
+        if self.only is not None:
+            return f"IN ({_listed(self.only - self.hidden)})"
+        return f"NOT IN ({_listed(self.hidden)})"
+
+
+WHOLE: Final = Sight()
+
+
+def narrow(connection: sqlite3.Connection, tables: dict[str, str], sight: Sight) -> None:
+    """Put the views in front of a connection's tables; only numbers of apps get into them."""
+    seen = sight.condition()
+    for table, condition in tables.items():
+        # A view takes no parameters: what is put together is written above, but for whole numbers.
+        connection.execute(_VIEW.format(table=table, condition=condition.format(seen=seen)))
+
+
+class NarrowedConnection(sqlite3.Connection):
+    """A connection whose tables have views in front of them: an index cannot be named then, the planner finds it by itself."""
+
+    def execute(self, sql: str, parameters: Any = (), /) -> sqlite3.Cursor:
+        """Run one statement, without the indexes that it names."""
+        return super().execute(_INDEX.sub("", sql), parameters)
+
+
+def _listed(numbers: Iterable[int]) -> str:
+    return ", ".join(str(int(number)) for number in sorted(numbers))
