@@ -27,7 +27,7 @@ from obitus.service.api import compared, views
 from obitus.service.api import issues as issues_api
 from obitus.service.api import person as person_api
 from obitus.service.api import timeline as timeline_api
-from obitus.service.settings import Settings
+from obitus.service.settings import Settings, system_clock_ms
 from obitus.service.wiring import Parts
 from obitus.store import apps, asking
 from obitus.store import issues as issue_store
@@ -46,13 +46,13 @@ TRACE, PERSON, STORY, STORY_AT_MS = "cd" * 16, "p-who", 40, 3 * HOUR_MS
 BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
 
 
-def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
-    """Return a service over a store with so much in it; what is reported goes through intake's own last step."""
+def filled(folder: Path, failures: int, logs: int, end_ms: int, days: int = DAYS) -> Parts:
+    """Return a service over a store with so much in it, until a time; what is reported goes through intake's own last step."""
     service = Parts(Settings(data=folder, port=0))
     service.passes.ensure_owner()
     service.records.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0))
     dice = random.Random(11)
-    start_ms = service.clock.now_ms() // HOUR_MS * HOUR_MS - days * DAY_MS
+    start_ms = end_ms - days * DAY_MS
     body, _ = service.records.evidence.pack(BODY)
     templates = [(f"berth %d of pier {pier} is free", f"sailings.pier{pier}") for pier in range(40)]
 
@@ -106,8 +106,12 @@ def filled(folder: Path, failures: int, logs: int, days: int = DAYS) -> Parts:
 
 def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     """Print a row for each page and question, and one for the removal of a day."""
-    few, many = filled(folder / "few", failures // 100, logs // 100), filled(folder / "many", failures, logs)
-    now_ms = few.clock.now_ms()
+    # Filling takes many minutes: both stores end at the same time, and the window with them.
+    now_ms = system_clock_ms() // HOUR_MS * HOUR_MS
+    few, many = (
+        filled(folder / "few", failures // 100, logs // 100, now_ms),
+        filled(folder / "many", failures, logs, now_ms),
+    )
     whole = Window(now_ms - DAYS * DAY_MS, now_ms)
 
     def question(text: str) -> Callable[[Parts], Any]:
@@ -127,7 +131,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         given = dict.fromkeys(("failure", "run", "trace", "user", "host", "at", "around")) | of
         return timeline_api.timeline(s.records, s.clock, **given)  # type: ignore[arg-type]
 
-    then = to_text(few.clock.now_ms() // HOUR_MS * HOUR_MS - DAY_MS + STORY_AT_MS)
+    then = to_text(now_ms - DAY_MS + STORY_AT_MS)
     readings: dict[str, Callable[[Parts], Any]] = {
         "desk, 30 days": lambda s: issues_api.desk(s.records, whole),
         "list of issues, 30 days": lambda s: (views.issue_rows(s.records, issue_store.issues(s.records.reader, whole), whole), issue_store.sums(s.records.reader, whole)),
@@ -148,7 +152,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         one, other = median_s(lambda: work(many)) * 1000, median_s(lambda: work(few)) * 1000  # noqa: B023 - called at once
         row(f"{name}: {failures:,} and {logs:,} / a hundredth", f"{one:.1f} ms", f"{other:.1f} ms", one / other)
     questions.measure(few, many, whole)
-    to_remove = filled(folder / "one", 0, logs // 5, days=2)
+    to_remove = filled(folder / "one", 0, logs // 5, now_ms, days=2)
     _removal(to_remove)
     for service in (few, many, to_remove):
         service.close()

@@ -346,9 +346,29 @@ export interface paths {
         put?: never;
         /**
          * Sign in
-         * @description Sign in with a link (once) or with name and password. Sets the session cookie, or gives a personal token.
+         * @description Sign in with a link (once), with an invitation (once), or with name and password. Sets the session cookie, or gives a token.
          */
         post: operations["sign_in_api_sign_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in/invited": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What an invitation is to
+         * @description Return whom an invitation is for, without using it up.
+         */
+        post: operations["invited_api_sign_in_invited_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -375,6 +395,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sign-in/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How to sign in
+         * @description Return how one may sign in beside name and password.
+         */
+        get: operations["ways_api_sign_in_ways_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in/openid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to sign in by OpenID Connect
+         * @description Return the provider's address for this sign-in; the browser gets a cookie that its end is checked against.
+         */
+        post: operations["begin_api_sign_in_openid_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/openid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let me sign in by OpenID Connect
+         * @description Return the provider's address; whom it vouches for then is me from now on.
+         */
+        post: operations["begin_for_me_api_me_openid_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in/openid/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Finish to sign in by OpenID Connect
+         * @description Take what the provider sends the browser back with, and sign in whom it vouches for.
+         */
+        get: operations["back_api_sign_in_openid_back_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -384,7 +484,7 @@ export interface paths {
         };
         /**
          * Who am I
-         * @description Return who is signed in.
+         * @description Return who is signed in, and what they may do with this session or token.
          */
         get: operations["me_api_me_get"];
         put?: never;
@@ -499,6 +599,198 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/me/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Ask me for one-time codes
+         * @description Confirm with a first code that an authenticator app has the secret; from now on a password alone signs nobody in as me.
+         */
+        put: operations["use_codes_api_me_codes_put"];
+        /**
+         * Begin with one-time codes
+         * @description Return what one-time codes are computed from. They are asked for at sign-in once a first one was given.
+         */
+        post: operations["offer_codes_api_me_codes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/codes/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask me for one-time codes no more
+         * @description Sign in with the password alone again. Asks for a code; who lost what makes them asks an owner.
+         */
+        post: operations["stop_codes_api_me_codes_stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The people
+         * @description Return who works here, and which apps only some see. Of apps that the asker does not see, nothing is said.
+         */
+        get: operations["people_api_people_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Open invitations
+         * @description Return the invitations that nobody has used yet, without their links.
+         */
+        get: operations["invitations_api_people_invitations_get"];
+        put?: never;
+        /**
+         * Invite somebody
+         * @description Return a link with which somebody becomes one of the people, once; they choose their name and password themselves.
+         */
+        post: operations["invite_api_people_invitations_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Withdraw an invitation
+         * @description Let nobody come by an invitation any more.
+         */
+        delete: operations["withdraw_api_people_invitations__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove somebody
+         * @description Let somebody in no more; their sessions and tokens end at once. What they did stays and bears their name.
+         */
+        delete: operations["remove_api_people__name__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Give somebody another role
+         * @description Make somebody owner, member or reader. It holds from their next request on.
+         */
+        patch: operations["set_role_api_people__name__patch"];
+        trace?: never;
+    };
+    "/api/people/{name}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let somebody in by a link
+         * @description Return a link that signs somebody in once, for a day: for who has lost the password, or what makes the codes.
+         */
+        post: operations["link_api_people__name__link_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Ask somebody for one-time codes no more
+         * @description Let somebody sign in with the password alone, who has lost what makes the codes.
+         */
+        delete: operations["stop_codes_api_people__name__codes_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Limit an app to some people
+         * @description Let only owners and those people see an app and all that is of it; with null everybody.
+         */
+        put: operations["limit_api_apps__name__people_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/acts": {
         parameters: {
             query?: never;
@@ -511,6 +803,26 @@ export interface paths {
          * @description Return what people did, and what was refused: sign-ins, keys, tokens, rules, merges, newest first.
          */
         get: operations["acts_api_acts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/acts/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was done, as a file
+         * @description Stream the whole record, or what of it is asked for.
+         */
+        get: operations["acts_file_api_acts_file_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1697,6 +2009,17 @@ export interface components {
             releases: string[];
         };
         /**
+         * BeginOpenId
+         * @description What the sign-in is for.
+         */
+        BeginOpenId: {
+            /**
+             * Invitation
+             * @description An invitation to use up, for who is not known here yet.
+             */
+            invitation?: string | null;
+        };
+        /**
          * BoardAnswer
          * @description A board.
          */
@@ -1985,6 +2308,27 @@ export interface components {
             note: string;
             /** Commits */
             commits: components["schemas"]["LikelyChangeAnswer"][];
+        };
+        /**
+         * CodesOffered
+         * @description What to give to an authenticator app: once, and only here.
+         */
+        CodesOffered: {
+            /**
+             * Secret
+             * @description For typing, in base 32.
+             */
+            secret: string;
+            /**
+             * Address
+             * @description `otpauth://totp/…`
+             */
+            address: string;
+            /**
+             * Picture
+             * @description The address as a QR code: an SVG picture as a `data:` address.
+             */
+            picture: string;
         };
         /**
          * CommitAnswer
@@ -2766,6 +3110,58 @@ export interface components {
             high: number | null;
         };
         /**
+         * InvitationAnswer
+         * @description An invitation that is open.
+         */
+        InvitationAnswer: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "owner" | "member" | "reader";
+            /**
+             * Apps
+             * @description The limited apps that who comes by it will see.
+             */
+            apps: string[];
+            /** Made By */
+            made_by: string;
+            /** Created */
+            created: string;
+            /** Expires */
+            expires: string;
+        };
+        /**
+         * InvitationsAnswer
+         * @description The invitations that are open.
+         */
+        InvitationsAnswer: {
+            /** Invitations */
+            invitations: components["schemas"]["InvitationAnswer"][];
+        };
+        /**
+         * Invited
+         * @description The secret of an invitation, to see what it is to.
+         */
+        Invited: {
+            /** Invitation */
+            invitation: string;
+        };
+        /**
+         * InvitedAnswer
+         * @description What somebody is invited to.
+         */
+        InvitedAnswer: {
+            /** Label */
+            label: string;
+            /** Role */
+            role: string;
+        };
+        /**
          * IssueAnswer
          * @description One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life.
          */
@@ -3289,6 +3685,16 @@ export interface components {
             notes?: string[] | null;
         };
         /**
+         * LinkAnswer
+         * @description A link, shown this once.
+         */
+        LinkAnswer: {
+            /** Link */
+            link: string;
+            /** Expires */
+            expires: string;
+        };
+        /**
          * LogOrder
          * @description What a logger shall send for a while.
          */
@@ -3614,6 +4020,36 @@ export interface components {
             canary?: boolean;
         };
         /**
+         * NewInvitation
+         * @description Somebody to invite.
+         */
+        NewInvitation: {
+            /**
+             * Label
+             * @description Whom it is for.
+             */
+            label: string;
+            /**
+             * Role
+             * @description owner: everything; member: decide about issues; reader: read.
+             * @default member
+             * @enum {string}
+             */
+            role?: "owner" | "member" | "reader";
+            /**
+             * Apps
+             * @description Limited apps that they will see.
+             * @default []
+             */
+            apps?: string[];
+            /**
+             * Days
+             * @description After how many days it ends.
+             * @default 7
+             */
+            days?: number;
+        };
+        /**
          * NewKey
          * @description A key to make.
          */
@@ -3688,7 +4124,7 @@ export interface components {
         NewPassword: {
             /**
              * Password
-             * @description At least twelve signs, and none that many use.
+             * @description At least twelve characters, and none that many use.
              */
             password: string;
             /**
@@ -3729,11 +4165,16 @@ export interface components {
             days?: number;
             /**
              * Scope
-             * @description What it may do: read, decide (and read), or administer (all).
+             * @description What it may do: read, decide (and read), or administer (all); never more than its person may.
              * @default decide
              * @enum {string}
              */
             scope?: "read" | "decide" | "administer";
+            /**
+             * Apps
+             * @description Only these apps; all that I see when absent.
+             */
+            apps?: string[] | null;
         };
         /**
          * NewTokenAnswer
@@ -3819,6 +4260,25 @@ export interface components {
             fields: components["schemas"]["FieldAnswer"][];
         };
         /**
+         * OneTimeCode
+         * @description What an authenticator app shows.
+         */
+        OneTimeCode: {
+            /**
+             * Code
+             * @description Six digits.
+             */
+            code: string;
+        };
+        /**
+         * OpenIdAddress
+         * @description Where to send the browser.
+         */
+        OpenIdAddress: {
+            /** Address */
+            address: string;
+        };
+        /**
          * Pane
          * @description One picture or table of a board: a view of records, or a part of the page Now.
          */
@@ -3870,6 +4330,30 @@ export interface components {
             issue: number;
             /** Into */
             into: components["schemas"]["GroupExample"][];
+        };
+        /**
+         * PeopleAnswer
+         * @description The people, and the apps that only some of them see.
+         */
+        PeopleAnswer: {
+            /** People */
+            people: components["schemas"]["SomebodyAnswer"][];
+            /**
+             * Limited
+             * @description Apps that only owners, and people named for them, see.
+             */
+            limited: string[];
+        };
+        /**
+         * Place
+         * @description What somebody is here.
+         */
+        Place: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "owner" | "member" | "reader";
         };
         /**
          * PointAnswer
@@ -4697,6 +5181,11 @@ export interface components {
         SessionAnswer: {
             /** Id */
             id: string;
+            /**
+             * Label
+             * @description Which browser, as far as it says, and from where it was signed in.
+             */
+            label: string;
             /** Created */
             created: string;
             /** Expires */
@@ -4771,7 +5260,7 @@ export interface components {
         };
         /**
          * SignIn
-         * @description Either the secret of a sign-in link, or name and password.
+         * @description The secret of a sign-in link; or name and password; or an invitation with the name and password to have from now on.
          */
         SignIn: {
             /**
@@ -4779,10 +5268,20 @@ export interface components {
              * @description What stands behind `#` in a sign-in link.
              */
             link?: string | null;
+            /**
+             * Invitation
+             * @description What stands behind `#` in an invitation.
+             */
+            invitation?: string | null;
             /** Name */
             name?: string | null;
             /** Password */
             password?: string | null;
+            /**
+             * Code
+             * @description The one-time code, where one was asked for: problem `code-needed`.
+             */
+            code?: string | null;
             /**
              * Token Label
              * @description Make a personal token with this label, for a command line.
@@ -4798,6 +5297,17 @@ export interface components {
             name: string;
             /** Token */
             token?: string | null;
+        };
+        /**
+         * SignInWays
+         * @description How one may sign in here.
+         */
+        SignInWays: {
+            /**
+             * Openid
+             * @description What the OpenID Connect provider is called; null where there is none.
+             */
+            openid: string | null;
         };
         /**
          * SinceAnswer
@@ -4828,6 +5338,45 @@ export interface components {
              * @description The app's releases, newest first, to settle in.
              */
             releases: string[];
+        };
+        /**
+         * SomebodyAnswer
+         * @description One of the people.
+         */
+        SomebodyAnswer: {
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "owner" | "member" | "reader";
+            /** Since */
+            since: string;
+            /**
+             * Used
+             * @description When they were last here, to within minutes.
+             */
+            used?: string | null;
+            /** Has Password */
+            has_password: boolean;
+            /**
+             * Has Codes
+             * @description Whether they are asked for one-time codes beside the password.
+             */
+            has_codes: boolean;
+            /**
+             * Openid
+             * @description Whether they sign in by OpenID Connect.
+             */
+            openid: boolean;
+            /**
+             * Apps
+             * @description The limited apps that they see; owners see all.
+             */
+            apps: string[];
+            /** Is Me */
+            is_me: boolean;
         };
         /**
          * Source
@@ -5192,8 +5741,14 @@ export interface components {
             /**
              * Scope
              * @description What it may do: read, decide (and read), or administer (all).
+             * @enum {string}
              */
-            scope: string;
+            scope: "read" | "decide" | "administer";
+            /**
+             * Apps
+             * @description The apps that it is for; absent for all that its person sees.
+             */
+            apps?: string[] | null;
         };
         /**
          * TokensAnswer
@@ -5402,6 +5957,17 @@ export interface components {
             said: string;
         };
         /**
+         * WhoSees
+         * @description Who sees an app.
+         */
+        WhoSees: {
+            /**
+             * People
+             * @description Owners and these people; everybody with null.
+             */
+            people: string[] | null;
+        };
+        /**
          * WindowAnswer
          * @description The window that was looked at.
          */
@@ -5428,10 +5994,29 @@ export interface components {
         obitus__service__api__answers__PersonAnswer: {
             /** Name */
             name: string;
-            /** Role */
-            role: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "owner" | "member" | "reader";
+            /**
+             * May
+             * @description What this session or token is good for: read, decide (and read), or administer (all).
+             * @enum {string}
+             */
+            may: "read" | "decide" | "administer";
             /** Has Password */
             has_password: boolean;
+            /**
+             * Has Codes
+             * @description Whether a one-time code is asked for beside the password.
+             */
+            has_codes: boolean;
+            /**
+             * Sees All
+             * @description Whether all apps are seen, those to come too.
+             */
+            sees_all: boolean;
         };
         /**
          * StepAnswer
@@ -5991,7 +6576,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6114,7 +6699,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6230,7 +6815,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6360,7 +6945,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6472,7 +7057,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6964,7 +7549,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7068,7 +7653,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7181,7 +7766,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7411,7 +7996,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7525,7 +8110,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7629,6 +8214,130 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description `sign-in-failed`: Name and password, or the link, are not right; `code-needed`: A one-time code is needed */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `already-there`: It is there already; `too-many`: There are as many of these as there may be */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-large`: The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `password-too-weak`: This password is too easy to guess */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-many-sign-ins`: Too many failed sign-ins; `too-busy`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    invited_api_sign_in_invited_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invited"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitedAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `sign-in-failed`: Name and password, or the link, are not right */
             401: {
                 headers: {
@@ -7649,16 +8358,6 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `body-too-large`: The body is too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                    "application/json": components["schemas"]["ProblemDetails"];
-                };
-            };
             /** @description `bad-field`: A field of the request is not right */
             422: {
                 headers: {
@@ -7669,7 +8368,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-many-sign-ins`: Too many failed sign-ins; `too-busy`: Too much at once */
+            /** @description `queue-full`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -7741,6 +8440,403 @@ export interface operations {
             };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    ways_api_sign_in_ways_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    begin_api_sign_in_openid_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginOpenId"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenIdAddress"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-openid`: Nobody is signed in that way here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    begin_for_me_api_me_openid_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenIdAddress"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-openid`: Nobody is signed in that way here */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    back_api_sign_in_openid_back_get: {
+        parameters: {
+            query?: {
+                code?: string;
+                state?: string;
+                iss?: string | null;
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the console, signed in or told why not. */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7849,7 +8945,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7953,7 +9049,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8053,7 +9149,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8155,7 +9251,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8265,7 +9361,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8369,8 +9465,18 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8471,7 +9577,1354 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    use_codes_api_me_codes_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OneTimeCode"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in; `sign-in-failed`: Name and password, or the link, are not right */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    offer_codes_api_me_codes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodesOffered"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    stop_codes_api_me_codes_stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OneTimeCode"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in; `sign-in-failed`: Name and password, or the link, are not right */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    people_api_people_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    invitations_api_people_invitations_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    invite_api_people_invitations_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvitation"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    withdraw_api_people_invitations__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    remove_api_people__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of one of the people. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `last-owner`: Somebody must administer */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    set_role_api_people__name__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of one of the people. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Place"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `last-owner`: Somebody must administer */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    link_api_people__name__link_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of one of the people. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    stop_codes_api_people__name__codes_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of one of the people. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    limit_api_apps__name__people_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of one of the people. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhoSees"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8550,6 +11003,10 @@ export interface operations {
                 act?: string;
                 /** @description Only what this person did. */
                 by?: string;
+                /** @description From this time on, RFC 3339 with an offset. */
+                since?: string | null;
+                /** @description Until this time. */
+                until?: string | null;
                 /** @description Read on from here. */
                 before?: number;
                 limit?: number;
@@ -8589,7 +11046,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `foreign-origin`: The request came from another site */
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8599,7 +11056,119 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `bad-field`: A field of the request is not right */
+            /** @description `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    acts_file_api_acts_file_get: {
+        parameters: {
+            query?: {
+                /** @description One line a row: CSV (RFC 4180), or JSON. */
+                form?: "csv" | "ndjson";
+                /** @description Only acts of this kind. */
+                act?: string;
+                /** @description Only what this person did. */
+                by?: string;
+                /** @description From this time on, RFC 3339 with an offset. */
+                since?: string | null;
+                /** @description Until this time. */
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One act a line, newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": unknown;
+                    "text/csv": unknown;
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-window`: The window cannot be understood */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8689,7 +11258,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8793,7 +11362,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8907,7 +11476,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9009,7 +11578,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9122,7 +11691,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9239,7 +11808,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9473,7 +12042,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9817,7 +12386,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10055,7 +12624,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10281,7 +12850,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10391,7 +12960,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10617,7 +13186,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10855,6 +13424,16 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-found`: Not found */
             404: {
                 headers: {
@@ -10955,6 +13534,16 @@ export interface operations {
             };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11603,6 +14192,16 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-found`: Not found */
             404: {
                 headers: {
@@ -11708,6 +14307,16 @@ export interface operations {
             };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11953,6 +14562,16 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `not-found`: Not found */
             404: {
                 headers: {
@@ -12048,6 +14667,16 @@ export interface operations {
             };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12169,7 +14798,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12269,7 +14898,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12725,7 +15354,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12828,7 +15457,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -12945,7 +15574,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13069,7 +15698,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13181,7 +15810,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13308,7 +15937,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13431,7 +16060,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13546,7 +16175,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13656,7 +16285,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13760,7 +16389,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13876,7 +16505,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -13998,7 +16627,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14108,7 +16737,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14212,7 +16841,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14324,7 +16953,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14440,7 +17069,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14562,7 +17191,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14690,7 +17319,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14814,7 +17443,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14932,7 +17561,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15055,7 +17684,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15122,7 +17751,7 @@ export interface operations {
             query?: {
                 /** @description What is asked: see docs/questions.md. */
                 question?: string | null;
-                /** @description One line a record: CSV (RFC 4180), or JSON. */
+                /** @description One line a row: CSV (RFC 4180), or JSON. */
                 form?: "csv" | "ndjson";
                 /** @description Only these fields, in this order. */
                 column?: string[] | null;
@@ -15178,7 +17807,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15298,7 +17927,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15401,7 +18030,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15516,7 +18145,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `reporting-key-cannot-read`: A reporting key may only send reports */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15637,6 +18266,16 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description `bad-question`: The question cannot be understood; `bad-window`: The window cannot be understood */
             422: {
                 headers: {
@@ -15731,6 +18370,16 @@ export interface operations {
             };
             /** @description `not-signed-in`: Nobody is signed in */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -84,6 +84,10 @@ export const questions = {
 	acts: (act: string, limit: number) =>
 		of(['acts', { act, limit }], (signal) => api.GET('/api/acts', { params: { query: { act, limit } }, signal })),
 
+	people: () => of(['people'], (signal) => api.GET('/api/people', { signal })),
+
+	invitations: () => of(['invitations'], (signal) => api.GET('/api/people/invitations', { signal })),
+
 	tokens: () => of(['tokens'], (signal) => api.GET('/api/me/tokens', { signal })),
 
 	sessions: () => of(['sessions'], (signal) => api.GET('/api/me/sessions', { signal }))

@@ -55,7 +55,21 @@ export const TOUCHED: Record<string, readonly string[]> = {
 	'rate-step-ended': ['desk', 'issues', 'releases', 'release', 'every issue'],
 	'regrouping-asked': ['regroupings', 'acts'],
 	regrouping: ['now', 'desk', 'issues', 'every issue', 'releases', 'release', 'compared', 'regroupings'],
-	act: ['boards', 'board', 'saved', 'log-orders', 'acts', 'apps', 'app', 'tokens', 'sessions', 'grouping-rules', 'redaction-rules']
+	act: [
+		'boards',
+		'board',
+		'saved',
+		'log-orders',
+		'acts',
+		'apps',
+		'app',
+		'tokens',
+		'sessions',
+		'people',
+		'invitations',
+		'grouping-rules',
+		'redaction-rules'
+	]
 };
 
 /** Whether something that happened touches the question with a key; a kind that nobody knows touches all. */

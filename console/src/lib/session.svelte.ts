@@ -3,18 +3,50 @@ import { live } from './live.svelte';
 import { place } from './place.svelte';
 import { changed, onSignedOut, records } from './records';
 
+export type Role = 'owner' | 'member' | 'reader';
+
+/** What each role may do, as a person reads it. */
+export const ROLES: Record<Role, string> = {
+	owner: 'does everything',
+	member: 'reads, and decides about issues',
+	reader: 'reads'
+};
+
+/** How somebody signs in: one of a link, an invitation, and name and password. */
+export interface SignInOrder {
+	link?: string;
+	invitation?: string;
+	name?: string;
+	password?: string;
+	code?: string;
+}
+
 /** Who is signed in. */
 class Session {
 	state = $state<'unknown' | 'in' | 'out'>('unknown');
 	name = $state('');
+	role = $state<Role>('reader');
+	may = $state<'read' | 'decide' | 'administer'>('read');
 	hasPassword = $state(false);
+	hasCodes = $state(false);
 	trouble = $state('');
+
+	/** Whether they may decide about issues; the service refuses it to others in any case. */
+	get decides() {
+		return this.may !== 'read';
+	}
+	get administers() {
+		return this.may === 'administer';
+	}
 
 	async look() {
 		try {
 			const me = await asked(api.GET('/api/me'));
 			this.name = me.name;
+			this.role = me.role;
+			this.may = me.may;
 			this.hasPassword = me.has_password;
+			this.hasCodes = me.has_codes;
 			this.trouble = '';
 			this.state = 'in';
 			live.start((changes) => void changed(changes));
@@ -24,7 +56,7 @@ class Session {
 		}
 	}
 
-	async signIn(order: { link?: string; name?: string; password?: string }) {
+	async signIn(order: SignInOrder) {
 		await asked(api.POST('/api/sign-in', { body: order }));
 		await this.look();
 		if (place.path === '/sign-in') place.go('/');

@@ -10,6 +10,9 @@
 	import Acts from '../parts/Acts.svelte';
 	import Mine from '../parts/Mine.svelte';
 	import Loaded from '../parts/Loaded.svelte';
+	import OneTimeCodes from '../parts/OneTimeCodes.svelte';
+	import People from '../parts/People.svelte';
+	import { session } from '../lib/session.svelte';
 
 	const apps = watch(questions.apps);
 	let name = $state('');
@@ -34,28 +37,30 @@
 
 <h1 class="mt-6 font-serif text-2xl font-semibold">Set-up</h1>
 
-<section aria-labelledby="add-heading">
-	<h2 id="add-heading" class="section">Add an app</h2>
-	<form class="flex flex-wrap items-end gap-3" onsubmit={add}>
-		<label class="flex flex-col gap-1">
-			<span class="text-surface-600-400 text-sm">Name: lower case, digits, dashes</span>
-			<input class="entry" bind:value={name} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
-		</label>
-		<label class="flex flex-col gap-1">
-			<span class="text-surface-600-400 text-sm">Environment of its first key</span>
-			<input class="entry" bind:value={environment} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
-		</label>
-		<label class="flex flex-col gap-1">
-			<span class="text-surface-600-400 text-sm">Kind</span>
-			<select class="entry" bind:value={kind}>
-				{#each apps.value?.kinds ?? [] as one (one.name)}<option value={one.name}>{one.title}</option>{/each}
-			</select>
-		</label>
-		<button class="act">Add and make a key</button>
-	</form>
-	{#if said}<p role="alert" class="border-error-700-300 mt-3 border-l-4 pl-3">{said}</p>{/if}
-	{#if made}{#key made.id}<FirstReport key={made} />{/key}{/if}
-</section>
+{#if session.administers}
+	<section aria-labelledby="add-heading">
+		<h2 id="add-heading" class="section">Add an app</h2>
+		<form class="flex flex-wrap items-end gap-3" onsubmit={add}>
+			<label class="flex flex-col gap-1">
+				<span class="text-surface-600-400 text-sm">Name: lower case, digits, dashes</span>
+				<input class="entry" bind:value={name} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
+			</label>
+			<label class="flex flex-col gap-1">
+				<span class="text-surface-600-400 text-sm">Environment of its first key</span>
+				<input class="entry" bind:value={environment} required pattern="[a-z][a-z0-9\-]*" maxlength="60" autocomplete="off" />
+			</label>
+			<label class="flex flex-col gap-1">
+				<span class="text-surface-600-400 text-sm">Kind</span>
+				<select class="entry" bind:value={kind}>
+					{#each apps.value?.kinds ?? [] as one (one.name)}<option value={one.name}>{one.title}</option>{/each}
+				</select>
+			</label>
+			<button class="act">Add and make a key</button>
+		</form>
+		{#if said}<p role="alert" class="border-error-700-300 mt-3 border-l-4 pl-3">{said}</p>{/if}
+		{#if made}{#key made.id}<FirstReport key={made} />{/key}{/if}
+	</section>
+{/if}
 
 <section aria-labelledby="apps-heading">
 	<h2 id="apps-heading" class="section">Apps and reporting keys</h2>
@@ -78,5 +83,7 @@
 </section>
 
 <Hiding />
+<People />
 <Mine />
-<Acts />
+<OneTimeCodes />
+{#if session.administers}<Acts />{/if}

@@ -12,6 +12,8 @@
 	import { api, asked, Trouble } from '../lib/api';
 	import { live } from '../lib/live.svelte';
 	import { again } from '../lib/records';
+	import { session } from '../lib/session.svelte';
+	import WhoSees from './WhoSees.svelte';
 	import { ago, moment } from '../lib/words';
 
 	let { app, newKey }: AppCardProps = $props();
@@ -77,22 +79,25 @@
 					<button class="act" onclick={() => (revoking = undefined)}>Keep it</button>
 				{:else}
 					<span class="text-primary-700-300">● in use since {moment(key.created)}</span>
-					<button class="text-surface-600-400 cursor-pointer underline" onclick={() => (revoking = key.id)}>Revoke …</button>
+					{#if session.administers}<button class="quiet-act" onclick={() => (revoking = key.id)}>Revoke …</button>{/if}
 				{/if}
 			</li>
 		{/each}
 	</ul>
-	<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={make}>
-		<input
-			class="entry"
-			aria-label={`Environment of another key for ${app.name}`}
-			placeholder="environment"
-			bind:value={environment}
-			required
-			pattern="[a-z][a-z0-9\-]*"
-		/>
-		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={mayDeploy} /> for a pipeline that reports deploys</label>
-		<button class="act">Make another key</button>
-	</form>
+	{#if session.administers}
+		<form class="flex flex-wrap items-center gap-2 text-sm" onsubmit={make}>
+			<input
+				class="entry"
+				aria-label={`Environment of another key for ${app.name}`}
+				placeholder="environment"
+				bind:value={environment}
+				required
+				pattern="[a-z][a-z0-9\-]*"
+			/>
+			<label class="flex items-center gap-2"><input type="checkbox" bind:checked={mayDeploy} /> for a pipeline that reports deploys</label>
+			<button class="act">Make another key</button>
+		</form>
+		<WhoSees app={app.name} />
+	{/if}
 	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
 </article>

@@ -10,11 +10,16 @@
 	const SCOPES = { read: 'read', decide: 'read and decide about issues', administer: 'do everything' } as const;
 	type Scope = keyof typeof SCOPES;
 
+	/** A token can do no more than its person. */
+	const possible = $derived((Object.keys(SCOPES) as Scope[]).slice(0, { read: 1, decide: 2, administer: 3 }[session.may]));
+
 	const tokens = watch(questions.tokens);
 	const sessions = watch(questions.sessions);
+	const apps = watch(questions.apps);
 	let label = $state('');
-	let scope = $state<Scope>('decide');
+	let scope = $state<Scope>(session.decides ? 'decide' : 'read');
 	let days = $state(365);
+	let app = $state('');
 	let password = $state('');
 	let old = $state('');
 	let endTokens = $state(false);
@@ -34,7 +39,7 @@
 	const make = (event: SubmitEvent) => {
 		event.preventDefault();
 		return attempt(async () => {
-			made = (await asked(api.POST('/api/me/tokens', { body: { label, scope, days } }))).token;
+			made = (await asked(api.POST('/api/me/tokens', { body: { label, scope, days, apps: app ? [app] : null } }))).token;
 			label = '';
 		});
 	};
@@ -62,9 +67,9 @@
 			<li class="flex flex-wrap gap-3 py-0.5">
 				<span>{token.label}</span>
 				<span class="text-surface-600-400">
-					may {SCOPES[token.scope as Scope] ?? token.scope}{token.expires ? `; ends ${token.expires.slice(0, 10)}` : ''}; {token.used
-						? `used ${ago(token.used, live.now)}`
-						: 'not used yet'}
+					may {SCOPES[token.scope]}{token.apps ? ` of ${token.apps.join(', ')}` : ''}{token.expires
+						? `; ends ${token.expires.slice(0, 10)}`
+						: ''}; {token.used ? `used ${ago(token.used, live.now)}` : 'not used yet'}
 				</span>
 				<button class="text-surface-600-400 cursor-pointer underline" onclick={() => revoke(token.id)}>Revoke {token.label}</button>
 			</li>
@@ -75,7 +80,14 @@
 		<label class="flex items-center gap-2">
 			may
 			<select class="entry" bind:value={scope}>
-				{#each Object.entries(SCOPES) as [name, words] (name)}<option value={name}>{words}</option>{/each}
+				{#each possible as name (name)}<option value={name}>{SCOPES[name]}</option>{/each}
+			</select>
+		</label>
+		<label class="flex items-center gap-2">
+			of
+			<select class="entry" bind:value={app}>
+				<option value="">all apps</option>
+				{#each apps.value?.apps ?? [] as one (one.name)}<option value={one.name}>{one.name} only</option>{/each}
 			</select>
 		</label>
 		<label class="flex items-center gap-2"
@@ -92,10 +104,10 @@
 	<ul class="my-1 text-sm">
 		{#each sessions.value?.sessions ?? [] as one (one.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
-				<span>{one.is_this ? 'This browser' : 'Another browser'}</span>
+				<span>{one.is_this ? 'This browser: ' : ''}{one.label}</span>
 				<span class="text-surface-600-400">since {moment(one.created)}{one.used ? `; used ${ago(one.used, live.now)}` : ''}</span>
 				{#if !one.is_this}
-					<button class="text-surface-600-400 cursor-pointer underline" onclick={() => signOut(one.id)}>Sign it out</button>
+					<button class="text-surface-600-400 cursor-pointer underline" onclick={() => signOut(one.id)}>Sign out {one.label}</button>
 				{/if}
 			</li>
 		{/each}

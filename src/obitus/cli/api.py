@@ -52,6 +52,10 @@ class Api:
         """Return the answer to a request that changes something; raises a CliError."""
         return self._ask("POST", path, body)
 
+    def put(self, path: str, body: Mapping[str, Any]) -> Any:
+        """Return the answer to a request that puts something in place of what was there; raises a CliError."""
+        return self._ask("PUT", path, body)
+
     def patch(self, path: str, body: Mapping[str, Any]) -> Any:
         """Return the answer to a request that corrects something; raises a CliError."""
         return self._ask("PATCH", path, body)

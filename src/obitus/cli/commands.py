@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
 MODULES: Final = {
     "service_commands": ("serve", "demo", "login", "app", "acts"),
+    "people_commands": ("people",),
     "issue_commands": ("issues", "issue", "accept", "settle", "park"),
     "record_commands": ("logs", "runs", "failures"),
     "now_command": ("now",),

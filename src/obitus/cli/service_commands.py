@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
@@ -11,7 +12,7 @@ import typer
 
 from obitus.cli import show
 from obitus.cli.api import Api, api
-from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json
+from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json, time_of
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.login import Login, write
 from obitus.cli.safe import safe
@@ -101,6 +102,8 @@ def login(
 ) -> None:
     """Keep the service's address and a personal token in a file that only you can read."""
     url, _, secret = where.partition("#")
+    if secret.startswith("invitation="):
+        raise UsageTrouble("this is an invitation: open it in a browser, and choose your name and password there.")
     if secret:
         url = url.removesuffix("/sign-in")
         answer = Api(Login(url, None)).post("/api/sign-in", {"link": secret, "token_label": "command line"})
@@ -116,13 +119,21 @@ def login(
 def acts(
     act: Annotated[str, typer.Option("--act", help="Only acts of this kind, such as `sign-in failed`.")] = "",
     by: Annotated[str, typer.Option("--by", help="Only what this person did.")] = "",
+    since: Annotated[str | None, typer.Option("--since", help="From this time on: 2026-11-26T10:00; UTC.")] = None,
+    until: Annotated[str | None, typer.Option("--until", help="Until this time.")] = None,
     limit: Annotated[int, typer.Option("--limit", min=1, max=500, help="How many, newest first.")] = 50,
+    as_csv: Annotated[bool, typer.Option("--csv", help="Print the whole record as CSV.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
     """List what people did and what was refused: sign-ins, keys, tokens, rules, merges. Newest first."""
-    answer = api(url, token).get("/api/acts", {"act": act, "by": by, "limit": limit})
+    query = {"act": act, "by": by, "since": time_of(since), "until": time_of(until)}
+    if as_csv:
+        for part in api(url, token).stream("/api/acts/file", query):
+            sys.stdout.write(part.decode())
+        return
+    answer = api(url, token).get("/api/acts", query | {"limit": limit})
     print_json(answer) if as_json else show.acts(answer)
 
 

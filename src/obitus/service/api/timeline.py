@@ -41,6 +41,8 @@ router = APIRouter(
 MOST_REPORTS: Final = 1_000
 """Of each kind: what a timeline is made of."""
 MOST_DATA: Final = 60
+LONGEST_STORY_MS: Final = 2 * DAY_MS
+"""How much earlier or later than some of its records a trace or run may have others."""
 LONGEST_AROUND_MS: Final = 6 * 60 * MINUTE_MS
 KINDS: Final[tuple[Kind, ...]] = ("failure", "run", "log")
 SeverityName = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
@@ -207,6 +209,10 @@ def _told(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[To
     names = names_in(records.reader)
     for kind in KINDS:
         page = find(records.reader, records.days, kind, node, *whole, most=min(MOST_REPORTS, MOST_LOOKED_AT))
+        if page.rows and not found:
+            # Nothing says on which day a trace was. What one kind of record says of it need not be looked for again.
+            times = [row.row.time_ms for row in page.rows]
+            whole = max(whole[0], min(times) - LONGEST_STORY_MS), min(whole[1], max(times) + LONGEST_STORY_MS)
         cut = page.cut or cut or (f"Only the latest {MOST_REPORTS:,} {kind}s are shown." if page.more else None)
         rows = records_of(records.days, kind, names, page.rows)
         contents = records.evidence.contents(row.seq for row in rows)

@@ -1,0 +1,128 @@
+<script lang="ts">
+	import { api, asked, Trouble } from '../lib/api';
+	import { live } from '../lib/live.svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
+	import { again } from '../lib/records';
+	import { ROLES, session, type Role } from '../lib/session.svelte';
+	import { ago, moment } from '../lib/words';
+	import Loaded from './Loaded.svelte';
+
+	const people = watch(questions.people);
+	const invitations = watch(() => (session.administers ? questions.invitations() : undefined));
+	let label = $state('');
+	let role = $state<Role>('member');
+	let sees = $state<string[]>([]);
+	let link = $state<{ for: string; link: string; expires: string }>();
+	let removing = $state('');
+	let said = $state('');
+
+	async function attempt(act: () => Promise<unknown>) {
+		said = '';
+		try {
+			await act();
+		} catch (error) {
+			said = error instanceof Trouble ? error.message : String(error);
+		}
+		removing = '';
+		void again('people', 'invitations', 'acts');
+	}
+	const invite = (event: SubmitEvent) => {
+		event.preventDefault();
+		return attempt(async () => {
+			const made = await asked(api.POST('/api/people/invitations', { body: { label, role, apps: sees, days: 7 } }));
+			link = { for: label, ...made };
+			label = '';
+			sees = [];
+		});
+	};
+	const withdraw = (id: string) => attempt(() => asked(api.DELETE('/api/people/invitations/{id}', { params: { path: { id } } })));
+	const give = (name: string, to: Role) =>
+		attempt(() => asked(api.PATCH('/api/people/{name}', { params: { path: { name } }, body: { role: to } })));
+	const remove = (name: string) => attempt(() => asked(api.DELETE('/api/people/{name}', { params: { path: { name } } })));
+	const letIn = (name: string) =>
+		attempt(async () => {
+			link = { for: name, ...(await asked(api.POST('/api/people/{name}/link', { params: { path: { name } } }))) };
+		});
+	const stopCodes = (name: string) => attempt(() => asked(api.DELETE('/api/people/{name}/codes', { params: { path: { name } } })));
+</script>
+
+<section aria-labelledby="people-heading">
+	<h2 id="people-heading" class="section">People</h2>
+	<Loaded value={people.value} trouble={people.trouble}>
+		{#snippet children(found)}
+			<ul class="my-1 text-sm">
+				{#each found.people as one (one.name)}
+					<li class="border-surface-200-800 flex flex-wrap items-center gap-x-3 gap-y-1 border-b py-1.5">
+						<span class="min-w-32 font-semibold">{one.name}{one.is_me ? ' (you)' : ''}</span>
+						{#if session.administers}
+							<label class="flex items-center gap-2">
+								<span class="sr-only">Role of {one.name}</span>
+								<select class="entry" value={one.role} onchange={(event) => give(one.name, event.currentTarget.value as Role)}>
+									{#each Object.keys(ROLES) as name (name)}<option value={name}>{name}</option>{/each}
+								</select>
+							</label>
+						{:else}<span>{one.role}</span>{/if}
+						<span class="text-surface-600-400">
+							{ROLES[one.role]}{one.apps.length ? `; sees ${one.apps.join(', ')} too` : ''}; {one.used
+								? `here ${ago(one.used, live.now)}`
+								: 'not here yet'}{one.has_codes ? '; one-time codes' : ''}{one.openid ? '; by OpenID Connect' : ''}{!one.has_password &&
+							!one.openid
+								? '; no password'
+								: ''}
+						</span>
+						{#if session.administers && !one.is_me}
+							{#if removing === one.name}
+								<button class="act" onclick={() => remove(one.name)}>Remove {one.name} for good</button>
+								<button class="act" onclick={() => (removing = '')}>Keep</button>
+							{:else}
+								<button class="quiet-act" onclick={() => letIn(one.name)}>Sign-in link for {one.name}</button>
+								{#if one.has_codes}
+									<button class="quiet-act" onclick={() => stopCodes(one.name)}>Stop the codes of {one.name}</button>
+								{/if}
+								<button class="quiet-act" onclick={() => (removing = one.name)}>Remove {one.name} …</button>
+							{/if}
+						{/if}
+					</li>
+				{/each}
+			</ul>
+			{#if found.limited.length}
+				<p class="text-surface-600-400 text-sm">Only owners, and people named for them, see {found.limited.join(', ')}.</p>
+			{/if}
+			{#if session.administers}
+				<form class="mt-3 flex flex-wrap items-center gap-2 text-sm" onsubmit={invite}>
+					<input class="entry" aria-label="Whom to invite" placeholder="whom to invite" bind:value={label} required maxlength="60" />
+					<label class="flex items-center gap-2">
+						as
+						<select class="entry" bind:value={role}>
+							{#each Object.entries(ROLES) as [name, does] (name)}<option value={name}>{name}: {does}</option>{/each}
+						</select>
+					</label>
+					{#each found.limited as app (app)}
+						<label class="flex items-center gap-2"><input type="checkbox" value={app} bind:group={sees} /> sees {app}</label>
+					{/each}
+					<button class="act">Make an invitation</button>
+				</form>
+			{/if}
+		{/snippet}
+	</Loaded>
+	{#if link}
+		<p class="mt-2 text-sm" role="status">
+			For {link.for}, shown once, good once until {moment(link.expires)}:
+			<code class="font-mono wrap-anywhere">{link.link}</code>
+		</p>
+	{/if}
+	{#if invitations.value?.invitations.length}
+		<h3 class="mt-3 text-sm font-semibold">Open invitations</h3>
+		<ul class="text-sm">
+			{#each invitations.value.invitations as one (one.id)}
+				<li class="flex flex-wrap gap-3 py-0.5">
+					<span>{one.label}, as {one.role}</span>
+					<span class="text-surface-600-400">by {one.made_by}, until {moment(one.expires)}</span>
+					<button class="quiet-act" onclick={() => withdraw(one.id)}>Withdraw the invitation of {one.label}</button>
+				</li>
+			{/each}
+		</ul>
+	{/if}
+	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+</section>

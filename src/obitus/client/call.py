@@ -1,0 +1,166 @@
+"""The call that failed: which function it was, how it is reached, and with what it was called, so that it can be called again."""
+
+from __future__ import annotations
+
+import opcode
+import sys
+from collections.abc import Sequence
+from functools import lru_cache
+from types import CodeType, FrameType, FunctionType
+from typing import Any, Final
+
+from obitus.client.exact import Keeper, find, into, module_name, unwrapped
+from obitus.core.redaction import Redactor
+
+MOST_PLACES: Final = 500
+OF_A_PLACE: Final = 3
+"""So often the call is kept for one place in the code; afterwards once a minute. What comes more often than that is alike."""
+AGAIN_AFTER_S: Final = 60.0
+
+# Of code objects (docs.python.org, inspect, "Code Objects Bit Flags").
+_VARARGS, _VARKEYWORDS, _GENERATOR, _COROUTINE, _ASYNC_GENERATOR = 0x04, 0x08, 0x20, 0x80, 0x200
+_HOW: Final = {_GENERATOR: "generator", _COROUTINE: "coroutine", _ASYNC_GENERATOR: "async generator"}
+
+
+class Calls:
+    """Keeps calls, each place in the code some times and then seldom."""
+
+    def __init__(self, redactor: Redactor) -> None:
+        self._redactor = redactor
+        self._kept: dict[tuple[int, int], tuple[int, float]] = {}
+
+    def call_of(self, frames: Sequence[tuple[FrameType, int]], now_s: float) -> dict[str, Any] | None:
+        """Return the call of the innermost of some own frames (outermost first, each with its line), None where it is not its turn.
+
+        Where that function was defined inside of another one, the one around it is called: there is no other way to it.
+        """
+        frame, line = frames[-1]
+        place = (id(frame.f_code), line)
+        times, last_s = self._kept.get(place, (0, 0.0))
+        if times >= OF_A_PLACE and now_s - last_s < AGAIN_AFTER_S:
+            return None
+        if len(self._kept) >= MOST_PLACES:
+            self._kept.clear()
+        self._kept[place] = (times + 1, now_s)
+        for frame, line in reversed(frames):
+            code = frame.f_code
+            if "<locals>" not in code.co_qualname and code.co_name[:1] != "<":
+                return self._kept_call(frame, line)
+            around = code.co_qualname.partition(".<locals>")[0]
+            if not any(outer.f_code.co_qualname == around for outer, _ in frames):
+                break
+        return {"unreachable": _why_not(frames[-1][0].f_code)}
+
+    def _kept_call(self, frame: FrameType, line: int) -> dict[str, Any]:
+        code = frame.f_code
+        module = frame.f_globals.get("__name__")
+        if type(module) is not str or getattr(sys.modules.get(module), "__dict__", None) is not frame.f_globals:
+            return {"unreachable": "its module cannot be imported by a name"}
+        reached = _reached(module, code)
+        if reached is None:
+            return {"unreachable": "nothing leads to it by its name: it was replaced, or is made while the app runs"}
+        call: dict[str, Any] = {"module": module_name(module), "line": line, **reached}
+        how = next((said for flag, said in _HOW.items() if code.co_flags & flag), None)
+        if how is not None:
+            call["how"] = how
+        arguments: list[dict[str, Any]] = [{"name": name, "kind": kind} for name, kind in _parameters(code)]
+        values: dict[str, Any] = {}
+        changed = _reassigned(code)
+        held = frame.f_locals
+        keeper = Keeper(self._redactor)
+        # What a method belongs to comes last: it may hold the whole app.
+        for argument in arguments[1:] + arguments[:1]:
+            name = argument["name"]
+            if name in changed:
+                argument["changed"] = True
+            if name not in held:
+                values[name] = {"is": "unknown", "seen": "it was deleted before"}
+                continue
+            keeper.keep(held[name], into(values, name), name)
+        keeper.finish()
+        call["arguments"], call["values"] = arguments, values
+        if reached["belongs_to"] and arguments and arguments[0]["name"] in held:
+            call["direct"] = _is_first(type(held[arguments[0]["name"]]), reached["name"], code)
+        return call
+
+
+def _reached(module: str, code: CodeType) -> dict[str, Any] | None:
+    """Return by which name of which class, or of none, a function is reached, and what kind of it that is."""
+    qualified = code.co_qualname
+    holder, _, name = qualified.rpartition(".")
+    found = find(module, qualified)
+    via = unwrapped(found, code) if found is not None else None
+    if via is None:
+        return None
+    kind = type(found)
+    belongs_to = ""
+    if holder:
+        belongs_to = "class" if kind is classmethod else "static" if kind is staticmethod else "object"
+        if name.startswith("__") and not name.endswith("__"):
+            name = f"_{holder.rpartition('.')[2].lstrip('_')}{name}"
+    # A property is reached by reading it.
+    is_read = kind is property and via == ["fget"]
+    return {"holder": holder, "name": name, "belongs_to": belongs_to, "via": [] if is_read else via, "read": is_read}
+
+
+def _is_first(kind: type, name: str, code: CodeType) -> bool:
+    """Whether an object's own class gives that function under its name, and none in front of it another one."""
+    for base in kind.__mro__:
+        held = type.__getattribute__(base, "__dict__")
+        if name in held:
+            found = held[name]
+            return (type(found) is FunctionType and found.__code__ is code) or (
+                type(found) is property and unwrapped(found, code) is not None
+            )
+    return False
+
+
+def _parameters(code: CodeType) -> list[tuple[str, str]]:
+    """Return the names of a function's parameters, each with its kind."""
+    names, plain, keyword = code.co_varnames, code.co_argcount, code.co_kwonlyargcount
+    found = [(name, "positional" if at < code.co_posonlyargcount else "plain") for at, name in enumerate(names[:plain])]
+    rest = plain + keyword
+    if code.co_flags & _VARARGS:
+        found.append((names[rest], "star"))
+        rest += 1
+    found += [(name, "keyword") for name in names[plain : plain + keyword]]
+    if code.co_flags & _VARKEYWORDS:
+        found.append((names[rest], "stars"))
+    return found
+
+
+def _why_not(code: CodeType) -> str:
+    if code.co_name == "<module>":
+        return "it failed while its module was being imported: no function was called"
+    return "it was defined inside of another function, which is not on the stack any more"
+
+
+_STORES: Final = {
+    number: name for name, number in opcode.opmap.items() if name.startswith(("STORE_FAST", "DELETE_FAST", "STORE_DEREF", "DELETE_DEREF"))
+}  # fmt: skip
+_EXTENDED: Final = opcode.opmap["EXTENDED_ARG"]
+
+
+@lru_cache(maxsize=1000)
+def _reassigned(code: CodeType) -> frozenset[str]:
+    """Return the names of a function's local variables that it gives a value, or another one, by its bytecode."""
+    found: set[str] = set()
+    fast, cells = code.co_varnames, (*code.co_varnames, *code.co_cellvars, *code.co_freevars)
+    # From 3.11 on, a parameter that is a cell keeps its place among the variables.
+    cells = tuple(dict.fromkeys(cells))
+    octets, more = code.co_code, 0
+    for at in range(0, len(octets) - 1, 2):
+        number, argument = octets[at], octets[at + 1] | more
+        more = argument << 8 if number == _EXTENDED else 0
+        name = _STORES.get(number)
+        if name is None:
+            continue
+        if name == "STORE_FAST_LOAD_FAST":
+            places = [argument >> 4]
+        elif name == "STORE_FAST_STORE_FAST":
+            places = [argument >> 4, argument & 15]
+        else:
+            places = [argument]
+        names = cells if "DEREF" in name else fast
+        found.update(names[place] for place in places if place < len(names))
+    return frozenset(found)

@@ -1,0 +1,1 @@
+"""Doing it again: the captured request, and the captured call, as something that can be run."""

@@ -1,0 +1,464 @@
+"""Python written from values that were kept exactly.
+
+A kept value is a JSON value. ``null``, truth values, numbers and texts stand for themselves; everything else is an object
+whose ``is`` says what it was:
+
+- ``int``, ``float``, ``complex``, ``Decimal``, ``Fraction``, ``UUID``, ``date``, ``time``, ``datetime``, ``timedelta``,
+  ``timezone``, ``range``, ``slice``, ``pattern``, ``path``, ``bytes``, ``bytearray``, ``stream``, ``Ellipsis``,
+  ``NotImplemented``, ``bare`` (``object()``), ``lock``, ``logger``: with ``of``, what each is made from;
+- ``list``, ``tuple``, ``set``, ``frozenset``, ``deque`` with ``items``; ``dict`` and its kinds with ``entries`` (texts as
+  keys) or ``pairs``;
+- ``class``, ``function``, ``module`` with ``named`` (``module:qualified.name``), ``enum`` with ``class`` and ``name``,
+  ``method`` and ``partial`` with ``of``;
+- ``object`` and ``exception`` with ``class``, ``number`` and ``fields``, and what of a built-in type they are; ``again``
+  with the ``number`` of one that was kept before;
+- ``hidden`` with ``rule``, ``cut`` and ``unknown`` with ``seen``: no value, only what was seen of it.
+
+What is written comes from senders: only names that are names get into code, everything else goes through ``repr``.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import keyword
+import re
+from collections.abc import Callable
+from typing import Any, Final
+
+MOST_WRITTEN: Final = 20_000
+"""Values that are written for one call."""
+MOST_LEVELS: Final = 60
+LONGEST_LINE: Final = 100
+_HIDDEN: Final = "[hidden: "
+_SEEN: Final = 200
+
+_MADE: Final = '''
+def made(kind, /, *content, **fields):
+    """Return an object with these fields, without running its ``__init__``."""
+    base = next((one for one in kind.__mro__ if one.__module__ == "builtins"), object)
+    one = base.__new__(kind, *content) if base in (str, int, float, bytes, tuple, frozenset) else base.__new__(kind)
+    for name, value in fields.items():
+        object.__setattr__(one, name, value)
+    if base in (list, set, dict):
+        (base.extend if base is list else base.update)(one, *content)
+    return one
+'''
+_FILLED: Final = '''
+def filled(one, **fields):
+    """Give an object that was made before its fields: it holds itself, by one way or another."""
+    for name, value in fields.items():
+        object.__setattr__(one, name, value)
+'''
+
+
+class Missing:
+    """A value that could not be kept: what stands in its place, and what was seen of it."""
+
+    def __init__(self, name: str, why: str) -> None:
+        self.name, self.why = name, why
+
+
+class Writer:
+    """Writes expressions, and collects what they need: imports, helpers, objects made before, and what is missing."""
+
+    def __init__(self) -> None:
+        self.imports: dict[str, set[str]] = {}
+        """By module, the names that are imported from it; none for the module itself."""
+        self.helpers: set[str] = set()
+        self.before: list[str] = []
+        """Statements that stand in front of the call."""
+        self.missing: list[Missing] = []
+        self._taken: dict[str, str] = {}
+        self._objects: dict[int, str] = {}
+        self._shared: set[int] = set()
+        self._open: set[int] = set()
+        self._later: list[tuple[str, dict[str, Any], str]] = []
+        self._names: set[str] = set()
+        self._left = MOST_WRITTEN
+
+    def look_through(self, *values: Any) -> None:
+        """See which objects occur more than once, before anything is written."""
+        waiting: list[Any] = list(values)
+        while waiting:
+            value = waiting.pop()
+            if isinstance(value, dict):
+                if value.get("is") == "again" and isinstance(value.get("number"), int):
+                    self._shared.add(value["number"])
+                waiting += value.values()
+            elif isinstance(value, list):
+                waiting += value
+
+    def expression(self, value: Any, hint: str, level: int = 0) -> str:
+        """Return a value as an expression; ``hint`` is what a placeholder is named after."""
+        self._left -= 1
+        if self._left < 0 or level > MOST_LEVELS:
+            return self._placeholder(hint, "too much to write")
+        if value is None or isinstance(value, bool | int | float):
+            return repr(value)
+        if isinstance(value, str):
+            return self._placeholder(hint, value) if _HIDDEN in value else repr(value)
+        if isinstance(value, list):
+            return f"[{', '.join(self.expression(inner, hint, level + 1) for inner in value)}]"
+        if not isinstance(value, dict):
+            return self._placeholder(hint, type(value).__name__)
+        kind = value.get("is")
+        written = _WRITTEN.get(kind) if isinstance(kind, str) else None
+        if written is None:
+            return self._placeholder(hint, _seen(value))
+        try:
+            return written(self, value, hint, level)
+        except (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError, binascii.Error):
+            # It does not hold what it should: somebody made it up.
+            return self._placeholder(hint, _seen(value))
+
+    def finish(self) -> None:
+        """Write what could only be given to objects once all of them were made."""
+        for name, fields, hint in self._later:
+            given = self._fields(fields, hint, 1)
+            if given:
+                self.helpers.add("filled")
+                self.before.append(f"filled({name}, {given})")
+        self._later.clear()
+
+    def imported(self, named: str) -> str:
+        """Return by what name the code reaches ``module:qualified.name``, which is imported; raises ValueError for no name."""
+        module, _, qualified = named.partition(":")
+        parts = qualified.split(".")
+        if not is_module(module) or not all(is_name(part) for part in parts):
+            raise ValueError(named)
+        if module == "builtins":
+            return qualified
+        first = parts[0]
+        if self._taken.setdefault(first, module) == module:
+            self.imports.setdefault(module, set()).add(first)
+            return qualified
+        # Another module has something of that name already.
+        self.imports.setdefault(module, set())
+        return f"{module}.{qualified}"
+
+    def module(self, module: str) -> str:
+        """Return a module's name, which is imported; raises ValueError for no name."""
+        if not is_module(module):
+            raise ValueError(module)
+        self.imports.setdefault(module, set())
+        return module
+
+    def free_name(self, hint: str) -> str:
+        """Return a variable's name that nothing has yet."""
+        base = re.sub(r"\W+", "_", hint).strip("_").lower()[:40] or "value"
+        if base[0].isdigit() or keyword.iskeyword(base):
+            base = f"a_{base}"
+        name, number = base, 1
+        while name in self._names or name in self._taken or name in _RESERVED:
+            number += 1
+            name = f"{base}_{number}"
+        self._names.add(name)
+        return name
+
+    def _placeholder(self, hint: str, why: str) -> str:
+        name = self.free_name(hint).upper()
+        self._names.add(name)
+        self.missing.append(Missing(name, " ".join(why.split())[:_SEEN]))
+        return name
+
+    def _fields(self, fields: Any, hint: str, level: int) -> str:
+        given: list[str] = []
+        rest: list[str] = []
+        for name, inner in fields.items():
+            text = self.expression(inner, name, level + 1)
+            # A field whose name is no name in code is given all the same.
+            (given if is_name(name) else rest).append(f"{name}={text}" if is_name(name) else f"{name!r}: {text}")
+        return ", ".join([*given, *([f"**{{{', '.join(rest)}}}"] if rest else [])])
+
+    def object(self, value: dict[str, Any], hint: str, level: int) -> str:
+        """Return an object made from its fields; one that occurs again is made before, under a name."""
+        named = self.imported(str(value["class"]))
+        number = value["number"]
+        content = self._content(value, hint, level)
+        if value.get("cut"):
+            self.missing.append(Missing("", f"{named} had more fields than were kept"))
+        if number not in self._shared:
+            return self._made(value, named, content, self._fields(value["fields"], hint, level))
+        name = self.free_name(named.rpartition(".")[2])
+        self._objects[number] = name
+        self.before.append(f"{name} = {self._made(value, named, content, '')}")
+        self._later.append((name, value["fields"], hint))
+        return name
+
+    def _made(self, value: dict[str, Any], named: str, content: str, fields: str) -> str:
+        if value.get("how") == "pydantic" and value.get("number") not in self._shared:
+            known = {name: inner for name, inner in value["fields"].items() if not name.startswith("__")}
+            del known
+            public = ", ".join(part for part in (fields,) if part)
+            return f"{named}.model_construct({_without_private(public)})"
+        self.helpers.add("made")
+        return f"made({', '.join(part for part in (named, content, fields) if part)})"
+
+    def _content(self, value: dict[str, Any], hint: str, level: int) -> str:
+        base = value.get("base")
+        if base is None:
+            return ""
+        if base == "dict":
+            return self.mapping(value, hint, level)
+        if "items" in value:
+            return f"[{self.items(value, hint, level)}]"
+        return self.expression(value["content"], hint, level + 1)
+
+    def items(self, value: dict[str, Any], hint: str, level: int) -> str:
+        """Return items with commas between them."""
+        if value.get("cut"):
+            self.missing.append(Missing("", f"{hint} had more items than were kept"))
+        return ", ".join(self.expression(inner, hint, level + 1) for inner in value["items"])
+
+    def mapping(self, value: dict[str, Any], hint: str, level: int) -> str:
+        """Return keys and values as a dictionary."""
+        if value.get("cut"):
+            self.missing.append(Missing("", f"{hint} had more items than were kept"))
+        if "entries" in value:
+            pairs = [
+                (repr(key), self.expression(inner, f"{hint}_{key}", level + 1))
+                for key, inner in value["entries"].items()
+            ]
+        else:
+            pairs = [
+                (self.expression(key, hint, level + 1), self.expression(inner, hint, level + 1))
+                for key, inner in value["pairs"]
+            ]
+        return "{" + ", ".join(f"{key}: {inner}" for key, inner in pairs) + "}"
+
+    def again(self, value: dict[str, Any], hint: str) -> str:
+        """Return the name of an object that was made before."""
+        name = self._objects.get(value["number"])
+        return name if name is not None else self._placeholder(hint, "an object that was not kept")
+
+
+def is_name(text: object) -> bool:
+    """Whether a text can stand in code as a name."""
+    return isinstance(text, str) and len(text) <= 200 and text.isidentifier() and not keyword.iskeyword(text)
+
+
+def is_module(text: str) -> bool:
+    """Whether a text can stand in code as the name of a module."""
+    return bool(text) and len(text) <= 300 and all(is_name(part) for part in text.split("."))
+
+
+_RESERVED: Final = frozenset({"made", "filled", "pytest", "asyncio", "self"})
+
+
+def helper_texts(helpers: set[str]) -> list[str]:
+    """Return the functions that expressions use, in the order in which they stand in a file."""
+    texts = {"made": _MADE, "filled": _FILLED}
+    return [texts[name].strip("\n") for name in ("made", "filled") if name in helpers]
+
+
+def _seen(value: dict[str, Any]) -> str:
+    if value.get("is") == "hidden":
+        return f"[hidden: {value.get('rule')}]"
+    return str(value.get("seen") or value.get("is") or "a value")
+
+
+def _whole(value: Any) -> int:
+    if isinstance(value, bool) or not isinstance(value, int):
+        raise ValueError(value)
+    return value
+
+
+def _wholes(values: Any) -> str:
+    return ", ".join(repr(_whole(value)) for value in values)
+
+
+def _octets(value: Any) -> str:
+    return repr(base64.b64decode(value, validate=True))
+
+
+def _zone(writer: Writer, value: dict[str, Any]) -> str:
+    zone = value.get("zone")
+    if zone is None:
+        return ""
+    if isinstance(zone, str):
+        if zone == "?":
+            raise ValueError(zone)
+        return f", tzinfo={writer.imported('zoneinfo:ZoneInfo')}({zone!r})"
+    module = writer.module("datetime")
+    if zone == 0:
+        return f", tzinfo={module}.UTC"
+    return f", tzinfo={module}.timezone({module}.timedelta(seconds={float(zone)!r}))"
+
+
+def _numbers_text(value: Any, pattern: str) -> str:
+    text = str(value)
+    if re.fullmatch(pattern, text) is None:
+        raise ValueError(text)
+    return text
+
+
+def _by_name(module: str, name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
+    def write(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+        return f"{writer.imported(f'{module}:{name}')}({str(value['of'])!r})"
+
+    return write
+
+
+def _date_parts(name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
+    def write(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+        fold = f", fold={_whole(value['fold'])}" if value.get("fold") else ""
+        return f"{writer.module('datetime')}.{name}({_wholes(value['of'])}{_zone(writer, value)}{fold})"
+
+    return write
+
+
+def _float(_: Writer, value: dict[str, Any], __: str, ___: int) -> str:
+    return f"float({_numbers_text(value['of'], '-?(?:inf|nan)')!r})"
+
+
+def _timedelta(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    days, seconds, micro = (_whole(part) for part in value["of"])
+    parts = [f"{name}={part}" for name, part in (("days", days), ("seconds", seconds), ("microseconds", micro)) if part]
+    return f"{writer.module('datetime')}.timedelta({', '.join(parts)})"
+
+
+def _timezone(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    module = writer.module("datetime")
+    return f"{module}.timezone({module}.timedelta(seconds={float(value['of'])!r}))"
+
+
+def _tuple(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+    inner = writer.items(value, hint, level)
+    return f"({inner},)" if len(value["items"]) == 1 else f"({inner})"
+
+
+def _set(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+    inner = writer.items(value, hint, level)
+    return f"{{{inner}}}" if inner else "set()"
+
+
+def _deque(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+    most = f", maxlen={_whole(value['most'])}" if value.get("most") is not None else ""
+    return f"{writer.imported('collections:deque')}([{writer.items(value, hint, level)}]{most})"
+
+
+def _mapping(name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
+    def write(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+        inner = writer.mapping(value, hint, level)
+        if name == "dict":
+            return inner
+        if name == "mappingproxy":
+            return f"{writer.imported('types:MappingProxyType')}({inner})"
+        by = f"{writer.expression(value.get('by'), hint, level + 1)}, " if name == "defaultdict" else ""
+        return f"{writer.imported(f'collections:{name}')}({by}{inner})"
+
+    return write
+
+
+def _named(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    return writer.imported(str(value["named"]))
+
+
+def _module(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    return writer.module(str(value["named"]))
+
+
+def _enum(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    kind = writer.imported(str(value["class"]))
+    name = value["name"]
+    return f"{kind}.{name}" if is_name(name) else f"{kind}[{str(name)!r}]"
+
+
+def _method(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+    if not is_name(value["name"]):
+        raise ValueError(value["name"])
+    return f"{writer.expression(value['of'], hint, level + 1)}.{value['name']}"
+
+
+def _partial(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+    given = [writer.expression(value["of"], hint, level + 1)]
+    given += [writer.expression(inner, hint, level + 1) for inner in value["items"]]
+    given += [f"**{writer.mapping(value, hint, level)}"] if value.get("entries") else []
+    return f"{writer.imported('functools:partial')}({', '.join(given)})"
+
+
+def _exception(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+    if value["number"] in writer._shared:
+        return writer.object(value | {"base": "exception"}, hint, level)
+    kind = writer.imported(str(value["class"]))
+    return f"{kind}.__new__({', '.join(part for part in (kind, writer.items(value, hint, level)) if part)})"
+
+
+def _stream(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    if "text" in value:
+        made = f"{writer.imported('io:StringIO')}({str(value['text'])!r})"
+    else:
+        made = f"{writer.imported('io:BytesIO')}({_octets(value['bytes'])})"
+    if not _whole(value["at"]):
+        return made
+    name = writer.free_name("stream")
+    writer.before += [f"{name} = {made}", f"{name}.seek({value['at']})"]
+    return name
+
+
+def _pattern(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    flags = f", {_whole(value['flags'])}" if value.get("flags") else ""
+    return f"{writer.module('re')}.compile({str(value['of'])!r}{flags})"
+
+
+def _path(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    kind = value.get("kind")
+    name = kind if kind in ("PurePosixPath", "PureWindowsPath") else "Path"
+    return f"{writer.imported(f'pathlib:{name}')}({str(value['of'])!r})"
+
+
+def _slice(_: Writer, value: dict[str, Any], __: str, ___: int) -> str:
+    return f"slice({', '.join(_numbers_text(part, r'None|-?[0-9]{1,4000}') for part in value['of'])})"
+
+
+def _lock(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+    if value["of"] not in ("Lock", "RLock", "local"):
+        raise ValueError(value["of"])
+    return f"{writer.module('threading')}.{value['of']}()"
+
+
+def _without_private(fields: str) -> str:
+    return fields
+
+
+_WRITTEN: Final[dict[str, Callable[[Writer, dict[str, Any], str, int], str]]] = {
+    "int": lambda _, value, __, ___: _numbers_text(value["of"], r"-?[0-9]{1,1300}"),
+    "float": _float,
+    "complex": lambda _, value, __, ___: f"complex({str(value['of'])!r})",
+    "bytes": lambda _, value, __, ___: _octets(value["of"]),
+    "bytearray": lambda _, value, __, ___: f"bytearray({_octets(value['of'])})",
+    "Decimal": _by_name("decimal", "Decimal"),
+    "Fraction": _by_name("fractions", "Fraction"),
+    "UUID": _by_name("uuid", "UUID"),
+    "date": _date_parts("date"),
+    "time": _date_parts("time"),
+    "datetime": _date_parts("datetime"),
+    "timedelta": _timedelta,
+    "timezone": _timezone,
+    "range": lambda _, value, __, ___: f"range({_wholes(value['of'])})",
+    "slice": _slice,
+    "pattern": _pattern,
+    "path": _path,
+    "stream": _stream,
+    "Ellipsis": lambda *_: "...",
+    "NotImplemented": lambda *_: "NotImplemented",
+    "bare": lambda *_: "object()",
+    "lock": _lock,
+    "logger": lambda writer, value, _, __: f"{writer.module('logging')}.getLogger({str(value['of'])!r})",
+    "list": lambda writer, value, hint, level: f"[{writer.items(value, hint, level)}]",
+    "tuple": _tuple,
+    "set": _set,
+    "frozenset": lambda writer, value, hint, level: f"frozenset([{writer.items(value, hint, level)}])",
+    "deque": _deque,
+    **{name: _mapping(name) for name in ("dict", "OrderedDict", "defaultdict", "Counter", "mappingproxy")},
+    "class": _named,
+    "function": _named,
+    "module": _module,
+    "enum": _enum,
+    "method": _method,
+    "partial": _partial,
+    "object": lambda writer, value, hint, level: writer.object(value, hint, level),
+    "exception": _exception,
+    "again": lambda writer, value, hint, _: writer.again(value, hint),
+}
