@@ -247,6 +247,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/failures/{id}/reproduce": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A failure, to be run again
+         * @description Return a failure's call or request as a test or a command. What was hidden or cut is a placeholder with its name.
+         */
+        get: operations["reproduce_failure_api_failures__id__reproduce_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/reproduce": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * An issue, to be run again
+         * @description Do the same for the latest failure of an issue that has what is needed.
+         */
+        get: operations["reproduce_issue_api_issues__number__reproduce_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/apps": {
         parameters: {
             query?: never;
@@ -2945,6 +2985,13 @@ export interface components {
             locals?: {
                 [key: string]: string;
             } | null;
+            /**
+             * Call
+             * @description Of the innermost own frame: how its function is reached, and with what it was called, in a form that code can be written from. Its values are described in `obitus.core.reproducing.values`.
+             */
+            call?: {
+                [key: string]: components["schemas"]["JsonValue"];
+            } | null;
         };
         /**
          * GroupAnswer
@@ -3946,6 +3993,22 @@ export interface components {
             failure: string | null;
             /** Issue */
             issue: number | null;
+        };
+        /**
+         * MissingAnswer
+         * @description What could not be kept.
+         */
+        MissingAnswer: {
+            /**
+             * Name
+             * @description The placeholder in its place; '' where there is none.
+             */
+            name: string;
+            /**
+             * Seen
+             * @description What was seen of it, or why it is missing.
+             */
+            seen: string;
         };
         /**
          * NamesAnswer
@@ -4964,6 +5027,33 @@ export interface components {
              * @description What people ordered for the loggers of this app: what is not told here holds no more. Absent where nothing is ordered.
              */
             log_orders?: components["schemas"]["LogOrderPart"][] | null;
+        };
+        /**
+         * ReproductionAnswer
+         * @description Something to run.
+         */
+        ReproductionAnswer: {
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "call" | "expects" | "curl" | "http" | "pytest";
+            /**
+             * Name
+             * @description Of the file to keep it in.
+             */
+            name: string;
+            /** Text */
+            text: string;
+            /** Missing */
+            missing: components["schemas"]["MissingAnswer"][];
+            /** Notes */
+            notes: string[];
+            /**
+             * Failure
+             * @description The id of the failure that it was made from.
+             */
+            failure: string;
         };
         /**
          * RequestPart
@@ -7490,6 +7580,262 @@ export interface operations {
                 };
             };
             /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    reproduce_failure_api_failures__id__reproduce_get: {
+        parameters: {
+            query?: {
+                /** @description `call`: a pytest that makes the failing call, and fails as long as the fault is there; `expects`: the same, which passes as long as it is there; `curl`, `http`, `pytest`: the request. */
+                as?: "call" | "expects" | "curl" | "http" | "pytest";
+                /** @description The development server that the request is sent to. */
+                base?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The failure's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReproductionAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `cannot-reproduce`: It cannot be reproduced from what was captured */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    reproduce_issue_api_issues__number__reproduce_get: {
+        parameters: {
+            query?: {
+                /** @description `call`: a pytest that makes the failing call, and fails as long as the fault is there; `expects`: the same, which passes as long as it is there; `curl`, `http`, `pytest`: the request. */
+                as?: "call" | "expects" | "curl" | "http" | "pytest";
+                /** @description The development server that the request is sent to. */
+                base?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReproductionAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `cannot-reproduce`: It cannot be reproduced from what was captured */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
             503: {
                 headers: {
                     [name: string]: unknown;

@@ -35,6 +35,11 @@ export const questions = {
 
 	failure: (id: string) => of(['failure', id], (signal) => api.GET('/api/failures/{id}', { params: { path: { id } }, signal })),
 
+	reproduced: (failure: string, form: 'call' | 'expects' | 'curl' | 'http' | 'pytest') =>
+		of(['reproduced', failure, form], (signal) =>
+			api.GET('/api/failures/{id}/reproduce', { params: { path: { id: failure }, query: { as: form } }, signal })
+		),
+
 	apps: () => of(['apps'], (signal) => api.GET('/api/apps', { signal })),
 
 	app: (name: string) => of(['app', name], (signal) => api.GET('/api/apps/{name}', { params: { path: { name } }, signal })),

@@ -8,6 +8,7 @@
 	import { ago, countOf, moment } from '../lib/words';
 	import Correcting from '../parts/Correcting.svelte';
 	import Attributes from '../parts/Attributes.svelte';
+	import Reproduce from '../parts/Reproduce.svelte';
 	import Since from '../parts/Since.svelte';
 	import SettleDialog from '../parts/SettleDialog.svelte';
 	import Stack from '../parts/Stack.svelte';
@@ -107,6 +108,9 @@
 				{:else}
 					<Trail {failure} {report} />
 				{/if}
+
+				<h2 class="section">Do it again</h2>
+				{#key failure.id}<Reproduce failure={failure.id} request={Boolean(report.request)} />{/key}
 			{:else}
 				<p role="note" class="border-surface-200-800 border-l-4 pl-3">{failure.gone}</p>
 			{/if}

@@ -13,6 +13,7 @@ from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
+from obitus.client.call import Calls
 from obitus.client.native import Worker, is_finalizing
 from obitus.client.values import MOST_STRING, plain, show
 from obitus.client.whose import is_the_apps
@@ -73,6 +74,7 @@ class Capture:
         # By the code's identity: hashing a code object looks at all that is in it. Each is held, so that no other takes its id.
         self._places: dict[tuple[int, int], tuple[dict[str, Any], CodeType]] = {}
         self._mute_types: set[type] = set()
+        self._calls = Calls(redactor)
 
     def chain(self, error: BaseException) -> list[dict[str, Any]]:
         """Return the exception chain, from the outermost to the root cause, members of groups included.
@@ -81,7 +83,7 @@ class Capture:
         on the link behind which it would stand. Members of a group inside a group say which link they belong to.
         """
         found: list[dict[str, Any]] = []
-        self._add(error, None, None, found, set(), [MOST_LOCALS_CHARS])
+        self._add(error, None, None, found, set(), [MOST_LOCALS_CHARS, 1])
         return found
 
     def _add(
@@ -229,6 +231,7 @@ class Capture:
         frames.append(frame)
 
     def _frames(self, traceback: TracebackType | None, room: list[int]) -> tuple[list[dict[str, Any]], int]:
+        """Return the frames, and how many were left out. ``room`` is how many characters of locals, and how many calls, are still kept."""
         start: list[tuple[FrameType, int]] = []
         rest: deque[tuple[FrameType, int]] = deque(maxlen=MOST_FRAMES - FRAMES_KEPT_AT_START)
         seen = 0
@@ -252,7 +255,20 @@ class Capture:
                     place["locals"] = values
             frames.append(place)
         frames.reverse()
+        if self._values and room[1] > 0:
+            self._add_call(places, frames, room)
         return frames, seen - len(places)
+
+    def _add_call(self, places: list[tuple[FrameType, int]], frames: list[dict[str, Any]], room: list[int]) -> None:
+        """Keep the call of the innermost own frame, for the test that makes it again."""
+        innermost = next((at for at in range(len(frames) - 1, -1, -1) if frames[at]["own"]), None)
+        if innermost is None:
+            return
+        room[1] -= 1
+        own = [place for place, frame in zip(places[: innermost + 1], frames, strict=False) if frame["own"]]
+        call = self._calls.call_of(own, time.monotonic())
+        if call is not None:
+            frames[innermost] = frames[innermost] | {"call": call}
 
     def _locals(self, frame: FrameType, room: list[int], known: dict[int, str]) -> dict[str, str]:
         """Return a frame's local values as text. ``known`` holds what other frames of this stack showed already.

@@ -2,7 +2,7 @@
 
 What ``values`` shows is for reading. This form is for the test that makes the failing call again: it keeps types, fields
 and who holds whom, within bounds, and says of the rest what was seen of it. The forms are described in
-``core/again/values.py``, which writes Python from them.
+``core/reproducing/values.py``, which writes Python from them.
 """
 
 from __future__ import annotations
@@ -42,9 +42,11 @@ LONGEST_S: Final = 0.006
 """Most time on the app's thread."""
 _LOOK_AT_CLOCK: Final = 64
 
-_HEAP_TYPE: Final = 1 << 9
-"""Py_TPFLAGS_HEAPTYPE: made by a class statement, or by a module that makes its types the same way."""
-_BASES: Final[tuple[type, ...]] = (dict, list, tuple, set, frozenset, str, int, float, bytes)
+_HEAP_TYPE, _IMMUTABLE_TYPE = 1 << 9, 1 << 8
+"""Py_TPFLAGS_HEAPTYPE and Py_TPFLAGS_IMMUTABLETYPE: what a class statement makes is of the first kind and not of the second."""
+_BASES: Final[tuple[type, ...]] = (
+    collections.OrderedDict, collections.defaultdict, deque, dict, list, tuple, set, frozenset, str, int, float, bytes,
+)  # fmt: skip
 """Built-in types that an app's class may be a kind of: what is theirs is kept beside the fields."""
 _SEQUENCES: Final[dict[type, str]] = {
     list: "list", tuple: "tuple", set: "set", frozenset: "frozenset", deque: "deque",
@@ -94,13 +96,13 @@ class Keeper:
                 put({"is": "unknown", "seen": f"<{type(value).__name__}>"})
 
     def _child(self, value: object, put: Callable[[Any], None], level: int, name: object = None) -> None:
-        rule = self._redactor.rule_for(name) if type(name) is str else None
-        if rule is not None:
-            put({"is": "hidden", "rule": rule})
-            return
         kind = type(value)
         if value is None or kind is bool:
             put(value)
+            return
+        rule = self._redactor.rule_for(name) if type(name) is str else None
+        if rule is not None:
+            put({"is": "hidden", "rule": rule})
         elif kind is int and -(2**53) < value < 2**53:  # type: ignore[operator]
             put(value)
             self._characters -= 4
@@ -116,17 +118,28 @@ class Keeper:
 
     def _form(self, value: Any, level: int) -> Any:
         kind = type(value)
+        form: dict[str, Any]
         simple = _SIMPLE.get(kind)
         if simple is not None:
             return simple(value)
+        number = self._numbers.get(id(value))
+        if number is not None:
+            return {"is": "again", "number": number}
         if kind in _SEQUENCES:
             return self._sequence(value, _SEQUENCES[kind], level)
         if kind in _MAPPINGS:
             return self._mapping(value, kind, level)
         if kind in _LOCKS:
             return {"is": "lock", "of": _LOCKS[kind]}
+        if kind is re.Match:
+            form = {"is": "match", "at": value.start()}
+            self._child(value.re, into(form, "of"), level + 1)
+            self._child(value.string, into(form, "text"), level + 1)
+            return form
         if kind is logging.Logger:
             return {"is": "logger", "of": value.name}
+        if type.__getattribute__(kind, "__module__") == "zoneinfo" and type(getattr(value, "key", None)) is str:
+            return {"is": "zone", "of": value.key}
         if issubclass(kind, type):
             return self._named("class", value, value)
         if kind is types.FunctionType or kind is types.BuiltinFunctionType:
@@ -134,7 +147,7 @@ class Keeper:
         if kind is types.ModuleType:
             return {"is": "module", "named": str(types.ModuleType.__getattribute__(value, "__dict__").get("__name__"))}
         if kind is types.MethodType:
-            form: dict[str, Any] = {"is": "method", "name": value.__func__.__name__}
+            form = {"is": "method", "name": value.__func__.__name__}
             self._child(value.__self__, into(form, "of"), level + 1)
             return form
         if kind is functools.partial:
@@ -143,9 +156,6 @@ class Keeper:
             self._items(value.args, form, level)
             self._pairs(value.keywords, form, level)
             return form
-        number = self._numbers.get(id(value))
-        if number is not None:
-            return {"is": "again", "number": number}
         if issubclass(kind, enum.Enum):
             return self._named("enum", kind, value) | {"name": str(value._name_)}
         return self._object(value, kind, level)
@@ -156,33 +166,40 @@ class Keeper:
         base = _buildable(kind)
         if named is None or base is None:
             return self._unknown(value)
-        number = self._numbers[id(value)] = len(self._numbers)
-        self._held.append(value)
-        form: dict[str, Any] = {"is": "object", "class": named, "number": number, "fields": {}}
+        form: dict[str, Any] = {"is": "object", "class": named, "number": self._number_of(value), "fields": {}}
         if issubclass(kind, BaseException):
             self._items(BaseException.__dict__["args"].__get__(value), form, level)
             form["is"] = "exception"
         elif base is not object:
             form["base"] = base.__name__
-            if base is dict:
+            if issubclass(base, dict):
                 self._pairs(dict(dict.items(value)), form, level)
             elif base in _SEQUENCES:
                 self._items(list(islice(cast(Any, base).__iter__(value), MOST_ITEMS + 1)), form, level)
             else:
-                self._child(base.__new__(base, value), into(form, "content"), level + 1)
+                self._child(cast(Any, base).__new__(base, value), into(form, "content"), level + 1)
         if _is_pydantic(kind):
             form["how"] = "pydantic"
-        fields = form["fields"]
-        for name, inner in _fields(value, kind):
-            if len(fields) >= MOST_ITEMS:
-                form["cut"] = True
-                break
+        held = _fields(value, kind)
+        if len(held) > MOST_ITEMS:
+            form["cut"] = True
+            del held[MOST_ITEMS:]
+        form["fields"] = fields = dict.fromkeys(name for name, _ in held)
+        for name, inner in held:
             self._characters -= len(name)
             self._child(inner, into(fields, name), level + 1, name)
         return form
 
+    def _number_of(self, value: object) -> int:
+        """Number something that may occur again."""
+        number = self._numbers[id(value)] = len(self._numbers)
+        self._held.append(value)
+        return number
+
     def _sequence(self, value: Any, name: str, level: int) -> dict[str, Any]:
         form: dict[str, Any] = {"is": name}
+        if name in ("list", "set", "deque") and value:
+            form["number"] = self._number_of(value)
         if name == "deque" and value.maxlen is not None:
             form["most"] = value.maxlen
         self._items(value, form, level)
@@ -199,6 +216,8 @@ class Keeper:
 
     def _mapping(self, value: Any, kind: type, level: int) -> dict[str, Any]:
         form: dict[str, Any] = {"is": _MAPPINGS[kind]}
+        if value:
+            form["number"] = self._number_of(value)
         if kind is collections.defaultdict and value.default_factory is not None:
             self._child(value.default_factory, into(form, "by"), level + 1)
         self._pairs(value, form, level)
@@ -323,14 +342,23 @@ def _buildable(kind: type) -> type | None:
         if one in _BASES:
             base = one if base is object else base
             continue
-        if issubclass(one, BaseException) and not type.__dict__["__flags__"].__get__(one) & _HEAP_TYPE:
+        if one is dt.tzinfo or one is _syntax_node():
+            # Nothing but their fields.
             continue
-        if not type.__dict__["__flags__"].__get__(one) & _HEAP_TYPE:
+        flags = type.__dict__["__flags__"].__get__(one)
+        if issubclass(one, BaseException) and not flags & _HEAP_TYPE:
+            continue
+        if not flags & _HEAP_TYPE or flags & _IMMUTABLE_TYPE:
             return None
         made_by = type.__getattribute__(one, "__dict__").get("__new__")
         if isinstance(made_by, types.BuiltinFunctionType):
             return None
     return base
+
+
+def _syntax_node() -> type | None:
+    """Return the base of the nodes of Python's syntax tree, where that module is loaded."""
+    return getattr(sys.modules.get("_ast"), "AST", None)
 
 
 def _is_pydantic(kind: type) -> bool:
@@ -426,6 +454,7 @@ _SIMPLE: Final[dict[type, Callable[[Any], Any]]] = {
         "is": "time",
         "of": [value.hour, value.minute, value.second, value.microsecond],
         "zone": _time_zone(value),
+        "fold": value.fold,
     },
     dt.timedelta: lambda value: {"is": "timedelta", "of": [value.days, value.seconds, value.microseconds]},
     dt.timezone: lambda value: {"is": "timezone", "of": dt.timezone.utcoffset(value, None).total_seconds()},

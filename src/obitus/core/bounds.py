@@ -26,6 +26,8 @@ ATTRIBUTES_OF_A_STEP: Final = 100
 SOURCE_LINES: Final = 20
 """Lines before or after the line of a frame."""
 LOCALS: Final = 200
+CALL_PARTS: Final = 20
+"""What may be said of a call."""
 NOTES: Final = 50
 DETAILS: Final = 20
 FRAMES: Final = 1_000

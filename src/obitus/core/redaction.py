@@ -352,6 +352,10 @@ class Redactor:
                     for name in _STATEMENT_VALUES & held.keys():
                         held[name] = mark("statement values")
                 self.value(held, None, 0, signs)
+            call = frame.get("call")
+            if isinstance(call, dict):
+                # Parts of it that are called like secrets are none: only what was handed over is looked at.
+                call["values"] = self.value(call.get("values"), None, 0, signs)
 
     def _hide_shapes(self, text: str, lower: str, groups: int) -> str:
         """Apply the patterns of the groups whose hints the text holds."""
@@ -555,11 +559,15 @@ def _hide_path(holder: Any, path: Sequence[str], label: str, *, free: bool) -> N
             continue
         if rest:
             _hide_path(holder[key], rest, label, free=free or key in _FREE_PARTS)
+            call = holder.get("call") if key == "locals" else None
+            if isinstance(call, dict):
+                # The same values in another form.
+                _hide_path(call.get("values"), rest, label, free=True)
         elif isinstance(holder[key], str) or (free and holder[key] is not None):
             holder[key] = mark(label)
 
 
-_FREE_PARTS: Final = frozenset({"attributes", "locals", "detail", "json", "form"})
+_FREE_PARTS: Final = frozenset({"attributes", "locals", "detail", "json", "form", "values"})
 _PLAIN_FIELDS: Final = frozenset({"kind", "id", "time", "severity", "handled", "release", "trace_id", "span_id"})
 # Without these a report is none: a path rule that names one of them is passed over.
 _NEVER_HIDDEN: Final = frozenset(

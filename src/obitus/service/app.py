@@ -29,6 +29,7 @@ from obitus.service.api import person as api_person
 from obitus.service.api import quiet as api_quiet
 from obitus.service.api import records as api_records
 from obitus.service.api import releases as api_releases
+from obitus.service.api import reproducing as api_reproducing
 from obitus.service.api import rules as api_rules
 from obitus.service.api import saved as api_saved
 from obitus.service.api import sign_in as api_sign_in
@@ -153,6 +154,7 @@ def make_app() -> FastAPI:
         reports.router,
         telemetry.router,
         api_issues.router,
+        api_reproducing.router,
         api_apps.router,
         api_sign_in.router,
         api_openid.router,

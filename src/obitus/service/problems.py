@@ -59,6 +59,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "query-too-long": (503, "The question took too long"),
     "not-found": (404, "Not found"),
     "evidence-gone": (410, "What was reported is no longer kept"),
+    "cannot-reproduce": (409, "It cannot be reproduced from what was captured"),
     "nothing-kept": (409, "No record of it is kept"),
     "too-many": (409, "There are as many of these as there may be"),
     "changed-meanwhile": (409, "It changed meanwhile"),

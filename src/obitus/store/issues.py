@@ -81,6 +81,11 @@ _FAILURES_BEHIND: Final = " AND (f.time_ms, f.seq) < (:after, :after_id)"
 _FAILURES_PAGE: Final = " ORDER BY f.time_ms DESC, f.seq DESC LIMIT :limit"
 _FAILURE_WITH_ID = f"{_FAILURE_COLUMNS} WHERE f.id = ?"
 _FAILURE_WITH_SEQ = f"{_FAILURE_COLUMNS} WHERE f.seq = ?"
+_RELEASES_MET = """
+SELECT MIN(first_ms) AS first_ms FROM issue_releases WHERE issue_id = ? GROUP BY release_id ORDER BY MIN(first_ms) DESC LIMIT ?"""
+_FAILURES_FROM: Final = (
+    f"{_FAILURE_COLUMNS} WHERE f.issue_id = :issue_id AND f.time_ms >= :from_ms ORDER BY f.time_ms, f.seq LIMIT :limit"
+)
 _NEIGHBOURS = """
 SELECT
   (SELECT f.id FROM failures f
@@ -222,6 +227,15 @@ def failures(
 def failure_with_id(reader: Reader, report_id: bytes) -> Failure:
     """Return one failure by the id its sender gave it; raises NotThere."""
     return reader.only(Failure, _FAILURE_WITH_ID, (report_id,), what="failure with this id")
+
+
+def first_of_releases(reader: Reader, issue_id: int, releases: int, each: int) -> list[Failure]:
+    """Return the first failures of an issue since each of the releases that it was met in last, those of the newest first."""
+    found: dict[int, Failure] = {}
+    for from_ms in reader.column(int, _RELEASES_MET, (issue_id, releases)):
+        values = {"issue_id": issue_id, "from_ms": from_ms, "limit": each}
+        found |= {row.seq: row for row in reader.all(Failure, _FAILURES_FROM, values) if row.seq not in found}
+    return list(found.values())
 
 
 def failure_with_seq(reader: Reader, seq: int) -> Failure:

@@ -89,6 +89,10 @@ def failure_answer(records: Records, row: Failure) -> answers.FailureAnswer:
     report, gone = None, None
     try:
         report = json.loads(records.evidence.read(row.seq))
+        for link in report.get("exceptions") or ():
+            for frame in link.get("frames") or ():
+                # As large as all the rest, and nothing to read: what reproduces a failure asks for it.
+                frame.pop("call", None)
     except UNREADABLE as error:
         gone = str(error)
     return answers.FailureAnswer(

@@ -53,6 +53,11 @@ class FramePart(_Part):
     locals: Annotated[dict[Short, Long], Field(max_length=bounds.LOCALS)] | None = Field(
         default=None, description="Local values, each as text."
     )
+    call: Annotated[dict[Short, JsonValue], Field(max_length=bounds.CALL_PARTS)] | None = Field(
+        default=None,
+        description="Of the innermost own frame: how its function is reached, and with what it was called, in a form that code "
+        "can be written from. Its values are described in `obitus.core.reproducing.values`.",
+    )
 
 
 class ExceptionPart(_Part):

@@ -11,6 +11,7 @@ from typing import Any, Final
 
 from obitus.core.asking.records import Kind
 from obitus.core.asking.tree import Node
+from obitus.core.clock import HOUR_MS
 from obitus.core.days import seq_of
 from obitus.store.asking.compiling import Compiler, Names, narrowing
 from obitus.store.asking.records import TYPES, Decoder, Record, Row
@@ -36,6 +37,8 @@ CHUNK: Final = 20
 MOST_CHUNKS: Final = 4
 """Chunks of what the text index finds that are looked at before a question is answered otherwise: each is four times the one before."""
 SAME_COMMIT_MS: Final = 2_000
+SHORT_MS: Final = 6 * HOUR_MS
+FEW_ROWS: Final = 3_000
 TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
 _RECEIVED: Final = {
     kind: f"SELECT time_ms + late_ms FROM {table} WHERE place <= ? ORDER BY place DESC LIMIT 1"  # noqa: S608 - the same names
@@ -52,6 +55,10 @@ _AT_PLACES: Final = {
 """The sign keeps the index of times out of it: the places are few."""
 _AT: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place = ?"  # noqa: S608 - the same
+    for kind, table in TABLES.items()
+}
+_SOME_IN: Final = {
+    kind: f"SELECT 1 FROM {table} WHERE time_ms >= ? AND time_ms < ? LIMIT ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
 }
 _BETWEEN: Final = {kind: f"SELECT place FROM {table} WHERE place > ? AND place <= ?" for kind, table in TABLES.items()}  # noqa: S608 - the same
@@ -192,12 +199,13 @@ def _of_day(
 ) -> list[DayRow]:
     sql, params = _HEAD[kind], list[Any](window)
     with days.open(day, limit_s=limit_s) as connection:
-        if node is not None and after is None and (asked := narrowing(node, kind)) is not None:
+        by_index = node is not None and not _is_soon_looked_through(connection, kind, window)
+        if by_index and node is not None and after is None and (asked := narrowing(node, kind)) is not None:
             found = _newest_in_index(connection, kind, node, names, window, asked, most)
             if found is not None:
                 return found
         if node is not None:
-            places = narrowed_places(connection, node, kind, MOST_NARROWED)
+            places = narrowed_places(connection, node, kind, MOST_NARROWED) if by_index else None
             if places is not None:
                 sql = _AT_PLACES[kind]
                 params.insert(0, json.dumps(places))
@@ -211,6 +219,13 @@ def _of_day(
             params += [after.time_ms, max(0, min(before, 2**32))]
         sql += _ORDER
         return typed(connection.execute(sql, (*params, most)), TYPES[kind])
+
+
+def _is_soon_looked_through(connection: sqlite3.Connection, kind: Kind, window: tuple[int, int]) -> bool:
+    """Whether so few rows lie in a short window that looking at each costs less than what the text index says of the whole day."""
+    if window[1] - window[0] > SHORT_MS:
+        return False
+    return len(connection.execute(_SOME_IN[kind], (*window, FEW_ROWS)).fetchall()) < FEW_ROWS
 
 
 def _newest_in_index(

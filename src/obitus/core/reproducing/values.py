@@ -4,14 +4,14 @@ A kept value is a JSON value. ``null``, truth values, numbers and texts stand fo
 whose ``is`` says what it was:
 
 - ``int``, ``float``, ``complex``, ``Decimal``, ``Fraction``, ``UUID``, ``date``, ``time``, ``datetime``, ``timedelta``,
-  ``timezone``, ``range``, ``slice``, ``pattern``, ``path``, ``bytes``, ``bytearray``, ``stream``, ``Ellipsis``,
+  ``timezone``, ``zone``, ``range``, ``slice``, ``pattern``, ``match``, ``path``, ``bytes``, ``bytearray``, ``stream``, ``Ellipsis``,
   ``NotImplemented``, ``bare`` (``object()``), ``lock``, ``logger``: with ``of``, what each is made from;
 - ``list``, ``tuple``, ``set``, ``frozenset``, ``deque`` with ``items``; ``dict`` and its kinds with ``entries`` (texts as
   keys) or ``pairs``;
 - ``class``, ``function``, ``module`` with ``named`` (``module:qualified.name``), ``enum`` with ``class`` and ``name``,
   ``method`` and ``partial`` with ``of``;
 - ``object`` and ``exception`` with ``class``, ``number`` and ``fields``, and what of a built-in type they are; ``again``
-  with the ``number`` of one that was kept before;
+  with the ``number`` of one that was kept before (lists and dictionaries have numbers too);
 - ``hidden`` with ``rule``, ``cut`` and ``unknown`` with ``seen``: no value, only what was seen of it.
 
 What is written comes from senders: only names that are names get into code, everything else goes through ``repr``.
@@ -22,6 +22,7 @@ from __future__ import annotations
 import base64
 import binascii
 import keyword
+import math
 import re
 from collections.abc import Callable
 from typing import Any, Final
@@ -36,12 +37,13 @@ _SEEN: Final = 200
 _MADE: Final = '''
 def made(kind, /, *content, **fields):
     """Return an object with these fields, without running its ``__init__``."""
-    base = next((one for one in kind.__mro__ if one.__module__ == "builtins"), object)
-    one = base.__new__(kind, *content) if base in (str, int, float, bytes, tuple, frozenset) else base.__new__(kind)
+    base = next(one for one in kind.__mro__ if isinstance(vars(one).get("__new__"), type(len)))
+    given = issubclass(base, (str, int, float, bytes, tuple, frozenset, BaseException))
+    one = base.__new__(kind, *content) if given else base.__new__(kind)
     for name, value in fields.items():
         object.__setattr__(one, name, value)
-    if base in (list, set, dict):
-        (base.extend if base is list else base.update)(one, *content)
+    if content and not given:
+        (base.update if hasattr(base, "update") else base.extend)(one, *content)
     return one
 '''
 _FILLED: Final = '''
@@ -64,7 +66,9 @@ class Writer:
 
     def __init__(self) -> None:
         self.imports: dict[str, set[str]] = {}
-        """By module, the names that are imported from it; none for the module itself."""
+        """By module, the names that are imported from it."""
+        self.whole: set[str] = set()
+        """Modules that are imported themselves."""
         self.helpers: set[str] = set()
         self.before: list[str] = []
         """Statements that stand in front of the call."""
@@ -94,7 +98,9 @@ class Writer:
         self._left -= 1
         if self._left < 0 or level > MOST_LEVELS:
             return self._placeholder(hint, "too much to write")
-        if value is None or isinstance(value, bool | int | float):
+        if isinstance(value, float):
+            return repr(value) if math.isfinite(value) else f"float({str(value)!r})"
+        if value is None or isinstance(value, bool | int):
             return repr(value)
         if isinstance(value, str):
             return self._placeholder(hint, value) if _HIDDEN in value else repr(value)
@@ -107,10 +113,19 @@ class Writer:
         if written is None:
             return self._placeholder(hint, _seen(value))
         try:
-            return written(self, value, hint, level)
+            return self._named_once(value, written(self, value, hint, level), hint)
         except (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError, binascii.Error):
             # It does not hold what it should: somebody made it up.
             return self._placeholder(hint, _seen(value))
+
+    def _named_once(self, value: dict[str, Any], text: str, hint: str) -> str:
+        """Return what was written of a list or dictionary; of one that occurs again, the name that it gets before."""
+        number = value.get("number")
+        if number not in self._shared or value["is"] in ("again", "object", "exception"):
+            return text
+        name = self._objects[number] = self.free_name(hint)
+        self.before.append(f"{name} = {text}")
+        return name
 
     def finish(self) -> None:
         """Write what could only be given to objects once all of them were made."""
@@ -134,14 +149,13 @@ class Writer:
             self.imports.setdefault(module, set()).add(first)
             return qualified
         # Another module has something of that name already.
-        self.imports.setdefault(module, set())
-        return f"{module}.{qualified}"
+        return f"{self.module(module)}.{qualified}"
 
     def module(self, module: str) -> str:
         """Return a module's name, which is imported; raises ValueError for no name."""
         if not is_module(module):
             raise ValueError(module)
-        self.imports.setdefault(module, set())
+        self.whole.add(module)
         return module
 
     def free_name(self, hint: str) -> str:
@@ -179,27 +193,26 @@ class Writer:
         if value.get("cut"):
             self.missing.append(Missing("", f"{named} had more fields than were kept"))
         if number not in self._shared:
-            return self._made(value, named, content, self._fields(value["fields"], hint, level))
-        name = self.free_name(named.rpartition(".")[2])
-        self._objects[number] = name
+            return self._made(value, named, content, self._fields(_public(value), hint, level))
+        name = self._objects[number] = self.free_name(named.rpartition(".")[2])
         self.before.append(f"{name} = {self._made(value, named, content, '')}")
         self._later.append((name, value["fields"], hint))
         return name
 
     def _made(self, value: dict[str, Any], named: str, content: str, fields: str) -> str:
-        if value.get("how") == "pydantic" and value.get("number") not in self._shared:
-            known = {name: inner for name, inner in value["fields"].items() if not name.startswith("__")}
-            del known
-            public = ", ".join(part for part in (fields,) if part)
-            return f"{named}.model_construct({_without_private(public)})"
+        if value.get("how") == "pydantic" and value["number"] not in self._shared:
+            # What is behind the fields (which were given, what more there is) the model makes itself.
+            return f"{named}.model_construct({fields})"
         self.helpers.add("made")
         return f"made({', '.join(part for part in (named, content, fields) if part)})"
 
     def _content(self, value: dict[str, Any], hint: str, level: int) -> str:
         base = value.get("base")
+        if value["is"] == "exception":
+            return self.items(value, hint, level)
         if base is None:
             return ""
-        if base == "dict":
+        if "entries" in value or "pairs" in value:
             return self.mapping(value, hint, level)
         if "items" in value:
             return f"[{self.items(value, hint, level)}]"
@@ -231,6 +244,13 @@ class Writer:
         """Return the name of an object that was made before."""
         name = self._objects.get(value["number"])
         return name if name is not None else self._placeholder(hint, "an object that was not kept")
+
+
+def _public(value: dict[str, Any]) -> dict[str, Any]:
+    """Return the fields to give: of a Pydantic model those that are its own."""
+    if value.get("how") != "pydantic":
+        return dict(value["fields"])
+    return {name: inner for name, inner in value["fields"].items() if not name.startswith("__pydantic_")}
 
 
 def is_name(text: object) -> bool:
@@ -373,16 +393,11 @@ def _method(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str
 
 def _partial(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
     given = [writer.expression(value["of"], hint, level + 1)]
+    if writer.missing and given[0] == writer.missing[-1].name:
+        return given[0]
     given += [writer.expression(inner, hint, level + 1) for inner in value["items"]]
     given += [f"**{writer.mapping(value, hint, level)}"] if value.get("entries") else []
     return f"{writer.imported('functools:partial')}({', '.join(given)})"
-
-
-def _exception(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
-    if value["number"] in writer._shared:
-        return writer.object(value | {"base": "exception"}, hint, level)
-    kind = writer.imported(str(value["class"]))
-    return f"{kind}.__new__({', '.join(part for part in (kind, writer.items(value, hint, level)) if part)})"
 
 
 def _stream(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
@@ -402,6 +417,11 @@ def _pattern(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
     return f"{writer.module('re')}.compile({str(value['of'])!r}{flags})"
 
 
+def _match(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+    pattern = writer.expression(value["of"], hint, level + 1)
+    return f"{pattern}.match({writer.expression(value['text'], hint, level + 1)}, {_whole(value['at'])})"
+
+
 def _path(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
     kind = value.get("kind")
     name = kind if kind in ("PurePosixPath", "PureWindowsPath") else "Path"
@@ -416,10 +436,6 @@ def _lock(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
     if value["of"] not in ("Lock", "RLock", "local"):
         raise ValueError(value["of"])
     return f"{writer.module('threading')}.{value['of']}()"
-
-
-def _without_private(fields: str) -> str:
-    return fields
 
 
 _WRITTEN: Final[dict[str, Callable[[Writer, dict[str, Any], str, int], str]]] = {
@@ -439,6 +455,8 @@ _WRITTEN: Final[dict[str, Callable[[Writer, dict[str, Any], str, int], str]]] = 
     "range": lambda _, value, __, ___: f"range({_wholes(value['of'])})",
     "slice": _slice,
     "pattern": _pattern,
+    "match": _match,
+    "zone": _by_name("zoneinfo", "ZoneInfo"),
     "path": _path,
     "stream": _stream,
     "Ellipsis": lambda *_: "...",
@@ -459,6 +477,6 @@ _WRITTEN: Final[dict[str, Callable[[Writer, dict[str, Any], str, int], str]]] = 
     "method": _method,
     "partial": _partial,
     "object": lambda writer, value, hint, level: writer.object(value, hint, level),
-    "exception": _exception,
+    "exception": lambda writer, value, hint, level: writer.object(value, hint, level),
     "again": lambda writer, value, hint, _: writer.again(value, hint),
 }

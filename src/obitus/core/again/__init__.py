@@ -1,1 +1,0 @@
-"""Doing it again: the captured request, and the captured call, as something that can be run."""

@@ -1,0 +1,123 @@
+"""``/api``: a failure reproduced: its request, or its call, as something that can be run."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from typing import Annotated, Any, Final, Literal, cast
+
+from fastapi import APIRouter, Depends, Path, Query
+from pydantic import BaseModel, Field
+
+from obitus.core.clock import LAST_MS, to_text
+from obitus.core.reproducing.call import About, NoCall, Reproduction, as_test, call_in
+from obitus.core.reproducing.request import Form as RequestForm
+from obitus.core.reproducing.request import NoRequest, as_form
+from obitus.service.api.issues import Number
+from obitus.service.given import TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import signed_in
+from obitus.store import issues
+from obitus.store.rows import Failure
+from obitus.store.windows import Window
+
+router = APIRouter(
+    prefix="/api",
+    tags=["issues"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "not-found", "store-broken"),
+)
+
+MOST_LOOKED_AT: Final = 60
+"""The latest failures of an issue among which one that can be reproduced is looked for."""
+MOST_RELEASES, FIRST_OF_A_RELEASE = 6, 10
+"""And among so many first ones of each of the latest releases."""
+BASE: Final = "http://127.0.0.1:8000"
+_ADDRESS: Final = re.compile(r"https?://[A-Za-z0-9.\[\]:_-]{1,250}(?:/[A-Za-z0-9._~/-]{0,250})?")
+FormName = Literal["call", "expects", "curl", "http", "pytest"]
+Form = Annotated[
+    FormName,
+    Query(
+        alias="as",
+        description="`call`: a pytest that makes the failing call, and fails as long as the fault is there; `expects`: the same, "
+        "which passes as long as it is there; `curl`, `http`, `pytest`: the request.",
+    ),
+]
+Base = Annotated[str, Query(max_length=500, description="The development server that the request is sent to.")]
+
+
+class MissingAnswer(BaseModel):
+    """What could not be kept."""
+
+    name: str = Field(description="The placeholder in its place; '' where there is none.")
+    seen: str = Field(description="What was seen of it, or why it is missing.")
+
+
+class ReproductionAnswer(BaseModel):
+    """Something to run."""
+
+    form: FormName
+    name: str = Field(description="Of the file to keep it in.")
+    text: str
+    missing: list[MissingAnswer]
+    notes: list[str]
+    failure: str = Field(description="The id of the failure that it was made from.")
+
+
+@router.get("/failures/{id}/reproduce", summary="A failure, to be run again", responses=described("cannot-reproduce"))
+def reproduce_failure(
+    records: TheRecords,
+    id: Annotated[uuid.UUID, Path(description="The failure's id.")],
+    form: Form = "call",
+    base: Base = BASE,
+) -> ReproductionAnswer:
+    """Return a failure's call or request as a test or a command. What was hidden or cut is a placeholder with its name."""
+    failure = issues.failure_with_id(records.reader, id.bytes)
+    return _answer(failure, records.evidence.content(failure.seq) or {}, form, base)
+
+
+@router.get("/issues/{number}/reproduce", summary="An issue, to be run again", responses=described("cannot-reproduce"))
+def reproduce_issue(records: TheRecords, number: Number, form: Form = "call", base: Base = BASE) -> ReproductionAnswer:
+    """Do the same for the latest failure of an issue that has what is needed."""
+    issues.issue(records.reader, number)
+    latest = issues.failures(records.reader, number, Window(0, LAST_MS), limit=MOST_LOOKED_AT)
+    # Of a flood the latest may all come from one minute: the first ones of a release kept their calls.
+    known = {one.seq for one in latest}
+    first = issues.first_of_releases(records.reader, number, MOST_RELEASES, FIRST_OF_A_RELEASE)
+    latest += [one for one in first if one.seq not in known]
+    found: Problem | None = None
+    for failure, content in zip(latest, records.evidence.contents(one.seq for one in latest), strict=True):
+        if content is None or (form in ("call", "expects") and call_in(content) is None):
+            continue
+        try:
+            return _answer(failure, content, form, base)
+        except Problem as problem:
+            found = found or problem
+    raise found or Problem(
+        "cannot-reproduce",
+        f"None of {len(latest):,} failures kept its call. The Python client keeps it with the first failures of each "
+        "place in the code, and once a minute after that."
+        if form in ("call", "expects")
+        else "What was reported of it is no longer kept.",
+    )
+
+
+def _answer(failure: Failure, content: dict[str, Any], form: FormName, base: str) -> ReproductionAnswer:
+    if _ADDRESS.fullmatch(base) is None:
+        raise Problem("bad-field", "Say where to send it, such as http://127.0.0.1:8000.", field="base")
+    about = About(failure.issue_id, failure.app, to_text(failure.time_ms), failure.release)
+    try:
+        if form in ("call", "expects"):
+            made: Reproduction = as_test(content, about, expects=form == "expects")
+        else:
+            made = as_form(content, about, cast(RequestForm, form), base)
+    except (NoCall, NoRequest) as why:
+        raise Problem("cannot-reproduce", str(why)) from None
+    return ReproductionAnswer(
+        form=form,
+        name=made.name,
+        text=made.text,
+        missing=[MissingAnswer(name=name, seen=seen) for name, seen in made.missing],
+        notes=list(made.notes),
+        failure=str(uuid.UUID(bytes=failure.id)),
+    )
