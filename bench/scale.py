@@ -6,6 +6,7 @@ be given: ``python -m bench.scale 200 2000`` takes a fifth.
 
 from __future__ import annotations
 
+import json
 import random
 import sys
 import tempfile
@@ -33,7 +34,7 @@ from obitus.store import apps, asking
 from obitus.store import issues as issue_store
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import asked_of_issues
-from obitus.store.days.failures import FailureRow
+from obitus.store.days.failures import row_of
 from obitus.store.days.logs import facts_of
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, TallyFacts, take
@@ -43,7 +44,8 @@ from obitus.store.windows import Window
 FAILURES, LOGS = 1_000_000, 10_000_000
 DAYS, ISSUES, RELEASES, BATCH, TALLIES = 30, 200, 12, 1000, 2000
 TRACE, PERSON, STORY, STORY_AT_MS = "cd" * 16, "p-who", 40, 3 * HOUR_MS
-BODY = b'{"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}'
+HOST = "pier-99"
+CONTENT = {"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}
 
 
 def filled(folder: Path, failures: int, logs: int, end_ms: int, days: int = DAYS) -> Parts:
@@ -53,14 +55,23 @@ def filled(folder: Path, failures: int, logs: int, end_ms: int, days: int = DAYS
     service.records.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0))
     dice = random.Random(11)
     start_ms = end_ms - days * DAY_MS
-    body, _ = service.records.evidence.pack(BODY)
+    # The same evidence for all: only the page of one failure reads more of it than the time.
+    content = CONTENT | {"time": to_text(end_ms - DAY_MS)}
+    body, _ = service.records.evidence.pack(json.dumps(content).encode())
     templates = [(f"berth %d of pier {pier} is free", f"sailings.pier{pier}") for pier in range(40)]
 
     def failure(time_ms: int) -> Prepared:
         issue = dice.randrange(ISSUES)
         point = f"GET /berths/{issue % 40}"
-        pairs = ((f'"user.id":"p-{dice.randrange(4000)}"', True), (f'"host.name":"pier-{dice.randrange(8)}"', True))
-        at = FailureRow(4, False, f"Tide{issue}", "no depth", point, None, None, pairs, f"tide{issue} no depth")
+        attributes = {"user.id": f"p-{dice.randrange(4000)}", "host.name": f"pier-{dice.randrange(8)}"}
+        at = row_of(
+            content
+            | {
+                "exceptions": [{"type": f"Tide{issue}", "message": "no depth"}],
+                "attributes": attributes,
+                "run": {"entry_point": point},
+            }
+        )
         facts = FailureFacts(
             "ERROR", False, f"Tide{issue}", "", "sailings.tides.depth_at", "no depth", point, f"p-{dice.randrange(4000)}", None,
             Decided(f"3-{issue}", None, NothingFurther()), at,
@@ -98,7 +109,7 @@ def filled(folder: Path, failures: int, logs: int, end_ms: int, days: int = DAYS
                 ]
                 service.records.writer.run(partial(take, days=service.records.writer.days, reports=part), timeout_s=600)
     # One story that is the same in either store.
-    ours = {"trace_id": TRACE, "attributes": {"user.id": PERSON, "host.name": "pier-3"}}
+    ours = {"trace_id": TRACE, "attributes": {"user.id": PERSON, "host.name": HOST}}
     told = [log(start_ms + (days - 1) * DAY_MS + STORY_AT_MS + i * 20, ours) for i in range(STORY)]
     service.records.writer.run(partial(take, days=service.records.writer.days, reports=told), timeout_s=600)
     return service
@@ -141,7 +152,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         "issues: type~tide1 failures>3": issues_asked("type~tide1 failures>3"),
         "timeline of a trace": lambda s: timeline(s, trace=TRACE),
         "timeline of a user, 5 minutes around": lambda s: timeline(s, user=PERSON, at=then, around="5m"),
-        "timeline of a host, 1 minute around": lambda s: timeline(s, host="pier-3", at=then, around="1m"),
+        "timeline of a host, 1 minute around": lambda s: timeline(s, host=HOST, at=then, around="1m"),
         "what a person met, half an hour around": lambda s: person_api.person(s.records, s.clock, PERSON, then, "30m"),
         "newest logs, a page": lambda s: asking.find(s.records.reader, s.records.days, "log", None, whole.from_ms, whole.to_ms),
         "logs: host.name=pier-3 berth": question("host.name=pier-3 berth"),

@@ -12,6 +12,7 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import uuid
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
@@ -28,10 +29,12 @@ from obitus.demo import recording
 from obitus.demo.replaying import moved
 from obitus.demo.story import DAYS, LIVE, PLAYERS, acts_of
 from obitus.service.api.compared import Releases, compare
+from obitus.service.api.reproducing import ReproductionAnswer, reproduce_issue
 from obitus.service.api.since import since_answer
 from obitus.service.intake.formats import KeptFailure
 from obitus.service.settings import Settings
 from obitus.service.wiring import Parts
+from obitus.store import issues as issue_store
 from obitus.store.releases import deploys as deploys_between
 from tests import kept
 from tests.conftest import until
@@ -158,6 +161,48 @@ def test_every_verdict_occurs(loaded: Path, service: Parts) -> None:
     assert "Wait less long for the tide service" in first["TideUnavailable regressed"]
     assert "Offer trailers" in first["FareUnknown regressed"]
     assert first["KeyError untriaged"] == ["Announce piers by their names"]
+
+
+def test_each_call_fails_again_and_the_fix_mends_it(loaded: Path, service: Parts, tmp_path: Path) -> None:
+    """The test that is made of an issue fails as the app did, unedited, in the release that reported it; the regressed fare passes with its fix."""
+
+    def ran(test: ReproductionAnswer, release: str) -> tuple[int, str]:
+        (tmp_path / test.name).write_text(test.text)
+        command = [
+            sys.executable,
+            "-m",
+            "pytest",
+            "-q",
+            "-o",
+            "addopts=",
+            "-p",
+            "no:cacheprovider",
+            "--tb=short",
+            test.name,
+        ]
+        environment = os.environ | {"PYTHONPATH": str(loaded / "deploys" / release), "PYTHONDONTWRITEBYTECODE": "1"}
+        done = subprocess.run(command, cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60)
+        return done.returncode, done.stdout
+
+    again = 0
+    for (_, kind, _), row in issues(loaded).items():
+        test = reproduce_issue(service.records, row["id"])
+        failure = service.records.evidence.content(
+            issue_store.failure_with_id(service.records.reader, uuid.UUID(test.failure).bytes).seq
+        )
+        assert failure is not None
+        frame = next(frame for link in failure["exceptions"] for frame in reversed(link["frames"]) if "call" in frame)
+        release = frame["file"].split("/deploys/")[1].split("/")[0]
+        status, said = ran(test, release)
+        place = f"{frame['file'].split(release + '/')[1]}:{frame['line']}"
+        again += status == 1 and kind in said and place in said
+        if kind == "FareUnknown":
+            assert status == 1 and place in said and "no fare for a campervan with trailer" in said and not test.missing
+            assert ran(test, "3.1.1")[0] == 0, "the fix is not deployed yet; its tree lies ready"
+            expects = reproduce_issue(service.records, row["id"], "expects")
+            assert (ran(expects, "3.1.0")[0], ran(expects, "3.1.1")[0]) == (0, 1)
+    # Two ask services that are not there.
+    assert again >= len(issues(loaded)) - 2
 
 
 def test_what_is_kept_is_what_the_api_describes(service: Parts) -> None:

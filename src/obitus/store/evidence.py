@@ -113,8 +113,11 @@ class Evidence(Packer):
         (found,) = self.contents([seq])
         return found
 
-    def contents(self, seqs: Iterable[int]) -> Iterator[dict[str, Any] | None]:
-        """Yield reports in the order of their numbers given, some of a day read at a time; None for each that cannot be read any more."""
+    def contents(self, seqs: Iterable[int], *, ids: bool = True) -> Iterator[dict[str, Any] | None]:
+        """Yield reports in the order of their numbers given, some of a day read at a time; None for each that cannot be read any more.
+
+        Without ``ids`` log records come without theirs: these cost one search of the whole day.
+        """
         for batch in batched(seqs, AT_ONCE):
             places: dict[int, list[int]] = {}
             for seq in batch:
@@ -123,14 +126,14 @@ class Evidence(Packer):
             found: dict[int, bytes] = {}
             for day, wanted in places.items():
                 try:
-                    found |= {seq_of(day, place): body for place, body in self._read_day(day, wanted).items()}
+                    found |= {seq_of(day, place): body for place, body in self._read_day(day, wanted, ids=ids).items()}
                 except UNREADABLE as error:
                     # Whoever goes through thousands meets many of one day: that is no news for the log.
                     _log.debug("reports are passed over: %s", error)
             for seq in batch:
                 yield json.loads(found[seq]) if seq in found else None
 
-    def _read_day(self, day: int, places: Sequence[int]) -> dict[int, bytes]:
+    def _read_day(self, day: int, places: Sequence[int], *, ids: bool = True) -> dict[int, bytes]:
         """Return the JSON of those reports of a day that are there, by place; raises what cannot be read."""
         wanted = json.dumps(places)
         with self._days.open(day) as connection:
@@ -139,17 +142,17 @@ class Evidence(Packer):
                 for row in typed(connection.execute(_BODIES, (wanted,)), PackedReport)
             }
             if len(found) < len(places):
-                found |= self._records_of(connection, [place for place in places if place not in found])
+                found |= self._records_of(connection, [place for place in places if place not in found], ids=ids)
         return found
 
-    def _records_of(self, connection: sqlite3.Connection, places: Sequence[int]) -> dict[int, bytes]:
+    def _records_of(self, connection: sqlite3.Connection, places: Sequence[int], *, ids: bool) -> dict[int, bytes]:
         """Return log records as they were reported, from their columns."""
         wanted = json.dumps(places)
         rows = typed(connection.execute(logs.SOME, (wanted,)), LogRow)
         if not rows:
             return {}
         # An index from numbers to ids would cost each record more than one search of the day costs the few that are opened.
-        ids = dict(typed(connection.execute(_IDS, (wanted,)), IdOfReport))
+        known = dict(typed(connection.execute(_IDS, (wanted,)), IdOfReport)) if ids else {}
         releases = json.dumps(sorted({row.release_id for row in rows}))
         versions = dict(self._reader.all(Version, _RELEASES, (releases,)))
 
@@ -160,7 +163,7 @@ class Evidence(Packer):
         found = {}
         for row in rows:
             head = {
-                "id": str(UUID(bytes=ids[row.place])) if row.place in ids else None,
+                "id": str(UUID(bytes=known[row.place])) if row.place in known else None,
                 "time": to_text(row.time_ms),
                 "release": versions.get(row.release_id, ""),
             }

@@ -215,7 +215,7 @@ def _told(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[To
             whole = max(whole[0], min(times) - LONGEST_STORY_MS), min(whole[1], max(times) + LONGEST_STORY_MS)
         cut = page.cut or cut or (f"Only the latest {MOST_REPORTS:,} {kind}s are shown." if page.more else None)
         rows = records_of(records.days, kind, names, page.rows)
-        contents = records.evidence.contents(row.seq for row in rows)
+        contents = records.evidence.contents((row.seq for row in rows), ids=False)
         for row, content in zip(rows, contents, strict=True):
             if content is not None:
                 found.append(Told(content, str(row.values.get("app") or ""), row.seq))

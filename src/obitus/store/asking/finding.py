@@ -199,13 +199,16 @@ def _of_day(
 ) -> list[DayRow]:
     sql, params = _HEAD[kind], list[Any](window)
     with days.open(day, limit_s=limit_s) as connection:
-        by_index = node is not None and not _is_soon_looked_through(connection, kind, window)
-        if by_index and node is not None and after is None and (asked := narrowing(node, kind)) is not None:
+        is_short = window[1] - window[0] <= SHORT_MS
+        places = narrowed_places(connection, node, kind, MOST_NARROWED) if node is not None and is_short else None
+        is_soon_seen = is_short and (places is not None or _are_few(connection, kind, window))
+        if node is not None and not is_soon_seen and after is None and (asked := narrowing(node, kind)) is not None:
             found = _newest_in_index(connection, kind, node, names, window, asked, most)
             if found is not None:
                 return found
         if node is not None:
-            places = narrowed_places(connection, node, kind, MOST_NARROWED) if by_index else None
+            if not is_short:
+                places = narrowed_places(connection, node, kind, MOST_NARROWED)
             if places is not None:
                 sql = _AT_PLACES[kind]
                 params.insert(0, json.dumps(places))
@@ -221,10 +224,8 @@ def _of_day(
         return typed(connection.execute(sql, (*params, most)), TYPES[kind])
 
 
-def _is_soon_looked_through(connection: sqlite3.Connection, kind: Kind, window: tuple[int, int]) -> bool:
-    """Whether so few rows lie in a short window that looking at each costs less than what the text index says of the whole day."""
-    if window[1] - window[0] > SHORT_MS:
-        return False
+def _are_few(connection: sqlite3.Connection, kind: Kind, window: tuple[int, int]) -> bool:
+    """Whether so few rows lie in a window that looking at each costs less than what the text index says of the whole day."""
     return len(connection.execute(_SOME_IN[kind], (*window, FEW_ROWS)).fetchall()) < FEW_ROWS
 
 
