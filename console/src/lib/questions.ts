@@ -35,9 +35,11 @@ export const questions = {
 
 	failure: (id: string) => of(['failure', id], (signal) => api.GET('/api/failures/{id}', { params: { path: { id } }, signal })),
 
-	reproduced: (failure: string, form: 'call' | 'expects' | 'curl' | 'http' | 'pytest') =>
-		of(['reproduced', failure, form], (signal) =>
-			api.GET('/api/failures/{id}/reproduce', { params: { path: { id: failure }, query: { as: form } }, signal })
+	reproduced: (issue: number, failure: string | undefined, as: 'call' | 'expects' | 'curl' | 'http' | 'pytest') =>
+		of(['reproduced', issue, failure, as], (signal) =>
+			failure
+				? api.GET('/api/failures/{id}/reproduce', { params: { path: { id: failure }, query: { as } }, signal })
+				: api.GET('/api/issues/{number}/reproduce', { params: { path: { number: issue }, query: { as } }, signal })
 		),
 
 	apps: () => of(['apps'], (signal) => api.GET('/api/apps', { signal })),

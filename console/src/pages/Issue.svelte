@@ -110,7 +110,7 @@
 				{/if}
 
 				<h2 class="section">Do it again</h2>
-				{#key failure.id}<Reproduce failure={failure.id} request={Boolean(report.request)} />{/key}
+				{#key chosenId}<Reproduce issue={number} failure={chosenId ?? undefined} request={Boolean(report.request)} />{/key}
 			{:else}
 				<p role="note" class="border-surface-200-800 border-l-4 pl-3">{failure.gone}</p>
 			{/if}

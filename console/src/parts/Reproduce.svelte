@@ -1,7 +1,8 @@
 <script module lang="ts">
-	/** What reproduces a failure, asked for when somebody wants it. */
+	/** What reproduces an issue, asked for when somebody wants it: from one of its failures, or from the latest that can. */
 	export interface ReproduceProps {
-		failure: string;
+		issue: number;
+		failure?: string | undefined;
 		/** Whether its run answered a request. */
 		request: boolean;
 	}
@@ -9,10 +10,11 @@
 
 <script lang="ts">
 	import { watch } from '../lib/asking.svelte';
+	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
 	import Loaded from './Loaded.svelte';
 
-	let { failure, request }: ReproduceProps = $props();
+	let { issue, failure, request }: ReproduceProps = $props();
 	const FORMS = {
 		call: 'The call, as a test that fails until it is fixed',
 		expects: 'The call, as a test that passes until it is fixed',
@@ -25,7 +27,7 @@
 	const possible = $derived((Object.keys(FORMS) as Form[]).filter((form) => request || !['curl', 'http', 'pytest'].includes(form)));
 	let form = $state<Form>();
 	let copied = $state('');
-	const found = watch(() => (form ? questions.reproduced(failure, form) : undefined));
+	const found = watch(() => (form ? questions.reproduced(issue, failure, form) : undefined));
 
 	async function copy(text: string) {
 		await navigator.clipboard.writeText(text);
@@ -52,11 +54,18 @@
 				<ul class="mt-2 text-sm" aria-label="Not kept">
 					{#each made.missing as one, i (i)}
 						<li>
-							! {#if one.name}<code class="font-mono">{one.name}</code> was not kept; seen of it:
-							{/if}<span class="text-surface-600-400 wrap-anywhere">{one.seen}</span>
+							! {#if one.name}<code class="font-mono">{one.name}</code> was not kept. Seen of it:{/if}
+							<span class="text-surface-600-400 wrap-anywhere">{one.seen}</span>
 						</li>
 					{/each}
 				</ul>
+			{/if}
+			{#if !failure}
+				<p class="text-surface-600-400 mt-2 text-sm">
+					Made from <a href={`${place.to(`/issues/${issue}`).split('?')[0]}?failure=${made.failure}`}
+						>the latest failure that has what it takes</a
+					>.
+				</p>
 			{/if}
 			<!-- Scrolls sideways, also with the arrow keys. -->
 			<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
