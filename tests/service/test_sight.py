@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import uuid
 from collections.abc import Iterator
 from pathlib import Path
@@ -56,6 +57,17 @@ def seen(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Running, st
     ida = invited(running, "member", "Ida Moss")
     olav = invited(running, "member", "Olav Brekke")
     assert running.ask("PUT", f"/api/apps/{HIDDEN}/people", {"people": ["Olav Brekke"]}).status == 200
+    hidden = running.service.records.reader.one("SELECT id FROM issues WHERE app_id = 2")["id"]
+    for text in (f"{WHISPER} {HIDDEN}", f"{WHISPER} again"):
+        note = running.ask("POST", f"/api/issues/{hidden}/notes", {"text": text}).json()["notes"][0]
+        running.ask(
+            "PUT", f"/api/issues/{hidden}/notes/{note['id']}", {"text": f"{WHISPER} {HIDDEN}", "seen": note["version"]}
+        )
+    attached = f"{running.url}/api/issues/{hidden}/attachments?name={WHISPER}"
+    headers = {"Authorization": f"Bearer {running.token}", "Content-Type": "text/plain"}
+    assert running.http.request("POST", attached, body=WHISPER.encode(), headers=headers).status == 201
+    order = {"name": f"{WHISPER} {HIDDEN}", "app": HIDDEN, "items": [{"look_at": f"{WHISPER} {HIDDEN}"}]}
+    assert running.ask("POST", "/api/check-lists", order).status == 201
     # Whatever is worked out later, such as quiet failures and steps of rates, is made up here.
     running.service.records.writer.run(
         lambda c: c.execute(
@@ -82,7 +94,7 @@ def concrete(running: Running, path: str) -> list[str]:
             listed = running.get(f"/api/records/{kind}?window=24h&question=app%3D{HIDDEN}")["records"]
             found.append(path.replace("{kind}", kind).replace("{number}", str(listed[0]["number"])))
         return found
-    path = path.replace("{number}", str(issue))
+    path = re.sub(r"\{(?:note|attachment|list|pattern)\}", "1", path.replace("{number}", str(issue)))
     query = {
         "/api/compare": [f"?app={HIDDEN}&before={HIDDEN}-1.0&now={HIDDEN}-1.0"],
         "/api/releases": [f"?app={HIDDEN}", "?app=open"],
@@ -133,8 +145,9 @@ def test_nothing_of_it_is_changed(seen: tuple[Running, str, str]) -> None:
         for method, operation in operations.items():
             if method == "get" or operation.get("x-needs") != "decide":
                 continue
-            (address,) = {path.replace("{number}", str(hidden)).replace("{name}", HIDDEN).replace("{release}", "9").replace("{regrouping}", "1")}  # fmt: skip
-            if path.startswith(("/api/saved", "/api/boards", "/api/deploys")):
+            address = path.replace("{number}", str(hidden)).replace("{name}", HIDDEN).replace("{release}", "9")
+            address = re.sub(r"\{[a-z]+\}", "1", address)
+            if path.startswith(("/api/saved", "/api/boards", "/api/deploys", "/api/check-lists")):
                 continue
             tried += 1
             answer = ask_as(running, ida, method.upper(), address, {})
@@ -144,6 +157,8 @@ def test_nothing_of_it_is_changed(seen: tuple[Running, str, str]) -> None:
         ("POST", f"/api/issues/{mine}/merge", {"into": hidden}),
         ("POST", f"/api/issues/{mine}/merge/preview", {"into": hidden}),
         ("POST", f"/api/issues/{mine}/never-together", {"other": hidden}),
+        ("POST", "/api/check-lists", {"name": "x", "app": HIDDEN, "items": [{"look_at": "x"}]}),
+        ("DELETE", "/api/check-lists/1", None),
         ("POST", "/api/deploys", {"app": HIDDEN, "release": "9.9", "environment": "production"}),
     ):
         answer = ask_as(running, ida, method, path, body)

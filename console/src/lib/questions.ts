@@ -35,6 +35,16 @@ export const questions = {
 
 	failure: (id: string) => of(['failure', id], (signal) => api.GET('/api/failures/{id}', { params: { path: { id } }, signal })),
 
+	notes: (issue: number) =>
+		of(['notes', issue], (signal) => api.GET('/api/issues/{number}/notes', { params: { path: { number: issue } }, signal })),
+
+	noteVersions: (issue: number, note: number) =>
+		of(['notes', issue, note], (signal) =>
+			api.GET('/api/issues/{number}/notes/{note}/versions', { params: { path: { number: issue, note } }, signal })
+		),
+
+	checkLists: () => of(['check-lists'], (signal) => api.GET('/api/check-lists', { signal })),
+
 	reproduced: (issue: number, failure: string | undefined, as: 'call' | 'expects' | 'curl' | 'http' | 'pytest') =>
 		of(['reproduced', issue, failure, as], (signal) =>
 			failure

@@ -46,7 +46,7 @@ export const TOUCHED: Record<string, readonly string[]> = {
 	'issue-new': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
 	'issue-regressed': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
 	'issue-decided': ['now', 'desk', 'issues', 'issue', 'releases', 'release'],
-	'issue-changed': ['desk', 'issues', 'issue'],
+	'issue-changed': ['desk', 'issues', 'issue', 'notes'],
 	'issue-revealed': ['desk', 'issues', 'issue'],
 	'release-seen': ['now', 'apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
 	'release-changed': ['apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],

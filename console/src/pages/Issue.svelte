@@ -8,6 +8,7 @@
 	import { ago, countOf, moment } from '../lib/words';
 	import Correcting from '../parts/Correcting.svelte';
 	import Attributes from '../parts/Attributes.svelte';
+	import Known from '../parts/Known.svelte';
 	import Reproduce from '../parts/Reproduce.svelte';
 	import Since from '../parts/Since.svelte';
 	import SettleDialog from '../parts/SettleDialog.svelte';
@@ -126,6 +127,9 @@
 			<InCommon issue={number} window={place.filter.window} />
 			<Attributes {failure} {report} users={issue.users} />
 		{/if}
+
+		<h2 class="section">What we know</h2>
+		<Known issue={number} app={issue.app} />
 
 		<h2 class="section">Why this is one issue</h2>
 		{#if issue.collects}

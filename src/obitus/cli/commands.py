@@ -30,6 +30,7 @@ MODULES: Final = {
     "now_command": ("now",),
     "calls_command": ("calls",),
     "timeline_command": ("timeline", "turning", "common"),
+    "note_commands": ("note", "notes"),
     "reproduce_command": ("reproduce",),
     "quiet_commands": ("quiet", "person"),
     "grouping_commands": ("why", "merge", "split", "never-together", "rules", "regroup", "undo"),

@@ -21,7 +21,7 @@ from obitus.core.version import media_type
 from obitus.demo import front, repository
 from obitus.demo.recording import lay_out
 from obitus.demo.replaying import batches, starts_at
-from obitus.demo.story import APPS, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, Choice
+from obitus.demo.story import APPS, CHECK_LIST, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, TICKETS, WRITTEN, Choice
 from obitus.reading.access_file import AccessFile
 from obitus.reading.outcome import Outcome
 from obitus.reading.sending import Sending
@@ -117,6 +117,7 @@ class _Story:
                 for choice in CHOICES:
                     if choice.day == day:
                         self._decide(choice)
+            self._write_down()
 
     def read_front(self) -> None:
         """Read the access log of the web server in front, as ``obitus read`` does."""
@@ -169,6 +170,19 @@ class _Story:
         for row in found:
             if row["type"].rpartition(".")[2] == choice.type and row["place"] == choice.place:
                 self._post(f"/api/issues/{row['number']}/{choice.decision}", dict(choice.order))
+
+    def _write_down(self) -> None:
+        """Let people write down what they know."""
+        pattern, address = TICKETS
+        self._post("/api/link-patterns", {"pattern": pattern, "address": address})
+        name, app, items = CHECK_LIST
+        looked = [{"look_at": what, "command": command} for what, command in items]
+        self._post("/api/check-lists", {"name": name, "app": app, "items": looked})
+        found = self._get("/api/issues?window=14d&limit=200")["issues"]
+        for one in WRITTEN:
+            number = next(row["number"] for row in found if row["type"].rpartition(".")[2] == one.type)
+            order = {"text": one.text, "looked_at": one.looked_at, "found": one.found, "output": one.output}
+            self._post(f"/api/issues/{number}/notes", order)
 
     def _get(self, path: str) -> Any:
         return self._ask("GET", path, None)

@@ -167,6 +167,36 @@ CHOICES: Final = (
 )
 
 
+@dataclass(frozen=True)
+class Written:
+    """What somebody writes on the issues of this type: a note, or a check with what was looked at and what was found."""
+
+    type: str
+    text: str = ""
+    looked_at: str = ""
+    found: str = ""
+    output: str = ""
+
+
+TICKETS: Final = ("SL-{number}", "https://tickets.skerry.example/SL-{number}")
+CHECK_LIST: Final = (
+    "Boardings fail",
+    "sailings",
+    (
+        ("disk has room", "df -h /var/lib/sailings"),
+        ("tide service answers", "curl -m 2 http://tides/health"),
+        ("gate has paper", ""),
+        ("clocks agree", "chronyc tracking"),
+    ),
+)
+WRITTEN: Final = (
+    Written("TideUnavailable", "Since 3.0.0 we wait 800 ms where it was 3 s. The tide office says **two seconds are usual at spring tide**: SL-204."),
+    Written("TideUnavailable", "", "disk has room", "ruled out", "Filesystem      Size  Used Avail Use% Mounted on\n/dev/vda1        40G   17G   23G  43% /var/lib/sailings\n"),
+    Written("TideUnavailable", "Answers, but late: 2.1 s and 1.9 s in two tries.", "tide service answers", "suspicious"),
+    Written("FareUnknown", "Campervans with a trailer are offered since 3.0.0, and nobody gave them a price. The fix lies ready as 3.1.1: SL-219."),
+)  # fmt: skip
+
+
 def acts_of(player: Player, day: int, start_ms: int) -> Iterator[Act]:
     """Yield what a player meets on one day, in order of time."""
     dice = random.Random(f"{SEED} {player.app} {player.host} {day}")

@@ -22,6 +22,7 @@ from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
 from obitus.service.api import log_orders as api_log_orders
 from obitus.service.api import me as api_me
+from obitus.service.api import notes as api_notes
 from obitus.service.api import now as api_now
 from obitus.service.api import openid as api_openid
 from obitus.service.api import people as api_people
@@ -155,6 +156,7 @@ def make_app() -> FastAPI:
         telemetry.router,
         api_issues.router,
         api_reproducing.router,
+        api_notes.router,
         api_apps.router,
         api_sign_in.router,
         api_openid.router,

@@ -18,6 +18,7 @@ from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/commits/.{1,1000}")
+_ATTACHED: Final = re.compile(r"/api/issues/[0-9]{1,20}/attachments")
 """Routes that bound their bodies by themselves: what they take is large, and compressed."""
 PERSON: Final = "obitus.person"
 """Where a request's scope holds who asks, None for a reporting key."""
@@ -93,7 +94,14 @@ class _Request:
         self._patience = patience
         path = scope["path"]
         self._bounds_itself = _LONG_BODIES.fullmatch(path) is not None
-        self._most = limits.sign_in_bytes if path.startswith(SIGN_IN) else limits.form_bytes
+        is_file = _ATTACHED.fullmatch(path) is not None
+        self._most = (
+            limits.sign_in_bytes
+            if path.startswith(SIGN_IN)
+            else limits.attached_bytes
+            if is_file
+            else limits.form_bytes
+        )
         self._received = 0
         self._ends_s = 0.0
         self._problem: Problem | None = None

@@ -43,6 +43,8 @@ class Limits:
     """What a body may inflate to however small it was."""
     form_bytes: int = 256 * 1024
     """Most bytes of a body that a person sends."""
+    attached_bytes: int = 2 * MIB
+    """Most bytes of a file that is attached to an issue."""
     sign_in_bytes: int = 4 * 1024
     """Most bytes of a body that signs somebody in: it is read before it is known who sends it."""
     url_bytes: int = 16 * 1024

@@ -14,6 +14,8 @@ from obitus.core.severity import SeverityName
 
 Scope = Literal["read", "decide", "administer"]
 """What a session or token may do."""
+Found = Literal["", "ruled out", "suspicious", "unclear"]
+"""What a check came to; '' for a note."""
 Role = Literal["owner", "member", "reader"]
 """What somebody may do: everything; decide about issues; read."""
 
@@ -957,3 +959,68 @@ class NamedCount(NamedTuple):
 
     name: str
     n: int
+
+
+class Note(NamedTuple):
+    """A note or a check on an issue."""
+
+    id: int
+    issue_id: int
+    person: str
+    time_ms: int
+    looked_at: str
+    found: Found
+    text: str
+    output: str
+    version: int
+    changed_ms: int | None
+
+
+class NoteVersion(NamedTuple):
+    """What a note said before."""
+
+    version: int
+    person: str
+    time_ms: int
+    looked_at: str
+    found: Found
+    text: str
+
+
+class Attachment(NamedTuple):
+    """A file that was put to an issue, without what it holds."""
+
+    id: int
+    issue_id: int
+    person: str
+    time_ms: int
+    name: str
+    type: str
+    bytes: int
+
+
+class AttachedBody(NamedTuple):
+    """What an attachment holds."""
+
+    name: str
+    body: bytes
+
+
+class CheckList(NamedTuple):
+    """What is looked at when something is wrong."""
+
+    id: int
+    app: str | None
+    name: str
+    items: str
+    version: int
+    person: str
+    changed_ms: int
+
+
+class LinkPattern(NamedTuple):
+    """How the team writes of tickets, and where they are."""
+
+    id: int
+    pattern: str
+    address: str

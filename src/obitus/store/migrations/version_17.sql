@@ -43,3 +43,66 @@ CREATE INDEX apps_limited ON apps (id) WHERE limited = 1;
 
 -- A token may be for some apps alone: JSON, their numbers; absent for all that its person sees.
 ALTER TABLE passes ADD COLUMN apps TEXT;
+
+-- What a person wrote on an issue: a note, or a check, which is a note with what was looked at and what was found.
+CREATE TABLE notes (
+  id          INTEGER PRIMARY KEY,
+  issue_id    INTEGER NOT NULL REFERENCES issues (id),
+  person_id   INTEGER NOT NULL REFERENCES people (id),
+  time_ms     INTEGER NOT NULL,
+  looked_at   TEXT NOT NULL,                 -- '' for a note
+  found       TEXT NOT NULL CHECK (found IN ('', 'ruled out', 'suspicious', 'unclear')),
+  text        TEXT NOT NULL,                 -- Markdown
+  output      TEXT NOT NULL,                 -- what a command printed, as it came
+  version     INTEGER NOT NULL,              -- grows with each change
+  changed_ms  INTEGER,
+  removed_ms  INTEGER
+) STRICT;
+CREATE INDEX notes_by_issue ON notes (issue_id, id);
+
+-- What a note said before it was changed.
+CREATE TABLE note_versions (
+  note_id    INTEGER NOT NULL REFERENCES notes (id),
+  version    INTEGER NOT NULL,
+  person_id  INTEGER NOT NULL REFERENCES people (id),
+  time_ms    INTEGER NOT NULL,
+  looked_at  TEXT NOT NULL,
+  found      TEXT NOT NULL,
+  text       TEXT NOT NULL,
+  PRIMARY KEY (note_id, version)
+) STRICT, WITHOUT ROWID;
+
+-- A file that somebody put to an issue. It is kept as it came, and never shown in a page.
+CREATE TABLE attachments (
+  id          INTEGER PRIMARY KEY,
+  issue_id    INTEGER NOT NULL REFERENCES issues (id),
+  person_id   INTEGER NOT NULL REFERENCES people (id),
+  time_ms     INTEGER NOT NULL,
+  name        TEXT NOT NULL,
+  type        TEXT NOT NULL,                 -- as its sender says
+  bytes       INTEGER NOT NULL,
+  body        BLOB NOT NULL,                 -- a zstd frame
+  removed_ms  INTEGER
+) STRICT;
+CREATE INDEX attachments_by_issue ON attachments (issue_id, id);
+
+-- What is looked at when something is wrong: a list that the team keeps, for an app or for all.
+CREATE TABLE check_lists (
+  id          INTEGER PRIMARY KEY,
+  app_id      INTEGER REFERENCES apps (id),  -- absent for all apps
+  name        TEXT NOT NULL,                 -- the kind of trouble
+  items       TEXT NOT NULL,                 -- JSON: what to look at, each with a command that may help
+  version     INTEGER NOT NULL,
+  person_id   INTEGER NOT NULL REFERENCES people (id),
+  changed_ms  INTEGER NOT NULL
+) STRICT;
+CREATE UNIQUE INDEX check_lists_by_name ON check_lists (COALESCE(app_id, 0), name);
+
+-- How the team writes of tickets and the like, and where these are: SL-{number}.
+CREATE TABLE link_patterns (
+  id          INTEGER PRIMARY KEY,
+  pattern     TEXT NOT NULL UNIQUE,
+  address     TEXT NOT NULL,
+  person_id   INTEGER NOT NULL REFERENCES people (id),
+  created_ms  INTEGER NOT NULL
+) STRICT;

@@ -1,0 +1,70 @@
+"""``obitus note``, ``notes``: what is known of an issue: notes, and checks with what was looked at and what was found."""
+
+from __future__ import annotations
+
+import sys
+from typing import Annotated, Any, Final, Literal
+
+import typer
+from rich.text import Text
+
+from obitus.cli.api import api
+from obitus.cli.commands import Json, Number, Token, Url, app, print_json
+from obitus.cli.errors import UsageTrouble
+from obitus.cli.safe import safe
+from obitus.cli.show import ACCENT, FAILED, QUIET, console, inset, say
+
+MOST_OUTPUT: Final = 20_000
+MARKS: Final = {"ruled out": ("✓", ACCENT), "suspicious": ("!", FAILED), "unclear": ("?", QUIET), "": ("·", "")}
+
+
+@app.command(short_help="Write a note or a check on an issue.")
+def note(
+    number: Number,
+    text: Annotated[str, typer.Argument(help="What is known, in Markdown.")] = "",
+    check: Annotated[str, typer.Option("--check", help="What was looked at: it is a check then.")] = "",
+    found: Annotated[
+        Literal["ruled-out", "suspicious", "unclear"], typer.Option("--found", help="What the check came to.")
+    ] = "ruled-out",
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Write a note on an issue, or a check. What is piped in goes with it: df -h | obitus note 12 --check "disk has room"."""
+    piped = "" if sys.stdin is None or sys.stdin.isatty() else sys.stdin.read(MOST_OUTPUT + 1)
+    if not (text or check or piped.strip()):
+        raise UsageTrouble('Say what is known: obitus note 12 "…", or what was looked at: --check "disk has room".')
+    if len(piped) > MOST_OUTPUT:
+        piped = piped[: MOST_OUTPUT - 20] + "\n… more was cut"
+    order = {"text": text, "looked_at": check, "found": found.replace("-", " ") if check else "", "output": piped}
+    answer = api(url, token).post(f"/api/issues/{number}/notes", order)
+    print_json(answer) if as_json else _show(number, answer)
+
+
+@app.command(short_help="Show what is known of an issue.")
+def notes(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Show notes, checks and attachments of an issue, oldest first."""
+    answer = api(url, token).get(f"/api/issues/{number}/notes")
+    print_json(answer) if as_json else _show(number, answer)
+
+
+def _show(number: int, answer: dict[str, Any]) -> None:
+    if not answer["notes"] and not answer["attachments"]:
+        say(f'Nothing is written down yet. obitus note {number} "…", or --check "what was looked at".')
+        return
+    for one in answer["notes"]:
+        shape, style = MARKS[one["found"]]
+        head = Text(f"{one['time'][:16].replace('T', ' ')}  ", style=QUIET).append(f"{shape} ", style=style)
+        if one["looked_at"]:
+            head.append(safe(one["looked_at"]), style="bold").append(f": {one['found']}", style=style)
+        head.append(f"  {safe(one['person'])}{', changed' if one['changed'] else ''}", style=QUIET)
+        console.print(head, soft_wrap=True)
+        if one["text"].strip():
+            inset(Text(safe(one["text"].strip())), 4)
+        if one["output"].strip():
+            inset(Text(safe(one["output"].rstrip()), style=QUIET), 4)
+    for one in answer["attachments"]:
+        said = f"{one['time'][:16].replace('T', ' ')}  + {safe(one['name'])}, {one['bytes']:,} bytes  {safe(one['person'])}"
+        say(said, QUIET)
+    if answer["ruled_out"] or answer["suspicious"]:
+        say(f"{answer['ruled_out']} ruled out, {answer['suspicious']} suspicious.", QUIET)

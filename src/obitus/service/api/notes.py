@@ -1,0 +1,465 @@
+"""``/api``: what people know of an issue: notes, checks, attachments; the team's lists of checks, and how it writes of tickets."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from typing import Annotated, Any, Final, Literal
+
+from fastapi import APIRouter, Depends, Path, Query, Request
+from fastapi.responses import Response
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.clock import to_text
+from obitus.core.prose import LONGEST, Ways, as_json, is_address, is_pattern, mentioned, read
+from obitus.service.api.answers import Done, Time
+from obitus.service.api.issues import Number
+from obitus.service.api.views import time_text
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
+from obitus.store import apps, issues, team
+from obitus.store import notes as store
+from obitus.store.records import Records
+from obitus.store.rows import Found
+
+router = APIRouter(
+    prefix="/api",
+    tags=["notes"],
+    dependencies=[Depends(signed_in)],
+    responses=described(
+        "not-signed-in", "reporting-key-cannot-read", "bad-field", "foreign-origin", "not-found", "too-many", "store-broken"
+    ),
+)  # fmt: skip
+
+MOST_OUTPUT: Final = 20_000
+MOST_ITEMS: Final = 50
+Text = Annotated[str, Field(max_length=LONGEST, description="Markdown (CommonMark); tags of HTML stay text.")]
+LookedAt = Annotated[str, Field(max_length=200, description="What was looked at; '' for a note.")]
+NoteNumber = Annotated[int, Path(ge=1, le=2**62, description="The number of the note.")]
+FoundName = Literal["", "ruled out", "suspicious", "unclear"]
+
+
+class NewNote(BaseModel):
+    """A note, or a check: what was looked at, and what was found."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    text: Text = ""
+    looked_at: LookedAt = ""
+    found: FoundName = Field(default="", description="What a check came to.")
+    output: str = Field(default="", max_length=MOST_OUTPUT, description="What a command printed, as it came.")
+
+
+class ChangedNote(BaseModel):
+    """What a note says from now on."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    text: Text = ""
+    looked_at: LookedAt = ""
+    found: FoundName = ""
+    seen: int = Field(
+        ge=1, le=10_000, description="The version that was seen. If it changed meanwhile, the answer is 409."
+    )
+
+
+class NoteAnswer(BaseModel):
+    """A note or a check."""
+
+    id: int
+    person: str
+    time: Time
+    changed: Time | None
+    looked_at: str
+    found: FoundName
+    text: str
+    parts: list[dict[str, Any]] = Field(description="The text read into parts: `tag`, `text`, `address`, `parts`.")
+    mentions: list[str] = Field(description="Whom it mentions.")
+    output: str
+    version: int
+
+
+class AttachmentAnswer(BaseModel):
+    """A file that was put to an issue."""
+
+    id: int
+    person: str
+    time: Time
+    name: str
+    type: str
+    bytes: int
+
+
+class NotesAnswer(BaseModel):
+    """What is known of an issue."""
+
+    notes: list[NoteAnswer]
+    attachments: list[AttachmentAnswer]
+    ruled_out: int = Field(description="Checks that ruled something out.")
+    suspicious: int
+
+
+class VersionAnswer(BaseModel):
+    """What a note said before."""
+
+    version: int
+    person: str
+    time: Time
+    looked_at: str
+    found: FoundName
+    text: str
+
+
+class VersionsAnswer(BaseModel):
+    """What a note said before, the latest first."""
+
+    versions: list[VersionAnswer]
+
+
+class Item(BaseModel):
+    """Something to look at."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    look_at: str = Field(min_length=1, max_length=200)
+    command: str = Field(default="", max_length=500, description="What may help to see it, for a terminal.")
+
+
+class NewCheckList(BaseModel):
+    """What is looked at when something is wrong."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    name: str = Field(min_length=1, max_length=100, description="The kind of trouble.")
+    app: str | None = Field(default=None, max_length=100, description="For this app; for all with null.")
+    items: list[Item] = Field(min_length=1, max_length=MOST_ITEMS)
+
+
+class ChangedCheckList(BaseModel):
+    """What a list holds from now on."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    name: str = Field(min_length=1, max_length=100)
+    items: list[Item] = Field(min_length=1, max_length=MOST_ITEMS)
+    seen: int = Field(
+        ge=1, le=2**31, description="The version that was seen. If it changed meanwhile, the answer is 409."
+    )
+
+
+class CheckListAnswer(BaseModel):
+    """A list of what is looked at."""
+
+    id: int
+    name: str
+    app: str | None
+    items: list[Item]
+    version: int
+    person: str
+    changed: Time
+
+
+class CheckListsAnswer(BaseModel):
+    """All lists."""
+
+    lists: list[CheckListAnswer]
+
+
+class NewPattern(BaseModel):
+    """How tickets are written, and where they are."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    pattern: str = Field(max_length=40, description="Such as `SL-{number}`.")
+    address: str = Field(max_length=500, description="Such as `https://tickets.skerry.example/{number}`.")
+
+
+class PatternAnswer(BaseModel):
+    """How tickets are written, and where they are."""
+
+    id: int
+    pattern: str
+    address: str
+
+
+class PatternsAnswer(BaseModel):
+    """All ways in which tickets are written."""
+
+    patterns: list[PatternAnswer]
+
+
+@router.get("/issues/{number}/notes", summary="What is known of an issue")
+def notes(records: TheRecords, number: Number) -> NotesAnswer:
+    """Return notes, checks and attachments of an issue, oldest first."""
+    issues.issue(records.reader, number)
+    ways = _ways(records)
+    found = store.notes(records.reader, number)
+    return NotesAnswer(
+        notes=[
+            NoteAnswer(
+                id=row.id,
+                person=row.person,
+                time=to_text(row.time_ms),
+                changed=time_text(row.changed_ms),
+                looked_at=row.looked_at,
+                found=row.found,
+                text=row.text,
+                parts=as_json(read(row.text, ways)),
+                mentions=mentioned(row.text, ways.people),
+                output=row.output,
+                version=row.version,
+            )
+            for row in found
+        ],
+        attachments=[
+            AttachmentAnswer(id=row.id, person=row.person, time=to_text(row.time_ms), name=row.name, type=row.type, bytes=row.bytes)
+            for row in store.attachments(records.reader, number)
+        ],
+        ruled_out=sum(row.found == "ruled out" for row in found),
+        suspicious=sum(row.found == "suspicious" for row in found),
+    )  # fmt: skip
+
+
+def _ways(records: Records) -> Ways:
+    patterns = [(row.pattern, row.address) for row in store.link_patterns(records.reader)]
+    return Ways(patterns, [row.name for row in team.everybody(records.reader)])
+
+
+@router.post("/issues/{number}/notes", summary="Write a note or a check", status_code=201)
+def add_note(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: NewNote) -> NotesAnswer:
+    """Write down what is known, or what was looked at and what was found."""
+    _check(order.text, order.looked_at, order.found, order.output)
+    now_ms = clock.now_ms()
+    found: Found = order.found or ("unclear" if order.looked_at else "")
+    records.writer.run(
+        lambda c: store.add_note(
+            c, number, person.id, now_ms, text=order.text, looked_at=order.looked_at, found=found, output=order.output
+        )
+    )
+    return notes(records, number)
+
+
+def _check(text: str, looked_at: str, found: str, output: str) -> None:
+    if found and not looked_at.strip():
+        raise Problem("bad-field", "Say what was looked at, beside what was found.", field="looked_at")
+    if not (text.strip() or looked_at.strip() or output.strip()):
+        raise Problem("bad-field", "Write something.", field="text")
+
+
+@router.put(
+    "/issues/{number}/notes/{note}",
+    summary="Change a note",
+    responses=described("changed-meanwhile", "not-for-this-role"),
+)
+def change_note(
+    records: TheRecords, clock: TheClock, person: SignedIn, number: Number, note: NoteNumber, order: ChangedNote
+) -> NotesAnswer:
+    """Change what a note says; what it said before is kept. Whoever wrote it may, and owners."""
+    _check(order.text, order.looked_at, order.found, "")
+    _of_its_writer(records, person.name, person.role, number, note)
+    now_ms = clock.now_ms()
+    found: Found = order.found or ("unclear" if order.looked_at else "")
+    records.writer.run(
+        lambda c: store.change_note(
+            c, number, note, person.id, now_ms, seen=order.seen, text=order.text, looked_at=order.looked_at, found=found
+        )
+    )
+    return notes(records, number)
+
+
+@router.delete("/issues/{number}/notes/{note}", summary="Remove a note", responses=described("not-for-this-role"))
+def remove_note(
+    records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number, note: NoteNumber
+) -> Done:
+    """Show a note no more. Whoever wrote it may, and owners."""
+    _of_its_writer(records, person.name, person.role, number, note)
+    now_ms = clock.now_ms()
+    acts.do(
+        person.id, "removed note", f"{note} of issue {number}", lambda c: store.remove_note(c, number, note, now_ms)
+    )
+    return Done()
+
+
+def _of_its_writer(records: Records, name: str, role: str, number: int, note: int) -> None:
+    row = next((one for one in store.notes(records.reader, number) if one.id == note), None)
+    if row is None:
+        raise Problem("not-found", f"There is no note {note} on issue {number}.")
+    if row.person != name and role != "owner":
+        raise Problem("not-for-this-role", f"{row.person} wrote this note. Write one of your own, or ask an owner.")
+
+
+@router.get("/issues/{number}/notes/{note}/versions", summary="What a note said before")
+def note_versions(records: TheRecords, number: Number, note: NoteNumber) -> VersionsAnswer:
+    """Return what a note said before, the latest first."""
+    found = store.versions(records.reader, number, note)
+    return VersionsAnswer(
+        versions=[
+            VersionAnswer(version=row.version, person=row.person, time=to_text(row.time_ms), looked_at=row.looked_at, found=row.found, text=row.text)
+            for row in found
+        ]
+    )  # fmt: skip
+
+
+@router.post(
+    "/issues/{number}/attachments",
+    summary="Attach a file",
+    status_code=201,
+    responses=described("body-too-large"),
+    openapi_extra={
+        "requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}
+    },
+)  # fmt: skip
+async def attach(
+    request: Request,
+    records: TheRecords,
+    clock: TheClock,
+    person: SignedIn,
+    number: Number,
+    name: Annotated[str, Query(min_length=1, max_length=200, description="What the file is called.")],
+) -> NotesAnswer:
+    """Put a file to an issue, up to two megabytes. It is kept as it came, and only ever given out as a download."""
+    body = await request.body()
+    if not body:
+        raise Problem("bad-field", "The file is empty: send what it holds as the body.")
+    type_ = request.headers.get("content-type", "")[:100]
+    return await asyncio.to_thread(_attach, records, clock.now_ms(), person.id, number, _file_name(name), type_, body)
+
+
+def _attach(
+    records: Records, now_ms: int, person_id: int, number: int, name: str, type_: str, body: bytes
+) -> NotesAnswer:
+    packed = store.packed(body)
+    records.writer.run(
+        lambda c: store.attach(c, number, person_id, now_ms, name=name, type_=type_, size=len(body), body=packed)
+    )
+    return notes(records, number)
+
+
+def _file_name(text: str) -> str:
+    """Return a name that leads into no folder and ends no header."""
+    last = text.replace("\\", "/").rpartition("/")[2]
+    return "".join(one if one.isprintable() and one not in '"<>|:*?' else "_" for one in last).strip(". ") or "file"
+
+
+@router.get(
+    "/issues/{number}/attachments/{attachment}",
+    summary="A file that was attached",
+    response_class=Response,
+    responses={200: {"content": {"application/octet-stream": {}}, "description": "The file, as a download."}},
+)
+def attachment(records: TheRecords, number: Number, attachment: Annotated[int, Path(ge=1, le=2**62)]) -> Response:
+    """Return an attached file as a download: whatever it says it is, no browser shows or runs it here."""
+    name, body = store.attached(records.reader, number, attachment)
+    ascii_name = name.encode("ascii", "replace").decode().replace("?", "_")
+    headers = {
+        "Content-Disposition": f'attachment; filename="{ascii_name}"',
+        "Content-Security-Policy": "sandbox; default-src 'none'",
+    }
+    return Response(body, media_type="application/octet-stream", headers=headers)
+
+
+@router.delete("/issues/{number}/attachments/{attachment}", summary="Remove an attached file")
+def detach(
+    records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number, attachment: Annotated[int, Path(ge=1, le=2**62)]
+) -> Done:  # fmt: skip
+    """Remove an attached file and what it holds."""
+    now_ms = clock.now_ms()
+    acts.do(
+        person.id, "removed attachment", f"{attachment} of issue {number}",
+        lambda c: store.detach(c, number, attachment, now_ms),
+    )  # fmt: skip
+    return Done()
+
+
+@router.get("/check-lists", summary="Lists of what to look at")
+def check_lists(records: TheRecords) -> CheckListsAnswer:
+    """Return the team's lists of what is looked at when something is wrong."""
+    return CheckListsAnswer(
+        lists=[
+            CheckListAnswer(
+                id=row.id,
+                name=row.name,
+                app=row.app,
+                items=[Item(**item) for item in json.loads(row.items)],
+                version=row.version,
+                person=row.person,
+                changed=to_text(row.changed_ms),
+            )
+            for row in store.check_lists(records.reader)
+        ]
+    )
+
+
+@router.post(
+    "/check-lists", summary="Add a list of what to look at", status_code=201, responses=described("already-there")
+)
+def add_check_list(records: TheRecords, clock: TheClock, person: SignedIn, order: NewCheckList) -> CheckListsAnswer:
+    """Add a list, for one app or for all."""
+    app_id = apps.app_named(records.reader, order.app).id if order.app is not None else None
+    now_ms, items = clock.now_ms(), [item.model_dump() for item in order.items]
+    records.writer.run(lambda c: store.add_list(c, app_id, order.name, items, person.id, now_ms))
+    return check_lists(records)
+
+
+@router.put(
+    "/check-lists/{list}",
+    summary="Change a list of what to look at",
+    responses=described("changed-meanwhile", "already-there"),
+)
+def change_check_list(
+    records: TheRecords, clock: TheClock, person: SignedIn, list: Annotated[int, Path(ge=1, le=2**62)], order: ChangedCheckList
+) -> CheckListsAnswer:  # fmt: skip
+    """Change a list."""
+    _seen_list(records, list)
+    now_ms, items = clock.now_ms(), [item.model_dump() for item in order.items]
+    records.writer.run(lambda c: store.change_list(c, list, order.name, items, person.id, now_ms, seen=order.seen))
+    return check_lists(records)
+
+
+@router.delete("/check-lists/{list}", summary="Remove a list of what to look at")
+def remove_check_list(
+    records: TheRecords, acts: TheActs, person: SignedIn, list: Annotated[int, Path(ge=1, le=2**62)]
+) -> Done:
+    """Remove a list; checks that were made by it stay."""
+    _seen_list(records, list)
+    acts.do(person.id, "removed check list", str(list), lambda c: store.remove_list(c, list))
+    return Done()
+
+
+def _seen_list(records: Records, number: int) -> None:
+    if all(row.id != number for row in store.check_lists(records.reader)):
+        raise Problem("not-found", f"There is no list {number}.")
+
+
+@router.get("/link-patterns", summary="How tickets are written")
+def link_patterns(records: TheRecords) -> PatternsAnswer:
+    """Return how the team writes of tickets, and where these are."""
+    return PatternsAnswer(
+        patterns=[PatternAnswer(id=row.id, pattern=row.pattern, address=row.address) for row in store.link_patterns(records.reader)]
+    )  # fmt: skip
+
+
+@router.post("/link-patterns", summary="Let tickets be links", status_code=201, responses=described("already-there"))
+def add_link_pattern(
+    records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: NewPattern
+) -> PatternsAnswer:
+    """Let what is written like `SL-204` in notes lead to its ticket."""
+    if not is_pattern(order.pattern):
+        raise Problem("bad-field", "A pattern has letters and {number}, such as SL-{number}.", field="pattern")
+    if "{number}" not in order.address or not is_address(order.address.replace("{number}", "1")):
+        raise Problem("bad-field", "Say an http or https address with {number} in it.", field="address")
+    now_ms = clock.now_ms()
+    acts.do(
+        person.id, "added link pattern", f"{order.pattern} to {order.address}",
+        lambda c: store.add_pattern(c, order.pattern, order.address, person.id, now_ms),
+    )  # fmt: skip
+    return link_patterns(records)
+
+
+@router.delete("/link-patterns/{pattern}", summary="Let them be text again")
+def remove_link_pattern(acts: TheActs, person: SignedIn, pattern: Annotated[int, Path(ge=1, le=2**62)]) -> Done:
+    """Remove a pattern; what notes say stays."""
+    acts.do(person.id, "removed link pattern", lambda gone: str(gone), lambda c: store.remove_pattern(c, pattern))
+    return Done()
