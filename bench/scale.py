@@ -38,6 +38,7 @@ from obitus.store.days.failures import row_of
 from obitus.store.days.logs import facts_of
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, TallyFacts, take
+from obitus.store.people import Person
 from obitus.store.removing_days import remove_day
 from obitus.store.windows import Window
 
@@ -45,6 +46,7 @@ FAILURES, LOGS = 1_000_000, 10_000_000
 DAYS, ISSUES, RELEASES, BATCH, TALLIES = 30, 200, 12, 1000, 2000
 TRACE, PERSON, STORY, STORY_AT_MS = "cd" * 16, "p-who", 40, 3 * HOUR_MS
 HOST = "pier-99"
+OWNER = Person(1, "owner", "owner", False, False, "bench")
 CONTENT = {"kind": "failure", "exceptions": [{"type": "Tide", "message": "no depth", "frames": []}]}
 
 
@@ -144,7 +146,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
 
     then = to_text(now_ms - DAY_MS + STORY_AT_MS)
     readings: dict[str, Callable[[Parts], Any]] = {
-        "desk, 30 days": lambda s: issues_api.desk(s.records, whole),
+        "desk, 30 days": lambda s: issues_api.desk(s.records, whole, OWNER),
         "list of issues, 30 days": lambda s: (views.issue_rows(s.records, issue_store.issues(s.records.reader, whole), whole), issue_store.sums(s.records.reader, whole)),
         "one issue": lambda s: views.issue_answer(s.records, s.clock, 3, whole),
         "failures of an issue, a page": lambda s: issue_store.failures(s.records.reader, 3, whole),

@@ -9,6 +9,7 @@ import io
 import json
 import re
 from typing import Any
+from urllib.parse import quote
 
 import pyotp
 import urllib3
@@ -140,6 +141,43 @@ def test_whoever_is_removed_is_out(running: Running) -> None:
     again = {"invitation": made, "name": "Ida Moss", "password": PASSWORD}
     assert sign_in(running, again)[:2] == (409, "already-there")
     assert running.ask("DELETE", "/api/people/Ida Moss").status == 404
+
+
+def test_handing_over(running: Running) -> None:
+    """To who may decide about it, seen by all with who did it; nobody overwrites silently; of who leaves, it is to be taken up again."""
+    running.send(running.add_app(), failure())
+    ida, olav, reader = invited(running), invited(running, name="Olav Brekke"), invited(running, "reader", "Zoë Hart")
+    path = "/api/issues/1/hand-over"
+    assert ask_as(running, reader, "POST", path, {"to": "Zoë Hart"}).json()["slug"] == "not-for-this-role"
+    assert ask_as(running, ida, "POST", path, {"to": "Ida Moss", "seen": ""}).status == 200
+    late = ask_as(running, olav, "POST", path, {"to": "Olav Brekke", "seen": ""})
+    assert (late.status, late.json()["slug"]) == (409, "changed-meanwhile") and "is with Ida Moss" in late.json()[
+        "detail"
+    ]
+    for nobody in ("Zoë Hart", "Nobody"):
+        assert ask_as(running, ida, "POST", path, {"to": nobody}).json()["slug"] == "not-found", nobody
+    waits = {"to": "Olav Brekke", "waits_for": "the tide office", "seen": "Ida Moss"}
+    assert ask_as(running, ida, "POST", path, waits).status == 200
+    issue = running.get("/api/issues/1")
+    assert (issue["holder"], issue["waits_for"]) == ("Olav Brekke", "the tide office")
+    assert (
+        issue["history"][-1]["reason"]
+        == "Ida Moss handed it to Olav Brekke and said that it waits for the tide office."
+    )
+    assert [row["number"] for row in ask_as(running, olav, "GET", "/api/desk").json()["mine"]] == [1]
+    assert ask_as(running, ida, "GET", "/api/desk").json()["mine"] == []
+    for question, found in (('with="Olav Brekke"', [1]), ("with=owner", []), ("waits_for~tide", [1])):
+        answer = running.get(f"/api/issues?window=14d&question={quote(question)}")
+        assert [row["number"] for row in answer["issues"]] == found, question
+    running.ask("PUT", "/api/apps/sailings/people", {"people": ["Olav Brekke"]})
+    assert running.ask("POST", path, {"to": "Ida Moss"}).json()["slug"] == "not-found", "she does not see it any more"
+    running.ask("DELETE", "/api/people/Olav Brekke")
+    issue = running.get("/api/issues/1")
+    assert issue["holder"] is None and issue["history"][-1]["reason"].startswith("Olav Brekke has left")
+    assert running.ask("POST", "/api/issues/1/accept", {}).status == 200
+    assert running.get("/api/issues/1")["holder"] == "owner", "who accepts what nobody has, has it"
+    running.ask("POST", "/api/issues/1/settle", {"how": "now"})
+    assert running.get("/api/issues/1")["waits_for"] == "" and running.get("/api/desk")["mine"] == []
 
 
 def test_one_time_codes(running: Running) -> None:

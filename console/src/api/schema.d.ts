@@ -96,7 +96,7 @@ export interface paths {
         };
         /**
          * What needs a decision now
-         * @description Return what regressed, what is new and what fails most inside the window.
+         * @description Return what I have, what regressed, what is new and what fails most inside the window.
          */
         get: operations["desk_api_desk_get"];
         put?: never;
@@ -241,6 +241,26 @@ export interface paths {
          * @description Say where it is fixed. Seen again where the fix should be, it is back as `regressed`.
          */
         post: operations["settle_api_issues__number__settle_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hand an issue over
+         * @description Give an issue to somebody who may decide about it, take it, or put it back; say what it waits for.
+         */
+        post: operations["hand_over_api_issues__number__hand_over_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2897,6 +2917,11 @@ export interface components {
             /** Failures */
             failures: number;
             /**
+             * Mine
+             * @description Open issues that the asker has, whatever the window; failures are those of all time.
+             */
+            mine: components["schemas"]["IssueRow"][];
+            /**
              * Regressed
              * @description Issues that were settled and have failed again.
              */
@@ -3361,6 +3386,28 @@ export interface components {
             detail?: components["schemas"]["ValidationError"][];
         };
         /**
+         * HandOver
+         * @description Who has an issue from now on, and what it waits for.
+         */
+        HandOver: {
+            /**
+             * To
+             * @description The name of one of the people; nobody with null.
+             */
+            to: string | null;
+            /**
+             * Waits For
+             * @description Whom or what it waits for, in words.
+             * @default
+             */
+            waits_for?: string;
+            /**
+             * Seen
+             * @description Who was seen having it, '' for nobody. If that changed meanwhile, the answer is 409 and nothing is done.
+             */
+            seen?: string | null;
+        };
+        /**
          * HealthAnswer
          * @description Whether the service lives, whether it is ready to take reports, and why not.
          */
@@ -3573,6 +3620,16 @@ export interface components {
              */
             merged_into?: number | null;
             /**
+             * Holder
+             * @description Who has it: takes care of it.
+             */
+            holder: string | null;
+            /**
+             * Waits For
+             * @description Whom or what it waits for, in words.
+             */
+            waits_for: string;
+            /**
              * Over Time
              * @description Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days.
              */
@@ -3715,6 +3772,16 @@ export interface components {
              * @description The issue that it was merged into.
              */
             merged_into?: number | null;
+            /**
+             * Holder
+             * @description Who has it: takes care of it.
+             */
+            holder: string | null;
+            /**
+             * Waits For
+             * @description Whom or what it waits for, in words.
+             */
+            waits_for: string;
             /**
              * Over Time
              * @description Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days.
@@ -8028,6 +8095,133 @@ export interface operations {
                 };
             };
             /** @description `no-release`: A release is needed to settle in */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    hand_over_api_issues__number__hand_over_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandOver"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `changed-meanwhile`: It changed meanwhile */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -13,7 +13,7 @@
 	const desk = watch(() => questions.desk(place.filter));
 	const apps = watch(questions.apps);
 	let chosen = $state(-1);
-	const all = $derived(desk.value ? [...desk.value.regressed, ...desk.value.new, ...desk.value.most_failures] : []);
+	const all = $derived(desk.value ? [...desk.value.mine, ...desk.value.regressed, ...desk.value.new, ...desk.value.most_failures] : []);
 	const move = (by: number) => (chosen = Math.min(all.length - 1, Math.max(0, chosen + by)));
 	const open = () => {
 		const row = all[chosen];
@@ -49,15 +49,21 @@
 				{countOf(found.failures, 'failure')} of {countOf(found.issues, 'issue')} in this window.
 				<a href={place.to('/issues')}>All of them</a>
 			</p>
-			{@render part('Regressed', found.regressed, 'No settled issue has regressed.', 0)}
+			{#if found.mine.length}{@render part('Mine', found.mine, '', 0)}{/if}
+			{@render part('Regressed', found.regressed, 'No settled issue has regressed.', found.mine.length)}
 			{#if found.quiet.length}
 				<section class="mt-7">
 					<h2 class="mb-2 font-serif text-xl font-semibold">Quiet failures</h2>
 					<QuietFailures quiet={found.quiet} />
 				</section>
 			{/if}
-			{@render part('New', found.new, 'Nothing new in this window that nobody has decided on.', found.regressed.length)}
-			{@render part('Most failures', found.most_failures, 'Nothing failed in this window.', found.regressed.length + found.new.length)}
+			{@render part('New', found.new, 'Nothing new in this window that nobody has decided on.', found.mine.length + found.regressed.length)}
+			{@render part(
+				'Most failures',
+				found.most_failures,
+				'Nothing failed in this window.',
+				found.mine.length + found.regressed.length + found.new.length
+			)}
 			<section class="mt-7">
 				<h2 class="mb-2 font-serif text-xl font-semibold">Somebody says that it did not work</h2>
 				<WhoForm />

@@ -5,9 +5,11 @@
 	import { watch } from '../lib/asking.svelte';
 	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
+	import { session } from '../lib/session.svelte';
 	import { ago, countOf, moment } from '../lib/words';
 	import Correcting from '../parts/Correcting.svelte';
 	import Attributes from '../parts/Attributes.svelte';
+	import HandOver from '../parts/HandOver.svelte';
 	import Known from '../parts/Known.svelte';
 	import Reproduce from '../parts/Reproduce.svelte';
 	import Since from '../parts/Since.svelte';
@@ -70,10 +72,13 @@
 					? `, ${countOf(issue.from_older_releases, 'failure')} from older releases since`
 					: ''}</span
 			>
-			<button class="act" onclick={() => decisions.accept(issue)}>Accept</button>
-			<button class="act" onclick={() => (decisions.settling = issue)}>Settle …</button>
-			<button class="act" onclick={() => decisions.park(issue)}>Park</button>
+			{#if session.decides}
+				<button class="act" onclick={() => decisions.accept(issue)}>Accept</button>
+				<button class="act" onclick={() => (decisions.settling = issue)}>Settle …</button>
+				<button class="act" onclick={() => decisions.park(issue)}>Park</button>
+			{/if}
 		</div>
+		<HandOver {issue} />
 		<ol class="mt-1 text-sm">
 			{#each issue.history as entry, i (i)}
 				<li>

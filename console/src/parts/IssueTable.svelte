@@ -50,6 +50,8 @@
 					<span class="text-surface-600-400">{row.number}</span> · <StateMark state={row.state} release={row.settled_in} /> · {row.app}
 					{#if row.entry_point}· {row.entry_point}{/if}
 					· since {row.began_in || 'a release without a name'}
+					{#if row.holder}· with {row.holder}{/if}
+					{#if row.waits_for}· waits for {row.waits_for}{/if}
 				</p>
 			</div>
 			<div class="hidden self-center sm:block">

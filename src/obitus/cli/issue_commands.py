@@ -8,7 +8,7 @@ import typer
 from rich.text import Text
 
 from obitus.cli import show, show_issue
-from obitus.cli.api import api
+from obitus.cli.api import Api, api
 from obitus.cli.commands import (
     App,
     Environment,
@@ -116,6 +116,36 @@ def settle(
 def park(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Put an issue aside; its failures go on being counted."""
     _decide(number, "park", {}, url, token, as_json)
+
+
+@app.command(short_help="Take an issue: say that you take care of it.")
+def take(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Take an issue: you have it from now on."""
+    asked = api(url, token)
+    _hand_over(asked, number, {"to": asked.get("/api/me")["name"]}, as_json)
+
+
+@app.command("hand-over", short_help="Hand an issue to somebody, or put it back.")
+def hand_over(
+    number: Number,
+    to: Annotated[str | None, typer.Option("--to", help="Who has it from now on; nobody, when it is left out.")] = None,
+    waits_for: Annotated[str, typer.Option("--waits-for", help="Whom or what it waits for, in words.")] = "",
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Hand an issue to one of the people, or put it back for somebody to take up."""
+    _hand_over(api(url, token), number, {"to": to, "waits_for": waits_for}, as_json)
+
+
+def _hand_over(asked: Api, number: int, order: dict[str, Any], as_json: bool) -> None:
+    asked.post(f"/api/issues/{number}/hand-over", order)
+    answer = asked.get(f"/api/issues/{number}")
+    if as_json:
+        print_json(answer)
+        return
+    waits = f", and waits for {safe(answer['waits_for'])}" if answer["waits_for"] else ""
+    show.say(f"Issue {number} is with {safe(answer['holder'] or 'nobody')}{waits}.")
 
 
 def _decide(

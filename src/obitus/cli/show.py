@@ -94,7 +94,13 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
         about = " · ".join(
             part
-            for part in (row["app"], row["entry_point"], f"since {row['began_in'] or 'a release without a name'}")
+            for part in (
+                row["app"],
+                row["entry_point"],
+                f"since {row['began_in'] or 'a release without a name'}",
+                f"with {row['holder']}" if row["holder"] else "",
+                f"waits for {row['waits_for']}" if row["waits_for"] else "",
+            )
             if part
         )
         console.print(Padding(Text(safe(about), style=QUIET), (0, 0, 1, 6)))

@@ -41,7 +41,8 @@ _ISSUE_COLUMNS = """
 SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
   issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.users, issues.app_id,
-  issues.merged_into,
+  issues.merged_into, issues.waits_for,
+  (SELECT name FROM people WHERE people.id = issues.holder_id) AS holder,
   (SELECT version FROM releases WHERE releases.id = issues.began_in_id) AS began_in,
   (SELECT version FROM releases JOIN failures ON failures.release_id = releases.id
    WHERE failures.seq = issues.last_seq) AS latest_in"""
@@ -62,6 +63,9 @@ _LISTED = f"{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}"
 _SUMMED = f" SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
 _INSIDE: Final = "SELECT COALESCE(SUM(n), 0) AS failures FROM ({parts})"
 _ONE = f"{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
+_HELD = f"""{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id
+WHERE issues.holder_id = :person_id AND issues.state <> 'settled' AND issues.merged_into IS NULL AND apps.removed_ms IS NULL
+ORDER BY issues.last_ms DESC LIMIT :limit"""
 _FINGERPRINTS = """
 SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
 _NAMED = """
@@ -111,6 +115,10 @@ WHERE h.issue_id = ? AND h.to_state = 'regressed' AND h.seq IS NOT NULL ORDER BY
 SETTLINGS: Final = (
     "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ? ORDER BY environment"
 )
+_HOLDER = "SELECT waits_for, (SELECT name FROM people WHERE people.id = holder_id) AS holder FROM issues WHERE id = ?"
+_HAND_OVER = "UPDATE issues SET holder_id = :holder, waits_for = :waits_for WHERE id = :id"
+_TAKE_UP = "UPDATE issues SET holder_id = :person_id WHERE id = :id AND holder_id IS NULL"
+_WAITS_NO_MORE = "UPDATE issues SET waits_for = '' WHERE id = :id"
 _NOTE = """
 INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
 SELECT id, :now_ms, :person_id, state, state, :reason FROM issues WHERE id = :id"""
@@ -182,6 +190,11 @@ def _asked(
 def issue(reader: Reader, issue_id: int) -> Issue:
     """Return one issue; raises NotThere."""
     return reader.only(Issue, _ONE, {"id": issue_id}, what=f"issue {issue_id}")
+
+
+def held_by(reader: Reader, person_id: int, most: int) -> list[Issue]:
+    """Return the open issues that somebody has, the latest failure first."""
+    return reader.all(Issue, _HELD, {"person_id": person_id, "limit": most})
 
 
 def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
@@ -293,11 +306,58 @@ def decide(
         "after": settling.after if settling else None,
     }
     connection.execute(_DECIDE, values)
+    # Who accepts it has it, where nobody has.
+    connection.execute(
+        _TAKE_UP if decision == "accept" else _WAITS_NO_MORE,
+        {"id": issue_id} | ({"person_id": person_id} if decision == "accept" else {}),
+    )
     connection.execute(_UNSETTLE, values)
     if settling is not None:
         connection.execute(_SETTLE, values)
     connection.execute(_ADD_HISTORY, values | {"from_state": row[0], "reason": f"{person} {said}."})
     events.add(connection, "issue-decided", now_ms, issue=issue_id, state=state)
+
+
+def hand_over(
+    connection: sqlite3.Connection,
+    issue_id: int,
+    to: tuple[int, str] | None,
+    waits_for: str,
+    *,
+    by: tuple[int, str],
+    seen: str | None,
+    now_ms: int,
+) -> None:
+    """Give an issue to somebody (number and name), or to nobody, and say what it waits for. Runs on the writer.
+
+    ``seen`` is the name of whom the person who asks saw having it, '' for nobody; None does not look. Raises NotThere and
+    ChangedMeanwhile.
+    """
+    row = connection.execute(_HOLDER, (issue_id,)).fetchone()
+    if row is None:
+        raise NotThere(f"there is no issue {issue_id}")
+    before = row["holder"] or ""
+    if seen is not None and seen != before:
+        raise ChangedMeanwhile(
+            f"Issue {issue_id} is with {before or 'nobody'} by now. Nothing was changed: look again, and decide."
+        )
+    after = to[1] if to is not None else ""
+    if (before, row["waits_for"]) == (after, waits_for):
+        return
+    values = {"id": issue_id, "holder": to[0] if to is not None else None, "waits_for": waits_for}
+    connection.execute(_HAND_OVER, values)
+    said = []
+    if after != before:
+        said.append(
+            "took it"
+            if after == by[1]
+            else f"handed it to {after}"
+            if after
+            else f"took it from {before}, to be taken up"
+        )
+    if waits_for != row["waits_for"]:
+        said.append(f"said that it waits for {waits_for}" if waits_for else "said that it waits no more")
+    note(connection, issue_id, by[0], f"{by[1]} {' and '.join(said)}.", now_ms)
 
 
 def settlings(reader: Reader, issue_id: int) -> list[Settling]:

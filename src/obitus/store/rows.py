@@ -43,6 +43,8 @@ class Issue(NamedTuple):
     users: int
     app_id: int
     merged_into: int | None
+    waits_for: str
+    holder: str | None
     began_in: str | None
     latest_in: str | None
     failures: int

@@ -29,6 +29,10 @@ VALUES (:name, :role, :password, :issuer, :subject, :now_ms) ON CONFLICT (name) 
 _SET_ROLE = "UPDATE people SET role = ? WHERE id = ?"
 _REMOVE = "UPDATE people SET removed_ms = ?, password = NULL, code_secret = NULL, code_offered = NULL, issuer = NULL, subject = NULL WHERE id = ?"
 _END_ALL = "UPDATE passes SET ended_ms = ? WHERE person_id = ? AND ended_ms IS NULL RETURNING id"
+_HANDS_BACK = """
+INSERT INTO issue_history (issue_id, time_ms, from_state, to_state, reason)
+SELECT id, :now_ms, state, state, :reason FROM issues WHERE holder_id = :id"""
+_HAS_NOTHING = "UPDATE issues SET holder_id = NULL WHERE holder_id = ?"
 _NO_APPS = "DELETE FROM app_people WHERE person_id = ?"
 _NO_PEOPLE = "DELETE FROM app_people WHERE app_id = ?"
 _SEES = "INSERT INTO app_people (app_id, person_id) VALUES (?, ?) ON CONFLICT DO NOTHING"
@@ -58,6 +62,9 @@ _USE_CODES = "UPDATE people SET code_secret = :secret, code_offered = NULL, code
 _USE_CODE = "UPDATE people SET code_step = :step WHERE id = :id AND code_step < :step"
 _NO_CODES = "UPDATE people SET code_secret = NULL, code_offered = NULL WHERE id = ? AND code_secret IS NOT NULL"
 _RENEW = "UPDATE people SET password = :new WHERE id = :id AND password = :old"
+_CANNOT_SEE = """
+SELECT 1 FROM apps WHERE id = ? AND limited = 1
+  AND NOT EXISTS (SELECT 1 FROM app_people WHERE person_id = ? AND app_id = ?)"""
 _IS_SEEN: Final = {
     "issues": "SELECT 1 FROM issues WHERE CAST(id AS TEXT) = ?",
     "quiet": "SELECT 1 FROM quiet_failures WHERE CAST(id AS TEXT) = ?",
@@ -120,12 +127,18 @@ def set_role(connection: sqlite3.Connection, name: str, role: Role) -> None:
 
 
 def remove(connection: sqlite3.Connection, name: str, now_ms: int) -> list[str]:
-    """Remove somebody, and return what let them in until now. What they did bears their name still. Raises NotThere and LastOwner."""
+    """Remove somebody, and return what let them in until now. What they did bears their name still; what they had, nobody has.
+
+    Raises NotThere and LastOwner.
+    """
     person_id, role = named(connection, name)
     if role == "owner":
         _keep_an_owner(connection, name)
     connection.execute(_REMOVE, (now_ms, person_id))
     connection.execute(_NO_APPS, (person_id,))
+    reason = f"{name} has left: it is to be taken up by somebody else."
+    connection.execute(_HANDS_BACK, {"id": person_id, "now_ms": now_ms, "reason": reason})
+    connection.execute(_HAS_NOTHING, (person_id,))
     return column_of(connection.execute(_END_ALL, (now_ms, person_id)), str)
 
 
@@ -145,6 +158,16 @@ def limit_app(connection: sqlite3.Connection, app: str, names: list[str] | None)
 def who_sees(reader: Reader, app_id: int) -> list[str]:
     """Return the names of those whom an app is limited to."""
     return reader.column(str, _WHO_SEES, (app_id,))
+
+
+def may_have(connection: sqlite3.Connection, name: str, app_id: int) -> int:
+    """Return the number of somebody who may decide about an app's issues; raises NotThere for anybody else."""
+    person_id, role = named(connection, name)
+    if role == "reader":
+        raise NotThere(f"{name} is a reader, who decides nothing: an issue cannot be handed to them")
+    if role != "owner" and connection.execute(_CANNOT_SEE, (app_id, person_id, app_id)).fetchone() is not None:
+        raise NotThere(f"{name} does not see this app: an owner can change that in Set-up")
+    return person_id
 
 
 def limited(reader: Reader) -> set[int]:

@@ -179,6 +179,8 @@ class IssueRow(BaseModel):
     failures_in_all: int
     from_older_releases: int = Field(description="Failures from releases older than the one it was settled in.")
     merged_into: int | None = Field(default=None, description="The issue that it was merged into.")
+    holder: str | None = Field(description="Who has it: takes care of it.")
+    waits_for: str = Field(description="Whom or what it waits for, in words.")
     over_time: list[int] = Field(
         description="Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days."
     )
@@ -226,6 +228,9 @@ class DeskAnswer(BaseModel):
     window: WindowAnswer
     issues: int
     failures: int
+    mine: list[IssueRow] = Field(
+        description="Open issues that the asker has, whatever the window; failures are those of all time."
+    )
     regressed: list[IssueRow] = Field(description="Issues that were settled and have failed again.")
     new: list[IssueRow] = Field(description="First seen inside the window, and nobody has decided on them.")
     quiet: list[QuietAnswer] = Field(description="Quiet failures that stand, and that nobody has decided on.")

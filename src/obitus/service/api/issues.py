@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import uuid
 from typing import Annotated, Literal
 
@@ -20,6 +21,7 @@ from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import issues as store
 from obitus.store import releases as release_store
+from obitus.store import team
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import Asked, asked_of_issues
 from obitus.store.people import Person
@@ -50,8 +52,8 @@ def _asked(records: Records, clock: Clock, question: str, window: Window) -> Ask
 
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
-def desk(records: TheRecords, window: TheWindow) -> answers.DeskAnswer:
-    """Return what regressed, what is new and what fails most inside the window."""
+def desk(records: TheRecords, window: TheWindow, person: SignedIn) -> answers.DeskAnswer:
+    """Return what I have, what regressed, what is new and what fails most inside the window."""
 
     def rows(states: list[str], sort: store.Sort) -> list[answers.IssueRow]:
         found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS)
@@ -59,13 +61,15 @@ def desk(records: TheRecords, window: TheWindow) -> answers.DeskAnswer:
 
     newest = [row for row in rows(["untriaged"], "first-seen") if row.first_seen >= views.window_answer(window).start]
     regressed = rows(["regressed"], "last-seen")
-    shown = {row.number for row in (*regressed, *newest)}
+    mine = views.issue_rows(records, store.held_by(records.reader, person.id, DESK_ROWS), window)
+    shown = {row.number for row in (*regressed, *newest, *mine)}
     most = rows(["untriaged", "accepted", "regressed", "parked"], "failures")
     sums = store.sums(records.reader, window)
     return answers.DeskAnswer(
         window=views.window_answer(window),
         issues=sums.issues,
         failures=sums.failures,
+        mine=mine,
         regressed=regressed,
         new=newest,
         quiet=quiet_in(records, window),
@@ -215,6 +219,41 @@ def settle(
         order.how, clock.now_ms(), release, newest if order.how == "coming" else None, order.environment or ""
     )
     return _decide(records, clock, person, number, "settle", seen, settling)
+
+
+class HandOver(BaseModel):
+    """Who has an issue from now on, and what it waits for."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    to: str | None = Field(max_length=60, description="The name of one of the people; nobody with null.")
+    waits_for: str = Field(default="", max_length=200, description="Whom or what it waits for, in words.")
+    seen: str | None = Field(
+        default=None,
+        max_length=60,
+        description="Who was seen having it, '' for nobody. If that changed meanwhile, the answer is 409 and nothing is done.",
+    )
+
+
+@router.post(
+    "/issues/{number}/hand-over",
+    summary="Hand an issue over",
+    responses=described("not-found", "foreign-origin", "changed-meanwhile"),
+)
+def hand_over(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: HandOver) -> answers.Done:
+    """Give an issue to somebody who may decide about it, take it, or put it back; say what it waits for."""
+    row, now_ms = store.issue(records.reader, number), clock.now_ms()
+
+    def act(connection: sqlite3.Connection) -> None:
+        to = None
+        if order.to is not None:
+            to = (team.may_have(connection, order.to, row.app_id), order.to)
+        store.hand_over(
+            connection, number, to, order.waits_for.strip(), by=(person.id, person.name), seen=order.seen, now_ms=now_ms
+        )
+
+    records.writer.run(act)
+    return answers.Done()
 
 
 def _decide(

@@ -165,6 +165,8 @@ def _issue_fields(row: Issue, failures: int, course: list[int]) -> dict[str, obj
         "failures_in_all": row.failures_in_all,
         "from_older_releases": row.from_older_releases,
         "merged_into": row.merged_into,
+        "holder": row.holder,
+        "waits_for": row.waits_for,
         "over_time": course,
     }
 

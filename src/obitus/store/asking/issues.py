@@ -42,6 +42,8 @@ _OF_ISSUES: Final = {
     "began_in": "(SELECT NULLIF(version, '') FROM releases WHERE releases.id = issues.began_in_id)",
     "issue": "issues.id",
     "failures": "issues.failures",
+    "with": "(SELECT name FROM people WHERE people.id = issues.holder_id)",
+    "waits_for": "NULLIF(issues.waits_for, '')",
 }
 _OF_FAILURES: Final = {
     "environment": "f.environment",

@@ -1,5 +1,6 @@
 -- Version 17 (2026-11): several people: roles, invitations, apps that only some see, one-time codes, sign-in by OpenID Connect.
 
+-- Somebody who signs in.
 CREATE TABLE people_then (
   id             INTEGER PRIMARY KEY,
   name           TEXT NOT NULL UNIQUE,       -- stays with whoever was removed, so that what they did bears it
@@ -32,8 +33,9 @@ CREATE TABLE invitations (
   person_id   INTEGER REFERENCES people (id) -- who came by it
 ) STRICT, WITHOUT ROWID;
 
--- An app that is limited is seen by owners and by those named here.
-ALTER TABLE apps ADD COLUMN limited INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE apps ADD COLUMN limited INTEGER NOT NULL DEFAULT 0;  -- seen by owners and those named for it alone
+
+-- Who sees an app that is limited, beside owners.
 CREATE TABLE app_people (
   app_id     INTEGER NOT NULL REFERENCES apps (id),
   person_id  INTEGER NOT NULL REFERENCES people (id),
@@ -106,3 +108,8 @@ CREATE TABLE link_patterns (
   person_id   INTEGER NOT NULL REFERENCES people (id),
   created_ms  INTEGER NOT NULL
 ) STRICT;
+
+-- Who has an issue: takes care of it. And whom or what it waits for, in words.
+ALTER TABLE issues ADD COLUMN holder_id INTEGER REFERENCES people (id);
+ALTER TABLE issues ADD COLUMN waits_for TEXT NOT NULL DEFAULT '';
+CREATE INDEX issues_by_holder ON issues (holder_id, state) WHERE holder_id IS NOT NULL;

@@ -1,0 +1,71 @@
+<script module lang="ts">
+	/** Who has an issue, and what it waits for. */
+	export interface HandOverProps {
+		issue: { number: number; holder?: string | null; waits_for: string };
+	}
+</script>
+
+<script lang="ts">
+	import { api, asked, Trouble } from '../lib/api';
+	import { watch } from '../lib/asking.svelte';
+	import { keys } from '../lib/keys.svelte';
+	import { questions } from '../lib/questions';
+	import { again } from '../lib/records';
+	import { session } from '../lib/session.svelte';
+
+	let { issue }: HandOverProps = $props();
+	const people = watch(questions.people);
+	const able = $derived(people.value?.people.filter((one) => one.role !== 'reader') ?? []);
+	let waiting = $state<string>();
+	let said = $state('');
+
+	async function hand(to: string | null, waitsFor = issue.waits_for) {
+		said = '';
+		try {
+			const order = { to, waits_for: waitsFor, seen: issue.holder ?? '' };
+			await asked(api.POST('/api/issues/{number}/hand-over', { params: { path: { number: issue.number } }, body: order }));
+			waiting = undefined;
+		} catch (error) {
+			said = error instanceof Trouble ? error.message : String(error);
+		}
+		void again('issue', 'issues', 'desk');
+	}
+	const wait = (event: SubmitEvent) => {
+		event.preventDefault();
+		return hand(issue.holder ?? null, waiting ?? '');
+	};
+	keys.use([{ key: 't', does: 'Take the issue', run: () => void hand(session.name) }]);
+</script>
+
+<div class="mt-2 flex flex-wrap items-center gap-3 text-sm">
+	{#if session.decides}
+		<label class="flex items-center gap-2">
+			With
+			<select class="entry" value={issue.holder ?? ''} onchange={(event) => hand(event.currentTarget.value || null)}>
+				<option value="">nobody</option>
+				{#each able as one (one.name)}<option value={one.name}>{one.name}{one.is_me ? ' (you)' : ''}</option>{/each}
+			</select>
+		</label>
+		{#if issue.holder !== session.name}<button class="act" onclick={() => hand(session.name)}>Take it</button>{/if}
+	{:else}<span>With {issue.holder ?? 'nobody'}</span>{/if}
+	{#if waiting !== undefined}
+		<form class="flex items-center gap-2" onsubmit={wait}>
+			<input
+				class="entry"
+				aria-label="Whom or what it waits for"
+				placeholder="whom or what it waits for"
+				bind:value={waiting}
+				maxlength="200"
+			/>
+			<button class="act">Say so</button>
+			<button type="button" class="act" onclick={() => (waiting = undefined)}>Cancel</button>
+		</form>
+	{:else}
+		{#if issue.waits_for}<span>waits for <b class="wrap-anywhere">{issue.waits_for}</b></span>{/if}
+		{#if session.decides}
+			<button class="quiet-act" onclick={() => (waiting = issue.waits_for)}>{issue.waits_for ? 'Change' : 'It waits for …'}</button>
+			{#if issue.waits_for}<button class="quiet-act" onclick={() => hand(issue.holder ?? null, '')}>It waits no more</button>{/if}
+		{/if}
+	{/if}
+</div>
+{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
