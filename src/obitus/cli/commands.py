@@ -37,6 +37,7 @@ MODULES: Final = {
     "release_commands": ("releases", "release", "compare", "deploy"),
     "program_commands": ("version", "run", "fingerprint", "check"),
     "read_command": ("read",),
+    "mcp_command": ("mcp",),
 }
 """Which module has which commands. Only the one that is called is loaded: to load all takes longer than most commands run."""
 
