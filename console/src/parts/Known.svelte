@@ -103,6 +103,11 @@
 		{/if}
 	{/snippet}
 </Loaded>
+<p class="mt-3 text-sm">
+	For the post-mortem, all of this page as a document:
+	<a href={`/api/document?issue=${issue}&window=14d&as=markdown`} rel="external" download>Markdown</a>,
+	<a href={`/api/document?issue=${issue}&window=14d&as=html`} rel="external" download>one page of HTML</a>
+</p>
 {#if session.decides}
 	{#if open.length}
 		<p class="mt-3 text-sm">Not looked at yet:</p>

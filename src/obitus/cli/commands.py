@@ -38,6 +38,7 @@ MODULES: Final = {
     "program_commands": ("version", "run", "fingerprint", "check"),
     "read_command": ("read",),
     "mcp_command": ("mcp",),
+    "document_command": ("document",),
 }
 """Which module has which commands. Only the one that is called is loaded: to load all takes longer than most commands run."""
 

@@ -18,6 +18,7 @@ from obitus.service.api import against as api_against
 from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
 from obitus.service.api import calls as api_calls
+from obitus.service.api import document as api_document
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
 from obitus.service.api import log_orders as api_log_orders
@@ -157,6 +158,7 @@ def make_app() -> FastAPI:
         api_issues.router,
         api_reproducing.router,
         api_notes.router,
+        api_document.router,
         api_apps.router,
         api_sign_in.router,
         api_openid.router,

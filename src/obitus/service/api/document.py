@@ -1,0 +1,218 @@
+"""``/api/document``: issues, or what failed in a span of time, as a document for the post-mortem."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterator
+from typing import Annotated, Final, Literal
+
+from fastapi import APIRouter, Depends, Query
+from fastapi.responses import Response
+
+from obitus.core.clock import to_text
+from obitus.core.documents import Block, Chart, Code, Heading, Listing, Paragraph, Prose, Table, as_html, as_markdown
+from obitus.core.prose import read
+from obitus.core.wording import count_of
+from obitus.service.api import against, answers, timeline, views
+from obitus.service.api.asked import TheWindow
+from obitus.service.api.notes import ways_of
+from obitus.service.api.since import since_answer
+from obitus.service.clock import Clock
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
+from obitus.store import issues as issue_store
+from obitus.store import notes as note_store
+from obitus.store import releases as release_store
+from obitus.store.errors import StoreError
+from obitus.store.records import Records
+from obitus.store.windows import Window
+
+router = APIRouter(
+    prefix="/api",
+    tags=["issues"],
+    dependencies=[Depends(signed_in)],
+    responses=described(
+        "not-signed-in", "reporting-key-cannot-read", "bad-field", "bad-window", "not-found", "store-broken"
+    ),
+)
+
+MOST_ISSUES: Final = 20
+MOST_ENTRIES: Final = 60
+MOST_FRAMES: Final = 12
+MARKDOWN: Final = "text/markdown; charset=utf-8"
+
+
+@router.get(
+    "/document",
+    summary="A document for the post-mortem",
+    response_class=Response,
+    responses={200: {"content": {"text/markdown": {}, "text/html": {}}, "description": "The document, as a download."}},
+)
+def document(
+    records: TheRecords,
+    clock: TheClock,
+    acts: TheActs,
+    person: SignedIn,
+    window: TheWindow,
+    issue: Annotated[
+        list[Annotated[int, Query(ge=1, le=2**62)]] | None,
+        Query(max_length=MOST_ISSUES, description="These issues; without any, those that failed most in the window."),
+    ] = None,
+    form: Annotated[Literal["markdown", "html"], Query(alias="as")] = "markdown",
+    title: Annotated[str, Query(max_length=200, description="What stands above it.")] = "",
+) -> Response:
+    """Return what failed, since when, for whom, what led up to it, what was decided, checked and known, and whether the fix held.
+
+    What was hidden in reports is hidden here.
+    """
+    numbers = issue or [
+        row.id for row in issue_store.issues(records.reader, window, sort="failures", limit=MOST_ISSUES)
+    ]
+    blocks = list(_blocks(records, clock, numbers, window, title, whole=not issue))
+    acts.note(person, "exported", f"a document about {', '.join(map(str, numbers[:10])) or 'no issue'} as {form}")
+    made = as_markdown(blocks) if form == "markdown" else as_html(blocks)
+    name = f"issue-{numbers[0]}" if issue and len(numbers) == 1 else f"issues-{to_text(window.from_ms)[:10]}"
+    ending, kind = ("md", MARKDOWN) if form == "markdown" else ("html", "text/html; charset=utf-8")
+    # A download: a page of this service holds nothing but its own code.
+    headers = {"Content-Disposition": f'attachment; filename="{name}.{ending}"'}
+    return Response(made, media_type=kind, headers=headers)
+
+
+def _blocks(
+    records: Records, clock: Clock, numbers: list[int], window: Window, title: str, *, whole: bool
+) -> Iterator[Block]:
+    found = [views.issue_answer(records, clock, number, window) for number in dict.fromkeys(numbers)]
+    yield Heading(1, title or (f"Issue {found[0].number}: {found[0].title}" if len(found) == 1 else "What failed"))
+    span = f"{_minute(to_text(window.from_ms))} to {_minute(to_text(window.to_ms))} UTC"
+    yield Paragraph(f"{span}. Written {_minute(to_text(clock.now_ms()))} UTC.")
+    if not found:
+        yield Paragraph("Nothing failed in this window.")
+        return
+    if len(found) > 1 or whole:
+        head = ("Issue", "What", "App", "State", "Failures", "Since")
+        rows = [
+            (str(one.number), one.title, one.app, one.state, f"{one.failures:,}", one.began_in or "–") for one in found
+        ]
+        yield Table(head, rows)
+        deploys = release_store.deploys(records.reader, window.from_ms, window.to_ms, window.app, window.environment)
+        if deploys:
+            yield Heading(2, "Deploys")
+            yield Listing(
+                [
+                    f"{_minute(to_text(row.time_ms))}: {row.app} {row.version} in {row.environment}"
+                    for row in reversed(deploys)
+                ]
+            )
+    for one in found:
+        yield from _of_issue(records, clock, one, window, alone=len(found) == 1)
+
+
+def _of_issue(
+    records: Records, clock: Clock, one: answers.IssueAnswer, window: Window, *, alone: bool
+) -> Iterator[Block]:
+    level = 2 if alone else 3
+    if not alone:
+        yield Heading(2, f"{one.number}: {one.title}")
+    yield Heading(level, "What failed")
+    yield Paragraph(one.what_failed)
+    if one.message:
+        yield Code(one.message)
+    yield Chart(one.over_time, "Failures", _minute(to_text(window.from_ms)), _minute(to_text(window.to_ms)))
+    if one.users:
+        yield Paragraph(f"{count_of(one.users, 'user')} met it.")
+    since = since_answer(records, clock, one.number)
+    yield Heading(level, "Since when")
+    yield Paragraph(since.sentence)
+    yield Table(
+        ("Release", "Arrived", "Failures", "Runs"),
+        [
+            (row.release or "without a name", _minute(row.deployed or ""), f"{row.failures:,}", f"{row.runs:,}")
+            for row in since.lane
+        ],
+    )
+    yield Heading(level, "Where")
+    yield from _stack(one.latest)
+    yield Heading(level, "Leading up to it")
+    yield from _story(records, clock, one.latest)
+    if any(changes.commits for changes in since.changes):
+        yield Heading(level, "Cause: likely changes")
+        for changes in (one for one in since.changes if one.commits):
+            yield Paragraph(f"{changes.what} in {changes.release}:".capitalize())
+            yield Listing(
+                [
+                    f"{ranked.commit.subject} ({ranked.commit.id[:10]}, {ranked.commit.author}): {'; '.join(ranked.reasons)}"
+                    for ranked in changes.commits[:3]
+                ]
+            )
+    yield Heading(level, "What was decided")
+    yield Listing([f"{_minute(entry.time)}: {entry.reason}" for entry in one.history] or ["Nothing yet."])
+    if one.holder or one.waits_for:
+        waits = f" It waits for {one.waits_for}." if one.waits_for else ""
+        yield Paragraph(f"It is with {one.holder or 'nobody'}.{waits}")
+    yield from _known(records, one.number, level)
+    yield Heading(level, "Did the fix hold?")
+    said = [
+        f"{held.verdict}{f' in {held.environment}' if held.environment else ''}, settled {held.settled}: {held.reason}"
+        for held in since.verdicts
+    ]
+    yield Listing(said or ["It is not settled."])
+
+
+def _stack(latest: answers.FailureAnswer) -> Iterator[Block]:
+    report = latest.report
+    if report is None:
+        yield Paragraph(latest.gone or "")
+        return
+    content = report if isinstance(report, dict) else report.model_dump(mode="json")
+    for link in content["exceptions"]:
+        yield Paragraph(f"{link['type']}: {link.get('message', '')}" if link.get("message") else link["type"])
+        own = [frame for frame in link.get("frames", ()) if frame.get("own") is not False][-MOST_FRAMES:]
+        lines = [
+            f"{frame.get('module') or frame.get('file', '')}.{frame['function']}:{frame.get('line', '')}  {((frame.get('source') or {}).get('line') or '').strip()}"
+            for frame in own
+        ]
+        if lines:
+            yield Code("\n".join(lines))
+
+
+def _story(records: Records, clock: Clock, latest: answers.FailureAnswer) -> Iterator[Block]:
+    try:
+        failure = uuid.UUID(latest.id)
+        turning = against.turning(records, failure)
+        if turning.found:
+            yield Paragraph(turning.said, "Turning point:")
+        nothing = dict.fromkeys(("run", "trace", "user", "host", "at", "around"))
+        told = timeline.timeline(records, clock, failure=failure, **nothing)
+    except (Problem, StoreError) as why:
+        yield Paragraph(str(why))
+        return
+    rows = [
+        (one.time[11:23], one.app, one.kind, one.said if len(one.said) <= 300 else f"{one.said[:299]}…")
+        for one in told.entries[-MOST_ENTRIES:]
+    ]
+    if len(told.entries) > len(rows):
+        yield Paragraph(f"The last {len(rows)} of {len(told.entries):,} steps.")
+    yield Table(("Time, UTC", "App", "Kind", "What"), rows)
+    if told.notes:
+        yield Listing(told.notes)
+
+
+def _known(records: Records, number: int, level: int) -> Iterator[Block]:
+    found = note_store.notes(records.reader, number)
+    if not found:
+        return
+    ways = ways_of(records)
+    yield Heading(level, "What was checked, and what is known")
+    for one in found:
+        looked = f"{one.looked_at}: {one.found}. " if one.looked_at else ""
+        yield Paragraph(f"{looked}{one.person}, {_minute(to_text(one.time_ms))}")
+        if one.text.strip():
+            yield Prose(read(one.text, ways))
+        if one.output.strip():
+            yield Code(one.output)
+
+
+def _minute(text: str) -> str:
+    return text[:16].replace("T", " ")
