@@ -130,7 +130,7 @@ def test_an_issue_reads_as_a_report(page: Page, running: Running) -> None:
     at(page, running, "/issues/1")
     expect(page.get_by_role("heading", name="Perhaps the same as")).to_be_visible()
     headings = page.get_by_role("heading", level=2).all_text_contents()
-    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Since when", "Who and what", "Why this is one issue", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
+    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Do it again", "Since when", "Who and what", "What we know", "Why this is one issue", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
     expect(page.get_by_text("return PENCE[kind]").first).to_be_visible()
     expect(page.get_by_text("'campervan'", exact=True)).to_be_visible()
     expect(page.get_by_text("[hidden: password]")).to_be_visible()

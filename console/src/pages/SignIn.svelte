@@ -10,7 +10,10 @@
 		refused: 'This invitation was used or withdrawn, or is too old. Ask for another.'
 	};
 
-	let name = $state('');
+	const LAST_NAME = 'obitus-name';
+
+	/** Who signed in here last; before that nobody but the owner can. */
+	let name = $state(localStorage.getItem(LAST_NAME) ?? 'owner');
 	let password = $state('');
 	let code = $state('');
 	let codeNeeded = $state(false);
@@ -35,7 +38,11 @@
 		}
 		busy = false;
 	}
-	const signIn = (order: SignInOrder) => attempt(() => session.signIn(order));
+	const signIn = (order: SignInOrder) =>
+		attempt(async () => {
+			await session.signIn(order);
+			if (session.name) localStorage.setItem(LAST_NAME, session.name);
+		});
 	const submit = (event: SubmitEvent) => {
 		event.preventDefault();
 		if (invited) return signIn({ invitation, name, password });

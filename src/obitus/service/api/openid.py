@@ -101,10 +101,10 @@ def _begun(
 
 @router.get(
     "/sign-in/openid/back",
-    summary="Finish to sign in by OpenID Connect",
+    # Where a provider sends browsers: nobody else asks for it.
+    include_in_schema=False,
     status_code=303,
     response_class=Response,
-    responses={303: {"description": "To the console, signed in or told why not."}},
 )
 def back(
     passes: ThePasses,
