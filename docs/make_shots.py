@@ -17,7 +17,6 @@ FOLDER = Path(__file__).parent / "screenshots"
 CHROMIUM = "/usr/bin/chromium"
 COMMANDS = {
     "cli-issue": ["issue", "{regressed}", "--window", "14d"],
-    "cli-logs": ["logs", "logger=sailings.tides severity>=WARN", "--window", "14d", "--limit", "8"],
     "cli-now": ["now", "--window", "24h"],
     "cli-timeline": ["timeline", "{crossing}"],
 }
@@ -99,11 +98,12 @@ def _pages(browser: Browser, link: str, only: set[str]) -> tuple[str, str]:
     page.get_by_text("would go to issue").scroll_into_view_if_needed()
     page.wait_for_timeout(300)
     _take(page, "correcting", only)
-    page.goto(f"{base}/set-up/rules")
-    page.get_by_label("A grouping rule").fill("together when app=gatekeeper type=ValueError")
-    page.get_by_role("button", name="Preview", exact=True).click()
-    page.get_by_text("would change their issue").wait_for()
-    _take(page, "rules", only)
+    page.goto(f"{base}/issues?window=14d")
+    page.get_by_role("link", name=re.compile("FareUnknown")).first.click()
+    page.get_by_role("button", name="The call, as a test that fails until it is fixed").click()
+    page.get_by_label(re.compile(r"test_issue_\d+\.py")).wait_for()
+    _to(page, "Do it again")
+    _take(page, "reproduce", only)
     _releases(page, base, only)
     _now(page, base, only)
     page.goto(base + "/set-up")
@@ -132,8 +132,17 @@ def _releases(page: Page, base: str, only: set[str]) -> None:
     page.get_by_role("link", name=re.compile("TideUnavailable")).first.click()
     page.get_by_text("Did the fix hold?").wait_for()
     page.wait_for_timeout(300)
-    page.evaluate("[...document.querySelectorAll('h2')].find((h) => h.textContent === 'Since when').scrollIntoView()")
+    _to(page, "Since when")
     _take(page, "since", only)
+    page.get_by_role("list", name="Notes and checks").wait_for()
+    _to(page, "What we know")
+    _take(page, "known", only)
+
+
+def _to(page: Page, heading: str) -> None:
+    """Bring a heading of the page to its top."""
+    page.evaluate("text => [...document.querySelectorAll('h2')].find((h) => h.textContent === text).scrollIntoView()", heading)
+    page.wait_for_timeout(300)
 
 
 def _now(page: Page, base: str, only: set[str]) -> None:

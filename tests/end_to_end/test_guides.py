@@ -302,7 +302,7 @@ def test_opentelemetry(running: Running, tmp_path: Path) -> None:
     assert report["exceptions"][0]["type"] == "KeyError" and report["release"] == "1.0.0"
 
 
-FOR_PEOPLE = ("ask", "cause", "now")
+FOR_PEOPLE = ("ask", "cause", "now", "shift")
 """Guides for those who look, not for those who set an app up."""
 
 
@@ -310,12 +310,12 @@ FOR_PEOPLE = ("ask", "cause", "now")
 def test_every_command_is_one(guide: str) -> None:
     """Each command that a guide shows is there, with the options that it shows."""
     text = (GUIDES / f"{guide}.md").read_text("utf-8")
-    shown = [shlex.split(line.strip().removeprefix("$ "), comments=True) for block in text.split("```")[1::2] for line in block.splitlines() if line.strip().removeprefix("$ ").startswith("obitus ")]  # fmt: skip
+    shown = [shlex.split(line.strip().removeprefix("$ ").rpartition(" | ")[2], comments=True) for block in text.split("```")[1::2] for line in block.splitlines() if line.strip().removeprefix("$ ").rpartition(" | ")[2].startswith("obitus ")]  # fmt: skip
     assert shown
     for _, *words in shown:
         if "--" in words:
             words = words[: words.index("--")]
-        names = words[:2] if words[0] == "app" else words[:1]
+        names = words[:2] if words[0] in ("app", "people") else words[:1]
         help_of = subprocess.run([sys.executable, "-m", "obitus", *names, "--help"], capture_output=True, text=True)
         assert help_of.returncode == 0, names
         for option in (word.partition("=")[0] for word in words if word.startswith("--")):
