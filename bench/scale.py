@@ -146,8 +146,8 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
 
     then = to_text(now_ms - DAY_MS + STORY_AT_MS)
     readings: dict[str, Callable[[Parts], Any]] = {
-        "desk, 30 days": lambda s: issues_api.desk(s.records, whole, OWNER),
-        "list of issues, 30 days": lambda s: (views.issue_rows(s.records, issue_store.issues(s.records.reader, whole), whole), issue_store.sums(s.records.reader, whole)),
+        "desk, 30 days": lambda s: issues_api.desk(s.records, s.clock, whole, OWNER),
+        "list of issues, 30 days": lambda s: (views.issue_rows(s.records, issue_store.issues(s.records.reader, whole), whole, s.clock.now_ms()), issue_store.sums(s.records.reader, whole)),
         "one issue": lambda s: views.issue_answer(s.records, s.clock, 3, whole),
         "failures of an issue, a page": lambda s: issue_store.failures(s.records.reader, 3, whole),
         "list of releases": lambda s: compared.release_rows(known := compared.Releases(s.records, "sailings"), [r.version for r in known.order.releases[-20:]]),

@@ -141,7 +141,9 @@ def _releases(page: Page, base: str, only: set[str]) -> None:
 
 def _to(page: Page, heading: str) -> None:
     """Bring a heading of the page to its top."""
-    page.evaluate("text => [...document.querySelectorAll('h2')].find((h) => h.textContent === text).scrollIntoView()", heading)
+    page.evaluate(
+        "text => [...document.querySelectorAll('h2')].find((h) => h.textContent === text).scrollIntoView()", heading
+    )
     page.wait_for_timeout(300)
 
 

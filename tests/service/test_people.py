@@ -16,7 +16,7 @@ import urllib3
 
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
-from tests.conftest import Running, failure
+from tests.conftest import Running, failure, raised_in
 from tests.service.test_access import PASSWORD, link_secret, sign_in, with_cookie
 
 OTHER_PASSWORD = "lanterns under the quay"
@@ -249,3 +249,30 @@ def test_the_record_is_filtered_and_exported(running: Running) -> None:
     lines = running.ask("GET", "/api/acts/file?form=ndjson&act=exported").data.decode().splitlines()
     assert [json.loads(line)["subject"] for line in lines] == ["the record of acts as ndjson", "the record of acts as csv"]  # fmt: skip
     assert running.ask("GET", "/api/acts?since=yesterday").json()["slug"] == "bad-window"
+
+
+def test_priorities(running: Running) -> None:
+    """Worked out and said why, the desk in their order; what somebody says holds until it is taken back, and is on the issue's history."""
+    key = running.add_app()
+    calm = failure(handled=True, severity="WARN", exceptions=raised_in("sailings.mail", "hand_over", "MailRefused"))
+    loud = [
+        failure(exceptions=raised_in("sailings.tides", "read", "TideUnavailable"), attributes={"user.id": f"p-{i}"})
+        for i in range(30)
+    ]
+    running.send(key, *loud, calm)
+    rows = {row["type"]: row for row in running.get("/api/desk?window=24h")["new"]}
+    assert list(rows) == ["TideUnavailable", "MailRefused"], (
+        "what matters most comes first, though the other failed last"
+    )
+    assert rows["TideUnavailable"]["priority"] == {"level": "high", "reason": "new, 30 in the last hour, 30 users, not caught", "said": False}  # fmt: skip
+    assert rows["MailRefused"]["priority"]["level"] == "low"
+    number = rows["MailRefused"]["number"]
+    session = invited(running, name="Ida Moss")
+    assert ask_as(running, session, "POST", f"/api/issues/{number}/priority", {"level": "high"}).status == 200
+    issue = running.get(f"/api/issues/{number}")
+    assert issue["priority"] == {"level": "high", "reason": "Ida Moss said so; of itself low: new", "said": True}
+    assert issue["history"][-1]["reason"] == "Ida Moss said that its priority is high."
+    assert ask_as(running, session, "POST", f"/api/issues/{number}/priority", {"level": None}).status == 200
+    assert running.get(f"/api/issues/{number}")["priority"]["level"] == "low"
+    assert running.ask("POST", "/api/issues/77/priority", {"level": "high"}).status == 404
+    assert running.ask("POST", f"/api/issues/{number}/priority", {"level": "urgent"}).status == 422

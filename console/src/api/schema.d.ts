@@ -96,7 +96,7 @@ export interface paths {
         };
         /**
          * What needs a decision now
-         * @description Return what I have, what regressed, what is new and what fails most inside the window.
+         * @description Return what I have, what regressed, what is new and what fails most inside the window; of each what matters most first.
          */
         get: operations["desk_api_desk_get"];
         put?: never;
@@ -241,6 +241,26 @@ export interface paths {
          * @description Say where it is fixed. Seen again where the fix should be, it is back as `regressed`.
          */
         post: operations["settle_api_issues__number__settle_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/priority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say how much an issue matters
+         * @description Correct the priority that was worked out, or leave it to be worked out again.
+         */
+        post: operations["say_priority_api_issues__number__priority_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3626,6 +3646,7 @@ export interface components {
              * @description Who has it: takes care of it.
              */
             holder: string | null;
+            priority: components["schemas"]["PriorityAnswer"];
             /**
              * Waits For
              * @description Whom or what it waits for, in words.
@@ -3779,6 +3800,7 @@ export interface components {
              * @description Who has it: takes care of it.
              */
             holder: string | null;
+            priority: components["schemas"]["PriorityAnswer"];
             /**
              * Waits For
              * @description Whom or what it waits for, in words.
@@ -5001,6 +5023,38 @@ export interface components {
              * @description The greatest share first.
              */
             spent_with: components["schemas"]["TimeWith"][];
+        };
+        /**
+         * PriorityAnswer
+         * @description How much an issue matters now.
+         */
+        PriorityAnswer: {
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "high" | "middle" | "low";
+            /**
+             * Reason
+             * @description Why, in one line, the heaviest first.
+             */
+            reason: string;
+            /**
+             * Said
+             * @description Whether somebody said so.
+             */
+            said: boolean;
+        };
+        /**
+         * PriorityOrder
+         * @description How much somebody says that an issue matters.
+         */
+        PriorityOrder: {
+            /**
+             * Level
+             * @description With null it is worked out again.
+             */
+            level: ("high" | "middle" | "low") | null;
         };
         /**
          * ProblemDetails
@@ -8097,6 +8151,123 @@ export interface operations {
                 };
             };
             /** @description `no-release`: A release is needed to settle in */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    say_priority_api_issues__number__priority_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PriorityOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
             422: {
                 headers: {
                     [name: string]: unknown;

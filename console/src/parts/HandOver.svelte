@@ -1,7 +1,14 @@
 <script module lang="ts">
-	/** Who has an issue, and what it waits for. */
+	type Level = 'high' | 'middle' | 'low';
+
+	/** Who has an issue, what it waits for, and how much it matters. */
 	export interface HandOverProps {
-		issue: { number: number; holder?: string | null; waits_for: string };
+		issue: {
+			number: number;
+			holder?: string | null;
+			waits_for: string;
+			priority: { level: Level; reason: string; said: boolean };
+		};
 	}
 </script>
 
@@ -12,6 +19,7 @@
 	import { questions } from '../lib/questions';
 	import { again } from '../lib/records';
 	import { session } from '../lib/session.svelte';
+	import PriorityMark from './PriorityMark.svelte';
 
 	let { issue }: HandOverProps = $props();
 	const people = watch(questions.people);
@@ -25,6 +33,16 @@
 			const order = { to, waits_for: waitsFor, seen: issue.holder ?? '' };
 			await asked(api.POST('/api/issues/{number}/hand-over', { params: { path: { number: issue.number } }, body: order }));
 			waiting = undefined;
+		} catch (error) {
+			said = error instanceof Trouble ? error.message : String(error);
+		}
+		void again('issue', 'issues', 'desk');
+	}
+	async function weigh(level: string) {
+		said = '';
+		try {
+			const order = { level: (level || null) as Level | null };
+			await asked(api.POST('/api/issues/{number}/priority', { params: { path: { number: issue.number } }, body: order }));
 		} catch (error) {
 			said = error instanceof Trouble ? error.message : String(error);
 		}
@@ -68,4 +86,17 @@
 		{/if}
 	{/if}
 </div>
+<p class="mt-1 flex flex-wrap items-center gap-x-3 text-sm">
+	<span>Priority: <PriorityMark level={issue.priority.level} /></span>
+	<span class="text-surface-600-400 wrap-anywhere">{issue.priority.reason}</span>
+	{#if session.decides}
+		<label class="flex items-center gap-2">
+			<span class="sr-only">Correct the priority</span>
+			<select class="entry" value={issue.priority.said ? issue.priority.level : ''} onchange={(event) => weigh(event.currentTarget.value)}>
+				<option value="">worked out</option>
+				{#each ['high', 'middle', 'low'] as level (level)}<option value={level}>{level}</option>{/each}
+			</select>
+		</label>
+	{/if}
+</p>
 {#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}

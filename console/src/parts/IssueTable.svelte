@@ -18,6 +18,7 @@
 	import { place } from '../lib/place.svelte';
 	import { ago, countOf, moment } from '../lib/words';
 	import BarChart, { type Mark } from './BarChart.svelte';
+	import PriorityMark from './PriorityMark.svelte';
 	import StateMark from './StateMark.svelte';
 
 	let { rows, label, chosen = -1, window }: IssueTableProps = $props();
@@ -47,7 +48,11 @@
 				<a class="quiet-link text-surface-950-50 block font-semibold wrap-anywhere" href={place.to(`/issues/${row.number}`)}>{row.title}</a>
 				{#if row.message}<p class="truncate font-mono text-sm">{row.message}</p>{/if}
 				<p class="text-surface-600-400 text-sm wrap-anywhere">
-					<span class="text-surface-600-400">{row.number}</span> · <StateMark state={row.state} release={row.settled_in} /> · {row.app}
+					<span class="text-surface-600-400">{row.number}</span> ·
+					{#if row.priority.level !== 'low'}
+						<Hint text={row.priority.reason}><PriorityMark level={row.priority.level} /></Hint> ·
+					{/if}
+					<StateMark state={row.state} release={row.settled_in} /> · {row.app}
 					{#if row.entry_point}· {row.entry_point}{/if}
 					· since {row.began_in || 'a release without a name'}
 					{#if row.holder}· with {row.holder}{/if}

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 MODULES: Final = {
     "service_commands": ("serve", "demo", "login", "app", "acts"),
     "people_commands": ("people",),
-    "issue_commands": ("issues", "issue", "accept", "settle", "park", "take", "hand-over"),
+    "issue_commands": ("issues", "issue", "accept", "settle", "park", "take", "hand-over", "priority"),
     "record_commands": ("logs", "runs", "failures"),
     "now_command": ("now",),
     "calls_command": ("calls",),

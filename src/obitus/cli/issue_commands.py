@@ -118,6 +118,26 @@ def park(number: Number, url: Url = None, token: Token = None, as_json: Json = F
     _decide(number, "park", {}, url, token, as_json)
 
 
+@app.command(short_help="Say how much an issue matters.")
+def priority(
+    number: Number,
+    level: Annotated[
+        Literal["high", "middle", "low", "worked-out"], typer.Argument(help="`worked-out` leaves it to Obitus again.")
+    ],
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Correct the priority that was worked out."""
+    asked = api(url, token)
+    asked.post(f"/api/issues/{number}/priority", {"level": None if level == "worked-out" else level})
+    answer = asked.get(f"/api/issues/{number}")
+    if as_json:
+        print_json(answer)
+        return
+    show.say(f"Issue {number}: {answer['priority']['level']} priority. {safe(answer['priority']['reason'])}.")
+
+
 @app.command(short_help="Take an issue: say that you take care of it.")
 def take(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Take an issue: you have it from now on."""

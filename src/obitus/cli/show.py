@@ -92,12 +92,14 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
         said.append(course(row["over_time"], 31), style=FAILED if row["state"] == "regressed" else QUIET)
         console.print(said)
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
+        priority = row["priority"]
         about = " · ".join(
             part
             for part in (
                 row["app"],
                 row["entry_point"],
                 f"since {row['began_in'] or 'a release without a name'}",
+                f"{priority['level']} priority" if priority["level"] != "low" else "",
                 f"with {row['holder']}" if row["holder"] else "",
                 f"waits for {row['waits_for']}" if row["waits_for"] else "",
             )

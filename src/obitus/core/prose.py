@@ -19,6 +19,8 @@ LONGEST: Final = 50_000
 """Characters of one note."""
 MOST_PARTS: Final = 5_000
 MOST_LEVELS: Final = 20
+MOST_BRACKETS: Final = 500
+"""Brackets that may begin a link: the parser looks for the end of each in all that follows. Those beyond are text."""
 _SCHEMES: Final = frozenset({"http", "https", "mailto"})
 _BLOCKS: Final = {
     "paragraph": "p", "heading": "h", "bullet_list": "ul", "ordered_list": "ol", "list_item": "li", "blockquote": "quote",
@@ -65,9 +67,16 @@ def is_address(text: str) -> bool:
 
 def read(text: str, ways: Ways = Ways()) -> tuple[Part, ...]:
     """Return the parts of a note; whatever is written, something can be shown."""
-    tokens = _parser().parse(text[:LONGEST])
+    tokens = _parser().parse(_with_few_brackets(text[:LONGEST]))
     reading = _Reading(ways)
     return tuple(reading.parts(tokens))
+
+
+def _with_few_brackets(text: str) -> str:
+    parts = text.split("[", MOST_BRACKETS)
+    if len(parts) <= MOST_BRACKETS:
+        return text
+    return "[".join([*parts[:-1], parts[-1].replace("[", "\\[")])
 
 
 def mentioned(text: str, people: Iterable[str]) -> list[str]:

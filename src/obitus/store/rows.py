@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 
 from obitus.core.calls import CallKind
 from obitus.core.lifecycle import How, State
+from obitus.core.priority import Level
 from obitus.core.severity import SeverityName
 
 Scope = Literal["read", "decide", "administer"]
@@ -1026,3 +1027,20 @@ class LinkPattern(NamedTuple):
     id: int
     pattern: str
     address: str
+
+
+class Weighed(NamedTuple):
+    """What of an issue's latest failure counts for its priority, and what somebody said of that."""
+
+    id: int
+    severity: str
+    handled: int
+    priority: Level | None
+    priority_by: str | None
+
+
+class SpreadTo(NamedTuple):
+    """Where an issue was met for the first time of late."""
+
+    issue_id: int
+    name: str

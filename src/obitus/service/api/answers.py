@@ -8,6 +8,7 @@ from pydantic import BaseModel, Field, GetJsonSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema
 
+from obitus.core.priority import Level
 from obitus.service.intake.formats import KeptFailure
 from obitus.store.rows import Role, Scope
 
@@ -157,6 +158,14 @@ class FingerprintAnswer(BaseModel):
     parts: list[PartAnswer]
 
 
+class PriorityAnswer(BaseModel):
+    """How much an issue matters now."""
+
+    level: Level
+    reason: str = Field(description="Why, in one line, the heaviest first.")
+    said: bool = Field(description="Whether somebody said so.")
+
+
 class IssueRow(BaseModel):
     """An issue in a list."""
 
@@ -180,6 +189,7 @@ class IssueRow(BaseModel):
     from_older_releases: int = Field(description="Failures from releases older than the one it was settled in.")
     merged_into: int | None = Field(default=None, description="The issue that it was merged into.")
     holder: str | None = Field(description="Who has it: takes care of it.")
+    priority: PriorityAnswer
     waits_for: str = Field(description="Whom or what it waits for, in words.")
     over_time: list[int] = Field(
         description="Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days."

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.asking import QuestionTrouble
 from obitus.core.lifecycle import Decision, Settling
+from obitus.core.priority import Level
 from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service.api import answers, views
 from obitus.service.api.asked import Cursor, Limit, Question, TheWindow, bad_question, closed, opened, understood
@@ -20,8 +21,8 @@ from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import issues as store
+from obitus.store import priorities, team
 from obitus.store import releases as release_store
-from obitus.store import team
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import Asked, asked_of_issues
 from obitus.store.people import Person
@@ -52,16 +53,19 @@ def _asked(records: Records, clock: Clock, question: str, window: Window) -> Ask
 
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
-def desk(records: TheRecords, window: TheWindow, person: SignedIn) -> answers.DeskAnswer:
-    """Return what I have, what regressed, what is new and what fails most inside the window."""
+def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> answers.DeskAnswer:
+    """Return what I have, what regressed, what is new and what fails most inside the window; of each what matters most first."""
+    now_ms = clock.now_ms()
 
     def rows(states: list[str], sort: store.Sort) -> list[answers.IssueRow]:
         found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS)
-        return views.issue_rows(records, found, window)
+        return views.issue_rows(records, found, window, now_ms, by_priority=True)
 
     newest = [row for row in rows(["untriaged"], "first-seen") if row.first_seen >= views.window_answer(window).start]
     regressed = rows(["regressed"], "last-seen")
-    mine = views.issue_rows(records, store.held_by(records.reader, person.id, DESK_ROWS), window)
+    mine = views.issue_rows(
+        records, store.held_by(records.reader, person.id, DESK_ROWS), window, now_ms, by_priority=True
+    )
     shown = {row.number for row in (*regressed, *newest, *mine)}
     most = rows(["untriaged", "accepted", "regressed", "parked"], "failures")
     sums = store.sums(records.reader, window)
@@ -105,7 +109,7 @@ def issues(
         following = closed(value, last.id, sort)
     return answers.IssuesAnswer(
         window=views.window_answer(window),
-        issues=views.issue_rows(records, page, window),
+        issues=views.issue_rows(records, page, window, clock.now_ms()),
         issues_in_all=sums.issues,
         failures_in_all=sums.failures,
         next=following,
@@ -219,6 +223,28 @@ def settle(
         order.how, clock.now_ms(), release, newest if order.how == "coming" else None, order.environment or ""
     )
     return _decide(records, clock, person, number, "settle", seen, settling)
+
+
+class PriorityOrder(BaseModel):
+    """How much somebody says that an issue matters."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    level: Level | None = Field(description="With null it is worked out again.")
+
+
+@router.post(
+    "/issues/{number}/priority",
+    summary="Say how much an issue matters",
+    responses=described("not-found", "foreign-origin"),
+)
+def say_priority(
+    records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: PriorityOrder
+) -> answers.Done:
+    """Correct the priority that was worked out, or leave it to be worked out again."""
+    now_ms = clock.now_ms()
+    records.writer.run(lambda c: priorities.say(c, number, order.level, by=(person.id, person.name), now_ms=now_ms))
+    return answers.Done()
 
 
 class HandOver(BaseModel):

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 
 from obitus.core.clock import to_text
 from obitus.core.headline import Headline
+from obitus.core.priority import LEVELS, Priority, weigh
 from obitus.core.quiet.failing import collects_said
 from obitus.core.releases import Known, in_order
 from obitus.core.statistics import Interval
@@ -16,7 +17,7 @@ from obitus.core.wording import ago, count_of
 from obitus.service.api import answers, release_answers
 from obitus.service.clock import Clock
 from obitus.store import issues as store
-from obitus.store import quiet, rates
+from obitus.store import priorities, quiet, rates
 from obitus.store import releases as release_store
 from obitus.store.errors import UNREADABLE
 from obitus.store.records import Records
@@ -37,10 +38,22 @@ def window_answer(window: Window) -> answers.WindowAnswer:
     return answers.WindowAnswer(start=to_text(window.from_ms), end=to_text(window.to_ms))
 
 
-def issue_rows(records: Records, rows: list[Issue], window: Window) -> list[answers.IssueRow]:
-    """Return issues of a list, with their course over the window."""
+def issue_rows(
+    records: Records, rows: list[Issue], window: Window, now_ms: int, *, by_priority: bool = False
+) -> list[answers.IssueRow]:
+    """Return issues of a list, with their course over the window; ``by_priority`` those first that matter most now."""
     found, none = _courses(records, [row.id for row in rows], window)
-    return [answers.IssueRow(**_issue_fields(row, row.failures, found.get(row.id, none))) for row in rows]
+    weighed = _weighed(records, rows, now_ms)
+    if by_priority:
+        rows = sorted(rows, key=lambda row: (LEVELS.index(weighed[row.id].level), -weighed[row.id].score))
+    return [
+        answers.IssueRow(**_issue_fields(row, row.failures, found.get(row.id, none), weighed[row.id])) for row in rows
+    ]
+
+
+def _weighed(records: Records, rows: list[Issue], now_ms: int) -> dict[int, Priority]:
+    facts = priorities.facts_of(records.reader, rows, now_ms)
+    return {row.id: weigh(facts[row.id], now_ms) for row in rows}
 
 
 def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> answers.IssueAnswer:
@@ -48,7 +61,12 @@ def issue_answer(records: Records, clock: Clock, number: int, window: Window) ->
     row = store.issue(records.reader, number)
     found, none = _courses(records, [number], window)
     return answers.IssueAnswer(
-        **_issue_fields(row, store.failures_inside(records.reader, number, window), found.get(number, none)),
+        **_issue_fields(
+            row,
+            store.failures_inside(records.reader, number, window),
+            found.get(number, none),
+            _weighed(records, [row], clock.now_ms())[number],
+        ),
         what_failed=_what_failed(row, clock.now_ms()),
         users=row.users,
         why=[
@@ -144,8 +162,9 @@ def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.S
     )
 
 
-def _issue_fields(row: Issue, failures: int, course: list[int]) -> dict[str, object]:
+def _issue_fields(row: Issue, failures: int, course: list[int], priority: Priority) -> dict[str, object]:
     return {
+        "priority": answers.PriorityAnswer(level=priority.level, reason=priority.reason, said=priority.said),
         "number": row.id,
         "app": row.app,
         "title": title_of(row),

@@ -113,3 +113,7 @@ CREATE TABLE link_patterns (
 ALTER TABLE issues ADD COLUMN holder_id INTEGER REFERENCES people (id);
 ALTER TABLE issues ADD COLUMN waits_for TEXT NOT NULL DEFAULT '';
 CREATE INDEX issues_by_holder ON issues (holder_id, state) WHERE holder_id IS NOT NULL;
+
+-- How much somebody said that an issue matters; absent where that is worked out.
+ALTER TABLE issues ADD COLUMN priority TEXT CHECK (priority IN ('high', 'middle', 'low'));
+ALTER TABLE issues ADD COLUMN priority_by INTEGER REFERENCES people (id);

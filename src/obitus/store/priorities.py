@@ -1,0 +1,81 @@
+"""What an issue is weighed by, read for some issues at once."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from typing import Final
+
+from obitus.core.clock import DAY_MS, HOUR_MS
+from obitus.core.priority import Facts, Level
+from obitus.store.database import Reader
+from obitus.store.errors import NotThere
+from obitus.store.issues import note
+from obitus.store.rows import Issue, IssueCount, SpreadTo, Weighed
+
+_LATEST = """
+SELECT issues.id, failures.severity, failures.handled, issues.priority, people.name AS priority_by
+FROM issues JOIN failures ON failures.seq = issues.last_seq LEFT JOIN people ON people.id = issues.priority_by
+WHERE issues.id IN (SELECT value FROM json_each(:ids))"""
+_HOURS = """
+SELECT issue_id, SUM(failures) AS n FROM issue_counts
+WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :first AND hour < :end GROUP BY issue_id"""
+_LAST_HOUR = """
+SELECT issue_id, COUNT(*) AS n FROM failures
+WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND time_ms >= :from_ms AND time_ms < :to_ms GROUP BY issue_id"""
+# What it was met in for the first time within the day, where it had been met in others before.
+_SPREAD = """
+SELECT issue_id, name FROM (
+  SELECT issue_id, environment AS name, MIN(first_ms) AS first_ms FROM issue_releases WHERE issue_id IN (SELECT value FROM json_each(:ids)) GROUP BY issue_id, environment
+  UNION ALL
+  SELECT issue_id, entry_point AS name, MIN(first_ms) AS first_ms FROM issue_releases WHERE issue_id IN (SELECT value FROM json_each(:ids)) GROUP BY issue_id, entry_point)
+WHERE first_ms >= :from_ms AND name <> '' AND first_ms > (SELECT issues.first_ms FROM issues WHERE issues.id = issue_id) + :settle_ms
+ORDER BY issue_id, first_ms"""
+_SAY = "UPDATE issues SET priority = :level, priority_by = :by WHERE id = :id RETURNING id"
+SPREADS_AFTER_MS: Final = HOUR_MS
+"""What is met within an hour of the first failure is where it began, and not where it spread to."""
+
+
+def facts_of(reader: Reader, rows: list[Issue], now_ms: int) -> dict[int, Facts]:
+    """Return what each of some issues is weighed by."""
+    ids = json.dumps([row.id for row in rows])
+    hour = now_ms // HOUR_MS
+    times = {"ids": ids, "from_ms": now_ms - HOUR_MS, "to_ms": now_ms + HOUR_MS}
+    latest = {row.id: row for row in reader.all(Weighed, _LATEST, {"ids": ids})}
+    last_hour = _counts(reader, _LAST_HOUR, times)
+    day_before = _counts(reader, _HOURS, {"ids": ids, "first": hour - 24, "end": hour})
+    spread: dict[int, list[str]] = {}
+    values = {"ids": ids, "from_ms": now_ms - DAY_MS, "settle_ms": SPREADS_AFTER_MS}
+    for found in reader.all(SpreadTo, _SPREAD, values):
+        spread.setdefault(found.issue_id, []).append(found.name)
+    return {
+        row.id: Facts(
+            row.state,
+            row.first_ms,
+            row.last_ms,
+            row.users,
+            latest[row.id].severity if row.id in latest else "ERROR",
+            bool(latest[row.id].handled) if row.id in latest else False,
+            last_hour.get(row.id, 0),
+            day_before.get(row.id, 0),
+            tuple(spread.get(row.id, ())),
+            latest[row.id].priority if row.id in latest else None,
+            (latest[row.id].priority_by or "") if row.id in latest else "",
+        )
+        for row in rows
+    }
+
+
+def _counts(reader: Reader, sql: str, values: dict[str, object]) -> dict[int, int]:
+    return {row.issue_id: row.n for row in reader.all(IssueCount, sql, values)}
+
+
+def say(
+    connection: sqlite3.Connection, issue_id: int, level: Level | None, *, by: tuple[int, str], now_ms: int
+) -> None:
+    """Say how much an issue matters; with None that is worked out again. Raises NotThere. Runs on the writer."""
+    values = {"id": issue_id, "level": level, "by": by[0] if level is not None else None}
+    if connection.execute(_SAY, values).fetchone() is None:
+        raise NotThere(f"there is no issue {issue_id}")
+    said = f"said that its priority is {level}" if level is not None else "left its priority to be worked out"
+    note(connection, issue_id, by[0], f"{by[1]} {said}.", now_ms)
