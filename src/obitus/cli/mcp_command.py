@@ -62,7 +62,7 @@ def _over_pipes(asked: Api) -> None:
 
     server = MCPServer("obitus", instructions=INSTRUCTIONS, version=VERSION, log_level="WARNING")
     for tool in Assistant(_asking(asked), _mark).tools():
-        server.add_tool(_told(tool))
+        server.add_tool(_in_words(tool))
     server.run("stdio")
 
 
@@ -105,7 +105,7 @@ def _over_http(url: str, host: str, port: int) -> None:
     assistant = Assistant(ask, _mark)
     # Who calls is known only then: what their token does not allow, the service refuses.
     for tool in (*assistant.reading(), assistant.write_note):
-        server.add_tool(_told(tool))
+        server.add_tool(_in_words(tool))
     uvicorn.run(
         server.streamable_http_app(stateless_http=True, json_response=True, host=host),
         host=host,
@@ -114,17 +114,17 @@ def _over_http(url: str, host: str, port: int) -> None:
     )
 
 
-def _told(tool: Callable[..., str]) -> Callable[..., str]:
+def _in_words(tool: Callable[..., str]) -> Callable[..., str]:
     """Return a tool whose expected errors are said to the assistant in words."""
     import functools
 
     from mcp.server.mcpserver.exceptions import ToolError
 
     @functools.wraps(tool)
-    def told(*given: Any, **named: Any) -> str:
+    def in_words(*given: Any, **named: Any) -> str:
         try:
             return tool(*given, **named)
         except CliError as error:
             raise ToolError(str(error)) from None
 
-    return told
+    return in_words

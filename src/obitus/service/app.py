@@ -18,6 +18,7 @@ from obitus.service.api import against as api_against
 from obitus.service.api import answers
 from obitus.service.api import apps as api_apps
 from obitus.service.api import calls as api_calls
+from obitus.service.api import check_lists as api_check_lists
 from obitus.service.api import document as api_document
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import issues as api_issues
@@ -158,6 +159,7 @@ def make_app() -> FastAPI:
         api_issues.router,
         api_reproducing.router,
         api_notes.router,
+        api_check_lists.router,
         api_document.router,
         api_apps.router,
         api_sign_in.router,

@@ -33,6 +33,9 @@ MOST_LEVELS: Final = 60
 LONGEST_LINE: Final = 100
 _HIDDEN: Final = "[hidden: "
 _SEEN: Final = 200
+_INTEGER: Final = re.compile(r"-?[0-9]{1,1300}")
+_BOUND: Final = re.compile(r"None|-?[0-9]{1,4000}")
+_NO_NUMBER: Final = re.compile(r"-?(?:inf|nan)")
 
 _MADE: Final = '''
 def made(kind, /, *content, **fields):
@@ -306,9 +309,9 @@ def _zone(writer: Writer, value: dict[str, Any]) -> str:
     return f", tzinfo={module}.timezone({module}.timedelta(seconds={float(zone)!r}))"
 
 
-def _numbers_text(value: Any, pattern: str) -> str:
+def _numbers_text(value: Any, pattern: re.Pattern[str]) -> str:
     text = str(value)
-    if re.fullmatch(pattern, text) is None:
+    if pattern.fullmatch(text) is None:
         raise ValueError(text)
     return text
 
@@ -329,7 +332,7 @@ def _date_parts(name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
 
 
 def _float(_: Writer, value: dict[str, Any], __: str, ___: int) -> str:
-    return f"float({_numbers_text(value['of'], '-?(?:inf|nan)')!r})"
+    return f"float({_numbers_text(value['of'], _NO_NUMBER)!r})"
 
 
 def _timedelta(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
@@ -429,7 +432,7 @@ def _path(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
 
 
 def _slice(_: Writer, value: dict[str, Any], __: str, ___: int) -> str:
-    return f"slice({', '.join(_numbers_text(part, r'None|-?[0-9]{1,4000}') for part in value['of'])})"
+    return f"slice({', '.join(_numbers_text(part, _BOUND) for part in value['of'])})"
 
 
 def _lock(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
@@ -439,7 +442,7 @@ def _lock(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
 
 
 _WRITTEN: Final[dict[str, Callable[[Writer, dict[str, Any], str, int], str]]] = {
-    "int": lambda _, value, __, ___: _numbers_text(value["of"], r"-?[0-9]{1,1300}"),
+    "int": lambda _, value, __, ___: _numbers_text(value["of"], _INTEGER),
     "float": _float,
     "complex": lambda _, value, __, ___: f"complex({str(value['of'])!r})",
     "bytes": lambda _, value, __, ___: _octets(value["of"]),

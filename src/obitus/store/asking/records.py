@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any, Final, NamedTuple
 from uuid import UUID
 
@@ -14,7 +16,7 @@ from obitus.core.days import seq_of
 from obitus.core.severity import SEVERITIES
 from obitus.store.asking.compiling import Names
 from obitus.store.days.logs import message_of
-from obitus.store.days.pairs import attributes_of
+from obitus.store.days.pairs import attributes_of, numbers_in
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.texts import NOTHING
 from obitus.store.errors import UNREADABLE
@@ -23,7 +25,12 @@ from obitus.store.rows import DayRow, FailureInDay, LogRow, RunRow
 TYPES: Final[dict[Kind, type[DayRow]]] = {"failure": FailureInDay, "log": LogRow, "run": RunRow}
 MOST_TEXTS: Final = 20_000
 
+AT_ONCE: Final = 500
+"""Rows whose texts are read together."""
+FEW_TEXTS: Final = 4
+
 _TEXT: Final = "SELECT text FROM texts WHERE id = ?"
+_SOME_TEXTS: Final = "SELECT id, text FROM texts WHERE id IN (SELECT value FROM json_each(?))"
 
 
 class Row(NamedTuple):
@@ -72,8 +79,25 @@ class Decoder:
 
     def records(self, rows: Iterable[DayRow]) -> Iterator[Record]:
         """Yield a record for each row."""
+        rest = iter(rows)
+        while some := list(islice(rest, AT_ONCE)):
+            self._read_texts(some)
+            for row in some:
+                yield Record(seq_of(self._day, row.place), row.time_ms, self.values(row))
+
+    def _read_texts(self, rows: list[DayRow]) -> None:
+        """Read the texts of some rows with one statement, where they are more than a few."""
+        wanted: set[int] = set()
         for row in rows:
-            yield Record(seq_of(self._day, row.place), row.time_ms, self.values(row))
+            wanted.update((row.environment_id, row.entry_point_id, *numbers_in(row.shared)))
+            if isinstance(row, LogRow):
+                wanted.update((row.template_id, row.message_id, row.logger_id))
+            else:
+                wanted.add(row.kept_id if isinstance(row, RunRow) else row.type_id)
+        wanted -= self._texts.keys()
+        if len(wanted) < FEW_TEXTS or len(self._texts) + len(wanted) > MOST_TEXTS:
+            return
+        self._texts.update(self._connection.execute(_SOME_TEXTS, (json.dumps(list(wanted)),)).fetchall())
 
     def values(self, row: DayRow) -> dict[str, Any]:
         """Return what a row can be asked for, by name."""
