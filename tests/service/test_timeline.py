@@ -104,7 +104,7 @@ def test_of_a_run_a_trace_a_person_and_a_host(running: Running) -> None:
 
 
 def test_what_else_happened_then(running: Running) -> None:
-    """Deploys, issues that began and decisions around it, in the same order."""
+    """Deploys, issues that began, decisions and notes around it, in the same order."""
     id, _ = story(running, 0)
     running.ask(
         "POST",
@@ -112,12 +112,17 @@ def test_what_else_happened_then(running: Running) -> None:
         {"app": "sailings", "release": "3.2.0", "environment": "production", "time": at(-60_000)},
     )
     running.ask("POST", "/api/issues/1/accept")
+    running.ask("POST", "/api/issues/1/notes", {"looked_at": "disk has room", "found": "ruled out"})
     found = asked(running, f"failure={id}&around=3h")
     kinds = [entry["kind"] for entry in found["entries"]]
-    assert kinds[0] == "deploy" and kinds.count("issue") == 1 and kinds[-1] == "decision"
+    assert kinds[0] == "deploy" and kinds.count("issue") == 1 and kinds[-2:] == ["decision", "note"]
+    note = found["entries"].pop()
+    assert note["said"] == "owner on issue 1: disk has room: ruled out" and note["issue"] == 1
     assert found["entries"][0]["said"] == "sailings 3.2.0 was deployed in production"
     assert found["entries"][-1]["said"] == "owner: issue 1 is accepted" and found["entries"][-1]["issue"] == 1
-    assert {entry["kind"] for entry in asked(running, f"failure={id}&around=1m")["entries"]}.isdisjoint({"decision"})
+    assert {entry["kind"] for entry in asked(running, f"failure={id}&around=1m")["entries"]}.isdisjoint(
+        {"decision", "note"}
+    )
 
 
 def test_what_is_dull_is_folded_and_what_is_odd_is_taken(running: Running) -> None:

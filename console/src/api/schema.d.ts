@@ -1856,7 +1856,7 @@ export interface paths {
         };
         /**
          * The whole story
-         * @description Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions and issues that began then.
+         * @description Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions, notes and issues that began then.
          */
         get: operations["timeline_api_timeline_get"];
         put?: never;
@@ -6309,7 +6309,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "run" | "failure" | "log" | "http" | "statement" | "process" | "input" | "page" | "mark" | "deploy" | "decision" | "issue";
+            kind: "run" | "failure" | "log" | "http" | "statement" | "process" | "input" | "page" | "mark" | "deploy" | "decision" | "issue" | "note";
             /**
              * Time
              * @description When it began, by the clock that all were brought to.

@@ -38,6 +38,7 @@ export const kindShapes: Record<TimelineEntry['kind'], string> = {
 	mark: '·',
 	deploy: '◆',
 	decision: '✎',
+	note: '¶',
 	issue: '✳'
 };
 

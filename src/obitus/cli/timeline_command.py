@@ -15,7 +15,7 @@ from obitus.cli.safe import safe
 from obitus.cli.show import FAILED, QUIET, console, length_of, plain_table, say
 
 SHAPES: Final = {
-    "run": "▷", "failure": "✕", "log": "≡", "http": "↗", "statement": "▤", "process": "⚙", "input": "⌨", "page": "▭", "mark": "·", "deploy": "◆", "decision": "✎", "issue": "✳",
+    "run": "▷", "failure": "✕", "log": "≡", "http": "↗", "statement": "▤", "process": "⚙", "input": "⌨", "page": "▭", "mark": "·", "deploy": "◆", "decision": "✎", "note": "¶", "issue": "✳",
 }  # fmt: skip
 _LOUD: Final = ("ERROR", "FATAL")
 _TRACE = re.compile("[0-9a-f]{32}")

@@ -1044,3 +1044,16 @@ class SpreadTo(NamedTuple):
 
     issue_id: int
     name: str
+
+
+class WrittenThen(NamedTuple):
+    """A note or a check that was written, and on which issue."""
+
+    id: int
+    issue_id: int
+    time_ms: int
+    looked_at: str
+    found: Found
+    text: str
+    person: str
+    app: str

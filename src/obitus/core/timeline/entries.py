@@ -6,16 +6,28 @@ from dataclasses import dataclass, field
 from typing import Any, Final, Literal
 
 EntryKind = Literal[
-    "run", "failure", "log", "http", "statement", "process", "input", "page", "mark", "deploy", "decision", "issue"
+    "run",
+    "failure",
+    "log",
+    "http",
+    "statement",
+    "process",
+    "input",
+    "page",
+    "mark",
+    "deploy",
+    "decision",
+    "issue",
+    "note",
 ]
 KINDS: Final[tuple[EntryKind, ...]] = (
-    "run", "failure", "log", "http", "statement", "process", "input", "page", "mark", "deploy", "decision", "issue"
+    "run", "failure", "log", "http", "statement", "process", "input", "page", "mark", "deploy", "decision", "issue", "note"
 )  # fmt: skip
 
 
 @dataclass(slots=True)
 class Entry:
-    """One thing that happened: a run, a step of one, a log record, a failure; or around them a deploy, a decision, an issue that began."""
+    """One thing that happened: a run, a step of one, a log record, a failure; or around them a deploy, a decision, a note, an issue that began."""
 
     key: str
     """What tells it from all others, whenever and in whatever order they came."""

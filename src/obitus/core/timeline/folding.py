@@ -68,7 +68,7 @@ def last_worked(timeline: Timeline, failure: str) -> Worked | None:
     before = [
         entry
         for entry in timeline.entries[:end]
-        if entry.kind not in ("run", "deploy", "decision", "issue", "failure") and (entry.run == run or not run)
+        if entry.kind not in ("run", "deploy", "decision", "note", "issue", "failure") and (entry.run == run or not run)
     ]
     for wanted in (_TELLS, frozenset({"mark", "log", "input", "page"})):
         for entry in reversed(before):

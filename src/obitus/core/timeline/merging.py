@@ -12,7 +12,7 @@ from obitus.core.timeline.clocks import corrected, corrections
 from obitus.core.timeline.entries import Correction, Entry
 
 # Where two begin at the same moment, what may cause the other stands first.
-_RANK: Final = {"deploy": 0, "run": 1, "page": 2, "input": 2, "http": 3, "statement": 3, "process": 3, "mark": 3, "log": 4, "failure": 5, "issue": 6, "decision": 7}  # fmt: skip
+_RANK: Final = {"deploy": 0, "run": 1, "page": 2, "input": 2, "http": 3, "statement": 3, "process": 3, "mark": 3, "log": 4, "failure": 5, "issue": 6, "decision": 7, "note": 8}  # fmt: skip
 
 
 @dataclass(slots=True)

@@ -29,7 +29,7 @@ from obitus.store.asking.finding import MOST_LOOKED_AT, names_in
 from obitus.store.asking.records import records_of
 from obitus.store.records import Records
 from obitus.store.rows import Failure
-from obitus.store.timeline import issues_begun, settled_in
+from obitus.store.timeline import issues_begun, notes_between, settled_in
 
 router = APIRouter(
     prefix="/api",
@@ -133,7 +133,7 @@ def timeline(
         Query(max_length=20, description="Also what else happened so long before and after: `1m`, `5m`, `30m`."),
     ] = None,
 ) -> TimelineAnswer:
-    """Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions and issues that began then."""
+    """Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions, notes and issues that began then."""
     given = [one for one in (failure, run, trace, user, host) if one is not None]
     if len(given) != 1:
         raise Problem("bad-field", "Say one of failure, run, trace, user and host.", field="failure")
@@ -227,7 +227,7 @@ def _time_of(told: Told) -> int:
 
 
 def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> list[Entry]:
-    """Return what else happened around a moment: deploys, issues that began, and decisions."""
+    """Return what else happened around a moment: deploys, issues that began, decisions and notes."""
     from_ms, to_ms = at_ms - around_ms, at_ms + around_ms
     found = [
         Entry(
@@ -245,6 +245,11 @@ def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> lis
         who = decided.person or "Obitus"
         found.append(
             Entry(f"decision {decided.id}", "decision", float(decided.time_ms), f"{who}: issue {decided.issue_id} is {decided.to_state}", app=decided.app, data={"issue": decided.issue_id})
+        )  # fmt: skip
+    for written in notes_between(records.reader, from_ms, to_ms):
+        what = f"{written.looked_at}: {written.found}" if written.looked_at else " ".join(written.text.split())
+        found.append(
+            Entry(f"note {written.id}", "note", float(written.time_ms), f"{written.person} on issue {written.issue_id}: {what}", app=written.app, data={"issue": written.issue_id})
         )  # fmt: skip
     # Of other apps only what was deployed may be the cause.
     return [entry for entry in found if entry.app in apps or entry.kind == "deploy"]

@@ -61,6 +61,7 @@ CREATE TABLE notes (
   removed_ms  INTEGER
 ) STRICT;
 CREATE INDEX notes_by_issue ON notes (issue_id, id);
+CREATE INDEX notes_by_time ON notes (time_ms);
 
 -- What a note said before it was changed.
 CREATE TABLE note_versions (
