@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
-import subprocess
 import sys
 import time
 from pathlib import Path
@@ -18,6 +16,7 @@ from obitus.core.redaction import Redactor
 from obitus.core.redaction_rules import parse_rule
 from obitus.core.reproducing.call import About, as_test
 from tests.client.interpreters import every_version, script
+from tests.written_tests import run_test
 
 CODE = '''
 import contextlib, functools, weakref
@@ -156,21 +155,7 @@ def test_the_test_that_is_made_of_it_fails_the_same(fares: Any, tmp_path: Path, 
     chain = chain_of(cases(fares)[which])
     made = as_test({"exceptions": chain}, About(1, "sailings", "2026-11-20T10:00:00Z", ""))
     assert not made.missing, made.text
-    (tmp_path / made.name).write_text(made.text)
-    environment = os.environ | {"PYTHONPATH": os.path.dirname(fares.__file__), "PYTHONDONTWRITEBYTECODE": "1"}
-    command = [
-        sys.executable,
-        "-m",
-        "pytest",
-        "-q",
-        "-o",
-        "addopts=",
-        "-p",
-        "no:cacheprovider",
-        "--tb=short",
-        made.name,
-    ]
-    done = subprocess.run(command, cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60)
+    done = run_test(tmp_path, made.name, made.text, Path(fares.__file__).parent)
     own = [frame for frame in chain[0]["frames"] if frame["module"] == "skerry_fares"][-1]
     assert done.returncode == 1, made.text + done.stdout
     assert f"skerry_fares.py:{own['line']}" in done.stdout and chain[0]["type"] in done.stdout, made.text + done.stdout

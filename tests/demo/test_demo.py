@@ -39,6 +39,7 @@ from obitus.store.releases import deploys as deploys_between
 from tests import kept
 from tests.conftest import until
 from tests.left_over import children, lives
+from tests.written_tests import run_test
 
 UNTIL = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S")
 
@@ -167,21 +168,7 @@ def test_each_call_fails_again_and_the_fix_mends_it(loaded: Path, service: Parts
     """The test that is made of an issue fails as the app did, unedited, in the release that reported it; the regressed fare passes with its fix."""
 
     def ran(test: ReproductionAnswer, release: str) -> tuple[int, str]:
-        (tmp_path / test.name).write_text(test.text)
-        command = [
-            sys.executable,
-            "-m",
-            "pytest",
-            "-q",
-            "-o",
-            "addopts=",
-            "-p",
-            "no:cacheprovider",
-            "--tb=short",
-            test.name,
-        ]
-        environment = os.environ | {"PYTHONPATH": str(loaded / "deploys" / release), "PYTHONDONTWRITEBYTECODE": "1"}
-        done = subprocess.run(command, cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60)
+        done = run_test(tmp_path, test.name, test.text, loaded / "deploys" / release)
         return done.returncode, done.stdout
 
     again = 0

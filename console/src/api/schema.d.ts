@@ -8999,7 +8999,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-for-this-role`: This is not for people of this role */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9124,7 +9124,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `not-for-this-role`: This is not for people of this role */
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
             403: {
                 headers: {
                     [name: string]: unknown;

@@ -13,11 +13,11 @@
 </script>
 
 <script lang="ts">
-	import { api, asked, Trouble } from '../lib/api';
+	import { api } from '../lib/api';
 	import { watch } from '../lib/asking.svelte';
+	import { Doing } from '../lib/doing.svelte';
 	import { keys } from '../lib/keys.svelte';
 	import { questions } from '../lib/questions';
-	import { again } from '../lib/records';
 	import { session } from '../lib/session.svelte';
 	import PriorityMark from './PriorityMark.svelte';
 
@@ -25,28 +25,18 @@
 	const people = watch(questions.people);
 	const able = $derived(people.value?.people.filter((one) => one.role !== 'reader') ?? []);
 	let waiting = $state<string>();
-	let said = $state('');
+	const doing = new Doing();
+
+	const params = $derived({ path: { number: issue.number } });
+	const touched = ['issue', 'issues', 'desk'];
 
 	async function hand(to: string | null, waitsFor = issue.waits_for) {
-		said = '';
-		try {
-			const order = { to, waits_for: waitsFor, seen: issue.holder ?? '' };
-			await asked(api.POST('/api/issues/{number}/hand-over', { params: { path: { number: issue.number } }, body: order }));
-			waiting = undefined;
-		} catch (error) {
-			said = error instanceof Trouble ? error.message : String(error);
-		}
-		void again('issue', 'issues', 'desk');
+		const body = { to, waits_for: waitsFor, seen: issue.holder ?? '' };
+		if (await doing.do('', () => api.POST('/api/issues/{number}/hand-over', { params, body }), ...touched)) waiting = undefined;
 	}
-	async function weigh(level: string) {
-		said = '';
-		try {
-			const order = { level: (level || null) as Level | null };
-			await asked(api.POST('/api/issues/{number}/priority', { params: { path: { number: issue.number } }, body: order }));
-		} catch (error) {
-			said = error instanceof Trouble ? error.message : String(error);
-		}
-		void again('issue', 'issues', 'desk');
+	function weigh(level: string) {
+		const body = { level: (level || null) as Level | null };
+		return doing.do('', () => api.POST('/api/issues/{number}/priority', { params, body }), ...touched);
 	}
 	const wait = (event: SubmitEvent) => {
 		event.preventDefault();
@@ -99,4 +89,4 @@
 		</label>
 	{/if}
 </p>
-{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}

@@ -7,11 +7,11 @@
 </script>
 
 <script lang="ts">
-	import { api, asked, Trouble } from '../lib/api';
+	import { api } from '../lib/api';
 	import { FINDINGS, type Finding, type Notes } from '../lib/notes';
 	import { watch } from '../lib/asking.svelte';
+	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
-	import { again } from '../lib/records';
 	import { session } from '../lib/session.svelte';
 	import { countOf, moment } from '../lib/words';
 	import Loaded from './Loaded.svelte';
@@ -26,53 +26,43 @@
 	let found = $state<Exclude<Finding, ''>>('ruled out');
 	let output = $state('');
 	let isCheck = $state(false);
-	let said = $state('');
+	const doing = new Doing();
 
 	const done = $derived(new Set(known.value?.notes.map((note) => note.looked_at)));
 	const open = $derived(
 		ours.flatMap((list) => list.items.map((item) => ({ ...item, of: list.name }))).filter((one) => !done.has(one.look_at))
 	);
 
-	async function attempt(act: () => Promise<unknown>) {
-		said = '';
-		try {
-			await act();
-		} catch (error) {
-			said = error instanceof Trouble ? error.message : String(error);
-		}
-		void again('notes');
-	}
-	const write = (event: SubmitEvent) => {
+	async function write(event: SubmitEvent) {
 		event.preventDefault();
-		const order = { text, looked_at: isCheck ? lookedAt : '', found: isCheck ? found : ('' as const), output: isCheck ? output : '' };
-		return attempt(async () => {
-			await asked(api.POST('/api/issues/{number}/notes', { params: { path: { number: issue } }, body: order }));
-			text = lookedAt = output = '';
-			isCheck = false;
-		});
-	};
+		const body = { text, looked_at: isCheck ? lookedAt : '', found: isCheck ? found : ('' as const), output: isCheck ? output : '' };
+		if (!(await doing.do('', () => api.POST('/api/issues/{number}/notes', { params: { path: { number: issue } }, body }), 'notes'))) return;
+		text = lookedAt = output = '';
+		isCheck = false;
+	}
 	function take(what: string) {
 		isCheck = true;
 		lookedAt = what;
 	}
-	const attach = (event: Event & { currentTarget: HTMLInputElement }) => {
+	async function attach(event: Event & { currentTarget: HTMLInputElement }) {
 		const field = event.currentTarget;
 		const file = field.files?.[0];
 		if (!file) return;
-		return attempt(async () => {
-			await asked(
-				api.POST('/api/issues/{number}/attachments', {
-					params: { path: { number: issue }, query: { name: file.name } },
-					body: file as unknown as string,
-					bodySerializer: (body) => body as unknown as File,
-					headers: { 'Content-Type': 'application/octet-stream' }
-				})
-			);
-			field.value = '';
-		});
-	};
+		const put = () =>
+			api.POST('/api/issues/{number}/attachments', {
+				params: { path: { number: issue }, query: { name: file.name } },
+				body: file as unknown as string,
+				bodySerializer: (body) => body as unknown as File,
+				headers: { 'Content-Type': 'application/octet-stream' }
+			});
+		if (await doing.do('', put, 'notes')) field.value = '';
+	}
 	const detach = (attachment: number) =>
-		attempt(() => asked(api.DELETE('/api/issues/{number}/attachments/{attachment}', { params: { path: { number: issue, attachment } } })));
+		doing.do(
+			'',
+			() => api.DELETE('/api/issues/{number}/attachments/{attachment}', { params: { path: { number: issue, attachment } } }),
+			'notes'
+		);
 </script>
 
 <Loaded value={known.value as Notes | undefined} trouble={known.trouble}>
@@ -85,7 +75,7 @@
 		{/if}
 		<ol aria-label="Notes and checks">
 			{#each all.notes as note (note.id)}
-				<NoteRow {issue} {note} changed={() => void again('notes')} />
+				<NoteRow {issue} {note} />
 			{:else}
 				<li class="text-surface-600-400 text-sm">Nothing is written down yet.</li>
 			{/each}
@@ -157,4 +147,4 @@
 		</div>
 	</form>
 {/if}
-{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}

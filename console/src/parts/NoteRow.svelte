@@ -1,54 +1,43 @@
 <script module lang="ts">
 	import type { Note } from '../lib/notes';
 
-	/** One note or check; `changed` is called when it was changed or removed. */
+	/** One note or check. */
 	export interface NoteRowProps {
 		issue: number;
 		note: Note;
-		changed: () => void;
 	}
 </script>
 
 <script lang="ts">
-	import { api, asked, Trouble } from '../lib/api';
+	import { api } from '../lib/api';
 	import { FINDINGS } from '../lib/notes';
 	import { watch } from '../lib/asking.svelte';
+	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import { moment } from '../lib/words';
 	import Prose from './Prose.svelte';
 
-	let { issue, note, changed }: NoteRowProps = $props();
+	let { issue, note }: NoteRowProps = $props();
 	let text = $state<string>();
 	let seen = $state(0);
 	let earlier = $state(false);
-	let said = $state('');
+	const doing = new Doing();
 	const mine = $derived(session.decides && (note.person === session.name || session.administers));
 	const before = watch(() => (earlier ? questions.noteVersions(issue, note.id) : undefined));
-	const path = $derived({ number: issue, note: note.id });
+	const params = $derived({ path: { number: issue, note: note.id } });
 
-	async function attempt(act: () => Promise<unknown>) {
-		said = '';
-		try {
-			await act();
-			text = undefined;
-			changed();
-		} catch (error) {
-			// What was written stays in the field: somebody may have changed the note meanwhile.
-			said = error instanceof Trouble ? error.message : String(error);
-			changed();
-		}
-	}
 	function edit() {
 		text = note.text;
 		seen = note.version;
 	}
-	const keep = (event: SubmitEvent) => {
+	async function keep(event: SubmitEvent) {
 		event.preventDefault();
-		const order = { text: text ?? '', looked_at: note.looked_at, found: note.found, seen };
-		return attempt(() => asked(api.PUT('/api/issues/{number}/notes/{note}', { params: { path }, body: order })));
-	};
-	const remove = () => attempt(() => asked(api.DELETE('/api/issues/{number}/notes/{note}', { params: { path } })));
+		const body = { text: text ?? '', looked_at: note.looked_at, found: note.found, seen };
+		// Where it is refused, what was written stays in the field: somebody may have changed the note meanwhile.
+		if (await doing.do('', () => api.PUT('/api/issues/{number}/notes/{note}', { params, body }), 'notes')) text = undefined;
+	}
+	const remove = () => doing.do('', () => api.DELETE('/api/issues/{number}/notes/{note}', { params }), 'notes');
 </script>
 
 <li class="border-surface-200-800 border-b py-2">
@@ -94,5 +83,5 @@
 			{/each}
 		</ol>
 	{/if}
-	{#if said}<p role="alert" class="border-error-700-300 mt-1 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-1 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
 </li>

@@ -1,30 +1,24 @@
 <script lang="ts">
-	import { api, asked, Trouble } from '../lib/api';
+	import { api } from '../lib/api';
+	import { Doing } from '../lib/doing.svelte';
 	import { session } from '../lib/session.svelte';
 
 	let offered = $state<{ secret: string; address: string; picture: string }>();
 	let code = $state('');
-	let said = $state('');
+	const doing = new Doing();
 
-	async function attempt(act: () => Promise<unknown>) {
-		said = '';
-		try {
-			await act();
-			code = '';
-		} catch (error) {
-			said = error instanceof Trouble ? error.message : String(error);
-		}
+	async function begin() {
+		offered = await doing.do('', () => api.POST('/api/me/codes'));
 	}
-	const begin = () => attempt(async () => void (offered = await asked(api.POST('/api/me/codes'))));
-	const confirm = (event: SubmitEvent) => {
+	async function confirm(event: SubmitEvent) {
 		event.preventDefault();
-		return attempt(async () => {
-			if (session.hasCodes) await asked(api.POST('/api/me/codes/stop', { body: { code } }));
-			else await asked(api.PUT('/api/me/codes', { body: { code } }));
-			session.hasCodes = !session.hasCodes;
-			offered = undefined;
-		});
-	};
+		const body = { code };
+		const act = () => (session.hasCodes ? api.POST('/api/me/codes/stop', { body }) : api.PUT('/api/me/codes', { body }));
+		if (!(await doing.do<unknown>('', act))) return;
+		session.hasCodes = !session.hasCodes;
+		offered = undefined;
+		code = '';
+	}
 </script>
 
 <section aria-labelledby="codes-heading">
@@ -60,5 +54,5 @@
 	{:else}
 		<button class="act mt-1 text-sm" onclick={begin}>Set up one-time codes</button>
 	{/if}
-	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
 </section>

@@ -1,9 +1,9 @@
 <script lang="ts">
-	import { api, asked, Trouble } from '../lib/api';
+	import { api, type Answer } from '../lib/api';
 	import { live } from '../lib/live.svelte';
 	import { watch } from '../lib/asking.svelte';
+	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
-	import { again } from '../lib/records';
 	import { ROLES, session, type Role } from '../lib/session.svelte';
 	import { ago, moment } from '../lib/words';
 	import Loaded from './Loaded.svelte';
@@ -15,36 +15,30 @@
 	let sees = $state<string[]>([]);
 	let link = $state<{ for: string; link: string; expires: string }>();
 	let removing = $state('');
-	let said = $state('');
+	const doing = new Doing();
 
-	async function attempt(act: () => Promise<unknown>) {
-		said = '';
-		try {
-			await act();
-		} catch (error) {
-			said = error instanceof Trouble ? error.message : String(error);
-		}
+	async function attempt<T>(act: () => Promise<Answer<T>>) {
+		const done = await doing.do('', act, 'people', 'invitations', 'acts');
 		removing = '';
-		void again('people', 'invitations', 'acts');
+		return done;
 	}
-	const invite = (event: SubmitEvent) => {
+	async function invite(event: SubmitEvent) {
 		event.preventDefault();
-		return attempt(async () => {
-			const made = await asked(api.POST('/api/people/invitations', { body: { label, role, apps: sees, days: 7 } }));
-			link = { for: label, ...made };
-			label = '';
-			sees = [];
-		});
-	};
-	const withdraw = (id: string) => attempt(() => asked(api.DELETE('/api/people/invitations/{id}', { params: { path: { id } } })));
+		const made = await attempt(() => api.POST('/api/people/invitations', { body: { label, role, apps: sees, days: 7 } }));
+		if (!made) return;
+		link = { for: label, ...made };
+		label = '';
+		sees = [];
+	}
+	const withdraw = (id: string) => attempt(() => api.DELETE('/api/people/invitations/{id}', { params: { path: { id } } }));
 	const give = (name: string, to: Role) =>
-		attempt(() => asked(api.PATCH('/api/people/{name}', { params: { path: { name } }, body: { role: to } })));
-	const remove = (name: string) => attempt(() => asked(api.DELETE('/api/people/{name}', { params: { path: { name } } })));
-	const letIn = (name: string) =>
-		attempt(async () => {
-			link = { for: name, ...(await asked(api.POST('/api/people/{name}/link', { params: { path: { name } } }))) };
-		});
-	const stopCodes = (name: string) => attempt(() => asked(api.DELETE('/api/people/{name}/codes', { params: { path: { name } } })));
+		attempt(() => api.PATCH('/api/people/{name}', { params: { path: { name } }, body: { role: to } }));
+	const remove = (name: string) => attempt(() => api.DELETE('/api/people/{name}', { params: { path: { name } } }));
+	async function letIn(name: string) {
+		const made = await attempt(() => api.POST('/api/people/{name}/link', { params: { path: { name } } }));
+		if (made) link = { for: name, ...made };
+	}
+	const stopCodes = (name: string) => attempt(() => api.DELETE('/api/people/{name}/codes', { params: { path: { name } } }));
 </script>
 
 <section aria-labelledby="people-heading">
@@ -124,5 +118,5 @@
 			{/each}
 		</ul>
 	{/if}
-	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
 </section>

@@ -6,27 +6,20 @@
 </script>
 
 <script lang="ts">
-	import { api, asked, Trouble } from '../lib/api';
+	import { api } from '../lib/api';
 	import { watch } from '../lib/asking.svelte';
+	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
-	import { again } from '../lib/records';
 
 	let { app }: WhoSeesProps = $props();
 	const people = watch(questions.people);
 	const limited = $derived(people.value?.limited.includes(app) ?? false);
 	const others = $derived(people.value?.people.filter((one) => one.role !== 'owner') ?? []);
 	const named = $derived(others.filter((one) => one.apps.includes(app)).map((one) => one.name));
-	let said = $state('');
+	const doing = new Doing();
 
-	async function limit(names: string[] | null) {
-		said = '';
-		try {
-			await asked(api.PUT('/api/apps/{name}/people', { params: { path: { name: app } }, body: { people: names } }));
-		} catch (error) {
-			said = error instanceof Trouble ? error.message : String(error);
-		}
-		void again('people', 'acts');
-	}
+	const limit = (people: string[] | null) =>
+		doing.do('', () => api.PUT('/api/apps/{name}/people', { params: { path: { name: app } }, body: { people } }), 'people', 'acts');
 	const turn = (name: string) => limit(named.includes(name) ? named.filter((one) => one !== name) : [...named, name]);
 </script>
 
@@ -46,5 +39,5 @@
 			{/each}
 		{/if}
 	</fieldset>
-	{#if said}<p role="alert" class="border-error-700-300 mt-1 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-1 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
 {/if}

@@ -10,8 +10,7 @@ import typer
 
 from obitus.cli.api import api
 from obitus.cli.commands import App, Environment, Token, Url, Window, app, check_window, time_of
-from obitus.cli.errors import UsageTrouble
-from obitus.cli.show import say
+from obitus.cli.writing import write_file
 
 
 @app.command(short_help="Write issues, or a span of time, as a document.")
@@ -45,8 +44,4 @@ def document(
     if write is None:
         sys.stdout.write(text)
         return
-    try:
-        write.write_text(text, "utf-8")
-    except OSError as error:
-        raise UsageTrouble(f"{write} cannot be written: {error.strerror}.") from error
-    say(f"Written to {write}.")
+    write_file(write, text)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import secrets
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Annotated, Any
@@ -78,6 +79,7 @@ def _over_http(url: str, host: str, port: int) -> None:
         """Takes the personal tokens of the service."""
 
         async def verify_token(self, token: str) -> AccessToken | None:
+            # Every command loads this module, and most need none of it.
             import asyncio
 
             try:
@@ -116,8 +118,6 @@ def _over_http(url: str, host: str, port: int) -> None:
 
 def _in_words(tool: Callable[..., str]) -> Callable[..., str]:
     """Return a tool whose expected errors are said to the assistant in words."""
-    import functools
-
     from mcp.server.mcpserver.exceptions import ToolError
 
     @functools.wraps(tool)

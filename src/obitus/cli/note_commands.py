@@ -13,8 +13,8 @@ from obitus.cli.commands import Json, Number, Token, Url, app, print_json
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
 from obitus.cli.show import ACCENT, FAILED, QUIET, console, inset, say
+from obitus.core.bounds import OUTPUT
 
-MOST_OUTPUT: Final = 20_000
 MARKS: Final = {"ruled out": ("✓", ACCENT), "suspicious": ("!", FAILED), "unclear": ("?", QUIET), "": ("·", "")}
 
 
@@ -31,11 +31,11 @@ def note(
     as_json: Json = False,
 ) -> None:
     """Write a note on an issue, or a check. What is piped in goes with it: df -h | obitus note 12 --check "disk has room"."""
-    piped = "" if sys.stdin is None or sys.stdin.isatty() else sys.stdin.read(MOST_OUTPUT + 1)
+    piped = "" if sys.stdin is None or sys.stdin.isatty() else sys.stdin.read(OUTPUT + 1)
     if not (text or check or piped.strip()):
         raise UsageTrouble('Say what is known: obitus note 12 "…", or what was looked at: --check "disk has room".')
-    if len(piped) > MOST_OUTPUT:
-        piped = piped[: MOST_OUTPUT - 20] + "\n… more was cut"
+    if len(piped) > OUTPUT:
+        piped = piped[: OUTPUT - 20] + "\n… more was cut"
     order = {"text": text, "looked_at": check, "found": found.replace("-", " ") if check else "", "output": piped}
     answer = api(url, token).post(f"/api/issues/{number}/notes", order)
     print_json(answer) if as_json else _show(number, answer)

@@ -10,9 +10,9 @@ import typer
 
 from obitus.cli.api import api
 from obitus.cli.commands import Json, Number, Token, Url, app, print_json
-from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
 from obitus.cli.show import QUIET, say
+from obitus.cli.writing import write_file
 
 
 @app.command(short_help="Print a test or a command that fails the same way.")
@@ -43,11 +43,7 @@ def reproduce(
         sys.stdout.write(answer["text"])
         return
     target = write / answer["name"]
-    try:
-        target.write_text(answer["text"], "utf-8")
-    except OSError as error:
-        raise UsageTrouble(f"{target} cannot be written: {error.strerror}.") from error
-    say(f"Written to {target}.")
+    write_file(target, answer["text"])
     for one in answer["missing"]:
         what = f"{one['name']}: put in what fits; seen: {one['seen']}" if one["name"] else one["seen"]
         say(f"  {safe(what)}", QUIET)

@@ -9,7 +9,7 @@ from functools import lru_cache
 from types import CodeType, FrameType, FunctionType
 from typing import Any, Final
 
-from obitus.client.exact import Keeper, find, into, module_name, unwrapped
+from obitus.client.exact import Keeper, find, into, module_name, private_name, unwrapped
 from obitus.core.redaction import Redactor
 
 MOST_PLACES: Final = 500
@@ -96,8 +96,7 @@ def _reached(module: str, code: CodeType) -> dict[str, Any] | None:
     belongs_to = ""
     if holder:
         belongs_to = "class" if kind is classmethod else "static" if kind is staticmethod else "object"
-        if name.startswith("__") and not name.endswith("__"):
-            name = f"_{holder.rpartition('.')[2].lstrip('_')}{name}"
+        name = private_name(holder.rpartition(".")[2], name)
     # A property is reached by reading it.
     is_read = kind is property and via == ["fget"]
     return {"holder": holder, "name": name, "belongs_to": belongs_to, "via": [] if is_read else via, "read": is_read}

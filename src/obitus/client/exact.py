@@ -283,6 +283,13 @@ def module_name(module: str) -> str:
     return pathlib.PurePath(file).stem if type(file) is str else module
 
 
+def private_name(class_name: str, name: str) -> str:
+    """Return under which name a class holds what its code calls ``name`` (Python's reference, *Private name mangling*)."""
+    if name.startswith("__") and not name.endswith("__"):
+        return f"_{class_name.lstrip('_')}{name}"
+    return name
+
+
 def find(module: str, qualified: str) -> Any:
     """Return what a loaded module holds under a qualified name, looked up in dictionaries alone; None where it holds nothing."""
     loaded = sys.modules.get(module)
@@ -294,8 +301,8 @@ def find(module: str, qualified: str) -> Any:
             held: Any = types.ModuleType.__getattribute__(found, "__dict__")
         elif issubclass(type(found), type):
             held = type.__getattribute__(found, "__dict__")
-            if part not in held and part.startswith("__") and not part.endswith("__"):
-                part = f"_{type.__getattribute__(found, '__name__').lstrip('_')}{part}"
+            if part not in held:
+                part = private_name(type.__getattribute__(found, "__name__"), part)
         else:
             return None
         if part not in held:

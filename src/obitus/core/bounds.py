@@ -1,4 +1,4 @@
-"""How long the texts of a report may be, and how many of each it may hold. Said here once.
+"""How long the texts of a report may be, and how many of each it may hold; what a command printed beside a note, too. Said here once.
 
 The models that check reports take these numbers, and so does whoever makes reports: the client, what reads OpenTelemetry's
 exports and log files. Standard library only.
@@ -20,6 +20,8 @@ KEPT: Final = 8_000
 """Characters that our own makers of reports keep of a message or an address: less than they may."""
 SAID: Final = 1_000
 """Characters that they keep of a text that they put into an attribute."""
+OUTPUT: Final = 20_000
+"""Characters of what a command printed, beside a note on an issue."""
 
 ATTRIBUTES: Final = 300
 ATTRIBUTES_OF_A_STEP: Final = 100

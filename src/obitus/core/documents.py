@@ -17,6 +17,7 @@ from obitus.core.prose import Part, is_address, plain
 _BARS: Final = "▁▂▃▄▅▆▇█"
 _MEANING: Final = re.compile(r"([\\`*_\[\]<>#|~&])")
 _LEADING: Final = re.compile(r"^(\d{1,9}(?=[.)](?:\s|$))|(?=[-=+](?:\s|$|[-=+])))")
+_TICKS: Final = re.compile(r"`+")
 CHART_HEIGHT, BAR_WIDTH = 60, 14
 
 
@@ -113,9 +114,14 @@ def _escaped(text: str) -> str:
     return _LEADING.sub(r"\1\\", _MEANING.sub(r"\\\1", line), count=1)
 
 
+def _ticks(text: str, least: int) -> str:
+    """Return more backticks than stand together anywhere in a text, so that none in it ends what they enclose."""
+    longest = max((len(run) for run in _TICKS.findall(text)), default=0)
+    return "`" * max(least, longest + 1)
+
+
 def _fenced(text: str) -> str:
-    longest = max((len(run) for run in re.findall(r"`+", text)), default=0)
-    fence = "`" * max(3, longest + 1)
+    fence = _ticks(text, 3)
     shown = "".join(one if one.isprintable() or one in "\n\t" else " " for one in text)
     return f"{fence}\n{shown.rstrip()}\n{fence}"
 
@@ -145,7 +151,7 @@ def _inline_markdown(parts: Iterable[Part]) -> str:
             mark = "**" if part.tag == "strong" else "*"
             found += f"{mark}{inner}{mark}"
         elif part.tag == "code":
-            ticks = "`" * (max((len(run) for run in re.findall(r"`+", part.text)), default=0) + 1)
+            ticks = _ticks(part.text, 1)
             found += f"{ticks} {' '.join(part.text.split())} {ticks}"
         elif part.tag == "person":
             found += f"@{_escaped(part.text)}"

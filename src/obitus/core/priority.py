@@ -1,6 +1,6 @@
 """How much an issue matters now: worked out from what is known of it, said in one line, and corrected by people.
 
-Each sign adds its weight; the level follows from the sum. The weights are a choice, not a measurement: a regression or a rate
+Each reason adds its weight; the level follows from the sum. The weights are a choice, not a measurement: a regression or a rate
 that doubled weighs as much as some tens of people, and what the app caught weighs less than what it did not.
 """
 
@@ -60,20 +60,20 @@ class Priority:
 
 def weigh(facts: Facts, now_ms: int) -> Priority:
     """Return how much an issue matters now."""
-    signs = _signs(facts, now_ms)
-    score = max(0, sum(weight for weight, _ in signs))
+    reasons = _reasons(facts, now_ms)
+    score = max(0, sum(weight for weight, _ in reasons))
     level: Level = "high" if score >= HIGH_FROM else "middle" if score >= MIDDLE_FROM else "low"
     # The heaviest first: that is what somebody who is tired reads.
-    said = [words for weight, words in sorted(signs, key=lambda sign: -abs(sign[0])) if words]
-    reason = ", ".join(said) or "nothing about it is urgent"
+    said = [words for weight, words in sorted(reasons, key=lambda reason: -abs(reason[0])) if words]
+    why = ", ".join(said) or "nothing about it is urgent"
     if facts.said is not None:
         return Priority(
-            facts.said, f"{facts.said_by or 'somebody'} said so; of itself {level}: {reason}", score, said=True
+            facts.said, f"{facts.said_by or 'somebody'} said so; of itself {level}: {why}", score, said=True
         )
-    return Priority(level, reason, score)
+    return Priority(level, why, score)
 
 
-def _signs(facts: Facts, now_ms: int) -> list[tuple[int, str]]:
+def _reasons(facts: Facts, now_ms: int) -> list[tuple[int, str]]:
     """Return what speaks for and against, each with its weight and in words."""
     found: list[tuple[int, str]] = []
     if facts.state == "regressed":

@@ -28,6 +28,7 @@ FROM notes JOIN people ON people.id = notes.person_id WHERE removed_ms IS NULL""
 _NOTES_OF: Final = (
     _NOTES.replace("removed_ms IS NULL", "notes.removed_ms IS NULL") + " AND issue_id = ? ORDER BY notes.id"
 )
+_ONE_NOTE: Final = _NOTES_OF.replace("issue_id = ? ORDER BY notes.id", "issue_id = ? AND notes.id = ?")
 _COUNT_NOTES = "SELECT COUNT(*) FROM notes WHERE issue_id = ?"
 _HAS_ISSUE = "SELECT merged_into FROM issues WHERE id = ?"
 _ADD_NOTE = """
@@ -73,6 +74,11 @@ _REMOVE_PATTERN = "DELETE FROM link_patterns WHERE id = ? RETURNING pattern"
 def notes(reader: Reader, issue_id: int) -> list[Note]:
     """Return notes and checks of an issue, oldest first."""
     return reader.all(Note, _NOTES_OF, (issue_id,))
+
+
+def note(reader: Reader, issue_id: int, number: int) -> Note | None:
+    """Return one note or check of an issue; None where it was removed, or never was."""
+    return reader.first(Note, _ONE_NOTE, (issue_id, number))
 
 
 def add_note(

@@ -36,6 +36,10 @@ SPREADS_AFTER_MS: Final = HOUR_MS
 """What is met within an hour of the first failure is where it began, and not where it spread to."""
 
 
+_UNKNOWN: Final = Weighed(0, "ERROR", 0, None, None)
+"""For an issue whose latest failure is not kept any more."""
+
+
 def facts_of(reader: Reader, rows: list[Issue], now_ms: int) -> dict[int, Facts]:
     """Return what each of some issues is weighed by."""
     ids = json.dumps([row.id for row in rows])
@@ -54,15 +58,16 @@ def facts_of(reader: Reader, rows: list[Issue], now_ms: int) -> dict[int, Facts]
             row.first_ms,
             row.last_ms,
             row.users,
-            latest[row.id].severity if row.id in latest else "ERROR",
-            bool(latest[row.id].handled) if row.id in latest else False,
+            last.severity,
+            bool(last.handled),
             last_hour.get(row.id, 0),
             day_before.get(row.id, 0),
             tuple(spread.get(row.id, ())),
-            latest[row.id].priority if row.id in latest else None,
-            (latest[row.id].priority_by or "") if row.id in latest else "",
+            last.priority,
+            last.priority_by or "",
         )
         for row in rows
+        for last in (latest.get(row.id, _UNKNOWN),)
     }
 
 

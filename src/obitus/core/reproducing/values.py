@@ -30,7 +30,6 @@ from typing import Any, Final
 MOST_WRITTEN: Final = 20_000
 """Values that are written for one call."""
 MOST_LEVELS: Final = 60
-LONGEST_LINE: Final = 100
 _HIDDEN: Final = "[hidden: "
 _SEEN: Final = 200
 _INTEGER: Final = re.compile(r"-?[0-9]{1,1300}")
@@ -79,7 +78,6 @@ class Writer:
         self._taken: dict[str, str] = {}
         self._objects: dict[int, str] = {}
         self._shared: set[int] = set()
-        self._open: set[int] = set()
         self._later: list[tuple[str, dict[str, Any], str]] = []
         self._names: set[str] = set()
         self._left = MOST_WRITTEN

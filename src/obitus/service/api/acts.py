@@ -24,6 +24,8 @@ router = APIRouter(prefix="/api", tags=["people"], responses=described("not-sign
 
 AT_ONCE: Final = 500
 LAST: Final = 2**62
+COLUMNS: Final = ["time", "person", "act", "subject"]
+"""What stands in the file of each act."""
 Kind = Annotated[str, Query(alias="act", max_length=100, description="Only acts of this kind.")]
 By = Annotated[str, Query(max_length=60, description="Only what this person did.")]
 Since = Annotated[str | None, Query(max_length=40, description="From this time on, RFC 3339 with an offset.")]
@@ -70,14 +72,14 @@ def acts_file(
     """Stream the whole record, or what of it is asked for."""
     span_ms = _span(since, until)
     noted.note(person, "exported", f"the record of acts as {form}")
-    return as_file(_every(records, act, by, span_ms), ["time", "person", "act", "subject"], form, "acts")
+    return as_file(_every(records, act, by, span_ms), COLUMNS, form, "acts")
 
 
 def _every(records: Records, act: str, by: str, span_ms: tuple[int, int]) -> Iterator[dict[str, Any]]:
     before = LAST
     while rows := store.acts(records.reader, act=act, person=by, span_ms=span_ms, before=before, most=AT_ONCE):
         for row in rows:
-            yield {"time": to_text(row.time_ms), "person": row.person, "act": row.act, "subject": row.subject}
+            yield _answer(row).model_dump()
         before = rows[-1].id
 
 

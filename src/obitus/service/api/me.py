@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.clock import DAY_MS, to_text
 from obitus.service import secrets
 from obitus.service.api import answers, views
-from obitus.service.api.sign_in import check_strength, checked_password
+from obitus.service.api.sign_in import check_strength, checked_password, fresh_step
 from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in import codes
@@ -252,10 +252,6 @@ def stop_codes(
     row = store.person_named(records.reader, person.name)
     if row is None or row.code_secret is None:
         raise Problem("not-found", "No one-time codes are asked for.")
-    secret = row.code_secret
-    step = codes.step_of(secret, order.code, clock.now_ms())
-    if step is None or step <= row.code_step:
-        acts.note_refusal("sign-in failed", f"{person.name}: one-time code, to stop asking for them")
-        raise Problem("sign-in-failed", "This one-time code is not right, was used, or is too old. Wait for the next.")
+    fresh_step(clock, acts, row, order.code, f"{person.name}: one-time code, to stop asking for them")
     acts.do(person.id, "stopped one-time codes", "", lambda c: team.stop_codes(c, person.id))
     return answers.Done()

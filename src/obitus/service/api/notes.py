@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from typing import Annotated, Any, Final, Literal
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Path, Query, Request
 from fastapi.responses import Response
 from pydantic import BaseModel, ConfigDict, Field
 
+from obitus.core.bounds import OUTPUT
 from obitus.core.clock import to_text
 from obitus.core.prose import LONGEST, Ways, as_json, mentioned, read
 from obitus.service.api.answers import Done, Time
@@ -32,12 +33,9 @@ router = APIRouter(
     ),
 )  # fmt: skip
 
-MOST_OUTPUT: Final = 20_000
-MOST_ITEMS: Final = 50
 Text = Annotated[str, Field(max_length=LONGEST, description="Markdown (CommonMark); tags of HTML stay text.")]
 LookedAt = Annotated[str, Field(max_length=200, description="What was looked at; '' for a note.")]
 NoteNumber = Annotated[int, Path(ge=1, le=2**62, description="The number of the note.")]
-FoundName = Literal["", "ruled out", "suspicious", "unclear"]
 
 
 class NewNote(BaseModel):
@@ -47,8 +45,8 @@ class NewNote(BaseModel):
 
     text: Text = ""
     looked_at: LookedAt = ""
-    found: FoundName = Field(default="", description="What a check came to.")
-    output: str = Field(default="", max_length=MOST_OUTPUT, description="What a command printed, as it came.")
+    found: Found = Field(default="", description="What a check came to.")
+    output: str = Field(default="", max_length=OUTPUT, description="What a command printed, as it came.")
 
 
 class ChangedNote(BaseModel):
@@ -58,7 +56,7 @@ class ChangedNote(BaseModel):
 
     text: Text = ""
     looked_at: LookedAt = ""
-    found: FoundName = ""
+    found: Found = ""
     seen: int = Field(
         ge=1, le=10_000, description="The version that was seen. If it changed meanwhile, the answer is 409."
     )
@@ -72,7 +70,7 @@ class NoteAnswer(BaseModel):
     time: Time
     changed: Time | None
     looked_at: str
-    found: FoundName
+    found: Found
     text: str
     parts: list[dict[str, Any]] = Field(description="The text read into parts: `tag`, `text`, `address`, `parts`.")
     mentions: list[str] = Field(description="Whom it mentions.")
@@ -107,7 +105,7 @@ class VersionAnswer(BaseModel):
     person: str
     time: Time
     looked_at: str
-    found: FoundName
+    found: Found
     text: str
 
 
@@ -158,9 +156,8 @@ def ways_of(records: Records) -> Ways:
 @router.post("/issues/{number}/notes", summary="Write a note or a check", status_code=201)
 def add_note(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: NewNote) -> NotesAnswer:
     """Write down what is known, or what was looked at and what was found."""
-    _check(order.text, order.looked_at, order.found, order.output)
+    found = _checked(order, order.output)
     now_ms = clock.now_ms()
-    found: Found = order.found or ("unclear" if order.looked_at else "")
     records.writer.run(
         lambda c: store.add_note(
             c, number, person.id, now_ms, text=order.text, looked_at=order.looked_at, found=found, output=order.output
@@ -169,26 +166,27 @@ def add_note(records: TheRecords, clock: TheClock, person: SignedIn, number: Num
     return notes(records, number)
 
 
-def _check(text: str, looked_at: str, found: str, output: str) -> None:
-    if found and not looked_at.strip():
+def _checked(order: NewNote | ChangedNote, output: str = "") -> Found:
+    """Return what a check came to, "" for a note; raises a problem where it says nothing, or found something and not what was looked at."""
+    if order.found and not order.looked_at.strip():
         raise Problem("bad-field", "Say what was looked at, beside what was found.", field="looked_at")
-    if not (text.strip() or looked_at.strip() or output.strip()):
+    if not (order.text.strip() or order.looked_at.strip() or output.strip()):
         raise Problem("bad-field", "Write something.", field="text")
+    return order.found or ("unclear" if order.looked_at else "")
 
 
 @router.put(
     "/issues/{number}/notes/{note}",
     summary="Change a note",
-    responses=described("changed-meanwhile", "not-for-this-role"),
+    responses=described("changed-meanwhile"),
 )
 def change_note(
     records: TheRecords, clock: TheClock, person: SignedIn, number: Number, note: NoteNumber, order: ChangedNote
 ) -> NotesAnswer:
     """Change what a note says; what it said before is kept. Whoever wrote it may, and owners."""
-    _check(order.text, order.looked_at, order.found, "")
+    found = _checked(order)
     _of_its_writer(records, person.name, person.role, number, note)
     now_ms = clock.now_ms()
-    found: Found = order.found or ("unclear" if order.looked_at else "")
     records.writer.run(
         lambda c: store.change_note(
             c, number, note, person.id, now_ms, seen=order.seen, text=order.text, looked_at=order.looked_at, found=found
@@ -197,7 +195,7 @@ def change_note(
     return notes(records, number)
 
 
-@router.delete("/issues/{number}/notes/{note}", summary="Remove a note", responses=described("not-for-this-role"))
+@router.delete("/issues/{number}/notes/{note}", summary="Remove a note")
 def remove_note(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number, note: NoteNumber
 ) -> Done:
@@ -211,7 +209,7 @@ def remove_note(
 
 
 def _of_its_writer(records: Records, name: str, role: str, number: int, note: int) -> None:
-    row = next((one for one in store.notes(records.reader, number) if one.id == note), None)
+    row = store.note(records.reader, number, note)
     if row is None:
         raise Problem("not-found", f"There is no note {note} on issue {number}.")
     if row.person != name and role != "owner":

@@ -255,6 +255,15 @@ def checked_password(
     return found, enter
 
 
+def fresh_step(clock: Clock, acts: Acts, row: PersonWithPassword, code: str, subject: str) -> int:
+    """Return the period that somebody's one-time code is good for; where it is wrong or was used, puts that on record and raises a problem."""
+    step = codes.step_of(row.code_secret, code, clock.now_ms()) if row.code_secret is not None else None
+    if step is None or step <= row.code_step:
+        acts.note_refusal("sign-in failed", subject)
+        raise Problem("sign-in-failed", "This one-time code is not right, was used, or is too old. Wait for the next.")
+    return step
+
+
 def _with_code(
     clock: Clock, acts: Acts, request: Request, row: PersonWithPassword, enter: Enter, code: str | None
 ) -> Enter:
@@ -263,14 +272,7 @@ def _with_code(
         return enter
     if not code:
         raise Problem("code-needed", "Send the one-time code too: the six digits that your authenticator app shows.")
-    step = codes.step_of(row.code_secret, code, clock.now_ms())
-
-    def refused() -> Problem:
-        acts.note_refusal("sign-in failed", f"{row.name} from {address_of(request)}: one-time code")
-        return Problem("sign-in-failed", "This one-time code is not right, was used, or is too old. Wait for the next.")
-
-    if step is None or step <= row.code_step:
-        raise refused()
+    step = fresh_step(clock, acts, row, code, f"{row.name} from {address_of(request)}: one-time code")
 
     def enters(connection: sqlite3.Connection) -> int:
         if not team.use_code(connection, row.id, step):
