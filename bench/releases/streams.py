@@ -15,9 +15,10 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.comparing import Course, Seen, stepped_up
 from obitus.core.days import UNDATED
 from obitus.core.lifecycle import Settling
-from obitus.store import issues as issue_store
+from obitus.store import deciding
 from obitus.store.days.failures import FailureRow
 from obitus.store.days.writing import WritingDays
+from obitus.store.deciding import Order
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, take
 from obitus.store.migrations import open_for_writing
@@ -65,15 +66,8 @@ def regressions(folder: Path, seed: int = 5) -> dict[str, int]:
             _take(connection, days, -1 - told, f"release {told}", told, _arrives(told), _arrives(told))
             told += 1
         if event.settle is not None:
-            issue_store.decide(
-                connection,
-                known[event.issue],
-                "settle",
-                settling=event.settle,
-                person_id=1,
-                person="owner",
-                now_ms=event.comes_ms,
-            )
+            order = Order("settle", event.settle)
+            deciding.decide(connection, [(known[event.issue], deciding.Seen(), order)], (1, "owner"), event.comes_ms)
         else:
             known[event.issue] = _take(
                 connection, days, number, f"issue {event.issue}", event.release, event.happens_ms, event.comes_ms

@@ -147,7 +147,7 @@ def test_nothing_of_it_is_changed(seen: tuple[Running, str, str]) -> None:
                 continue
             address = path.replace("{number}", str(hidden)).replace("{name}", HIDDEN).replace("{release}", "9")
             address = re.sub(r"\{[a-z]+\}", "1", address)
-            if path.startswith(("/api/saved", "/api/boards", "/api/deploys", "/api/check-lists")):
+            if path.startswith(("/api/saved", "/api/boards", "/api/deploys", "/api/check-lists", "/api/decisions")):
                 continue
             tried += 1
             answer = ask_as(running, ida, method.upper(), address, {})
@@ -166,7 +166,20 @@ def test_nothing_of_it_is_changed(seen: tuple[Running, str, str]) -> None:
             path,
             answer.data,
         )
-    assert [tuple(row) for row in reader.rows("SELECT * FROM issues WHERE app_id = 2")] == before
+    both = {"issues": [{"number": hidden}, {"number": mine}], "accept": True}
+    answer = ask_as(running, ida, "POST", "/api/decisions", both).json()
+    assert (answer["done"], [(one["number"], one["slug"]) for one in answer["left"]]) == (
+        [mine],
+        [(hidden, "not-found")],
+    )
+    of_owner = running.ask("POST", "/api/decisions", both | {"accept": None, "park": {}}).json()["decision"]
+    taken = ask_as(running, ida, "POST", f"/api/decisions/{of_owner}/undo").json()
+    assert (taken["done"], taken["left"]) == ([mine], [])
+    assert ask_as(running, ida, "POST", f"/api/decisions/{of_owner}/undo").status == 404
+    assert running.get(f"/api/issues/{hidden}")["state"] == "parked", "she took back her part of it alone"
+    assert running.ask("POST", f"/api/decisions/{of_owner}/undo").json()["done"] == [hidden]
+    after = [tuple(row) for row in reader.rows("SELECT * FROM issues WHERE app_id = 2")]
+    assert [row for row in after if row[0] != hidden] == [row for row in before if row[0] != hidden]
     assert reader.rows("SELECT 1 FROM deploys WHERE inferred = 0") == []
     assert ask_as(running, olav, "POST", f"/api/issues/{hidden}/accept", {}).status == 200
 

@@ -45,6 +45,8 @@ class Facts:
     said: Level | None = None
     """What somebody said that it is."""
     said_by: str = ""
+    reopened: bool = False
+    """Whether it was parked and has come back."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +80,8 @@ def _reasons(facts: Facts, now_ms: int) -> list[tuple[int, str]]:
     found: list[tuple[int, str]] = []
     if facts.state == "regressed":
         found.append((35, "regressed"))
+    elif facts.reopened:
+        found.append((30, "reopened"))
     elif facts.state == "untriaged" and now_ms - facts.first_ms < NEW_MS:
         found.append((20, "new"))
     elif facts.state == "untriaged":

@@ -15,12 +15,13 @@ from obitus.core.clock import to_text
 from obitus.core.version import VERSION
 from obitus.service.api import acts as api_acts
 from obitus.service.api import against as api_against
-from obitus.service.api import answers
+from obitus.service.api import answers, decisions
 from obitus.service.api import apps as api_apps
 from obitus.service.api import calls as api_calls
 from obitus.service.api import check_lists as api_check_lists
 from obitus.service.api import document as api_document
 from obitus.service.api import grouping as api_grouping
+from obitus.service.api import handing as api_handing
 from obitus.service.api import issues as api_issues
 from obitus.service.api import log_orders as api_log_orders
 from obitus.service.api import me as api_me
@@ -157,6 +158,8 @@ def make_app() -> FastAPI:
         reports.router,
         telemetry.router,
         api_issues.router,
+        decisions.router,
+        api_handing.router,
         api_reproducing.router,
         api_notes.router,
         api_check_lists.router,

@@ -18,8 +18,9 @@ from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/commits/.{1,1000}")
-_ATTACHED: Final = re.compile(r"/api/issues/[0-9]{1,20}/attachments")
 """Routes that bound their bodies by themselves: what they take is large, and compressed."""
+_FILES: Final = re.compile(r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?")
+"""Routes that take a file that a person sends."""
 PERSON: Final = "obitus.person"
 """Where a request's scope holds who asks, None for a reporting key."""
 SIGN_IN: Final = "/api/sign-in"
@@ -94,7 +95,7 @@ class _Request:
         self._patience = patience
         path = scope["path"]
         self._bounds_itself = _LONG_BODIES.fullmatch(path) is not None
-        is_file = _ATTACHED.fullmatch(path) is not None
+        is_file = _FILES.fullmatch(path) is not None
         self._most = (
             limits.sign_in_bytes
             if path.startswith(SIGN_IN)

@@ -92,6 +92,10 @@ class ProblemDetails(BaseModel):
     slug: str = Field(description="Stable name of the problem.")
     field: str | None = Field(default=None, description="The field that is not right, where there is one.")
     position: int | None = Field(default=None, description="Where in it, as the number of a character, from 1.")
+    there: dict[str, Any] | None = Field(
+        default=None,
+        description="What is there now, where something changed meanwhile: an issue's state, since when, whose, and why.",
+    )
 
 
 class Problem(Exception):
@@ -122,7 +126,8 @@ class Problem(Exception):
 def as_problem(error: store_errors.StoreError) -> Problem:
     """Turn an error of the store into a problem."""
     retry = 30 if isinstance(error, store_errors.StoreFull) else 1 if PROBLEMS[error.slug][0] in (429, 503) else None
-    return Problem(error.slug, str(error), retry_after_s=retry)
+    there = error.there if isinstance(error, store_errors.ChangedMeanwhile) else None
+    return Problem(error.slug, str(error), retry_after_s=retry, **({"there": there} if there else {}))
 
 
 def fault(method: str, path: str, error: Exception) -> Problem:

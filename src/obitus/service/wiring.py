@@ -5,6 +5,7 @@ from __future__ import annotations
 from obitus.service.clock import Clock
 from obitus.service.intake.intake import Intake
 from obitus.service.jobs.collecting import Collecting
+from obitus.service.jobs.handing import Handing
 from obitus.service.jobs.housekeeping import Housekeeping
 from obitus.service.jobs.planning import Planner
 from obitus.service.jobs.regrouping import Regrouping
@@ -47,6 +48,7 @@ class Parts:
                 Telling(self.live),
                 Watching(self.records, self.clock),
                 self.collecting,
+                Handing(self.records, self.clock),
                 Regrouping(
                     self.records, self.clock, preparer, self.planner, self.regrouping_orders, self.runner.stopping
                 ),

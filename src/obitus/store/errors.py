@@ -22,6 +22,8 @@ StoreError
 
 from __future__ import annotations
 
+from typing import Any
+
 
 class StoreError(Exception):
     """Base of all errors of the store. ``slug`` is stable and names the problem in the API."""
@@ -120,9 +122,13 @@ class EvidenceGone(StoreError):
 
 
 class ChangedMeanwhile(StoreError):
-    """Raised when what somebody decided on is not any more what they saw; says what it is now."""
+    """Raised when what somebody decided on is not any more what they saw; says what it is now, ``there`` as fields where that helps."""
 
     slug = "changed-meanwhile"
+
+    def __init__(self, said: str, there: dict[str, Any] | None = None) -> None:
+        super().__init__(said)
+        self.there = there
 
 
 UNREADABLE = (EvidenceGone, StoreDamaged)

@@ -13,7 +13,7 @@ from obitus.store.database import Reader
 from obitus.store.rows import EventRow
 
 Kind = Literal[
-    "regrouping-asked", "regrouping", "issue-new", "issue-regressed", "issue-decided", "issue-changed", "issue-revealed",
+    "regrouping-asked", "regrouping", "issue-new", "issue-regressed", "issue-reopened", "issue-decided", "issue-changed", "issue-revealed",
     "release-seen", "release-changed", "deploy", "rate-stepped-up", "rate-step-ended", "act",
 ]  # fmt: skip
 KEPT_MS: Final = DAY_MS

@@ -26,6 +26,7 @@ from obitus.store.days.runs import RunFacts
 from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, settling_of
+from obitus.store.parking import ParkedIssues
 from obitus.store.rows import GrowingTally, SettledBy
 
 _ADD_ISSUE = """
@@ -211,6 +212,7 @@ class _Batch:
         self._said: Counter[tuple[int, int, str, int, str]] = Counter()
         self._names: dict[tuple[int, str, str], str] = {}
         self.calls = CallCounts(connection)
+        self.parked = ParkedIssues(connection)
 
     def release_of(self, report: Prepared) -> releases.Found:
         """Return the release of a report, which has come with it if it was not known."""
@@ -321,6 +323,7 @@ class _Batch:
     def note(self) -> None:
         """Count what came, and say when the apps were heard of first and last, and from where there is something new to look at."""
         self._write_counts()
+        self.parked.finish()
         self.calls.write()
         for release_id, environment in self._due:
             self.connection.execute(_DUE, (release_id, environment))
@@ -426,11 +429,15 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
         events.add(connection, "issue-new", report.received_ms, app_id=report.app_id, issue=issue_id)
     if not found.known:
         add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
+        batch.parked.met_in_app(report.app_id, found.fingerprint, report.received_ms)
     values["fingerprint"] = found.fingerprint
     values["issue_id"] = issue_id
     issue = connection.execute(_STATE, (issue_id,)).fetchone()
     state: State = issue["state"]
     # Before the failure is written: it must not count itself among what the issue has met.
+    if state == "parked":
+        release = (release_id, report.release)
+        batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, seq)
     judged = _judge(connection, report, issue_id, state)
     if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason

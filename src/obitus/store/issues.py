@@ -1,4 +1,4 @@
-"""Reading issues and failures, and people's decisions on issues."""
+"""Reading issues and failures, and what stands on the history of issues."""
 
 from __future__ import annotations
 
@@ -7,11 +7,10 @@ import sqlite3
 from collections.abc import Callable, Sequence
 from typing import Any, Final, Literal
 
-from obitus.core.lifecycle import Decision, Settling, State, state_after
+from obitus.core.lifecycle import Settling
 from obitus.store import events
 from obitus.store.asking.issues import Asked
 from obitus.store.database import Kept, Reader, typed
-from obitus.store.errors import ChangedMeanwhile, NotThere
 from obitus.store.rows import (
     CameBack,
     CameBy,
@@ -41,7 +40,7 @@ _ISSUE_COLUMNS = """
 SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
   issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.users, issues.app_id,
-  issues.merged_into, issues.waits_for,
+  issues.merged_into, issues.waits_for, issues.reopened,
   (SELECT name FROM people WHERE people.id = issues.holder_id) AS holder,
   (SELECT version FROM releases WHERE releases.id = issues.began_in_id) AS began_in,
   (SELECT version FROM releases JOIN failures ON failures.release_id = releases.id
@@ -98,16 +97,6 @@ SELECT
   (SELECT f.id FROM failures f
    WHERE f.issue_id = :issue_id AND (f.time_ms, f.seq) > (:time_ms, :seq)
    ORDER BY f.time_ms, f.seq LIMIT 1) AS later"""
-_DECIDE = """
-UPDATE issues SET state = :state, state_ms = :now_ms,
-  settled_in = CASE WHEN :state = 'settled' THEN :release ELSE settled_in END,
-  settled_ms = CASE WHEN :state = 'settled' THEN :now_ms ELSE settled_ms END
-WHERE id = :id"""
-_LATEST_REASON = "SELECT reason FROM issue_history WHERE issue_id = ? ORDER BY id DESC LIMIT 1"
-_UNSETTLE = "DELETE FROM settlings WHERE issue_id = :id AND (:environment = '' OR environment = :environment)"
-_SETTLE = """
-INSERT INTO settlings (issue_id, environment, how, release, after, time_ms)
-VALUES (:id, :environment, :how, :release, :after, :now_ms)"""
 _FAILURE_AT = "SELECT seq FROM failures WHERE issue_id = ? AND time_ms = ? LIMIT 1"
 _REGRESSIONS = """
 SELECT h.seq, r.version FROM issue_history h JOIN releases r ON r.id = h.release_id
@@ -115,16 +104,9 @@ WHERE h.issue_id = ? AND h.to_state = 'regressed' AND h.seq IS NOT NULL ORDER BY
 SETTLINGS: Final = (
     "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ? ORDER BY environment"
 )
-_HOLDER = "SELECT waits_for, (SELECT name FROM people WHERE people.id = holder_id) AS holder FROM issues WHERE id = ?"
-_HAND_OVER = "UPDATE issues SET holder_id = :holder, waits_for = :waits_for WHERE id = :id"
-_TAKE_UP = "UPDATE issues SET holder_id = :person_id WHERE id = :id AND holder_id IS NULL"
-_WAITS_NO_MORE = "UPDATE issues SET waits_for = '' WHERE id = :id"
 _NOTE = """
 INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
 SELECT id, :now_ms, :person_id, state, state, :reason FROM issues WHERE id = :id"""
-_ADD_HISTORY = """
-INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
-VALUES (:id, :now_ms, :person_id, :from_state, :state, :reason)"""
 
 
 def issues(
@@ -262,102 +244,6 @@ def neighbours(reader: Reader, failure: Failure) -> tuple[bytes | None, bytes | 
         Neighbours, _NEIGHBOURS, {"issue_id": failure.issue_id, "time_ms": failure.time_ms, "seq": failure.seq}
     )
     return row.earlier, row.later
-
-
-def decide(
-    connection: sqlite3.Connection,
-    issue_id: int,
-    decision: Decision,
-    *,
-    settling: Settling | None = None,
-    seen: State | None = None,
-    person_id: int,
-    person: str,
-    now_ms: int,
-) -> None:
-    """Carry out a person's decision and put it on the issue's history. Runs on the writer.
-
-    What was settled for everywhere replaces all earlier settlings; what was settled in one environment, that one's.
-    Raises ChangedMeanwhile where ``seen``, the state that the person saw, is not its state any more.
-    """
-    row = connection.execute("SELECT state FROM issues WHERE id = ?", (issue_id,)).fetchone()
-    if row is None:
-        raise NotThere(f"there is no issue {issue_id}")
-    if seen is not None and row[0] != seen:
-        latest = connection.execute(_LATEST_REASON, (issue_id,)).fetchone()
-        raise ChangedMeanwhile(
-            f"Issue {issue_id} was {seen} when you looked, and is {row['state']} by now. {latest[0] if latest else ''} "
-            "Nothing was changed: look again, and decide."
-        )
-    state = state_after(decision)
-    said = {
-        "accept": "accepted it",
-        "settle": f"settled it as fixed {settling.said if settling else ''}",
-        "park": "parked it",
-    }[decision]
-    values = {
-        "id": issue_id,
-        "state": state,
-        "now_ms": now_ms,
-        "person_id": person_id,
-        "environment": settling.environment if settling else "",
-        "how": settling.how if settling else None,
-        "release": settling.release if settling else None,
-        "after": settling.after if settling else None,
-    }
-    connection.execute(_DECIDE, values)
-    # Who accepts it has it, where nobody has.
-    connection.execute(
-        _TAKE_UP if decision == "accept" else _WAITS_NO_MORE,
-        {"id": issue_id} | ({"person_id": person_id} if decision == "accept" else {}),
-    )
-    connection.execute(_UNSETTLE, values)
-    if settling is not None:
-        connection.execute(_SETTLE, values)
-    connection.execute(_ADD_HISTORY, values | {"from_state": row[0], "reason": f"{person} {said}."})
-    events.add(connection, "issue-decided", now_ms, issue=issue_id, state=state)
-
-
-def hand_over(
-    connection: sqlite3.Connection,
-    issue_id: int,
-    to: tuple[int, str] | None,
-    waits_for: str,
-    *,
-    by: tuple[int, str],
-    seen: str | None,
-    now_ms: int,
-) -> None:
-    """Give an issue to somebody (number and name), or to nobody, and say what it waits for. Runs on the writer.
-
-    ``seen`` is the name of whom the person who asks saw having it, '' for nobody; None does not look. Raises NotThere and
-    ChangedMeanwhile.
-    """
-    row = connection.execute(_HOLDER, (issue_id,)).fetchone()
-    if row is None:
-        raise NotThere(f"there is no issue {issue_id}")
-    before = row["holder"] or ""
-    if seen is not None and seen != before:
-        raise ChangedMeanwhile(
-            f"Issue {issue_id} is with {before or 'nobody'} by now. Nothing was changed: look again, and decide."
-        )
-    after = to[1] if to is not None else ""
-    if (before, row["waits_for"]) == (after, waits_for):
-        return
-    values = {"id": issue_id, "holder": to[0] if to is not None else None, "waits_for": waits_for}
-    connection.execute(_HAND_OVER, values)
-    said = []
-    if after != before:
-        said.append(
-            "took it"
-            if after == by[1]
-            else f"handed it to {after}"
-            if after
-            else f"took it from {before}, to be taken up"
-        )
-    if waits_for != row["waits_for"]:
-        said.append(f"said that it waits for {waits_for}" if waits_for else "said that it waits no more")
-    note(connection, issue_id, by[0], f"{by[1]} {' and '.join(said)}.", now_ms)
 
 
 def settlings(reader: Reader, issue_id: int) -> list[Settling]:

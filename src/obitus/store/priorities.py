@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from typing import Final
 
 from obitus.core.clock import DAY_MS, HOUR_MS
-from obitus.core.priority import Facts, Level
+from obitus.core.priority import Facts
 from obitus.store.database import Reader
-from obitus.store.errors import NotThere
-from obitus.store.issues import note
 from obitus.store.rows import Issue, IssueCount, SpreadTo, Weighed
 
 _LATEST = """
@@ -31,7 +28,6 @@ SELECT issue_id, name FROM (
   SELECT issue_id, entry_point AS name, MIN(first_ms) AS first_ms FROM issue_releases WHERE issue_id IN (SELECT value FROM json_each(:ids)) GROUP BY issue_id, entry_point)
 WHERE first_ms >= :from_ms AND name <> '' AND first_ms > (SELECT issues.first_ms FROM issues WHERE issues.id = issue_id) + :settle_ms
 ORDER BY issue_id, first_ms"""
-_SAY = "UPDATE issues SET priority = :level, priority_by = :by WHERE id = :id RETURNING id"
 SPREADS_AFTER_MS: Final = HOUR_MS
 """What is met within an hour of the first failure is where it began, and not where it spread to."""
 
@@ -65,6 +61,7 @@ def facts_of(reader: Reader, rows: list[Issue], now_ms: int) -> dict[int, Facts]
             tuple(spread.get(row.id, ())),
             last.priority,
             last.priority_by or "",
+            bool(row.reopened),
         )
         for row in rows
         for last in (latest.get(row.id, _UNKNOWN),)
@@ -73,14 +70,3 @@ def facts_of(reader: Reader, rows: list[Issue], now_ms: int) -> dict[int, Facts]
 
 def _counts(reader: Reader, sql: str, values: dict[str, object]) -> dict[int, int]:
     return {row.issue_id: row.n for row in reader.all(IssueCount, sql, values)}
-
-
-def say(
-    connection: sqlite3.Connection, issue_id: int, level: Level | None, *, by: tuple[int, str], now_ms: int
-) -> None:
-    """Say how much an issue matters; with None that is worked out again. Raises NotThere. Runs on the writer."""
-    values = {"id": issue_id, "level": level, "by": by[0] if level is not None else None}
-    if connection.execute(_SAY, values).fetchone() is None:
-        raise NotThere(f"there is no issue {issue_id}")
-    said = f"said that its priority is {level}" if level is not None else "left its priority to be worked out"
-    note(connection, issue_id, by[0], f"{by[1]} {said}.", now_ms)

@@ -45,6 +45,8 @@ class Issue(NamedTuple):
     app_id: int
     merged_into: int | None
     waits_for: str
+    reopened: str
+    """Why it came back, where it was parked and nobody has decided on it since."""
     holder: str | None
     began_in: str | None
     latest_in: str | None

@@ -166,6 +166,13 @@ class PriorityAnswer(BaseModel):
     said: bool = Field(description="Whether somebody said so.")
 
 
+class ParkedAnswer(BaseModel):
+    """Until what an issue is parked."""
+
+    said: str = Field(description="In words; '' where only a person brings it back.")
+    so_far: str = Field(description="How far what is counted has got, in words.")
+
+
 class IssueRow(BaseModel):
     """An issue in a list."""
 
@@ -191,6 +198,8 @@ class IssueRow(BaseModel):
     holder: str | None = Field(description="Who has it: takes care of it.")
     priority: PriorityAnswer
     waits_for: str = Field(description="Whom or what it waits for, in words.")
+    parked: ParkedAnswer | None = Field(description="Until what it is parked, where it is.")
+    reopened: str = Field(description="Why it came back, where it was parked and nobody has decided on it since.")
     over_time: list[int] = Field(
         description="Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days."
     )

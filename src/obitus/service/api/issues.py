@@ -1,31 +1,23 @@
-"""``/api``: the desk, issues, failures, and the decisions on them."""
+"""``/api``: the desk, issues and failures."""
 
 from __future__ import annotations
 
-import sqlite3
 import uuid
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Path, Query
-from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.asking import QuestionTrouble
-from obitus.core.lifecycle import Decision, Settling
-from obitus.core.priority import Level
-from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service.api import answers, views
 from obitus.service.api.asked import Cursor, Limit, Question, TheWindow, bad_question, closed, opened, understood
 from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
-from obitus.service.problems import Problem, described
+from obitus.service.problems import described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import issues as store
-from obitus.store import priorities, team
-from obitus.store import releases as release_store
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import Asked, asked_of_issues
-from obitus.store.people import Person
 from obitus.store.records import Records
 from obitus.store.windows import Window
 
@@ -143,158 +135,3 @@ def failures(
 def failure(records: TheRecords, id: uuid.UUID) -> answers.FailureAnswer:
     """Return one failure with everything that was captured."""
     return views.failure_answer(records, store.failure_with_id(records.reader, id.bytes))
-
-
-class SettleOrder(BaseModel):
-    """From when an issue is fixed: from a release, from now whatever the release, or from the coming release."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    release: str | None = Field(
-        default=None,
-        min_length=1,
-        max_length=MOST_SIGNS,
-        description="The release with the fix; it need not have come yet. The newest known when neither it nor `how` is given.",
-    )
-    how: Literal["release", "now", "coming"] = Field(
-        default="release",
-        description="Fixed from the `release`, from `now` whatever the release, or from the `coming` release.",
-    )
-    environment: str | None = Field(
-        default=None, min_length=1, max_length=60, description="Settle it there only; everywhere when absent."
-    )
-
-
-Seen = Annotated[
-    answers.StateName | None,
-    Query(description="The state that the person saw. If it changed meanwhile, the answer is 409 and nothing is done."),
-]
-
-
-@router.post(
-    "/issues/{number}/accept",
-    summary="Accept an issue",
-    responses=described("not-found", "foreign-origin", "changed-meanwhile"),
-)
-def accept(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
-    """Say that somebody works on it."""
-    return _decide(records, clock, person, number, "accept", seen)
-
-
-@router.post(
-    "/issues/{number}/park",
-    summary="Park an issue",
-    responses=described("not-found", "foreign-origin", "changed-meanwhile"),
-)
-def park(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, seen: Seen = None) -> answers.Done:
-    """Put it aside; failures go on being counted."""
-    return _decide(records, clock, person, number, "park", seen)
-
-
-@router.post(
-    "/issues/{number}/settle",
-    summary="Settle an issue in a release",
-    responses=described("not-found", "foreign-origin", "no-release", "changed-meanwhile"),
-)
-def settle(
-    records: TheRecords,
-    clock: TheClock,
-    person: SignedIn,
-    number: Number,
-    order: SettleOrder | None = None,
-    seen: Seen = None,
-) -> answers.Done:
-    """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
-    order = order or SettleOrder()
-    row = store.issue(records.reader, number)
-    newest = release_store.newest(records.reader, row.app_id)
-    release = canonical(order.release) if order.release is not None else None
-    if order.how == "release" and release is None:
-        if newest is None:
-            raise Problem(
-                "no-release",
-                f"{row.app} has named no release yet. Say which one has the fix, or settle it now.",
-                field="release",
-            )
-        release = newest
-    if order.how != "release" and release is not None:
-        raise Problem("bad-field", f"With how={order.how}, leave the release out.", field="release")
-    settling = Settling(
-        order.how, clock.now_ms(), release, newest if order.how == "coming" else None, order.environment or ""
-    )
-    return _decide(records, clock, person, number, "settle", seen, settling)
-
-
-class PriorityOrder(BaseModel):
-    """How much somebody says that an issue matters."""
-
-    model_config = ConfigDict(extra="forbid", strict=True)
-
-    level: Level | None = Field(description="With null it is worked out again.")
-
-
-@router.post(
-    "/issues/{number}/priority",
-    summary="Say how much an issue matters",
-    responses=described("not-found", "foreign-origin"),
-)
-def say_priority(
-    records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: PriorityOrder
-) -> answers.Done:
-    """Correct the priority that was worked out, or leave it to be worked out again."""
-    now_ms = clock.now_ms()
-    records.writer.run(lambda c: priorities.say(c, number, order.level, by=(person.id, person.name), now_ms=now_ms))
-    return answers.Done()
-
-
-class HandOver(BaseModel):
-    """Who has an issue from now on, and what it waits for."""
-
-    model_config = ConfigDict(extra="forbid", strict=True)
-
-    to: str | None = Field(max_length=60, description="The name of one of the people; nobody with null.")
-    waits_for: str = Field(default="", max_length=200, description="Whom or what it waits for, in words.")
-    seen: str | None = Field(
-        default=None,
-        max_length=60,
-        description="Who was seen having it, '' for nobody. If that changed meanwhile, the answer is 409 and nothing is done.",
-    )
-
-
-@router.post(
-    "/issues/{number}/hand-over",
-    summary="Hand an issue over",
-    responses=described("not-found", "foreign-origin", "changed-meanwhile"),
-)
-def hand_over(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: HandOver) -> answers.Done:
-    """Give an issue to somebody who may decide about it, take it, or put it back; say what it waits for."""
-    row, now_ms = store.issue(records.reader, number), clock.now_ms()
-
-    def act(connection: sqlite3.Connection) -> None:
-        to = None
-        if order.to is not None:
-            to = (team.may_have(connection, order.to, row.app_id), order.to)
-        store.hand_over(
-            connection, number, to, order.waits_for.strip(), by=(person.id, person.name), seen=order.seen, now_ms=now_ms
-        )
-
-    records.writer.run(act)
-    return answers.Done()
-
-
-def _decide(
-    records: Records,
-    clock: Clock,
-    person: Person,
-    number: int,
-    decision: Decision,
-    seen: answers.StateName | None,
-    settling: Settling | None = None,
-) -> answers.Done:
-    now_ms = settling.time_ms if settling is not None else clock.now_ms()
-    records.writer.run(
-        lambda c: store.decide(
-            c, number, decision, settling=settling, seen=seen, person_id=person.id, person=person.name, now_ms=now_ms
-        )
-    )
-    return answers.Done()

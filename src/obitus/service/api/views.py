@@ -9,6 +9,7 @@ from collections.abc import Iterable
 
 from obitus.core.clock import to_text
 from obitus.core.headline import Headline
+from obitus.core.parking import so_far
 from obitus.core.priority import LEVELS, Priority, weigh
 from obitus.core.quiet.failing import collects_said
 from obitus.core.releases import Known, in_order
@@ -17,7 +18,7 @@ from obitus.core.wording import ago, count_of
 from obitus.service.api import answers, release_answers
 from obitus.service.clock import Clock
 from obitus.store import issues as store
-from obitus.store import priorities, quiet, rates
+from obitus.store import parking, priorities, quiet, rates
 from obitus.store import releases as release_store
 from obitus.store.errors import UNREADABLE
 from obitus.store.records import Records
@@ -44,16 +45,32 @@ def issue_rows(
     """Return issues of a list, with their course over the window; ``by_priority`` those first that matter most now."""
     found, none = _courses(records, [row.id for row in rows], window)
     weighed = _weighed(records, rows, now_ms)
+    parked = _parked(records, rows, now_ms)
     if by_priority:
         rows = sorted(rows, key=lambda row: (LEVELS.index(weighed[row.id].level), -weighed[row.id].score))
     return [
-        answers.IssueRow(**_issue_fields(row, row.failures, found.get(row.id, none), weighed[row.id])) for row in rows
+        answers.IssueRow(
+            **_issue_fields(row, row.failures, found.get(row.id, none), weighed[row.id], parked.get(row.id))
+        )
+        for row in rows
     ]
 
 
 def _weighed(records: Records, rows: list[Issue], now_ms: int) -> dict[int, Priority]:
     facts = priorities.facts_of(records.reader, rows, now_ms)
     return {row.id: weigh(facts[row.id], now_ms) for row in rows}
+
+
+def _parked(records: Records, rows: list[Issue], now_ms: int) -> dict[int, answers.ParkedAnswer]:
+    """Return until what those issues are parked that are."""
+    numbers = [row.id for row in rows if row.state == "parked"]
+    known = parking.parkings(records.reader, numbers) if numbers else {}
+    found = {number: answers.ParkedAnswer(said="", so_far="") for number in numbers}
+    for number, row in known.items():
+        until = parking.until_of(row)
+        since = parking.since(records.reader, row, now_ms)
+        found[number] = answers.ParkedAnswer(said=until.said, so_far=so_far(until, since))
+    return found
 
 
 def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> answers.IssueAnswer:
@@ -66,6 +83,7 @@ def issue_answer(records: Records, clock: Clock, number: int, window: Window) ->
             store.failures_inside(records.reader, number, window),
             found.get(number, none),
             _weighed(records, [row], clock.now_ms())[number],
+            _parked(records, [row], clock.now_ms()).get(number),
         ),
         what_failed=_what_failed(row, clock.now_ms()),
         users=row.users,
@@ -162,7 +180,9 @@ def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.S
     )
 
 
-def _issue_fields(row: Issue, failures: int, course: list[int], priority: Priority) -> dict[str, object]:
+def _issue_fields(
+    row: Issue, failures: int, course: list[int], priority: Priority, parked: answers.ParkedAnswer | None
+) -> dict[str, object]:
     return {
         "priority": answers.PriorityAnswer(level=priority.level, reason=priority.reason, said=priority.said),
         "number": row.id,
@@ -186,6 +206,8 @@ def _issue_fields(row: Issue, failures: int, course: list[int], priority: Priori
         "merged_into": row.merged_into,
         "holder": row.holder,
         "waits_for": row.waits_for,
+        "parked": parked,
+        "reopened": row.reopened,
         "over_time": course,
     }
 

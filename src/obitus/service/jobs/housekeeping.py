@@ -11,7 +11,7 @@ from typing import Final
 from obitus.service.clock import Clock
 from obitus.service.jobs import first_board, quiet
 from obitus.service.jobs.collecting import Collecting
-from obitus.store import calling, events, now, removing
+from obitus.store import calling, deciding, events, now, parking, removing
 from obitus.store import quiet as quiet_store
 from obitus.store.evidence import add_dictionary
 from obitus.store.records import Records
@@ -25,7 +25,9 @@ _log = logging.getLogger("obitus.service")
 
 
 class Housekeeping:
-    """Trains the dictionary of evidence, removes old events, deletes what is left of removed apps, makes the first board, looks for quiet failures."""
+    """Trains the dictionary of evidence, removes old events, deletes what is left of removed apps, makes the first board,
+    looks for quiet failures, and brings back what was parked until now.
+    """
 
     def __init__(self, records: Records, clock: Clock, collecting: Collecting) -> None:
         self._records, self._clock, self._collecting = records, clock, collecting
@@ -44,6 +46,7 @@ class Housekeeping:
         while not self._stopping.wait(EVERY_S):
             try:
                 self._train()
+                self._reopen()
                 self._prune()
                 self._remove()
                 first_board.make(self._records, self._clock.now_ms())
@@ -64,9 +67,14 @@ class Housekeeping:
             return
         self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
         now_ms = self._clock.now_ms()
-        for prune in (events.prune, now.prune, calling.prune_spans, quiet_store.prune):
+        for prune in (events.prune, now.prune, calling.prune_spans, quiet_store.prune, deciding.prune):
             while self._records.writer.run(partial(prune, now_ms=now_ms)) and not self._stopping.wait(RESTS_S):
                 pass
+
+    def _reopen(self) -> None:
+        """Bring back the issues that were parked until a time that has come."""
+        if parking.is_due(self._records.reader, self._clock.now_ms()):
+            self._records.writer.run(lambda c: parking.reopen_due(c, self._clock.now_ms()))
 
     def _look(self) -> None:
         """Look for quiet failures, about twice a minute: a tenth of one core at most."""

@@ -27,7 +27,7 @@ _ADMINISTERS_READING: Final = re.compile(r"/api/(?:acts(?:/|$)|people/invitation
 # What is one's own: whatever the role, but not with a token that may not do everything.
 _OWN: Final = re.compile(r"/api/me/")
 _DECIDES: Final = re.compile(
-    r"/api/(?:issues/|quiet/|deploys$|check-lists(?:/|$)|regroupings/[^/]+/undo|saved(?:/|$)|boards(?:/|$)"
+    r"/api/(?:issues/|decisions(?:/|$)|quiet/|deploys$|check-lists(?:/|$)|regroupings/[^/]+/undo|saved(?:/|$)|boards(?:/|$)"
     r"|apps/[^/]+/(?:commits/|log-orders))"
 )
 

@@ -1,0 +1,197 @@
+"""``CODEOWNERS`` files: who owns which files of a repository.
+
+A line holds a pattern, written as in a ``gitignore`` file (git-scm.com/docs/gitignore, "Pattern format"), and the owners of what
+it matches: ``@somebody``, ``@company/team`` or a mail address. Of several lines that match, the last one counts. Two things that
+``gitignore`` knows are not known here, as is the custom of these files: a pattern cannot be turned round with ``!``, and ``docs/*``
+means what lies in the folder itself, and nothing deeper. Such a line, and one that has no meaning, is left out with a remark.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from fnmatch import translate
+from functools import lru_cache
+from typing import Final
+
+MOST_LINES: Final = 50_000
+MOST_BYTES: Final = 1_500_000
+MOST_REMARKS: Final = 20
+MOST_SEGMENTS: Final = 30
+_LONGEST_LINE: Final = 2_000
+# A backslash keeps the blank or the number sign behind it in the pattern.
+_WORDS: Final = re.compile(r"(?:\\.|[^\s\\])+")
+_OWNER: Final = re.compile(r"@[^\s@]{1,200}|[^\s@]{1,100}@[^\s@]{1,100}")
+_SECTION: Final = re.compile(r"\^?\[[^\]]*\](?:\[\d+\])?")
+_SEPARATORS: Final = re.compile(r"[/\\]+")
+_NOT_A_LETTER: Final = re.compile(r"[\W_]+")
+
+
+@dataclass(frozen=True, slots=True)
+class OwnedBy:
+    """A line of such a file."""
+
+    number: int
+    """Of the line, from 1."""
+    pattern: str
+    owners: tuple[str, ...]
+    """As they are written; none where what matches is said to have no owner."""
+
+
+class Owners:
+    """What a file says. ``remarks`` names the lines that were left out, and why."""
+
+    def __init__(self, lines: Sequence[OwnedBy], remarks: Sequence[str]) -> None:
+        self.lines, self.remarks = tuple(lines), tuple(remarks)
+        self._rules = [(line, _Rule(line.pattern)) for line in reversed(lines)]
+
+    def line_for(self, path: str, beneath: str = "") -> OwnedBy | None:
+        """Return the line that says who owns a file, None where none does.
+
+        ``path`` is as a stack names it. One that is absolute is looked up from each of its folders on, since nobody knows which
+        of them is the repository's root; one that is not begins in ``beneath``, a folder of the repository ('' for its root).
+        """
+        parts = _parts(path)
+        if not parts or len(parts) > MOST_SEGMENTS:
+            return None
+        start = _parts(beneath)
+        absolute = path[:1] in "/\\" or path[1:2] == ":"
+        tails = [parts[at:] for at in range(len(parts))] if absolute else [parts]
+        candidates = [start + tail for tail in tails]
+        named = set(parts) | set(start)
+        for line, rule in self._rules:
+            if rule.may_match(named) and any(rule.matches(candidate) for candidate in candidates):
+                return line
+        return None
+
+
+def read_owners(text: str) -> Owners:
+    """Understand a file; what is no pattern with owners becomes a remark."""
+    lines: list[OwnedBy] = []
+    remarks: list[str] = []
+    for number, written in enumerate(text.splitlines(), 1):
+        if number > MOST_LINES:
+            remarks.append(f"Only the first {MOST_LINES:,} lines were read.")
+            break
+        found = _line(number, written)
+        if isinstance(found, OwnedBy):
+            lines.append(found)
+        elif found is not None and len(remarks) < MOST_REMARKS:
+            remarks.append(f"Line {number} is left out: {found}.")
+    return Owners(lines, remarks)
+
+
+def _line(number: int, written: str) -> OwnedBy | str | None:
+    """Return what a line says, why it is left out, or None where it says nothing."""
+    stripped = written.strip()
+    if not stripped or stripped.startswith("#"):
+        return None
+    if len(stripped) > _LONGEST_LINE:
+        return f"it is longer than {_LONGEST_LINE:,} characters"
+    if stripped.startswith("!"):
+        return "a pattern cannot be turned round with !"
+    if _SECTION.match(stripped):
+        return "it is the head of a section; the lines below it count as they stand"
+    words = _WORDS.findall(stripped)
+    if not words:
+        return "it holds no pattern"
+    pattern = words[0]
+    owners: list[str] = []
+    for word in words[1:]:
+        if word.startswith("#"):
+            break
+        if not _OWNER.fullmatch(word):
+            return f"{word[:60]!r} is no owner: write @name, @company/team or a mail address"
+        owners.append(word)
+    if "[" in pattern:
+        return "a pattern cannot have brackets"
+    if len(_parts(pattern)) > MOST_SEGMENTS or not _parts(pattern):
+        return "its pattern names no file or folder"
+    return OwnedBy(number, pattern, tuple(owners))
+
+
+class _Rule:
+    """A pattern, made ready to be matched."""
+
+    __slots__ = ("_anchored", "_folder", "_literal", "_only_direct", "_segments")
+
+    def __init__(self, pattern: str) -> None:
+        plain = pattern.replace("\\ ", " ").replace("\\#", "#")
+        self._folder = plain.endswith("/")
+        self._anchored = "/" in plain.rstrip("/")
+        self._segments = tuple(part for part in plain.split("/") if part)
+        self._only_direct = self._anchored and self._segments[-1] == "*" and not self._folder
+        plain_ones = [part for part in self._segments if "*" not in part and "?" not in part]
+        # Nearly every pattern has one name in it that most paths have not.
+        self._literal = max(plain_ones, key=len, default=None)
+
+    def may_match(self, names: set[str]) -> bool:
+        """Return whether it is worth looking closer at a path made of these names."""
+        return self._literal is None or self._literal in names
+
+    def matches(self, path: Sequence[str]) -> bool:
+        """Return whether a file is meant, or a folder that it lies in."""
+        if not self._anchored:
+            names = path[:-1] if self._folder else path
+            return any(_segment_matches(self._segments[0], name) for name in names)
+        for used in self._ends(path):
+            if used == len(path):
+                if not self._folder:
+                    return True
+            elif not self._only_direct:
+                return True
+        return False
+
+    def _ends(self, path: Sequence[str]) -> Iterator[int]:
+        """Yield how many names of a path the whole pattern can use up, from its beginning: at most one answer for each."""
+        reached = {0}
+        for segment in self._segments:
+            if segment == "**":
+                reached = set(range(min(reached), len(path) + 1)) if reached else reached
+            else:
+                reached = {at + 1 for at in reached if at < len(path) and _segment_matches(segment, path[at])}
+            if not reached:
+                return
+        if self._segments[-1] == "**":
+            # Everything in it, and not itself.
+            reached.discard(min(reached))
+        yield from sorted(reached)
+
+
+def _segment_matches(pattern: str, name: str) -> bool:
+    if "*" not in pattern and "?" not in pattern:
+        return pattern == name
+    return pattern == "*" or _compiled(pattern).match(name) is not None
+
+
+@lru_cache(4096)
+def _compiled(pattern: str) -> re.Pattern[str]:
+    # Stars side by side mean one, and would make matching slow.
+    return re.compile(translate(re.sub(r"\*+", "*", pattern)))
+
+
+def _parts(path: str) -> list[str]:
+    return [part for part in _SEPARATORS.split(path) if part and part != "."]
+
+
+def who_is_meant(owner: str, people: Sequence[str], names: dict[str, str]) -> str | None:
+    """Return the name of the person that an owner is, None where nobody is known.
+
+    ``names`` says who is meant by what, in small letters. Where it says nothing, ``@ida-moss`` and ``ida.moss@skerry.example``
+    are Ida Moss, if only one of ``people`` is written like that.
+    """
+    said = names.get(owner.lower())
+    if said is not None:
+        return said
+    if "/" in owner:
+        # A team: who takes care of its issues, somebody has to say.
+        return None
+    wanted = letters_of(owner.removeprefix("@").partition("@")[0])
+    found = [name for name in people if letters_of(name) == wanted]
+    return found[0] if wanted and len(found) == 1 else None
+
+
+def letters_of(name: str) -> str:
+    """Return a name without what is written in different ways: ``Ida Moss`` and ``ida-moss`` are ``idamoss``."""
+    return _NOT_A_LETTER.sub("", name).casefold()

@@ -1,0 +1,139 @@
+"""Whom issues are handed to that nobody has: the team's rules, the files that say who owns what, and who is meant by a name."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from typing import Final
+
+from obitus.store import issues, team
+from obitus.store.database import Reader
+from obitus.store.errors import AlreadyThere, NotThere, TooMany
+from obitus.store.rows import Issue, Rule
+from obitus.store.triage_rows import OwnerFile, OwnerName
+
+MOST_NAMES: Final = 5000
+
+_RULES: Final = """
+SELECT r.id, r.rule, people.name AS person, r.created_ms
+FROM handing_rules r JOIN people ON people.id = r.person_id WHERE r.ended_ms IS NULL ORDER BY r.id"""
+_ADD_RULE: Final = (
+    "INSERT INTO handing_rules (rule, person_id, created_ms) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id"
+)
+_END_RULE: Final = "UPDATE handing_rules SET ended_ms = :now_ms WHERE id = :id AND ended_ms IS NULL RETURNING rule"
+_FILE: Final = """
+SELECT o.app_id, apps.name AS app, o.body, o.beneath, people.name AS person, o.changed_ms
+FROM owner_files o JOIN apps ON apps.id = o.app_id AND apps.removed_ms IS NULL JOIN people ON people.id = o.person_id WHERE o.app_id = ?"""
+_KEEP_FILE: Final = """
+INSERT INTO owner_files (app_id, body, beneath, person_id, changed_ms) VALUES (:app_id, :body, :beneath, :person_id, :now_ms)
+ON CONFLICT DO UPDATE SET body = excluded.body, beneath = excluded.beneath, person_id = excluded.person_id, changed_ms = excluded.changed_ms"""
+_NO_FILE: Final = "DELETE FROM owner_files WHERE app_id = ?"
+_NAMES: Final = """
+SELECT n.owner, people.name AS person FROM owner_names n JOIN people ON people.id = n.person_id AND people.removed_ms IS NULL ORDER BY n.owner"""
+_COUNT_NAMES: Final = "SELECT COUNT(*) FROM owner_names"
+_KEEP_NAME: Final = (
+    "INSERT INTO owner_names (owner, person_id) VALUES (?, ?) ON CONFLICT DO UPDATE SET person_id = excluded.person_id"
+)
+_NO_NAME: Final = "DELETE FROM owner_names WHERE owner = ?"
+_PEOPLE: Final = "SELECT name FROM people WHERE removed_ms IS NULL ORDER BY name"
+_HELD: Final = "SELECT holder_id, state, merged_into, app_id FROM issues WHERE id = ?"
+_HAND: Final = "UPDATE issues SET holder_id = :holder WHERE id = :id AND holder_id IS NULL"
+_UNHELD: Final = """
+SELECT issues.id FROM issues JOIN apps ON apps.id = issues.app_id AND apps.removed_ms IS NULL
+WHERE issues.holder_id IS NULL AND issues.state IN ('untriaged', 'accepted', 'regressed') AND issues.merged_into IS NULL
+ORDER BY issues.last_ms DESC LIMIT ?"""
+
+
+def rules(reader: Reader) -> list[Rule]:
+    """Return the active hand-over rules, oldest first: the first one that holds counts."""
+    return reader.all(Rule, _RULES)
+
+
+def add_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:
+    """Use a rule from now on and return its id; raises AlreadyThere."""
+    row = connection.execute(_ADD_RULE, (rule, person_id, now_ms)).fetchone()
+    if row is None:
+        raise AlreadyThere("this rule is active already")
+    return int(row[0])
+
+
+def end_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int) -> str:
+    """End a rule and return its text; raises NotThere."""
+    row = connection.execute(_END_RULE, {"id": rule_id, "now_ms": now_ms}).fetchone()
+    if row is None:
+        raise NotThere(f"there is no hand-over rule {rule_id} that is active")
+    return str(row[0])
+
+
+def owner_file(reader: Reader, app_id: int) -> OwnerFile | None:
+    """Return an app's file."""
+    return reader.first(OwnerFile, _FILE, (app_id,))
+
+
+def keep_file(
+    connection: sqlite3.Connection, app_id: int, body: str, beneath: str, person_id: int, now_ms: int
+) -> None:
+    """Keep an app's file, in place of the one before."""
+    values = {"app_id": app_id, "body": body, "beneath": beneath, "person_id": person_id, "now_ms": now_ms}
+    connection.execute(_KEEP_FILE, values)
+
+
+def remove_file(connection: sqlite3.Connection, app_id: int) -> None:
+    """Remove an app's file; raises NotThere."""
+    if connection.execute(_NO_FILE, (app_id,)).rowcount == 0:
+        raise NotThere("this app has no file that says who owns what")
+
+
+def names(reader: Reader) -> list[OwnerName]:
+    """Return who is meant by which owner's name."""
+    return reader.all(OwnerName, _NAMES)
+
+
+def keep_name(connection: sqlite3.Connection, owner: str, person: str) -> None:
+    """Keep who is meant by an owner's name; raises NotThere, TooMany."""
+    person_id, _ = team.named(connection, person)
+    if connection.execute(_COUNT_NAMES).fetchone()[0] >= MOST_NAMES:
+        raise TooMany(f"there are {MOST_NAMES} owners' names already; remove one first")
+    connection.execute(_KEEP_NAME, (owner.lower(), person_id))
+
+
+def remove_name(connection: sqlite3.Connection, owner: str) -> None:
+    """Forget who is meant by an owner's name; raises NotThere."""
+    if connection.execute(_NO_NAME, (owner.lower(),)).rowcount == 0:
+        raise NotThere(f"nobody is said to be meant by {owner!r}")
+
+
+def people(reader: Reader) -> list[str]:
+    """Return the names of all who work here."""
+    return reader.column(str, _PEOPLE)
+
+
+def unheld(reader: Reader, most: int) -> list[Issue]:
+    """Return open issues that nobody has, the latest failure first."""
+    return [issues.issue(reader, number) for number in reader.column(int, _UNHELD, (most,))]
+
+
+def hand(
+    connection: sqlite3.Connection, issue_id: int, candidates: Sequence[tuple[str, str]], now_ms: int
+) -> str | None:
+    """Hand an issue that nobody has to the first of some people who may have it; return the name. Runs on the writer.
+
+    ``candidates`` are names, each with the reason in words. Who cannot have it is passed over, and that is said.
+    """
+    row = connection.execute(_HELD, (issue_id,)).fetchone()
+    if row is None or row["holder_id"] is not None or row["state"] == "settled" or row["merged_into"] is not None:
+        return None
+    passed = []
+    for name, reason in candidates:
+        try:
+            holder = team.may_have(connection, name, row["app_id"])
+        except NotThere as trouble:
+            passed.append(f"Not to {name} ({reason}): {trouble}.")
+            continue
+        connection.execute(_HAND, {"id": issue_id, "holder": holder})
+        said = f"Handed to {name}: {reason}."
+        issues.note(connection, issue_id, None, " ".join([said, *passed]), now_ms)
+        return name
+    if passed:
+        issues.note(connection, issue_id, None, " ".join(["Nobody has it.", *passed]), now_ms)
+    return None

@@ -1,0 +1,203 @@
+"""Issues that are parked until something, and how they come back. What changes something runs on the writer."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections import Counter
+from collections.abc import Iterable
+from typing import Final
+
+from obitus.core.clock import HOUR_MS
+from obitus.core.parking import (
+    MetIn,
+    Since,
+    Until,
+    as_another,
+    reopened_by_count,
+    reopened_by_place,
+    reopened_by_time,
+)
+from obitus.store import events
+from obitus.store.database import Reader, typed
+from obitus.store.releases import StoredOrder
+from obitus.store.triage_rows import Parking
+
+_PARK = """
+INSERT INTO parkings (issue_id, time_ms, until_ms, failures, an_hour, people, another, newest, failed, users_then)
+SELECT id, :now_ms, :until_ms, :failures, :an_hour, :people, :another, :newest, 0, users FROM issues WHERE id = :id"""
+_PARKED_NO_MORE: Final = "DELETE FROM parkings WHERE issue_id = ?"
+_COLUMNS: Final = """
+SELECT p.issue_id, p.time_ms, p.until_ms, p.failures, p.an_hour, p.people, p.another, p.newest, p.failed, p.users_then,
+  issues.users, issues.app_id FROM parkings p JOIN issues ON issues.id = p.issue_id"""
+_ONE: Final = f"{_COLUMNS} WHERE p.issue_id = ?"
+_AMONG: Final = " WHERE p.issue_id IN (SELECT value FROM json_each(?))"
+_SOME: Final = f"{_COLUMNS}{_AMONG}"
+_DUE: Final = f"{_COLUMNS} WHERE p.until_ms <= ? ORDER BY p.until_ms LIMIT 100"
+_IS_DUE: Final = "SELECT 1 FROM parkings WHERE until_ms <= ? LIMIT 1"
+_FAILED: Final = "UPDATE parkings SET failed = failed + :n WHERE issue_id = :id"
+_IN_HOUR: Final = """
+SELECT COUNT(*) FROM (SELECT 1 FROM failures WHERE issue_id = :id AND time_ms > :from_ms AND time_ms >= :parked_ms AND time_ms <= :to_ms LIMIT :most)"""
+_RELEASE_KNOWN: Final = "SELECT 1 FROM issue_releases WHERE issue_id = ? AND release_id = ? LIMIT 1"
+_ENVIRONMENT_KNOWN: Final = "SELECT 1 FROM issue_releases WHERE issue_id = ? AND environment = ? LIMIT 1"
+_IN_OTHER_APPS: Final = """
+SELECT p.issue_id FROM parkings p CROSS JOIN fingerprints f ON f.issue_id = p.issue_id
+WHERE p.another LIKE '%"app"%' AND f.fingerprint = :fingerprint AND f.app_id <> :app_id"""
+_APP: Final = "SELECT name, limited FROM apps WHERE id = ?"
+_REOPEN: Final = """
+UPDATE issues SET state = 'untriaged', state_ms = :now_ms, reopened = :reason WHERE id = :id AND state = 'parked' RETURNING app_id"""
+_ADD_HISTORY: Final = """
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq, release_id)
+VALUES (:id, :now_ms, NULL, 'parked', 'untriaged', :reason, :seq, :release_id)"""
+
+
+def park(connection: sqlite3.Connection, issue_id: int, until: Until, newest: str | None, now_ms: int) -> None:
+    """Keep until what an issue is parked; ``newest`` is the newest release known. Where only a person brings it back, nothing is kept."""
+    connection.execute(_PARKED_NO_MORE, (issue_id,))
+    if until.is_open:
+        return
+    values = {
+        "id": issue_id,
+        "now_ms": now_ms,
+        "until_ms": until.time_ms,
+        "failures": until.failures,
+        "an_hour": until.an_hour,
+        "people": until.people,
+        "another": json.dumps(list(until.another)),
+        "newest": newest,
+    }
+    connection.execute(_PARK, values)
+
+
+def parked_no_more(connection: sqlite3.Connection, issue_id: int) -> None:
+    """Forget until what an issue was parked."""
+    connection.execute(_PARKED_NO_MORE, (issue_id,))
+
+
+def until_of(row: Parking) -> Until:
+    """Return what a row of ``parkings`` says."""
+    return Until(row.until_ms, row.failures, row.an_hour, row.people, as_another(json.loads(row.another)))
+
+
+def parking(reader: Reader, issue_id: int) -> Parking | None:
+    """Return until what an issue is parked, None where only a person brings it back."""
+    return reader.first(Parking, _ONE, (issue_id,))
+
+
+def parkings(reader: Reader, issue_ids: Iterable[int]) -> dict[int, Parking]:
+    """Return until what some issues are parked, by their numbers."""
+    return {row.issue_id: row for row in reader.all(Parking, _SOME, (json.dumps(list(issue_ids)),))}
+
+
+def since(reader: Reader, row: Parking, now_ms: int) -> Since:
+    """Return what has come since an issue was parked."""
+    hourly = 0
+    if row.an_hour is not None:
+        values = {"id": row.issue_id, "from_ms": now_ms - HOUR_MS, "to_ms": now_ms, "parked_ms": row.time_ms}
+        hourly = reader.value(int, _IN_HOUR, values | {"most": row.an_hour})
+    return Since(row.failed, row.users - row.users_then, hourly)
+
+
+def is_due(reader: Reader, now_ms: int) -> bool:
+    """Return whether something was parked until a time that has come."""
+    return bool(reader.column(int, _IS_DUE, (now_ms,)))
+
+
+def reopen_due(connection: sqlite3.Connection, now_ms: int) -> int:
+    """Bring back what was parked until a time that has come; return how many."""
+    rows = typed(connection.execute(_DUE, (now_ms,)), Parking)
+    for row in rows:
+        reason = reopened_by_time(until_of(row), now_ms)
+        assert reason is not None
+        reopen(connection, row.issue_id, reason, now_ms)
+    return len(rows)
+
+
+def reopen(
+    connection: sqlite3.Connection,
+    issue_id: int,
+    reason: str,
+    now_ms: int,
+    failure: tuple[int, int] | None = None,
+) -> None:
+    """Bring a parked issue back, for a reason in words; ``failure`` is the number of the one that did it, and of its release."""
+    connection.execute(_PARKED_NO_MORE, (issue_id,))
+    seq, release_id = failure or (None, None)
+    said = f"Reopened: {reason}."
+    values = {"id": issue_id, "reason": said, "now_ms": now_ms, "seq": seq, "release_id": release_id}
+    row = connection.execute(_REOPEN, values).fetchone()
+    if row is not None:
+        connection.execute(_ADD_HISTORY, values)
+        events.add(connection, "issue-reopened", now_ms, app_id=int(row[0]), issue=issue_id)
+
+
+class ParkedIssues:
+    """The parked issues that a batch of reports has failures of."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+        self._known: dict[int, Parking | None] = {}
+        self._failed: Counter[int] = Counter()
+        self._latest: dict[int, tuple[int, tuple[int, int], int]] = {}
+
+    def failed(
+        self, issue_id: int, release: tuple[int, str], environment: str, time_ms: int, received_ms: int, seq: int
+    ) -> None:
+        """Look at a failure before it is counted: it counts if it happened since the issue was parked, and may bring it back."""
+        if issue_id not in self._known:
+            rows = typed(self._connection.execute(_ONE, (issue_id,)), Parking)
+            self._known[issue_id] = rows[0] if rows else None
+        row = self._known[issue_id]
+        if row is None or time_ms < row.time_ms:
+            return
+        self._failed[issue_id] += 1
+        latest_ms = max(time_ms, self._latest[issue_id][0]) if issue_id in self._latest else time_ms
+        self._latest[issue_id] = (latest_ms, (seq, release[0]), received_ms)
+        until = until_of(row)
+        if not until.another:
+            return
+        is_release_known, is_environment_known = (
+            self._connection.execute(sql, (issue_id, value)).fetchone() is not None
+            for sql, value in ((_RELEASE_KNOWN, release[0]), (_ENVIRONMENT_KNOWN, environment))
+        )
+        met = MetIn(release[1], environment, time_ms, is_release_known, is_environment_known)
+        order = StoredOrder(self._connection, row.app_id)
+        reason = reopened_by_place(until, met, row.newest, row.time_ms, order)
+        if reason is not None:
+            self._reopen(issue_id, reason, received_ms, (seq, release[0]))
+
+    def met_in_app(self, app_id: int, fingerprint: str, received_ms: int) -> None:
+        """Look at a fingerprint that is new in an app: it may bring back what other apps have parked."""
+        values = {"app_id": app_id, "fingerprint": fingerprint}
+        for (issue_id,) in self._connection.execute(_IN_OTHER_APPS, values).fetchall():
+            # Who sees the one app need not see the other.
+            name, is_limited = self._connection.execute(_APP, (app_id,)).fetchone()
+            self._reopen(issue_id, f"the same failed in {'another app' if is_limited else name}", received_ms, None)
+
+    def finish(self) -> None:
+        """Count what came, once everything else is counted, and bring back what that is enough for."""
+        for issue_id, failed in self._failed.items():
+            self._connection.execute(_FAILED, {"id": issue_id, "n": failed})
+            rows = typed(self._connection.execute(_ONE, (issue_id,)), Parking)
+            if not rows:
+                # It is back already.
+                continue
+            latest_ms, failure, received_ms = self._latest[issue_id]
+            row, until, hourly = rows[0], until_of(rows[0]), 0
+            if until.an_hour is not None:
+                values = {
+                    "id": issue_id,
+                    "from_ms": latest_ms - HOUR_MS,
+                    "to_ms": latest_ms,
+                    "parked_ms": row.time_ms,
+                    "most": until.an_hour,
+                }
+                hourly = int(self._connection.execute(_IN_HOUR, values).fetchone()[0])
+            reason = reopened_by_count(until, Since(row.failed, row.users - row.users_then, hourly))
+            if reason is not None:
+                reopen(self._connection, issue_id, reason, received_ms, failure)
+
+    def _reopen(self, issue_id: int, reason: str, now_ms: int, failure: tuple[int, int] | None) -> None:
+        reopen(self._connection, issue_id, reason, now_ms, failure)
+        self._known[issue_id] = None
+        self._failed.pop(issue_id, None)
