@@ -31,6 +31,7 @@
 		{ key: '5', does: 'Releases', run: () => place.go(place.to('/releases')) },
 		{ key: '6', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
 		{ key: '7', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
+		{ key: '8', does: 'What the shift hands on', run: () => place.go(place.to('/shift')) },
 		{ key: 'z', does: 'Times in UTC, or in your zone', run: () => zone.turn() },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
 		{ key: '?', does: 'This list', run: () => (keys.help = true) }

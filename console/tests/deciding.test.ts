@@ -9,30 +9,60 @@ afterEach(() => vi.unstubAllGlobals());
 beforeEach(() => notices.remove());
 
 const said = () => notices.getVisibleToasts().map((one) => one.title);
-const issue = { number: 7, state: 'regressed', title: 'KeyError', app: 'sailings' } as const;
+const seen = { number: 7, state: 'regressed', state_since: '2026-03-01T04:05:06.789Z', title: 'KeyError', app: 'sailings' } as const;
+const other = { ...seen, number: 8, state: 'untriaged', holder: 'Ida Moss' } as const;
 
-test('a decision is said once it is made, and carries the state that was seen', async () => {
-	const asked = service({ 'POST /api/issues/7/settle': {} });
+test('a decision is said once it is made, and carries what was seen', async () => {
+	const asked = service({ 'POST /api/decisions': { body: { decision: 3, done: [7], left: [] } } });
 	const decisions = new Decisions();
-	decisions.settling = issue;
+	decisions.ask('settle', [seen]);
+	expect(decisions.asking).toBe('settle');
 	await decisions.settle({ how: 'coming', environment: 'staging' });
-	expect(said()).toEqual(['Issue 7 is settled, fixed from the coming release on, staging only.']);
+	expect(said()).toEqual(['Issue 7 is settled, fixed from the coming release on, staging only. r takes it back.']);
 	expect(asked).toEqual([
-		{ method: 'POST', path: '/api/issues/7/settle', query: '?seen=regressed', body: { how: 'coming', environment: 'staging' } }
+		{
+			method: 'POST',
+			path: '/api/decisions',
+			body: { issues: [{ number: 7, state: 'regressed', since: seen.state_since }], settle: { how: 'coming', environment: 'staging' } }
+		}
 	]);
 });
 
-test('without an issue that the dialog is for nothing is settled', async () => {
+test('of many what was left is said, and what became of the others', async () => {
+	const left = [{ number: 8, slug: 'changed-meanwhile', why: 'Issue 8 was untriaged when you looked.' }];
+	const asked = service({ 'POST /api/decisions': { body: { decision: 4, done: [7], left } } });
+	const decisions = new Decisions();
+	await decisions.handOver('Ida Moss', undefined, [seen, other]);
+	expect(said()).toEqual(['Issue 7 is handed to Ida Moss. r takes it back.']);
+	expect([decisions.trouble?.message, decisions.trouble?.status]).toEqual([left[0]!.why, 409]);
+	expect(asked[0]?.body).toEqual({
+		issues: [
+			{ number: 7, holder: '' },
+			{ number: 8, holder: 'Ida Moss' }
+		],
+		hand_over: { to: 'Ida Moss' }
+	});
+});
+
+test('without an issue nothing is decided, and no dialog opens', async () => {
 	const asked = service({});
-	await new Decisions().settle({ how: 'now' });
-	expect(asked).toEqual([]);
+	const decisions = new Decisions();
+	decisions.ask('park', []);
+	await decisions.settle({ how: 'now' });
+	expect([asked, decisions.asking]).toEqual([[], undefined]);
 });
 
 test('a decision that is refused says nothing but why', async () => {
-	service({ 'POST /api/issues/7/accept': { status: 409, body: { detail: 'Issue 7 was merged into 4.', slug: 'merged' } } });
+	service({ 'POST /api/decisions': { status: 409, body: { detail: 'Issue 7 was merged into 4.', slug: 'merged' } } });
 	const decisions = new Decisions();
-	await decisions.accept(issue);
+	await decisions.accept([seen]);
 	expect([said(), decisions.trouble?.message]).toEqual([[], 'Issue 7 was merged into 4.']);
+});
+
+test('what is taken back is said', async () => {
+	service({ 'POST /api/decisions/latest/undo': { body: { decision: 4, done: [7, 8], left: [], said: 'parked it, 2 issues' } } });
+	await new Decisions().undo();
+	expect(said()).toEqual(['Taken back: parked it, 2 issues.']);
 });
 
 test('a regrouping is followed to its end', async () => {

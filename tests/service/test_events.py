@@ -76,7 +76,13 @@ def test_what_does_not_happen_is_not(running: Running) -> None:
 def test_the_console_listens_to_all_kinds() -> None:
     """Each kind of event reaches the pages, and no other is waited for."""
     text = CONSOLE.read_text("utf-8").split("const KINDS = [")[1].split("]")[0]
-    assert set(re.findall(r"'([\w-]+)'", text)) == {*get_args(events.Kind), "reports", "refused", "missed"}
+    assert set(re.findall(r"'([\w-]+)'", text)) == {
+        *get_args(events.Kind),
+        "reports",
+        "refused",
+        "missed",
+        "issue-looked-at",
+    }
 
 
 def test_a_stream_goes_on_where_it_broke(running: Running) -> None:
@@ -145,13 +151,13 @@ KILLED = """
 import os, signal, sys
 from pathlib import Path
 from obitus.service.settings import Settings, system_clock_ms
-from obitus.store.issues import decide
+from obitus.store.deciding import Order, Seen, decide
 from obitus.store.records import OpenRecords
 
 settings = Settings(data=Path(sys.argv[1]), port=0)
 records = OpenRecords(settings.database, settings.url)
 def park(connection):
-    decide(connection, 1, "park", person_id=1, person="owner", now_ms=system_clock_ms())
+    decide(connection, [(1, Seen(), Order("park"))], (1, "owner"), system_clock_ms())
     records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
 
 records.writer.run(park)

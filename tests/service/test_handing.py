@@ -59,7 +59,7 @@ def test_a_new_issue_goes_to_whom_the_first_rule_says(running: Running) -> None:
     assert (said["person"], said["reason"]) == (None, "Handed to Ida Moss: the rule `hand to Ida Moss when app=sailings module~fares`.")  # fmt: skip
 
 
-def test_by_owners_file(running: Running) -> None:
+def test_who_owns_the_innermost_own_file(running: Running) -> None:
     """The innermost own file counts, the last line that matches, and the first owner who is somebody here; a rule goes before."""
     key = running.add_app()
     for name in ("Ida Moss", "Olav Brekke"):

@@ -96,7 +96,7 @@ export interface paths {
         };
         /**
          * What needs a decision now
-         * @description Return what I have, what regressed, what is new and what fails most inside the window; of each what matters most first.
+         * @description Return what I have, then what nobody has taken up: what regressed, came back, is new; and what fails most. What matters most first.
          */
         get: operations["desk_api_desk_get"];
         put?: never;
@@ -496,6 +496,110 @@ export interface paths {
          * @description Say which person a name in CODEOWNERS stands for: a team's name says it of nobody by itself.
          */
         post: operations["say_owner_api_owner_names_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issues/{number}/earlier": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Settled issues that looked alike
+         * @description Return issues that were settled once and looked like this one, with what was done and known then.
+         */
+        get: operations["earlier_api_issues__number__earlier_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/looks-at/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say that I look at an issue
+         * @description Let the others who look at an issue know; who says nothing for a while is gone.
+         */
+        put: operations["looks_api_me_looks_at__number__put"];
+        post?: never;
+        /**
+         * Say that I look no more
+         * @description Leave an issue.
+         */
+        delete: operations["leaves_api_me_looks_at__number__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a shift hands on
+         * @description Return what came in inside the window, what was decided and by whom, and what waits.
+         */
+        get: operations["shift_api_shift_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shift/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a shift hands on, as Markdown
+         * @description Return the same as text to paste.
+         */
+        get: operations["shift_document_api_shift_document_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/saved/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Saved lists of issues, with counts
+         * @description Return the lists that were saved for all, and those that the person saved for themselves, each counted in the window.
+         */
+        get: operations["lists_api_saved_lists_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3187,12 +3291,17 @@ export interface components {
             mine: components["schemas"]["IssueRow"][];
             /**
              * Regressed
-             * @description Issues that were settled and have failed again.
+             * @description Issues that were settled and have failed again, and that nobody has.
              */
             regressed: components["schemas"]["IssueRow"][];
             /**
+             * Reopened
+             * @description Issues that were parked and have come back, whatever the window, and that nobody has.
+             */
+            reopened: components["schemas"]["IssueRow"][];
+            /**
              * New
-             * @description First seen inside the window, and nobody has decided on them.
+             * @description First seen inside the window; nobody has decided on them, and nobody has them.
              */
             new: components["schemas"]["IssueRow"][];
             /**
@@ -3241,6 +3350,66 @@ export interface components {
              * @default true
              */
             done?: boolean;
+        };
+        /**
+         * EarlierAnswer
+         * @description Earlier issues like one, the nearest first.
+         */
+        EarlierAnswer: {
+            /** Earlier */
+            earlier: components["schemas"]["EarlierIssue"][];
+            /**
+             * Looked At
+             * @description Settled issues that share a function, a type or an entry point with it.
+             */
+            looked_at: number;
+        };
+        /**
+         * EarlierIssue
+         * @description An issue that was settled, and that looked alike.
+         */
+        EarlierIssue: {
+            /** Number */
+            number: number;
+            /** App */
+            app: string;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @description `regressed` where the fix did not hold.
+             * @enum {string}
+             */
+            state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
+            /**
+             * Alike
+             * @description By what it looks alike, the strongest first.
+             */
+            alike: string[];
+            /**
+             * Score
+             * @description How near it is, from 0 to 1.
+             */
+            score: number;
+            /** Settled */
+            settled: string;
+            /**
+             * How
+             * @description How it was settled, and by whom.
+             */
+            how: string;
+            /**
+             * Lasted
+             * @description From its first failure until it was settled.
+             */
+            lasted: string;
+            /**
+             * Known
+             * @description What was found suspicious first, then the latest notes.
+             */
+            known: components["schemas"]["KnownThen"][];
+            /** Known In All */
+            known_in_all: number;
         };
         /**
          * ExceptionPart
@@ -3651,7 +3820,7 @@ export interface components {
         };
         /**
          * HandOver
-         * @description Who has an issue from now on, and what it waits for.
+         * @description The same, and who was seen having it.
          */
         HandOver: {
             /**
@@ -3661,15 +3830,30 @@ export interface components {
             to: string | null;
             /**
              * Waits For
-             * @description Whom or what it waits for, in words.
-             * @default
+             * @description Whom or what it waits for, in words, '' for nothing; when absent that stays as it is.
              */
-            waits_for?: string;
+            waits_for?: string | null;
             /**
              * Seen
              * @description Who was seen having it, '' for nobody. If that changed meanwhile, the answer is 409 and nothing is done.
              */
             seen?: string | null;
+        };
+        /**
+         * HandTo
+         * @description Who has an issue from now on, and what it waits for.
+         */
+        HandTo: {
+            /**
+             * To
+             * @description The name of one of the people; nobody with null.
+             */
+            to: string | null;
+            /**
+             * Waits For
+             * @description Whom or what it waits for, in words, '' for nothing; when absent that stays as it is.
+             */
+            waits_for?: string | null;
         };
         /**
          * HandedAnswer
@@ -4316,6 +4500,25 @@ export interface components {
             title: string;
         };
         /**
+         * KnownThen
+         * @description What somebody wrote on an earlier issue.
+         */
+        KnownThen: {
+            /** Person */
+            person: string;
+            /** Time */
+            time: string;
+            /** Looked At */
+            looked_at: string;
+            /** Found */
+            found: string;
+            /**
+             * Text
+             * @description Its beginning, as plain text.
+             */
+            text: string;
+        };
+        /**
          * LaneEntry
          * @description An issue in one release.
          */
@@ -4485,6 +4688,36 @@ export interface components {
             expires: string;
         };
         /**
+         * ListAnswer
+         * @description A saved list of issues.
+         */
+        ListAnswer: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** For All */
+            for_all: boolean;
+            /** Mine */
+            mine: boolean;
+            view: components["schemas"]["View"];
+            /**
+             * Issues
+             * @description How many it has now; null where counting took too long.
+             */
+            issues: number | null;
+            /** Failures */
+            failures: number | null;
+        };
+        /**
+         * ListsAnswer
+         * @description The saved lists of issues that a person sees, by name, with how many each has.
+         */
+        ListsAnswer: {
+            /** Lists */
+            lists: components["schemas"]["ListAnswer"][];
+        };
+        /**
          * LogOrder
          * @description What a logger shall send for a while.
          */
@@ -4640,6 +4873,22 @@ export interface components {
             records: number;
         };
         /**
+         * LookingAnswer
+         * @description Who looks at an issue.
+         */
+        LookingAnswer: {
+            /**
+             * People
+             * @description All who do, the asker too, by name.
+             */
+            people: string[];
+            /**
+             * Again S
+             * @description After so many seconds whoever still looks should say so again.
+             */
+            again_s: number;
+        };
+        /**
          * MadeIssueAnswer
          * @description The issue that collects from now on.
          */
@@ -4658,7 +4907,7 @@ export interface components {
             accept?: true | null;
             park?: components["schemas"]["ParkOrder"] | null;
             settle?: components["schemas"]["SettleOrder"] | null;
-            hand_over?: components["schemas"]["HandOver"] | null;
+            hand_over?: components["schemas"]["HandTo"] | null;
             priority?: components["schemas"]["PriorityOrder"] | null;
         };
         /**
@@ -6349,6 +6598,11 @@ export interface components {
              * @description Its `state_since`; not looked at when absent.
              */
             since?: string | null;
+            /**
+             * Holder
+             * @description Who was seen having it, '' for nobody; not looked at when absent.
+             */
+            holder?: string | null;
         };
         /**
          * SessionAnswer
@@ -6407,6 +6661,73 @@ export interface components {
              * @description Settle it there only; everywhere when absent.
              */
             environment?: string | null;
+        };
+        /**
+         * ShiftAnswer
+         * @description What one shift hands on to the next.
+         */
+        ShiftAnswer: {
+            window: components["schemas"]["WindowAnswer"];
+            /**
+             * Sentence
+             * @description All of it in one sentence.
+             */
+            sentence: string;
+            /**
+             * Nobodys
+             * @description What came in, or came back, and nobody has taken up: open, and with nobody. What matters most first.
+             */
+            nobodys: components["schemas"]["IssueRow"][];
+            /** Came In */
+            came_in: components["schemas"]["ShiftChange"][];
+            /**
+             * Decided
+             * @description What people decided and wrote.
+             */
+            decided: components["schemas"]["ShiftChange"][];
+            /**
+             * By Person
+             * @description How much of that each of them did.
+             */
+            by_person: {
+                [key: string]: number;
+            };
+            /**
+             * Waits
+             * @description Open issues that somebody has, that wait for something, or that something brings back.
+             */
+            waits: components["schemas"]["IssueRow"][];
+            /**
+             * Quiet
+             * @description Quiet failures that stand, and that nobody has decided on.
+             */
+            quiet: components["schemas"]["QuietAnswer"][];
+        };
+        /**
+         * ShiftChange
+         * @description What became of an issue, or was written on it.
+         */
+        ShiftChange: {
+            /** Time */
+            time: string;
+            /**
+             * Person
+             * @description Who did it; null where it came by itself.
+             */
+            person: string | null;
+            /** Issue */
+            issue: number;
+            /** App */
+            app: string;
+            /** Title */
+            title: string;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "new" | "regressed" | "reopened" | "decided" | "noted" | "changed";
+            /** Said */
+            said: string;
         };
         /**
          * Side
@@ -7077,7 +7398,7 @@ export interface components {
         };
         /**
          * View
-         * @description What the page Search shows: everything that its address holds.
+         * @description What the page Search shows, or the page Issues: everything that its address holds.
          */
         View: {
             /**
@@ -7085,7 +7406,14 @@ export interface components {
              * @default logs
              * @enum {string}
              */
-            kind?: "failures" | "logs" | "runs";
+            kind?: "failures" | "logs" | "runs" | "issues";
+            /**
+             * State
+             * @description Of issues: only those in this state.
+             * @default
+             * @enum {string}
+             */
+            state?: "" | "untriaged" | "accepted" | "settled" | "regressed" | "parked";
             /**
              * Question
              * @default
@@ -10394,6 +10722,604 @@ export interface operations {
                 };
             };
             /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    earlier_api_issues__number__earlier_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EarlierAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    looks_api_me_looks_at__number__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookingAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    leaves_api_me_looks_at__number__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The issue's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookingAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    shift_api_shift_get: {
+        parameters: {
+            query?: {
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShiftAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right; `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    shift_document_api_shift_document_get: {
+        parameters: {
+            query?: {
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To paste wherever the next shift reads. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/markdown": unknown;
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right; `bad-window`: The window cannot be understood */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    lists_api_saved_lists_get: {
+        parameters: {
+            query?: {
+                /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
+                window?: string;
+                /** @description Start, RFC 3339 with an offset. */
+                start?: string | null;
+                /** @description End, RFC 3339 with an offset; now when absent. */
+                end?: string | null;
+                /** @description Only this app. */
+                app?: string | null;
+                /** @description Only this environment. */
+                environment?: string | null;
+                /** @description Only failures of this release. */
+                release?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right; `bad-window`: The window cannot be understood */
             422: {
                 headers: {
                     [name: string]: unknown;

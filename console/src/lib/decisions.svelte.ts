@@ -1,57 +1,127 @@
-import { api, asked, Trouble, type SettleOrder, type State } from './api';
+import { api, asked, Trouble, type Answer, type ParkOrder, type Said, type SettleOrder, type State } from './api';
 import { notices } from './notices';
 import { again } from './records';
+import { countOf } from './words';
 
 /** An issue as somebody saw it when they decided. */
 export interface Seen {
 	number: number;
 	state: State;
+	state_since: string;
+	holder?: string | null;
 	title: string;
 	app: string;
 }
 
-/** Carries out decisions on issues, and holds what went wrong with the last one. What changed meanwhile is not decided on. */
+/** What is being asked before it is decided. */
+export type Asked = 'settle' | 'park' | 'hand over';
+
+type Decided = Said<'DecidedAnswer'>;
+type Order = {
+	accept?: true;
+	park?: ParkOrder;
+	settle?: SettleOrder;
+	hand_over?: { to: string | null; waits_for?: string };
+	priority?: { level: 'high' | 'middle' | 'low' | null };
+};
+
+/**
+ * Carries out decisions on one issue or many, and holds what went wrong with the last one. What changed meanwhile is not decided on.
+ *
+ * A dialog is for the issues that were chosen when it was opened, whatever moves behind it.
+ */
 export class Decisions {
 	trouble = $state<Trouble>();
-	/** The issue that the settle dialog is for: it stays this one, whatever moves behind the dialog. */
-	settling = $state.raw<Seen>();
+	asking = $state<Asked>();
+	/** The issues that the open dialog is for. */
+	chosen = $state.raw<Seen[]>([]);
 
-	async accept(issue: Seen) {
-		await this.#do(`Issue ${issue.number} is accepted.`, () => api.POST('/api/issues/{number}/accept', { params: seen(issue) }));
+	/** Ask how, before it is decided. */
+	ask(what: Asked, issues: Seen[]) {
+		if (!issues.length) return;
+		this.chosen = issues;
+		this.asking = what;
 	}
 
-	async park(issue: Seen) {
-		await this.#do(`Issue ${issue.number} is parked.`, () => api.POST('/api/issues/{number}/park', { params: seen(issue) }));
+	accept(issues: Seen[]) {
+		return this.#decide(issues, { accept: true }, 'accepted');
 	}
 
-	async settle(order: SettleOrder) {
-		const issue = this.settling;
-		if (!issue) return;
+	park(order: ParkOrder) {
+		return this.#decide(this.chosen, { park: order }, 'parked');
+	}
+
+	settle(order: SettleOrder) {
 		const where = order.how === 'now' ? 'now' : order.how === 'coming' ? 'the coming release' : order.release;
+		const only = order.environment ? `, ${order.environment} only` : '';
+		return this.#decide(this.chosen, { settle: order }, `settled, fixed from ${where} on${only}`);
+	}
+
+	/** Hand them over; what they wait for stays as it is where nothing is said. */
+	handOver(to: string | null, waits_for?: string, issues = this.chosen) {
+		return this.#decide(issues, { hand_over: { to, waits_for } }, to ? `handed to ${to}` : 'to be taken up by somebody');
+	}
+
+	/** Take back what was decided last, by whoever is signed in. */
+	async undo() {
 		await this.#do(
-			`Issue ${issue.number} is settled, fixed from ${where} on${order.environment ? `, ${order.environment} only` : ''}.`,
-			() => api.POST('/api/issues/{number}/settle', { params: seen(issue), body: order })
+			() => api.POST('/api/decisions/latest/undo'),
+			(done) => `Taken back: ${done.said}.`
 		);
 	}
 
 	async collectNoMore({ number }: { number: number }) {
-		await this.#do(`Issue ${number} collects no more.`, () =>
-			api.DELETE('/api/issues/{number}/collecting', { params: { path: { number } } })
+		await this.#do(
+			() => api.DELETE('/api/issues/{number}/collecting', { params: { path: { number } } }),
+			() => `Issue ${number} collects no more.`
 		);
 	}
 
-	async #do(said: string, act: () => Promise<{ data?: unknown; error?: unknown; response: Response }>) {
+	async #decide(issues: Seen[], order: Order, became: string) {
+		if (!issues.length) return;
+		const seen = issues.map(({ number, state, state_since, holder }) =>
+			order.hand_over ? { number, holder: holder ?? '' } : { number, state, since: state_since }
+		);
+		await this.#do(
+			() => api.POST('/api/decisions', { body: { issues: seen, ...order } }),
+			(done) => saidOf(done, issues, became)
+		);
+	}
+
+	async #do<T>(act: () => Promise<Answer<T>>, said: (done: T) => string) {
 		try {
-			await asked(act());
-			notices.success({ title: said });
+			const done = await asked(act());
 			this.trouble = undefined;
-			void again('desk', 'issues', 'issue');
+			const words = said(done);
+			if (words) notices.success({ title: words });
+			const left = leftOf(done);
+			if (left) this.trouble = left;
 		} catch (error) {
 			this.trouble = error instanceof Trouble ? error : new Trouble(String(error), 'fault', 0);
 		}
+		void again('desk', 'issues', 'issue', 'lists', 'shift');
 	}
 }
 
-function seen({ number, state }: Seen) {
-	return { path: { number }, query: { seen: state } };
+/** Say what was done; nothing where nothing was. */
+function saidOf({ done, decision }: Decided, issues: Seen[], became: string): string {
+	if (!done.length) return '';
+	const which = done.length === 1 ? `Issue ${done[0]} is` : `${countOf(done.length, 'issue')} of ${issues.length} are`;
+	const whole = done.length > 1 && done.length === issues.length ? `${countOf(done.length, 'issue')} are` : which;
+	return `${whole} ${became}.${decision === null ? ' They were already.' : ' r takes it back.'}`;
+}
+
+/** What was left as it is, in words, as something that went wrong. */
+function leftOf(done: unknown): Trouble | undefined {
+	const left = (done as Partial<Decided> | undefined)?.left ?? [];
+	const [first] = left;
+	if (!first) return undefined;
+	const more =
+		left.length > 1
+			? ` So it is with ${countOf(left.length - 1, 'other issue')}: ${left
+					.slice(1, 12)
+					.map((one) => one.number)
+					.join(', ')}.`
+			: '';
+	return new Trouble(first.why + more, first.slug, 409);
 }

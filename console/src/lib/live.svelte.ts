@@ -2,10 +2,11 @@ import type { Change } from './records';
 
 /** The live stream: says what was committed, a moment's worth at a time, so that whatever shows it can be asked for again. */
 const GATHER_MS = 250;
-/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and three that are sent but not stored. */
+/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and four that are sent but not stored. */
 export const KINDS = [
 	'issue-new',
 	'issue-regressed',
+	'issue-reopened',
 	'issue-decided',
 	'issue-changed',
 	'issue-revealed',
@@ -19,7 +20,8 @@ export const KINDS = [
 	'act',
 	'reports',
 	'refused',
-	'missed'
+	'missed',
+	'issue-looked-at'
 ];
 
 class Live {

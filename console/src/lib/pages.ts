@@ -14,7 +14,9 @@ import ReleasePage from '../pages/Release.svelte';
 import Releases from '../pages/Releases.svelte';
 import Rules from '../pages/Rules.svelte';
 import Search from '../pages/Search.svelte';
+import Handing from '../pages/Handing.svelte';
 import SetUp from '../pages/SetUp.svelte';
+import Shift from '../pages/Shift.svelte';
 import TimelinePage from '../pages/TimelinePage.svelte';
 
 /** A page with what its address says. One with other properties is made anew. */
@@ -39,6 +41,7 @@ const router = new UniversalRouterSync<Shown>([
 	at('/', Desk, nothing),
 	at('/issues', Issues, nothing),
 	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
+	at('/shift', Shift, nothing),
 	at('/now', Now, nothing),
 	at('/now/calls', Calls, nothing),
 	at('/now/boards', Boards, nothing),
@@ -54,7 +57,8 @@ const router = new UniversalRouterSync<Shown>([
 	at('/releases/:app/:release', ReleasePage, ({ app, release }) => ({ app: app!, release: release! })),
 	at('/compare/:app', Compare, ({ app }) => ({ app: app! })),
 	at('/set-up', SetUp, nothing),
-	at('/set-up/rules', Rules, nothing)
+	at('/set-up/rules', Rules, nothing),
+	at('/set-up/hand-over', Handing, nothing)
 ]);
 
 /** Return the page at an address; of an address that nothing is at, the page that says so. */

@@ -17,6 +17,21 @@ export const questions = {
 
 	board: (number: number) => of(['board', number], (signal) => api.GET('/api/boards/{number}', { params: { path: { number } }, signal })),
 
+	shift: (filter: Filter) => of(['shift', filter], (signal) => api.GET('/api/shift', { params: { query: filter }, signal })),
+
+	lists: (filter: Filter) => of(['lists', filter], (signal) => api.GET('/api/saved/lists', { params: { query: filter }, signal })),
+
+	/** Says that somebody looks at an issue, and who else does; asked again as long as they do. */
+	looking: (number: number) =>
+		of(['looking', number], (signal) => api.PUT('/api/me/looks-at/{number}', { params: { path: { number } }, signal })),
+
+	earlier: (number: number) =>
+		of(['issue', number, 'earlier'], (signal) => api.GET('/api/issues/{number}/earlier', { params: { path: { number } }, signal })),
+
+	handingRules: () => of(['handing-rules'], (signal) => api.GET('/api/handing-rules', { signal })),
+
+	owners: (app: string) => of(['owners', app], (signal) => api.GET('/api/apps/{name}/owners', { params: { path: { name: app } }, signal })),
+
 	saved: () => of(['saved'], (signal) => api.GET('/api/saved', { signal })),
 
 	logOrders: (app: string) =>

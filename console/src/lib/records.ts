@@ -43,10 +43,12 @@ export function onSignedOut(act: () => void) {
 export const TOUCHED: Record<string, readonly string[]> = {
 	reports: ['now', 'calls', 'desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
 	refused: ['apps', 'app'],
-	'issue-new': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
-	'issue-regressed': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'compared'],
-	'issue-decided': ['now', 'desk', 'issues', 'issue', 'releases', 'release'],
-	'issue-changed': ['desk', 'issues', 'issue', 'notes'],
+	'issue-new': ['now', 'desk', 'issues', 'issue', 'lists', 'shift', 'releases', 'release', 'compared'],
+	'issue-regressed': ['now', 'desk', 'issues', 'issue', 'lists', 'shift', 'releases', 'release', 'compared'],
+	'issue-reopened': ['now', 'desk', 'issues', 'issue', 'lists', 'shift'],
+	'issue-decided': ['now', 'desk', 'issues', 'issue', 'releases', 'release', 'lists', 'shift'],
+	'issue-changed': ['desk', 'issues', 'issue', 'notes', 'lists', 'shift'],
+	'issue-looked-at': ['looking'],
 	'issue-revealed': ['desk', 'issues', 'issue'],
 	'release-seen': ['now', 'apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
 	'release-changed': ['apps', 'app', 'deploys', 'releases', 'release', 'compared', 'every issue'],
@@ -67,6 +69,9 @@ export const TOUCHED: Record<string, readonly string[]> = {
 		'sessions',
 		'people',
 		'invitations',
+		'lists',
+		'handing-rules',
+		'owners',
 		'grouping-rules',
 		'redaction-rules'
 	]

@@ -3,7 +3,7 @@ import { queryOf } from './growing.svelte';
 import type { Filter } from './place.svelte';
 
 /** What the page Search shows, apart from its address: as it is saved, and put on boards. */
-export type View = Required<Said<'View'>>;
+export type View = Required<Omit<Said<'View'>, 'kind' | 'state'>> & { kind: 'failures' | 'logs' | 'runs' };
 export type PartName = NonNullable<Said<'Pane'>['part']>;
 
 /** One picture or table of a board: a view of records, or a part of the page Now. */
@@ -30,10 +30,9 @@ export const parts: Record<PartName, string> = {
 	calls: 'Who calls whom'
 };
 
-/** A view in which nothing is chosen. */
-export function view(some: Partial<View>): View {
+/** A view in which nothing is chosen but this. */
+export function view({ state: _, ...some }: Partial<Said<'View'>>): View {
 	return {
-		kind: 'logs',
 		question: '',
 		summary: '',
 		picture: false,
@@ -44,7 +43,8 @@ export function view(some: Partial<View>): View {
 		app: '',
 		environment: '',
 		release: '',
-		...some
+		...some,
+		kind: some.kind === 'runs' || some.kind === 'failures' ? some.kind : 'logs'
 	};
 }
 

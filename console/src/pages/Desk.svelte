@@ -1,10 +1,12 @@
 <script lang="ts">
 	import type { IssueRow } from '../lib/api';
 	import { watch } from '../lib/asking.svelte';
+	import { Decisions } from '../lib/decisions.svelte';
 	import { questions } from '../lib/questions';
 	import { keys } from '../lib/keys.svelte';
 	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
+	import Deciding from '../parts/Deciding.svelte';
 	import IssueTable from '../parts/IssueTable.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 	import QuietFailures from '../parts/QuietFailures.svelte';
@@ -13,7 +15,14 @@
 	const desk = watch(() => questions.desk(place.filter));
 	const apps = watch(questions.apps);
 	let chosen = $state(-1);
-	const all = $derived(desk.value ? [...desk.value.mine, ...desk.value.regressed, ...desk.value.new, ...desk.value.most_failures] : []);
+	const decisions = new Decisions();
+	const parts = $derived(
+		desk.value ? [desk.value.mine, desk.value.regressed, desk.value.reopened, desk.value.new, desk.value.most_failures] : []
+	);
+	const all = $derived(parts.flat());
+	/** How many rows stand before a part. */
+	const before = (part: number) => parts.slice(0, part).flat().length;
+	const current = () => all.slice(Math.max(0, chosen), chosen + 1);
 	const move = (by: number) => (chosen = Math.min(all.length - 1, Math.max(0, chosen + by)));
 	const open = () => {
 		const row = all[chosen];
@@ -28,10 +37,10 @@
 
 <svelte:head><title>Desk · Obitus</title></svelte:head>
 
-{#snippet part(heading: string, rows: IssueRow[], none: string, before: number)}
+{#snippet part(heading: string, rows: IssueRow[], none: string, place: number)}
 	<section class="mt-7">
 		<h2 class="mb-2 font-serif text-xl font-semibold">{heading}</h2>
-		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before} window={desk.value?.window} />{:else}<p
+		{#if rows.length}<IssueTable {rows} label={heading} chosen={chosen - before(place)} window={desk.value?.window} />{:else}<p
 				class="text-surface-600-400"
 			>
 				{none}
@@ -40,30 +49,26 @@
 {/snippet}
 
 <h1 class="mt-6 font-serif text-2xl font-semibold">Desk</h1>
-<Loaded value={desk.value} trouble={desk.trouble}>
+<Loaded value={desk.value} trouble={desk.trouble} undone={decisions.trouble}>
 	{#snippet children(found)}
 		{#if apps.value?.apps.length === 0}
 			<p class="mt-4">Nothing reports here yet. <a href="/set-up">Add your first app</a>: it takes two settings and one line.</p>
 		{:else}
 			<p class="text-surface-600-400">
 				{countOf(found.failures, 'failure')} of {countOf(found.issues, 'issue')} in this window.
-				<a href={place.to('/issues')}>All of them</a>
+				<a href={place.to('/issues')}>All of them</a> · <a href={place.to('/shift')}>What the shift hands on</a>
 			</p>
 			{#if found.mine.length}{@render part('Mine', found.mine, '', 0)}{/if}
-			{@render part('Regressed', found.regressed, 'No settled issue has regressed.', found.mine.length)}
+			{@render part('Regressed, with nobody', found.regressed, 'No settled issue has regressed that nobody has.', 1)}
+			{#if found.reopened.length}{@render part('Reopened, with nobody', found.reopened, '', 2)}{/if}
 			{#if found.quiet.length}
 				<section class="mt-7">
 					<h2 class="mb-2 font-serif text-xl font-semibold">Quiet failures</h2>
 					<QuietFailures quiet={found.quiet} />
 				</section>
 			{/if}
-			{@render part('New', found.new, 'Nothing new in this window that nobody has decided on.', found.mine.length + found.regressed.length)}
-			{@render part(
-				'Most failures',
-				found.most_failures,
-				'Nothing failed in this window.',
-				found.mine.length + found.regressed.length + found.new.length
-			)}
+			{@render part('New, with nobody', found.new, 'Nothing new in this window that nobody has decided on.', 3)}
+			{@render part('Most failures', found.most_failures, 'Nothing else failed in this window.', 4)}
 			<section class="mt-7">
 				<h2 class="mb-2 font-serif text-xl font-semibold">Somebody says that it did not work</h2>
 				<WhoForm />
@@ -71,3 +76,4 @@
 		{/if}
 	{/snippet}
 </Loaded>
+<Deciding {decisions} chosen={current} />

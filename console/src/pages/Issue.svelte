@@ -7,13 +7,15 @@
 	import { place } from '../lib/place.svelte';
 	import { session } from '../lib/session.svelte';
 	import { ago, countOf, moment } from '../lib/words';
+	import Deciding from '../parts/Deciding.svelte';
+	import Earlier from '../parts/Earlier.svelte';
+	import Looking from '../parts/Looking.svelte';
 	import Correcting from '../parts/Correcting.svelte';
 	import Attributes from '../parts/Attributes.svelte';
 	import HandOver from '../parts/HandOver.svelte';
 	import Known from '../parts/Known.svelte';
 	import Reproduce from '../parts/Reproduce.svelte';
 	import Since from '../parts/Since.svelte';
-	import SettleDialog from '../parts/SettleDialog.svelte';
 	import Stack from '../parts/Stack.svelte';
 	import StateMark from '../parts/StateMark.svelte';
 	import Loaded from '../parts/Loaded.svelte';
@@ -33,13 +35,9 @@
 	const report = $derived(failure?.report ?? undefined);
 	const story = watch(() => (failure && report ? questions.timeline({ failure: failure.id }) : undefined));
 	const since = watch(() => questions.since(number));
-	const apps = watch(questions.apps);
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
 
 	keys.use([
-		{ key: 'a', does: 'Accept the issue', run: () => found.value && decisions.accept(found.value) },
-		{ key: 's', does: 'Settle the issue', run: () => found.value && (decisions.settling = found.value) },
-		{ key: 'p', does: 'Park the issue', run: () => found.value && decisions.park(found.value) },
 		{ key: 'o', does: 'Own code only, or all frames', run: () => (ownOnly = !ownOnly) },
 		{ key: 'h', does: 'Failure before', run: () => step(failure?.earlier) },
 		{ key: 'l', does: 'Failure after', run: () => step(failure?.later) },
@@ -54,6 +52,7 @@
 	{#snippet children(issue)}
 		<p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{issue.title}</h1>
+		{#key number}<Looking {number} />{/key}
 		{#if issue.merged_into}
 			<p class="border-primary-700-300 mt-1 border-l-4 pl-3">
 				It was merged into <a href={place.to(`/issues/${issue.merged_into}`)}>issue {issue.merged_into}</a>, where its failures are now.
@@ -73,11 +72,18 @@
 					: ''}</span
 			>
 			{#if session.decides}
-				<button class="act" onclick={() => decisions.accept(issue)}>Accept</button>
-				<button class="act" onclick={() => (decisions.settling = issue)}>Settle …</button>
-				<button class="act" onclick={() => decisions.park(issue)}>Park</button>
+				<button class="act" onclick={() => decisions.accept([issue])}>Accept</button>
+				<button class="act" onclick={() => decisions.ask('settle', [issue])}>Settle …</button>
+				<button class="act" onclick={() => decisions.ask('park', [issue])}>Park …</button>
 			{/if}
 		</div>
+		{#if issue.reopened}<p class="border-error-700-300 mt-2 border-l-4 pl-3">{issue.reopened}</p>{/if}
+		{#if issue.parked?.said}
+			<p class="mt-2">
+				Parked {issue.parked.said}.
+				{#if issue.parked.so_far}<span class="text-surface-600-400">So far {issue.parked.so_far}.</span>{/if}
+			</p>
+		{/if}
 		<HandOver {issue} />
 		<ol class="mt-1 text-sm">
 			{#each issue.history as entry, i (i)}
@@ -136,21 +142,18 @@
 		<h2 class="section">What we know</h2>
 		<Known issue={number} app={issue.app} />
 
+		<h2 class="section">Earlier ones like it</h2>
+		<Earlier {number} />
+
 		<h2 class="section">Why this is one issue</h2>
 		{#if issue.collects}
 			<p class="mb-2 flex flex-wrap items-baseline gap-3">
 				It collects {issue.collects}.
-				<button class="act" onclick={() => decisions.collectNoMore(issue)}>Collect no more</button>
+				{#if session.decides}<button class="act" onclick={() => decisions.collectNoMore(issue)}>Collect no more</button>{/if}
 			</p>
 		{/if}
 		<Why why={issue.why} />
-		<Correcting {number} why={issue.why} names={Object.keys(report?.attributes ?? {})} />
-		<SettleDialog
-			bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
-			title={issue.title}
-			releases={since.value?.releases ?? []}
-			environments={apps.value?.environments ?? []}
-			settle={(order) => decisions.settle(order)}
-		/>
+		{#if session.decides}<Correcting {number} why={issue.why} names={Object.keys(report?.attributes ?? {})} />{/if}
+		<Deciding {decisions} chosen={() => [issue]} releases={since.value?.releases} />
 	{/snippet}
 </Loaded>

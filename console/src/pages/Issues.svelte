@@ -2,12 +2,15 @@
 	import { type State } from '../lib/api';
 	import { Decisions } from '../lib/decisions.svelte';
 	import { keys } from '../lib/keys.svelte';
-	import { watch, watchList } from '../lib/asking.svelte';
-	import { listings, questions } from '../lib/questions';
+	import { SvelteSet } from 'svelte/reactivity';
+	import { watchList } from '../lib/asking.svelte';
+	import { listings } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
+	import { session } from '../lib/session.svelte';
 	import { countOf, stateShapes } from '../lib/words';
+	import Deciding from '../parts/Deciding.svelte';
+	import IssueLists from '../parts/IssueLists.svelte';
 	import IssueTable from '../parts/IssueTable.svelte';
-	import SettleDialog from '../parts/SettleDialog.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 
 	const sorts = { 'last-seen': 'last seen', 'first-seen': 'first seen', failures: 'failures' } as const;
@@ -16,7 +19,6 @@
 	const wanted = $derived(place.params.get('state') as State | null);
 	const question = $derived(place.params.get('question') ?? undefined);
 	const found = watchList(() => listings.issues({ ...place.filter, sort, question, state: wanted ? [wanted] : undefined }));
-	const apps = watch(questions.apps);
 	const decisions = new Decisions();
 	/** By its number, so that it stays the same issue when the list moves. */
 	let chosenNumber = $state<number>();
@@ -28,11 +30,22 @@
 		chosenNumber ??= rows[0]?.number;
 	});
 	const current = $derived(rows[chosen]);
-	const releases = $derived(apps.value?.apps.find((app) => app.name === decisions.settling?.app)?.releases ?? []);
+	/** By number: one that leaves the list for a moment is marked still when it is back. */
+	const marks = new SvelteSet<number>();
+	const markedRows = $derived(rows.filter((row) => marks.has(row.number)));
+	/** What is decided on: what is marked, else the row that the keyboard stands on. */
+	const wantedRows = () => (markedRows.length ? markedRows : current ? [current] : []);
+	const mark = (number: number) => void (marks.delete(number) || marks.add(number));
+	const markAll = () => {
+		const all = markedRows.length === rows.length;
+		marks.clear();
+		if (!all) for (const row of rows) marks.add(row.number);
+	};
 	const chooseRow = (at: number) => (chosenNumber = rows[Math.min(rows.length - 1, Math.max(0, at))]?.number);
 
 	function choose(name: string, value: string) {
 		chosenNumber = undefined;
+		marks.clear();
 		place.set(name, value || undefined);
 	}
 
@@ -40,9 +53,8 @@
 		{ key: 'j', does: 'Next issue', run: () => chooseRow(chosen + 1) },
 		{ key: 'k', does: 'Issue before', run: () => chooseRow(chosen - 1) },
 		{ key: 'Enter', does: 'Open the issue', run: () => current && place.go(place.to(`/issues/${current.number}`)) },
-		{ key: 'a', does: 'Accept the issue', run: () => current && decisions.accept(current) },
-		{ key: 's', does: 'Settle the issue', run: () => current && (decisions.settling = current) },
-		{ key: 'p', does: 'Park the issue', run: () => current && decisions.park(current) },
+		{ key: 'x', does: 'Mark the issue, or mark it no more', run: () => current && mark(current.number) },
+		{ key: 'X', does: 'Mark all that are shown, or none', run: markAll },
 		{ key: '/', does: 'Ask', run: () => search.focus() }
 	]);
 </script>
@@ -77,14 +89,31 @@
 		</select>
 	</label>
 </form>
+<IssueLists question={question ?? ''} state={wanted ?? ''} {sort} />
 <Loaded value={found.value?.[0]} trouble={found.trouble} undone={decisions.trouble}>
 	{#snippet children(page)}
 		{#if rows.length}
 			<p class="text-surface-600-400 mb-2 text-sm">
 				{countOf(page.issues_in_all, 'issue')}, {countOf(page.failures_in_all, 'failure')}. <kbd class="font-mono">j</kbd>
-				<kbd class="font-mono">k</kbd> move, <kbd class="font-mono">?</kbd> lists all keys.
+				<kbd class="font-mono">k</kbd> move, <kbd class="font-mono">x</kbd> marks, <kbd class="font-mono">r</kbd> takes back what you
+				decided last, <kbd class="font-mono">?</kbd> lists all keys.
 			</p>
-			<IssueTable {rows} label="Issues" {chosen} window={page.window} />
+			{#if session.decides && markedRows.length}
+				<div
+					role="group"
+					aria-label="Marked issues"
+					class="bg-surface-50-950 sticky top-0 z-10 flex flex-wrap items-center gap-3 py-2 text-sm"
+				>
+					<b>{countOf(markedRows.length, 'issue')} marked</b>
+					<button class="act" onclick={() => decisions.accept(markedRows)}>Accept</button>
+					<button class="act" onclick={() => decisions.ask('settle', markedRows)}>Settle …</button>
+					<button class="act" onclick={() => decisions.ask('park', markedRows)}>Park …</button>
+					<button class="act" onclick={() => decisions.handOver(session.name, undefined, markedRows)}>Take</button>
+					<button class="act" onclick={() => decisions.ask('hand over', markedRows)}>Hand over …</button>
+					<button class="quiet-act" onclick={() => marks.clear()}>Mark none</button>
+				</div>
+			{/if}
+			<IssueTable {rows} label="Issues" {chosen} window={page.window} marked={marks} mark={session.decides ? mark : undefined} />
 			{#if found.isThereMore}<button class="act mt-4" onclick={found.more}>Show more</button>{/if}
 		{:else}
 			<p class="my-8">
@@ -97,10 +126,4 @@
 		{/if}
 	{/snippet}
 </Loaded>
-<SettleDialog
-	bind:open={() => decisions.settling !== undefined, () => (decisions.settling = undefined)}
-	title={decisions.settling?.title ?? ''}
-	{releases}
-	environments={apps.value?.environments ?? []}
-	settle={(order) => decisions.settle(order)}
-/>
+<Deciding {decisions} chosen={wantedRows} />

@@ -78,7 +78,9 @@
 <section aria-labelledby="grouping-heading">
 	<h2 id="grouping-heading" class="section">What is one issue</h2>
 	<p class="text-sm">
-		Obitus groups by where the fault is. <a href={place.to('/set-up/rules')}>Grouping rules</a> correct it, and past failures can be regrouped.
+		Obitus groups by where the fault is. <a href={place.to('/set-up/rules')}>Grouping rules</a> correct it, and past failures can be
+		regrouped.
+		<a href={place.to('/set-up/hand-over')}>Who gets which issues</a> says whom new ones are handed to.
 	</p>
 </section>
 

@@ -16,7 +16,6 @@
 	import { api } from '../lib/api';
 	import { watch } from '../lib/asking.svelte';
 	import { Doing } from '../lib/doing.svelte';
-	import { keys } from '../lib/keys.svelte';
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import PriorityMark from './PriorityMark.svelte';
@@ -42,7 +41,6 @@
 		event.preventDefault();
 		return hand(issue.holder ?? null, waiting ?? '');
 	};
-	keys.use([{ key: 't', does: 'Take the issue', run: () => void hand(session.name) }]);
 </script>
 
 <div class="mt-2 flex flex-wrap items-center gap-3 text-sm">

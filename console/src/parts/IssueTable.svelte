@@ -8,6 +8,9 @@
 		label: string;
 		chosen?: number;
 		window?: { start: string; end: string };
+		/** The issues that are marked, by number, and what marks one or does not; without it nothing can be. */
+		marked?: ReadonlySet<number>;
+		mark?: (number: number) => void;
 	}
 </script>
 
@@ -21,7 +24,7 @@
 	import PriorityMark from './PriorityMark.svelte';
 	import StateMark from './StateMark.svelte';
 
-	let { rows, label, chosen = -1, window }: IssueTableProps = $props();
+	let { rows, label, chosen = -1, window, marked, mark }: IssueTableProps = $props();
 	const deploys = watch(() => questions.deploys(place.filter.window, place.filter.environment));
 	/** The deploys of an app as marks on the window; of a great many, the latest. */
 	const marks = (app: string): Mark[] => {
@@ -45,6 +48,15 @@
 			aria-current={i === chosen ? 'true' : undefined}
 		>
 			<div class="min-w-0">
+				{#if mark}
+					<input
+						type="checkbox"
+						class="float-left mt-1.5 mr-2"
+						aria-label={`Mark issue ${row.number}`}
+						checked={marked?.has(row.number)}
+						onchange={() => mark(row.number)}
+					/>
+				{/if}
 				<a class="quiet-link text-surface-950-50 block font-semibold wrap-anywhere" href={place.to(`/issues/${row.number}`)}>{row.title}</a>
 				{#if row.message}<p class="truncate font-mono text-sm">{row.message}</p>{/if}
 				<p class="text-surface-600-400 text-sm wrap-anywhere">
@@ -57,7 +69,10 @@
 					· since {row.began_in || 'a release without a name'}
 					{#if row.holder}· with {row.holder}{/if}
 					{#if row.waits_for}· waits for {row.waits_for}{/if}
+					{#if row.parked?.said}· {row.parked.said}{#if row.parked.so_far}
+							({row.parked.so_far}){/if}{/if}
 				</p>
+				{#if row.reopened}<p class="text-error-700-300 text-sm wrap-anywhere">{row.reopened}</p>{/if}
 			</div>
 			<div class="hidden self-center sm:block">
 				<BarChart

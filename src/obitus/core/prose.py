@@ -97,6 +97,12 @@ def plain(parts: Iterable[Part]) -> str:
     return "".join(part.text + plain(part.parts) for part in parts)
 
 
+def beginning(text: str, most: int) -> str:
+    """Return the beginning of what somebody wrote as one line of plain text, of at most so many characters."""
+    line = " ".join(" ".join(plain([part]) for part in read(text[: 4 * most])).split())
+    return line if len(line) <= most and len(text) <= 4 * most else f"{line[: most - 1].rstrip()}…"
+
+
 def _ends(text: str, at: int) -> bool:
     return at >= len(text) or not (text[at].isalnum() or text[at] == "_")
 

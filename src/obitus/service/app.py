@@ -20,10 +20,13 @@ from obitus.service.api import apps as api_apps
 from obitus.service.api import calls as api_calls
 from obitus.service.api import check_lists as api_check_lists
 from obitus.service.api import document as api_document
+from obitus.service.api import earlier as api_earlier
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import handing as api_handing
 from obitus.service.api import issues as api_issues
+from obitus.service.api import lists as api_lists
 from obitus.service.api import log_orders as api_log_orders
+from obitus.service.api import looking as api_looking
 from obitus.service.api import me as api_me
 from obitus.service.api import notes as api_notes
 from obitus.service.api import now as api_now
@@ -36,6 +39,7 @@ from obitus.service.api import releases as api_releases
 from obitus.service.api import reproducing as api_reproducing
 from obitus.service.api import rules as api_rules
 from obitus.service.api import saved as api_saved
+from obitus.service.api import shift as api_shift
 from obitus.service.api import sign_in as api_sign_in
 from obitus.service.api import tail as api_tail
 from obitus.service.api import templates as api_templates
@@ -160,6 +164,10 @@ def make_app() -> FastAPI:
         api_issues.router,
         decisions.router,
         api_handing.router,
+        api_earlier.router,
+        api_looking.router,
+        api_shift.router,
+        api_lists.router,
         api_reproducing.router,
         api_notes.router,
         api_check_lists.router,

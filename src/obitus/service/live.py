@@ -8,6 +8,7 @@ import json
 import math
 from collections import Counter
 from collections.abc import AsyncIterator, Callable, Sequence
+from functools import partial
 from typing import Any, Final, Protocol
 
 from starlette.responses import StreamingResponse
@@ -95,13 +96,16 @@ class Live:
         """Whether no more listeners are let in, at all or with this session or token."""
         return len(self._listeners) >= MOST_LISTENERS or self._of_pass[pass_id] >= MOST_OF_A_PASS
 
-    def publish(self, message: dict[str, Any], number: int | None = None) -> None:
-        """Tell all listeners; with the number of the event that it is, if it is one. Call it on the event loop."""
+    def publish(self, message: dict[str, Any], number: int | None = None, *, narrowed: bool = True) -> None:
+        """Tell all listeners; with the number of the event that it is, if it is one. Call it on the event loop.
+
+        Without ``narrowed`` those are left out who see only some apps, and would only be told to look again.
+        """
         if not self._listeners:
             return
         text = _event(message, number)
         for listener in self._listeners:
-            if number is None or number > listener.from_number:
+            if (number is None or number > listener.from_number) and (narrowed or not listener.narrowed):
                 listener.add(text)
         if not self._is_going_round:
             self._is_going_round = True
@@ -133,10 +137,10 @@ class Live:
             if pass_id is None or listener.pass_id == pass_id:
                 listener.end()
 
-    def publish_from_thread(self, message: dict[str, Any], number: int | None = None) -> None:
+    def publish_from_thread(self, message: dict[str, Any], number: int | None = None, *, narrowed: bool = True) -> None:
         """Tell all listeners, from a worker thread."""
         if self._loop is not None and not self._closed:
-            self._loop.call_soon_threadsafe(self.publish, message, number)
+            self._loop.call_soon_threadsafe(partial(self.publish, message, number, narrowed=narrowed))
 
     def close(self) -> None:
         """End every stream, so that the service can stop."""
@@ -177,7 +181,8 @@ class Live:
             yield f"retry: 1000\n{number}event: open\ndata: {{}}\n\n"
             missed = () if earlier is None else await asyncio.to_thread(earlier)
             if missed is None:
-                listener.add(_event({"type": "missed"}))
+                # What waits already is among what is looked at again.
+                listener.texts = [_event({"type": "missed"})]
             elif missed:
                 waiting, listener.texts = listener.texts, []
                 listener.from_number = missed[-1].id

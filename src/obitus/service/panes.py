@@ -18,11 +18,14 @@ PartName = Literal[
 
 
 class View(BaseModel):
-    """What the page Search shows: everything that its address holds."""
+    """What the page Search shows, or the page Issues: everything that its address holds."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
-    kind: Literal["failures", "logs", "runs"] = "logs"
+    kind: Literal["failures", "logs", "runs", "issues"] = "logs"
+    state: Literal["", "untriaged", "accepted", "settled", "regressed", "parked"] = Field(
+        default="", description="Of issues: only those in this state."
+    )
     question: Annotated[str, Field(max_length=MOST_CHARACTERS)] = ""
     summary: Annotated[str, Field(max_length=MOST_OF_A_SUMMARY)] = ""
     picture: bool = Field(default=False, description="Whether the summary is drawn.")

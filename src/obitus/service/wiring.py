@@ -15,6 +15,7 @@ from obitus.service.jobs.tailing import Tailing
 from obitus.service.jobs.telling import Telling
 from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
+from obitus.service.presence import Presence
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
 from obitus.service.sign_in.openid import OpenIdSignIn
@@ -30,6 +31,7 @@ class Parts:
         self.clock = Clock(settings.clock_ms)
         self.records = OpenRecords(settings.database, settings.url)
         self.live = Live()
+        self.presence = Presence(self.live)
         self.acts = Acts(self.records.writer, self.clock)
         self.passes = Passes(self.records, self.clock, settings, self.acts, self.live)
         back = f"{settings.url}/api/sign-in/openid/back"

@@ -429,7 +429,7 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
         events.add(connection, "issue-new", report.received_ms, app_id=report.app_id, issue=issue_id)
     if not found.known:
         add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
-        batch.parked.met_in_app(report.app_id, found.fingerprint, report.received_ms)
+        batch.parked.met_elsewhere(report.app_id, found.fingerprint, report.received_ms)
     values["fingerprint"] = found.fingerprint
     values["issue_id"] = issue_id
     issue = connection.execute(_STATE, (issue_id,)).fetchone()

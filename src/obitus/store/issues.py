@@ -55,6 +55,7 @@ _SORTED_BY: Final[dict[Sort, str]] = {
     "first-seen": "issues.first_ms",
     "failures": "counted.failures",
 }
+_NOBODYS: Final = " AND issues.holder_id IS NULL"
 # The next page begins behind the last row seen, not at a number of rows: what comes in meanwhile shifts nothing.
 _BEHIND: Final = " AND ({column}, issues.id) < (:after, :after_id)"
 _PAGE: Final = " ORDER BY {column} DESC, issues.id DESC LIMIT :limit"
@@ -65,6 +66,9 @@ _ONE = f"{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON 
 _HELD = f"""{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id
 WHERE issues.holder_id = :person_id AND issues.state <> 'settled' AND issues.merged_into IS NULL AND apps.removed_ms IS NULL
 ORDER BY issues.last_ms DESC LIMIT :limit"""
+_REOPENED = f"""{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id
+WHERE issues.reopened <> '' AND issues.holder_id IS NULL AND issues.merged_into IS NULL AND apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
+ORDER BY issues.state_ms DESC LIMIT :limit"""
 _FINGERPRINTS = """
 SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY joined != '', fingerprint LIMIT 50"""
 _NAMED = """
@@ -118,10 +122,14 @@ def issues(
     sort: Sort = "last-seen",
     after: tuple[int, int] | None = None,
     limit: int = 50,
+    nobodys: bool = False,
 ) -> list[Issue]:
-    """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen."""
+    """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen.
+
+    With ``nobodys`` only those that nobody has.
+    """
     column = _SORTED_BY[sort]
-    page = (_BEHIND if after else "") + _PAGE
+    page = (_NOBODYS if nobodys else "") + (_BEHIND if after else "") + _PAGE
     params: dict[str, Any] = {"limit": limit}
     if after:
         params |= {"after": after[0], "after_id": after[1]}
@@ -177,6 +185,11 @@ def issue(reader: Reader, issue_id: int) -> Issue:
 def held_by(reader: Reader, person_id: int, most: int) -> list[Issue]:
     """Return the open issues that somebody has, the latest failure first."""
     return reader.all(Issue, _HELD, {"person_id": person_id, "limit": most})
+
+
+def reopened(reader: Reader, app: str | None, most: int) -> list[Issue]:
+    """Return the issues that were parked and have come back, and that nobody has, the latest first."""
+    return reader.all(Issue, _REOPENED, {"app": app, "limit": most})
 
 
 def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:

@@ -166,7 +166,7 @@ class ParkedIssues:
         if reason is not None:
             self._reopen(issue_id, reason, received_ms, (seq, release[0]))
 
-    def met_in_app(self, app_id: int, fingerprint: str, received_ms: int) -> None:
+    def met_elsewhere(self, app_id: int, fingerprint: str, received_ms: int) -> None:
         """Look at a fingerprint that is new in an app: it may bring back what other apps have parked."""
         values = {"app_id": app_id, "fingerprint": fingerprint}
         for (issue_id,) in self._connection.execute(_IN_OTHER_APPS, values).fetchall():

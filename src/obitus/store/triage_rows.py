@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from obitus.core.lifecycle import State
+
 
 class Parking(NamedTuple):
     """Until what an issue is parked; any of these brings it back."""
@@ -41,3 +43,35 @@ class OwnerName(NamedTuple):
 
     owner: str
     person: str
+
+
+class SettledThen(NamedTuple):
+    """An issue that was settled once."""
+
+    id: int
+    app: str
+    type: str
+    cause: str
+    place: str
+    message: str
+    entry_point: str
+    state: State
+    settled_ms: int
+    first_ms: int
+    failures: int
+
+
+class ChangeThen(NamedTuple):
+    """What became of an issue at a time: it came, it came back, or somebody decided on it."""
+
+    issue_id: int
+    time_ms: int
+    person: str | None
+    from_state: State | None
+    """None where it came for the first time."""
+    to_state: State
+    reason: str
+    app: str
+    type: str
+    cause: str
+    place: str

@@ -23,7 +23,8 @@
 	let called = $state('');
 	let forAll = $state(false);
 	let withWindow = $state(false);
-	const list = $derived(found.value?.questions ?? []);
+	// Those about issues are lists, on the page Issues.
+	const list = $derived((found.value?.questions ?? []).filter((one) => one.view.kind !== 'issues'));
 
 	function ask() {
 		unfolded = false;

@@ -250,8 +250,15 @@ class DeskAnswer(BaseModel):
     mine: list[IssueRow] = Field(
         description="Open issues that the asker has, whatever the window; failures are those of all time."
     )
-    regressed: list[IssueRow] = Field(description="Issues that were settled and have failed again.")
-    new: list[IssueRow] = Field(description="First seen inside the window, and nobody has decided on them.")
+    regressed: list[IssueRow] = Field(
+        description="Issues that were settled and have failed again, and that nobody has."
+    )
+    reopened: list[IssueRow] = Field(
+        description="Issues that were parked and have come back, whatever the window, and that nobody has."
+    )
+    new: list[IssueRow] = Field(
+        description="First seen inside the window; nobody has decided on them, and nobody has them."
+    )
     quiet: list[QuietAnswer] = Field(description="Quiet failures that stand, and that nobody has decided on.")
     most_failures: list[IssueRow] = Field(
         description="Most failures inside the window, whatever their state but settled; not those above."

@@ -86,13 +86,22 @@ class PriorityOrder(BaseModel):
     level: Level | None = Field(description="With null it is worked out again.")
 
 
-class HandOver(BaseModel):
+class HandTo(BaseModel):
     """Who has an issue from now on, and what it waits for."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
     to: str | None = Field(max_length=60, description="The name of one of the people; nobody with null.")
-    waits_for: str = Field(default="", max_length=200, description="Whom or what it waits for, in words.")
+    waits_for: str | None = Field(
+        default=None,
+        max_length=200,
+        description="Whom or what it waits for, in words, '' for nothing; when absent that stays as it is.",
+    )
+
+
+class HandOver(HandTo):
+    """The same, and who was seen having it."""
+
     seen: str | None = Field(
         default=None,
         max_length=60,
@@ -108,6 +117,9 @@ class SeenIssue(BaseModel):
     number: Annotated[int, Field(ge=1, le=2**62)]
     state: answers.StateName | None = Field(default=None, description="Its state; not looked at when absent.")
     since: str | None = Field(default=None, max_length=40, description="Its `state_since`; not looked at when absent.")
+    holder: str | None = Field(
+        default=None, max_length=60, description="Who was seen having it, '' for nobody; not looked at when absent."
+    )
 
 
 class ManyOrder(BaseModel):
@@ -119,7 +131,7 @@ class ManyOrder(BaseModel):
     accept: Literal[True] | None = None
     park: ParkOrder | None = None
     settle: SettleOrder | None = None
-    hand_over: HandOver | None = None
+    hand_over: HandTo | None = None
     priority: PriorityOrder | None = None
 
 
@@ -233,7 +245,7 @@ def decide(records: TheRecords, clock: TheClock, person: SignedIn, order: ManyOr
     made: list[tuple[int, Seen, Order]] = []
     left: list[tuple[int, Problem]] = []
     for one in order.issues:
-        seen = _seen(one.state, one.since)
+        seen = _seen(one.state, one.since, one.holder)
         try:
             # Through the reader of whoever decides: what they do not see is not there for them.
             made.append((one.number, seen, _order_for(records, clock, one.number, order)))
@@ -320,15 +332,15 @@ def _settled(records: Records, clock: Clock, number: int, order: SettleOrder) ->
     return Order("settle", Settling(order.how, clock.now_ms(), release, after, order.environment or ""))
 
 
-def _handed(order: HandOver) -> Order:
-    return Order(to=order.to or "", waits_for=order.waits_for.strip())
+def _handed(order: HandTo) -> Order:
+    return Order(to=order.to or "", waits_for=None if order.waits_for is None else order.waits_for.strip())
 
 
-def _seen(state: answers.StateName | None, since: str | None) -> Seen:
+def _seen(state: answers.StateName | None, since: str | None, holder: str | None = None) -> Seen:
     since_ms = shown_ms(since)
     if since is not None and since_ms is None:
         raise Problem("bad-field", "Give `state_since` as it was read.", field="since")
-    return Seen(state, since_ms)
+    return Seen(state, since_ms, holder)
 
 
 def _one(records: Records, clock: Clock, person: Person, number: int, seen: Seen, order: Order) -> DecidedAnswer:

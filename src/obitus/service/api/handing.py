@@ -18,7 +18,7 @@ from obitus.core.handing_over.rules import (
 )
 from obitus.service.api import answers, views
 from obitus.service.given import TheClock, TheRecords
-from obitus.service.handing import Takers, active_rules, read_once
+from obitus.service.jobs.who_takes import Takers, active_rules, read_once
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs

@@ -18,6 +18,7 @@ from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import issues as store
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.issues import Asked, asked_of_issues
+from obitus.store.people import Person
 from obitus.store.records import Records
 from obitus.store.windows import Window
 
@@ -33,33 +34,43 @@ DESK_ROWS = 8
 Number = Annotated[int, Path(ge=1, le=2**62, description="The issue's number.")]
 
 
-def _asked(records: Records, clock: Clock, question: str, window: Window) -> Asked | None:
-    """Return what a question about issues comes to; one of nothing but spaces asks nothing."""
+def asked_about_issues(records: Records, clock: Clock, question: str, window: Window, person: Person) -> Asked | None:
+    """Return what a question of somebody's about issues comes to; one of nothing but spaces asks nothing."""
     node = understood(question, clock)
     if node is None:
         return None
     try:
-        return asked_of_issues(node, records.days, names_in(records.reader), (window.from_ms, window.to_ms))
+        return asked_of_issues(
+            node, records.days, names_in(records.reader), (window.from_ms, window.to_ms), person.name
+        )
     except QuestionTrouble as trouble:
         raise bad_question(trouble) from None
 
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
 def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> answers.DeskAnswer:
-    """Return what I have, what regressed, what is new and what fails most inside the window; of each what matters most first."""
+    """Return what I have, then what nobody has taken up: what regressed, came back, is new; and what fails most. What matters most first."""
     now_ms = clock.now_ms()
 
-    def rows(states: list[str], sort: store.Sort) -> list[answers.IssueRow]:
-        found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS)
+    def rows(states: list[str], sort: store.Sort, *, nobodys: bool = True) -> list[answers.IssueRow]:
+        found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS, nobodys=nobodys)
         return views.issue_rows(records, found, window, now_ms, by_priority=True)
 
-    newest = [row for row in rows(["untriaged"], "first-seen") if row.first_seen >= views.window_answer(window).start]
+    reopened = views.issue_rows(
+        records, store.reopened(records.reader, window.app, DESK_ROWS), window, now_ms, by_priority=True
+    )
+    back = {row.number for row in reopened}
+    newest = [
+        row
+        for row in rows(["untriaged"], "first-seen")
+        if row.first_seen >= views.window_answer(window).start and row.number not in back
+    ]
     regressed = rows(["regressed"], "last-seen")
     mine = views.issue_rows(
         records, store.held_by(records.reader, person.id, DESK_ROWS), window, now_ms, by_priority=True
     )
-    shown = {row.number for row in (*regressed, *newest, *mine)}
-    most = rows(["untriaged", "accepted", "regressed", "parked"], "failures")
+    shown = {row.number for row in (*regressed, *reopened, *newest, *mine)}
+    most = rows(["untriaged", "accepted", "regressed", "parked"], "failures", nobodys=False)
     sums = store.sums(records.reader, window)
     return answers.DeskAnswer(
         window=views.window_answer(window),
@@ -67,6 +78,7 @@ def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: Signed
         failures=sums.failures,
         mine=mine,
         regressed=regressed,
+        reopened=reopened,
         new=newest,
         quiet=quiet_in(records, window),
         most_failures=[row for row in most if row.number not in shown],
@@ -78,6 +90,7 @@ def issues(
     records: TheRecords,
     clock: TheClock,
     window: TheWindow,
+    person: SignedIn,
     state: Annotated[list[answers.StateName] | None, Query(description="Only these states; may be repeated.")] = None,
     question: Question = None,
     sort: Annotated[
@@ -90,7 +103,7 @@ def issues(
     """Return issues with failures inside the window, a page at a time."""
     states: list[str] | None = list(state) if state else None
     after = opened(cursor, sort)
-    asked = _asked(records, clock, question, window) if question else None
+    asked = asked_about_issues(records, clock, question, window, person) if question else None
     found = store.issues(records.reader, window, states=states, asked=asked, sort=sort, after=after, limit=limit + 1)
     page = found[:limit]
     sums = store.sums(records.reader, window, states=states, asked=asked)

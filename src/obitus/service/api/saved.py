@@ -15,7 +15,7 @@ from obitus.service.api.answers import Done, Time
 from obitus.service.api.asked import bad_question
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.panes import Pane, View, panes_text
-from obitus.service.problems import described
+from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import saved as store
@@ -228,6 +228,8 @@ def remove_board(acts: TheActs, person: SignedIn, number: Number) -> Done:
 def _check_panes(panes: list[Pane], now_ms: int) -> None:
     for pane in panes:
         if pane.view is not None:
+            if pane.view.kind == "issues":
+                raise Problem("bad-field", "A board shows records; issues are lists on the page Issues.", field="panes")
             _check(pane.view, now_ms)
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import ClassVar
 
 from obitus.service.clock import Clock
-from obitus.service.handing import Takers
 from obitus.service.jobs.runner import Job
+from obitus.service.jobs.who_takes import Takers
 from obitus.store import events, handing
 from obitus.store import issues as issue_store
 from obitus.store.errors import UNREADABLE, NotThere

@@ -10,7 +10,7 @@ import json
 import logging
 import sqlite3
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
 from obitus.core.asking.holding import leaf_holds
@@ -44,6 +44,7 @@ _OF_ISSUES: Final = {
     "failures": "issues.failures",
     "with": "(SELECT name FROM people WHERE people.id = issues.holder_id)",
     "waits_for": "NULLIF(issues.waits_for, '')",
+    "reopened": "NULLIF(issues.reopened, '')",
 }
 _OF_FAILURES: Final = {
     "environment": "f.environment",
@@ -75,9 +76,12 @@ class Asked:
         )
 
 
-def asked_of_issues(node: Node, days: DayReaders, names: Names, window: tuple[int, int]) -> Asked:
-    """Return the conditions that a question about issues comes to; raises QuestionTrouble where it asks for too much."""
-    making = _Making(days, names, window)
+def asked_of_issues(node: Node, days: DayReaders, names: Names, window: tuple[int, int], me: str = "") -> Asked:
+    """Return the conditions that a question about issues comes to; raises QuestionTrouble where it asks for too much.
+
+    ``me`` is the name of whoever asks: ``with=me`` means theirs.
+    """
+    making = _Making(days, names, window, me)
     parts = node.parts if isinstance(node, All) else (node,)
     about_issues: list[Node] = []
     about_failures: list[Node] = []
@@ -93,9 +97,9 @@ def _is_of_failures(leaf: Leaf) -> bool:
 
 
 class _Making:
-    def __init__(self, days: DayReaders, names: Names, window: tuple[int, int]) -> None:
+    def __init__(self, days: DayReaders, names: Names, window: tuple[int, int], me: str) -> None:
         self.asked = Asked()
-        self._days, self._names, self._window = days, names, window
+        self._days, self._names, self._window, self._me = days, names, window, me
 
     def joined(self, parts: Iterable[Node]) -> str:
         return " AND ".join(in_sql(part, self._of) for part in parts)
@@ -104,6 +108,8 @@ class _Making:
         if isinstance(leaf, Words):
             texts = [self._holds(leaf, _OF_ISSUES[name]) for name in _TEXTS]
             return "(" + " OR ".join([*texts, self._on_entry_points(leaf)]) + ")"
+        if isinstance(leaf, Compare) and leaf.field == "with" and leaf.text == "me" and self._me:
+            leaf = replace(leaf, text=self._me)
         if leaf.field == "entry_point":
             return self._on_entry_points(leaf)
         if leaf.field == "severity":

@@ -65,3 +65,9 @@ CREATE TABLE owner_names (
   owner       TEXT PRIMARY KEY,              -- in small letters: @mara, @skerry/fares, mara@skerry.example
   person_id   INTEGER NOT NULL REFERENCES people (id)
 ) STRICT, WITHOUT ROWID;
+
+-- Looked for among settled issues: those that an open one looks like. Among open ones: what waits.
+CREATE INDEX issues_settled_by_place ON issues (place, settled_ms) WHERE settled_ms IS NOT NULL;
+CREATE INDEX issues_settled_by_type ON issues (type, settled_ms) WHERE settled_ms IS NOT NULL;
+CREATE INDEX issues_settled_by_point ON issues (app_id, entry_point, settled_ms) WHERE settled_ms IS NOT NULL;
+CREATE INDEX issues_waiting ON issues (state_ms) WHERE waits_for <> '';

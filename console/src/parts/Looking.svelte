@@ -1,0 +1,37 @@
+<script module lang="ts">
+	/** Who else looks at an issue just now; as long as it is shown, whoever is signed in looks at it too. */
+	export interface LookingProps {
+		number: number;
+	}
+</script>
+
+<script lang="ts">
+	import { onMount } from 'svelte';
+	import { watch } from '../lib/asking.svelte';
+	import { questions } from '../lib/questions';
+	import { again } from '../lib/records';
+	import { session } from '../lib/session.svelte';
+
+	let { number }: LookingProps = $props();
+	const looking = watch(() => questions.looking(number));
+	const others = $derived((looking.value?.people ?? []).filter((name) => name !== session.name));
+	/** The service says how often it wants to hear of it. */
+	const everyMs = $derived((looking.value?.again_s ?? 15) * 1000);
+
+	$effect(() => {
+		const timer = setInterval(() => void again('looking'), everyMs);
+		return () => clearInterval(timer);
+	});
+	onMount(() => {
+		const leave = () => void fetch(`/api/me/looks-at/${number}`, { method: 'DELETE', keepalive: true }).catch(() => undefined);
+		addEventListener('pagehide', leave);
+		return () => {
+			removeEventListener('pagehide', leave);
+			leave();
+		};
+	});
+</script>
+
+<p role="status" class={others.length ? 'border-primary-700-300 mt-1 border-l-4 pl-3 text-sm' : 'sr-only'}>
+	{#if others.length}{others.join(', ')} {others.length === 1 ? 'looks' : 'look'} at it too.{/if}
+</p>

@@ -1,0 +1,95 @@
+<script module lang="ts">
+	import type { ParkOrder } from '../lib/api';
+
+	/** Asks until what an issue is parked. */
+	export interface ParkDialogProps {
+		open: boolean;
+		title: string;
+		park: (order: ParkOrder) => void;
+	}
+</script>
+
+<script lang="ts">
+	import Asking from './Asking.svelte';
+
+	let { open = $bindable(), title, park }: ParkDialogProps = $props();
+	type Another = NonNullable<ParkOrder['another']>[number];
+	const others: [Another, string][] = [
+		['release', 'a later release than those it was met in'],
+		['environment', 'an environment where it was not met'],
+		['app', 'another app, with the same failure']
+	];
+	const HOUR_MS = 3_600_000;
+	const spans: [string, number][] = [
+		['in an hour', HOUR_MS],
+		['in 12 hours', 12 * HOUR_MS],
+		['in a week', 7 * 24 * HOUR_MS]
+	];
+	let until = $state('');
+	let failures = $state<number>();
+	let anHour = $state<number>();
+	let people = $state<number>();
+	let another = $state<Another[]>([]);
+	const isOpen = $derived(!until && !failures && !anHour && !people && !another.length);
+
+	$effect(() => {
+		if (open) {
+			until = '';
+			failures = anHour = people = undefined;
+			another = [];
+		}
+	});
+
+	/** As the field takes it: the time here, to the minute. */
+	function fieldOf(time: Date) {
+		const two = (n: number) => String(n).padStart(2, '0');
+		return `${time.getFullYear()}-${two(time.getMonth() + 1)}-${two(time.getDate())}T${two(time.getHours())}:${two(time.getMinutes())}`;
+	}
+
+	function submit(event: SubmitEvent) {
+		event.preventDefault();
+		park({
+			until: until ? new Date(until).toISOString() : undefined,
+			failures: failures || undefined,
+			an_hour: anHour || undefined,
+			people: people || undefined,
+			another
+		});
+		open = false;
+	}
+</script>
+
+<Asking bind:open title="Park it">
+	<p class="text-surface-600-400 mb-3 text-sm wrap-anywhere">{title}</p>
+	<form onsubmit={submit} class="flex flex-col gap-3">
+		<p>Put aside until the first of these comes true. It comes back then, and says why.</p>
+		<label class="flex flex-col gap-1">
+			<span>A time</span>
+			<input class="entry" type="datetime-local" bind:value={until} />
+		</label>
+		<p class="flex flex-wrap gap-3 text-sm">
+			{#each spans as [name, length] (name)}
+				<button type="button" class="quiet-act" onclick={() => (until = fieldOf(new Date(Date.now() + length)))}>{name}</button>
+			{/each}
+		</p>
+		<label class="flex items-center gap-2">
+			<input class="entry w-28" type="number" min="1" max="1000000000" bind:value={failures} /> more failures
+		</label>
+		<label class="flex items-center gap-2">
+			<input class="entry w-28" type="number" min="1" max="10000" bind:value={anHour} /> failures within one hour
+		</label>
+		<label class="flex items-center gap-2">
+			<input class="entry w-28" type="number" min="1" max="100000000" bind:value={people} /> more people
+		</label>
+		<fieldset class="flex flex-col gap-1">
+			<legend>A failure in</legend>
+			{#each others as [value, name] (value)}
+				<label class="flex items-baseline gap-2"><input type="checkbox" {value} bind:group={another} /> {name}</label>
+			{/each}
+		</fieldset>
+		<div class="flex gap-3">
+			<button class="act" type="submit">{isOpen ? 'Park until somebody decides' : 'Park'}</button>
+			<button class="act" type="button" onclick={() => (open = false)}>Cancel</button>
+		</div>
+	</form>
+</Asking>

@@ -1,0 +1,93 @@
+"""``/api/saved/lists``: saved questions about issues, as lists with how many each has."""
+
+from __future__ import annotations
+
+import time
+from typing import Final
+
+from fastapi import APIRouter, Depends
+from pydantic import BaseModel, Field
+
+from obitus.service.api.asked import TheWindow
+from obitus.service.api.issues import asked_about_issues
+from obitus.service.clock import Clock
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.panes import View
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.store import issues as issue_store
+from obitus.store import saved as store
+from obitus.store.errors import QueryTooLong
+from obitus.store.people import Person
+from obitus.store.records import Records
+from obitus.store.windows import Window
+
+router = APIRouter(
+    prefix="/api",
+    tags=["saved"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "bad-window", "store-broken"),
+)
+
+MOST_LISTS: Final = 40
+COUNTED_WITHIN_S: Final = 2.0
+"""After so long no further list is counted for one answer."""
+
+
+class ListAnswer(BaseModel):
+    """A saved list of issues."""
+
+    id: int
+    name: str
+    for_all: bool
+    mine: bool
+    view: View
+    issues: int | None = Field(description="How many it has now; null where counting took too long.")
+    failures: int | None
+
+
+class ListsAnswer(BaseModel):
+    """The saved lists of issues that a person sees, by name, with how many each has."""
+
+    lists: list[ListAnswer]
+
+
+@router.get("/saved/lists", summary="Saved lists of issues, with counts")
+def lists(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> ListsAnswer:
+    """Return the lists that were saved for all, and those that the person saved for themselves, each counted in the window."""
+    ends_s = time.monotonic() + COUNTED_WITHIN_S
+    found = []
+    for row in store.questions(records.reader, person.id):
+        view = View.model_validate_json(row.view)
+        if view.kind != "issues":
+            continue
+        issues = failures = None
+        if time.monotonic() < ends_s:
+            issues, failures = _counted(records, clock, view, window, person)
+        mine = row.person_id == person.id
+        found.append(
+            ListAnswer(
+                id=row.id,
+                name=row.name,
+                for_all=bool(row.for_all),
+                mine=mine,
+                view=view,
+                issues=issues,
+                failures=failures,
+            )
+        )
+        if len(found) == MOST_LISTS:
+            break
+    return ListsAnswer(lists=found)
+
+
+def _counted(
+    records: Records, clock: Clock, view: View, window: Window, person: Person
+) -> tuple[int | None, int | None]:
+    """Return how many issues and failures a list has now; None where that takes too long, or its question is none any more."""
+    try:
+        asked = asked_about_issues(records, clock, view.question, window, person)
+        sums = issue_store.sums(records.reader, window, states=[view.state] if view.state else None, asked=asked)
+    except (QueryTooLong, Problem):
+        return None, None
+    return sums.issues, sums.failures

@@ -1,0 +1,40 @@
+"""``/api/me/looks-at``: who looks at which issue just now."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from obitus.service.api.issues import Number
+from obitus.service.given import TheRecords
+from obitus.service.presence import SAID_AGAIN_S, ThePresence
+from obitus.service.problems import described
+from obitus.service.sign_in.access import SignedIn
+from obitus.store import issues as issue_store
+
+router = APIRouter(
+    prefix="/api",
+    tags=["issues"],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "not-found"),
+)
+
+
+class LookingAnswer(BaseModel):
+    """Who looks at an issue."""
+
+    people: list[str] = Field(description="All who do, the asker too, by name.")
+    again_s: float = Field(description="After so many seconds whoever still looks should say so again.")
+
+
+@router.put("/me/looks-at/{number}", summary="Say that I look at an issue")
+def looks(records: TheRecords, presence: ThePresence, person: SignedIn, number: Number) -> LookingAnswer:
+    """Let the others who look at an issue know; who says nothing for a while is gone."""
+    issue_store.issue(records.reader, number)
+    return LookingAnswer(people=presence.looks(number, person.name), again_s=SAID_AGAIN_S)
+
+
+@router.delete("/me/looks-at/{number}", summary="Say that I look no more")
+def leaves(records: TheRecords, presence: ThePresence, person: SignedIn, number: Number) -> LookingAnswer:
+    """Leave an issue."""
+    issue_store.issue(records.reader, number)
+    return LookingAnswer(people=presence.leaves(number, person.name), again_s=SAID_AGAIN_S)

@@ -1,0 +1,213 @@
+"""``/api/shift``: what a shift hands on: what came in, what was decided and by whom, what waits."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Final, Literal
+
+from fastapi import APIRouter, Depends
+from fastapi.responses import Response
+from pydantic import BaseModel, Field
+
+from obitus.core.clock import to_text
+from obitus.core.documents import Block, Heading, Listing, Paragraph, Table, as_markdown
+from obitus.core.headline import Headline
+from obitus.core.prose import beginning
+from obitus.core.wording import count_of, span
+from obitus.service.api import answers, views
+from obitus.service.api.asked import TheWindow
+from obitus.service.api.quiet import quiet_in
+from obitus.service.clock import Clock
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import described
+from obitus.service.sign_in.access import signed_in
+from obitus.store import issues as issue_store
+from obitus.store import shifts, timeline
+from obitus.store.records import Records
+from obitus.store.triage_rows import ChangeThen
+from obitus.store.windows import Window
+
+router = APIRouter(
+    prefix="/api",
+    tags=["issues"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "bad-window", "store-broken"),
+)
+
+MOST_LISTED: Final = 50
+_COMES: Final = ("new", "regressed", "reopened")
+
+
+class ShiftChange(BaseModel):
+    """What became of an issue, or was written on it."""
+
+    time: answers.Time
+    person: str | None = Field(description="Who did it; null where it came by itself.")
+    issue: int
+    app: str
+    title: str
+    what: Literal["new", "regressed", "reopened", "decided", "noted", "changed"]
+    said: str
+
+
+class ShiftAnswer(BaseModel):
+    """What one shift hands on to the next."""
+
+    window: answers.WindowAnswer
+    sentence: str = Field(description="All of it in one sentence.")
+    nobodys: list[answers.IssueRow] = Field(
+        description="What came in, or came back, and nobody has taken up: open, and with nobody. What matters most first."
+    )
+    came_in: list[ShiftChange]
+    decided: list[ShiftChange] = Field(description="What people decided and wrote.")
+    by_person: dict[str, int] = Field(description="How much of that each of them did.")
+    waits: list[answers.IssueRow] = Field(
+        description="Open issues that somebody has, that wait for something, or that something brings back."
+    )
+    quiet: list[answers.QuietAnswer] = Field(description="Quiet failures that stand, and that nobody has decided on.")
+
+
+@router.get("/shift", summary="What a shift hands on")
+def shift(records: TheRecords, clock: TheClock, window: TheWindow) -> ShiftAnswer:
+    """Return what came in inside the window, what was decided and by whom, and what waits."""
+    return shift_answer(records, clock, window)
+
+
+@router.get(
+    "/shift/document",
+    summary="What a shift hands on, as Markdown",
+    response_class=Response,
+    responses={200: {"content": {"text/markdown": {}}, "description": "To paste wherever the next shift reads."}},
+)
+def shift_document(records: TheRecords, clock: TheClock, window: TheWindow) -> Response:
+    """Return the same as text to paste."""
+    found = shift_answer(records, clock, window)
+    return Response(as_markdown(list(_blocks(found))), media_type="text/markdown; charset=utf-8")
+
+
+def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
+    """Return what one shift hands on to the next."""
+    now_ms = clock.now_ms()
+    changes = [_change(row) for row in shifts.changes(records.reader, window)]
+    written = [
+        ShiftChange(
+            time=to_text(row.time_ms),
+            person=row.person,
+            issue=row.issue_id,
+            app=row.app,
+            title=views.title_of(issue_store.issue(records.reader, row.issue_id)),
+            what="noted",
+            said=f"{row.looked_at}: {row.found}. {beginning(row.text, 160)}".strip()
+            if row.looked_at
+            else beginning(row.text, 200),
+        )
+        for row in timeline.notes_between(records.reader, window.from_ms, window.to_ms)
+        if window.app in (None, row.app)
+    ]
+    came_in = sorted((one for one in changes if one.what in _COMES), key=lambda one: one.time)
+    decided = sorted([*written, *(one for one in changes if one.what == "decided")], key=lambda one: one.time)
+    numbers = list(dict.fromkeys(one.issue for one in reversed(came_in)))[:MOST_LISTED]
+    rows = [issue_store.issue(records.reader, number) for number in numbers]
+    nobodys = [
+        row
+        for row in rows
+        if row.holder is None and row.state in ("untriaged", "regressed") and row.merged_into is None
+    ]
+    by_person: dict[str, int] = {}
+    for one in decided:
+        by_person[one.person or ""] = by_person.get(one.person or "", 0) + 1
+    waiting = shifts.waiting(records.reader, window, MOST_LISTED)
+    sums = issue_store.sums(records.reader, window)
+    quiet = quiet_in(records, window)
+    return ShiftAnswer(
+        window=views.window_answer(window),
+        sentence=_sentence(window, sums.failures, sums.issues, came_in, by_person, len(nobodys)),
+        nobodys=views.issue_rows(records, nobodys, window, now_ms, by_priority=True),
+        came_in=came_in,
+        decided=decided,
+        by_person=dict(sorted(by_person.items(), key=lambda one: (-one[1], one[0]))),
+        waits=views.issue_rows(records, waiting, window, now_ms, by_priority=True),
+        quiet=quiet,
+    )
+
+
+def _change(row: ChangeThen) -> ShiftChange:
+    what: Literal["new", "regressed", "reopened", "decided", "changed"] = (
+        "decided"
+        if row.person is not None
+        else "new"
+        if row.from_state is None
+        else "regressed"
+        if row.to_state == "regressed"
+        else "reopened"
+        if row.from_state == "parked"
+        else "changed"
+    )
+    return ShiftChange(
+        time=to_text(row.time_ms),
+        person=row.person,
+        issue=row.issue_id,
+        app=row.app,
+        title=Headline(row.type, row.cause, row.place).title,
+        what=what,
+        said=row.reason,
+    )
+
+
+def _sentence(
+    window: Window, failures: int, issues: int, came_in: list[ShiftChange], by_person: dict[str, int], nobodys: int
+) -> str:
+    counts = {what: sum(one.what == what for one in came_in) for what in _COMES}
+    came = [f"{count} {what}" for what, count in counts.items() if count] or ["nothing new"]
+    people = [name for name in by_person if name]
+    did = sum(by_person.values())
+    by = f" by {', '.join(people[:5])}{' and others' if len(people) > 5 else ''}" if people else ""
+    left = f"{count_of(nobodys, 'issue')} nobody has taken up" if nobodys else "everything that came in is taken up"
+    return (
+        f"In {span(window.to_ms - window.from_ms)}: {count_of(failures, 'failure')} of {count_of(issues, 'issue')}; "
+        f"{', '.join(came)}; {count_of(did, 'decision or note', 'decisions and notes')}{by}; {left}."
+    )
+
+
+def _blocks(found: ShiftAnswer) -> Iterator[Block]:
+    yield Heading(1, "What this shift hands on")
+    yield Paragraph(f"{_minute(found.window.start)} to {_minute(found.window.end)} UTC. {found.sentence}")
+    yield Heading(2, "Nobody has taken up")
+    yield from _issue_table(found.nobodys, "Everything that came in is taken up.")
+    yield Heading(2, "What waits")
+    yield from _issue_table(found.waits, "Nothing waits.")
+    if found.quiet:
+        yield Heading(2, "Quiet failures")
+        yield Listing([f"{one.app}, {one.environment}: {one.subject}. {one.reason}" for one in found.quiet])
+    yield Heading(2, "What came in")
+    yield Listing([_line(one) for one in found.came_in] or ["Nothing."])
+    yield Heading(2, "What was decided, and by whom")
+    yield Listing([_line(one) for one in found.decided] or ["Nothing."])
+
+
+def _issue_table(rows: list[answers.IssueRow], none: str) -> Iterator[Block]:
+    if not rows:
+        yield Paragraph(none)
+        return
+    yield Table(
+        ("Issue", "What", "App", "State", "Priority", "With", "Waits for"),
+        [
+            (str(row.number), row.title, row.app, row.state, row.priority.level, row.holder or "nobody", waits_for(row))
+            for row in rows
+        ],
+    )
+
+
+def waits_for(row: answers.IssueRow) -> str:
+    """Say what an issue waits for: what somebody said, or until what it is parked."""
+    until = row.parked.said if row.parked is not None else ""
+    return "; ".join(said for said in (row.waits_for, until) if said)
+
+
+def _line(one: ShiftChange) -> str:
+    who = f"{one.person} on " if one.what == "noted" and one.person else ""
+    return f"{_minute(one.time)} {who}{one.issue} {one.title}: {one.said}"
+
+
+def _minute(text: str) -> str:
+    return text[:16].replace("T", " ")

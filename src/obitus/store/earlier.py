@@ -1,0 +1,58 @@
+"""Settled issues that may have looked like another one: candidates, a bounded number, the latest settled first."""
+
+from __future__ import annotations
+
+from typing import Final
+
+from obitus.core.earlier import Looks
+from obitus.core.grouping.messages import template
+from obitus.store.database import Reader
+from obitus.store.grouping import traits_of
+from obitus.store.rows import Issue
+from obitus.store.triage_rows import SettledThen
+
+MOST_CANDIDATES: Final = 200
+_COLUMNS: Final = """
+SELECT i.id, apps.name AS app, i.type, i.cause, i.place, i.message, i.entry_point, i.state, i.settled_ms, i.first_ms, i.failures
+FROM issues i JOIN apps ON apps.id = i.app_id AND apps.removed_ms IS NULL"""
+_OPEN: Final = (
+    " AND i.settled_ms IS NOT NULL AND i.merged_into IS NULL AND i.id <> :id ORDER BY i.settled_ms DESC LIMIT :most"
+)
+# Whatever app: the same library fails in several, and who solved it there knows.
+_BY_PLACE: Final = f"{_COLUMNS} WHERE i.place = :place AND i.place <> ''{_OPEN}"
+_BY_TYPE: Final = f"{_COLUMNS} WHERE i.type IN (:type, :cause){_OPEN}"
+_BY_POINT: Final = (
+    f"{_COLUMNS} WHERE i.entry_point = :entry_point AND i.entry_point <> '' AND i.app_id = :app_id{_OPEN}"
+)
+_HOW: Final = """
+SELECT h.reason FROM issue_history h WHERE h.issue_id = ? AND h.to_state = 'settled' AND h.from_state IS NOT NULL ORDER BY h.id DESC LIMIT 1"""
+
+
+def candidates(reader: Reader, issue: Issue) -> list[SettledThen]:
+    """Return issues that were settled once, and that share a function, a type or an entry point with this one."""
+    values = {
+        "id": issue.id,
+        "app_id": issue.app_id,
+        "place": issue.place,
+        "type": issue.type,
+        "cause": issue.cause or issue.type,
+        "entry_point": issue.entry_point,
+        "most": MOST_CANDIDATES,
+    }
+    found: dict[int, SettledThen] = {}
+    for sql in (_BY_PLACE, _BY_TYPE, _BY_POINT):
+        found |= {row.id: row for row in reader.all(SettledThen, sql, values)}
+    return list(found.values())
+
+
+def looks_of(reader: Reader, row: Issue | SettledThen, *, traits: bool = False) -> Looks:
+    """Return what an issue looks like; with its ``traits`` where these are worth a reading."""
+    known = traits_of(reader, row.id) if traits else []
+    message = template(row.message)
+    return Looks(row.type, row.cause, row.place, message, row.entry_point, known[0] if known else None)
+
+
+def settled_by(reader: Reader, issue_id: int) -> str:
+    """Return how an issue was settled last, in words, '' where nothing says so."""
+    found = reader.column(str, _HOW, (issue_id,))
+    return found[0] if found else ""
