@@ -56,7 +56,7 @@ def test_a_new_issue_goes_to_whom_the_first_rule_says(running: Running) -> None:
     running.send(key, raised("src/berths.py"))
     assert holders(running) == {1: "Ida Moss", 2: "Olav Brekke", 3: "Olav Brekke", 4: None}
     said = running.get("/api/issues/1")["history"][-1]
-    assert (said["person"], said["reason"]) == (None, "Handed to Ida Moss: the rule `hand to Ida Moss when app=sailings module~fares`.")  # fmt: skip
+    assert (said["person"], said["reason"]) == (None, "Handed to Ida Moss: the rule “hand to Ida Moss when app=sailings module~fares”.")  # fmt: skip
 
 
 def test_who_owns_the_innermost_own_file(running: Running) -> None:
@@ -84,7 +84,7 @@ def test_who_owns_the_innermost_own_file(running: Running) -> None:
             "number": 3,
             "title": running.get("/api/issues/3")["title"],
             "to": "Olav Brekke",
-            "why": "@skerry/desk owns src/other.py by line 1 of CODEOWNERS, `*`",
+            "why": "@skerry/desk owns src/other.py by line 1 of CODEOWNERS, “*”",
         }
     ]
     rule(running, "hand to owner when type=BerthTaken")

@@ -3296,7 +3296,7 @@ export interface components {
             regressed: components["schemas"]["IssueRow"][];
             /**
              * Reopened
-             * @description Issues that were parked and have come back, whatever the window, and that nobody has.
+             * @description Issues that were parked and have come back, whatever the window, and that nobody has; failures are those of all time.
              */
             reopened: components["schemas"]["IssueRow"][];
             /**
@@ -6675,7 +6675,7 @@ export interface components {
             sentence: string;
             /**
              * Nobodys
-             * @description What came in, or came back, and nobody has taken up: open, and with nobody. What matters most first.
+             * @description What came in, came back, or is regressed and fails, and nobody has taken up. What matters most first.
              */
             nobodys: components["schemas"]["IssueRow"][];
             /** Came In */

@@ -137,7 +137,7 @@
 	<h2 id="owners-heading" class="section">Owners of files</h2>
 	<p class="max-w-3xl text-sm">From the CODEOWNERS file of the repository. Of several lines that match a file, the last one counts.</p>
 	<label class="mt-2 inline-flex items-center gap-2 text-sm">
-		App
+		Of the app
 		<select class="entry" bind:value={app} onchange={() => (tried = undefined)}>
 			<option value="" disabled>choose an app</option>
 			{#each apps.value?.apps ?? [] as one (one.name)}<option>{one.name}</option>{/each}

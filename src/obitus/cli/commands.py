@@ -25,7 +25,10 @@ if TYPE_CHECKING:
 MODULES: Final = {
     "service_commands": ("serve", "demo", "login", "app", "acts"),
     "people_commands": ("people",),
-    "issue_commands": ("issues", "issue", "accept", "settle", "park", "take", "hand-over", "priority"),
+    "issue_commands": ("issues", "issue", "earlier"),
+    "triage_commands": ("accept", "settle", "park", "take", "hand-over", "priority", "take-back"),
+    "shift_commands": ("shift", "lists"),
+    "handing_commands": ("handing",),
     "record_commands": ("logs", "runs", "failures"),
     "now_command": ("now",),
     "calls_command": ("calls",),

@@ -21,13 +21,28 @@ from obitus.core.version import media_type
 from obitus.demo import front, repository
 from obitus.demo.recording import lay_out
 from obitus.demo.replaying import batches, starts_at
-from obitus.demo.story import APPS, CHECK_LIST, CHOICES, DAYS, DEPLOYS, LIVE, PLAYERS, TICKETS, WRITTEN, Choice
+from obitus.demo.story import (
+    APPS,
+    CHECK_LIST,
+    CHOICES,
+    DAYS,
+    DEPLOYS,
+    LISTS,
+    LIVE,
+    OWNERS,
+    PEOPLE,
+    PLAYERS,
+    TICKETS,
+    WRITTEN,
+    Choice,
+)
 from obitus.reading.access_file import AccessFile
 from obitus.reading.outcome import Outcome
 from obitus.reading.sending import Sending
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
 from obitus.service.wiring import Parts
+from obitus.store import team
 
 _MARK = ".obitus-demo"
 
@@ -65,6 +80,8 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
         story.play()
         clock.story_ms = None
         story.read_front()
+        # What seemed quiet half-way through the story is not any more.
+        service.housekeeping.look_soon()
         token = service.passes.add("token", 1, "demo command line", None)
         login = write(Login(service.settings.url, token), data / "login.json")
         if load_only:
@@ -172,7 +189,12 @@ class _Story:
                 self._post(f"/api/issues/{row['number']}/{choice.decision}", dict(choice.order))
 
     def _write_down(self) -> None:
-        """Let people write down what they know."""
+        """Let people come, keep who owns what and which lists they look at, and write down what they know."""
+        for person in PEOPLE:
+            self._service.records.writer.run(lambda c, name=person: team.add(c, name, "member", self._clock()))  # type: ignore[misc]
+        self._ask("PUT", "/api/apps/sailings/owners", {"text": OWNERS})
+        for listed, view in LISTS:
+            self._post("/api/saved", {"name": listed, "for_all": True, "view": {"kind": "issues"} | view})
         pattern, address = TICKETS
         self._post("/api/link-patterns", {"pattern": pattern, "address": address})
         name, app, items = CHECK_LIST

@@ -1,11 +1,10 @@
-"""``obitus issues``, ``issue``, ``accept``, ``settle``, ``park``: what failed, and what was decided about it."""
+"""``obitus issues``, ``issue``, ``earlier``: what failed, and what was known of issues like it."""
 
 from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
 import typer
-from rich.text import Text
 
 from obitus.cli import show, show_issue
 from obitus.cli.api import Api, api
@@ -23,7 +22,7 @@ from obitus.cli.commands import (
     now_ms,
     print_json,
 )
-from obitus.cli.safe import safe
+from obitus.cli.errors import UsageTrouble
 
 
 @app.command()
@@ -42,12 +41,22 @@ def issues(
     ] = "last-seen",
     limit: Annotated[int, typer.Option("--limit", min=1, max=200, help="Most issues to show.")] = 20,
     cursor: Annotated[str | None, typer.Option("--cursor", help="Go on after an earlier page.")] = None,
+    of_list: Annotated[
+        str | None, typer.Option("--list", help="The name of a saved list; obitus lists names them.")
+    ] = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
     """List issues that failed inside a window."""
     check_window(window)
+    asked = api(url, token)
+    if of_list is not None:
+        view = _view_of(asked, of_list)
+        question = " ".join(
+            part for part in (f"({view['question']})" if view.get("question") else "", question) if part
+        )
+        state, sort = [view["state"]] if view.get("state") else state, view.get("sort") or sort
     query = {
         "window": window,
         "app": app_name,
@@ -59,8 +68,18 @@ def issues(
         "limit": limit,
         "cursor": cursor,
     }
-    answer = api(url, token).get("/api/issues", query)
+    answer = asked.get("/api/issues", query)
     print_json(answer) if as_json else show.issues(answer, now_ms(), asked=bool(question))
+
+
+def _view_of(asked: Api, name: str) -> dict[str, Any]:
+    """Return what a saved list asks; raises UsageTrouble where there is none of that name."""
+    found = asked.get("/api/saved/lists")["lists"]
+    view = next((one["view"] for one in found if one["name"] == name), None)
+    if view is None:
+        names = ", ".join(one["name"] for one in found) or "none is saved yet"
+        raise UsageTrouble(f"There is no list named {name!r}. There are: {names}.")
+    return dict(view)
 
 
 @app.command(short_help="Show one issue as a report.")
@@ -82,100 +101,8 @@ def issue(
     )
 
 
-@app.command()
-def accept(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Say that somebody works on an issue."""
-    _decide(number, "accept", {}, url, token, as_json)
-
-
-@app.command(short_help="Say that an issue is fixed, and where.")
-def settle(
-    numbers: Annotated[
-        list[int], typer.Argument(metavar="NUMBER…", help="The issues' numbers, of one app or several.", min=1)
-    ],
-    where: Annotated[
-        str | None,
-        typer.Option(
-            "--from",
-            metavar="RELEASE|coming|now",
-            help="From when it is fixed: a release, the coming one, or now; the newest known release when absent.",
-        ),
-    ] = None,
-    environment: Annotated[str | None, typer.Option("--environment", help="Settle it there only.")] = None,
-    url: Url = None,
-    token: Token = None,
-    as_json: Json = False,
-) -> None:
-    """Settle an issue: fixed from a release, from the coming one, or from now. Seen where the fix should be, it becomes regressed."""
-    order = {"how": where} if where in ("coming", "now") else {"release": where} if where else {}
-    for number in numbers:
-        _decide(number, "settle", order | ({"environment": environment} if environment else {}), url, token, as_json)
-
-
-@app.command()
-def park(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Put an issue aside; its failures go on being counted."""
-    _decide(number, "park", {}, url, token, as_json)
-
-
-@app.command(short_help="Say how much an issue matters.")
-def priority(
-    number: Number,
-    level: Annotated[
-        Literal["high", "middle", "low", "worked-out"], typer.Argument(help="`worked-out` leaves it to Obitus again.")
-    ],
-    url: Url = None,
-    token: Token = None,
-    as_json: Json = False,
-) -> None:
-    """Correct the priority that was worked out."""
-    asked = api(url, token)
-    asked.post(f"/api/issues/{number}/priority", {"level": None if level == "worked-out" else level})
-    answer = asked.get(f"/api/issues/{number}")
-    if as_json:
-        print_json(answer)
-        return
-    show.say(f"Issue {number}: {answer['priority']['level']} priority. {safe(answer['priority']['reason'])}.")
-
-
-@app.command(short_help="Take an issue: say that you take care of it.")
-def take(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Take an issue: you have it from now on."""
-    asked = api(url, token)
-    _hand_over(asked, number, {"to": asked.get("/api/me")["name"]}, as_json)
-
-
-@app.command("hand-over", short_help="Hand an issue to somebody, or put it back.")
-def hand_over(
-    number: Number,
-    to: Annotated[str | None, typer.Option("--to", help="Who has it from now on; nobody, when it is left out.")] = None,
-    waits_for: Annotated[str, typer.Option("--waits-for", help="Whom or what it waits for, in words.")] = "",
-    url: Url = None,
-    token: Token = None,
-    as_json: Json = False,
-) -> None:
-    """Hand an issue to one of the people, or put it back for somebody to take up."""
-    _hand_over(api(url, token), number, {"to": to, "waits_for": waits_for}, as_json)
-
-
-def _hand_over(asked: Api, number: int, order: dict[str, Any], as_json: bool) -> None:
-    asked.post(f"/api/issues/{number}/hand-over", order)
-    answer = asked.get(f"/api/issues/{number}")
-    if as_json:
-        print_json(answer)
-        return
-    waits = f", and waits for {safe(answer['waits_for'])}" if answer["waits_for"] else ""
-    show.say(f"Issue {number} is with {safe(answer['holder'] or 'nobody')}{waits}.")
-
-
-def _decide(
-    number: int, decision: str, body: dict[str, Any], url: str | None, token: str | None, as_json: bool
-) -> None:
-    asked = api(url, token)
-    asked.post(f"/api/issues/{number}/{decision}", body)
-    answer = asked.get(f"/api/issues/{number}")
-    if as_json:
-        print_json(answer)
-    else:
-        last = safe(answer["history"][-1]["reason"]) if answer["history"] else ""
-        show.console.print(Text(f"Issue {number}: ").append_text(show.state_text(answer["state"])).append(f". {last}"))
+@app.command(short_help="Show settled issues that looked like one.")
+def earlier(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Show issues that were settled and looked like this one, with what was known and done then."""
+    answer = api(url, token).get(f"/api/issues/{number}/earlier")
+    print_json(answer) if as_json else show_issue.earlier(answer, now_ms())

@@ -102,9 +102,12 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
                 f"{priority['level']} priority" if priority["level"] != "low" else "",
                 f"with {row['holder']}" if row["holder"] else "",
                 f"waits for {row['waits_for']}" if row["waits_for"] else "",
+                f"parked {row['parked']['said']}" if row["parked"] and row["parked"]["said"] else "",
             )
             if part
         )
+        if row["reopened"]:
+            console.print(Padding(Text(safe(row["reopened"]), style=FAILED), (0, 0, 0, 6)))
         console.print(Padding(Text(safe(about), style=QUIET), (0, 0, 1, 6)))
     shown, matching = len(answer["issues"]), answer["issues_in_all"]
     sums = f"{count_of(matching, 'issue')}, {count_of(answer['failures_in_all'], 'failure')}"

@@ -33,6 +33,14 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
     console.print(line)
     if answer["history"]:
         _para(safe(answer["history"][-1]["reason"]))
+    if answer["parked"] and answer["parked"]["so_far"]:
+        _para(safe(f"So far {answer['parked']['so_far']}."))
+    waits = f", waits for {answer['waits_for']}" if answer["waits_for"] else ""
+    _para(
+        safe(
+            f"With {answer['holder'] or 'nobody'}{waits}. {answer['priority']['level']} priority: {answer['priority']['reason']}."
+        )
+    )
     _para(f"obitus accept {number} | obitus settle {number} --from RELEASE|coming|now | obitus park {number}", QUIET)
     report = answer["latest"]["report"]
     heading("Where")
@@ -50,6 +58,28 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
             values = " → ".join(_cut(safe(part["value"]), 120) for part in parts)
             _para(f"{'counts' if counted else 'left out'}: {kind} {values}", "" if counted else QUIET)
             inset(Text(reason, style=QUIET), 6)
+
+
+def earlier(answer: dict[str, Any], now_ms: int) -> None:
+    """Print settled issues that looked alike, with what was known and done then."""
+    if not answer["earlier"]:
+        looked_at = answer["looked_at"]
+        say(
+            f"None of {count_of(looked_at, 'settled issue')} near it looked enough like it."
+            if looked_at
+            else "Nothing like it was settled before."
+        )
+        return
+    for one in answer["earlier"]:
+        said = Text(f"{one['number']:>4}  ", style="bold").append_text(state_text(one["state"]))
+        console.print(said.append(safe(f"  {one['title']}"), style="bold").append(safe(f"  {one['app']}"), style=QUIET))
+        inset(Text(safe(f"Alike: {'; '.join(one['alike'])}.")), 6)
+        held = " The fix did not hold." if one["state"] == "regressed" else ""
+        inset(Text(safe(f"{ago(ms_of(one['settled']), now_ms)}, after {one['lasted']}: {one['how']}{held}")), 6)
+        for note in one["known"]:
+            looked = f"{note['looked_at']}: {note['found']}. " if note["looked_at"] else ""
+            inset(Text(safe(f"{looked}{note['text']} ({note['person']})"), style=QUIET), 6)
+    say("One of them whole: obitus issue NUMBER", QUIET)
 
 
 def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:

@@ -152,14 +152,24 @@ class Choice:
     type: str
     place: str
     decision: str
-    order: tuple[tuple[str, str], ...] = ()
+    order: tuple[tuple[str, Any], ...] = ()
 
 
 CHOICES: Final = (
     Choice(3, "sailings", "SailingFull", "sailings.boardings.board", "accept"),
     Choice(3, "sailings", "FareUnknown", "sailings.fares.surcharge", "settle", (("release", "2.9.0"),)),
     Choice(3, "gatekeeper", "UnicodeEncodeError", "gatekeeper.passes.encode", "settle", (("release", "2.9.0"),)),
-    Choice(5, "gatekeeper", "ConnectionResetError", "gatekeeper.jobs._beat", "park"),
+    Choice(
+        5,
+        "gatekeeper",
+        "ConnectionResetError",
+        "gatekeeper.jobs._beat",
+        "park",
+        (("failures", 2000), ("another", ["release"])),
+    ),
+    Choice(
+        5, "sailings", "AssertionError", "sailings.boardings.check_height", "park", (("failures", 10), ("people", 40))
+    ),
     Choice(8, "sailings", "TideUnavailable", "sailings.tides.read", "settle", (("release", "3.0.1"),)),
     Choice(8, "gatekeeper", "ValueError", "gatekeeper.manifests.field", "settle", (("release", "3.0.1"),)),
     Choice(11, "sailings", "KeyError", "sailings.timetable.connections", "settle", (("release", "3.1.0"),)),
@@ -178,6 +188,20 @@ class Written:
     output: str = ""
 
 
+PEOPLE: Final = ("Ida Moss", "Bram Vos", "Per Lund", "Zoë Hart")
+"""Who works here beside the owner; all of them decide."""
+OWNERS: Final = """\
+# Who takes care of what, and who is asked first.
+*                        @skerry/line
+/sailings/               @per-lund
+/sailings/fares.py       @ida-moss @per-lund
+/sailings/mail.py        zoe.hart@skerry.example
+"""
+LISTS: Final = (
+    ("Mine", {"question": "with=me"}),
+    ("Nobody has", {"question": "not with exists not state=settled"}),
+    ("Boardings", {"question": "entry_point~boardings", "sort": "failures"}),
+)
 TICKETS: Final = ("SL-{number}", "https://tickets.skerry.example/SL-{number}")
 CHECK_LIST: Final = (
     "Boardings fail",

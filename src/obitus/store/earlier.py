@@ -25,7 +25,8 @@ _BY_POINT: Final = (
     f"{_COLUMNS} WHERE i.entry_point = :entry_point AND i.entry_point <> '' AND i.app_id = :app_id{_OPEN}"
 )
 _HOW: Final = """
-SELECT h.reason FROM issue_history h WHERE h.issue_id = ? AND h.to_state = 'settled' AND h.from_state IS NOT NULL ORDER BY h.id DESC LIMIT 1"""
+SELECT h.reason FROM issue_history h JOIN issues i ON i.id = h.issue_id
+WHERE h.issue_id = ? AND h.to_state = 'settled' AND h.time_ms = i.settled_ms ORDER BY h.id DESC LIMIT 1"""
 
 
 def candidates(reader: Reader, issue: Issue) -> list[SettledThen]:

@@ -254,7 +254,7 @@ class DeskAnswer(BaseModel):
         description="Issues that were settled and have failed again, and that nobody has."
     )
     reopened: list[IssueRow] = Field(
-        description="Issues that were parked and have come back, whatever the window, and that nobody has."
+        description="Issues that were parked and have come back, whatever the window, and that nobody has; failures are those of all time."
     )
     new: list[IssueRow] = Field(
         description="First seen inside the window; nobody has decided on them, and nobody has them."

@@ -56,7 +56,7 @@ class ShiftAnswer(BaseModel):
     window: answers.WindowAnswer
     sentence: str = Field(description="All of it in one sentence.")
     nobodys: list[answers.IssueRow] = Field(
-        description="What came in, or came back, and nobody has taken up: open, and with nobody. What matters most first."
+        description="What came in, came back, or is regressed and fails, and nobody has taken up. What matters most first."
     )
     came_in: list[ShiftChange]
     decided: list[ShiftChange] = Field(description="What people decided and wrote.")
@@ -107,10 +107,12 @@ def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
     came_in = sorted((one for one in changes if one.what in _COMES), key=lambda one: one.time)
     decided = sorted([*written, *(one for one in changes if one.what == "decided")], key=lambda one: one.time)
     numbers = list(dict.fromkeys(one.issue for one in reversed(came_in)))[:MOST_LISTED]
-    rows = [issue_store.issue(records.reader, number) for number in numbers]
+    # What regressed before the shift, and fails still, waits for somebody too.
+    failing = issue_store.issues(records.reader, window, states=["regressed"], limit=MOST_LISTED, nobodys=True)
+    rows = {row.id: row for row in failing} | {number: issue_store.issue(records.reader, number) for number in numbers}
     nobodys = [
         row
-        for row in rows
+        for row in rows.values()
         if row.holder is None and row.state in ("untriaged", "regressed") and row.merged_into is None
     ]
     by_person: dict[str, int] = {}

@@ -76,6 +76,10 @@ class Housekeeping:
         if parking.is_due(self._records.reader, self._clock.now_ms()):
             self._records.writer.run(lambda c: parking.reopen_due(c, self._clock.now_ms()))
 
+    def look_soon(self) -> None:
+        """Look for quiet failures at the next turn, whenever that was done last."""
+        self._looks_next_s = 0.0
+
     def _look(self) -> None:
         """Look for quiet failures, about twice a minute: a tenth of one core at most."""
         started_s = time.monotonic()

@@ -43,7 +43,7 @@ class Takers:
         chain = chain_of(content)
         where = issue_store.failure_with_seq(self._records.reader, issue.last_seq).environment
         facts = asked_about(content, chain, issue.app, where) | _of_frame(locate(chain).site)
-        found = [(rule.to, f"the rule `{rule.text}`") for rule in those_that_hold(self._rules, facts)]
+        found = [(rule.to, f"the rule “{rule.text}”") for rule in those_that_hold(self._rules, facts)]
         return [*found, *(self._owners(file, chain) if file else ())]
 
     def use_file(self, app_id: int, owners: Owners, beneath: str) -> None:
@@ -66,7 +66,7 @@ class Takers:
         for owner in line.owners:
             name = self.meant_by(owner)
             if name is not None:
-                yield name, f"{owner} owns {frame.file} by line {line.number} of CODEOWNERS, `{line.pattern}`"
+                yield name, f"{owner} owns {frame.file} by line {line.number} of CODEOWNERS, “{line.pattern}”"
 
     def meant_by(self, owner: str) -> str | None:
         """Return who is meant by an owner's name, None where nobody is known."""

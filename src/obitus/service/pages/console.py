@@ -38,6 +38,7 @@ def asset(name: str) -> Response:
 @router.get("/sign-in")
 @router.get("/issues")
 @router.get("/issues/{rest:path}")
+@router.get("/shift")
 @router.get("/now")
 @router.get("/now/{rest:path}")
 @router.get("/search")

@@ -1,0 +1,169 @@
+"""``obitus handing``: whom issues are handed to that nobody has: rules, and the files that say who owns what."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+from urllib.parse import quote
+
+import typer
+from rich.text import Text
+
+from obitus.cli import show
+from obitus.cli.api import api
+from obitus.cli.commands import Json, Token, Url, app, print_json
+from obitus.cli.errors import UsageTrouble
+from obitus.cli.safe import safe
+from obitus.core.wording import count_of
+
+handing = typer.Typer(
+    help="Who gets which issues: rules, and the files that say who owns what.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+)
+app.add_typer(handing, name="handing", short_help="Say who gets which issues: rules, owners' files.")
+RuleText = Annotated[str, typer.Argument(metavar="RULE", help="hand to NAME when CONDITION")]
+Yes = Annotated[bool, typer.Option("--yes", help="Do it; without it, only the preview is shown.")]
+
+
+@handing.command("rules")
+def rules(url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """List the active hand-over rules; the first one that holds counts."""
+    answer = api(url, token).get("/api/handing-rules")
+    if as_json:
+        print_json(answer)
+        return
+    for rule in answer["rules"]:
+        said = (
+            Text(f"{rule['id']:>4}  ", style="bold")
+            .append(safe(rule["rule"]))
+            .append(f"  {safe(rule['person'])}", style=show.QUIET)
+        )
+        show.console.print(said)
+        if rule["trouble"]:
+            show.say(f"      {safe(rule['trouble'])}", show.FAILED)
+    if not answer["rules"]:
+        show.say("No hand-over rule yet. Try one: obitus handing try 'hand to NAME when app=APP module~part'")
+
+
+@handing.command("try")
+def try_rule(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Show which open issues, that nobody has, a rule would hand to whom; nothing is kept."""
+    answer = api(url, token).post("/api/handing-rules/preview", {"rule": rule})
+    print_json(answer) if as_json else _preview(answer)
+
+
+@handing.command("add")
+def add(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Use a rule from now on, for issues that are new or back and that nobody has."""
+    answer = api(url, token).post("/api/handing-rules", {"rule": rule})
+    if as_json:
+        print_json(answer)
+        return
+    show.say(
+        f"Rule {answer['id']} is active: {safe(answer['rule'])}. For those that are open already: obitus handing apply"
+    )
+
+
+@handing.command("stop")
+def stop(
+    rule: Annotated[int, typer.Argument(help="The rule's number.", min=1)], url: Url = None, token: Token = None
+) -> None:
+    """Hand nothing over by a rule any more."""
+    api(url, token).delete(f"/api/handing-rules/{rule}")
+    show.say(f"Rule {rule} is stopped. What it handed over stays where it is.")
+
+
+@handing.command("apply")
+def apply(url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Hand over now the latest open issues that nobody has."""
+    answer = api(url, token).post("/api/handing-rules/apply", {})
+    if as_json:
+        print_json(answer)
+        return
+    show.say(f"{count_of(len(answer['handed']), 'issue')} handed over.")
+    _would(answer["handed"])
+
+
+@handing.command("owners")
+def owners(
+    app_name: Annotated[str, typer.Argument(metavar="APP", help="The app's name.")],
+    file: Annotated[
+        Path | None,
+        typer.Argument(
+            metavar="[CODEOWNERS]", help="The file; - for standard input. What is kept, when it is left out."
+        ),
+    ] = None,
+    beneath: Annotated[
+        str, typer.Option("--beneath", help="The folder of the repository that the app's paths begin in: src.")
+    ] = "",
+    yes: Yes = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Read an app's CODEOWNERS: what it would do, and with --yes, keep it."""
+    asked, path = api(url, token), f"/api/apps/{quote(app_name, safe='')}/owners"
+    if file is None:
+        answer = asked.get(path)
+    else:
+        order = {"text": _read(file), "beneath": beneath}
+        answer = asked.put(path, order) if yes else asked.post(f"{path}/preview", order)
+    if as_json:
+        print_json(answer)
+        return
+    if file is None and not answer["kept"]:
+        show.say(
+            f"None is kept for {safe(app_name)}. Read one: obitus handing owners {safe(app_name)} .github/CODEOWNERS"
+        )
+        return
+    show.say(f"{count_of(answer['lines'], 'line')} understood.")
+    for remark in answer["remarks"]:
+        show.say(f"  {safe(remark)}", show.FAILED)
+    for one in answer["owners"][:30]:
+        who = safe(one["person"]) if one["person"] else "nobody known"
+        show.say(f"  {safe(one['owner'])}: {who}, {count_of(one['lines'], 'line')}")
+    if any(one["person"] is None for one in answer["owners"]):
+        show.say("Say who is meant: obitus handing mean OWNER --to NAME", show.QUIET)
+    if answer["preview"] is not None:
+        _preview(answer["preview"])
+        show.say("Keep it: the same command with --yes")
+
+
+@handing.command("mean")
+def mean(
+    owner: Annotated[str, typer.Argument(help="An owner as CODEOWNERS names it: @skerry/fares.")],
+    to: Annotated[
+        str | None, typer.Option("--to", help="Who is meant; without it, what was said is forgotten.")
+    ] = None,
+    url: Url = None,
+    token: Token = None,
+) -> None:
+    """Say which person an owner's name stands for."""
+    api(url, token).post("/api/owner-names", {"owner": owner, "person": to})
+    show.say(f"{safe(owner)} is {safe(to)}." if to else f"What was said of {safe(owner)} is forgotten.")
+
+
+def _read(file: Path) -> str:
+    try:
+        return sys.stdin.read() if str(file) == "-" else file.read_text("utf-8", "replace")
+    except OSError as error:
+        raise UsageTrouble(
+            f"{file} cannot be read: {error.strerror}. Name the repository's CODEOWNERS file."
+        ) from error
+
+
+def _preview(answer: dict[str, Any]) -> None:
+    if answer["trouble"]:
+        show.say(safe(answer["trouble"]))
+        return
+    show.say(
+        f"Of {count_of(answer['looked_at'], 'open issue')} that nobody has, {count_of(len(answer['would_hand']), 'issue')} would be handed over."
+    )
+    _would(answer["would_hand"])
+
+
+def _would(found: list[dict[str, Any]]) -> None:
+    for one in found[:30]:
+        show.say(f"  {one['number']} {safe(one['title'])} to {safe(one['to'])}: {safe(one['why'])}")

@@ -1,0 +1,114 @@
+"""``obitus shift``, ``lists``: what one shift hands on to the next, and the lists of issues that the team keeps."""
+
+from __future__ import annotations
+
+import sys
+from typing import Annotated, Any
+
+import typer
+from rich.text import Text
+
+from obitus.cli import show
+from obitus.cli.api import api
+from obitus.cli.commands import App, Environment, Json, Token, Url, Window, app, check_window, print_json
+from obitus.cli.safe import safe
+from obitus.core.wording import count_of
+
+
+@app.command(short_help="Show what a shift hands on.")
+def shift(
+    window: Window = "8h",
+    app_name: App = None,
+    environment: Environment = None,
+    markdown: Annotated[bool, typer.Option("--markdown", help="Print it as Markdown, to paste.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Show what came in, what was decided and by whom, and what waits."""
+    check_window(window)
+    asked, query = api(url, token), {"window": window, "app": app_name, "environment": environment}
+    if markdown:
+        sys.stdout.write(b"".join(asked.stream("/api/shift/document", query)).decode())
+        return
+    answer = asked.get("/api/shift", query)
+    if as_json:
+        print_json(answer)
+        return
+    show.say(safe(answer["sentence"]))
+    show.heading("Nobody has taken up")
+    _rows(answer["nobodys"], "everything that came in is taken up")
+    show.heading("What waits")
+    _rows(answer["waits"], "nothing")
+    if answer["quiet"]:
+        show.heading("Quiet failures")
+        for one in answer["quiet"]:
+            show.say(safe(f"  {one['app']}, {one['environment']}: {one['subject']}. {one['reason']}"))
+    show.heading("What came in")
+    _happened(answer["came_in"])
+    show.heading("What was decided, and by whom")
+    _happened(answer["decided"])
+    if answer["nobodys"]:
+        numbers = " ".join(str(row["number"]) for row in answer["nobodys"][:3])
+        show.say(f"Take them up: obitus take {numbers}. As Markdown: obitus shift --markdown", show.QUIET)
+
+
+@app.command(short_help="List the saved lists of issues, with counts.")
+def lists(
+    window: Window = "24h",
+    app_name: App = None,
+    environment: Environment = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """List the saved lists of issues that you see, with how many each has now."""
+    check_window(window)
+    query = {"window": window, "app": app_name, "environment": environment}
+    answer = api(url, token).get("/api/saved/lists", query)
+    if as_json:
+        print_json(answer)
+        return
+    if not answer["lists"]:
+        show.say("No list is saved yet. Ask on the page Issues, and save what is shown as a list.")
+        return
+    for one in answer["lists"]:
+        asked = one["view"].get("question") or "all"
+        state = f" {one['view']['state']}" if one["view"].get("state") else ""
+        count = "?" if one["issues"] is None else f"{one['issues']:,}"
+        show.console.print(
+            Text(f"{count:>6}  ", style="bold")
+            .append(safe(one["name"]))
+            .append(safe(f"  {asked}{state}"), style=show.QUIET)
+        )
+    show.say("One of them: obitus issues --list NAME", show.QUIET)
+
+
+def _rows(rows: list[dict[str, Any]], none: str) -> None:
+    if not rows:
+        show.say(f"  {none}", show.QUIET)
+    for row in rows:
+        said = Text(f"{row['number']:>6}  ", style="bold").append_text(show.state_text(row["state"], row["settled_in"]))
+        said.append(safe(f"  {row['priority']['level']}  {row['title']}"))
+        about = [row["app"], f"with {row['holder']}" if row["holder"] else "with nobody"]
+        about += [f"waits for {row['waits_for']}"] if row["waits_for"] else []
+        if row["parked"] and row["parked"]["said"]:
+            about.append(row["parked"]["said"])
+        if row["reopened"]:
+            about.append(row["reopened"])
+        show.console.print(said)
+        show.inset(Text(safe(" · ".join(about)), style=show.QUIET), 8)
+
+
+def _happened(entries: list[dict[str, Any]]) -> None:
+    if not entries:
+        show.say("  nothing", show.QUIET)
+    for one in entries[-40:]:
+        who = f"{one['person']}: " if one["what"] == "noted" else ""
+        time = one["time"][5:16].replace("T", " ")
+        said = Text(f"  {time}  ", style=show.QUIET).append(
+            f"{one['what']:<10}", style=show.FAILED if one["what"] == "regressed" else ""
+        )
+        show.console.print(said.append(safe(f"{one['issue']} {one['title']}. {who}{one['said']}")))
+    if len(entries) > 40:
+        show.say(f"  and {count_of(len(entries) - 40, 'more before', 'more before')} them", show.QUIET)
