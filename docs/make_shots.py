@@ -17,7 +17,6 @@ FOLDER = Path(__file__).parent / "screenshots"
 CHROMIUM = "/usr/bin/chromium"
 COMMANDS = {
     "cli-issue": ["issue", "{regressed}", "--window", "14d"],
-    "cli-now": ["now", "--window", "24h"],
     "cli-timeline": ["timeline", "{crossing}"],
 }
 
@@ -86,8 +85,15 @@ def _pages(browser: Browser, link: str, only: set[str]) -> tuple[str, str]:
     _take(page, "person", only)
     page.goto(base + "/issues?window=14d")
     page.get_by_role("list", name="Issues").wait_for()
+    page.get_by_role("navigation", name="Lists").get_by_role("link").first.wait_for()
+    for key in "jjxjjx":
+        page.keyboard.press(key)
     page.wait_for_timeout(300)
     _take(page, "issues", only)
+    page.goto(base + "/shift?window=24h")
+    page.get_by_role("heading", name="What was decided, and by whom").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "shift", only)
     page.goto(f"{base}/issues/{number}?window=14d")
     page.get_by_role("heading", name="Where", exact=True).wait_for()
     page.wait_for_timeout(300)

@@ -3,50 +3,17 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import subprocess
 import sys
 from pathlib import Path
 
-import pytest
 import urllib3
 
 from obitus.cli import show
 from obitus.core.lifecycle import STATES
+from tests.cli.shell import Shell
 from tests.conftest import Running, failure, now_text, raised_in
-
-
-class Shell:
-    """A shell with its own login file, settings and width."""
-
-    def __init__(self, folder: Path) -> None:
-        self.environment = {
-            "PATH": os.environ["PATH"],
-            "HOME": str(folder),
-            "COLUMNS": "80",
-            "OBITUS_LOGIN": str(folder / "login.json"),
-        }
-
-    def run(self, *arguments: str, status: int | None = 0, **environment: str) -> str:
-        """Run a command that has to end with ``status``, None for any; return what it printed, errors included."""
-        ended = subprocess.run(
-            [sys.executable, "-m", "obitus", *arguments],
-            env=self.environment | environment,
-            capture_output=True,
-            text=True,
-            timeout=60,
-        )
-        assert status is None or ended.returncode == status, (ended.returncode, ended.stdout, ended.stderr)
-        assert "Traceback" not in ended.stderr
-        return ended.stdout + ended.stderr
-
-
-@pytest.fixture
-def shell(tmp_path: Path, running: Running) -> Shell:
-    made = Shell(tmp_path)
-    made.run("login", running.url, "--token", running.token)
-    return made
 
 
 def a_failure(running: Running, key: str, **changes: object) -> None:
@@ -92,7 +59,7 @@ def test_decisions(shell: Shell, running: Running) -> None:
     a_failure(running, running.add_app())
     assert "accepted" in shell.run("accept", "1")
     assert "fixed from 2.0.0 on" in shell.run("settle", "1", "--from", "2.0.0")
-    assert json.loads(shell.run("park", "1", "--json"))["state"] == "parked"
+    assert json.loads(shell.run("park", "1", "--json"))["done"] == [1]
 
 
 def test_json_is_the_answer_of_the_api(shell: Shell, running: Running) -> None:

@@ -3,21 +3,11 @@
 from __future__ import annotations
 
 import json
-from pathlib import Path
-
-import pytest
 
 from obitus.service.jobs import quiet
-from tests.cli.test_commands import Shell
+from tests.cli.shell import Shell
 from tests.conftest import Running
 from tests.service.test_quiet import POINT, refused, rise
-
-
-@pytest.fixture
-def shell(tmp_path: Path, running: Running) -> Shell:
-    made = Shell(tmp_path)
-    made.run("login", running.url, "--token", running.token)
-    return made
 
 
 def test_when_nothing_was_raised(shell: Shell, running: Running) -> None:

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from tests.cli.test_commands import Shell
+from tests.cli.shell import Shell
 from tests.conftest import Running
 from tests.service.test_releases import failed, send, tally
 

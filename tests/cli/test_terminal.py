@@ -8,21 +8,12 @@ import uuid
 from pathlib import Path
 from typing import Any
 
-import pytest
-
 from obitus.cli.safe import cleaned
-from tests.cli.test_commands import Shell
+from tests.cli.shell import Shell
 from tests.conftest import Running, failure, now_text
 
 EVIL = "\x1b[2J\x1b]0;owned\x07\x9b31m\u202egnol\r\b"
 CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
-
-
-@pytest.fixture
-def shell(tmp_path: Path, running: Running) -> Shell:
-    made = Shell(tmp_path)
-    made.run("login", running.url, "--token", running.token)
-    return made
 
 
 def evil(release: str) -> dict[str, Any]:

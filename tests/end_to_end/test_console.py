@@ -88,10 +88,12 @@ def test_issues_by_keyboard(page: Page, running: Running) -> None:
     rows = page.get_by_role("list", name="Issues").get_by_role("listitem")
     expect(rows).to_have_count(3)
     page.keyboard.press("a")
-    expect(page.get_by_text("Issue 3 is accepted.")).to_be_visible()
+    expect(page.get_by_text("Issue 3 is accepted. r takes it back.")).to_be_visible()
     expect(rows.first).to_contain_text("accepted")
     page.keyboard.press("j")
     page.keyboard.press("p")
+    expect(page.get_by_role("dialog").locator(":focus")).to_have_count(1)
+    page.keyboard.press("Enter")
     expect(rows.nth(1)).to_contain_text("parked")
     page.keyboard.press("s")
     expect(page.get_by_label("The release with the fix")).to_have_value("2.9.0")
@@ -130,7 +132,7 @@ def test_an_issue_reads_as_a_report(page: Page, running: Running) -> None:
     at(page, running, "/issues/1")
     expect(page.get_by_role("heading", name="Perhaps the same as")).to_be_visible()
     headings = page.get_by_role("heading", level=2).all_text_contents()
-    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Do it again", "Since when", "Who and what", "What we know", "Why this is one issue", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
+    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Do it again", "Since when", "Who and what", "What we know", "Earlier ones like it", "Why this is one issue", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
     expect(page.get_by_text("return PENCE[kind]").first).to_be_visible()
     expect(page.get_by_text("'campervan'", exact=True)).to_be_visible()
     expect(page.get_by_text("[hidden: password]")).to_be_visible()
@@ -366,6 +368,8 @@ def test_keys_tokens_and_password(page: Page, running: Running) -> None:
         "/releases/sailings/2.9.0",
         "/releases/sailings/9.9.9",
         "/compare/sailings?before=2.8.0&now=2.9.0",
+        "/shift?window=24h",
+        "/set-up/hand-over",
     ],
 )
 def test_everybody_can_use_it(page: Page, running: Running, path: str) -> None:

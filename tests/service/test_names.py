@@ -10,7 +10,7 @@ import pytest
 from obitus.store import names, releases, removing
 from obitus.store.names import OTHERS
 from tests import kept
-from tests.cli.test_commands import Shell
+from tests.cli.shell import Shell
 from tests.conftest import Running, failure, until
 from tests.service.test_releases import send, tally
 

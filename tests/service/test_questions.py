@@ -10,7 +10,7 @@ import pytest
 from obitus.core.clock import DAY_MS, to_text
 from obitus.store.asking import issues as asking
 from obitus.store.removing_days import remove_day
-from tests.cli.test_commands import Shell
+from tests.cli.shell import Shell
 from tests.conftest import Running, failure, raised_in
 
 

@@ -68,7 +68,12 @@
 				</section>
 			{/if}
 			{@render part('New, with nobody', found.new, 'Nothing new in this window that nobody has decided on.', 3)}
-			{@render part('Most failures', found.most_failures, 'Nothing else failed in this window.', 4)}
+			{@render part(
+				'Most failures',
+				found.most_failures,
+				found.failures ? 'Nothing else failed in this window.' : 'Nothing failed in this window.',
+				4
+			)}
 			<section class="mt-7">
 				<h2 class="mb-2 font-serif text-xl font-semibold">Somebody says that it did not work</h2>
 				<WhoForm />

@@ -37,7 +37,7 @@
 			{ key: 's', does: 'Settle the issue', run: () => decisions.ask('settle', chosen()) },
 			{ key: 'p', does: 'Park the issue', run: () => decisions.ask('park', chosen()) },
 			{ key: 't', does: 'Take the issue', run: () => void decisions.handOver(session.name, undefined, chosen()) },
-			{ key: 'w', does: 'Hand the issue over', run: () => decisions.ask('hand over', chosen()) },
+			{ key: 'g', does: 'Give the issue to somebody', run: () => decisions.ask('hand over', chosen()) },
 			{ key: 'r', does: 'Take back what you decided last', run: () => void decisions.undo() }
 		]);
 	}

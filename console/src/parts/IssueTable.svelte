@@ -51,7 +51,7 @@
 				{#if mark}
 					<input
 						type="checkbox"
-						class="float-left mt-1.5 mr-2"
+						class="float-left mt-0.5 mr-3 size-6"
 						aria-label={`Mark issue ${row.number}`}
 						checked={marked?.has(row.number)}
 						onchange={() => mark(row.number)}
