@@ -205,7 +205,7 @@ def test_settle(running: Running, shell: Shell) -> None:
     """In a release, in the next one, now; in one environment or everywhere; and the verdict stands on the issue."""
     key = running.ask("POST", "/api/apps/sailings/keys", {}).json()["key"]
     send(running, key, tally("3.0.0", 9000, 30), *(failed("3.0.0", 30) for _ in range(5)))
-    assert "settled. owner settled it as fixed from 3.0.0 on." in shell.run("settle", "1")
+    assert "owner settled it as fixed from 3.0.0 on." in shell.run("settle", "1")
     assert "settled it as fixed from the coming release on." in shell.run("settle", "1", "--from", "coming")
     assert "fixed from now on, production only." in shell.run(
         "settle", "1", "--from", "now", "--environment", "production"

@@ -155,15 +155,15 @@ def test_lists_with_counts(running: Running) -> None:
         {"name": "Of records", "for_all": True, "view": {"kind": "logs"}},
     ):
         assert running.ask("POST", "/api/saved", order).status == 201, order
-    mine = running.get("/api/saved/lists?window=24h")["lists"]
+    mine = running.get("/api/lists?window=24h")["lists"]
     assert [(one["name"], one["issues"], one["failures"]) for one in mine] == [
         ("For me alone", 2, 2),
         ("Mine", 0, 0),
         ("Open fares", 1, 2),
     ]
-    hers = ask_as(running, ida, "GET", "/api/saved/lists?window=24h").json()["lists"]
+    hers = ask_as(running, ida, "GET", "/api/lists?window=24h").json()["lists"]
     assert [(one["name"], one["issues"]) for one in hers] == [("Mine", 1), ("Open fares", 1)]
-    assert running.get("/api/saved/lists?window=24h&app=gatekeeper")["lists"][2]["issues"] == 0
+    assert running.get("/api/lists?window=24h&app=gatekeeper")["lists"][2]["issues"] == 0
     assert (
         running.ask("POST", "/api/saved", {"name": "x", "view": view(question="((")}).json()["slug"] == "bad-question"
     )

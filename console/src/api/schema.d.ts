@@ -586,7 +586,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/saved/lists": {
+    "/api/lists": {
         parameters: {
             query?: never;
             header?: never;
@@ -597,7 +597,7 @@ export interface paths {
          * Saved lists of issues, with counts
          * @description Return the lists that were saved for all, and those that the person saved for themselves, each counted in the window.
          */
-        get: operations["lists_api_saved_lists_get"];
+        get: operations["lists_api_lists_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -11258,7 +11258,7 @@ export interface operations {
             };
         };
     };
-    lists_api_saved_lists_get: {
+    lists_api_lists_get: {
         parameters: {
             query?: {
                 /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */

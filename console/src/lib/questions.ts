@@ -19,7 +19,7 @@ export const questions = {
 
 	shift: (filter: Filter) => of(['shift', filter], (signal) => api.GET('/api/shift', { params: { query: filter }, signal })),
 
-	lists: (filter: Filter) => of(['lists', filter], (signal) => api.GET('/api/saved/lists', { params: { query: filter }, signal })),
+	lists: (filter: Filter) => of(['lists', filter], (signal) => api.GET('/api/lists', { params: { query: filter }, signal })),
 
 	/** Says that somebody looks at an issue, and who else does; asked again as long as they do. */
 	looking: (number: number) =>

@@ -74,7 +74,7 @@ def issues(
 
 def _view_of(asked: Api, name: str) -> dict[str, Any]:
     """Return what a saved list asks; raises UsageTrouble where there is none of that name."""
-    found = asked.get("/api/saved/lists")["lists"]
+    found = asked.get("/api/lists")["lists"]
     view = next((one["view"] for one in found if one["name"] == name), None)
     if view is None:
         names = ", ".join(one["name"] for one in found) or "none is saved yet"

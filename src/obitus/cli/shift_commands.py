@@ -65,7 +65,7 @@ def lists(
     """List the saved lists of issues that you see, with how many each has now."""
     check_window(window)
     query = {"window": window, "app": app_name, "environment": environment}
-    answer = api(url, token).get("/api/saved/lists", query)
+    answer = api(url, token).get("/api/lists", query)
     if as_json:
         print_json(answer)
         return

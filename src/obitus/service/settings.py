@@ -61,9 +61,9 @@ class Limits:
     """How many refused requests a second one address is answered at once; beyond it each answer comes a second later."""
     refusals_at_once: float = 100.0
     """How many of these may come in one go."""
-    in_flight_bytes: int = 96 * MIB
+    in_flight_bytes: int = 64 * MIB
     """Most bytes of all bodies being read at once; beyond it the answer is 429."""
-    in_flight_bytes_of_a_key: int = 64 * MIB
+    in_flight_bytes_of_a_key: int = 48 * MIB
     """Most bytes of these with one key."""
     in_flight_requests: int = 64
     """Most reporting requests at once; beyond it the answer is 429."""

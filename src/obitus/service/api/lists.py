@@ -1,4 +1,4 @@
-"""``/api/saved/lists``: saved questions about issues, as lists with how many each has."""
+"""``/api/lists``: saved questions about issues, as lists with how many each has."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ class ListsAnswer(BaseModel):
     lists: list[ListAnswer]
 
 
-@router.get("/saved/lists", summary="Saved lists of issues, with counts")
+@router.get("/lists", summary="Saved lists of issues, with counts")
 def lists(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> ListsAnswer:
     """Return the lists that were saved for all, and those that the person saved for themselves, each counted in the window."""
     ends_s = time.monotonic() + COUNTED_WITHIN_S

@@ -25,8 +25,8 @@ LINK_LASTS_MS: Final = DAY_MS
 SESSION_LASTS_MS: Final = 14 * DAY_MS
 OWNER_NAME: Final = "owner"
 TOUCH_EVERY_MS: Final = 5 * 60_000
-PASSWORD_CHECKS_AT_ONCE: Final = 2
-"""Each takes 64 MiB and a quarter of a second."""
+PASSWORD_CHECKS_AT_ONCE: Final = 1
+"""It takes 64 MiB, some tens of milliseconds on four processors, and a quarter of a second on a busy machine: two would take a third of all memory that the service may."""
 
 
 class Passes:
