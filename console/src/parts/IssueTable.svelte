@@ -47,32 +47,36 @@
 			]}
 			aria-current={i === chosen ? 'true' : undefined}
 		>
-			<div class="min-w-0">
+			<div class="flex min-w-0 gap-3">
 				{#if mark}
 					<input
 						type="checkbox"
-						class="float-left mt-0.5 mr-3 size-6"
+						class="mt-0.5 size-6 shrink-0"
 						aria-label={`Mark issue ${row.number}`}
 						checked={marked?.has(row.number)}
 						onchange={() => mark(row.number)}
 					/>
 				{/if}
-				<a class="quiet-link text-surface-950-50 block font-semibold wrap-anywhere" href={place.to(`/issues/${row.number}`)}>{row.title}</a>
-				{#if row.message}<p class="truncate font-mono text-sm">{row.message}</p>{/if}
-				<p class="text-surface-600-400 text-sm wrap-anywhere">
-					<span class="text-surface-600-400">{row.number}</span> ·
-					{#if row.priority.level !== 'low'}
-						<Hint text={row.priority.reason}><PriorityMark level={row.priority.level} /></Hint> ·
-					{/if}
-					<StateMark state={row.state} release={row.settled_in} /> · {row.app}
-					{#if row.entry_point}· {row.entry_point}{/if}
-					· since {row.began_in || 'a release without a name'}
-					{#if row.holder}· with {row.holder}{/if}
-					{#if row.waits_for}· waits for {row.waits_for}{/if}
-					{#if row.parked?.said}· {row.parked.said}{#if row.parked.so_far}
-							({row.parked.so_far}){/if}{/if}
-				</p>
-				{#if row.reopened}<p class="text-error-700-300 text-sm wrap-anywhere">{row.reopened}</p>{/if}
+				<div class="min-w-0">
+					<a class="quiet-link text-surface-950-50 block font-semibold wrap-anywhere" href={place.to(`/issues/${row.number}`)}
+						>{row.title}</a
+					>
+					{#if row.message}<p class="truncate font-mono text-sm">{row.message}</p>{/if}
+					<p class="text-surface-600-400 text-sm wrap-anywhere">
+						<span class="text-surface-600-400">{row.number}</span> ·
+						{#if row.priority.level !== 'low'}
+							<Hint text={row.priority.reason}><PriorityMark level={row.priority.level} /></Hint> ·
+						{/if}
+						<StateMark state={row.state} release={row.settled_in} /> · {row.app}
+						{#if row.entry_point}· {row.entry_point}{/if}
+						· since {row.began_in || 'a release without a name'}
+						{#if row.holder}· with {row.holder}{/if}
+						{#if row.waits_for}· waits for {row.waits_for}{/if}
+						{#if row.parked?.said}· {row.parked.said}{#if row.parked.so_far}
+								({row.parked.so_far}){/if}{/if}
+					</p>
+					{#if row.reopened}<p class="text-error-700-300 text-sm wrap-anywhere">{row.reopened}</p>{/if}
+				</div>
 			</div>
 			<div class="hidden self-center sm:block">
 				<BarChart
