@@ -119,7 +119,7 @@ def test_what_else_happened_then(running: Running) -> None:
     note = found["entries"].pop()
     assert note["said"] == "owner on issue 1: disk has room: ruled out" and note["issue"] == 1
     assert found["entries"][0]["said"] == "sailings 3.2.0 was deployed in production"
-    assert found["entries"][-1]["said"] == "owner: issue 1 is accepted" and found["entries"][-1]["issue"] == 1
+    assert found["entries"][-1]["said"] == "Issue 1: owner accepted it." and found["entries"][-1]["issue"] == 1
     assert {entry["kind"] for entry in asked(running, f"failure={id}&around=1m")["entries"]}.isdisjoint(
         {"decision", "note"}
     )

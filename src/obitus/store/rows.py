@@ -949,13 +949,12 @@ class IssueBegun(NamedTuple):
 
 
 class DecidedThen(NamedTuple):
-    """A change of an issue's state."""
+    """What became of an issue: its state, or who has it, and why."""
 
     id: int
     issue_id: int
     time_ms: int
-    to_state: str
-    person: str | None
+    reason: str
     app: str
 
 

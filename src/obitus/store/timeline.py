@@ -13,9 +13,8 @@ _BEGUN: Final = """
 SELECT i.id, i.type, i.cause, i.place, i.first_ms, apps.name AS app FROM issues i INDEXED BY issues_by_first JOIN apps ON apps.id = i.app_id
 WHERE i.first_ms >= ? AND i.first_ms < ? AND i.merged_into IS NULL AND apps.removed_ms IS NULL ORDER BY i.first_ms LIMIT ?"""
 _DECIDED: Final = """
-SELECT h.id, h.issue_id, h.time_ms, h.to_state, people.name AS person, apps.name AS app
+SELECT h.id, h.issue_id, h.time_ms, h.reason, apps.name AS app
 FROM issue_history h INDEXED BY issue_history_by_time JOIN issues i ON i.id = h.issue_id JOIN apps ON apps.id = i.app_id
-LEFT JOIN people ON people.id = h.person_id
 WHERE h.time_ms >= ? AND h.time_ms < ? AND h.to_state IS NOT NULL AND h.from_state IS NOT NULL AND apps.removed_ms IS NULL ORDER BY h.time_ms LIMIT ?"""
 
 
@@ -35,6 +34,6 @@ def issues_begun(reader: Reader, from_ms: int, to_ms: int) -> list[IssueBegun]:
     return reader.all(IssueBegun, _BEGUN, (from_ms, to_ms, MOST))
 
 
-def settled_in(reader: Reader, from_ms: int, to_ms: int) -> list[DecidedThen]:
-    """Return changes of the state of issues inside a span, the earliest first."""
+def decided_between(reader: Reader, from_ms: int, to_ms: int) -> list[DecidedThen]:
+    """Return what became of issues inside a span, by people or by itself, the earliest first."""
     return reader.all(DecidedThen, _DECIDED, (from_ms, to_ms, MOST))

@@ -29,7 +29,7 @@ from obitus.store.asking.finding import MOST_LOOKED_AT, names_in
 from obitus.store.asking.records import records_of
 from obitus.store.records import Records
 from obitus.store.rows import Failure
-from obitus.store.timeline import issues_begun, notes_between, settled_in
+from obitus.store.timeline import decided_between, issues_begun, notes_between
 
 router = APIRouter(
     prefix="/api",
@@ -241,11 +241,10 @@ def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> lis
         found.append(
             Entry(f"issue {begun.id}", "issue", float(begun.first_ms), f"Issue {begun.id} began: {title}", app=begun.app, severity="WARN", data={"issue": begun.id})
         )  # fmt: skip
-    for decided in settled_in(records.reader, from_ms, to_ms):
-        who = decided.person or "Obitus"
-        found.append(
-            Entry(f"decision {decided.id}", "decision", float(decided.time_ms), f"{who}: issue {decided.issue_id} is {decided.to_state}", app=decided.app, data={"issue": decided.issue_id})
-        )  # fmt: skip
+    found.extend(
+        Entry(f"decision {row.id}", "decision", float(row.time_ms), f"Issue {row.issue_id}: {row.reason}", app=row.app, data={"issue": row.issue_id})
+        for row in decided_between(records.reader, from_ms, to_ms)
+    )  # fmt: skip
     for written in notes_between(records.reader, from_ms, to_ms):
         what = f"{written.looked_at}: {written.found}" if written.looked_at else " ".join(written.text.split())
         found.append(
