@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable
 
 from obitus.core.comparing import Seen
-from obitus.store.rows import IssueAtPoint, IssueInHours, PointInRelease
+from obitus.store.rows.rates import IssueAtPoint, IssueInHours, PointInRelease
 
 
 class Exposed:

@@ -7,7 +7,7 @@ from typing import Final
 
 from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, NotThere
-from obitus.store.rows import App, AppRelease, Key, KnownKey
+from obitus.store.rows.apps import App, AppRelease, Key, KnownKey
 
 _APPS = """
 SELECT id, name, kind, created_ms, first_report_ms, last_report_ms

@@ -10,7 +10,7 @@ from obitus.core.calls import CallKind
 from obitus.core.statistics import below_share
 from obitus.store.database import Reader
 from obitus.store.now import NARROWED, Slots, narrowed_to
-from obitus.store.rows import AnswersAt, CallsAlike, LinkedRuns, RunsWhole
+from obitus.store.rows.now import AnswersAt, CallsAlike, LinkedRuns, RunsWhole
 from obitus.store.windows import Window
 
 _CALLS: Final = """

@@ -9,7 +9,7 @@ from typing import Final
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
 from obitus.store.database import Reader
-from obitus.store.rows import CommitFile, CommitLibrary, CommitLine, KnownCommit, Revision
+from obitus.store.rows.releases import CommitFile, CommitLibrary, CommitLine, KnownCommit, Revision
 
 MOST_CANDIDATES: Final = 300
 MOST_FILES_READ: Final = 400

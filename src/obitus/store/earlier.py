@@ -8,8 +8,8 @@ from obitus.core.earlier import Looks
 from obitus.core.grouping.messages import template
 from obitus.store.database import Reader
 from obitus.store.grouping import traits_of
-from obitus.store.rows import Issue
-from obitus.store.triage_rows import SettledThen
+from obitus.store.rows.issues import Issue
+from obitus.store.rows.triage import SettledThen
 
 MOST_CANDIDATES: Final = 200
 _COLUMNS: Final = """

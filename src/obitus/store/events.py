@@ -10,7 +10,7 @@ from typing import Any, Final, Literal
 
 from obitus.core.clock import DAY_MS
 from obitus.store.database import Reader
-from obitus.store.rows import EventRow
+from obitus.store.rows.records import EventRow
 
 Kind = Literal[
     "regrouping-asked", "regrouping", "issue-new", "issue-regressed", "issue-reopened", "issue-decided", "issue-changed", "issue-revealed",

@@ -20,7 +20,8 @@ from obitus.store.database import Reader, typed
 from obitus.store.days import logs
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import UNREADABLE
-from obitus.store.rows import Dictionary, IdOfReport, LogRow, PackedReport, Version
+from obitus.store.rows.records import Dictionary, IdOfReport, LogRow, PackedReport
+from obitus.store.rows.releases import Version
 
 _log = logging.getLogger("obitus.store")
 

@@ -14,7 +14,7 @@ from obitus.core.grouping.groups import MOST_COMPARED, Candidate, Choice, choose
 from obitus.core.grouping.likeness import keys_of
 from obitus.core.grouping.recipe import Part, Traits, as_text, from_text
 from obitus.store.database import Reader, typed
-from obitus.store.rows import AppTraits, KnownTraits, NeverPair
+from obitus.store.rows.grouping import AppTraits, KnownTraits, NeverPair
 
 MOST_NEW_ISSUES: Final = 200
 """New issues that one app may bring in one minute; what comes beyond goes to its collecting issue."""

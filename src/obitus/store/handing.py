@@ -9,8 +9,9 @@ from typing import Final
 from obitus.store import issues, team
 from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
-from obitus.store.rows import Issue, Rule
-from obitus.store.triage_rows import OwnerFile, OwnerName
+from obitus.store.rows.grouping import Rule
+from obitus.store.rows.issues import Issue
+from obitus.store.rows.triage import OwnerFile, OwnerName
 
 MOST_NAMES: Final = 5000
 

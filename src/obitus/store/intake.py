@@ -27,7 +27,8 @@ from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, settling_of
 from obitus.store.parking import ParkedIssues
-from obitus.store.rows import GrowingTally, SettledBy
+from obitus.store.rows.issues import SettledBy
+from obitus.store.rows.records import GrowingTally
 
 _ADD_ISSUE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,

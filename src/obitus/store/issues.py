@@ -11,7 +11,7 @@ from obitus.core.lifecycle import Settling
 from obitus.store import events
 from obitus.store.asking.issues import Asked
 from obitus.store.database import Kept, Reader, typed
-from obitus.store.rows import (
+from obitus.store.rows.issues import (
     CameBack,
     CameBy,
     Change,

@@ -7,7 +7,7 @@ from typing import Final
 
 from obitus.store.database import Reader
 from obitus.store.errors import NotThere, TooMany
-from obitus.store.rows import LogOrder
+from obitus.store.rows.apps import LogOrder
 
 MOST_ORDERS: Final = 50
 """Of one app, that hold at the same time."""

@@ -11,7 +11,7 @@ import zstandard
 from obitus.store import events
 from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, ChangedMeanwhile, NotThere, TooMany
-from obitus.store.rows import AttachedBody, Attachment, CheckList, Found, LinkPattern, Note, NoteVersion
+from obitus.store.rows.known import AttachedBody, Attachment, CheckList, Found, LinkPattern, Note, NoteVersion
 
 MOST_NOTES: Final = 500
 """Of one issue."""

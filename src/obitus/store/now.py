@@ -12,7 +12,8 @@ from obitus.core.clock import HOUR_MS, MINUTE_MS
 from obitus.core.statistics import below_share
 from obitus.store.calling import SLOTS_KEPT_MS
 from obitus.store.database import Reader
-from obitus.store.rows import FailuresInSlot, IssueCount, IssueNow, NamedCount, RunsAlike, RunsInSlot
+from obitus.store.rows.issues import IssueCount, IssueNow, NamedCount
+from obitus.store.rows.now import FailuresInSlot, RunsAlike, RunsInSlot
 from obitus.store.windows import Window, counted
 
 SHORT_MS: Final = SLOTS_KEPT_MS - HOUR_MS

@@ -21,7 +21,7 @@ from obitus.core.parking import (
 from obitus.store import events
 from obitus.store.database import Reader, typed
 from obitus.store.releases import StoredOrder
-from obitus.store.triage_rows import Parking
+from obitus.store.rows.triage import Parking
 
 _PARK = """
 INSERT INTO parkings (issue_id, time_ms, until_ms, failures, an_hour, people, another, newest, failed, users_then)

@@ -11,7 +11,7 @@ from obitus.core.clock import HOUR_MS
 from obitus.store import events
 from obitus.store.database import Reader, column_of
 from obitus.store.errors import NotThere
-from obitus.store.rows import Act, Pass, PersonWithPass, PersonWithPassword, Role, Scope
+from obitus.store.rows.people import Act, Pass, PersonWithPass, PersonWithPassword, Role, Scope
 from obitus.store.sight import WHOLE, Sight
 
 PassKind = Literal["link", "session", "token"]

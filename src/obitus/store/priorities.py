@@ -8,7 +8,7 @@ from typing import Final
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.priority import Facts
 from obitus.store.database import Reader
-from obitus.store.rows import Issue, IssueCount, SpreadTo, Weighed
+from obitus.store.rows.issues import Issue, IssueCount, SpreadTo, Weighed
 
 _LATEST = """
 SELECT issues.id, failures.severity, failures.handled, issues.priority, people.name AS priority_by

@@ -11,7 +11,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.quiet.finding import Kind, Quiet
 from obitus.store.database import Reader
 from obitus.store.errors import NotThere
-from obitus.store.quiet_rows import (
+from obitus.store.rows.quiet import (
     Collected,
     JobHour,
     LookedTo,

@@ -10,7 +10,8 @@ from typing import Final
 from obitus.core.comparing import Step
 from obitus.store import events
 from obitus.store.database import Reader, typed
-from obitus.store.rows import (
+from obitus.store.rows.issues import IssueName
+from obitus.store.rows.rates import (
     CountInRelease,
     DueRate,
     FailuresInHour,
@@ -18,7 +19,6 @@ from obitus.store.rows import (
     IssueAtPoint,
     IssueInHours,
     IssueInRelease,
-    IssueName,
     PointInRelease,
     RateStep,
     ReleaseSums,

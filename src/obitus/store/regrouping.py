@@ -14,7 +14,7 @@ from typing import Final, Literal
 
 from obitus.store.database import Reader, typed
 from obitus.store.errors import NotThere
-from obitus.store.rows import (
+from obitus.store.rows.grouping import (
     BrokenOff,
     FailureOfIssue,
     FailureToRegroup,

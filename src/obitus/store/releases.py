@@ -15,7 +15,8 @@ from obitus.store import events, names
 from obitus.store.database import Reader, typed
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
 from obitus.store.issues import note, settling_of
-from obitus.store.rows import Deploy, KnownDeploy, KnownRelease, ListedDeploy, PlacedRelease, Release, WaitingSettling
+from obitus.store.rows.issues import WaitingSettling
+from obitus.store.rows.releases import Deploy, KnownDeploy, KnownRelease, ListedDeploy, PlacedRelease, Release
 
 MOST_RELEASES: Final = 3000
 """Releases of one app that are told apart."""

@@ -12,7 +12,7 @@ from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.writing import WritingDays
 from obitus.store.errors import NotThere
-from obitus.store.rows import ReportOfDay
+from obitus.store.rows.records import ReportOfDay
 
 ROWS_AT_ONCE: Final = 200
 """Reports that one step deletes: some milliseconds of the writer's time."""

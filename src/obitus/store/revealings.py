@@ -6,7 +6,7 @@ import sqlite3
 
 from obitus.store.database import Reader
 from obitus.store.issues import note
-from obitus.store.rows import Revealing, SettledCandidate
+from obitus.store.rows.issues import Revealing, SettledCandidate
 
 _BY = "SELECT by_issue AS other, entry_point, reason FROM revealings WHERE issue_id = ?"
 _OF = "SELECT issue_id AS other, entry_point, reason FROM revealings WHERE by_issue = ? ORDER BY issue_id LIMIT 20"

@@ -8,7 +8,8 @@ from obitus.core.days import seq_of
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import AlreadyThere, NotThere
-from obitus.store.rows import Place, Rule
+from obitus.store.rows.grouping import Rule
+from obitus.store.rows.records import Place
 
 _IN_FORCE = """
 SELECT r.id, r.rule, people.name AS person, r.created_ms

@@ -7,7 +7,7 @@ from typing import Final
 
 from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, ChangedMeanwhile, NotThere, TooMany
-from obitus.store.rows import BoardRow, SavedQuestion
+from obitus.store.rows.known import BoardRow, SavedQuestion
 
 MOST_QUESTIONS: Final = 500
 """Of all, and of one person."""

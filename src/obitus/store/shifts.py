@@ -6,8 +6,8 @@ from typing import Final
 
 from obitus.store import issues
 from obitus.store.database import Reader
-from obitus.store.rows import Issue
-from obitus.store.triage_rows import ChangeThen
+from obitus.store.rows.issues import Issue
+from obitus.store.rows.triage import ChangeThen
 from obitus.store.windows import Window
 
 MOST_CHANGES: Final = 500

@@ -8,7 +8,7 @@ from typing import Final
 
 from obitus.store.database import Reader, column_of
 from obitus.store.errors import AlreadyThere, LastOwner, NotThere, TooMany
-from obitus.store.rows import Invitation, Role, Somebody, UsedInvitation
+from obitus.store.rows.people import Invitation, Role, Somebody, UsedInvitation
 
 MOST_PEOPLE: Final = 500
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from obitus.store.database import Reader
-from obitus.store.rows import DecidedThen, IssueBegun, WrittenThen
+from obitus.store.rows.issues import DecidedThen, IssueBegun, WrittenThen
 
 MOST: Final = 50
 

@@ -12,7 +12,8 @@ from typing import Any, Final, Literal
 
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.store.database import Reader
-from obitus.store.rows import Bounds, IssueInUnit
+from obitus.store.rows.issues import IssueInUnit
+from obitus.store.rows.records import Bounds
 
 _BOUNDS = "SELECT (SELECT MIN(time_ms) FROM failures) AS earliest_ms, (SELECT MAX(time_ms) FROM failures) AS latest_ms"
 # By the length of their unit. A hint, since (day, issue_id) looks as good to the planner as what has all columns.

@@ -18,7 +18,7 @@ from obitus.service.sign_in.access import SignedIn
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import people as store
 from obitus.store.records import Records
-from obitus.store.rows import Act
+from obitus.store.rows.people import Act
 
 router = APIRouter(prefix="/api", tags=["people"], responses=described("not-signed-in", "bad-field", "store-broken"))
 

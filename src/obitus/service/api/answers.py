@@ -10,7 +10,7 @@ from pydantic_core import CoreSchema
 
 from obitus.core.priority import Level
 from obitus.service.intake.formats import KeptFailure
-from obitus.store.rows import Role, Scope
+from obitus.store.rows.people import Role, Scope
 
 Time = str
 """RFC 3339, UTC, to the millisecond."""

@@ -23,7 +23,7 @@ from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import Acts, TheActs
 from obitus.store import apps as store
 from obitus.store import people, removing
-from obitus.store.rows import App, AppRelease, Key
+from obitus.store.rows.apps import App, AppRelease, Key
 
 router = APIRouter(
     prefix="/api",

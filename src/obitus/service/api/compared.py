@@ -18,7 +18,9 @@ from obitus.store import commits, rates
 from obitus.store import releases as store
 from obitus.store.apps import app_named
 from obitus.store.records import Records
-from obitus.store.rows import Deploy, IssueName, ListedDeploy, Release, ReleaseSums
+from obitus.store.rows.issues import IssueName
+from obitus.store.rows.rates import ReleaseSums
+from obitus.store.rows.releases import Deploy, ListedDeploy, Release
 
 MOST_HOURS: Final = 336
 MOST_POINTS: Final = 50

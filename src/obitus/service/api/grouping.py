@@ -19,13 +19,14 @@ from obitus.service.jobs.regrouping_orders import TheRegroupingOrders
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
-from obitus.store import apps, rows
+from obitus.store import apps
 from obitus.store import grouping as store
 from obitus.store import issues as store_issues
 from obitus.store import regrouping as store_regrouping
 from obitus.store import rules as store_rules
 from obitus.store.records import Records
-from obitus.store.rows import Issue
+from obitus.store.rows.grouping import Regrouping
+from obitus.store.rows.issues import Issue
 
 router = APIRouter(
     prefix="/api",
@@ -408,7 +409,7 @@ def _regrouping(records: Records, number: int) -> answers.RegroupingAnswer:
     return _regrouping_answer(store_regrouping.regrouping(records.reader, number))
 
 
-def _regrouping_answer(row: rows.Regrouping) -> answers.RegroupingAnswer:
+def _regrouping_answer(row: Regrouping) -> answers.RegroupingAnswer:
     return answers.RegroupingAnswer(
         id=row.id,
         kind=row.kind,

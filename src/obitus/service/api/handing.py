@@ -25,7 +25,7 @@ from obitus.service.sign_in.acts import TheActs
 from obitus.store import apps, team
 from obitus.store import handing as store
 from obitus.store.records import Records
-from obitus.store.rows import Issue
+from obitus.store.rows.issues import Issue
 
 router = APIRouter(
     prefix="/api",

@@ -23,7 +23,7 @@ from obitus.service.sign_in.rights import MAY, SCOPES, WORDS
 from obitus.store import people as store
 from obitus.store import team
 from obitus.store.apps import app_named
-from obitus.store.rows import Scope
+from obitus.store.rows.people import Scope
 
 router = APIRouter(prefix="/api", tags=["people"], responses=described("bad-field", "foreign-origin", "store-broken"))
 

@@ -22,7 +22,7 @@ from obitus.service.sign_in.acts import TheActs
 from obitus.store import issues, team
 from obitus.store import notes as store
 from obitus.store.records import Records
-from obitus.store.rows import Found
+from obitus.store.rows.known import Found
 
 router = APIRouter(
     prefix="/api",

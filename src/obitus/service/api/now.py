@@ -21,7 +21,7 @@ from obitus.service.sign_in.access import signed_in
 from obitus.store import now as store
 from obitus.store import releases
 from obitus.store.now import Point, Seen, Slots
-from obitus.store.rows import IssueNow
+from obitus.store.rows.issues import IssueNow
 
 MOST_SHOWN: Final = 12
 

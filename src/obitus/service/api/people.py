@@ -19,7 +19,7 @@ from obitus.service.sign_in.acts import TheActs
 from obitus.service.sign_in.passes import LINK_LASTS_MS, ThePasses
 from obitus.store import apps as app_store
 from obitus.store import team
-from obitus.store.rows import Role
+from obitus.store.rows.people import Role
 
 router = APIRouter(
     prefix="/api",

@@ -18,8 +18,8 @@ from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import issues as issue_store
 from obitus.store import quiet as store
-from obitus.store.quiet_rows import QuietRow
 from obitus.store.records import Records
+from obitus.store.rows.quiet import QuietRow
 from obitus.store.windows import Window
 
 router = APIRouter(

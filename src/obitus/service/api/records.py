@@ -36,7 +36,7 @@ from obitus.store.asking.records import Record, Row, records_of
 from obitus.store.asking.sorting import find_sorted
 from obitus.store.errors import UNREADABLE, NotThere
 from obitus.store.records import Records
-from obitus.store.rows import FailureName
+from obitus.store.rows.issues import FailureName
 from obitus.store.windows import Window
 
 router = APIRouter(

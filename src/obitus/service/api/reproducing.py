@@ -18,7 +18,7 @@ from obitus.service.given import TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import signed_in
 from obitus.store import issues
-from obitus.store.rows import Failure
+from obitus.store.rows.issues import Failure
 from obitus.store.windows import Window
 
 router = APIRouter(

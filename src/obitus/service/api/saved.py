@@ -19,7 +19,7 @@ from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import saved as store
-from obitus.store.rows import BoardRow, SavedQuestion
+from obitus.store.rows.known import BoardRow, SavedQuestion
 
 router = APIRouter(
     prefix="/api",

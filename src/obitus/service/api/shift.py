@@ -24,7 +24,7 @@ from obitus.service.sign_in.access import signed_in
 from obitus.store import issues as issue_store
 from obitus.store import shifts, timeline
 from obitus.store.records import Records
-from obitus.store.triage_rows import ChangeThen
+from obitus.store.rows.triage import ChangeThen
 from obitus.store.windows import Window
 
 router = APIRouter(

@@ -25,7 +25,7 @@ from obitus.store import people as store
 from obitus.store import team
 from obitus.store.errors import NotThere
 from obitus.store.records import Records
-from obitus.store.rows import PersonWithPassword
+from obitus.store.rows.people import PersonWithPassword
 
 router = APIRouter(prefix="/api", tags=["sign-in"], responses=described("bad-field", "foreign-origin", "store-broken"))
 

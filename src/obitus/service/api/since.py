@@ -20,7 +20,8 @@ from obitus.store import issues as issue_store
 from obitus.store import releases as store
 from obitus.store.records import Records
 from obitus.store.revealings import revealed, revealed_by
-from obitus.store.rows import Deploy, IssueName, Revealing
+from obitus.store.rows.issues import IssueName, Revealing
+from obitus.store.rows.releases import Deploy
 
 MOST_LANE: Final = 40
 LOOK_BACK: Final = 30

@@ -28,7 +28,7 @@ from obitus.store.asking import find
 from obitus.store.asking.finding import MOST_LOOKED_AT, names_in
 from obitus.store.asking.records import records_of
 from obitus.store.records import Records
-from obitus.store.rows import Failure
+from obitus.store.rows.issues import Failure
 from obitus.store.timeline import decided_between, issues_begun, notes_between
 
 router = APIRouter(

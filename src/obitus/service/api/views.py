@@ -23,7 +23,9 @@ from obitus.store import releases as release_store
 from obitus.store.errors import UNREADABLE
 from obitus.store.records import Records
 from obitus.store.releases import NOT_COME_MS
-from obitus.store.rows import AppRelease, Failure, Issue, IssueName, RateStep
+from obitus.store.rows.apps import AppRelease
+from obitus.store.rows.issues import Failure, Issue, IssueName
+from obitus.store.rows.rates import RateStep
 from obitus.store.windows import Window, courses, slices_of
 
 MOST_RELEASES = 200

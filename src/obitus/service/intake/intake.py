@@ -19,7 +19,7 @@ from obitus.service.notes import Notes
 from obitus.service.settings import MIB, Settings
 from obitus.store import log_orders, rules
 from obitus.store.records import Records
-from obitus.store.rows import LogOrder
+from obitus.store.rows.apps import LogOrder
 
 
 class Intake:

@@ -8,7 +8,7 @@ from typing import Final
 
 from obitus.store import apps
 from obitus.store.database import Reader
-from obitus.store.rows import KnownKey
+from obitus.store.rows.apps import KnownKey
 
 MOST_KNOWN: Final = 5000
 

@@ -28,7 +28,7 @@ from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
 from obitus.store.names import MOST_ENTRY_POINTS, OTHERS
 from obitus.store.releases import MOST_RELEASES
-from obitus.store.rows import KnownKey
+from obitus.store.rows.apps import KnownKey
 
 _log = logging.getLogger("obitus.service")
 

@@ -9,7 +9,7 @@ from fastapi.security import HTTPBearer
 from obitus.service.intake.intake import Intake
 from obitus.service.problems import Problem
 from obitus.service.secrets import TOKEN_PREFIX, hash_of
-from obitus.store.rows import KnownKey
+from obitus.store.rows.apps import KnownKey
 
 reporting_key_scheme = HTTPBearer(
     scheme_name="reporting key", auto_error=False, description="A reporting key of one app and environment."

@@ -30,7 +30,7 @@ from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem
 from obitus.store import apps, names
 from obitus.store.errors import AlreadyThere, StoreError
-from obitus.store.rows import KnownKey
+from obitus.store.rows.apps import KnownKey
 
 MOST_APPS: Final = 300
 """Apps that keys which make apps may come to, in all."""

@@ -25,8 +25,8 @@ from obitus.store.asking.finding import arrived, names_in
 from obitus.store.asking.records import Record
 from obitus.store.errors import UNREADABLE, QueryTooLong
 from obitus.store.intake import Prepared, Taken, take
-from obitus.store.quiet_rows import Collected, QuietRow
 from obitus.store.records import Records
+from obitus.store.rows.quiet import Collected, QuietRow
 
 MOST_DAYS: Final = 15
 """Days that are looked through, the newest."""

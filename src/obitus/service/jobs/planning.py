@@ -17,7 +17,8 @@ from obitus.store import grouping as store_grouping
 from obitus.store import regrouping as store
 from obitus.store.grouping import Decided
 from obitus.store.records import Records
-from obitus.store.rows import FailureToRegroup, Issue
+from obitus.store.rows.grouping import FailureToRegroup
+from obitus.store.rows.issues import Issue
 
 MOST_LOOKED_AT: Final = 2000
 MOST_SHOWN: Final = 20

@@ -14,8 +14,8 @@ from obitus.store import quiet as store
 from obitus.store import rates
 from obitus.store import releases as release_store
 from obitus.store.database import Reader
-from obitus.store.quiet_rows import ReleaseInHours
 from obitus.store.records import Records
+from obitus.store.rows.quiet import ReleaseInHours
 
 MOST_EARLIER: Final = 12
 """How many releases before one are looked at for what was usual."""

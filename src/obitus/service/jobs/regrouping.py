@@ -23,7 +23,7 @@ from obitus.store.grouping import apart_text
 from obitus.store.issues import note
 from obitus.store.records import Records
 from obitus.store.regrouping import Move
-from obitus.store.rows import Issue
+from obitus.store.rows.issues import Issue
 
 _log = logging.getLogger("obitus.service")
 MOST_VALUES: Final = 50

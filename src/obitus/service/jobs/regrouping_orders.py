@@ -13,7 +13,7 @@ from obitus.store import events
 from obitus.store import regrouping as store
 from obitus.store.issues import note
 from obitus.store.records import Records
-from obitus.store.rows import Issue
+from obitus.store.rows.issues import Issue
 
 Act = Literal["merge", "split", "regroup", "undo"]
 

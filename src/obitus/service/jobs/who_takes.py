@@ -14,8 +14,8 @@ from obitus.service.intake.prepare import asked_about, chain_of
 from obitus.store import handing as store
 from obitus.store import issues as issue_store
 from obitus.store.records import Records
-from obitus.store.rows import Issue
-from obitus.store.triage_rows import OwnerFile
+from obitus.store.rows.issues import Issue
+from obitus.store.rows.triage import OwnerFile
 
 _log = logging.getLogger("obitus.service")
 

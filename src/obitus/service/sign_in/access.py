@@ -19,7 +19,7 @@ from obitus.service.settings import Settings
 from obitus.service.sign_in.passes import Passes, ThePasses
 from obitus.service.sign_in.rights import MAY, SCOPES, WORDS, Need, need_of, subject_of
 from obitus.store import people, team
-from obitus.store.rows import Scope as PassScope
+from obitus.store.rows.people import Scope as PassScope
 
 COOKIE = "obitus_session"
 

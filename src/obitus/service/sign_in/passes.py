@@ -19,7 +19,7 @@ from obitus.service.sign_in.openid import OpenIdSignIn
 from obitus.store import people
 from obitus.store.errors import StoreError
 from obitus.store.records import OpenRecords
-from obitus.store.rows import Scope
+from obitus.store.rows.people import Scope
 
 LINK_LASTS_MS: Final = DAY_MS
 SESSION_LASTS_MS: Final = 14 * DAY_MS

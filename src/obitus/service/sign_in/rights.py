@@ -11,7 +11,7 @@ from typing import Any, Final, Literal
 from fastapi import FastAPI
 
 from obitus.service.front import OPEN
-from obitus.store.rows import Role, Scope
+from obitus.store.rows.people import Role, Scope
 
 Need = Literal["read", "decide", "administer", "own"]
 SCOPES: Final[tuple[Scope, ...]] = ("read", "decide", "administer")

@@ -18,7 +18,9 @@ from obitus.store.asking.records import TYPES, Decoder, Record, Row
 from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
-from obitus.store.rows import DayRow, Named, Version
+from obitus.store.rows.apps import Named
+from obitus.store.rows.records import DayRow
+from obitus.store.rows.releases import Version
 
 MOST_ROWS: Final = 500
 """Of one page that people are shown."""

@@ -20,7 +20,7 @@ from obitus.store.days.pairs import attributes_of, numbers_in
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.texts import NOTHING
 from obitus.store.errors import UNREADABLE
-from obitus.store.rows import DayRow, FailureInDay, LogRow, RunRow
+from obitus.store.rows.records import DayRow, FailureInDay, LogRow, RunRow
 
 TYPES: Final[dict[Kind, type[DayRow]]] = {"failure": FailureInDay, "log": LogRow, "run": RunRow}
 MOST_TEXTS: Final = 20_000

@@ -19,7 +19,7 @@ from obitus.store.asking.records import TYPES, Row
 from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import UNREADABLE
-from obitus.store.rows import DayRow
+from obitus.store.rows.records import DayRow
 
 MOST_SORTED: Final = 10_000
 """How far one may read on in records that are put in order; who wants more asks for less."""

@@ -13,7 +13,7 @@ from obitus.core.templates import SEPARATOR, filled_in, values_in
 from obitus.core.values_in_text import said_by
 from obitus.store.days.pairs import attributes_of, id_of, indexed, kept, pairs_of
 from obitus.store.days.texts import NOTHING, Texts
-from obitus.store.rows import LogRow
+from obitus.store.rows.records import LogRow
 
 ADD: Final = """
 INSERT INTO logs (place, time_ms, late_ms, app_id, release_id, environment_id, severity, logger_id, template_id, message_id,

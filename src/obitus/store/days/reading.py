@@ -27,7 +27,7 @@ from obitus.store.database import (
     typed,
 )
 from obitus.store.days.files import path_of
-from obitus.store.rows import Day, RemovedDay
+from obitus.store.rows.records import Day, RemovedDay
 from obitus.store.sight import OF_DAYS
 
 _log = logging.getLogger("obitus.store")

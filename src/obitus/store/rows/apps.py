@@ -1,0 +1,73 @@
+"""Rows of apps, their keys, and what their loggers are told to send."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from obitus.core.severity import SeverityName
+
+
+class App(NamedTuple):
+    """One app."""
+
+    id: int
+    name: str
+    kind: str
+    created_ms: int
+    first_report_ms: int | None
+    last_report_ms: int | None
+
+
+class Key(NamedTuple):
+    """A reporting key, as it is listed."""
+
+    id: int
+    app_id: int
+    environment: str
+    hint: str
+    created_ms: int
+    revoked_ms: int | None
+    may_add_apps: int
+    may_deploy: int
+
+
+class KnownKey(NamedTuple):
+    """A reporting key, as somebody reports with it."""
+
+    id: int
+    app_id: int
+    environment: str
+    revoked_ms: int | None
+    may_add_apps: int
+    may_deploy: int
+    app: str
+
+
+class AppRelease(NamedTuple):
+    """A release and its app."""
+
+    id: int
+    version: str
+    first_ms: int
+    app: str
+    app_id: int
+
+
+class Named(NamedTuple):
+    """What has a number is called this."""
+
+    id: int
+    name: str
+
+
+class LogOrder(NamedTuple):
+    """From which severity a logger sends for a while."""
+
+    id: int
+    app_id: int
+    environment: str
+    logger: str
+    severity: SeverityName
+    made_ms: int
+    until_ms: int
+    person: str
