@@ -38,6 +38,13 @@ hypothesis_settings.load_profile("obitus")
 
 
 UNITS = ("tests/core/", "tests/store/")
+LONG = (
+    "tests/demo/test_demo.py::test_the_apps_still_report_what_was_recorded",
+    "tests/service/test_service.py::test_the_api_holds_against_its_own_description",
+    "tests/end_to_end/test_endure.py",
+    "tests/end_to_end/test_shift.py",
+)
+"""What takes longest begins first: begun last, it would run alone."""
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -46,7 +53,8 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Leave out the quick tests of core and store where that is asked for."""
+    """Begin with what takes longest; leave out the quick tests of core and store where that is asked for."""
+    items.sort(key=lambda item: not item.nodeid.startswith(LONG))
     if config.getoption("--but-units"):
         done = [item for item in items if item.nodeid.startswith(UNITS) and item.get_closest_marker("slow") is None]
         config.hook.pytest_deselected(items=done)
