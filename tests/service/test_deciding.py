@@ -199,6 +199,9 @@ def test_undo_after_somebody_else(running: Running) -> None:
     assert undone["done"] == [1] and [one["number"] for one in undone["left"]] == [2, 3]
     assert "Ida Moss accepted it." in undone["left"][0]["why"] and "Regressed" in undone["left"][1]["why"]
     assert [issue["state"] for issue in stands(running)] == ["untriaged", "accepted", "regressed"]
+    assert running.ask("POST", "/api/decisions/latest/undo").status == 404, (
+        "what cannot be taken back is not tried again"
+    )
 
 
 def test_the_latest_is_taken_back(running: Running) -> None:

@@ -59,9 +59,10 @@ _DECISION: Final = """
 SELECT d.said, people.name AS person FROM decisions d JOIN people ON people.id = d.person_id WHERE d.id = ?"""
 _DECIDED: Final = "SELECT issue_id, history_id, before FROM decided_issues WHERE decision_id = ? ORDER BY issue_id"
 _DECIDED_ISSUES: Final = "SELECT issue_id FROM decided_issues WHERE decision_id = ?"
-_PUT_BACK: Final = "DELETE FROM decided_issues WHERE decision_id = ? AND issue_id = ?"
+_DONE_WITH: Final = "DELETE FROM decided_issues WHERE decision_id = ? AND issue_id = ?"
 _LATEST_OF_PERSON: Final = """
-SELECT id FROM decisions WHERE person_id = ? AND undone_ms IS NULL AND time_ms >= ? ORDER BY id DESC LIMIT 1"""
+SELECT id FROM decisions WHERE person_id = ? AND undone_ms IS NULL AND time_ms >= ?
+  AND EXISTS (SELECT 1 FROM decided_issues WHERE decision_id = decisions.id) ORDER BY id DESC LIMIT 1"""
 _UNDONE: Final = "UPDATE decisions SET undone_ms = ?, undone_by = ? WHERE id = ?"
 _RESTORE: Final = """
 UPDATE issues SET state = :state, state_ms = :state_ms, settled_in = :settled_in, settled_ms = :settled_ms,
@@ -297,6 +298,8 @@ def take_back(
         issue_id = int(one["issue_id"])
         if issue_id not in issue_ids:
             continue
+        # Put back or not, it is done with: what somebody changed since can never be put back.
+        connection.execute(_DONE_WITH, (number, issue_id))
         latest = connection.execute(_LATEST, (issue_id,)).fetchone()
         if latest is None or latest["id"] != one["history_id"]:
             reason = f"issue {issue_id} was changed since: {latest['reason'] if latest is not None else ''}"
@@ -305,7 +308,6 @@ def take_back(
         _restore(
             connection, issue_id, json.loads(one["before"]), f"{by[1]} took back: {whose}{row['said']}.", by, now_ms
         )
-        connection.execute(_PUT_BACK, (number, issue_id))
         done.append(issue_id)
     # Who does not see all of its issues takes back a part of it.
     if connection.execute(_DECIDED_ISSUES, (number,)).fetchone() is None:
