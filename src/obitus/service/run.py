@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import ctypes
 import gc
 import signal
 import socket
@@ -13,7 +12,6 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
-from typing import Final
 
 import uvicorn
 
@@ -21,6 +19,7 @@ from obitus.service.app import begin, served
 from obitus.service.connections import protocol_for
 from obitus.service.intake.processes import SELDOM
 from obitus.service.live import Live
+from obitus.service.memory import share_the_heap
 from obitus.service.wiring import Parts
 
 STOP_WITHIN_S = 3
@@ -29,10 +28,6 @@ ACCEPTED_AT_ONCE = 16
 WAITING_CONNECTIONS = 512
 SWITCH_S = 0.0005
 """How long a thread may go on while others wait (Python's own is ten times as long): a heavy body must not slow a small one."""
-
-M_ARENA_MAX: Final = -8
-"""What glibc's ``malloc.h`` calls by this number."""
-MOST_ARENAS: Final = 2
 
 
 class _Server(uvicorn.Server):
@@ -126,20 +121,11 @@ def alone(parts: Parts, opened: socket.socket) -> None:
     """Serve in this process, which does nothing else, until it is told to stop."""
     server = server_for(parts)
     # What was loaded stays: to look through it again and again for what may go would stop everything for a tenth of a second.
-    _share_the_heap()
+    share_the_heap()
     gc.collect()
     gc.freeze()
     gc.set_threshold(*SELDOM)
     server.run(sockets=[opened])
-
-
-def _share_the_heap() -> None:
-    """Have threads take memory from few places: the C library gives each thread one of its own, and what one of them let go no other can use.
-
-    ``mallopt(M_ARENA_MAX)`` of glibc; another C library has no such number, and is left as it is.
-    """
-    with contextlib.suppress(OSError, AttributeError, TypeError):
-        ctypes.CDLL(None).mallopt(M_ARENA_MAX, MOST_ARENAS)
 
 
 def listen(host: str, port: int) -> socket.socket:

@@ -26,6 +26,8 @@ SELDOM: Final = (20_000, 20, 50)
 _log = logging.getLogger("obitus.service")
 
 LONGEST_TASK_S: Final = 120.0
+LARGE_TASK_S: Final = 0.02
+"""From how much time of a processor on a process gives its memory back after a task."""
 _SIZE = struct.Struct(">Q")
 _SIZES = struct.Struct(">QQ")
 
@@ -179,6 +181,7 @@ def _serve() -> None:
     import time
 
     from obitus.service.intake import heavy
+    from obitus.service.memory import give_back
 
     # A Ctrl-C in the terminal, or whoever stops the service, means the service: this ends with it.
     for kind in (signal.SIGINT, signal.SIGTERM):
@@ -202,7 +205,12 @@ def _serve() -> None:
             done, result = True, act(*given)
         except Exception as error:
             done, result = False, error
-        _write(answers, (done, result, time.process_time() - began_s))
+        took_s = time.process_time() - began_s
+        _write(answers, (done, result, took_s))
+        # What this task held goes before the next one comes, which may be long.
+        del act, given, result
+        if took_s > LARGE_TASK_S:
+            give_back()
 
 
 if __name__ == "__main__":
