@@ -105,8 +105,9 @@ def test_acts_are_read_newest_first_and_narrowed(store: Store, ida: int) -> None
 def test_a_rule_is_active_once(store: Store, ida: int) -> None:
     """Stated twice it is refused; stopped it may be stated again."""
     for add, end, read in (
-        (rules.add_redaction_rule, rules.end_redaction_rule, rules.redaction_rules),
-        (rules.add_grouping_rule, rules.end_grouping_rule, rules.grouping_rules),
+        (rules.REDACTION.add, rules.REDACTION.end, rules.REDACTION.active),
+        (rules.GROUPING.add, rules.GROUPING.end, rules.GROUPING.active),
+        (rules.HANDING.add, rules.HANDING.end, rules.HANDING.active),
     ):
         number = store.do(add, "name pin", ida, NOW_MS)
         with pytest.raises(AlreadyThere):

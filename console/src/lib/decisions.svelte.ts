@@ -1,6 +1,6 @@
-import { api, asked, Trouble, type Answer, type ParkOrder, type Said, type SettleOrder, type State } from './api';
+import { api, Trouble, type Answer, type ParkOrder, type Said, type SettleOrder, type State } from './api';
+import { Doing } from './doing.svelte';
 import { notices } from './notices';
-import { again } from './records';
 import { countOf } from './words';
 
 /** An issue as somebody saw it when they decided. */
@@ -30,8 +30,7 @@ type Order = {
  *
  * A dialog is for the issues that were chosen when it was opened, whatever moves behind it.
  */
-export class Decisions {
-	trouble = $state<Trouble>();
+export class Decisions extends Doing {
 	asking = $state<Asked>();
 	/** The issues that the open dialog is for. */
 	chosen = $state.raw<Seen[]>([]);
@@ -89,17 +88,11 @@ export class Decisions {
 	}
 
 	async #do<T>(act: () => Promise<Answer<T>>, said: (done: T) => string) {
-		try {
-			const done = await asked(act());
-			this.trouble = undefined;
-			const words = said(done);
-			if (words) notices.success({ title: words });
-			const left = leftOf(done);
-			if (left) this.trouble = left;
-		} catch (error) {
-			this.trouble = error instanceof Trouble ? error : new Trouble(String(error), 'fault', 0);
-		}
-		void again('desk', 'issues', 'issue', 'lists', 'shift');
+		const done = await this.do('', act, 'desk', 'issues', 'issue', 'lists', 'shift');
+		if (done === undefined) return;
+		const words = said(done);
+		if (words) notices.success({ title: words });
+		this.trouble = leftOf(done);
 	}
 }
 
@@ -125,3 +118,6 @@ function leftOf(done: unknown): Trouble | undefined {
 			: '';
 	return new Trouble(first.why + more, first.slug, 409);
 }
+
+/** Those of the people who may have an issue. */
+export const deciders = (people: Said<'PeopleAnswer'> | undefined) => people?.people.filter((one) => one.role !== 'reader') ?? [];

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { api, type HandingPreview, type OwnersInfo } from '../lib/api';
 	import { watch } from '../lib/asking.svelte';
+	import { deciders } from '../lib/decisions.svelte';
 	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
@@ -19,7 +20,7 @@
 	let beneath = $state('');
 	let tried = $state<OwnersInfo>();
 	const shown = $derived(tried ?? owners.value);
-	const able = $derived(people.value?.people.filter((one) => one.role !== 'reader') ?? []);
+	const able = $derived(deciders(people.value));
 
 	async function look(event: SubmitEvent) {
 		event.preventDefault();

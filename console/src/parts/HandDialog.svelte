@@ -9,13 +9,14 @@
 
 <script lang="ts">
 	import { watch } from '../lib/asking.svelte';
+	import { deciders } from '../lib/decisions.svelte';
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import Asking from './Asking.svelte';
 
 	let { open = $bindable(), title, hand }: HandDialogProps = $props();
 	const people = watch(() => (open ? questions.people() : undefined));
-	const able = $derived(people.value?.people.filter((one) => one.role !== 'reader') ?? []);
+	const able = $derived(deciders(people.value));
 	let to = $state('');
 	let waitsFor = $state('');
 

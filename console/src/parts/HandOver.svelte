@@ -15,6 +15,7 @@
 <script lang="ts">
 	import { api } from '../lib/api';
 	import { watch } from '../lib/asking.svelte';
+	import { deciders } from '../lib/decisions.svelte';
 	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
@@ -22,7 +23,7 @@
 
 	let { issue }: HandOverProps = $props();
 	const people = watch(questions.people);
-	const able = $derived(people.value?.people.filter((one) => one.role !== 'reader') ?? []);
+	const able = $derived(deciders(people.value));
 	let waiting = $state<string>();
 	const doing = new Doing();
 

@@ -16,7 +16,7 @@
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
-	import Asking from './Asking.svelte';
+	import SaveDialog from './SaveDialog.svelte';
 
 	type List = Said<'ListAnswer'>;
 	let { question, state: shownState, sort }: IssueListsProps = $props();
@@ -32,8 +32,7 @@
 		`/issues?${queryOf({ ...place.filter, question: list.view.question, state: list.view.state, sort: list.view.sort })}`;
 	const shown = $derived(lists.find((list) => isShown(list)));
 
-	async function save(event: SubmitEvent) {
-		event.preventDefault();
+	async function save() {
 		const body = {
 			name: called,
 			for_all: forAll,
@@ -67,14 +66,4 @@
 	{/if}
 </nav>
 {#if doing.trouble && !open}<p role="alert" class="border-error-700-300 mb-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
-<Asking bind:open title="Save as a list">
-	<form class="mt-3 flex flex-col gap-3" onsubmit={save}>
-		<label class="flex flex-col gap-1">Name <input class="entry" bind:value={called} required maxlength="100" /></label>
-		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={forAll} /> for all of the team</label>
-		{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
-		<div class="flex gap-3">
-			<button class="act" disabled={doing.busy}>Save</button>
-			<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>
-		</div>
-	</form>
-</Asking>
+<SaveDialog bind:open bind:called bind:forAll title="Save as a list" {doing} save={() => void save()} />

@@ -14,6 +14,7 @@ from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
 from obitus.cli.show import ACCENT, FAILED, QUIET, console, inset, say
 from obitus.core.bounds import OUTPUT
+from obitus.core.wording import minute_of
 
 MARKS: Final = {"ruled out": ("✓", ACCENT), "suspicious": ("!", FAILED), "unclear": ("?", QUIET), "": ("·", "")}
 
@@ -54,7 +55,7 @@ def _show(number: int, answer: dict[str, Any]) -> None:
         return
     for one in answer["notes"]:
         shape, style = MARKS[one["found"]]
-        head = Text(f"{one['time'][:16].replace('T', ' ')}  ", style=QUIET).append(f"{shape} ", style=style)
+        head = Text(f"{minute_of(one['time'])}  ", style=QUIET).append(f"{shape} ", style=style)
         if one["looked_at"]:
             head.append(safe(one["looked_at"]), style="bold").append(f": {one['found']}", style=style)
         head.append(f"  {safe(one['person'])}{', changed' if one['changed'] else ''}", style=QUIET)
@@ -64,7 +65,7 @@ def _show(number: int, answer: dict[str, Any]) -> None:
         if one["output"].strip():
             inset(Text(safe(one["output"].rstrip()), style=QUIET), 4)
     for one in answer["attachments"]:
-        said = f"{one['time'][:16].replace('T', ' ')}  + {safe(one['name'])}, {one['bytes']:,} bytes  {safe(one['person'])}"
+        said = f"{minute_of(one['time'])}  + {safe(one['name'])}, {one['bytes']:,} bytes  {safe(one['person'])}"
         say(said, QUIET)
     if answer["ruled_out"] or answer["suspicious"]:
         say(f"{answer['ruled_out']} ruled out, {answer['suspicious']} suspicious.", QUIET)

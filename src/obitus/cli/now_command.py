@@ -10,7 +10,7 @@ from obitus.cli.api import api
 from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, check_window, print_json
 from obitus.cli.safe import safe
 from obitus.cli.show import FAILED, QUIET, console, course, heading, ms_of, ms_text, plain_table, say
-from obitus.core.wording import span
+from obitus.core.wording import minute_of, span
 
 MOST_CALLED: Final = 6
 
@@ -34,7 +34,7 @@ def now(
 
 def _show(answer: dict[str, Any]) -> None:
     length = span(ms_of(answer["window"]["end"]) - ms_of(answer["window"]["start"]))
-    start, end = (answer["window"][name][:16].replace("T", " ") for name in ("start", "end"))
+    start, end = (minute_of(answer["window"][name]) for name in ("start", "end"))
     say(f"{start} to {end[11:] if start[:10] == end[:10] else end}, UTC: {length}, beside the {length} before", QUIET)
     for name, title in (("failures", "failures"), ("failed", "runs that failed"), ("runs", "runs")):
         found = answer[name]
@@ -103,7 +103,7 @@ def _show(answer: dict[str, Any]) -> None:
             )
     for deploy in answer["deploys"][:6]:
         say(
-            f"deploy  {deploy['time'][:16].replace('T', ' ')}  {safe(deploy['app'])} {safe(deploy['release'])} in {safe(deploy['environment'])}",
+            f"deploy  {minute_of(deploy['time'])}  {safe(deploy['app'])} {safe(deploy['release'])} in {safe(deploy['environment'])}",
             QUIET,
         )
     say("Read an issue: obitus issue NUMBER. The records: obitus failures, obitus runs, obitus logs --window …", QUIET)

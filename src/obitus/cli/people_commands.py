@@ -11,7 +11,7 @@ from obitus.cli.api import api
 from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json
 from obitus.cli.safe import safe
 from obitus.cli.show import console, ms_of, plain_table, say
-from obitus.core.wording import ago
+from obitus.core.wording import ago, minute_of
 
 people_group = typer.Typer(help="People, their roles and invitations.", no_args_is_help=True, rich_markup_mode=None)
 app.add_typer(people_group, name="people")
@@ -92,7 +92,7 @@ def people_limit(
 
 
 def _show_link(said: str, answer: dict[str, Any]) -> None:
-    say(f"{said}; good once, until {answer['expires'][:16].replace('T', ' ')} UTC:")
+    say(f"{said}; good once, until {minute_of(answer['expires'])} UTC:")
     console.print(answer["link"], soft_wrap=True, markup=False)
 
 

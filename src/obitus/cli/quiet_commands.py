@@ -12,7 +12,7 @@ from obitus.cli.commands import Json, Token, Url, app, print_json, time_of
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
 from obitus.cli.show import FAILED, QUIET, console, heading, inset, length_of, say
-from obitus.core.wording import count_of
+from obitus.core.wording import count_of, minute_of
 
 WORDS: Final = {"refused": "▽ refused", "warning": "! warns", "silent": "◌ did not run"}
 MARKS: Final = {"ok": "✓", "refused": "▽", "failed": "✕", "warned": "!"}
@@ -90,7 +90,7 @@ def person(
 def _show_person(answer: dict[str, Any]) -> None:
     span = answer["span"]
     by = f" ({', '.join(answer['found_by'])})" if answer["found_by"] else ""
-    say(f"{safe(answer['who'])}{by}, {_minute(span['start'])} to {span['end'][11:16]} UTC", "bold")
+    say(f"{safe(answer['who'])}{by}, {minute_of(span['start'])} to {span['end'][11:16]} UTC", "bold")
     if answer["met"]:
         say(
             f"{count_of(len(answer['met']), 'record')} of {count_of(len(answer['apps']), 'app')}; {answer['refused']:,} refused, {answer['failed']:,} failed.",
@@ -116,7 +116,3 @@ def _show_person(answer: dict[str, Any]) -> None:
     if worst is not None and (worst["trace"] or worst["failure"] or worst["run"]):
         say()
         say(f"Its whole story: obitus timeline {worst['failure'] or worst['trace'] or worst['run']}", QUIET)
-
-
-def _minute(time: str) -> str:
-    return time[:16].replace("T", " ")

@@ -20,7 +20,7 @@ from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.login import Login
 from obitus.cli.safe import safe
 from obitus.core.clock import to_text
-from obitus.core.wording import count_of
+from obitus.core.wording import count_of, minute_of
 
 if TYPE_CHECKING:
     from obitus.core.changes.commits import Commit
@@ -232,7 +232,7 @@ def deploy(
         return
     how = " as a canary" if answer["canary"] else ""
     show.say(
-        f"{safe(answer['release'])} of {answer['app']} arrived in {answer['environment']}{how} at {answer['time'][:16].replace('T', ' ')} UTC."
+        f"{safe(answer['release'])} of {answer['app']} arrived in {answer['environment']}{how} at {minute_of(answer['time'])} UTC."
     )
 
 

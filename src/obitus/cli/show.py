@@ -13,7 +13,7 @@ from rich.text import Text
 
 from obitus.cli.safe import safe
 from obitus.core.clock import to_ms
-from obitus.core.wording import ago, count_of
+from obitus.core.wording import ago, count_of, minute_of
 
 if TYPE_CHECKING:
     from obitus.client.check import Finding
@@ -38,9 +38,7 @@ def acts(answer: dict[str, Any]) -> None:
     if not answer["acts"]:
         say("Nothing of that kind is on record.")
     for act in answer["acts"]:
-        said = Text(f"{act['time'][:16].replace('T', ' ')}  ", style=QUIET).append(
-            f"{act['person'] or '(nobody)':<10} ", style=""
-        )
+        said = Text(f"{minute_of(act['time'])}  ", style=QUIET).append(f"{act['person'] or '(nobody)':<10} ", style="")
         refused = act["act"].endswith(("failed", "refused"))
         said.append(f"{act['act']:<16} ", style=FAILED if refused else "bold").append(act["subject"], style=QUIET)
         console.print(said, overflow="ellipsis", no_wrap=True)
@@ -203,7 +201,7 @@ def log_orders(app: str, answer: dict[str, Any]) -> None:
     table = plain_table("number", "logger", "from", "until, UTC", "who", left=("logger", "from", "until, UTC", "who"))
     for one in answer["orders"]:
         where = f" in {safe(one['environment'])}" if one["environment"] else ""
-        until = one["until"][:16].replace("T", " ")
+        until = minute_of(one["until"])
         table.add_row(
             str(one["id"]),
             f"{safe(one['logger']) or 'all loggers'}{where}",

@@ -11,7 +11,7 @@ from rich.text import Text
 from obitus.cli.safe import safe
 from obitus.cli.show import ACCENT, FAILED, QUIET, SEVERITY_SHAPES, console, course, ms_of, say
 from obitus.core.terms import value_text
-from obitus.core.wording import count_of, span
+from obitus.core.wording import count_of, minute_of, span
 
 NOUNS: Final = {"failures": "failure", "logs": "log record", "runs": "run"}
 OUTCOME_SHAPES: Final = {"ok": "●", "refused": "◇", "failed": "×"}
@@ -109,7 +109,7 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
     if answer["course"] is not None:
         said = Text(f"{_figure(of, answer['value']):>12}  ", style="bold").append("in all  " if answer["by"] else "")
         console.print(said.append(_course(answer["course"]), style=QUIET))
-        ends = f"from {answer['slices'][0][:16].replace('T', ' ')} in slices of {span(answer['slice_ms'])}, UTC"
+        ends = f"from {minute_of(answer['slices'][0])} in slices of {span(answer['slice_ms'])}, UTC"
         say(f"{'':14}{ends}", QUIET)
     elif not answer["by"]:
         say(f"{_figure(of, answer['value']):>12}")
@@ -127,7 +127,7 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
     if answer["not_told_apart"]:
         say(f"{count_of(answer['not_told_apart'], noun)} with still other values are counted in all only.", QUIET)
     if answer["cut"]:
-        say(f"{safe(answer['cut'])} Counted is what lies after {answer['back_to'][:16].replace('T', ' ')}.", FAILED)
+        say(f"{safe(answer['cut'])} Counted is what lies after {minute_of(answer['back_to'])}.", FAILED)
 
 
 def templates(answer: dict[str, Any]) -> None:
@@ -147,7 +147,7 @@ def templates(answer: dict[str, Any]) -> None:
     sums = f"{count_of(answer['records'], 'log record')}, {count_of(answer['templates_in_all'], 'template')}"
     say(f"{sums}; … stands for a value where a template was found.", QUIET)
     if answer["cut"]:
-        say(f"{safe(answer['cut'])} Read is what lies after {answer['back_to'][:16].replace('T', ' ')}.", FAILED)
+        say(f"{safe(answer['cut'])} Read is what lies after {minute_of(answer['back_to'])}.", FAILED)
 
 
 def _log(one: dict[str, Any]) -> Text:

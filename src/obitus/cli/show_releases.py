@@ -10,7 +10,7 @@ from rich.text import Text
 
 from obitus.cli.safe import safe
 from obitus.cli.show import ACCENT, FAILED, QUIET, console, heading, inset, say
-from obitus.core.wording import count_of
+from obitus.core.wording import count_of, minute_of
 
 KIND_SHAPES: Final = {
     "new": "+",
@@ -77,7 +77,7 @@ def release(answer: dict[str, Any]) -> None:
     console.print(Text(f"{safe(answer['release'])} ", style="bold").append(f"of {answer['app']}", style=QUIET))
     heading("Where it is")
     for place in answer["places"]:
-        arrived = f"arrived {place['deployed'][:16].replace('T', ' ')} UTC" if place["deployed"] else "never arrived"
+        arrived = f"arrived {minute_of(place['deployed'])} UTC" if place["deployed"] else "never arrived"
         said = f"{safe(place['environment'])}: {arrived}{' (from its first report)' if place['inferred'] else ''}{', as a canary' if place['canary'] else ''}"
         inset(
             Text(said).append(

@@ -8,7 +8,7 @@ from typing import Final, Literal
 
 from obitus.core import statistics
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
-from obitus.core.wording import count_of
+from obitus.core.wording import count_of, minute_of
 
 Verdict = Literal["held", "too early to say", "still there but rarer", "regressed", "cannot tell"]
 SURE: Final = 0.95
@@ -101,7 +101,7 @@ def enough(before: Traffic) -> float:
 def _when(time_ms: int, now_ms: int) -> str:
     if time_ms - now_ms > 90 * DAY_MS:
         return "in more than three months"
-    return f"{to_text(time_ms)[:16].replace('T', ' ')} UTC"
+    return f"{minute_of(to_text(time_ms))} UTC"
 
 
 def _number(value: float) -> str:

@@ -8,6 +8,7 @@ from typing import Final, Literal
 
 from obitus.core.clock import to_text
 from obitus.core.releases import Order
+from obitus.core.wording import minute_of
 
 State = Literal["untriaged", "accepted", "settled", "regressed", "parked"]
 Decision = Literal["accept", "settle", "park"]
@@ -169,4 +170,4 @@ def _came(settling: Settling, order: Order) -> int:
 
 
 def _when(time_ms: int) -> str:
-    return to_text(time_ms)[:16].replace("T", " ")
+    return minute_of(to_text(time_ms))

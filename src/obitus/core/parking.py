@@ -8,7 +8,7 @@ from typing import Final, Literal
 
 from obitus.core.clock import to_text
 from obitus.core.releases import Order
-from obitus.core.wording import count_of
+from obitus.core.wording import count_of, minute_of
 
 Another = Literal["release", "environment", "app"]
 ANOTHER: Final[tuple[Another, ...]] = ("release", "environment", "app")
@@ -74,7 +74,6 @@ class MetIn:
 
     release: str
     environment: str
-    time_ms: int
     is_release_known: bool
     """Whether the issue had been met in that release."""
     is_environment_known: bool
@@ -138,4 +137,4 @@ def _more(number: int, noun: str, plural: str | None = None) -> str:
 
 
 def _when(time_ms: int) -> str:
-    return to_text(time_ms)[:16].replace("T", " ") + " UTC"
+    return minute_of(to_text(time_ms)) + " UTC"

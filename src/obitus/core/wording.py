@@ -8,6 +8,11 @@ def count_of(number: int, noun: str, plural: str | None = None) -> str:
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
+def minute_of(time: str) -> str:
+    """Say a time as the API writes it to the minute, without its zone: ``2026-03-01 04:05``; '' for none."""
+    return time[:16].replace("T", " ")
+
+
 def ago(then_ms: int, now_ms: int) -> str:
     """Say how long ago a time was, in its largest whole unit; a time ahead of now is said to be so."""
     seconds = (now_ms - then_ms) // 1000

@@ -99,7 +99,7 @@ class Live:
     def publish(self, message: dict[str, Any], number: int | None = None, *, narrowed: bool = True) -> None:
         """Tell all listeners; with the number of the event that it is, if it is one. Call it on the event loop.
 
-        Without ``narrowed`` those are left out who see only some apps, and would only be told to look again.
+        With ``narrowed`` false, listeners who see only some apps are skipped: all they get is the event ``missed``.
         """
         if not self._listeners:
             return

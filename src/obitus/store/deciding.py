@@ -20,7 +20,7 @@ from obitus.core.wording import count_of
 from obitus.store import events, parking, team
 from obitus.store.database import Reader
 from obitus.store.errors import ChangedMeanwhile, NotThere, StoreError
-from obitus.store.issues import note
+from obitus.store.issues import SETTLINGS, add_history, note
 
 KEPT_MS: Final = 7 * DAY_MS
 """So long a decision can be taken back."""
@@ -29,7 +29,6 @@ MOST_PRUNED: Final = 200
 _NOW: Final = """
 SELECT state, state_ms, settled_in, settled_ms, holder_id, waits_for, priority, priority_by, reopened, failures, merged_into, app_id,
   (SELECT name FROM people WHERE people.id = holder_id) AS holder FROM issues WHERE id = ?"""
-_SETTLINGS: Final = "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ?"
 _PARKING: Final = """
 SELECT time_ms, until_ms, failures, an_hour, people, another, newest, failed, users_then FROM parkings WHERE issue_id = ?"""
 _LATEST: Final = """
@@ -43,14 +42,11 @@ WHERE id = :id"""
 _UNSETTLE: Final = "DELETE FROM settlings WHERE issue_id = :id AND (:environment = '' OR environment = :environment)"
 _SETTLE: Final = """
 INSERT INTO settlings (issue_id, environment, how, release, after, time_ms)
-VALUES (:id, :environment, :how, :release, :after, :now_ms)"""
+VALUES (:id, :environment, :how, :release, :after, :time_ms)"""
 _HAND_OVER: Final = "UPDATE issues SET holder_id = :holder, waits_for = :waits_for WHERE id = :id"
 _TAKE_UP: Final = "UPDATE issues SET holder_id = :person_id WHERE id = :id AND holder_id IS NULL"
 _WAITS_NO_MORE: Final = "UPDATE issues SET waits_for = '' WHERE id = :id"
 _WEIGH: Final = "UPDATE issues SET priority = :level, priority_by = :by WHERE id = :id"
-_ADD_HISTORY: Final = """
-INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
-VALUES (:id, :now_ms, :person_id, :from_state, :state, :reason)"""
 _BEGIN: Final = "INSERT INTO decisions (person_id, time_ms, said) VALUES (?, ?, '') RETURNING id"
 _SAID: Final = "UPDATE decisions SET said = ? WHERE id = ?"
 _FORGET: Final = "DELETE FROM decisions WHERE id = ?"
@@ -68,8 +64,6 @@ _RESTORE: Final = """
 UPDATE issues SET state = :state, state_ms = :state_ms, settled_in = :settled_in, settled_ms = :settled_ms,
   holder_id = (SELECT id FROM people WHERE id = :holder_id AND removed_ms IS NULL), waits_for = :waits_for,
   priority = :priority, priority_by = :priority_by, reopened = :reopened WHERE id = :id"""
-_RESTORE_SETTLING: Final = """
-INSERT INTO settlings (issue_id, environment, how, release, after, time_ms) VALUES (:id, :environment, :how, :release, :after, :time_ms)"""
 _NO_SETTLINGS: Final = "DELETE FROM settlings WHERE issue_id = ?"
 _RESTORE_PARKING: Final = """
 INSERT INTO parkings (issue_id, time_ms, until_ms, failures, an_hour, people, another, newest, failed, users_then)
@@ -100,6 +94,7 @@ class Order:
     state: Decision | None = None
     settling: Settling | None = None
     until: Until = field(default_factory=Until)
+    """Of one that is parked."""
     newest: str | None = None
     """The newest release known, for one that is parked."""
     to: str | None = None
@@ -155,7 +150,7 @@ def _snapshot(connection: sqlite3.Connection, issue_id: int) -> dict[str, Any]:
     if row is None:
         raise NotThere(f"there is no issue {issue_id}")
     parked = connection.execute(_PARKING, (issue_id,)).fetchone()
-    settlings = [dict(one) for one in connection.execute(_SETTLINGS, (issue_id,)).fetchall()]
+    settlings = [dict(one) for one in connection.execute(SETTLINGS, (issue_id,)).fetchall()]
     return dict(row) | {"settlings": settlings, "parking": dict(parked) if parked is not None else None}
 
 
@@ -226,7 +221,6 @@ def _set_state(
         "id": issue_id,
         "state": state,
         "now_ms": now_ms,
-        "person_id": by[0],
         "environment": settling.environment if settling else "",
         "how": settling.how if settling else None,
         "release": settling.release if settling else None,
@@ -240,11 +234,9 @@ def _set_state(
         connection.execute(_WAITS_NO_MORE, {"id": issue_id})
     connection.execute(_UNSETTLE, values)
     if settling is not None:
-        connection.execute(_SETTLE, values)
-    parking.parked_no_more(connection, issue_id)
-    if decision == "park":
-        parking.park(connection, issue_id, order.until, order.newest, now_ms)
-    connection.execute(_ADD_HISTORY, values | {"from_state": before, "reason": f"{by[1]} {said}."})
+        connection.execute(_SETTLE, values | {"time_ms": now_ms})
+    parking.park(connection, issue_id, order.until, order.newest, now_ms)
+    add_history(connection, issue_id, (before, state), f"{by[1]} {said}.", now_ms, person_id=by[0])
     events.add(connection, "issue-decided", now_ms, issue=issue_id, state=state)
     return said
 
@@ -322,15 +314,14 @@ def _restore(
     connection.execute(_RESTORE, {key: before[key] for key in _RESTORED} | {"id": issue_id})
     connection.execute(_NO_SETTLINGS, (issue_id,))
     for settling in before["settlings"]:
-        connection.execute(_RESTORE_SETTLING, settling | {"id": issue_id})
+        connection.execute(_SETTLE, settling | {"id": issue_id})
     parking.parked_no_more(connection, issue_id)
     if before["parking"] is not None:
         # What failed meanwhile counts, as if it had been parked all along.
         meanwhile = max(0, now["failures"] - before["failures"])
         kept = before["parking"] | {"id": issue_id, "failed": before["parking"]["failed"] + meanwhile}
         connection.execute(_RESTORE_PARKING, kept)
-    values = {"id": issue_id, "now_ms": now_ms, "person_id": by[0], "reason": reason}
-    connection.execute(_ADD_HISTORY, values | {"from_state": now["state"], "state": before["state"]})
+    add_history(connection, issue_id, (now["state"], before["state"]), reason, now_ms, person_id=by[0])
     events.add(connection, "issue-decided", now_ms, issue=issue_id, state=before["state"])
 
 

@@ -1,4 +1,4 @@
-"""Whom issues are handed to that nobody has: the team's rules, the files that say who owns what, and who is meant by a name."""
+"""Whom issues are handed to that nobody has: the files that say who owns what, who is meant by a name, and handing over itself."""
 
 from __future__ import annotations
 
@@ -8,20 +8,12 @@ from typing import Final
 
 from obitus.store import issues, team
 from obitus.store.database import Reader
-from obitus.store.errors import AlreadyThere, NotThere, TooMany
-from obitus.store.rows.grouping import Rule
+from obitus.store.errors import NotThere, TooMany
 from obitus.store.rows.issues import Issue
 from obitus.store.rows.triage import OwnerFile, OwnerName
 
 MOST_NAMES: Final = 5000
 
-_RULES: Final = """
-SELECT r.id, r.rule, people.name AS person, r.created_ms
-FROM handing_rules r JOIN people ON people.id = r.person_id WHERE r.ended_ms IS NULL ORDER BY r.id"""
-_ADD_RULE: Final = (
-    "INSERT INTO handing_rules (rule, person_id, created_ms) VALUES (?, ?, ?) ON CONFLICT DO NOTHING RETURNING id"
-)
-_END_RULE: Final = "UPDATE handing_rules SET ended_ms = :now_ms WHERE id = :id AND ended_ms IS NULL RETURNING rule"
 _FILE: Final = """
 SELECT o.app_id, apps.name AS app, o.body, o.beneath, people.name AS person, o.changed_ms
 FROM owner_files o JOIN apps ON apps.id = o.app_id AND apps.removed_ms IS NULL JOIN people ON people.id = o.person_id WHERE o.app_id = ?"""
@@ -43,27 +35,6 @@ _UNHELD: Final = """
 SELECT issues.id FROM issues JOIN apps ON apps.id = issues.app_id AND apps.removed_ms IS NULL
 WHERE issues.holder_id IS NULL AND issues.state IN ('untriaged', 'accepted', 'regressed') AND issues.merged_into IS NULL
 ORDER BY issues.last_ms DESC LIMIT ?"""
-
-
-def rules(reader: Reader) -> list[Rule]:
-    """Return the active hand-over rules, oldest first: the first one that holds counts."""
-    return reader.all(Rule, _RULES)
-
-
-def add_rule(connection: sqlite3.Connection, rule: str, person_id: int, now_ms: int) -> int:
-    """Use a rule from now on and return its id; raises AlreadyThere."""
-    row = connection.execute(_ADD_RULE, (rule, person_id, now_ms)).fetchone()
-    if row is None:
-        raise AlreadyThere("this rule is active already")
-    return int(row[0])
-
-
-def end_rule(connection: sqlite3.Connection, rule_id: int, now_ms: int) -> str:
-    """End a rule and return its text; raises NotThere."""
-    row = connection.execute(_END_RULE, {"id": rule_id, "now_ms": now_ms}).fetchone()
-    if row is None:
-        raise NotThere(f"there is no hand-over rule {rule_id} that is active")
-    return str(row[0])
 
 
 def owner_file(reader: Reader, app_id: int) -> OwnerFile | None:
@@ -111,7 +82,7 @@ def people(reader: Reader) -> list[str]:
 
 def unheld(reader: Reader, most: int) -> list[Issue]:
     """Return open issues that nobody has, the latest failure first."""
-    return [issues.issue(reader, number) for number in reader.column(int, _UNHELD, (most,))]
+    return issues.numbered(reader, reader.column(int, _UNHELD, (most,)))
 
 
 def hand(

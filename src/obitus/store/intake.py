@@ -25,7 +25,7 @@ from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE
 from obitus.store.days.runs import RunFacts
 from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
-from obitus.store.issues import SETTLINGS, settling_of
+from obitus.store.issues import SETTLINGS, add_history, settling_of
 from obitus.store.parking import ParkedIssues
 from obitus.store.rows.issues import SettledBy
 from obitus.store.rows.records import GrowingTally
@@ -77,9 +77,6 @@ _UNCOUNT = """
 DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
   AND entry_point = :entry_point"""
 _SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
-_ADD_HISTORY = """
-INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq, release_id)
-VALUES (?, ?, NULL, ?, ?, ?, ?, ?)"""
 _COUNT_RUNS = """
 INSERT INTO run_counts (app_id, release_id, environment, entry_point, outcome, hour, runs)
 VALUES (:app_id, :release_id, :environment, :entry_point, :outcome, :hour, :runs)
@@ -426,7 +423,7 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
                 f"The app brought more than {MOST_NEW_ISSUES} new issues in one minute; what came beyond is collected here. "
                 "A grouping rule can put it in order."
             )
-        connection.execute(_ADD_HISTORY, (issue_id, report.time_ms, None, "untriaged", reason, seq, release_id))
+        add_history(connection, issue_id, (None, "untriaged"), reason, report.time_ms, failure=(seq, release_id))
         events.add(connection, "issue-new", report.received_ms, app_id=report.app_id, issue=issue_id)
     if not found.known:
         add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
@@ -449,9 +446,8 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
     _count_by_release(connection, values)
     if judged.changed:
         connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))
-        connection.execute(
-            _ADD_HISTORY, (issue_id, report.received_ms, state, judged.state, judged.reason, seq, release_id)
-        )
+        failure = (seq, release_id)
+        add_history(connection, issue_id, (state, judged.state), judged.reason, report.received_ms, failure=failure)
         events.add(connection, "issue-regressed", report.received_ms, app_id=report.app_id, issue=issue_id)
     return Taken(already_there=False, issue_id=issue_id, new_issue=new_issue, regressed=judged.changed)
 

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Callable, Sequence
 from typing import Any, Final, Literal
 
-from obitus.core.lifecycle import Settling
+from obitus.core.lifecycle import Settling, State
 from obitus.store import events
 from obitus.store.asking.issues import Asked
 from obitus.store.database import Kept, Reader, typed
@@ -62,11 +62,15 @@ _PAGE: Final = " ORDER BY {column} DESC, issues.id DESC LIMIT :limit"
 _LISTED = f"{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}"
 _SUMMED = f" SELECT COUNT(*) AS issues, COALESCE(SUM(counted.failures), 0) AS failures {_MATCHING}"
 _INSIDE: Final = "SELECT COALESCE(SUM(n), 0) AS failures FROM ({parts})"
-_ONE = f"{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id WHERE issues.id = :id AND apps.removed_ms IS NULL"
-_HELD = f"""{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id
+# With the failures of all time.
+_WHOLE: Final = f"{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id"
+_ONE = f"{_WHOLE} WHERE issues.id = :id AND apps.removed_ms IS NULL"
+_AMONG: Final = " WHERE issues.id IN (SELECT value FROM json_each(?)) AND apps.removed_ms IS NULL"
+_NUMBERED: Final = f"{_WHOLE}{_AMONG}"
+_HELD = f"""{_WHOLE}
 WHERE issues.holder_id = :person_id AND issues.state <> 'settled' AND issues.merged_into IS NULL AND apps.removed_ms IS NULL
 ORDER BY issues.last_ms DESC LIMIT :limit"""
-_REOPENED = f"""{_ISSUE_COLUMNS}, issues.failures AS failures FROM issues JOIN apps ON apps.id = issues.app_id
+_REOPENED = f"""{_WHOLE}
 WHERE issues.reopened <> '' AND issues.holder_id IS NULL AND issues.merged_into IS NULL AND apps.removed_ms IS NULL AND (:app IS NULL OR apps.name = :app)
 ORDER BY issues.state_ms DESC LIMIT :limit"""
 _FINGERPRINTS = """
@@ -108,6 +112,9 @@ WHERE h.issue_id = ? AND h.to_state = 'regressed' AND h.seq IS NOT NULL ORDER BY
 SETTLINGS: Final = (
     "SELECT environment, how, release, after, time_ms FROM settlings WHERE issue_id = ? ORDER BY environment"
 )
+_ADD_HISTORY: Final = """
+INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq, release_id)
+VALUES (?, ?, ?, ?, ?, ?, ?, ?)"""
 _NOTE = """
 INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason)
 SELECT id, :now_ms, :person_id, state, state, :reason FROM issues WHERE id = :id"""
@@ -180,6 +187,12 @@ def _asked(
 def issue(reader: Reader, issue_id: int) -> Issue:
     """Return one issue; raises NotThere."""
     return reader.only(Issue, _ONE, {"id": issue_id}, what=f"issue {issue_id}")
+
+
+def numbered(reader: Reader, issue_ids: Sequence[int]) -> list[Issue]:
+    """Return those of some issues that are there, in the order of their numbers given."""
+    found = {row.id: row for row in reader.all(Issue, _NUMBERED, (json.dumps(list(issue_ids)),))}
+    return [found[number] for number in issue_ids if number in found]
 
 
 def held_by(reader: Reader, person_id: int, most: int) -> list[Issue]:
@@ -267,6 +280,24 @@ def settlings(reader: Reader, issue_id: int) -> list[Settling]:
 def settling_of(row: SettledBy | SettledCandidate | WaitingSettling) -> Settling:
     """Return what a row of ``settlings`` says."""
     return Settling(row.how, row.time_ms, row.release, row.after, row.environment)
+
+
+def add_history(
+    connection: sqlite3.Connection,
+    issue_id: int,
+    states: tuple[State | None, State],
+    reason: str,
+    now_ms: int,
+    *,
+    person_id: int | None = None,
+    failure: tuple[int, int] | None = None,
+) -> None:
+    """Put a change of state on the history of an issue: the state before (None for a new one) and after. Runs on the writer.
+
+    ``failure`` is the number of the one that caused it, and that of its release.
+    """
+    seq, release_id = failure or (None, None)
+    connection.execute(_ADD_HISTORY, (issue_id, now_ms, person_id, *states, reason, seq, release_id))
 
 
 def note(connection: sqlite3.Connection, issue_id: int, person_id: int | None, reason: str, now_ms: int) -> None:

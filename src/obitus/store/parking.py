@@ -20,6 +20,7 @@ from obitus.core.parking import (
 )
 from obitus.store import events
 from obitus.store.database import Reader, typed
+from obitus.store.issues import add_history
 from obitus.store.releases import StoredOrder
 from obitus.store.rows.triage import Parking
 
@@ -46,13 +47,13 @@ WHERE p.another LIKE '%"app"%' AND f.fingerprint = :fingerprint AND f.app_id <> 
 _APP: Final = "SELECT name, limited FROM apps WHERE id = ?"
 _REOPEN: Final = """
 UPDATE issues SET state = 'untriaged', state_ms = :now_ms, reopened = :reason WHERE id = :id AND state = 'parked' RETURNING app_id"""
-_ADD_HISTORY: Final = """
-INSERT INTO issue_history (issue_id, time_ms, person_id, from_state, to_state, reason, seq, release_id)
-VALUES (:id, :now_ms, NULL, 'parked', 'untriaged', :reason, :seq, :release_id)"""
 
 
 def park(connection: sqlite3.Connection, issue_id: int, until: Until, newest: str | None, now_ms: int) -> None:
-    """Keep until what an issue is parked; ``newest`` is the newest release known. Where only a person brings it back, nothing is kept."""
+    """Keep until what an issue is parked, in place of what was kept; ``newest`` is the newest release known.
+
+    Where nothing but a person brings it back, nothing is kept.
+    """
     connection.execute(_PARKED_NO_MORE, (issue_id,))
     if until.is_open:
         return
@@ -79,11 +80,6 @@ def until_of(row: Parking) -> Until:
     return Until(row.until_ms, row.failures, row.an_hour, row.people, as_another(json.loads(row.another)))
 
 
-def parking(reader: Reader, issue_id: int) -> Parking | None:
-    """Return until what an issue is parked, None where only a person brings it back."""
-    return reader.first(Parking, _ONE, (issue_id,))
-
-
 def parkings(reader: Reader, issue_ids: Iterable[int]) -> dict[int, Parking]:
     """Return until what some issues are parked, by their numbers."""
     return {row.issue_id: row for row in reader.all(Parking, _SOME, (json.dumps(list(issue_ids)),))}
@@ -91,11 +87,14 @@ def parkings(reader: Reader, issue_ids: Iterable[int]) -> dict[int, Parking]:
 
 def since(reader: Reader, row: Parking, now_ms: int) -> Since:
     """Return what has come since an issue was parked."""
-    hourly = 0
-    if row.an_hour is not None:
-        values = {"id": row.issue_id, "from_ms": now_ms - HOUR_MS, "to_ms": now_ms, "parked_ms": row.time_ms}
-        hourly = reader.value(int, _IN_HOUR, values | {"most": row.an_hour})
+    hourly = reader.value(int, _IN_HOUR, _hour_before(row, now_ms)) if row.an_hour is not None else 0
     return Since(row.failed, row.users - row.users_then, hourly)
+
+
+def _hour_before(row: Parking, time_ms: int) -> dict[str, int | None]:
+    """Return what counts the failures in the hour before a time, as far as they are asked for."""
+    span = {"from_ms": time_ms - HOUR_MS, "to_ms": time_ms, "parked_ms": row.time_ms}
+    return {"id": row.issue_id, **span, "most": row.an_hour}
 
 
 def is_due(reader: Reader, now_ms: int) -> bool:
@@ -122,12 +121,10 @@ def reopen(
 ) -> None:
     """Bring a parked issue back, for a reason in words; ``failure`` is the number of the one that did it, and of its release."""
     connection.execute(_PARKED_NO_MORE, (issue_id,))
-    seq, release_id = failure or (None, None)
     said = f"Reopened: {reason}."
-    values = {"id": issue_id, "reason": said, "now_ms": now_ms, "seq": seq, "release_id": release_id}
-    row = connection.execute(_REOPEN, values).fetchone()
+    row = connection.execute(_REOPEN, {"id": issue_id, "reason": said, "now_ms": now_ms}).fetchone()
     if row is not None:
-        connection.execute(_ADD_HISTORY, values)
+        add_history(connection, issue_id, ("parked", "untriaged"), said, now_ms, failure=failure)
         events.add(connection, "issue-reopened", now_ms, app_id=int(row[0]), issue=issue_id)
 
 
@@ -136,35 +133,40 @@ class ParkedIssues:
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
-        self._known: dict[int, Parking | None] = {}
+        self._known: dict[int, tuple[Parking, Until] | None] = {}
         self._failed: Counter[int] = Counter()
         self._latest: dict[int, tuple[int, tuple[int, int], int]] = {}
+        self._places: set[tuple[int, int, str]] = set()
+        """Issue, release and environment that were looked at, and bring nothing back."""
 
     def failed(
         self, issue_id: int, release: tuple[int, str], environment: str, time_ms: int, received_ms: int, seq: int
     ) -> None:
         """Look at a failure before it is counted: it counts if it happened since the issue was parked, and may bring it back."""
         if issue_id not in self._known:
-            rows = typed(self._connection.execute(_ONE, (issue_id,)), Parking)
-            self._known[issue_id] = rows[0] if rows else None
-        row = self._known[issue_id]
-        if row is None or time_ms < row.time_ms:
+            self._known[issue_id] = self._read(issue_id)
+        known = self._known[issue_id]
+        if known is None or time_ms < known[0].time_ms:
             return
+        row, until = known
+        failure = (seq, release[0])
         self._failed[issue_id] += 1
         latest_ms = max(time_ms, self._latest[issue_id][0]) if issue_id in self._latest else time_ms
-        self._latest[issue_id] = (latest_ms, (seq, release[0]), received_ms)
-        until = until_of(row)
-        if not until.another:
+        self._latest[issue_id] = (latest_ms, failure, received_ms)
+        place = (issue_id, release[0], environment)
+        if not until.another or place in self._places:
             return
-        is_release_known, is_environment_known = (
-            self._connection.execute(sql, (issue_id, value)).fetchone() is not None
-            for sql, value in ((_RELEASE_KNOWN, release[0]), (_ENVIRONMENT_KNOWN, environment))
+        self._places.add(place)
+        met = MetIn(
+            release[1],
+            environment,
+            is_release_known=self._is_there(_RELEASE_KNOWN, issue_id, release[0]),
+            is_environment_known=self._is_there(_ENVIRONMENT_KNOWN, issue_id, environment),
         )
-        met = MetIn(release[1], environment, time_ms, is_release_known, is_environment_known)
         order = StoredOrder(self._connection, row.app_id)
         reason = reopened_by_place(until, met, row.newest, row.time_ms, order)
         if reason is not None:
-            self._reopen(issue_id, reason, received_ms, (seq, release[0]))
+            self._reopen(issue_id, reason, received_ms, failure)
 
     def met_elsewhere(self, app_id: int, fingerprint: str, received_ms: int) -> None:
         """Look at a fingerprint that is new in an app: it may bring back what other apps have parked."""
@@ -178,24 +180,25 @@ class ParkedIssues:
         """Count what came, once everything else is counted, and bring back what that is enough for."""
         for issue_id, failed in self._failed.items():
             self._connection.execute(_FAILED, {"id": issue_id, "n": failed})
-            rows = typed(self._connection.execute(_ONE, (issue_id,)), Parking)
-            if not rows:
+            known = self._read(issue_id)
+            if known is None:
                 # It is back already.
                 continue
+            row, until = known
             latest_ms, failure, received_ms = self._latest[issue_id]
-            row, until, hourly = rows[0], until_of(rows[0]), 0
+            hourly = 0
             if until.an_hour is not None:
-                values = {
-                    "id": issue_id,
-                    "from_ms": latest_ms - HOUR_MS,
-                    "to_ms": latest_ms,
-                    "parked_ms": row.time_ms,
-                    "most": until.an_hour,
-                }
-                hourly = int(self._connection.execute(_IN_HOUR, values).fetchone()[0])
+                hourly = int(self._connection.execute(_IN_HOUR, _hour_before(row, latest_ms)).fetchone()[0])
             reason = reopened_by_count(until, Since(row.failed, row.users - row.users_then, hourly))
             if reason is not None:
                 reopen(self._connection, issue_id, reason, received_ms, failure)
+
+    def _read(self, issue_id: int) -> tuple[Parking, Until] | None:
+        rows = typed(self._connection.execute(_ONE, (issue_id,)), Parking)
+        return (rows[0], until_of(rows[0])) if rows else None
+
+    def _is_there(self, sql: str, issue_id: int, value: int | str) -> bool:
+        return self._connection.execute(sql, (issue_id, value)).fetchone() is not None
 
     def _reopen(self, issue_id: int, reason: str, now_ms: int, failure: tuple[int, int] | None) -> None:
         reopen(self._connection, issue_id, reason, now_ms, failure)

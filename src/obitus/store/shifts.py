@@ -12,7 +12,7 @@ from obitus.store.windows import Window
 
 MOST_CHANGES: Final = 500
 
-# The latest of a long span, told in the order in which they happened.
+# Of a long span the latest rows, listed in the order in which they happened.
 _CHANGES: Final = """
 SELECT * FROM (
   SELECT h.issue_id, h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, apps.name AS app, i.type, i.cause, i.place
@@ -50,5 +50,4 @@ def changes(reader: Reader, window: Window) -> list[ChangeThen]:
 
 def waiting(reader: Reader, window: Window, most: int) -> list[Issue]:
     """Return open issues that somebody has, that wait for something, or that something brings back."""
-    found = reader.column(int, _WAITING, {"app": window.app, "most": most})
-    return [issues.issue(reader, number) for number in found]
+    return issues.numbered(reader, reader.column(int, _WAITING, {"app": window.app, "most": most}))

@@ -13,7 +13,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
 	import { addressOf, view, viewOf } from '../../lib/views';
-	import Asking from '../Asking.svelte';
+	import SaveDialog from '../SaveDialog.svelte';
 
 	let { name }: SavedQuestionsProps = $props();
 	const found = watch(() => questions.saved());
@@ -64,25 +64,10 @@
 		<button class="act" onclick={ask}>Save what is shown</button>
 	</div>
 </details>
-{#if open}
-	<Asking bind:open title="Save what is shown">
-		<form
-			class="mt-3 flex flex-col gap-3"
-			onsubmit={(event) => {
-				event.preventDefault();
-				void save();
-			}}
+<SaveDialog bind:open bind:called bind:forAll title="Save what is shown" {doing} save={() => void save()}>
+	{#snippet more()}
+		<label class="flex items-center gap-2"
+			><input type="checkbox" bind:checked={withWindow} /> with the sentence at the top: window, app, environment, release</label
 		>
-			<label class="flex flex-col gap-1">Name <input class="entry" bind:value={called} required maxlength="100" /></label>
-			<label class="flex items-center gap-2"><input type="checkbox" bind:checked={forAll} /> for all of the team</label>
-			<label class="flex items-center gap-2"
-				><input type="checkbox" bind:checked={withWindow} /> with the sentence at the top: window, app, environment, release</label
-			>
-			{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
-			<div class="flex gap-3">
-				<button class="act" disabled={doing.busy}>Save</button>
-				<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>
-			</div>
-		</form>
-	</Asking>
-{/if}
+	{/snippet}
+</SaveDialog>

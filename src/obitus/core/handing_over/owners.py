@@ -25,6 +25,7 @@ _WORDS: Final = re.compile(r"(?:\\.|[^\s\\])+")
 _OWNER: Final = re.compile(r"@[^\s@]{1,200}|[^\s@]{1,100}@[^\s@]{1,100}")
 _SECTION: Final = re.compile(r"\^?\[[^\]]*\](?:\[\d+\])?")
 _SEPARATORS: Final = re.compile(r"[/\\]+")
+_STARS: Final = re.compile(r"\*+")
 _NOT_A_LETTER: Final = re.compile(r"[\W_]+")
 
 
@@ -106,7 +107,7 @@ def _line(number: int, written: str) -> OwnedBy | str | None:
         owners.append(word)
     if "[" in pattern:
         return "a pattern cannot have brackets"
-    if len(_parts(pattern)) > MOST_SEGMENTS or not _parts(pattern):
+    if not 0 < len(_parts(pattern)) <= MOST_SEGMENTS:
         return "its pattern names no file or folder"
     return OwnedBy(number, pattern, tuple(owners))
 
@@ -148,7 +149,7 @@ class _Rule:
         reached = {0}
         for segment in self._segments:
             if segment == "**":
-                reached = set(range(min(reached), len(path) + 1)) if reached else reached
+                reached = set(range(min(reached), len(path) + 1))
             else:
                 reached = {at + 1 for at in reached if at < len(path) and _segment_matches(segment, path[at])}
             if not reached:
@@ -168,7 +169,7 @@ def _segment_matches(pattern: str, name: str) -> bool:
 @lru_cache(4096)
 def _compiled(pattern: str) -> re.Pattern[str]:
     # Stars side by side mean one, and would make matching slow.
-    return re.compile(translate(re.sub(r"\*+", "*", pattern)))
+    return re.compile(translate(_STARS.sub("*", pattern)))
 
 
 def _parts(path: str) -> list[str]:

@@ -9,6 +9,7 @@ from typing import Any, Final
 
 from obitus.core.reproducing.layout import laid_out
 from obitus.core.reproducing.values import Writer, helper_texts, is_module, is_name
+from obitus.core.wording import minute_of
 
 _INDENT: Final = 4
 MOST_MESSAGE: Final = 300
@@ -193,7 +194,7 @@ class _Test:
         """Return the whole file."""
         name = f"test_issue_{about.issue}.py"
         kind, message = str(link.get("type", "")), " ".join(str(link.get("message", "")).split())
-        when = f"On {about.time[:16].replace('T', ' ')} UTC{f', in release {about.release}' if about.release else ''}"
+        when = f"On {minute_of(about.time)} UTC{f', in release {about.release}' if about.release else ''}"
         place = f"{frame.get('file', '')}:{frame.get('line', '')}"
         passes = (
             "It passes as long as the fault is there, and fails once it is fixed."

@@ -14,6 +14,7 @@ from urllib.parse import quote, urlencode, urlsplit
 
 from obitus.core.reproducing.call import About, Reproduction
 from obitus.core.reproducing.layout import laid_out
+from obitus.core.wording import minute_of
 
 Form = Literal["curl", "http", "pytest"]
 
@@ -190,7 +191,7 @@ def _said(sent: _Sent, about: About, what: str) -> list[str]:
     answered = f"; it was answered with {sent.status}" if sent.status else ""
     return [
         f"The request behind issue {about.issue} of {about.app}, again: {what}",
-        f"Captured on {about.time[:16].replace('T', ' ')} UTC{f' in release {about.release}' if about.release else ''}{answered}.",
+        f"Captured on {minute_of(about.time)} UTC{f' in release {about.release}' if about.release else ''}{answered}.",
         *sent.notes,
     ]
 

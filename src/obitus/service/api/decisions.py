@@ -193,7 +193,7 @@ def park(
     since: SeenSince = None,
 ) -> DecidedAnswer:
     """Put it aside until something happens; failures go on being counted."""
-    made = _parked(records, clock, number, order or ParkOrder())
+    made = _Orders(records, clock).parked(number, order or ParkOrder())
     return _one(records, clock, person, number, _seen(seen, since), made)
 
 
@@ -212,7 +212,7 @@ def settle(
     since: SeenSince = None,
 ) -> DecidedAnswer:
     """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
-    made = _settled(records, clock, number, order or SettleOrder())
+    made = _Orders(records, clock).settled(number, order or SettleOrder())
     return _one(records, clock, person, number, _seen(seen, since), made)
 
 
@@ -244,11 +244,11 @@ def decide(records: TheRecords, clock: TheClock, person: SignedIn, order: ManyOr
         raise Problem("bad-field", "Say one of accept, park, settle, hand_over and priority.", field="accept")
     made: list[tuple[int, Seen, Order]] = []
     left: list[tuple[int, Problem]] = []
+    orders = _Orders(records, clock)
     for one in order.issues:
         seen = _seen(one.state, one.since, one.holder)
         try:
-            # Through the reader of whoever decides: what they do not see is not there for them.
-            made.append((one.number, seen, _order_for(records, clock, one.number, order)))
+            made.append((one.number, seen, orders.of_many(one.number, order)))
         except StoreError as error:
             left.append((one.number, as_problem(error)))
         except Problem as problem:
@@ -286,50 +286,66 @@ def _taken_back(records: Records, clock: Clock, person: Person, number: int) -> 
     return answer
 
 
-def _order_for(records: Records, clock: Clock, number: int, order: ManyOrder) -> Order:
-    if order.park is not None:
-        return _parked(records, clock, number, order.park)
-    if order.settle is not None:
-        return _settled(records, clock, number, order.settle)
-    store.issue(records.reader, number)
-    if order.hand_over is not None:
-        return _handed(order.hand_over)
-    if order.priority is not None:
-        return Order(level=order.priority.level, weighs=True)
-    return Order("accept")
+class _Orders:
+    """Makes of what somebody orders what the store carries out, for one issue after the other.
 
+    Issues are read as whoever decides sees them: what they do not see is not there for them. Raises NotThere and problems.
+    """
 
-def _parked(records: Records, clock: Clock, number: int, order: ParkOrder) -> Order:
-    row = store.issue(records.reader, number)
-    until = Until(_time_ms(order.until, clock), order.failures, order.an_hour, order.people, as_another(order.another))
-    return Order("park", until=until, newest=release_store.newest(records.reader, row.app_id))
+    def __init__(self, records: Records, clock: Clock) -> None:
+        self._records, self._clock = records, clock
+        self._newest: dict[int, str | None] = {}
+        """The newest release of each app that was asked for."""
 
+    def of_many(self, number: int, order: ManyOrder) -> Order:
+        if order.park is not None:
+            return self.parked(number, order.park)
+        if order.settle is not None:
+            return self.settled(number, order.settle)
+        store.issue(self._records.reader, number)
+        if order.hand_over is not None:
+            return _handed(order.hand_over)
+        if order.priority is not None:
+            return Order(level=order.priority.level, weighs=True)
+        return Order("accept")
 
-def _time_ms(until: datetime | None, clock: Clock) -> int | None:
-    if until is None:
-        return None
-    time_ms = to_ms(until)
-    if not clock.now_ms() < time_ms < LAST_MS:
-        raise Problem("bad-field", "The time until which it is parked must be ahead, and before 2100.", field="until")
-    return time_ms
+    def parked(self, number: int, order: ParkOrder) -> Order:
+        row = store.issue(self._records.reader, number)
+        another = as_another(order.another)
+        until = Until(self._time_ms(order.until), order.failures, order.an_hour, order.people, another)
+        return Order("park", until=until, newest=self._newest_of(row.app_id))
 
+    def settled(self, number: int, order: SettleOrder) -> Order:
+        row = store.issue(self._records.reader, number)
+        newest = self._newest_of(row.app_id)
+        release = canonical(order.release) if order.release is not None else None
+        if order.how == "release" and release is None:
+            if newest is None:
+                raise Problem(
+                    "no-release",
+                    f"{row.app} has named no release yet. Say which one has the fix, or settle it now.",
+                    field="release",
+                )
+            release = newest
+        if order.how != "release" and release is not None:
+            raise Problem("bad-field", f"With how={order.how}, leave the release out.", field="release")
+        after = newest if order.how == "coming" else None
+        return Order("settle", Settling(order.how, self._clock.now_ms(), release, after, order.environment or ""))
 
-def _settled(records: Records, clock: Clock, number: int, order: SettleOrder) -> Order:
-    row = store.issue(records.reader, number)
-    newest = release_store.newest(records.reader, row.app_id)
-    release = canonical(order.release) if order.release is not None else None
-    if order.how == "release" and release is None:
-        if newest is None:
+    def _newest_of(self, app_id: int) -> str | None:
+        if app_id not in self._newest:
+            self._newest[app_id] = release_store.newest(self._records.reader, app_id)
+        return self._newest[app_id]
+
+    def _time_ms(self, until: datetime | None) -> int | None:
+        if until is None:
+            return None
+        time_ms = to_ms(until)
+        if not self._clock.now_ms() < time_ms < LAST_MS:
             raise Problem(
-                "no-release",
-                f"{row.app} has named no release yet. Say which one has the fix, or settle it now.",
-                field="release",
+                "bad-field", "The time until which it is parked must be ahead, and before 2100.", field="until"
             )
-        release = newest
-    if order.how != "release" and release is not None:
-        raise Problem("bad-field", f"With how={order.how}, leave the release out.", field="release")
-    after = newest if order.how == "coming" else None
-    return Order("settle", Settling(order.how, clock.now_ms(), release, after, order.environment or ""))
+        return time_ms
 
 
 def _handed(order: HandTo) -> Order:

@@ -12,7 +12,7 @@ from fastapi.responses import Response
 from obitus.core.clock import to_text
 from obitus.core.documents import Block, Chart, Code, Heading, Listing, Paragraph, Prose, Table, as_html, as_markdown
 from obitus.core.prose import read
-from obitus.core.wording import count_of
+from obitus.core.wording import count_of, minute_of
 from obitus.service.api import against, answers, timeline, views
 from obitus.service.api.asked import TheWindow
 from obitus.service.api.notes import ways_of
@@ -85,8 +85,8 @@ def _blocks(
 ) -> Iterator[Block]:
     found = [views.issue_answer(records, clock, number, window) for number in dict.fromkeys(numbers)]
     yield Heading(1, title or (f"Issue {found[0].number}: {found[0].title}" if len(found) == 1 else "What failed"))
-    span = f"{_minute(to_text(window.from_ms))} to {_minute(to_text(window.to_ms))} UTC"
-    yield Paragraph(f"{span}. Written {_minute(to_text(clock.now_ms()))} UTC.")
+    span = f"{minute_of(to_text(window.from_ms))} to {minute_of(to_text(window.to_ms))} UTC"
+    yield Paragraph(f"{span}. Written {minute_of(to_text(clock.now_ms()))} UTC.")
     if not found:
         yield Paragraph("Nothing failed in this window.")
         return
@@ -101,7 +101,7 @@ def _blocks(
             yield Heading(2, "Deploys")
             yield Listing(
                 [
-                    f"{_minute(to_text(row.time_ms))}: {row.app} {row.version} in {row.environment}"
+                    f"{minute_of(to_text(row.time_ms))}: {row.app} {row.version} in {row.environment}"
                     for row in reversed(deploys)
                 ]
             )
@@ -119,7 +119,7 @@ def _of_issue(
     yield Paragraph(one.what_failed)
     if one.message:
         yield Code(one.message)
-    yield Chart(one.over_time, "Failures", _minute(to_text(window.from_ms)), _minute(to_text(window.to_ms)))
+    yield Chart(one.over_time, "Failures", minute_of(to_text(window.from_ms)), minute_of(to_text(window.to_ms)))
     if one.users:
         yield Paragraph(f"{count_of(one.users, 'user')} met it.")
     since = since_answer(records, clock, one.number)
@@ -128,7 +128,7 @@ def _of_issue(
     yield Table(
         ("Release", "Arrived", "Failures", "Runs"),
         [
-            (row.release or "without a name", _minute(row.deployed or ""), f"{row.failures:,}", f"{row.runs:,}")
+            (row.release or "without a name", minute_of(row.deployed or ""), f"{row.failures:,}", f"{row.runs:,}")
             for row in since.lane
         ],
     )
@@ -147,7 +147,7 @@ def _of_issue(
                 ]
             )
     yield Heading(level, "What was decided")
-    yield Listing([f"{_minute(entry.time)}: {entry.reason}" for entry in one.history] or ["Nothing yet."])
+    yield Listing([f"{minute_of(entry.time)}: {entry.reason}" for entry in one.history] or ["Nothing yet."])
     if one.holder or one.waits_for:
         waits = f" It waits for {one.waits_for}." if one.waits_for else ""
         yield Paragraph(f"It is with {one.holder or 'nobody'}.{waits}")
@@ -207,12 +207,8 @@ def _known(records: Records, number: int, level: int) -> Iterator[Block]:
     yield Heading(level, "What was checked, and what is known")
     for one in found:
         looked = f"{one.looked_at}: {one.found}. " if one.looked_at else ""
-        yield Paragraph(f"{looked}{one.person}, {_minute(to_text(one.time_ms))}")
+        yield Paragraph(f"{looked}{one.person}, {minute_of(to_text(one.time_ms))}")
         if one.text.strip():
             yield Prose(read(one.text, ways))
         if one.output.strip():
             yield Code(one.output)
-
-
-def _minute(text: str) -> str:
-    return text[:16].replace("T", " ")

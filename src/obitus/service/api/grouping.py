@@ -204,7 +204,7 @@ def grouping_rules(records: TheRecords) -> answers.GroupingRulesAnswer:
     return answers.GroupingRulesAnswer(
         rules=[
             answers.GroupingRuleAnswer(id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms))
-            for row in store_rules.grouping_rules(records.reader)
+            for row in store_rules.GROUPING.active(records.reader)
         ]
     )
 
@@ -236,14 +236,14 @@ def add_rule(
 ) -> answers.GroupingRuleAnswer:
     """Group by a rule from now on. What is kept stays where it is until history is regrouped."""
     rule = _checked(order.rule)
-    if len(store_rules.grouping_rules(records.reader)) >= MOST_RULES:
+    if len(store_rules.GROUPING.active(records.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} grouping rules already. End one first.", field="rule")
     now_ms = clock.now_ms()
     rule_id = acts.do(
         person.id,
         "made grouping rule",
         rule.text,
-        lambda c: store_rules.add_grouping_rule(c, rule.text, person.id, now_ms),
+        lambda c: store_rules.GROUPING.add(c, rule.text, person.id, now_ms),
     )
     intake.load_rules()
     return answers.GroupingRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
@@ -255,7 +255,7 @@ def end_rule(
 ) -> answers.Done:
     """Group without a rule from now on."""
     now_ms = clock.now_ms()
-    acts.do(person.id, "ended grouping rule", str, lambda c: store_rules.end_grouping_rule(c, rule, now_ms))
+    acts.do(person.id, "ended grouping rule", str, lambda c: store_rules.GROUPING.end(c, rule, now_ms))
     intake.load_rules()
     return answers.Done()
 

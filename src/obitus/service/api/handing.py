@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Annotated, Final
 
 from fastapi import APIRouter, Depends, Path
@@ -26,6 +27,7 @@ from obitus.store import apps, team
 from obitus.store import handing as store
 from obitus.store.records import Records
 from obitus.store.rows.issues import Issue
+from obitus.store.rules import HANDING
 
 router = APIRouter(
     prefix="/api",
@@ -137,7 +139,7 @@ def rules(records: TheRecords) -> HandingRulesAnswer:
     """Return the active rules."""
     people = set(store.people(records.reader))
     found = []
-    for row in store.rules(records.reader):
+    for row in HANDING.active(records.reader):
         rule = _checked(row.rule)
         trouble = (
             "" if rule.to in people else f"{rule.to} is not here any more: what it matches goes on to the next rule."
@@ -174,7 +176,7 @@ def add(
         raise Problem("bad-rule", f"There are {MOST_RULES} hand-over rules already. End one first.", field="rule")
     now_ms = clock.now_ms()
     number = acts.do(
-        person.id, "made hand-over rule", rule.text, lambda c: store.add_rule(c, rule.text, person.id, now_ms)
+        person.id, "made hand-over rule", rule.text, lambda c: HANDING.add(c, rule.text, person.id, now_ms)
     )
     return HandingRuleAnswer(
         id=number, rule=rule.text, to=rule.to, person=person.name, created=to_text(now_ms), trouble=""
@@ -185,7 +187,7 @@ def add(
 def end(clock: TheClock, acts: TheActs, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
     """Hand nothing over by it any more; what was handed over stays where it is."""
     now_ms = clock.now_ms()
-    acts.do(person.id, "ended hand-over rule", str, lambda c: store.end_rule(c, rule, now_ms))
+    acts.do(person.id, "ended hand-over rule", str, lambda c: HANDING.end(c, rule, now_ms))
     return answers.Done()
 
 
@@ -292,10 +294,7 @@ def _would_hand(issue: Issue, taker: tuple[str, str]) -> WouldHand:
 
 
 def _owners_answer(records: Records, app: str, found: Owners, beneath: str) -> OwnersAnswer:
-    counts: dict[str, int] = {}
-    for line in found.lines:
-        for owner in line.owners:
-            counts[owner] = counts.get(owner, 0) + 1
+    counts = Counter(owner for line in found.lines for owner in line.owners)
     known = Takers(records, [])
     most = sorted(counts, key=lambda owner: (-counts[owner], owner))[:MOST_OWNERS]
     return OwnersAnswer(

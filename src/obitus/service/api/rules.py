@@ -50,7 +50,7 @@ def redaction_rules(records: TheRecords) -> answers.RedactionRulesAnswer:
     return answers.RedactionRulesAnswer(
         rules=[
             answers.RedactionRuleAnswer(id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms))
-            for row in store.redaction_rules(records.reader)
+            for row in store.REDACTION.active(records.reader)
         ]
     )
 
@@ -88,11 +88,11 @@ def add(
 ) -> answers.RedactionRuleAnswer:
     """Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is."""
     rule = _checked(order.rule)
-    if len(store.redaction_rules(records.reader)) >= MOST_RULES:
+    if len(store.REDACTION.active(records.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} redaction rules already. End one first.", field="rule")
     now_ms = clock.now_ms()
     rule_id = acts.do(
-        person.id, "made redaction rule", rule.text, lambda c: store.add_redaction_rule(c, rule.text, person.id, now_ms)
+        person.id, "made redaction rule", rule.text, lambda c: store.REDACTION.add(c, rule.text, person.id, now_ms)
     )
     intake.load_rules()
     return answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
@@ -104,7 +104,7 @@ def end(
 ) -> answers.Done:
     """Hide no more what the rule named. What it hid stays hidden: it was never kept."""
     now_ms = clock.now_ms()
-    acts.do(person.id, "ended redaction rule", str, lambda c: store.end_redaction_rule(c, rule, now_ms))
+    acts.do(person.id, "ended redaction rule", str, lambda c: store.REDACTION.end(c, rule, now_ms))
     intake.load_rules()
     return answers.Done()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from typing import Final, Literal
 
@@ -13,9 +14,10 @@ from obitus.core.clock import to_text
 from obitus.core.documents import Block, Heading, Listing, Paragraph, Table, as_markdown
 from obitus.core.headline import Headline
 from obitus.core.prose import beginning
-from obitus.core.wording import count_of, span
+from obitus.core.wording import count_of, minute_of, span
 from obitus.service.api import answers, views
 from obitus.service.api.asked import TheWindow
+from obitus.service.api.document import MARKDOWN
 from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
@@ -82,42 +84,44 @@ def shift(records: TheRecords, clock: TheClock, window: TheWindow) -> ShiftAnswe
 def shift_document(records: TheRecords, clock: TheClock, window: TheWindow) -> Response:
     """Return the same as text to paste."""
     found = shift_answer(records, clock, window)
-    return Response(as_markdown(list(_blocks(found))), media_type="text/markdown; charset=utf-8")
+    return Response(as_markdown(list(_blocks(found))), media_type=MARKDOWN)
 
 
 def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
     """Return what one shift hands on to the next."""
     now_ms = clock.now_ms()
     changes = [_change(row) for row in shifts.changes(records.reader, window)]
+    between = timeline.notes_between(records.reader, window.from_ms, window.to_ms)
+    notes = [row for row in between if window.app in (None, row.app)]
+    issues = issue_store.numbered(records.reader, [row.issue_id for row in notes])
+    noted_on = {issue.id: issue for issue in issues}
     written = [
         ShiftChange(
             time=to_text(row.time_ms),
             person=row.person,
             issue=row.issue_id,
             app=row.app,
-            title=views.title_of(issue_store.issue(records.reader, row.issue_id)),
+            title=views.title_of(noted_on[row.issue_id]),
             what="noted",
             said=f"{row.looked_at}: {row.found}. {beginning(row.text, 160)}".strip()
             if row.looked_at
             else beginning(row.text, 200),
         )
-        for row in timeline.notes_between(records.reader, window.from_ms, window.to_ms)
-        if window.app in (None, row.app)
+        for row in notes
+        if row.issue_id in noted_on
     ]
     came_in = sorted((one for one in changes if one.what in _COMES), key=lambda one: one.time)
     decided = sorted([*written, *(one for one in changes if one.what == "decided")], key=lambda one: one.time)
     numbers = list(dict.fromkeys(one.issue for one in reversed(came_in)))[:MOST_LISTED]
     # What regressed before the shift, and fails still, waits for somebody too.
     failing = issue_store.issues(records.reader, window, states=["regressed"], limit=MOST_LISTED, nobodys=True)
-    rows = {row.id: row for row in failing} | {number: issue_store.issue(records.reader, number) for number in numbers}
+    rows = {row.id: row for row in (*failing, *issue_store.numbered(records.reader, numbers))}
     nobodys = [
         row
         for row in rows.values()
         if row.holder is None and row.state in ("untriaged", "regressed") and row.merged_into is None
     ]
-    by_person: dict[str, int] = {}
-    for one in decided:
-        by_person[one.person or ""] = by_person.get(one.person or "", 0) + 1
+    by_person = Counter(one.person or "" for one in decided)
     waiting = shifts.waiting(records.reader, window, MOST_LISTED)
     sums = issue_store.sums(records.reader, window)
     quiet = quiet_in(records, window)
@@ -173,7 +177,7 @@ def _sentence(
 
 def _blocks(found: ShiftAnswer) -> Iterator[Block]:
     yield Heading(1, "What this shift hands on")
-    yield Paragraph(f"{_minute(found.window.start)} to {_minute(found.window.end)} UTC. {found.sentence}")
+    yield Paragraph(f"{minute_of(found.window.start)} to {minute_of(found.window.end)} UTC. {found.sentence}")
     yield Heading(2, "Nobody has taken up")
     yield from _issue_table(found.nobodys, "Everything that came in is taken up.")
     yield Heading(2, "What waits")
@@ -208,8 +212,4 @@ def waits_for(row: answers.IssueRow) -> str:
 
 def _line(one: ShiftChange) -> str:
     who = f"{one.person} on " if one.what == "noted" and one.person else ""
-    return f"{_minute(one.time)} {who}{one.issue} {one.title}: {one.said}"
-
-
-def _minute(text: str) -> str:
-    return text[:16].replace("T", " ")
+    return f"{minute_of(one.time)} {who}{one.issue} {one.title}: {one.said}"

@@ -10,7 +10,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.holding import Held, Traffic
 from obitus.core.lifecycle import Settling, has_fix
 from obitus.core.releases import Order
-from obitus.core.wording import count_of, span
+from obitus.core.wording import count_of, minute_of, span
 from obitus.service.api import release_answers as answers
 from obitus.service.api import views
 from obitus.service.clock import Clock
@@ -214,7 +214,7 @@ def _held_since_time(issue: _Issue, settling: Settling) -> Held:
     share = (at_ms - hour * HOUR_MS) / HOUR_MS
     runs_before = sum(n for at, n in runs.items() if at < hour) + runs.get(hour, 0) * share
     runs_since = sum(n for at, n in runs.items() if at > hour) + runs.get(hour, 0) * (1 - share)
-    fix = f"it was settled on {to_text(at_ms)[:16].replace('T', ' ')} UTC"
+    fix = f"it was settled on {minute_of(to_text(at_ms))} UTC"
     if runs_before:
         per_hour = _per_hour(issue, environment, None, at_ms)
         before, since = Traffic(failures_before, runs_before), Traffic(failures_since, runs_since)

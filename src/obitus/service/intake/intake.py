@@ -64,8 +64,8 @@ class Intake:
     def load_rules(self) -> None:
         """Let the team's redaction and grouping rules act on what comes in from now on."""
         reader, evidence = self.records.reader, self.records.evidence
-        texts = [row.rule for row in rules.redaction_rules(reader)]
-        grouping = [(row.rule, row.id) for row in rules.grouping_rules(reader)]
+        texts = [row.rule for row in rules.REDACTION.active(reader)]
+        grouping = [(row.rule, row.id) for row in rules.GROUPING.active(reader)]
         self.preparer.use(redactor_of(texts), grouping_of(grouping))
         self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), evidence.dictionary)
 

@@ -16,6 +16,7 @@ from obitus.store import issues as issue_store
 from obitus.store.records import Records
 from obitus.store.rows.issues import Issue
 from obitus.store.rows.triage import OwnerFile
+from obitus.store.rules import HANDING
 
 _log = logging.getLogger("obitus.service")
 
@@ -79,7 +80,7 @@ class Takers:
 def active_rules(records: Records) -> list[HandingRule]:
     """Return the active rules, in their order."""
     rules: list[HandingRule] = []
-    for row in store.rules(records.reader):
+    for row in HANDING.active(records.reader):
         try:
             rules.append(parse_handing_rule(row.rule, row.id))
         except HandingRuleTrouble:

@@ -1,4 +1,4 @@
-"""Rows of apps, their keys, and what their loggers are told to send."""
+"""Rows of apps, their keys, and from which severity on their loggers send."""
 
 from __future__ import annotations
 

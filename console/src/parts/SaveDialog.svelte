@@ -1,0 +1,38 @@
+<script module lang="ts">
+	import type { Snippet } from 'svelte';
+	import type { Doing } from '../lib/doing.svelte';
+
+	/** Asks by what name something is saved, and for whom. `more` stands below that. */
+	export interface SaveDialogProps {
+		open: boolean;
+		title: string;
+		called: string;
+		forAll: boolean;
+		doing: Doing;
+		save: () => void;
+		more?: Snippet;
+	}
+</script>
+
+<script lang="ts">
+	import Asking from './Asking.svelte';
+
+	let { open = $bindable(), title, called = $bindable(), forAll = $bindable(), doing, save, more }: SaveDialogProps = $props();
+	const submit = (event: SubmitEvent) => {
+		event.preventDefault();
+		save();
+	};
+</script>
+
+<Asking bind:open {title}>
+	<form class="mt-3 flex flex-col gap-3" onsubmit={submit}>
+		<label class="flex flex-col gap-1">Name <input class="entry" bind:value={called} required maxlength="100" /></label>
+		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={forAll} /> for all of the team</label>
+		{@render more?.()}
+		{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
+		<div class="flex gap-3">
+			<button class="act" disabled={doing.busy}>Save</button>
+			<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>
+		</div>
+	</form>
+</Asking>
