@@ -82,6 +82,7 @@ def test_the_console_listens_to_all_kinds() -> None:
         "refused",
         "missed",
         "issue-looked-at",
+        "alert",
     }
 
 

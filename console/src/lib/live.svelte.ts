@@ -2,7 +2,7 @@ import type { Change } from './records';
 
 /** The live stream: says what was committed, a moment's worth at a time, so that whatever shows it can be asked for again. */
 const GATHER_MS = 250;
-/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and four that are sent but not stored. */
+/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and five that are sent but not stored. */
 export const KINDS = [
 	'issue-new',
 	'issue-regressed',
@@ -15,13 +15,17 @@ export const KINDS = [
 	'deploy',
 	'rate-stepped-up',
 	'rate-step-ended',
+	'quiet-failure',
+	'alert-fired',
+	'alert-over',
 	'regrouping-asked',
 	'regrouping',
 	'act',
 	'reports',
 	'refused',
 	'missed',
-	'issue-looked-at'
+	'issue-looked-at',
+	'alert'
 ];
 
 class Live {

@@ -15,9 +15,12 @@ from obitus.core.clock import to_text
 from obitus.core.version import VERSION
 from obitus.service.api import acts as api_acts
 from obitus.service.api import against as api_against
+from obitus.service.api import alert_rules as api_alert_rules
+from obitus.service.api import alerts as api_alerts
 from obitus.service.api import answers, decisions
 from obitus.service.api import apps as api_apps
 from obitus.service.api import calls as api_calls
+from obitus.service.api import channels as api_channels
 from obitus.service.api import check_lists as api_check_lists
 from obitus.service.api import document as api_document
 from obitus.service.api import earlier as api_earlier
@@ -183,6 +186,10 @@ def make_app() -> FastAPI:
         api_releases.router,
         api_calls.router,
         api_quiet.router,
+        api_alerts.router,
+        api_alerts.open_router,
+        api_alert_rules.router,
+        api_channels.router,
         api_person.router,
         api_log_orders.router,
         api_against.router,

@@ -19,16 +19,24 @@ from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/commits/.{1,1000}")
 """Routes that bound their bodies by themselves: what they take is large, and compressed."""
-_FILES: Final = re.compile(r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?")
+_FILES: Final = re.compile(r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?|/api/alert-rules/apply")
 """Routes that take a file that a person sends."""
 PERSON: Final = "obitus.person"
 """Where a request's scope holds who asks, None for a reporting key."""
 SIGN_IN: Final = "/api/sign-in"
+LINK: Final = "/api/alert-link"
+"""Where a link in a message is followed: what it holds is a secret that is good once."""
 MOST_ADDRESSES: Final = 10_000
 WAIT_S: Final = 1.0
 _TURNED_AWAY: Final = frozenset({400, 401, 403, 404, 405, 408, 413, 415, 421, 429})
 OPEN: Final = frozenset(
-    {SIGN_IN, *(f"{SIGN_IN}/{way}" for way in ("invited", "ways", "openid", "openid/back")), "/api/openapi.json"}
+    {
+        SIGN_IN,
+        *(f"{SIGN_IN}/{way}" for way in ("invited", "ways", "openid", "openid/back")),
+        LINK,
+        f"{LINK}/use",
+        "/api/openapi.json",
+    }
 )
 """What is answered to whoever asks, signed in or not."""
 Who = Callable[[Scope], Any]
@@ -98,7 +106,7 @@ class _Request:
         is_file = _FILES.fullmatch(path) is not None
         self._most = (
             limits.sign_in_bytes
-            if path.startswith(SIGN_IN)
+            if path.startswith((SIGN_IN, LINK))
             else limits.attached_bytes
             if is_file
             else limits.form_bytes

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import ssl
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -111,6 +112,8 @@ class Settings:
     processes: int = (os.cpu_count() or 1) + 1
     """How many processes beside the service work on large bodies, each started when it is needed."""
     openid: OpenId | None = None
+    tls: ssl.SSLContext | None = None
+    """What certificates of mail servers, webhooks and collectors are checked by; None for the system's own."""
     clock_ms: Callable[[], int] = system_clock_ms
     """What time it is; another clock is given by tests and the demo."""
 

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+from obitus.service.alerting.book import RuleBook
+from obitus.service.alerting.delivering import Channels, Delivering
+from obitus.service.alerting.happening import Happenings
+from obitus.service.alerting.ticking import Ticking
+from obitus.service.alerting.windows import Windows
 from obitus.service.clock import Clock
 from obitus.service.intake.intake import Intake
 from obitus.service.jobs.collecting import Collecting
@@ -15,6 +20,8 @@ from obitus.service.jobs.tailing import Tailing
 from obitus.service.jobs.telling import Telling
 from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
+from obitus.service.outward.allowed import OwnersFile
+from obitus.service.outward.sealing import Seal
 from obitus.service.presence import Presence
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
@@ -44,6 +51,11 @@ class Parts:
         self.tailing = Tailing(self.records)
         self.collecting = Collecting(self.records, self.clock, preparer)
         self.live.others.append(self.tailing)
+        self.rule_book = RuleBook(self.records, self.clock)
+        self.channels = Channels(OwnersFile(settings.data), Seal(settings.data), self.live, settings.tls)
+        self.delivering = Delivering(self.records, self.clock, self.channels, settings.url)
+        self.alert_windows = Windows(self.records, self.clock, self.rule_book)
+        self.ticking = Ticking(self.records, self.clock, self.rule_book, settings.url)
         self.runner.start(
             [
                 self.tailing,
@@ -51,15 +63,22 @@ class Parts:
                 Watching(self.records, self.clock),
                 self.collecting,
                 Handing(self.records, self.clock),
+                Happenings(self.records, self.clock, self.rule_book),
                 Regrouping(
                     self.records, self.clock, preparer, self.planner, self.regrouping_orders, self.runner.stopping
                 ),
             ]
         )
         self.housekeeping = Housekeeping(self.records, self.clock, self.collecting)
+        for worker in (self.delivering, self.alert_windows, self.ticking):
+            worker.start()
 
     def close(self) -> None:
         """Stop: finish what was queued, and let go of the files."""
+        self.ticking.close()
+        self.alert_windows.close()
+        self.delivering.close()
+        self.channels.close()
         self.runner.close()
         self.live.close()
         self.housekeeping.close()

@@ -74,6 +74,8 @@ _NO_OLD: Final = "DELETE FROM decisions WHERE id IN (SELECT value FROM json_each
 
 Person = tuple[int, str]
 """Number and name."""
+By = tuple[int | None, str]
+"""Number and name, or no number and in words who or what decides."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,6 +147,24 @@ def decide(
     return Decided(number, done, left)
 
 
+def decide_by_link(
+    connection: sqlite3.Connection, issue_id: int, order: Order, by: Person | None, said_by: str, now_ms: int
+) -> str:
+    """Carry out what somebody decided by a link in a message; return what was done, in words.
+
+    ``by`` is whose channel the message went to. Of a team's channel nobody knows who it was: the history says which link.
+    """
+    if by is not None:
+        found = decide(connection, [(issue_id, Seen(), order)], by, now_ms)
+        if found.left:
+            raise found.left[0][1]
+        return f"{by[1]} decided on it by a link."
+    assert order.state is not None
+    before = _snapshot(connection, issue_id)
+    said = _set_state(connection, issue_id, before["state"], order, order.state, (None, said_by), now_ms)
+    return f"{said_by} {said}."
+
+
 def _snapshot(connection: sqlite3.Connection, issue_id: int) -> dict[str, Any]:
     row = connection.execute(_NOW, (issue_id,)).fetchone()
     if row is None:
@@ -204,7 +224,7 @@ def _set_state(
     before: State,
     order: Order,
     decision: Decision,
-    by: Person,
+    by: By,
     now_ms: int,
 ) -> str:
     """Give an issue another state.

@@ -9,6 +9,7 @@ from typing import Final
 
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.quiet.finding import Kind, Quiet
+from obitus.store import events
 from obitus.store.database import Reader
 from obitus.store.errors import NotThere
 from obitus.store.rows.quiet import (
@@ -59,7 +60,7 @@ _HOLDS: Final = """
 INSERT INTO quiet_failures (app_id, environment, kind, subject, reason, chance, found_ms, held_ms)
 VALUES (:app_id, :environment, :kind, :subject, :reason, :chance, :now_ms, :now_ms)
 ON CONFLICT (app_id, environment, kind, subject) WHERE ended_ms IS NULL
-DO UPDATE SET reason = excluded.reason, chance = excluded.chance, held_ms = excluded.held_ms"""
+DO UPDATE SET reason = excluded.reason, chance = excluded.chance, held_ms = excluded.held_ms RETURNING id, found_ms"""
 _END: Final = "UPDATE quiet_failures SET ended_ms = :now_ms WHERE ended_ms IS NULL AND held_ms < :now_ms"
 _LEAVE: Final = "UPDATE quiet_failures SET left_by = ?, left_ms = ? WHERE id = ? AND ended_ms IS NULL AND left_ms IS NULL RETURNING id"
 _OLD: Final = (
@@ -120,13 +121,15 @@ def keep(connection: sqlite3.Connection, found: Mapping[tuple[int, str, Kind], I
     """Keep what holds now, by app, environment and kind; what no longer does has ended."""
     for (app_id, environment, kind), some in found.items():
         for one in some:
-            connection.execute(
+            row = connection.execute(
                 _HOLDS,
                 {
                     "app_id": app_id, "environment": environment, "kind": kind, "subject": one.subject,
                     "reason": one.reason, "chance": one.chance, "now_ms": now_ms,
                 },
-            )  # fmt: skip
+            ).fetchone()  # fmt: skip
+            if row["found_ms"] == now_ms:
+                events.add(connection, "quiet-failure", now_ms, quiet=int(row["id"]), app_id=app_id)
     connection.execute(_END, {"now_ms": now_ms})
 
 

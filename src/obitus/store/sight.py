@@ -19,6 +19,7 @@ _OF_RELEASE: Final = "release_id IN (SELECT id FROM main.releases WHERE app_id {
 _OF_COMMIT: Final = (
     "commit_id IN (SELECT id FROM main.commits WHERE release_id IN (SELECT id FROM main.releases WHERE app_id {seen}))"
 )
+_OF_FIRING: Final = "firing_id IN (SELECT id FROM main.firings WHERE app_id {seen})"
 _AND_OTHER: Final = " AND other_id IN (SELECT id FROM main.issues WHERE app_id {seen})"
 _AND_BY: Final = " AND by_issue IN (SELECT id FROM main.issues WHERE app_id {seen})"
 
@@ -29,7 +30,7 @@ MAIN: Final = {
             "reporting_keys", "releases", "issues", "fingerprints", "run_counts", "fingerprint_keys", "new_issues",
             "regrouped_fingerprints", "release_spellings", "deploys", "entry_points", "environments", "failures",
             "growing_tallies", "run_slots", "call_slots", "targets", "answered_at", "latest_spans", "uncalled", "log_orders",
-            "warning_slots", "warned_hours", "quiet_failures", "collected", "app_people", "owner_files",
+            "warning_slots", "warned_hours", "quiet_failures", "collected", "app_people", "owner_files", "firings",
         ),
         _OF_APP,
     ),
@@ -46,6 +47,11 @@ MAIN: Final = {
     # What was put together or apart by a rule is said of all apps.
     "regroupings": "id IN (SELECT regrouping_id FROM main.regrouped_fingerprints WHERE app_id {seen})",
     **dict.fromkeys(("release_runs", "release_hours", "rate_steps", "rates_due", "commits", "commit_keys"), _OF_RELEASE),
+    # Of firings of several apps at once, and of messages about them, only who sees all apps knows.
+    "message_firings": _OF_FIRING,
+    "messages": "id IN (SELECT message_id FROM main.message_firings WHERE firing_id IN (SELECT id FROM main.firings WHERE app_id {seen}))",
+    "message_links": _OF_FIRING,
+    "silences": "app_id IS NULL OR app_id {seen}",
     "commit_files": _OF_COMMIT,
     "commit_libraries": _OF_COMMIT,
     "link_slots": "caller_id {seen} AND app_id {seen}",
@@ -69,6 +75,14 @@ NOT_OF_APPS: Final = {
     "decisions": "words that name no issue",
     "handing_rules": "hold for all apps",
     "owner_names": "hold for all apps",
+    "channels": "hold no record",
+    "quiet_hours": "of people",
+    "alert_rules": "a rule holds no record; what it fired is narrowed",
+    "alert_rule_channels": "which rule tells which channel",
+    "alert_amounts": "read by the service alone",
+    "alert_counted": "how far the service has counted",
+    "passing": "where records are passed on to; who administers sees all",
+    "passed_to": "how far they were",
     "saved_questions": "a question holds no record; what it finds is narrowed",
     "boards": "questions too",
     "done_once": "what was done to the store",

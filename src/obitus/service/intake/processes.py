@@ -63,6 +63,10 @@ class Processes:
         """
         return await asyncio.wrap_future(self._threads.submit(self._work, act, given))
 
+    def do(self, act: Callable[..., Result], *given: Any) -> Result:
+        """Do the same for a caller that is no coroutine, and wait for it."""
+        return self._threads.submit(self._work, act, given).result()[0]
+
     @property
     def numbers(self) -> list[int]:
         """The process ids of those that live."""

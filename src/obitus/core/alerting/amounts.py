@@ -1,0 +1,242 @@
+"""Amounts of a window, and whether a rule's limit holds for them: a fixed one, or what is usual at that hour of the week.
+
+What is usual is tested as releases are (``core.statistics``): exactly, and with as much doubt as the earlier windows differ among
+themselves.
+"""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from statistics import mean, median
+from typing import Final
+
+from obitus.core.alerting.conditions import Measured, amount_said
+from obitus.core.asking.summaries import percentile
+from obitus.core.clock import DAY_MS
+from obitus.core.comparing import chance_said
+from obitus.core.statistics import below_share, fewer, more, share_fewer, share_more
+from obitus.core.wording import count_of
+
+LEAST: Final = 5
+"""So many records at least before anything is more than usual: of less nobody is woken."""
+LEAST_FAILED: Final = 3
+"""So many failed runs at least before a share of runs is over a limit: one of one is no share."""
+LEAST_EARLIER: Final = 2
+"""So many earlier windows at least before anything is usual."""
+MOST_WEEKS: Final = 4
+DAYS_BACK: Final = 14
+FROM_MANY: Final = 4
+"""Of so many earlier windows, the one that stands out most is left out."""
+DIFFERS: Final = 0.2
+PRESUMED_FROM: Final = 4
+"""Windows are presumed to differ by that share beside chance, as surely as if so many had shown it."""
+FALSE_A_WEEK: Final = 1.0
+"""So many windows a week, of one rule, are more than usual by chance, at most, in the long run."""
+WEEK_MS: Final = 7 * DAY_MS
+_SHARES: Final = {"median": 0.5, "p95": 0.95, "p99": 0.99}
+
+Key = tuple[str, ...]
+"""The values of a rule's groups, in the order of its fields; () where it has none."""
+
+
+@dataclass(slots=True)
+class Amount:
+    """What was counted of some records."""
+
+    n: int = 0
+    """Records; of a share, the runs that failed or were refused."""
+    of: int = 0
+    """Runs that they are among, where the measure is a share or a rate."""
+    figure: float = 0.0
+    """The sum, or the smallest or largest number."""
+    buckets: Counter[float] = field(default_factory=Counter)
+    """Of a percentile: how many by bucket; of runs, by the end of their bucket in milliseconds, 0 beyond all."""
+    people: set[str] = field(default_factory=set)
+
+    def add(self, other: Amount, stat: str | None) -> None:
+        """Add another amount to this one."""
+        if other.n and stat in ("smallest", "largest"):
+            pick = min if stat == "smallest" else max
+            self.figure = pick(self.figure, other.figure) if self.n else other.figure
+        else:
+            self.figure += other.figure
+        self.n += other.n
+        self.of += other.of
+        if other.buckets:
+            self.buckets.update(other.buckets)
+        if other.people:
+            self.people |= other.people
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """Whether a limit holds for an amount, and why, in words with the numbers."""
+
+    holds: bool
+    value: float | None
+    limit: float | None
+    reason: str
+    window: tuple[int, int] | None = None
+    """What was looked at, from and to in Unix milliseconds, where that is not the window that ends now."""
+
+
+def in_all(amounts: Iterable[Amount], stat: str | None) -> Amount:
+    """Return several amounts as one."""
+    found = Amount()
+    for amount in amounts:
+        found.add(amount, stat)
+    return found
+
+
+def value_of(condition: Measured, amount: Amount) -> float | None:
+    """Return what an amount comes to, None where nothing can be said: there is no share of no runs."""
+    if condition.measure == "count":
+        return amount.n
+    if condition.measure == "people":
+        return len(amount.people)
+    if condition.measure in ("failed", "refused"):
+        return amount.n / amount.of if amount.of else None
+    if condition.measure == "per thousand":
+        return amount.n / amount.of * 1000 if amount.of else None
+    if not amount.n:
+        return None
+    if condition.stat not in _SHARES:
+        return amount.figure
+    share = _SHARES[condition.stat]
+    if condition.source == "runs":
+        return below_share(amount.buckets, share)
+    return percentile({int(bucket): count for bucket, count in amount.buckets.items()}, share)
+
+
+def judge(condition: Measured, amount: Amount, earlier: Sequence[Amount] = (), groups: int = 1) -> Judged:
+    """Say whether the limit of a condition holds for an amount.
+
+    ``earlier`` are the same windows of earlier days, of which `usual` is made; ``groups`` is how many groups are looked at.
+    """
+    value = value_of(condition, amount)
+    if condition.is_usual:
+        return _beside_usual(condition, amount, value, earlier, groups)
+    if value is None:
+        return Judged(False, None, condition.limit, "Nothing is known of that window.")
+    holds = {
+        ">": value > condition.limit,
+        ">=": value >= condition.limit,
+        "<": value < condition.limit,
+        "<=": value <= condition.limit,
+    }[condition.sign]
+    said = amount_said(condition, value)
+    if condition.measure in ("failed", "refused", "per thousand"):
+        said += f" ({amount.n:,} of {count_of(amount.of, 'run')})"
+        if holds and condition.is_over and amount.n < LEAST_FAILED:
+            return Judged(False, value, condition.limit, f"{said}: too few to be a share.")
+    word = {">": "over", ">=": "at least", "<": "under", "<=": "at most"}[condition.sign]
+    limit = amount_said(condition, condition.limit)
+    return Judged(holds, value, condition.limit, f"{said} is {'' if holds else 'not '}{word} {limit}.")
+
+
+def earlier_windows(end_ms: int, window_ms: int, since_ms: int) -> list[tuple[int, int]]:
+    """Return the windows that say what is usual at that hour: of the same weekday, and while these are few, of days like it.
+
+    Days alike are workdays, or Saturdays and Sundays (UTC). ``since_ms`` is how far back something was counted.
+    """
+    back = [7 * week for week in range(1, MOST_WEEKS + 1)]
+    if end_ms - window_ms - back[LEAST_EARLIER] * DAY_MS < since_ms:
+        # Nothing that this window has a part in says what is usual.
+        nearest = -(-window_ms // DAY_MS)
+        back += [
+            days for days in range(nearest, DAYS_BACK) if _is_weekend(end_ms - days * DAY_MS) == _is_weekend(end_ms)
+        ]
+    found = {end_ms - days * DAY_MS for days in back}
+    return [(end - window_ms, end) for end in sorted(found, reverse=True) if end - window_ms >= since_ms]
+
+
+def _is_weekend(end_ms: int) -> bool:
+    # 1970-01-01 was a Thursday. The day that a window ends in is that of its last moment.
+    return ((end_ms - 1) // DAY_MS + 3) % 7 >= 5
+
+
+def _beside_usual(
+    condition: Measured, amount: Amount, value: float | None, earlier: Sequence[Amount], groups: int
+) -> Judged:
+    if len(earlier) < LEAST_EARLIER:
+        return Judged(False, value, None, "Too early to say: fewer than two such windows were seen before.")
+    seen = [(found, one) for one in earlier if (found := value_of(condition, one)) is not None]
+    if value is None or not seen:
+        return Judged(False, value, None, "Nothing is known of that window, or of those before.")
+    values = [found for found, _ in seen]
+    # What stood out once before must not hide what stands out now.
+    ranked = sorted(seen, key=lambda one: one[0], reverse=not condition.is_over)
+    alike = ranked[:-1] if len(ranked) >= FROM_MANY else ranked
+    if condition.measure in ("stat", "people"):
+        return _beside_values(condition, value, values, [found for found, _ in alike])
+    is_rate = condition.measure != "count"
+    before = in_all((one for _, one in alike), None)
+    # A count has the window for its measure, a share or a rate the runs in it.
+    exposed_before, exposed = (before.of, amount.of) if is_rate else (len(alike), 1)
+    usual, now = before.n / exposed_before, amount.n / exposed
+    if condition.is_over:
+        holds = amount.n >= LEAST and now >= condition.limit * usual and value > alike[-1][0]
+    else:
+        holds = before.n / len(alike) >= LEAST and now * condition.limit <= usual and value < alike[-1][0]
+    chance = max(
+        _chance(condition, before.n, exposed_before, amount.n, exposed),
+        _unlike([(one.n, one.of if is_rate else 1) for _, one in alike], amount.n, exposed, over=condition.is_over),
+    )
+    level = FALSE_A_WEEK * condition.window_ms / WEEK_MS / max(1, groups)
+    shown = usual * 1000 if condition.measure == "per thousand" else usual
+    factor = f", {now / usual:.3g} times that" if usual else ""
+    return Judged(
+        holds and chance <= level,
+        value,
+        shown * condition.limit if condition.is_over else shown / condition.limit,
+        f"{_was_usual(condition, value, shown, values)}{factor}; by chance {chance_said(chance)}.",
+    )
+
+
+def _chance(condition: Measured, before: int, exposed_before: int, now: int, exposed: int) -> float:
+    """Return how probable that much (or that little) is, were it as before, and nothing but chance between them."""
+    is_share = condition.measure in ("failed", "refused")
+    if condition.is_over:
+        return (share_more if is_share else more)(before, exposed_before, now, exposed)
+    return (share_fewer if is_share else fewer)(before, exposed_before, now, exposed)
+
+
+def _unlike(earlier: Sequence[tuple[int, int]], now: int, exposed: int, *, over: bool) -> float:
+    """Return how probable that much (or that little) is, where earlier windows differ among themselves by more than chance.
+
+    Student's t of the logarithms, their variance moderated by what counts have at least (G. K. Smyth, Stat. Appl. Genet. Mol. Biol. 3,
+    2004): few windows say little of how much they differ.
+    """
+    from scipy.special import stdtr
+
+    logs = [math.log((n + 0.5) / max(1, of)) for n, of in earlier]
+    middle = mean(logs)
+    expected = max(1.0, sum(n for n, _ in earlier) / len(earlier))
+    presumed = 1 / expected + DIFFERS**2
+    free = PRESUMED_FROM + len(logs) - 1
+    variance = (PRESUMED_FROM * presumed + sum((one - middle) ** 2 for one in logs)) / free
+    far = (math.log((now + 0.5) / max(1, exposed)) - middle) / math.sqrt(variance * (1 + 1 / len(logs)))
+    return float(stdtr(free, -far if over else far))
+
+
+def _was_usual(condition: Measured, value: float, usual: float, values: Sequence[float]) -> str:
+    seen = ", ".join(amount_said(condition, one) for one in values[:MOST_WEEKS])
+    return (
+        f"{amount_said(condition, value)} where {amount_said(condition, usual)} was usual at that hour (before: {seen})"
+    )
+
+
+def _beside_values(condition: Measured, value: float, values: Sequence[float], alike: Sequence[float]) -> Judged:
+    """Compare numbers that are no counts: beyond all that was seen before, by the factor."""
+    usual = median(alike)
+    if condition.is_over:
+        holds = value > max(alike) and value >= condition.limit * usual and value > 0
+    else:
+        holds = value < min(alike) and value * condition.limit <= usual
+    if condition.measure == "people":
+        holds = holds and (value if condition.is_over else usual) >= LEAST
+    limit = usual * condition.limit if condition.is_over else usual / condition.limit
+    return Judged(holds, value, limit, f"{_was_usual(condition, value, usual, values)}.")

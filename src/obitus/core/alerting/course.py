@@ -1,0 +1,193 @@
+"""Amounts in the course of time: windows made of slots, and what a rule would have done in some weeks."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Final
+
+from obitus.core.alerting.amounts import Amount, Judged, Key, earlier_windows, in_all, judge
+from obitus.core.alerting.conditions import Measured, Silent
+from obitus.core.clock import HOUR_MS, MINUTE_MS
+from obitus.core.wording import span
+
+HOURS_FROM_MS: Final = 6 * HOUR_MS
+"""Windows so long are made of hours."""
+LOOKS_UNTIL_OVER: Final = 2
+"""A firing is over once its condition has not held so many times in a row: what is about its limit must not come and go."""
+
+Slots = Mapping[int, Amount]
+"""Amounts by slot: so many times the slots' length since 1970."""
+
+
+@dataclass(slots=True)
+class Firing:
+    """One time that a rule held, of one group."""
+
+    key: Key
+    begun_ms: int
+    value: float | None
+    limit: float | None
+    reason: str
+    worst: float | None
+    over_ms: int | None = None
+    missed: int = 0
+    """How many times in a row it has not held."""
+
+
+def slot_ms_of(condition: Measured | Silent) -> int:
+    """Return how long the slots are that a condition's windows are made of."""
+    if condition.window_ms >= HOURS_FROM_MS or (isinstance(condition, Measured) and condition.is_usual):
+        return HOUR_MS
+    by_five = isinstance(condition, Silent) or condition.source == "runs" or condition.measure == "per thousand"
+    return (5 if by_five else 1) * MINUTE_MS
+
+
+def window_slots(condition: Measured, now_ms: int, slot_ms: int) -> range:
+    """Return the slots of the window that ends now. It covers no more than the window where too much is waited for, no less where too little."""
+    last = now_ms // slot_ms
+    count = condition.window_ms // slot_ms + (0 if condition.is_over else 1)
+    return range(last - max(1, count) + 1, last + 1)
+
+
+def window_amount(condition: Measured, slots: Slots, now_ms: int, slot_ms: int) -> Amount:
+    """Return the amount of the window that ends now."""
+    within = window_slots(condition, now_ms, slot_ms)
+    return in_all((slots[slot] for slot in within if slot in slots), condition.stat)
+
+
+def usual_windows(condition: Measured, now_ms: int) -> list[tuple[int, int]]:
+    """Return the windows of whole hours that are compared with earlier days: the last one that is complete, and the one that has begun.
+
+    Hours are what is known of earlier days. In the hour that has begun there may be enough already to be more than usual in a whole one;
+    that there is little in it says nothing.
+    """
+    hour_ms = now_ms // HOUR_MS * HOUR_MS
+    complete = (hour_ms - condition.window_ms, hour_ms)
+    begun = (complete[0] + HOUR_MS, hour_ms + HOUR_MS)
+    return [begun, complete] if condition.is_over else [complete]
+
+
+def beside_usual(condition: Measured, hours: Slots, now_ms: int, since_ms: int, groups: int) -> Judged:
+    """Judge the last windows of whole hours by what was usual, from amounts by the hour; the first that holds counts, else the last."""
+    judged = Judged(False, None, None, "")
+    for from_ms, to_ms in usual_windows(condition, now_ms):
+        earlier = [_between(condition, hours, *window) for window in earlier_windows(to_ms, to_ms - from_ms, since_ms)]
+        found = judge(condition, _between(condition, hours, from_ms, to_ms), earlier, groups)
+        judged = Judged(found.holds, found.value, found.limit, found.reason, (from_ms, min(to_ms, now_ms)))
+        if judged.holds:
+            break
+    return judged
+
+
+def _between(condition: Measured, hours: Slots, from_ms: int, to_ms: int) -> Amount:
+    within = range(from_ms // HOUR_MS, to_ms // HOUR_MS)
+    return in_all((hours[hour] for hour in within if hour in hours), condition.stat)
+
+
+def would_have_fired(
+    condition: Measured,
+    by_key: Mapping[Key, Slots],
+    hours: Mapping[Key, Slots],
+    from_ms: int,
+    to_ms: int,
+    since_ms: int,
+) -> list[Firing]:
+    """Return the firings of a span, the earliest first: what a rule would have done, looked at once in each slot.
+
+    ``hours`` has amounts by the hour, for what is usual; ``since_ms`` says how far back something was counted.
+    """
+    slot_ms = slot_ms_of(condition)
+    found: list[Firing] = []
+    keys = by_key if by_key or condition.by else {(): {}}
+    for key, slots in keys.items():
+        looked = ((now_ms, _judged(condition, slots, hours.get(key, {}), now_ms, since_ms, len(keys))) for now_ms in _looks(condition, slots, from_ms, to_ms, slot_ms))  # fmt: skip
+        found += firings_of(condition, key, looked)
+    return sorted(found, key=lambda firing: firing.begun_ms)
+
+
+def _judged(condition: Measured, slots: Slots, hours: Slots, now_ms: int, since_ms: int, groups: int) -> Judged:
+    if condition.is_usual:
+        return beside_usual(condition, hours, now_ms, since_ms, groups)
+    return judge(condition, window_amount(condition, slots, now_ms, slot_ms_of(condition)))
+
+
+def _looks(condition: Measured, slots: Slots, from_ms: int, to_ms: int, slot_ms: int) -> Iterator[int]:
+    """Yield the times to look at: the end of each slot. Where too much is waited for, only around slots with something in them."""
+    first, end = from_ms // slot_ms, to_ms // slot_ms
+    if not condition.is_over:
+        yield from (slot * slot_ms + slot_ms - 1 for slot in range(first, end))
+        return
+    reach = condition.window_ms // slot_ms + LOOKS_UNTIL_OVER
+    done = first
+    for slot in sorted(slots):
+        for near in range(max(done, slot), min(end, slot + reach + 1)):
+            yield near * slot_ms + slot_ms - 1
+            done = near + 1
+
+
+def firings_of(condition: Measured, key: Key, looked: Iterator[tuple[int, Judged]]) -> list[Firing]:
+    """Return the firings of one group from how its windows were judged, in their order."""
+    found: list[Firing] = []
+    for now_ms, judged in looked:
+        standing = found[-1] if found and found[-1].over_ms is None else None
+        if standing is not None:
+            go_on(condition, standing, judged, now_ms)
+        elif judged.holds:
+            found.append(Firing(key, now_ms, judged.value, judged.limit, judged.reason, judged.value))
+    return found
+
+
+def go_on(condition: Measured, firing: Firing, judged: Judged, now_ms: int) -> None:
+    """Let a firing go on, or be over."""
+    if judged.holds:
+        firing.missed = 0
+        if judged.value is not None:
+            pick = max if condition.is_over else min
+            firing.worst = judged.value if firing.worst is None else pick(firing.worst, judged.value)
+        return
+    firing.missed += 1
+    if firing.missed >= LOOKS_UNTIL_OVER:
+        firing.over_ms = now_ms
+
+
+def stayed_away(condition: Silent, last_ms: Mapping[Key, int], now_ms: int) -> dict[Key, Judged]:
+    """Say for each group that came before whether it has stayed away for the window; ``last_ms`` is when it came last."""
+    found = {}
+    for key, came_ms in last_ms.items():
+        away_ms = now_ms - came_ms
+        said = f"The last {'run began' if condition.source == 'runs' else 'report came'} {span(away_ms)} ago."
+        found[key] = Judged(away_ms >= condition.window_ms, away_ms, condition.window_ms, said)
+    return found
+
+
+def would_have_missed(
+    condition: Silent, by_key: Mapping[Key, list[int]], slot_ms: int, from_ms: int, to_ms: int
+) -> list[Firing]:
+    """Return when groups stayed away in a span: ``by_key`` has the slots in which each came, in order."""
+    found: list[Firing] = []
+    for key, slots in by_key.items():
+        ends: list[int | None] = [*(slot * slot_ms for slot in slots[1:]), None]
+        for slot, next_ms in zip(slots, ends, strict=True):
+            came_ms = (slot + 1) * slot_ms
+            begun_ms = came_ms + condition.window_ms
+            if (to_ms if next_ms is None else next_ms) >= begun_ms >= from_ms:
+                away_ms = (to_ms if next_ms is None else next_ms) - came_ms
+                found.append(Firing(key, begun_ms, condition.window_ms, condition.window_ms, f"Nothing for {span(away_ms)}.", away_ms, next_ms))  # fmt: skip
+    return sorted(found, key=lambda firing: firing.begun_ms)
+
+
+@dataclass(slots=True)
+class Courses:
+    """Amounts of all groups by slot."""
+
+    by_key: dict[Key, dict[int, Amount]] = field(default_factory=lambda: defaultdict(dict))
+
+    def add(self, key: Key, slot: int, amount: Amount, stat: str | None) -> None:
+        """Add to the amount of a group in a slot."""
+        slots = self.by_key[key]
+        if slot in slots:
+            slots[slot].add(amount, stat)
+        else:
+            slots[slot] = amount

@@ -1,0 +1,211 @@
+"""What a message says: one content, as plain text, as HTML that needs no images, and as data for templates and other programs.
+
+Whatever was reported is text here: in HTML every character that would mean something is escaped.
+"""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any, Final
+
+from obitus.core.clock import to_text
+from obitus.core.priority import Level
+from obitus.core.wording import count_of, minute_of, span
+
+_BARS: Final = "▁▂▃▄▅▆▇█"
+MOST_PARTS: Final = 20
+"""Firings that one message describes; of more it says how many."""
+LONGEST_TITLE: Final = 180
+_INK, _QUIET, _ACCENT, _RUST, _RULE, _PAPER = "#2a2622", "#6b645c", "#0f5f63", "#a5402a", "#d8d0c4", "#fbf8f2"
+
+
+@dataclass(frozen=True, slots=True)
+class Act:
+    """Something that can be done from the message: the link asks before it does it, and is good once."""
+
+    label: str
+    link: str
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One thing that fired."""
+
+    title: str
+    """What it is about: an issue, or a measure with its group."""
+    what: str
+    """What happened: `new issue`, `share of failed runs`."""
+    rules: Sequence[str]
+    """The rules that fired: of one issue there may be several."""
+    reason: str
+    """Why, with the numbers."""
+    begun: str
+    """RFC 3339."""
+    over: str | None
+    app: str
+    environment: str
+    facts: Sequence[tuple[str, str]] = ()
+    course: Sequence[float] = ()
+    link: str = ""
+    """Where it is in the console."""
+    records: str = ""
+    """The search that finds exactly the records that caused it."""
+    acts: Sequence[Act] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Letter:
+    """A message to one channel."""
+
+    uid: str
+    kind: str
+    priority: Level
+    title: str
+    parts: Sequence[Part]
+    more: int = 0
+    """Firings that it does not describe."""
+    text: str = ""
+    """What a digest or a test says."""
+    home: str = ""
+    """The address of the console."""
+    thread: str = ""
+    """What messages about the same are kept together by."""
+    sent: str = ""
+    notes: Sequence[str] = field(default_factory=tuple)
+
+
+def title_of(kind: str, parts: Sequence[Part], more: int) -> str:
+    """Return the title of a message: what comes first says most."""
+    first = parts[0]
+    several = len(parts) + more
+    if kind == "over":
+        said = f"Over since {minute_of(first.over or '')[11:]}: {first.title}"
+    else:
+        said = (
+            first.title
+            if first.title.lower().startswith(first.what)
+            else f"{first.what[:1].upper()}{first.what[1:]}: {first.title}"
+        )
+        said = said[:1].upper() + said[1:]
+        if kind == "escalation":
+            said = f"Nobody has accepted: {said}"
+    where = " ".join(part for part in (first.app, first.environment) if part)
+    said += f" ({where})" if where else ""
+    if several > 1:
+        said += f", and {count_of(several - 1, 'more', 'more')}"
+    return _line(said)[:LONGEST_TITLE]
+
+
+def as_text(letter: Letter) -> str:
+    """Return a message as plain text, in lines."""
+    lines = [letter.title, "", letter.text] if letter.text else [letter.title]
+    for part in letter.parts[:MOST_PARTS]:
+        lines += ["", _line(part.title) if len(letter.parts) > 1 else ""]
+        lines += [f"{label}: {_line(value)}" for label, value in _facts(part)]
+        if part.course:
+            lines.append(f"Before:  {bars(part.course)}")
+        lines += [f"Open it: {part.link}"] if part.link else []
+        lines += [f"Records: {part.records}"] if part.records else []
+        lines += [f"{act.label}: {act.link}" for act in part.acts]
+    lines += _closing(letter)
+    found = "\n".join(lines).strip() + "\n"
+    while "\n\n\n" in found:
+        found = found.replace("\n\n\n", "\n\n")
+    return found
+
+
+def as_html(letter: Letter) -> str:
+    """Return a message as one page of HTML: no images, no script, nothing from elsewhere."""
+    parts = "".join(_part_html(part) for part in letter.parts[:MOST_PARTS])
+    said = f'<pre style="white-space:pre-wrap;font:inherit">{html.escape(letter.text)}</pre>' if letter.text else ""
+    closing = "".join(
+        f'<p style="color:{_QUIET};margin:4px 0">{_linked(line)}</p>' for line in _closing(letter) if line
+    )
+    return (
+        f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{html.escape(letter.title)}</title></head>'
+        f'<body style="margin:0;padding:20px;background:{_PAPER};color:{_INK};font:15px/1.5 Georgia,serif">'
+        f'<h1 style="font-size:20px;margin:0 0 12px">{html.escape(letter.title)}</h1>{said}{parts}{closing}</body></html>'
+    )
+
+
+def as_data(letter: Letter) -> dict[str, Any]:
+    """Return a message as data: what templates are given, and what goes into a CloudEvent."""
+    found = asdict(letter)
+    found["parts"] = [
+        asdict(part) | {"facts": [{"label": label, "value": value} for label, value in _facts(part)]}
+        for part in letter.parts[:MOST_PARTS]
+    ]
+    found["plain"] = as_text(letter)
+    return found
+
+
+def bars(course: Sequence[float]) -> str:
+    """Return a course as characters of different heights: readable where no picture is."""
+    most = max(course, default=0)
+    if most <= 0:
+        return _BARS[0] * len(course)
+    return "".join(_BARS[min(len(_BARS) - 1, int(max(0, value) / most * (len(_BARS) - 1) + 0.5))] for value in course)
+
+
+def lasted(begun_ms: int, over_ms: int) -> str:
+    """Say when something was over, and how long it lasted."""
+    return f"{minute_of(to_text(over_ms))} UTC, after {span(over_ms - begun_ms)}"
+
+
+def _facts(part: Part) -> list[tuple[str, str]]:
+    rules = "Rule" if len(part.rules) == 1 else "Rules"
+    found = [
+        ("Why", part.reason),
+        ("Since", f"{minute_of(part.begun)} UTC"),
+        *part.facts,
+        (rules, "; ".join(part.rules)),
+    ]
+    return [(label, value) for label, value in found if value]
+
+
+def _part_html(part: Part) -> str:
+    rows = "".join(
+        f'<tr><td style="color:{_QUIET};padding:2px 14px 2px 0;vertical-align:top;white-space:nowrap">{html.escape(label)}</td>'
+        f'<td style="padding:2px 0">{html.escape(_line(value))}</td></tr>'
+        for label, value in _facts(part)
+    )
+    if part.course:
+        rows += (
+            f'<tr><td style="color:{_QUIET};padding:2px 14px 2px 0">Before</td>'
+            f'<td style="font-family:monospace;color:{_RUST}">{bars(part.course)}</td></tr>'
+        )
+    links = [Act("Open it", part.link)] if part.link else []
+    links += [Act("The records", part.records)] if part.records else []
+    said = " &nbsp; ".join(
+        f'<a style="color:{_ACCENT}" href="{html.escape(act.link)}">{html.escape(act.label)}</a>'
+        for act in [*links, *part.acts]
+    )
+    return (
+        f'<div style="border-top:1px solid {_RULE};padding:10px 0"><p style="margin:0 0 6px;font-weight:bold">{html.escape(_line(part.title))}</p>'
+        f'<table style="border-collapse:collapse">{rows}</table><p style="margin:8px 0 0">{said}</p></div>'
+    )
+
+
+def _closing(letter: Letter) -> list[str]:
+    found = [""]
+    beyond = letter.more + max(0, len(letter.parts) - MOST_PARTS)
+    if beyond:
+        found.append(f"And {count_of(beyond, 'more', 'more')}: {letter.home}/alerts")
+    found += letter.notes
+    if any(part.acts for part in letter.parts):
+        found.append("Each of these links asks before it does anything, and is good once, for three days.")
+    return found
+
+
+def _linked(line: str) -> str:
+    head, sign, address = line.partition("http")
+    if not sign:
+        return html.escape(line)
+    return f'{html.escape(head)}<a style="color:{_ACCENT}" href="{html.escape(sign + address)}">{html.escape(sign + address)}</a>'
+
+
+def _line(text: str) -> str:
+    """Return a text on one line: what was reported starts no line of its own, and no header."""
+    return " ".join("".join(sign if sign.isprintable() else " " for sign in text).split())

@@ -1,0 +1,117 @@
+"""The alert rules as they are used: understood once, with the channels that they tell, and forgotten when somebody changes one."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import uuid
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Annotated, Final
+
+from obitus.core.alerting.conditions import Condition, read_condition
+from obitus.core.alerting.pacing import PacingTrouble, Silence, read_quiet_hours
+from obitus.core.asking.reading import QuestionTrouble
+from obitus.service.clock import Clock
+from obitus.service.given import part
+from obitus.store.alerts import channels, rules
+from obitus.store.alerts.firings import To
+from obitus.store.records import Records
+from obitus.store.rows.alerts import AlertRule, Channel
+
+_log = logging.getLogger("obitus.service")
+
+GOOD_MS: Final = 60_000
+"""A question may ask for times relative to now: it is understood again so often."""
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """A rule that can be used."""
+
+    row: AlertRule
+    condition: Condition
+    to: tuple[Channel, ...]
+    escalates_to: tuple[Channel, ...]
+
+
+class RuleBook:
+    """The rules that hold. Safe to use from several threads."""
+
+    def __init__(self, records: Records, clock: Clock) -> None:
+        self._records, self._clock = records, clock
+        self._lock = threading.Lock()
+        self._known: list[Known] | None = None
+        self._read_ms = 0
+        self._silences: list[Silence] | None = None
+
+    def changed(self) -> None:
+        """Read everything again when it is needed next: a rule, a channel, quiet hours or a silence is another one."""
+        with self._lock:
+            self._known = self._silences = None
+
+    def rules(self) -> list[Known]:
+        """Return the rules that can be understood; the others are said on their page."""
+        now_ms = self._clock.now_ms()
+        with self._lock:
+            if self._known is None or abs(now_ms - self._read_ms) > GOOD_MS:
+                self._known, self._read_ms = self._read(now_ms), now_ms
+            return self._known
+
+    def silences(self) -> list[Silence]:
+        """Return the silences that hold, or will."""
+        with self._lock:
+            if self._silences is None:
+                self._silences = [
+                    rules.silence_of(row) for row in rules.silences(self._records.reader, self._clock.now_ms())
+                ]
+            return self._silences
+
+    def of(self, rule_id: int) -> Known | None:
+        """Return a rule by its number, None where it holds no more."""
+        return next((one for one in self.rules() if one.row.id == rule_id), None)
+
+    def _read(self, now_ms: int) -> list[Known]:
+        by_id = {one.id: one for one in channels.channels(self._records.reader)}
+        told = rules.channels_of(self._records.reader)
+        found = []
+        for row in rules.active(self._records.reader):
+            try:
+                condition = read_condition(row.condition, now_ms)
+            except QuestionTrouble as trouble:
+                # It was understood when it was kept: the language has changed.
+                _log.warning("the alert rule %r cannot be understood any more: %s", row.name, trouble)
+                continue
+            its = told.get(row.id, [])
+            found.append(
+                Known(
+                    row,
+                    condition,
+                    tuple(by_id[one.channel_id] for one in its if not one.escalates and one.channel_id in by_id),
+                    tuple(by_id[one.channel_id] for one in its if one.escalates and one.channel_id in by_id),
+                )
+            )
+        return found
+
+
+def to_of(some: Sequence[Channel], now_ms: int) -> list[To]:
+    """Return how channels are told now: whether their person has quiet hours."""
+    found = []
+    for channel in some:
+        until_ms = None
+        if channel.quiet_hours:
+            try:
+                until_ms = read_quiet_hours(channel.quiet_hours, channel.quiet_zone or "UTC").ends_ms(now_ms)
+            except PacingTrouble as trouble:
+                _log.warning("the quiet hours of %s cannot be understood: %s", channel.person, trouble)
+        found.append(To(channel.id, until_ms, channel.person or ""))
+    return found
+
+
+def uids() -> Iterator[str]:
+    """Yield ids for messages."""
+    while True:
+        yield uuid.uuid4().hex
+
+
+TheRuleBook = Annotated[RuleBook, part("rule_book")]

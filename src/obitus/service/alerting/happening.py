@@ -1,0 +1,270 @@
+"""Rules over events: what happens to issues, rates and quiet failures fires within the second in which it is known."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, ClassVar, Final
+
+from obitus.core.alerting.conditions import Happening, Happens
+from obitus.core.asking import holds
+from obitus.core.asking.records import record_of
+from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS, to_text
+from obitus.core.wording import minute_of
+from obitus.service.alerting.book import Known, RuleBook, to_of, uids
+from obitus.service.clock import Clock
+from obitus.service.jobs.runner import Job
+from obitus.store import events
+from obitus.store import issues as issue_store
+from obitus.store.alerts import firings, history
+from obitus.store.alerts.firings import Fired
+from obitus.store.errors import UNREADABLE, NotThere
+from obitus.store.events import Event
+from obitus.store.records import Records
+from obitus.store.rows.alerts import QuietThen, StepThen
+from obitus.store.rows.issues import Issue
+
+LATE_MS: Final = DAY_MS
+"""What happened so long before it was reported is history, and wakes nobody."""
+TEXTS: Final = ("type", "cause", "message", "place", "entry_point", "subject")
+KIND_OF: Final[dict[str, Happening]] = {
+    "issue-new": "new issue",
+    "issue-regressed": "issue regressed",
+    "issue-reopened": "issue reopened",
+    "rate-stepped-up": "rate stepped up",
+    "quiet-failure": "quiet failure",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Occasion:
+    """Something that happened, with all that a rule may ask of it."""
+
+    happening: Happening
+    event: str
+    time_ms: int
+    reason: str
+    facts: dict[str, Any]
+    app_id: int
+    app: str
+    environment: str
+    issue: Issue | None = None
+    subject: str = ""
+
+
+class Occasions:
+    """Looks up what is known of what happened."""
+
+    def __init__(self, records: Records) -> None:
+        self._records = records
+
+    def of_event(self, event: Event) -> Occasion | None:
+        """Return what an event is about, None where it is gone."""
+        kind, subject = event.kind, event.subject
+        if kind == "rate-stepped-up":
+            step = history.step(
+                self._records.reader,
+                int(subject["release_id"]),
+                str(subject["environment"]),
+                int(subject.get("issue", 0)),
+                str(subject.get("entry_point", "")),
+            )
+            return None if step is None else self.of_step(step)
+        if kind == "quiet-failure":
+            quiet = history.quiet_one(self._records.reader, int(subject["quiet"]))
+            return None if quiet is None else self.of_quiet(quiet)
+        try:
+            issue = issue_store.issue(self._records.reader, int(subject["issue"]))
+        except NotThere:
+            return None
+        return self.of_issue(issue, kind, event.time_ms)
+
+    def of_issue(self, issue: Issue, kind: str, time_ms: int) -> Occasion:
+        """Return what happened to an issue."""
+        facts = self._facts(issue)
+        reason = {
+            "issue-new": f"It failed for the first time in release {issue.began_in or '(none named)'}.",
+            "issue-regressed": f"It was settled, and is back in release {issue.latest_in or '(none named)'}.",
+            "issue-reopened": issue.reopened or "It was parked, and is back.",
+        }[kind]
+        return Occasion(
+            KIND_OF[kind],
+            kind,
+            time_ms,
+            reason,
+            facts,
+            issue.app_id,
+            issue.app,
+            str(facts.get("environment", "")),
+            issue,
+        )
+
+    def of_step(self, step: StepThen) -> Occasion:
+        """Return a rate that stepped up."""
+        issue = None
+        facts: dict[str, Any] = {
+            "app": step.app,
+            "environment": step.environment,
+            "release": step.release,
+            "entry_point": step.entry_point,
+        }
+        if step.issue_id:
+            try:
+                issue = issue_store.issue(self._records.reader, step.issue_id)
+                facts = self._facts(issue) | {"environment": step.environment, "release": step.release}
+            except NotThere:
+                issue = None
+        reason = f"In release {step.release}: {step.reason}"
+        return Occasion(
+            "rate stepped up",
+            "rate-stepped-up",
+            step.found_ms,
+            reason,
+            facts,
+            step.app_id,
+            step.app,
+            step.environment,
+            issue,
+            step.entry_point,
+        )
+
+    def of_quiet(self, quiet: QuietThen) -> Occasion:
+        """Return a quiet failure: of a job that did not run, another kind."""
+        facts = {"app": quiet.app, "environment": quiet.environment, "kind": quiet.kind, "subject": quiet.subject}
+        if quiet.kind in ("refused", "silent"):
+            facts["entry_point"] = quiet.subject
+        happening: Happening = "job late" if quiet.kind == "silent" else "quiet failure"
+        return Occasion(
+            happening,
+            "quiet-failure",
+            quiet.found_ms,
+            quiet.reason,
+            facts,
+            quiet.app_id,
+            quiet.app,
+            quiet.environment,
+            None,
+            quiet.subject,
+        )
+
+    def _facts(self, issue: Issue) -> dict[str, Any]:
+        facts: dict[str, Any] = {
+            "issue": issue.id, "app": issue.app, "type": issue.type, "cause": issue.cause, "place": issue.place, "message": issue.message,
+            "state": issue.state, "entry_point": issue.entry_point, "failures": issue.failures_in_all, "people": issue.users,
+            "began_in": issue.began_in, "release": issue.latest_in, "with": issue.holder,
+        }  # fmt: skip
+        reported: dict[str, Any] = {}
+        try:
+            latest = issue_store.failure_with_seq(self._records.reader, issue.last_seq)
+            facts |= {
+                "environment": latest.environment,
+                "severity": latest.severity,
+                "handled": bool(latest.handled),
+                "user.id": latest.user_id,
+            }
+            content = self._records.evidence.content(issue.last_seq)
+            if content is not None:
+                reported = record_of(
+                    content, app=issue.app, environment=latest.environment, received_ms=latest.received_ms
+                )
+        except (NotThere, *UNREADABLE):
+            # What was reported is gone: what was counted can be asked for all the same.
+            pass
+        return reported | {name: value for name, value in facts.items() if value not in (None, "")}
+
+
+def fires(known: Known, occasion: Occasion) -> bool:
+    """Whether a rule holds for something that happened."""
+    condition = known.condition
+    return (
+        isinstance(condition, Happens)
+        and occasion.happening in condition.kinds
+        and (condition.node is None or holds(condition.node, occasion.facts, TEXTS))
+    )
+
+
+def fired_of(occasion: Occasion, event_id: int | None) -> Fired:
+    """Return what is kept of a rule that fires for it."""
+    records: dict[str, Any] = {"event": occasion.event, "app": occasion.app}
+    if occasion.issue is not None:
+        records |= {"kind": "issue", "issue": occasion.issue.id}
+    else:
+        around = {"start": to_text(occasion.time_ms - 6 * HOUR_MS), "end": to_text(occasion.time_ms + MINUTE_MS)}
+        asked = f'app={occasion.app} entry_point="{occasion.subject}"'.replace('""', '"')
+        records |= {"kind": "runs" if occasion.event != "issue-new" else "failures", "question": asked, **around}
+    return Fired(
+        key=() if occasion.issue is not None else (occasion.subject,),
+        begun_ms=occasion.time_ms,
+        reason=occasion.reason,
+        records=records,
+        event_id=event_id,
+        issue_id=None if occasion.issue is None else occasion.issue.id,
+        app_id=occasion.app_id,
+        app=occasion.app,
+        environment=occasion.environment,
+    )
+
+
+class Happenings(Job):
+    """Fires the rules over events, each event once: a firing has its event's number."""
+
+    name: ClassVar = "alerting"
+    kinds: ClassVar = frozenset[events.Kind](KIND_OF)  # type: ignore[arg-type]
+    from_newest: ClassVar = True
+
+    def __init__(self, records: Records, clock: Clock, book: RuleBook) -> None:
+        self._records, self._clock, self._book = records, clock, book
+        self._occasions = Occasions(records)
+
+    def take(self, event: Event) -> None:
+        """Fire what holds for an event, all of it in one transaction: of one issue that is one message."""
+        wanted = [one for one in self._book.rules() if isinstance(one.condition, Happens)]
+        if not wanted:
+            return
+        occasion = self._occasions.of_event(event)
+        if occasion is None:
+            return
+        holding = [one for one in wanted if fires(one, occasion)]
+        if not holding:
+            return
+        now_ms, fired = self._clock.now_ms(), fired_of(occasion, event.id)
+        late = self._late(occasion, now_ms)
+
+        def write(connection: Any) -> None:
+            for known in holding:
+                to = [] if late else to_of(known.to, now_ms)
+                number = firings.begin(connection, known.row, fired, to, self._book.silences(), uids(), now_ms)
+                if number is not None and late:
+                    firings.hold_back(connection, number, late)
+
+        self._records.writer.run(write)
+
+    @staticmethod
+    def _late(occasion: Occasion, now_ms: int) -> str:
+        """Return why nobody is told although a rule holds: it happened long ago, and was only reported now."""
+        last_ms = occasion.time_ms if occasion.issue is None else occasion.issue.last_ms
+        if occasion.event not in ("issue-new", "issue-regressed") or last_ms > now_ms - LATE_MS:
+            return ""
+        return f"It happened at {minute_of(to_text(last_ms))} UTC, more than a day before it was reported."
+
+
+def occasions_between(records: Records, from_ms: int, to_ms: int, kinds: frozenset[Happening]) -> Iterator[Occasion]:
+    """Yield what happened in a span, as far as it is known still, for previews."""
+    found, reader = Occasions(records), records.reader
+    issue_kinds = (
+        ("issue-new", history.new_issues),
+        ("issue-regressed", history.regressed),
+        ("issue-reopened", history.reopened),
+    )
+    for kind, happened in issue_kinds:
+        if KIND_OF[kind] not in kinds:
+            continue
+        rows = happened(reader, from_ms, to_ms)
+        issues = {issue.id: issue for issue in issue_store.numbered(reader, [row.issue_id for row in rows])}
+        for row in rows:
+            if row.issue_id in issues:
+                yield found.of_issue(issues[row.issue_id], kind, row.time_ms)
+    if "rate stepped up" in kinds:
+        yield from map(found.of_step, history.steps(reader, from_ms, to_ms))
+    if kinds & {"quiet failure", "job late"}:
+        yield from (one for one in map(found.of_quiet, history.quiet(reader, from_ms, to_ms)) if one.happening in kinds)

@@ -1,0 +1,159 @@
+"""What a rule would have done in the last fourteen days, and what it costs, before it is kept."""
+
+from __future__ import annotations
+
+import time
+from copy import deepcopy
+from dataclasses import dataclass, field
+from typing import Final
+
+from obitus.core.alerting.conditions import Condition, Happens, Measured, Silent
+from obitus.core.alerting.course import (
+    Courses,
+    Firing,
+    slot_ms_of,
+    would_have_fired,
+    would_have_missed,
+)
+from obitus.core.asking import holds
+from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS, to_text
+from obitus.core.headline import Headline
+from obitus.core.wording import minute_of
+from obitus.service.alerting.happening import TEXTS, occasions_between
+from obitus.service.alerting.windows import look_at
+from obitus.store.alerts import counting, runs
+from obitus.store.alerts.counting import Counted
+from obitus.store.asking.finding import names_in
+from obitus.store.calling import SLOTS_KEPT_MS
+from obitus.store.records import Records
+
+BACK_MS: Final = 14 * DAY_MS
+MOST_SHOWN: Final = 50
+LIMIT_S: Final = 8.0
+
+
+@dataclass(slots=True)
+class Preview:
+    """The firings that there would have been, the latest first, and what the rule is looked at with."""
+
+    firings: list[Firing] = field(default_factory=list)
+    titles: dict[int, str] = field(default_factory=dict)
+    """What each is about, by its place in the list, where that is not its group."""
+    since_ms: int = 0
+    """How far back it could be seen."""
+    remark: str = ""
+    cost_ms: float = 0.0
+    """What one look costs."""
+    now: str = ""
+    """What it would say now."""
+
+
+def preview_of(records: Records, condition: Condition, now_ms: int) -> Preview:
+    """Return what a condition would have done."""
+    found = Preview(since_ms=now_ms - BACK_MS)
+    started_s = time.thread_time()
+    if isinstance(condition, Happens):
+        _happened(records, condition, found, now_ms)
+        found.cost_ms = 1000 * (time.thread_time() - started_s) / max(1, len(found.firings))
+        return found
+    if isinstance(condition, Silent):
+        _stayed_away(records, condition, found, now_ms)
+    else:
+        _measured(records, condition, found, now_ms)
+        started_s = time.thread_time()
+        rule = None if condition.source == "runs" else Counted(0, 0, condition)
+        judged, _ = look_at(records, condition, rule, names_in(records.reader), now_ms, found.since_ms, set())
+        found.cost_ms = 1000 * (time.thread_time() - started_s)
+        if rule is None:
+            found.now = "; ".join(f"{', '.join(key) or 'now'}: {one.reason}" for key, one in list(judged.items())[:3])
+    found.firings.sort(key=lambda one: one.begun_ms, reverse=True)
+    return found
+
+
+def _happened(records: Records, condition: Happens, found: Preview, now_ms: int) -> None:
+    for occasion in occasions_between(records, now_ms - BACK_MS, now_ms + 1, frozenset(condition.kinds)):
+        if condition.node is not None and not holds(condition.node, occasion.facts, TEXTS):
+            continue
+        issue = occasion.issue
+        title = (
+            occasion.subject if issue is None else f"{issue.id} {Headline(issue.type, issue.cause, issue.place).title}"
+        )
+        found.firings.append(Firing((title,), occasion.time_ms, None, None, occasion.reason, None, occasion.time_ms))
+    found.firings.sort(key=lambda one: one.begun_ms, reverse=True)
+    if condition.node is not None:
+        found.remark = "Asked of issues as they are now: how many people and failures there were then is not known."
+
+
+def _stayed_away(records: Records, condition: Silent, found: Preview, now_ms: int) -> None:
+    if condition.source == "reports":
+        found.remark = "When each app reported in the past is not kept: it is known from now on."
+        return
+    started_s = time.thread_time()
+    minutes = 60
+    by_key = runs.slots_of(records.reader, condition, names_in(records.reader), minutes, now_ms - BACK_MS, now_ms)
+    found.firings = would_have_missed(condition, by_key, minutes * MINUTE_MS, now_ms - BACK_MS, now_ms)
+    found.cost_ms = 1000 * (time.thread_time() - started_s)
+    if condition.window_ms < 2 * HOUR_MS:
+        found.remark = "Past runs are known by the hour: shorter silences are not seen here."
+
+
+def _measured(records: Records, condition: Measured, found: Preview, now_ms: int) -> None:
+    names, slot_ms = names_in(records.reader), slot_ms_of(condition)
+    from_ms = now_ms - BACK_MS
+    if condition.source == "runs":
+        if slot_ms < HOUR_MS and now_ms - from_ms > SLOTS_KEPT_MS:
+            found.since_ms = now_ms - SLOTS_KEPT_MS
+            found.remark = f"Runs are kept by five minutes since {minute_of(to_text(found.since_ms))} UTC: before that, it is not known."
+        by_slot = _runs(records, condition, found.since_ms, now_ms, slot_ms)
+        hours = _runs(records, condition, from_ms, now_ms, HOUR_MS) if condition.is_usual else Courses()
+        since_ms = _first_ms(hours, from_ms)
+    else:
+        by_slot, reached_ms = counting.courses_between(
+            records.reader, records.days, names, condition, from_ms, now_ms + 1, slot_ms, limit_s=LIMIT_S
+        )
+        if condition.measure == "per thousand":
+            _beside(
+                records,
+                condition,
+                by_slot,
+                max(reached_ms, now_ms - SLOTS_KEPT_MS if slot_ms < HOUR_MS else 0),
+                now_ms,
+                slot_ms,
+            )
+        if reached_ms > from_ms:
+            found.since_ms = reached_ms
+            found.remark = f"Looking further back than {minute_of(to_text(reached_ms))} UTC takes too long."
+        hours = folded(by_slot, condition, slot_ms) if condition.is_usual else Courses()
+        since_ms = max(reached_ms, _first_ms(hours, from_ms))
+    found.firings = would_have_fired(condition, by_slot.by_key, hours.by_key, found.since_ms, now_ms, since_ms)
+
+
+def _runs(records: Records, condition: Measured, from_ms: int, to_ms: int, slot_ms: int) -> Courses:
+    slots = range(from_ms // slot_ms, to_ms // slot_ms + 1)
+    return runs.amounts_in(records.reader, condition, names_in(records.reader), slots, slot_ms)
+
+
+def _beside(records: Records, condition: Measured, courses: Courses, from_ms: int, to_ms: int, slot_ms: int) -> None:
+    for key, slots in _runs(records, condition, from_ms, to_ms, slot_ms).by_key.items():
+        for slot, amount in slots.items():
+            courses.add(key, slot, amount, None)
+
+
+def folded(courses: Courses, condition: Measured, slot_ms: int) -> Courses:
+    """Return amounts by the hour."""
+    if slot_ms >= HOUR_MS:
+        return courses
+    found, each = Courses(), HOUR_MS // slot_ms
+    for key, slots in courses.by_key.items():
+        for slot, amount in slots.items():
+            whole = found.by_key[key].get(slot // each)
+            if whole is None:
+                found.by_key[key][slot // each] = deepcopy(amount)
+            else:
+                whole.add(amount, condition.stat)
+    return found
+
+
+def _first_ms(hours: Courses, from_ms: int) -> int:
+    """Return since when something was counted at all."""
+    return min((slot * HOUR_MS for slots in hours.by_key.values() for slot in slots), default=from_ms)

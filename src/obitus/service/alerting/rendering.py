@@ -1,0 +1,104 @@
+"""Bodies by a team's own templates: Jinja2 in its sandbox, in a process beside the service that is ended when it takes too long."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, Final
+
+from obitus.service.intake.processes import ProcessEnded, Processes
+
+LONGEST_S: Final = 2.0
+MOST_BYTES: Final = 256 * 1024
+MOST_TEMPLATE: Final = 20_000
+MOST_MEMORY: Final = 1024 * 1024 * 1024
+
+
+class TemplateTrouble(Exception):
+    """A template cannot be read, fails, makes too much, or does not end. Says where, and what to do."""
+
+
+class Renderer:
+    """Renders templates, one at a time."""
+
+    def __init__(self) -> None:
+        self._processes = Processes(1, longest_task_s=LONGEST_S + 3)
+
+    def render(self, template: str, data: dict[str, Any], *, is_json: bool) -> str:
+        """Return what a template makes of a message; raises TemplateTrouble."""
+        try:
+            said, text = self._processes.do(rendered, template, data, is_json)
+        except ProcessEnded:
+            raise TemplateTrouble(f"it did not end within {LONGEST_S:g} s, or took too much memory") from None
+        if not said:
+            raise TemplateTrouble(text)
+        return text
+
+    def close(self) -> None:
+        """End the process."""
+        self._processes.close()
+
+
+def rendered(template: str, data: dict[str, Any], is_json: bool) -> tuple[bool, str]:
+    """Return whether a template could be rendered, and what it gives, or what is wrong. Runs in the process beside."""
+    import signal
+
+    from jinja2 import StrictUndefined, TemplateError, TemplateSyntaxError
+    from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+    _bound_memory()
+    environment = ImmutableSandboxedEnvironment(undefined=StrictUndefined, autoescape=False)
+    environment.policies["json.dumps_kwargs"] = {"ensure_ascii": False}
+    signal.setitimer(signal.ITIMER_REAL, LONGEST_S)
+    signal.signal(signal.SIGALRM, _too_long)
+    try:
+        found, size = [], 0
+        for piece in environment.from_string(template).generate(**data):
+            size += len(piece)
+            if size > MOST_BYTES:
+                return False, f"it makes more than {MOST_BYTES // 1024} KiB"
+            found.append(piece)
+        text = "".join(found)
+        if is_json:
+            json.loads(text)
+    except TemplateSyntaxError as error:
+        return False, f"line {error.lineno}: {error.message}"
+    except _TooLong:
+        return False, f"it did not end within {LONGEST_S:g} s"
+    except MemoryError:
+        return False, "it takes too much memory"
+    except json.JSONDecodeError as error:
+        return (
+            False,
+            f"it makes no JSON (line {error.lineno}: {error.msg}); texts are put in with {{{{ value | tojson }}}}",
+        )
+    except (
+        TemplateError,
+        ArithmeticError,
+        AttributeError,
+        LookupError,
+        TypeError,
+        ValueError,
+        RecursionError,
+    ) as error:
+        return False, str(error)[:300] or type(error).__name__
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+    return True, text
+
+
+class _TooLong(BaseException):
+    """Not an Exception: a template cannot catch it, and neither can what it calls."""
+
+
+def _too_long(*_: object) -> None:
+    raise _TooLong
+
+
+def _bound_memory() -> None:
+    try:
+        import resource
+    except ImportError:  # Windows
+        return
+    _, hard = resource.getrlimit(resource.RLIMIT_AS)
+    bound = MOST_MEMORY if hard == resource.RLIM_INFINITY else min(MOST_MEMORY, hard)
+    resource.setrlimit(resource.RLIMIT_AS, (bound, hard))

@@ -1,0 +1,432 @@
+"""Rules over windows: what came is counted for each of them, and those whose time has come are looked at. One thread; a tenth of one core at most."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, Final
+
+from obitus.core.alerting.amounts import Judged, Key, earlier_windows, judge, value_of
+from obitus.core.alerting.conditions import Measured, Silent, interval_ms
+from obitus.core.alerting.course import (
+    LOOKS_UNTIL_OVER,
+    Courses,
+    beside_usual,
+    slot_ms_of,
+    stayed_away,
+    usual_windows,
+    window_amount,
+    window_slots,
+)
+from obitus.core.asking.tree import All, Compare
+from obitus.core.asking.writing import term
+from obitus.core.clock import DAY_MS, HOUR_MS, to_text
+from obitus.core.wording import span
+from obitus.service.alerting.book import Known, RuleBook, to_of, uids
+from obitus.service.clock import Clock
+from obitus.store.alerts import counting, firings, runs
+from obitus.store.alerts.counting import Counted
+from obitus.store.alerts.firings import Fired
+from obitus.store.asking.compiling import Names
+from obitus.store.asking.finding import names_in
+from obitus.store.errors import StoreBusy, StoreError, StoreTrouble
+from obitus.store.records import Records
+from obitus.store.rows.alerts import FiringRow
+
+_log = logging.getLogger("obitus.service")
+
+TURN_S: Final = 10.0
+MOST_FIRINGS: Final = 50
+"""Groups that one rule fires for in one turn, those farthest over their limit first: all of a hundred thousand users are no alert."""
+COURSE: Final = 40
+KNOWN_MS: Final = 14 * DAY_MS
+"""What came in this time is missed when it stays away."""
+KNOWN_FOR_S: Final = 300.0
+PRUNE_EVERY_S: Final = 600.0
+
+
+@dataclass(slots=True)
+class _State:
+    """What is remembered of a rule between its turns."""
+
+    due_ms: int = 0
+    missed: dict[Key, int] = field(default_factory=dict)
+    """How many times in a row an open firing has not held."""
+    took_s: float = 0.0
+    looks: int = 0
+    before: dict[Key, int] = field(default_factory=dict)
+    before_s: float = -KNOWN_FOR_S
+
+
+class Windows:
+    """Counts and looks. ``look`` takes a turn at once, for whoever wants to wait for it."""
+
+    def __init__(self, records: Records, clock: Clock, book: RuleBook) -> None:
+        self._records, self._clock, self._book = records, clock, book
+        self._states: dict[int, _State] = {}
+        self._turn = threading.Lock()
+        self._stopping = threading.Event()
+        self._prunes_next_s = 0.0
+        self._thread = threading.Thread(target=self._serve, name="obitus-alert-windows", daemon=True)
+
+    def start(self) -> None:
+        """Take turns from now on."""
+        self._thread.start()
+
+    def close(self) -> None:
+        """Stop after the turn that it is at."""
+        self._stopping.set()
+        if self._thread.is_alive():
+            self._thread.join()
+
+    def look(self) -> None:
+        """Count what came, and look at every rule now."""
+        with self._turn:
+            self._take_turn(every=True)
+
+    def cost_ms(self, rule_id: int) -> float | None:
+        """Return how long a look at a rule takes on average, in milliseconds; None where it was not looked at yet."""
+        state = self._states.get(rule_id)
+        return 1000 * state.took_s / state.looks if state is not None and state.looks else None
+
+    def _serve(self) -> None:
+        while not self._stopping.wait(TURN_S):
+            started_s = time.monotonic()
+            try:
+                with self._turn:
+                    self._take_turn()
+            except (StoreTrouble, StoreBusy) as error:
+                _log.warning("alert rules wait: %s", error)
+            except Exception:
+                _log.exception("looking at alert rules failed; it will be tried again")
+            self._stopping.wait(max(0.0, 9 * (time.monotonic() - started_s) - TURN_S))
+
+    def _take_turn(self, *, every: bool = False) -> None:
+        now_ms = self._clock.now_ms()
+        known = [one for one in self._book.rules() if isinstance(one.condition, Measured | Silent)]
+        self._states = {one.row.id: self._states.get(one.row.id, _State()) for one in known}
+        if not known:
+            return
+        names = names_in(self._records.reader)
+        counted = {one.row.id: counted_of(one) for one in known}
+        if self._count(known, {number: one for number, one in counted.items() if one is not None}, names, now_ms):
+            # What began to be counted says since when.
+            known = [one for one in self._book.rules() if one.row.id in counted]
+        open_ones: dict[int, dict[Key, FiringRow]] = {}
+        for row in firings.open_ones(self._records.reader):
+            open_ones.setdefault(row.rule_id, {})[firings.key_of(row)] = row
+        for one in known:
+            state = self._states[one.row.id]
+            if self._stopping.is_set():
+                return
+            # A clock that went back must not put a rule off.
+            if every or now_ms >= state.due_ms or state.due_ms - now_ms > DAY_MS:
+                state.due_ms = now_ms + interval_ms(one.condition) - 1000  # type: ignore[arg-type]
+                self._look_at(one, counted[one.row.id], state, open_ones.get(one.row.id, {}), names, now_ms)
+        self._prune([one for one in counted.values() if one is not None], now_ms)
+
+    def _count(self, known: Sequence[Known], counted: dict[int, Counted], names: Names, now_ms: int) -> bool:
+        """Count what came since the last turn for rules that count on, and what came before for those that begin; return whether any did."""
+        reader, days, writer = self._records.reader, self._records.days, self._records.writer
+        if not counted:
+            return False
+        at = counting.counted_to(reader)
+        if not at:
+            at = counting.start(days)
+            writer.run(partial(counting.move, places=at))
+        begun = [counted[one.row.id] for one in known if one.row.id in counted and one.row.counted_from_ms is not None]
+        turn = counting.came_since(reader, days, names, begun, at, now_ms)
+        if turn.places:
+            writer.run(partial(counting.write, turn=turn))
+            at |= turn.places
+        has_begun = False
+        for one in known:
+            rule = counted.get(one.row.id)
+            if rule is None or one.row.counted_from_ms is not None or self._stopping.is_set():
+                continue
+            from_ms = now_ms - (counting.HOURS_KEPT_MS if rule.condition.is_usual else rule.kept_ms)
+            amounts, reached_ms = counting.counted_back(reader, days, names, rule, at, from_ms, now_ms)
+            writer.run(partial(counting.write_back, rule=rule, amounts=amounts, from_ms=reached_ms))
+            has_begun = True
+        if has_begun:
+            self._book.changed()
+        return has_begun
+
+    def _look_at(
+        self,
+        known: Known,
+        rule: Counted | None,
+        state: _State,
+        open_ones: dict[Key, FiringRow],
+        names: Names,
+        now_ms: int,
+    ) -> None:
+        started_s = time.thread_time()
+        condition = known.condition
+        try:
+            if isinstance(condition, Silent):
+                found, courses = self._stayed_away(condition, state, names, now_ms), Courses()
+            else:
+                assert isinstance(condition, Measured)
+                since_ms = known.row.counted_from_ms
+                found, courses = look_at(self._records, condition, rule, names, now_ms, since_ms, set(open_ones))
+        except StoreTrouble:
+            raise
+        except StoreError as error:
+            _log.warning("the alert rule %r cannot be looked at now: %s", known.row.name, error)
+            return
+        self._note(known, state, found, courses, open_ones, now_ms)
+        state.took_s += time.thread_time() - started_s
+        state.looks += 1
+
+    def _stayed_away(self, condition: Silent, state: _State, names: Names, now_ms: int) -> dict[Key, Judged]:
+        last = runs.last_came(
+            self._records.reader, condition, names, now_ms, self._known_since(condition, state, now_ms)
+        )
+        for key, came_ms in last.items():
+            state.before[key] = max(came_ms, state.before.get(key, 0))
+        kept = {key: came_ms for key, came_ms in state.before.items() if came_ms > now_ms - KNOWN_MS}
+        state.before = kept
+        return stayed_away(condition, kept, now_ms)
+
+    def _known_since(self, condition: Silent, state: _State, now_ms: int) -> int:
+        """Return from when on is looked for what came: far back now and then, a window between."""
+        if time.monotonic() - state.before_s >= KNOWN_FOR_S:
+            state.before_s = time.monotonic()
+            return now_ms - KNOWN_MS
+        return now_ms - condition.window_ms - HOUR_MS
+
+    def _note(
+        self,
+        known: Known,
+        state: _State,
+        found: dict[Key, Judged],
+        courses: Courses,
+        open_ones: dict[Key, FiringRow],
+        now_ms: int,
+    ) -> None:
+        """Begin firings, let them go on, and end them."""
+        condition = known.condition
+        assert isinstance(condition, Measured | Silent)
+        begins = [(key, judged) for key, judged in found.items() if judged.holds and key not in open_ones]
+        begins.sort(key=lambda one: one[1].value or 0, reverse=isinstance(condition, Silent) or condition.is_over)
+        work: list[Any] = []
+        for key, judged in begins[:MOST_FIRINGS]:
+            fired = self._fired(known, key, judged, courses, now_ms)
+            work.append(
+                lambda c, fired=fired: firings.begin(
+                    c, known.row, fired, to_of(known.to, now_ms), self._book.silences(), uids(), now_ms
+                )
+            )
+        for key, row in open_ones.items():
+            judged = found.get(key) or Judged(False, None, None, "")
+            if judged.holds:
+                state.missed.pop(key, None)
+                worst = _worst(condition, row.worst, judged.value)
+                if worst != row.worst:
+                    work.append(
+                        lambda c, row=row, worst=worst, key=key: firings.go_on(
+                            c, row.id, worst, course_of(condition, courses, key, now_ms)
+                        )
+                    )
+                continue
+            state.missed[key] = state.missed.get(key, 0) + 1
+            if state.missed[key] >= LOOKS_UNTIL_OVER:
+                state.missed.pop(key)
+                work.append(
+                    lambda c, row=row: firings.over(
+                        c, row, now_ms, to_of([*known.to, *known.escalates_to], now_ms), uids(), now_ms
+                    )
+                )
+        if work:
+            self._records.writer.run(lambda c: [one(c) for one in work])
+
+    def _fired(self, known: Known, key: Key, judged: Judged, courses: Courses, now_ms: int) -> Fired:
+        condition = known.condition
+        assert isinstance(condition, Measured | Silent)
+        pinned = pinned_by(condition, key)
+        issue_id = int(pinned["issue"]) if pinned.get("issue", "").isdigit() else None
+        app = pinned.get("app")
+        apps = {name: number for number, name in names_in(self._records.reader).apps.items()}
+        return Fired(
+            key,
+            now_ms,
+            judged.reason,
+            records_of(condition, key, now_ms, judged.window) | ({"app": app} if app else {}),
+            issue_id=issue_id,
+            app_id=apps.get(app) if app else self._app_of(issue_id),
+            app=app,
+            environment=pinned.get("environment", ""),
+            value=judged.value,
+            bound=judged.limit,
+            course=course_of(condition, courses, key, now_ms),
+        )
+
+    def _app_of(self, issue_id: int | None) -> int | None:
+        found = [] if issue_id is None else self._records.reader.column(int, _APP_OF, (issue_id,))
+        return found[0] if found else None
+
+    def _prune(self, counted: Sequence[Counted], now_ms: int) -> None:
+        if time.monotonic() < self._prunes_next_s:
+            return
+        self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
+        for rule in counted:
+            while (
+                self._records.writer.run(partial(counting.prune, rule=rule, now_ms=now_ms))
+                and not self._stopping.is_set()
+            ):
+                pass
+
+
+_APP_OF: Final = "SELECT app_id FROM issues WHERE id = ?"
+_FIRST: Final = "SELECT COALESCE(MIN(earliest_ms), 0) FROM days WHERE reports > 0 AND day > 0"
+
+
+def counted_of(known: Known) -> Counted | None:
+    """Return a rule as it is counted for; None where what it wants is counted anyway."""
+    condition = known.condition
+    if isinstance(condition, Measured) and condition.source != "runs":
+        return Counted(known.row.id, known.row.changed_ms, condition)
+    return None
+
+
+def look_at(
+    records: Records,
+    condition: Measured,
+    rule: Counted | None,
+    names: Names,
+    now_ms: int,
+    since_ms: int | None,
+    also: set[Key],
+) -> tuple[dict[Key, Judged], Courses]:
+    """Return how the window that ends now is judged, for each group, and the course before it.
+
+    ``also`` are groups to be judged whether anything came of them or not.
+    """
+    slot_ms = slot_ms_of(condition)
+    within = window_slots(condition, now_ms, slot_ms)
+    back = max(len(within), COURSE if slot_ms < HOUR_MS else len(within)) + HOUR_MS // slot_ms
+    first, last = within[-1] - back, within[-1]
+    courses = amounts_in(records, condition, rule, names, range(first, last + 1), slot_ms)
+    keys = set(courses.by_key) | also | (set() if condition.by else {()})
+    if condition.is_over:
+        # What nothing came of in the window is over nothing.
+        keys = {key for key in keys if key in also or any(slot in courses.by_key.get(key, {}) for slot in within)} | (
+            set() if condition.by else {()}
+        )
+    if condition.is_usual:
+        return _beside_usual(records, condition, rule, names, now_ms, since_ms, keys), courses
+    found = {
+        key: judge(condition, window_amount(condition, courses.by_key.get(key, {}), now_ms, slot_ms)) for key in keys
+    }
+    return found, courses
+
+
+def _beside_usual(
+    records: Records,
+    condition: Measured,
+    rule: Counted | None,
+    names: Names,
+    now_ms: int,
+    since_ms: int | None,
+    keys: set[Key],
+) -> dict[Key, Judged]:
+    # Of a time from which nothing was ever reported nothing is usual.
+    first_ms = records.reader.value(int, _FIRST)
+    counted_since_ms = max(first_ms, 0 if rule is None or since_ms is None else since_ms)
+    windows = usual_windows(condition, now_ms)
+    earlier = [
+        one for start_ms, end_ms in windows for one in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
+    ]
+    wanted = {
+        hour for start_ms, end_ms in (*windows, *earlier) for hour in range(start_ms // HOUR_MS, end_ms // HOUR_MS)
+    }
+    hours = amounts_in(records, condition, rule, names, sorted(wanted), HOUR_MS)
+    return {
+        key: beside_usual(condition, hours.by_key.get(key, {}), now_ms, counted_since_ms, len(keys)) for key in keys
+    }
+
+
+def amounts_in(
+    records: Records, condition: Measured, rule: Counted | None, names: Names, slots: Sequence[int], slot_ms: int
+) -> Courses:
+    """Return what a condition comes to in some slots, from what was counted."""
+    if not slots:
+        return Courses()
+    if rule is None:
+        return runs.amounts_in(records.reader, condition, names, slots, slot_ms)
+    minutes = 60 if slot_ms == HOUR_MS else 1
+    if slot_ms == HOUR_MS and not rule.wants_hours:
+        minutes = 1
+    found = counting.amounts_of(records.reader, rule, minutes, slots[0], slots[-1], slot_ms)
+    if condition.measure == "per thousand":
+        beside = runs.amounts_in(records.reader, condition, names, slots, slot_ms)
+        for key, by_slot in beside.by_key.items():
+            for slot, amount in by_slot.items():
+                found.add(key, slot, amount, None)
+    return found
+
+
+def pinned_by(condition: Measured | Silent, key: Key) -> dict[str, str]:
+    """Return the fields whose values are certain: those of the group, and those that the question asks for exactly."""
+    found: dict[str, str] = {}
+    node = condition.node
+    for part in node.parts if isinstance(node, All) else (node,):
+        if isinstance(part, Compare) and part.op == "=" and part.text:
+            found[part.field] = part.text
+    return found | {name: value for name, value in zip(condition.by, key, strict=False) if value and value != "…"}
+
+
+def records_of(
+    condition: Measured | Silent, key: Key, now_ms: int, window: tuple[int, int] | None = None
+) -> dict[str, Any]:
+    """Return the search that finds what caused a firing: the question, the group, and the window."""
+    grouped = [
+        term(name, "=", value)
+        for name, value in zip(condition.by, key, strict=False)
+        if name != "issue" and value != "…"
+    ]
+    asked = [f"({condition.where})" if " or " in condition.where.lower() else condition.where, *grouped]
+    if isinstance(condition, Measured) and condition.measure in ("failed", "refused"):
+        asked.append(f"outcome={condition.measure}")
+    if isinstance(condition, Silent):
+        kind, from_ms = "runs", now_ms - 2 * condition.window_ms
+    else:
+        slot_ms = slot_ms_of(condition)
+        kind, from_ms = condition.source, window_slots(condition, now_ms, slot_ms)[0] * slot_ms
+    if window is not None:
+        from_ms, now_ms = window
+    found = {
+        "kind": kind,
+        "question": " ".join(part for part in asked if part),
+        "start": to_text(from_ms),
+        "end": to_text(now_ms + 1),
+    }
+    issue = dict(zip(condition.by, key, strict=False)).get("issue")
+    return found | ({"kind": "issue", "issue": int(issue)} if issue and issue.isdigit() else {})
+
+
+def course_of(condition: Measured | Silent, courses: Courses, key: Key, now_ms: int) -> list[float]:
+    """Return the values of the slots before now, for a picture."""
+    if isinstance(condition, Silent):
+        return []
+    slots, slot_ms = courses.by_key.get(key, {}), slot_ms_of(condition)
+    last = now_ms // slot_ms
+    values = [value_of(condition, slots[slot]) if slot in slots else 0 for slot in range(last - COURSE + 1, last + 1)]
+    return [round(value or 0, 4) for value in values]
+
+
+def _worst(condition: Measured | Silent, worst: float | None, value: float | None) -> float | None:
+    if value is None or worst is None:
+        return value if worst is None else worst
+    is_over = isinstance(condition, Silent) or condition.is_over
+    return (max if is_over else min)(worst, value)
+
+
+def every_said(condition: Measured | Silent) -> str:
+    """Say how often a condition is looked at."""
+    return f"every {span(interval_ms(condition))}"

@@ -1,0 +1,411 @@
+"""``/api/alert-rules``: what people want to be woken for, each with what it would have done, one by one or from a file."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Annotated, Final, Literal
+
+from fastapi import APIRouter, Depends, Path
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.alerting.conditions import (
+    EXAMPLES,
+    MOST_CHARACTERS,
+    Condition,
+    Measured,
+    Silent,
+    amount_said,
+    interval_ms,
+    read_condition,
+    sentence,
+)
+from obitus.core.alerting.course import Firing
+from obitus.core.alerting.wanted import (
+    MOST_AN_HOUR,
+    MOST_BYTES,
+    NAME,
+    Step,
+    Wanted,
+    WantedTrouble,
+    check,
+    plan,
+    read_file,
+)
+from obitus.core.asking.reading import QuestionTrouble
+from obitus.core.clock import DAY_MS, to_text
+from obitus.core.priority import Level
+from obitus.core.wording import count_of, minute_of, span
+from obitus.service.alerting.book import TheRuleBook
+from obitus.service.alerting.previewing import BACK_MS, MOST_SHOWN, Preview, preview_of
+from obitus.service.alerting.windows import Windows
+from obitus.service.api import answers
+from obitus.service.api.asked import bad_question
+from obitus.service.given import TheClock, TheRecords, part
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
+from obitus.store.alerts import channels, firings, rules
+from obitus.store.records import Records
+from obitus.store.rows.alerts import AlertRule, RuleChannel
+
+router = APIRouter(
+    prefix="/api/alert-rules",
+    tags=["alerts"],
+    dependencies=[Depends(signed_in)],
+    responses=described("not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "store-broken"),
+)
+
+COUNTED_MS: Final = 14 * DAY_MS
+TheWindows = Annotated[Windows, part("alert_windows")]
+RuleName = Annotated[str, Path(max_length=60, description="The rule's name.")]
+When = Annotated[
+    str,
+    Field(
+        min_length=1,
+        max_length=MOST_CHARACTERS,
+        description=f"What to wait for: see docs/alerts.md. For example: `{EXAMPLES[3]}`.",
+    ),
+]
+
+
+class RuleOrder(BaseModel):
+    """An alert rule."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    when: When
+    to: list[Annotated[str, Field(max_length=60)]] = Field(max_length=20, description="Channels that are told.")
+    priority: Level = Field(default="middle", description="What is high goes out in quiet hours too.")
+    at_most_an_hour: int = Field(
+        default=12, ge=1, le=MOST_AN_HOUR, description="Messages; what fires beyond that goes out as one, later."
+    )
+    escalate_to: list[Annotated[str, Field(max_length=60)]] = Field(
+        default_factory=list, max_length=20, description="Channels that are told when nobody accepts in time."
+    )
+    escalate_after_minutes: int | None = Field(default=None, ge=1, le=24 * 60)
+
+
+class NewRule(RuleOrder):
+    """A rule to use from now on."""
+
+    name: str = Field(pattern=f"^{NAME.pattern}$", description="Small letters, digits and dashes.")
+
+
+class ConditionOrder(BaseModel):
+    """A condition to try."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    when: When
+
+
+class FileOrder(BaseModel):
+    """A file of rules."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    text: str = Field(max_length=MOST_BYTES, description="The file, TOML with [[alert]] tables.")
+    source: str = Field(max_length=200, description="What the file is called; rules bear it.")
+    end_others: bool = Field(default=False, description="End the rules that are not in the file.")
+    only_plan: bool = Field(default=True, description="Say what would be done, and do nothing.")
+
+
+class AlertRuleAnswer(BaseModel):
+    """An alert rule that holds."""
+
+    number: int
+    name: str
+    when: str
+    said: str = Field(description="What it waits for, in words.")
+    to: list[str]
+    priority: Level
+    at_most_an_hour: int
+    escalate_to: list[str]
+    escalate_after_minutes: int | None
+    source: str = Field(description="The file that it comes from, '' for one made by hand.")
+    person: str
+    changed: answers.Time
+    looked_at: str = Field(description="How often it is looked at.")
+    cost_ms: float | None = Field(
+        description="What a look at it takes on average; null where it was not looked at yet, or is not over a window."
+    )
+    fired: int = Field(description="Firings of the last 14 days.")
+    latest: answers.Time | None
+    trouble: str = Field(description="Why it fires nothing, or nobody is told; '' where all is well.")
+
+
+class AlertRulesAnswer(BaseModel):
+    """The rules that hold, by name."""
+
+    rules: list[AlertRuleAnswer]
+
+
+class WouldFire(BaseModel):
+    """One time that a rule would have fired."""
+
+    begun: answers.Time
+    over: answers.Time | None
+    about: str
+    value: str
+    reason: str
+
+
+class AlertPreview(BaseModel):
+    """What a rule would have done in the last 14 days."""
+
+    said: str = Field(description="What it waits for, in words.")
+    summary: str = Field(description="`Would have fired 3 times in 14 days: …`")
+    firings: list[WouldFire] = Field(description="The latest of them, the newest first.")
+    in_all: int
+    since: answers.Time = Field(description="How far back it could be looked.")
+    remark: str
+    looked_at: str
+    cost_ms: float = Field(description="What one look costs, measured just now.")
+    now: str = Field(description="What it would say now.")
+
+
+class PlanStep(BaseModel):
+    """What a file does with one rule."""
+
+    name: str
+    act: Literal["add", "change", "keep", "end", "leave"]
+    said: str
+
+
+class PlanAnswer(BaseModel):
+    """What a file of rules would do, or has done."""
+
+    done: bool
+    steps: list[PlanStep]
+    summary: str
+
+
+@router.get("", summary="Alert rules")
+def alert_rules(records: TheRecords, clock: TheClock, windows: TheWindows) -> AlertRulesAnswer:
+    """Return the rules that hold, and how often each fired of late."""
+    told, now_ms = rules.channels_of(records.reader), clock.now_ms()
+    fired: dict[int, list[int]] = {}
+    for row in firings.latest(records.reader, now_ms - COUNTED_MS, now_ms + DAY_MS, most=10_000):
+        fired.setdefault(row.rule_id, []).append(row.begun_ms)
+    return AlertRulesAnswer(
+        rules=[
+            _rule(row, told.get(row.id, []), fired.get(row.id, []), windows, now_ms)
+            for row in rules.active(records.reader)
+        ]
+    )
+
+
+@router.post("/preview", summary="What a rule would have done", responses=described("bad-question", "query-too-long"))
+def preview(records: TheRecords, clock: TheClock, order: ConditionOrder) -> AlertPreview:
+    """Return when a rule would have fired in the last 14 days, and what it costs, without keeping it."""
+    condition, now_ms = _understood(order.when, clock.now_ms()), clock.now_ms()
+    return _preview(condition, preview_of(records, condition, now_ms))
+
+
+@router.post(
+    "",
+    status_code=201,
+    summary="Use a rule",
+    responses=described("already-there", "too-many", "not-found", "bad-question"),
+)
+def add(
+    records: TheRecords,
+    clock: TheClock,
+    acts: TheActs,
+    book: TheRuleBook,
+    windows: TheWindows,
+    person: SignedIn,
+    order: NewRule,
+) -> AlertRuleAnswer:
+    """Use a rule from now on."""
+    wanted = _checked(records, order.name, order, clock.now_ms())
+    acts.do(person.id, "added alert rule", order.name, lambda c: rules.add(c, wanted, person.id, clock.now_ms()))
+    book.changed()
+    return _named(records, clock.now_ms(), windows, order.name)
+
+
+@router.put("/{name}", summary="Change a rule", responses=described("not-found", "bad-question"))
+def change(
+    records: TheRecords,
+    clock: TheClock,
+    acts: TheActs,
+    book: TheRuleBook,
+    windows: TheWindows,
+    person: SignedIn,
+    name: RuleName,
+    order: RuleOrder,
+) -> AlertRuleAnswer:
+    """Change a rule. One with another condition begins anew: what it fired stays, and is over."""
+    wanted = _checked(records, name, order, clock.now_ms())
+    acts.do(person.id, "changed alert rule", name, lambda c: rules.change(c, wanted, person.id, clock.now_ms()))
+    book.changed()
+    return _named(records, clock.now_ms(), windows, name)
+
+
+@router.delete("/{name}", summary="End a rule", responses=described("not-found"))
+def end(clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, name: RuleName) -> answers.Done:
+    """Let a rule fire no more. What it fired stays."""
+    acts.do(person.id, "ended alert rule", name, lambda c: rules.end(c, name, clock.now_ms()))
+    book.changed()
+    return answers.Done()
+
+
+@router.post("/apply", summary="Use the rules of a file", responses=described("bad-rule", "too-many"))
+def apply(
+    records: TheRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, order: FileOrder
+) -> PlanAnswer:
+    """Say what a file of rules would change, and change it unless only the plan is asked for. All of it is done, or nothing."""
+    now_ms = clock.now_ms()
+    try:
+        wanted = read_file(order.text, order.source)
+        names = [one.name for one in channels.channels(records.reader)]
+        for one in wanted:
+            _check_of_file(one, now_ms, names)
+    except WantedTrouble as trouble:
+        raise Problem("bad-rule", f"{trouble}.", field=trouble.field) from None
+    told = rules.channels_of(records.reader)
+    there = {row.name: rules.wanted_of(row, told.get(row.id, [])) for row in rules.active(records.reader)}
+    steps = plan(there, wanted, ends_others=order.end_others)
+    if not order.only_plan and any(step.act in ("add", "change", "end") for step in steps):
+        acts.do(
+            person.id,
+            "applied alert rules",
+            f"{order.source}: {_summary(steps)}",
+            lambda c: _apply(c, steps, person.id, now_ms),
+        )
+        book.changed()
+    shown = [PlanStep(name=step.name, act=step.act, said=step.said) for step in steps]
+    return PlanAnswer(done=not order.only_plan, steps=shown, summary=_summary(steps))
+
+
+def _apply(connection: sqlite3.Connection, steps: list[Step], person_id: int, now_ms: int) -> None:
+    for step in steps:
+        if step.act == "add" and step.wanted is not None:
+            rules.add(connection, step.wanted, person_id, now_ms)
+        elif step.act == "change" and step.wanted is not None:
+            rules.change(connection, step.wanted, person_id, now_ms)
+        elif step.act == "end":
+            rules.end(connection, step.name, now_ms)
+
+
+def _check_of_file(wanted: Wanted, now_ms: int, names: list[str]) -> None:
+    try:
+        check(wanted, now_ms, names)
+    except WantedTrouble as trouble:
+        raise WantedTrouble(trouble.field, f"{wanted.name}: {str(trouble).rstrip('.')}") from None
+
+
+def _understood(text: str, now_ms: int) -> Condition:
+    try:
+        return read_condition(text, now_ms)
+    except QuestionTrouble as trouble:
+        raise bad_question(trouble, "when") from None
+
+
+def _checked(records: Records, name: str, order: RuleOrder, now_ms: int) -> Wanted:
+    after = order.escalate_after_minutes
+    wanted = Wanted(
+        name,
+        " ".join(order.when.split()),
+        tuple(dict.fromkeys(order.to)),
+        order.priority,
+        order.at_most_an_hour,
+        tuple(dict.fromkeys(order.escalate_to)),
+        None if after is None else after * 60_000,
+    )
+    _understood(wanted.condition, now_ms)
+    try:
+        check(wanted, now_ms, [one.name for one in channels.channels(records.reader)])
+    except WantedTrouble as trouble:
+        raise Problem("bad-field", f"{str(trouble).rstrip('.')}.", field=trouble.field) from None
+    return wanted
+
+
+def _named(records: Records, now_ms: int, windows: Windows, name: str) -> AlertRuleAnswer:
+    row = rules.named(records.reader, name)
+    fired = firings.latest(records.reader, now_ms - COUNTED_MS, now_ms + DAY_MS, rule=name, most=1000)
+    return _rule(
+        row, rules.channels_of(records.reader).get(row.id, []), [one.begun_ms for one in fired], windows, now_ms
+    )
+
+
+def _rule(row: AlertRule, told: list[RuleChannel], fired: list[int], windows: Windows, now_ms: int) -> AlertRuleAnswer:
+    to = [one.channel for one in told if not one.escalates]
+    said, looked_at, trouble = "", "as it happens", "" if to else "It tells nobody: give it a channel."
+    try:
+        condition = read_condition(row.condition, now_ms)
+        said = sentence(condition)
+        if isinstance(condition, Measured | Silent):
+            looked_at = f"every {span(interval_ms(condition))}"
+    except QuestionTrouble as error:
+        trouble = f"It cannot be understood any more, and fires nothing. {error}"
+    return AlertRuleAnswer(
+        number=row.id,
+        name=row.name,
+        when=row.condition,
+        said=said,
+        to=to,
+        priority=row.priority,
+        at_most_an_hour=row.at_most_an_hour,
+        escalate_to=[one.channel for one in told if one.escalates],
+        escalate_after_minutes=None if row.escalate_after_ms is None else row.escalate_after_ms // 60_000,
+        source=row.source,
+        person=row.person,
+        changed=to_text(row.changed_ms),
+        looked_at=looked_at,
+        cost_ms=windows.cost_ms(row.id),
+        fired=len(fired),
+        latest=to_text(max(fired)) if fired else None,
+        trouble=trouble,
+    )
+
+
+def _preview(condition: Condition, found: Preview) -> AlertPreview:
+    return AlertPreview(
+        said=sentence(condition),
+        summary=_would(found),
+        firings=[_would_fire(condition, one) for one in found.firings[:MOST_SHOWN]],
+        in_all=len(found.firings),
+        since=to_text(max(0, found.since_ms)),
+        remark=found.remark,
+        looked_at=f"every {span(interval_ms(condition))}"
+        if isinstance(condition, Measured | Silent)
+        else "as it happens",
+        cost_ms=round(found.cost_ms, 3),
+        now=found.now,
+    )
+
+
+def _would(found: Preview) -> str:
+    if not found.firings:
+        return f"Would not have fired in {span(BACK_MS)}."
+    times = ", ".join(f"{minute_of(to_text(one.begun_ms))}{_about(one)}" for one in found.firings[:3])
+    more = f" and {count_of(len(found.firings) - 3, 'more', 'more')}" if len(found.firings) > 3 else ""
+    return f"Would have fired {count_of(len(found.firings), 'time')} in {span(BACK_MS)}: {times}{more}."
+
+
+def _about(one: Firing) -> str:
+    return f" ({', '.join(one.key)})" if one.key else ""
+
+
+def _would_fire(condition: Condition, one: Firing) -> WouldFire:
+    value = ""
+    if one.value is not None:
+        value = (
+            amount_said(condition, one.worst if one.worst is not None else one.value)
+            if isinstance(condition, Measured)
+            else span(int(one.value))
+        )
+    return WouldFire(
+        begun=to_text(one.begun_ms),
+        over=None if one.over_ms is None else to_text(one.over_ms),
+        about=", ".join(key or "(none)" for key in one.key),
+        value=value,
+        reason=one.reason,
+    )
+
+
+def _summary(steps: list[Step]) -> str:
+    words = {"add": "to add", "change": "to change", "keep": "as it is", "end": "to end", "leave": "left alone"}
+    counts = {act: sum(step.act == act for step in steps) for act in words}
+    return ", ".join(f"{count} {words[act]}" for act, count in counts.items() if count) or "no rules"

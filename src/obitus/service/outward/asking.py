@@ -1,0 +1,264 @@
+"""Asking an address that somebody typed in: public ones alone, unless the owner's file names the host; bounded in time and in bytes.
+
+The name is looked up once, and what was looked up is what is connected to, so that a name which changes its mind gains nothing
+(DNS rebinding). Redirects are followed a few times, each looked at in the same way.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+import ssl
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Final
+from urllib.parse import urljoin, urlsplit
+
+import urllib3
+
+from obitus.service.outward.allowed import NotAllowed, OwnersFile
+
+CONNECT_S: Final = 5.0
+READ_S: Final = 10.0
+WHOLE_S: Final = 20.0
+MOST_REDIRECTS: Final = 3
+MOST_BYTES: Final = 64 * 1024
+LONGEST_ADDRESS: Final = 2000
+_REDIRECTS: Final = frozenset({301, 302, 303, 307, 308})
+# What stands for addresses of the other kind inside of IPv6: mapped, translated (NAT64), 6to4, Teredo.
+_NAT64: Final = ipaddress.ip_network("64:ff9b::/96")
+
+
+class AskingTrouble(Exception):
+    """It could not be asked, or did not answer in time; ``for_good`` where another try cannot help."""
+
+    def __init__(self, said: str, *, for_good: bool = False) -> None:
+        super().__init__(said)
+        self.for_good = for_good
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What came back: the status, and the beginning of the body."""
+
+    status: int
+    body: bytes
+    headers: Mapping[str, str]
+
+
+def is_public(address: str) -> bool:
+    """Whether an IP address is one that anybody on the internet can reach: not of a private net, this machine, its link or metadata."""
+    found = ipaddress.ip_address(address.partition("%")[0])
+    if isinstance(found, ipaddress.IPv6Address):
+        inner = found.ipv4_mapped or found.sixtofour or (found.teredo[1] if found.teredo else None)
+        if found in _NAT64:
+            inner = ipaddress.IPv4Address(int(found) & 0xFFFF_FFFF)
+        if inner is not None:
+            return is_public(str(inner))
+    return found.is_global and not found.is_multicast
+
+
+def is_near(address: str) -> bool:
+    """Whether an IP address is one of a private net or of this machine, and not of the link or many receivers at once."""
+    found = ipaddress.ip_address(address.partition("%")[0])
+    return (found.is_private or found.is_loopback) and not (
+        found.is_link_local or found.is_multicast or found.is_unspecified
+    )
+
+
+class Asker:
+    """Asks addresses, as far as they are allowed."""
+
+    def __init__(self, allowed: OwnersFile, context: ssl.SSLContext | None = None) -> None:
+        self.allowed = allowed
+        self._context = context or ssl.create_default_context()
+
+    def check(self, url: str) -> None:
+        """Raise AskingTrouble or NotAllowed where an address cannot be asked as it stands, without asking it."""
+        host, port, _ = _parts(url)
+        try:
+            ipaddress.ip_address(host)
+        except ValueError:
+            return
+        self._permitted(host, port, host)
+
+    def post(self, url: str, body: bytes, headers: Mapping[str, str]) -> Answer:
+        """Send a body and return the answer, whatever its status; raises AskingTrouble, NotAllowed."""
+        ends_s = time.monotonic() + WHOLE_S
+        seen = {url}
+        for _ in range(MOST_REDIRECTS + 1):
+            answer = self._once(url, body, headers, ends_s)
+            where = answer.headers.get("location")
+            if answer.status not in _REDIRECTS or not where:
+                return answer
+            onward = urljoin(url, where)
+            if urlsplit(url).scheme == "https" and urlsplit(onward).scheme != "https":
+                raise AskingTrouble(
+                    f"it redirects from https to {_shown(onward)}, which is not followed", for_good=True
+                )
+            if onward in seen:
+                raise AskingTrouble("it redirects in a circle", for_good=True)
+            seen.add(onward)
+            # What was meant for one host is not given to another: no signature, no sign-in.
+            if urlsplit(onward).netloc != urlsplit(url).netloc:
+                headers = {
+                    name: value for name, value in headers.items() if name.lower() not in ("authorization", "cookie")
+                }
+            url = onward
+        raise AskingTrouble(f"it redirects more than {MOST_REDIRECTS} times", for_good=True)
+
+    def connect(self, host: str, port: int, *, near: bool = False) -> socket.socket:
+        """Return a connection to a host, by an address that is allowed; raises AskingTrouble, NotAllowed.
+
+        With ``near`` it may be of a private net, or this machine: mail servers and collectors are there. Never of the link: metadata is.
+        """
+        trouble: Exception = AskingTrouble(f"{host} has no address")
+        for address in self._addresses(host, port, near=near):
+            try:
+                return socket.create_connection((address, port), CONNECT_S)
+            except OSError as error:
+                trouble = AskingTrouble(f"{host} port {port} cannot be reached: {error.strerror or error}")
+        raise trouble
+
+    def _addresses(self, host: str, port: int, *, near: bool = False) -> list[str]:
+        """Return the addresses of a host that may be connected to."""
+        try:
+            found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+        except (OSError, UnicodeError) as error:
+            raise AskingTrouble(
+                f"the name {host!r} cannot be looked up: {getattr(error, 'strerror', None) or error}"
+            ) from None
+        addresses = list(dict.fromkeys(str(one[4][0]) for one in found))
+        for address in addresses:
+            if not (near and is_near(address)):
+                self._permitted(host, port, address)
+        return addresses
+
+    def _permitted(self, host: str, port: int, address: str) -> None:
+        if is_public(address):
+            return
+        allowed = self.allowed.read()
+        if not (allowed.host(host, port) or allowed.host(address, port)):
+            raise NotAllowed(
+                f'{host} leads to {address}, which is not on the public internet: the owner of the machine allows it with `addresses = ["{host}:{port}"]` in {self.allowed.path}'
+            )
+
+    def _once(self, url: str, body: bytes, headers: Mapping[str, str], ends_s: float) -> Answer:
+        host, port, is_tls = _parts(url)
+        trouble: Exception = AskingTrouble(f"{host} has no address")
+        for address in self._addresses(host, port):
+            try:
+                return self._ask(address, host, port, is_tls, url, body, headers, ends_s)
+            except (urllib3.exceptions.NewConnectionError, urllib3.exceptions.ConnectTimeoutError) as error:
+                trouble = AskingTrouble(f"{host} port {port} cannot be reached: {_reason(error)}")
+            except urllib3.exceptions.SSLError as error:
+                raise AskingTrouble(f"{host} has no certificate that can be trusted: {_reason(error)}") from None
+            except (urllib3.exceptions.HTTPError, OSError) as error:
+                raise AskingTrouble(f"{host} broke off: {_reason(error)}") from None
+        raise trouble
+
+    def _ask(
+        self,
+        address: str,
+        host: str,
+        port: int,
+        is_tls: bool,
+        url: str,
+        body: bytes,
+        headers: Mapping[str, str],
+        ends_s: float,
+    ) -> Answer:
+        left_s = ends_s - time.monotonic()
+        if left_s <= 0:
+            raise AskingTrouble(f"{host} took longer than {WHOLE_S:g} s")
+        timeout = urllib3.Timeout(connect=min(CONNECT_S, left_s), read=min(READ_S, left_s))
+        pool: urllib3.HTTPConnectionPool
+        if is_tls:
+            pool = urllib3.HTTPSConnectionPool(
+                address,
+                port,
+                timeout=timeout,
+                retries=False,
+                server_hostname=host,
+                assert_hostname=host,
+                ssl_context=self._context,
+            )
+        else:
+            pool = urllib3.HTTPConnectionPool(address, port, timeout=timeout, retries=False)
+        with pool:
+            split = urlsplit(url)
+            path = (split.path or "/") + (f"?{split.query}" if split.query else "")
+            default = 443 if is_tls else 80
+            named = f"[{host}]" if ":" in host else host
+            said = dict(headers) | {
+                "Host": named if port == default else f"{named}:{port}",
+                "Accept-Encoding": "identity",
+                "Connection": "close",
+            }
+            answer = pool.urlopen(
+                "POST",
+                path,
+                body,
+                said,
+                redirect=False,
+                preload_content=False,
+                decode_content=False,
+                assert_same_host=False,
+            )
+            try:
+                return Answer(
+                    answer.status,
+                    _beginning(answer, ends_s),
+                    {name.lower(): value for name, value in answer.headers.items()},
+                )
+            finally:
+                answer.close()
+
+
+def _beginning(answer: urllib3.BaseHTTPResponse, ends_s: float) -> bytes:
+    """Return the beginning of a body: what is beyond it is not read, however much it is, and neither is what comes too slowly."""
+    found = b""
+    while len(found) < MOST_BYTES and time.monotonic() < ends_s:
+        piece = answer.read1(MOST_BYTES - len(found))
+        if not piece:
+            break
+        found += piece
+    return found
+
+
+def _parts(url: str) -> tuple[str, int, bool]:
+    try:
+        split = urlsplit(url)
+        host, port = split.hostname, split.port
+    except ValueError:
+        host, port = None, None
+    if (
+        host is None
+        or split.scheme not in ("http", "https")
+        or len(url) > LONGEST_ADDRESS
+        or any(ord(sign) <= 32 for sign in url)
+    ):
+        raise AskingTrouble(
+            f"{_shown(url)} is no address that can be asked: https://host/path is expected", for_good=True
+        )
+    if split.username or split.password:
+        raise AskingTrouble(
+            "an address holds no name and password: give them as headers, which are kept encrypted", for_good=True
+        )
+    is_tls = split.scheme == "https"
+    return host, port or (443 if is_tls else 80), is_tls
+
+
+def _shown(url: str) -> str:
+    """Return an address as far as it may be shown: what comes behind its path may be a secret."""
+    return url.partition("?")[0][:200]
+
+
+def _reason(error: BaseException) -> str:
+    reason = getattr(error, "reason", None) or error
+    said = str(reason.args[-1]) if isinstance(reason, BaseException) and reason.args else str(reason)
+    return said.rpartition("object at 0x")[2].partition(">: ")[2] or said
+
+
+__all__ = ["Answer", "Asker", "AskingTrouble", "NotAllowed", "is_public"]

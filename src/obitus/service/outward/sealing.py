@@ -1,0 +1,83 @@
+"""Secrets of channels and targets: encrypted with a key that lies beside the store, not in it. A copy of the store alone gives none away.
+
+AES-256-GCM (NIST SP 800-38D) with a random nonce of 96 bits; what a secret is for is authenticated with it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import json
+import os
+from pathlib import Path
+from typing import Any, Final
+
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+
+KEY_NAME: Final = "channels.key"
+_KEY_BYTES: Final = 32
+_NONCE_BYTES: Final = 12
+
+
+class SealBroken(Exception):
+    """Secrets cannot be read: the key beside the store is missing, or is another one. Says what to do."""
+
+
+class Seal:
+    """Encrypts secrets, and reads them again. The key is made when it is first needed, readable by its owner alone."""
+
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / KEY_NAME
+        self._key: bytes | None = None
+
+    def seal(self, purpose: str, secrets: dict[str, str]) -> bytes:
+        """Return secrets encrypted; ``purpose`` has to be given again to read them."""
+        nonce = os.urandom(_NONCE_BYTES)
+        plain = json.dumps(secrets, ensure_ascii=False).encode("utf-8")
+        return nonce + AESGCM(self._keep()).encrypt(nonce, plain, purpose.encode())
+
+    def open(self, purpose: str, sealed: bytes | None) -> dict[str, Any]:
+        """Return secrets as they were given, none where there are none; raises SealBroken."""
+        if sealed is None:
+            return {}
+        try:
+            plain = AESGCM(self._keep()).decrypt(sealed[:_NONCE_BYTES], sealed[_NONCE_BYTES:], purpose.encode())
+        except InvalidTag:
+            raise SealBroken(
+                f"its secrets cannot be read with the key in {self._path}: bring that file back from the backup, or give the secrets again"
+            ) from None
+        found: dict[str, Any] = json.loads(plain)
+        return found
+
+    def derive(self, *parts: object) -> str:
+        """Return a secret that follows from what it is for, 256 bits as text: the same again whenever it is asked for (HMAC-SHA-256)."""
+        said = "\0".join(map(str, parts)).encode()
+        return hmac.new(self._keep(), b"derive\0" + said, hashlib.sha256).hexdigest()
+
+    def _keep(self) -> bytes:
+        if self._key is None:
+            try:
+                self._key = self._path.read_bytes()
+            except FileNotFoundError:
+                self._key = self._make()
+            if len(self._key) != _KEY_BYTES:
+                self._key = None
+                raise SealBroken(
+                    f"{self._path} is no key: bring that file back from the backup, or remove it and give all secrets again"
+                )
+        return self._key
+
+    def _make(self) -> bytes:
+        self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        try:
+            # Of two that begin at once the one that made the file decides.
+            handle = os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        except FileExistsError:
+            return self._path.read_bytes()
+        key = AESGCM.generate_key(bit_length=8 * _KEY_BYTES)
+        with os.fdopen(handle, "wb") as file:
+            file.write(key)
+            file.flush()
+            os.fsync(file.fileno())
+        return key

@@ -1,0 +1,225 @@
+"""The rows of alerts: rules, channels, firings, messages, silences, and what is counted for rules."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+from obitus.core.priority import Level
+
+ChannelKind = Literal["mail", "webhook", "command", "file", "console"]
+MessageKind = Literal["firing", "over", "escalation", "digest", "test"]
+LinkAct = Literal["accept", "park", "silence"]
+
+
+class Channel(NamedTuple):
+    """Where messages are delivered."""
+
+    id: int
+    name: str
+    kind: ChannelKind
+    settings: str
+    secrets: bytes | None
+    template: str
+    person: str | None
+    """Whose it is."""
+    person_id: int | None
+    digest_at: str
+    digest_zone: str
+    digest_next_ms: int | None
+    made_by: str
+    changed_ms: int
+    quiet_hours: str | None
+    """Of the person whose it is."""
+    quiet_zone: str | None
+
+
+class ChannelState(NamedTuple):
+    """How deliveries to a channel go."""
+
+    channel_id: int
+    waiting: int
+    oldest_ms: int | None
+    """When the oldest that waits was made."""
+    next_ms: int | None
+    tries: int
+    answer: str
+    """Of the last try of the one that is next."""
+    delivered_ms: int | None
+    given_up: int
+
+
+class AlertRule(NamedTuple):
+    """An alert rule."""
+
+    id: int
+    name: str
+    condition: str
+    priority: Level
+    at_most_an_hour: int
+    escalate_after_ms: int | None
+    source: str
+    counted_from_ms: int | None
+    person: str
+    created_ms: int
+    changed_ms: int
+
+
+class RuleChannel(NamedTuple):
+    """A channel that a rule's messages go to."""
+
+    rule_id: int
+    channel_id: int
+    channel: str
+    escalates: int
+
+
+class FiringRow(NamedTuple):
+    """One time that a rule held."""
+
+    id: int
+    rule_id: int
+    rule: str
+    condition: str
+    priority: Level
+    group_key: str
+    event_id: int | None
+    issue_id: int | None
+    app_id: int | None
+    environment: str
+    begun_ms: int
+    noted_ms: int
+    over_ms: int | None
+    value: float | None
+    bound: float | None
+    worst: float | None
+    reason: str
+    course: str
+    records: str
+    held_back: str
+    accepted_ms: int | None
+    accepted_by: str
+    escalates_ms: int | None
+    escalated_ms: int | None
+
+
+class MessageRow(NamedTuple):
+    """What is delivered to one channel."""
+
+    id: int
+    uid: str
+    channel_id: int
+    channel: str
+    channel_kind: ChannelKind
+    kind: MessageKind
+    subject: str
+    made_ms: int
+    due_ms: int
+    due_why: str
+    held_back: int
+    text: str
+    tries: int
+    next_ms: int | None
+    answer: str
+    delivered_ms: int | None
+    given_up_ms: int | None
+
+
+class MessageOfFiring(NamedTuple):
+    """Which messages tell of which firings."""
+
+    firing_id: int
+    message_id: int
+
+
+class WaitingChannel(NamedTuple):
+    """A channel for which messages wait."""
+
+    channel_id: int
+
+
+class LinkRow(NamedTuple):
+    """What can be done by a link."""
+
+    message_id: int
+    act: LinkAct
+    firing_id: int
+    expires_ms: int
+    used_ms: int | None
+    channel: str
+
+
+class SilenceRow(NamedTuple):
+    """A time in which rules send nothing."""
+
+    id: int
+    from_ms: int
+    until_ms: int
+    rule: str | None
+    app: str | None
+    environment: str | None
+    issue_id: int | None
+    reason: str
+    said_by: str
+
+
+class AmountRow(NamedTuple):
+    """What was counted for a rule in a slot."""
+
+    slot: int
+    group_key: str
+    part: str
+    n: int
+    figure: float
+
+
+class RunSlotRow(NamedTuple):
+    """Runs in a slot, by the values of a rule's groups."""
+
+    slot: int
+    one: str | int | None
+    two: str | int | None
+    outcome: str
+    below_ms: float
+    runs: int
+
+
+class LastCame(NamedTuple):
+    """When the runs or reports of a group came last."""
+
+    one: str | int | None
+    two: str | int | None
+    last_ms: int
+
+
+class Happened(NamedTuple):
+    """Something that happened to an issue once."""
+
+    issue_id: int
+    time_ms: int
+
+
+class StepThen(NamedTuple):
+    """A rate that stepped up once."""
+
+    id: int
+    issue_id: int
+    entry_point: str
+    app: str
+    app_id: int
+    release: str
+    environment: str
+    reason: str
+    found_ms: int
+
+
+class QuietThen(NamedTuple):
+    """A quiet failure that was found once."""
+
+    id: int
+    app: str
+    app_id: int
+    environment: str
+    kind: str
+    subject: str
+    reason: str
+    found_ms: int
