@@ -2,6 +2,7 @@
 	import { onMount } from 'svelte';
 	import { keys } from './lib/keys.svelte';
 	import { desk } from './lib/desk.svelte';
+	import './lib/notifying.svelte';
 	import { pageAt } from './lib/pages';
 	import { place } from './lib/place.svelte';
 	import { session } from './lib/session.svelte';
@@ -9,11 +10,14 @@
 	import KeyHelp from './parts/KeyHelp.svelte';
 	import Notices from './parts/Notices.svelte';
 	import TopBar from './parts/TopBar.svelte';
+	import AlertLink from './pages/AlertLink.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
 	/** A board on a wall screen stands alone, over the whole width. */
 	const alone = $derived(place.path.startsWith('/now/boards/') && place.params.get('alone') === '1');
 	const shown = $derived(pageAt(place.path));
+	/** A link in a message is followed by whoever has it, signed in or not. */
+	const isLink = $derived(place.path === '/alerts/link');
 	let content = $state<HTMLElement>();
 	let before = place.path;
 
@@ -32,6 +36,7 @@
 		{ key: '6', does: 'Set-up', run: () => place.go(place.to('/set-up')) },
 		{ key: '7', does: 'Grouping rules', run: () => place.go(place.to('/set-up/rules')) },
 		{ key: '8', does: 'What the shift hands on', run: () => place.go(place.to('/shift')) },
+		{ key: '9', does: 'Alerts', run: () => place.go(place.to('/alerts')) },
 		{ key: 'z', does: 'Times in UTC, or in your zone', run: () => zone.turn() },
 		{ key: 'n', does: 'Night desk or day desk', run: () => desk.turn() },
 		{ key: '?', does: 'This list', run: () => (keys.help = true) }
@@ -40,7 +45,9 @@
 
 <svelte:window onkeydown={keys.press} onclick={place.follow} />
 
-{#if session.state === 'out' || (place.path === '/sign-in' && session.state !== 'unknown')}
+{#if isLink}
+	<main class="mx-auto max-w-2xl px-4"><AlertLink /></main>
+{:else if session.state === 'out' || (place.path === '/sign-in' && session.state !== 'unknown')}
 	<SignIn />
 {:else if session.state === 'in'}
 	{#if !alone}<TopBar />{/if}

@@ -161,7 +161,7 @@ def test_the_api_holds_against_its_own_description(tmp_path: Path, which: str) -
             "-H", bearer, "--no-color", "--continue-on-failure", "--request-timeout", "20", *chosen,
         ]  # fmt: skip
         done = subprocess.run([str(word) for word in words], capture_output=True, text=True, timeout=160, cwd=tmp_path)
-        assert done.returncode == 0, done.stdout[done.stdout.find('= FAILURES') :][:9000]
+        assert done.returncode == 0, done.stdout[done.stdout.find("= FAILURES") :][:9000]
         assert "generated" in done.stdout
     finally:
         running.http.clear()

@@ -2948,6 +2948,77 @@ export interface components {
             more?: number | null;
         };
         /**
+         * AlertFileOrder
+         * @description A file of rules.
+         */
+        AlertFileOrder: {
+            /**
+             * Text
+             * @description The file, TOML with [[alert]] tables.
+             */
+            text: string;
+            /**
+             * Source
+             * @description What the file is called; rules bear it.
+             */
+            source: string;
+            /**
+             * End Others
+             * @description End the rules that are not in the file.
+             * @default false
+             */
+            end_others?: boolean;
+            /**
+             * Only Plan
+             * @description Say what would be done, and do nothing.
+             * @default true
+             */
+            only_plan?: boolean;
+        };
+        /**
+         * AlertLinkAnswer
+         * @description What a link does, before it does it.
+         */
+        AlertLinkAnswer: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "accept" | "park" | "silence";
+            /**
+             * Asks
+             * @description What will be done, as a question.
+             */
+            asks: string;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @description How the issue is now, '' where there is none.
+             */
+            state: string;
+            /** Good */
+            good: boolean;
+            /** Why Not */
+            why_not: string;
+        };
+        /**
+         * AlertLinkOrder
+         * @description What stands behind the sign # in a link.
+         */
+        AlertLinkOrder: {
+            /** Secret */
+            secret: string;
+        };
+        /**
+         * AlertLinkUsed
+         * @description What was done.
+         */
+        AlertLinkUsed: {
+            /** Said */
+            said: string;
+        };
+        /**
          * AlertPreview
          * @description What a rule would have done in the last 14 days.
          */
@@ -3049,6 +3120,42 @@ export interface components {
              * @description Why it fires nothing, or nobody is told; '' where all is well.
              */
             trouble: string;
+        };
+        /**
+         * AlertRuleOrder
+         * @description An alert rule.
+         */
+        AlertRuleOrder: {
+            /**
+             * When
+             * @description What to wait for: see docs/alerts.md. For example: `share of failed runs > 5% in 15m by entry_point`.
+             */
+            when: string;
+            /**
+             * To
+             * @description Channels that are told.
+             */
+            to: string[];
+            /**
+             * Priority
+             * @description What is high goes out in quiet hours too.
+             * @default middle
+             * @enum {string}
+             */
+            priority?: "high" | "middle" | "low";
+            /**
+             * At Most An Hour
+             * @description Messages; what fires beyond that goes out as one, later.
+             * @default 12
+             */
+            at_most_an_hour?: number;
+            /**
+             * Escalate To
+             * @description Channels that are told when nobody accepts in time.
+             */
+            escalate_to?: string[];
+            /** Escalate After Minutes */
+            escalate_after_minutes?: number | null;
         };
         /**
          * AlertRulesAnswer
@@ -3266,6 +3373,19 @@ export interface components {
             files?: components["schemas"]["FilePart"][] | null;
             /** Text */
             text?: string | null;
+        };
+        /**
+         * BodyTemplateOrder
+         * @description A template to try.
+         */
+        BodyTemplateOrder: {
+            /** Template */
+            template: string;
+            /**
+             * Content Type
+             * @default application/json
+             */
+            content_type?: string;
         };
         /**
          * Breadcrumb
@@ -3574,6 +3694,21 @@ export interface components {
              * @default UTC
              */
             digest_zone?: string;
+        };
+        /**
+         * ChannelTestAnswer
+         * @description What came of a test.
+         */
+        ChannelTestAnswer: {
+            /** Delivered */
+            delivered: boolean;
+            /**
+             * Answer
+             * @description What the channel answered, or why it did not take the message.
+             */
+            answer: string;
+            /** Took Ms */
+            took_ms: number;
         };
         /**
          * ChannelsAnswer
@@ -4276,34 +4411,6 @@ export interface components {
             different: number;
             /** Values */
             values: components["schemas"]["ValueAnswer"][];
-        };
-        /**
-         * FileOrder
-         * @description A file of rules.
-         */
-        FileOrder: {
-            /**
-             * Text
-             * @description The file, TOML with [[alert]] tables.
-             */
-            text: string;
-            /**
-             * Source
-             * @description What the file is called; rules bear it.
-             */
-            source: string;
-            /**
-             * End Others
-             * @description End the rules that are not in the file.
-             * @default false
-             */
-            end_others?: boolean;
-            /**
-             * Only Plan
-             * @description Say what would be done, and do nothing.
-             * @default true
-             */
-            only_plan?: boolean;
         };
         /**
          * FilePart
@@ -5444,20 +5551,14 @@ export interface components {
             notes?: string[] | null;
         };
         /**
-         * LinkOrder
-         * @description What stands behind the sign # in a link.
+         * LinkAnswer
+         * @description A link, shown this once.
          */
-        LinkOrder: {
-            /** Secret */
-            secret: string;
-        };
-        /**
-         * LinkUsedAnswer
-         * @description What was done.
-         */
-        LinkUsedAnswer: {
-            /** Said */
-            said: string;
+        LinkAnswer: {
+            /** Link */
+            link: string;
+            /** Expires */
+            expires: string;
         };
         /**
          * ListAnswer
@@ -5661,6 +5762,19 @@ export interface components {
             again_s: number;
         };
         /**
+         * MadeBodyAnswer
+         * @description What a template makes of an example.
+         */
+        MadeBodyAnswer: {
+            /** Body */
+            body: string;
+            /**
+             * Trouble
+             * @description Why it makes nothing, '' where it does.
+             */
+            trouble: string;
+        };
+        /**
          * MadeIssueAnswer
          * @description The issue that collects from now on.
          */
@@ -5855,6 +5969,47 @@ export interface components {
         NeverOrder: {
             /** Other */
             other: number;
+        };
+        /**
+         * NewAlertRule
+         * @description A rule to use from now on.
+         */
+        NewAlertRule: {
+            /**
+             * When
+             * @description What to wait for: see docs/alerts.md. For example: `share of failed runs > 5% in 15m by entry_point`.
+             */
+            when: string;
+            /**
+             * To
+             * @description Channels that are told.
+             */
+            to: string[];
+            /**
+             * Priority
+             * @description What is high goes out in quiet hours too.
+             * @default middle
+             * @enum {string}
+             */
+            priority?: "high" | "middle" | "low";
+            /**
+             * At Most An Hour
+             * @description Messages; what fires beyond that goes out as one, later.
+             * @default 12
+             */
+            at_most_an_hour?: number;
+            /**
+             * Escalate To
+             * @description Channels that are told when nobody accepts in time.
+             */
+            escalate_to?: string[];
+            /** Escalate After Minutes */
+            escalate_after_minutes?: number | null;
+            /**
+             * Name
+             * @description Small letters, digits and dashes.
+             */
+            name: string;
         };
         /**
          * NewApp
@@ -6156,47 +6311,6 @@ export interface components {
         NewRelease: {
             /** Release */
             release: string;
-        };
-        /**
-         * NewRule
-         * @description A rule to use from now on.
-         */
-        NewRule: {
-            /**
-             * When
-             * @description What to wait for: see docs/alerts.md. For example: `share of failed runs > 5% in 15m by entry_point`.
-             */
-            when: string;
-            /**
-             * To
-             * @description Channels that are told.
-             */
-            to: string[];
-            /**
-             * Priority
-             * @description What is high goes out in quiet hours too.
-             * @default middle
-             * @enum {string}
-             */
-            priority?: "high" | "middle" | "low";
-            /**
-             * At Most An Hour
-             * @description Messages; what fires beyond that goes out as one, later.
-             * @default 12
-             */
-            at_most_an_hour?: number;
-            /**
-             * Escalate To
-             * @description Channels that are told when nobody accepts in time.
-             */
-            escalate_to?: string[];
-            /** Escalate After Minutes */
-            escalate_after_minutes?: number | null;
-            /**
-             * Name
-             * @description Small letters, digits and dashes.
-             */
-            name: string;
         };
         /**
          * NewToken
@@ -7396,6 +7510,17 @@ export interface components {
             reason: string;
         };
         /**
+         * RuleOrder
+         * @description A redaction rule.
+         */
+        RuleOrder: {
+            /**
+             * Rule
+             * @description `name vessel pin`, `pattern SK-[0-9]{4} as booking`, `path request.body.json.card`, or `e-mail`.
+             */
+            rule: string;
+        };
+        /**
          * RunPart
          * @description The unit of work something happened in.
          */
@@ -8040,17 +8165,37 @@ export interface components {
             cut?: string | null;
         };
         /**
-         * TemplateOrder
-         * @description A template to try.
+         * TemplateAnswer
+         * @description Log records that say the same but for their values.
          */
-        TemplateOrder: {
-            /** Template */
-            template: string;
+        TemplateAnswer: {
             /**
-             * Content Type
-             * @default application/json
+             * Text
+             * @description The template; one that was found has … for each value.
              */
-            content_type?: string;
+            text: string;
+            /**
+             * Found
+             * @description Whether it was found in many messages, and did not come with the records.
+             */
+            found: boolean;
+            /** Records */
+            records: number;
+            /**
+             * Severity
+             * @description The worst of them.
+             */
+            severity: string;
+            /**
+             * Latest
+             * @description The number of one of the latest records.
+             */
+            latest: number;
+            /**
+             * Question
+             * @description What to ask for these records, as close as a question comes to it.
+             */
+            question: string;
         };
         /**
          * TemplatesAnswer
@@ -8063,7 +8208,7 @@ export interface components {
              * Templates
              * @description Those that most records have first.
              */
-            templates: components["schemas"]["obitus__service__api__templates__TemplateAnswer"][];
+            templates: components["schemas"]["TemplateAnswer"][];
             /** Templates In All */
             templates_in_all: number;
             /**
@@ -8078,21 +8223,6 @@ export interface components {
             done: boolean;
             /** Cut */
             cut?: string | null;
-        };
-        /**
-         * TestAnswer
-         * @description What came of a test.
-         */
-        TestAnswer: {
-            /** Delivered */
-            delivered: boolean;
-            /**
-             * Answer
-             * @description What the channel answered, or why it did not take the message.
-             */
-            answer: string;
-            /** Took Ms */
-            took_ms: number;
         };
         /**
          * TimeWith
@@ -8566,69 +8696,6 @@ export interface components {
             why: string;
         };
         /**
-         * RuleOrder
-         * @description An alert rule.
-         */
-        obitus__service__api__alert_rules__RuleOrder: {
-            /**
-             * When
-             * @description What to wait for: see docs/alerts.md. For example: `share of failed runs > 5% in 15m by entry_point`.
-             */
-            when: string;
-            /**
-             * To
-             * @description Channels that are told.
-             */
-            to: string[];
-            /**
-             * Priority
-             * @description What is high goes out in quiet hours too.
-             * @default middle
-             * @enum {string}
-             */
-            priority?: "high" | "middle" | "low";
-            /**
-             * At Most An Hour
-             * @description Messages; what fires beyond that goes out as one, later.
-             * @default 12
-             */
-            at_most_an_hour?: number;
-            /**
-             * Escalate To
-             * @description Channels that are told when nobody accepts in time.
-             */
-            escalate_to?: string[];
-            /** Escalate After Minutes */
-            escalate_after_minutes?: number | null;
-        };
-        /**
-         * LinkAnswer
-         * @description What a link does, before it does it.
-         */
-        obitus__service__api__alerts__LinkAnswer: {
-            /**
-             * Act
-             * @enum {string}
-             */
-            act: "accept" | "park" | "silence";
-            /**
-             * Asks
-             * @description What will be done, as a question.
-             */
-            asks: string;
-            /** Title */
-            title: string;
-            /**
-             * State
-             * @description How the issue is now, '' where there is none.
-             */
-            state: string;
-            /** Good */
-            good: boolean;
-            /** Why Not */
-            why_not: string;
-        };
-        /**
          * PersonAnswer
          * @description Who is signed in.
          */
@@ -8670,19 +8737,6 @@ export interface components {
             lines: string;
         };
         /**
-         * TemplateAnswer
-         * @description What a template makes of an example.
-         */
-        obitus__service__api__channels__TemplateAnswer: {
-            /** Body */
-            body: string;
-            /**
-             * Trouble
-             * @description Why it makes nothing, '' where it does.
-             */
-            trouble: string;
-        };
-        /**
          * StatusAnswer
          * @description An answer code.
          */
@@ -8693,16 +8747,6 @@ export interface components {
             runs: number;
             /** Before */
             before: number;
-        };
-        /**
-         * LinkAnswer
-         * @description A link, shown this once.
-         */
-        obitus__service__api__people__LinkAnswer: {
-            /** Link */
-            link: string;
-            /** Expires */
-            expires: string;
         };
         /**
          * PersonAnswer
@@ -8763,50 +8807,6 @@ export interface components {
             sure: boolean;
             /** Found */
             found: string;
-        };
-        /**
-         * RuleOrder
-         * @description A redaction rule.
-         */
-        obitus__service__api__rules__RuleOrder: {
-            /**
-             * Rule
-             * @description `name vessel pin`, `pattern SK-[0-9]{4} as booking`, `path request.body.json.card`, or `e-mail`.
-             */
-            rule: string;
-        };
-        /**
-         * TemplateAnswer
-         * @description Log records that say the same but for their values.
-         */
-        obitus__service__api__templates__TemplateAnswer: {
-            /**
-             * Text
-             * @description The template; one that was found has … for each value.
-             */
-            text: string;
-            /**
-             * Found
-             * @description Whether it was found in many messages, and did not come with the records.
-             */
-            found: boolean;
-            /** Records */
-            records: number;
-            /**
-             * Severity
-             * @description The worst of them.
-             */
-            severity: string;
-            /**
-             * Latest
-             * @description The number of one of the latest records.
-             */
-            latest: number;
-            /**
-             * Question
-             * @description What to ask for these records, as close as a question comes to it.
-             */
-            question: string;
         };
         /**
          * StatusAnswer
@@ -17384,7 +17384,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__people__LinkAnswer"];
+                    "application/json": components["schemas"]["LinkAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -17859,7 +17859,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__people__LinkAnswer"];
+                    "application/json": components["schemas"]["LinkAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -18517,7 +18517,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["obitus__service__api__rules__RuleOrder"];
+                "application/json": components["schemas"]["RuleOrder"];
             };
         };
         responses: {
@@ -18631,7 +18631,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["obitus__service__api__rules__RuleOrder"];
+                "application/json": components["schemas"]["RuleOrder"];
             };
         };
         responses: {
@@ -23181,7 +23181,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LinkOrder"];
+                "application/json": components["schemas"]["AlertLinkOrder"];
             };
         };
         responses: {
@@ -23191,7 +23191,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__alerts__LinkAnswer"];
+                    "application/json": components["schemas"]["AlertLinkAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -23285,7 +23285,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LinkOrder"];
+                "application/json": components["schemas"]["AlertLinkOrder"];
             };
         };
         responses: {
@@ -23295,7 +23295,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LinkUsedAnswer"];
+                    "application/json": components["schemas"]["AlertLinkUsed"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -23499,7 +23499,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewRule"];
+                "application/json": components["schemas"]["NewAlertRule"];
             };
         };
         responses: {
@@ -23730,7 +23730,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["obitus__service__api__alert_rules__RuleOrder"];
+                "application/json": components["schemas"]["AlertRuleOrder"];
             };
         };
         responses: {
@@ -23957,7 +23957,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FileOrder"];
+                "application/json": components["schemas"]["AlertFileOrder"];
             };
         };
         responses: {
@@ -24534,7 +24534,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TestAnswer"];
+                    "application/json": components["schemas"]["ChannelTestAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -24865,7 +24865,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TemplateOrder"];
+                "application/json": components["schemas"]["BodyTemplateOrder"];
             };
         };
         responses: {
@@ -24875,7 +24875,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__channels__TemplateAnswer"];
+                    "application/json": components["schemas"]["MadeBodyAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */

@@ -28,6 +28,14 @@ export const KINDS = [
 	'alert'
 ];
 
+/** A message to open consoles. */
+export interface Alert {
+	title: string;
+	text: string;
+	link: string;
+	uid: string;
+}
+
 class Live {
 	connected = $state(false);
 	now = $state(Date.now());
@@ -35,6 +43,8 @@ class Live {
 	#waiting: ReturnType<typeof setTimeout> | undefined;
 	#changes: Change[] = [];
 	#hear: (changes: Change[]) => void = () => {};
+	/** Is told each alert that is sent to open consoles. */
+	onAlert: (alert: Alert) => void = () => {};
 	#clock: ReturnType<typeof setInterval> | undefined;
 
 	/** Listen, and let `hear` know what happens. */
@@ -50,6 +60,7 @@ class Live {
 		});
 		source.addEventListener('error', () => (this.connected = false));
 		for (const kind of KINDS) source.addEventListener(kind, (event) => this.#changed({ ...subjectOf(event), kind }));
+		source.addEventListener('alert', (event) => this.onAlert({ title: '', text: '', link: '/', uid: '', ...subjectOf(event) }));
 		this.#source = source;
 	}
 

@@ -1,10 +1,14 @@
 import type { Component } from 'svelte';
 import UniversalRouterSync, { type Route } from 'universal-router/sync';
+import AlertLink from '../pages/AlertLink.svelte';
+import Alerts from '../pages/Alerts.svelte';
 import Board from '../pages/Board.svelte';
 import Boards from '../pages/Boards.svelte';
 import Calls from '../pages/Calls.svelte';
+import Channels from '../pages/Channels.svelte';
 import Compare from '../pages/Compare.svelte';
 import Desk from '../pages/Desk.svelte';
+import Firing from '../pages/Firing.svelte';
 import Handing from '../pages/Handing.svelte';
 import IssuePage from '../pages/Issue.svelte';
 import Issues from '../pages/Issues.svelte';
@@ -42,6 +46,9 @@ const router = new UniversalRouterSync<Shown>([
 	at('/issues', Issues, nothing),
 	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
 	at('/shift', Shift, nothing),
+	at('/alerts', Alerts, nothing),
+	at('/alerts/firings/:number', Firing, ({ number }) => ({ number: Number(number) })),
+	at('/alerts/link', AlertLink, nothing),
 	at('/now', Now, nothing),
 	at('/now/calls', Calls, nothing),
 	at('/now/boards', Boards, nothing),
@@ -58,7 +65,8 @@ const router = new UniversalRouterSync<Shown>([
 	at('/compare/:app', Compare, ({ app }) => ({ app: app! })),
 	at('/set-up', SetUp, nothing),
 	at('/set-up/rules', Rules, nothing),
-	at('/set-up/hand-over', Handing, nothing)
+	at('/set-up/hand-over', Handing, nothing),
+	at('/set-up/channels', Channels, nothing)
 ]);
 
 /** Return the page at an address; of an address that nothing is at, the page that says so. */

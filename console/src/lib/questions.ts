@@ -30,6 +30,19 @@ export const questions = {
 
 	handingRules: () => of(['handing-rules'], (signal) => api.GET('/api/handing-rules', { signal })),
 
+	alerts: (window: string, rule?: string, issue?: number) =>
+		of(['alerts', { window, rule, issue }], (signal) => api.GET('/api/alerts', { params: { query: { window, rule, issue } }, signal })),
+
+	alert: (number: number) => of(['alert', number], (signal) => api.GET('/api/alerts/{number}', { params: { path: { number } }, signal })),
+
+	alertRules: () => of(['alert-rules'], (signal) => api.GET('/api/alert-rules', { signal })),
+
+	silences: () => of(['silences'], (signal) => api.GET('/api/silences', { signal })),
+
+	channels: () => of(['channels'], (signal) => api.GET('/api/channels', { signal })),
+
+	quietHours: () => of(['quiet-hours'], (signal) => api.GET('/api/me/quiet-hours', { signal })),
+
 	owners: (app: string) => of(['owners', app], (signal) => api.GET('/api/apps/{name}/owners', { params: { path: { name: app } }, signal })),
 
 	saved: () => of(['saved'], (signal) => api.GET('/api/saved', { signal })),

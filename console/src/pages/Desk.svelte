@@ -6,6 +6,7 @@
 	import { keys } from '../lib/keys.svelte';
 	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
+	import OpenAlerts from '../parts/alerts/OpenAlerts.svelte';
 	import Deciding from '../parts/Deciding.svelte';
 	import IssueTable from '../parts/IssueTable.svelte';
 	import Loaded from '../parts/Loaded.svelte';
@@ -56,8 +57,10 @@
 		{:else}
 			<p class="text-surface-600-400">
 				{countOf(found.failures, 'failure')} of {countOf(found.issues, 'issue')} in this window.
-				<a href={place.to('/issues')}>All of them</a> · <a href={place.to('/shift')}>What the shift hands on</a>
+				<a href={place.to('/issues')}>All of them</a> · <a href={place.to('/shift')}>What the shift hands on</a> ·
+				<a href={place.to('/alerts')}>Alerts</a>
 			</p>
+			<OpenAlerts />
 			{#if found.mine.length}{@render part('Mine', found.mine, '', 0)}{/if}
 			{@render part('Regressed, with nobody', found.regressed, 'No settled issue has regressed that nobody has.', 1)}
 			{#if found.reopened.length}{@render part('Reopened, with nobody', found.reopened, '', 2)}{/if}

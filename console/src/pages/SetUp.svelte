@@ -75,6 +75,14 @@
 	</Loaded>
 </section>
 
+<section aria-labelledby="told-heading">
+	<h2 id="told-heading" class="section">Who is told of what</h2>
+	<p>
+		<a href={place.to('/alerts')}>Alerts</a>: what people are woken for. <a href={place.to('/set-up/channels')}>Channels</a>: where messages
+		go.
+	</p>
+</section>
+
 <section aria-labelledby="grouping-heading">
 	<h2 id="grouping-heading" class="section">What is one issue</h2>
 	<p class="text-sm">

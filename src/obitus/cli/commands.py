@@ -29,6 +29,8 @@ MODULES: Final = {
     "triage_commands": ("accept", "settle", "park", "take", "hand-over", "priority", "take-back"),
     "shift_commands": ("shift", "lists"),
     "handing_commands": ("handing",),
+    "alert_commands": ("alerts",),
+    "channel_commands": ("channel",),
     "record_commands": ("logs", "runs", "failures"),
     "now_command": ("now",),
     "calls_command": ("calls",),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import time
 from datetime import UTC
+from importlib import resources
 from pathlib import Path
 from typing import Any
 
@@ -16,9 +17,12 @@ from obitus.cli.git import Repository
 from obitus.cli.login import Login, write
 from obitus.cli.release_commands import told
 from obitus.cli.show import console, say
+from obitus.core.alerting.conditions import Happens, read_condition
+from obitus.core.alerting.wanted import read_file
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.version import media_type
 from obitus.demo import front, repository
+from obitus.demo.receiver import Receiver
 from obitus.demo.recording import lay_out
 from obitus.demo.replaying import batches, starts_at
 from obitus.demo.story import (
@@ -45,6 +49,7 @@ from obitus.service.wiring import Parts
 from obitus.store import team
 
 _MARK = ".obitus-demo"
+ALERTS = "alerts.toml"
 
 
 class _Clock:
@@ -75,11 +80,14 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     service.passes.ensure_owner()
     running = InThread(service, opened)
     running.start()
+    receiver = _receiver(opened.getsockname()[1])
     try:
+        receiver.start()
         story = _Story(service, data, clock, until_ms or system_clock_ms())
-        story.play()
+        story.play(receiver)
         clock.story_ms = None
         story.read_front()
+        story.watch_windows()
         # What seemed quiet half-way through the story is not any more.
         service.housekeeping.look_soon()
         token = service.passes.add("token", 1, "demo command line", None)
@@ -90,12 +98,22 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
         say("The ferry line is loaded. Sign in once with this link:")
         console.print(f"  {service.passes.new_sign_in_link()}", soft_wrap=True, markup=False)
         say(f"On the command line: export OBITUS_LOGIN={login.absolute()}, then obitus issues --window 14d")
+        say(f"What the alerts send arrives at http://127.0.0.1:{receiver.port}/")
         say("Ctrl-C ends it.")
         running.wait()
     except KeyboardInterrupt:
         say("Ended.")
     finally:
         running.stop()
+        receiver.stop()
+
+
+def _receiver(port: int) -> Receiver:
+    """Return what the demo's messages are sent to, beside the service's port where that is free."""
+    try:
+        return Receiver(port + 1, port + 2)
+    except OSError:
+        return Receiver()
 
 
 class _Story:
@@ -108,9 +126,10 @@ class _Story:
         self._http = urllib3.PoolManager(retries=False)
         self._token = ""
         self._keys: dict[tuple[str, str], str] = {}
+        self._alerts = resources.files("obitus.demo").joinpath(ALERTS).read_text("utf-8")
 
-    def play(self) -> None:
-        """Load everything; about ten seconds."""
+    def play(self, receiver: Receiver) -> None:
+        """Load everything; about ten seconds. Messages of alerts go to a receiver."""
         self._clock.story_ms = self._start_ms
         self._token = self._service.passes.add("token", 1, "demo loader", DAYS * 2 * DAY_MS)
         for app, kind in APPS:
@@ -119,6 +138,7 @@ class _Story:
         self._keys["gatekeeper", "staging"] = staging["key"]
         lay_out(self._deploys)
         self._commit()
+        self._be_told(receiver)
         days = batches(self._start_ms)
         columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TimeElapsedColumn())
         with Progress(*columns, console=console) as progress:
@@ -131,10 +151,49 @@ class _Story:
                     self._report(PLAYERS[index].app, PLAYERS[index].environment, body)
                     progress.advance(task)
                 self._service.runner.look("watching")
+                self._service.runner.look("alerting")
                 for choice in CHOICES:
                     if choice.day == day:
                         self._decide(choice)
             self._write_down()
+
+    def _be_told(self, receiver: Receiver) -> None:
+        """Keep channels, and the rules over events: those over windows look at times that the story passes over in leaps."""
+        allowed = self._data / "allowed.toml"
+        allowed.write_text(f'addresses = ["127.0.0.1:{receiver.port}"]\n', "utf-8")
+        allowed.chmod(0o600)
+        mail = {"host": "127.0.0.1", "port": receiver.mail_port, "tls": "none", "from": "obitus@skerry.example"}
+        self._post(
+            "/api/channels",
+            {
+                "name": "night-mail",
+                "kind": "mail",
+                "settings": mail | {"to": ["night@skerry.example"]},
+                "digest_at": "07:00",
+                "digest_zone": "Europe/Oslo",
+            },
+        )
+        self._post(
+            "/api/channels", {"name": "lead-mail", "kind": "mail", "settings": mail | {"to": ["lead@skerry.example"]}}
+        )
+        hook = {"url": f"http://127.0.0.1:{receiver.port}/ops"}
+        self._post(
+            "/api/channels", {"name": "ops-hook", "kind": "webhook", "settings": hook, "secrets": {"secret": "berth-4"}}
+        )
+        self._post("/api/channels", {"name": "screen", "kind": "console"})
+        of_events = [
+            one for one in read_file(self._alerts, ALERTS) if isinstance(read_condition(one.condition, 0), Happens)
+        ]
+        for one in of_events:
+            order = {"name": one.name, "when": one.condition, "to": list(one.to), "priority": one.priority}
+            self._post("/api/alert-rules", order)
+
+    def watch_windows(self) -> None:
+        """Use the team's whole file of rules, as ``obitus alerts apply`` does."""
+        order = {"text": self._alerts, "source": ALERTS, "only_plan": False}
+        self._post("/api/alert-rules/apply", order)
+        self._service.alert_windows.look()
+        self._service.delivering.settle()
 
     def read_front(self) -> None:
         """Read the access log of the web server in front, as ``obitus read`` does."""

@@ -19,7 +19,9 @@ from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/commits/.{1,1000}")
 """Routes that bound their bodies by themselves: what they take is large, and compressed."""
-_FILES: Final = re.compile(r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?|/api/alert-rules/apply")
+_FILES: Final = re.compile(
+    r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?|/api/alert-rules/apply"
+)
 """Routes that take a file that a person sends."""
 PERSON: Final = "obitus.person"
 """Where a request's scope holds who asks, None for a reporting key."""

@@ -20,7 +20,7 @@ from obitus.service.jobs.tailing import Tailing
 from obitus.service.jobs.telling import Telling
 from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
-from obitus.service.outward.allowed import OwnersFile
+from obitus.service.outward.allowed import AllowedFile
 from obitus.service.outward.sealing import Seal
 from obitus.service.presence import Presence
 from obitus.service.settings import Settings
@@ -52,7 +52,7 @@ class Parts:
         self.collecting = Collecting(self.records, self.clock, preparer)
         self.live.others.append(self.tailing)
         self.rule_book = RuleBook(self.records, self.clock)
-        self.channels = Channels(OwnersFile(settings.data), Seal(settings.data), self.live, settings.tls)
+        self.channels = Channels(AllowedFile(settings.data), Seal(settings.data), self.live, settings.tls)
         self.delivering = Delivering(self.records, self.clock, self.channels, settings.url)
         self.alert_windows = Windows(self.records, self.clock, self.rule_book)
         self.ticking = Ticking(self.records, self.clock, self.rule_book, settings.url)

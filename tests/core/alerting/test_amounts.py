@@ -63,7 +63,8 @@ def test_each_measure_has_its_value() -> None:
         ("count of logs > 1 in 5m", Amount(7), 7), ("count of people > 1 in 5m", people, 2), ("share of failed runs > 1% in 5m", Amount(2, 8), 0.25),
         ("share of failed runs > 1% in 5m", Amount(), None), ("failures per thousand runs > 1 in 5m", Amount(2, 8), 250),
         ("sum x of logs > 1 in 5m", Amount(2, figure=7.5), 7.5), ("largest x of logs > 1 in 5m", Amount(), None),
-        ("p95 duration of runs > 1 in 5m", Amount(100, buckets=Counter({25.0: 95, 0.0: 5})), 25.0), ("p99 duration of runs > 1 in 5m", Amount(100, buckets=Counter({25.0: 95, 0.0: 5})), None),
+        ("p95 duration of runs > 1 in 5m", Amount(100, buckets=Counter({25.0: 95, 0.0: 5})), 25.0), ("p99 duration of runs > 1 in 5m", Amount(100, buckets=Counter({25.0: 95, 0.0: 5})), 120_000),
+        ("median duration of runs > 1 in 5m", Amount(4, buckets=Counter({500.0: 1, 1000.0: 2, 2500.0: 1})), 750), ("median duration of runs > 1 in 5m", Amount(), None),
     ):  # fmt: skip
         assert value_of(measured(text), amount) == value
     median = value_of(

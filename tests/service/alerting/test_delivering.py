@@ -18,7 +18,7 @@ import pytest
 from obitus.core.alerting.pacing import GIVEN_UP_MS
 from obitus.core.clock import to_text
 from obitus.service.alerting.channels.mail import Mail
-from obitus.service.outward.allowed import NotAllowed, OwnersFile
+from obitus.service.outward.allowed import AllowedFile, NotAllowed
 from obitus.service.outward.asking import Asker, AskingTrouble, is_public
 from obitus.service.outward.sealing import Seal, SealBroken
 from tests.conftest import Running, failure, raised_in, start, until
@@ -96,7 +96,7 @@ def test_mail_goes_out_with_tls_and_sign_in(running: Running, trusted: Certifica
     text, markup = (first.get_body((kind,)).get_content() for kind in ("plain", "html"))  # type: ignore[union-attr]
     assert "Open it: http" in text and "Why: It failed for the first time in release 1.0.0." in text
     assert "<img" not in markup and "&lt;img src=x" in markup and "<script" not in markup
-    assert second["Subject"].startswith("Regressed: ") and first["Auto-Submitted"] == "auto-generated"
+    assert second["Subject"].startswith("Issue regressed: ") and first["Auto-Submitted"] == "auto-generated"
     assert [one["messages"][0]["answer"] for one in fired(running)] == ["250 kept as 7"] * 2
 
 
@@ -217,7 +217,7 @@ def test_a_name_that_changes_its_mind_gains_nothing(
         "urllib3.util.connection.create_connection", lambda address, *_, **__: connected.append(address[0]) or _refuse()
     )
     with pytest.raises(AskingTrouble, match="cannot be reached"):
-        Asker(OwnersFile(tmp_path)).post(f"http://hooks.skerry.example:{receiver.port}/", b"{}", {})
+        Asker(AllowedFile(tmp_path)).post(f"http://hooks.skerry.example:{receiver.port}/", b"{}", {})
     assert connected == ["93.184.216.34"] and asked == ["hooks.skerry.example"]
 
 
@@ -444,9 +444,9 @@ def test_commands_and_files_are_the_owners_to_allow(running: Running, tmp_path: 
     assert not answer["delivered"] and "can be written by others" in answer["answer"]
 
 
-def test_the_owners_file_says_what_is_wrong_with_it(tmp_path: Path) -> None:
+def test_what_is_wrong_with_the_file_of_what_is_allowed_is_said(tmp_path: Path) -> None:
     """What is not understood allows nothing."""
-    file = OwnersFile(tmp_path)
+    file = AllowedFile(tmp_path)
     assert file.read().commands == frozenset()
     for text, said in (
         ("commands = 4", "a list of texts"),

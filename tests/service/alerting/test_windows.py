@@ -115,7 +115,7 @@ def test_durations_people_and_numbers(running: Running, receiver: Receiver) -> N
     look(running)
     found = {one["rule"]: (one["about"], one["value"]) for one in fired(running)}
     assert found == {
-        "slow": (["GET /fares"], "2,500 ms"), "many": (["1"], "3"), "rate": (["sailings"], "30"), "waits": ([], "4.5"), "warned": ([], "2"),
+        "slow": (["GET /fares"], "1,750 ms"), "many": (["1"], "3"), "rate": (["sailings"], "30"), "waits": ([], "4.5"), "warned": ([], "2"),
     }  # fmt: skip
 
 

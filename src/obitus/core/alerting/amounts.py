@@ -7,17 +7,19 @@ themselves.
 from __future__ import annotations
 
 import math
+from bisect import bisect_left
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from statistics import mean, median
 from typing import Final
 
 from obitus.core.alerting.conditions import Measured, amount_said
 from obitus.core.asking.summaries import percentile
+from obitus.core.bounds import DURATIONS_MS
 from obitus.core.clock import DAY_MS
 from obitus.core.comparing import chance_said
-from obitus.core.statistics import below_share, fewer, more, share_fewer, share_more
+from obitus.core.statistics import fewer, more, share_fewer, share_more
 from obitus.core.wording import count_of
 
 LEAST: Final = 5
@@ -107,8 +109,22 @@ def value_of(condition: Measured, amount: Amount) -> float | None:
         return amount.figure
     share = _SHARES[condition.stat]
     if condition.source == "runs":
-        return below_share(amount.buckets, share)
+        return _duration(amount.buckets, share)
     return percentile({int(bucket): count for bucket, count in amount.buckets.items()}, share)
+
+
+def _duration(buckets: Mapping[float, int], share: float) -> float | None:
+    """Return the duration in milliseconds below which a share of runs lies, as if those of a bucket were spread evenly in it.
+
+    Buckets are known by their ends, 0 for what is beyond all of them: of that only its beginning is known.
+    """
+    in_all_of_them, passed = sum(buckets.values()), 0
+    for end in sorted(buckets, key=lambda end: end or math.inf):
+        if passed + buckets[end] >= share * in_all_of_them:
+            begin = DURATIONS_MS[at - 1] if (at := bisect_left(DURATIONS_MS, end or math.inf)) else 0
+            return begin + (end - begin) * (share * in_all_of_them - passed) / buckets[end] if end else float(begin)
+        passed += buckets[end]
+    return None
 
 
 def judge(condition: Measured, amount: Amount, earlier: Sequence[Amount] = (), groups: int = 1) -> Judged:

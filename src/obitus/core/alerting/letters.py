@@ -118,7 +118,7 @@ def as_text(letter: Letter) -> str:
 
 def as_html(letter: Letter) -> str:
     """Return a message as one page of HTML: no images, no script, nothing from elsewhere."""
-    parts = "".join(_part_html(part) for part in letter.parts[:MOST_PARTS])
+    parts = "".join(_part_html(part, is_alone=len(letter.parts) == 1) for part in letter.parts[:MOST_PARTS])
     said = f'<pre style="white-space:pre-wrap;font:inherit">{html.escape(letter.text)}</pre>' if letter.text else ""
     closing = "".join(
         f'<p style="color:{_QUIET};margin:4px 0">{_linked(line)}</p>' for line in _closing(letter) if line
@@ -165,7 +165,7 @@ def _facts(part: Part) -> list[tuple[str, str]]:
     return [(label, value) for label, value in found if value]
 
 
-def _part_html(part: Part) -> str:
+def _part_html(part: Part, *, is_alone: bool) -> str:
     rows = "".join(
         f'<tr><td style="color:{_QUIET};padding:2px 14px 2px 0;vertical-align:top;white-space:nowrap">{html.escape(label)}</td>'
         f'<td style="padding:2px 0">{html.escape(_line(value))}</td></tr>'
@@ -182,8 +182,10 @@ def _part_html(part: Part) -> str:
         f'<a style="color:{_ACCENT}" href="{html.escape(act.link)}">{html.escape(act.label)}</a>'
         for act in [*links, *part.acts]
     )
+    # Alone, it is the title of the message.
+    title = "" if is_alone else f'<p style="margin:0 0 6px;font-weight:bold">{html.escape(_line(part.title))}</p>'
     return (
-        f'<div style="border-top:1px solid {_RULE};padding:10px 0"><p style="margin:0 0 6px;font-weight:bold">{html.escape(_line(part.title))}</p>'
+        f'<div style="border-top:1px solid {_RULE};padding:10px 0">{title}'
         f'<table style="border-collapse:collapse">{rows}</table><p style="margin:8px 0 0">{said}</p></div>'
     )
 

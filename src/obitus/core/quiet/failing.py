@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 from hashlib import blake2b
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 from obitus.core.asking import All, Compare, Node
 from obitus.core.asking.records import Kind as RecordKind
 from obitus.core.asking.records import request_line
+from obitus.core.asking.writing import quoted, term
 from obitus.core.bounds import long, short
 from obitus.core.clock import HOUR_MS, to_ms, to_text
 from obitus.core.grouping.recipe import Part
@@ -36,6 +37,21 @@ def asked(app: str, kind: Kind, subject: str) -> Node:
     if kind == "refused":
         return All((Compare("app", "=", app), Compare("entry_point", "=", subject), Compare("outcome", "=", "refused")))
     return All((Compare("app", "=", app), Compare("severity", ">=", "WARN", float(SEVERITIES.index("WARN")))))
+
+
+def question_of(kind: Kind, app: str, subject: str) -> tuple[Literal["run", "log"], str]:
+    """Return a question that finds the records of a quiet failure, and of which kind they are."""
+    of_app = term("app", "=", app)
+    if kind == "refused":
+        return "run", f"{of_app} {term('entry_point', '=', subject)} outcome=refused"
+    if kind == "silent":
+        return "run", f"{of_app} {term('entry_point', '=', subject)}"
+    if "…" in subject:
+        # Values were left out: its longest piece is looked for.
+        said = quoted(max((piece.strip() for piece in subject.split("…")), key=len))
+    else:
+        said = f"({term('template', '=', subject)} or {term('message', '=', subject)})"
+    return "log", f"{of_app} severity>=WARN {said}"
 
 
 def means(report: Mapping[str, Any], kind: Kind, subject: str) -> bool:

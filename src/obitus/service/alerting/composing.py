@@ -13,23 +13,15 @@ from obitus.core.alerting.letters import MOST_PARTS, Act, Letter, Part, lasted, 
 from obitus.core.asking.reading import QuestionTrouble
 from obitus.core.clock import to_text
 from obitus.core.headline import Headline
-from obitus.core.priority import LEVELS, Level
+from obitus.core.priority import LEVELS
 from obitus.core.wording import count_of
 from obitus.store import issues as issue_store
 from obitus.store.alerts import firings
-from obitus.store.errors import NotThere
 from obitus.store.records import Records
 from obitus.store.rows.alerts import FiringRow, LinkAct, MessageRow
 from obitus.store.rows.issues import Issue
 
 _ACTS: Final[dict[LinkAct, str]] = {"accept": "Accept", "park": "Park it", "silence": "Silence it for a day"}
-HAPPENED: Final = {
-    "issue-new": "new issue",
-    "issue-regressed": "regressed",
-    "issue-reopened": "back from parked",
-    "rate-stepped-up": "rate stepped up",
-    "quiet-failure": "quiet failure",
-}
 
 
 class Composer:
@@ -142,6 +134,7 @@ class Composer:
             return Headline(issue.type, issue.cause, issue.place).title
         key = ", ".join(value or "(none)" for value in firings.key_of(row))
         what = _what(row)
+        what = what[:1].upper() + what[1:]
         return f"{what}: {key}" if key else what if what == row.rule else f"{what} ({row.rule})"
 
     def _facts(self, row: FiringRow, issue: Issue | None) -> list[tuple[str, str]]:
@@ -164,8 +157,8 @@ class Composer:
 
 def _what(row: FiringRow) -> str:
     records = json.loads(row.records)
-    if (happened := records.get("event")) in HAPPENED:
-        return HAPPENED[str(happened)]
+    if what := records.get("what"):
+        return str(what)
     try:
         condition = read_condition(row.condition, row.begun_ms)
     except QuestionTrouble:
@@ -178,11 +171,3 @@ def _what(row: FiringRow) -> str:
 def acts_of(row: FiringRow) -> tuple[LinkAct, ...]:
     """Return what can be done with a firing from its message."""
     return ("accept", "park", "silence") if row.issue_id is not None else ("accept", "silence")
-
-
-def level_of(rows: Sequence[FiringRow]) -> Level:
-    """Return the highest priority among firings."""
-    return min((row.priority for row in rows), key=LEVELS.index)
-
-
-__all__ = ["HAPPENED", "Composer", "NotThere", "acts_of", "level_of"]

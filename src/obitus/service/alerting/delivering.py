@@ -29,7 +29,7 @@ from obitus.service.alerting.rendering import Renderer
 from obitus.service.clock import Clock
 from obitus.service.given import part
 from obitus.service.live import Live
-from obitus.service.outward.allowed import NotAllowed, OwnersFile
+from obitus.service.outward.allowed import AllowedFile, NotAllowed
 from obitus.service.outward.asking import Asker
 from obitus.service.outward.sealing import Seal, SealBroken
 from obitus.service.secrets import hash_of
@@ -57,7 +57,7 @@ class Kind(Protocol):
 class Channels:
     """Sends to channels of every kind."""
 
-    def __init__(self, allowed: OwnersFile, seal: Seal, live: Live, tls: ssl.SSLContext | None = None) -> None:
+    def __init__(self, allowed: AllowedFile, seal: Seal, live: Live, tls: ssl.SSLContext | None = None) -> None:
         context = tls or ssl.create_default_context()
         self.allowed, self.seal, self.renderer = allowed, seal, Renderer()
         asker = Asker(allowed, context)

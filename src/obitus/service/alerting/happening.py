@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, ClassVar, Final
@@ -9,7 +10,9 @@ from typing import Any, ClassVar, Final
 from obitus.core.alerting.conditions import Happening, Happens
 from obitus.core.asking import holds
 from obitus.core.asking.records import record_of
-from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS, to_text
+from obitus.core.asking.writing import term
+from obitus.core.clock import DAY_MS, to_text
+from obitus.core.quiet.failing import question_of
 from obitus.core.wording import minute_of
 from obitus.service.alerting.book import Known, RuleBook, to_of, uids
 from obitus.service.clock import Clock
@@ -20,10 +23,13 @@ from obitus.store.alerts import firings, history
 from obitus.store.alerts.firings import Fired
 from obitus.store.errors import UNREADABLE, NotThere
 from obitus.store.events import Event
+from obitus.store.quiet import RECENT_MS
 from obitus.store.records import Records
 from obitus.store.rows.alerts import QuietThen, StepThen
 from obitus.store.rows.issues import Issue
 
+WEEKS_MS: Final = 14 * DAY_MS
+_RELEASE: Final = re.compile(r" in release (\S+)[;.]")
 LATE_MS: Final = DAY_MS
 """What happened so long before it was reported is history, and wakes nobody."""
 TEXTS: Final = ("type", "cause", "message", "place", "entry_point", "subject")
@@ -50,6 +56,10 @@ class Occasion:
     environment: str
     issue: Issue | None = None
     subject: str = ""
+    records: tuple[str, str] = ("runs", "")
+    """Of which kind the records behind it are, and the question that finds them, where it is of no issue."""
+    back_ms: int = WEEKS_MS
+    """How far back they lie."""
 
 
 class Occasions:
@@ -115,18 +125,18 @@ class Occasions:
             except NotThere:
                 issue = None
         reason = f"In release {step.release}: {step.reason}"
-        return Occasion(
-            "rate stepped up",
-            "rate-stepped-up",
-            step.found_ms,
-            reason,
-            facts,
-            step.app_id,
-            step.app,
-            step.environment,
-            issue,
-            step.entry_point,
+        asked = " ".join(
+            (
+                term("app", "=", step.app),
+                term("release", "=", step.release),
+                *([term("entry_point", "=", step.entry_point)] if step.entry_point else []),
+                "outcome=failed",
+            )
         )
+        return Occasion(
+            "rate stepped up", "rate-stepped-up", step.found_ms, reason, facts, step.app_id, step.app, step.environment, issue,
+            step.entry_point, ("runs", asked),
+        )  # fmt: skip
 
     def of_quiet(self, quiet: QuietThen) -> Occasion:
         """Return a quiet failure: of a job that did not run, another kind."""
@@ -134,18 +144,15 @@ class Occasions:
         if quiet.kind in ("refused", "silent"):
             facts["entry_point"] = quiet.subject
         happening: Happening = "job late" if quiet.kind == "silent" else "quiet failure"
+        kind, asked = question_of(quiet.kind, quiet.app, quiet.subject)
+        # What holds since a release says which; anything else is of the last hours.
+        release = _RELEASE.search(quiet.reason)
+        if release is not None:
+            asked += f" {term('release', '=', release[1])}"
         return Occasion(
-            happening,
-            "quiet-failure",
-            quiet.found_ms,
-            quiet.reason,
-            facts,
-            quiet.app_id,
-            quiet.app,
-            quiet.environment,
-            None,
-            quiet.subject,
-        )
+            happening, "quiet-failure", quiet.found_ms, quiet.reason, facts, quiet.app_id, quiet.app, quiet.environment, None,
+            quiet.subject, (f"{kind}s", asked), WEEKS_MS if release is not None or quiet.kind == "silent" else RECENT_MS,
+        )  # fmt: skip
 
     def _facts(self, issue: Issue) -> dict[str, Any]:
         facts: dict[str, Any] = {
@@ -185,13 +192,17 @@ def fires(known: Known, occasion: Occasion) -> bool:
 
 def fired_of(occasion: Occasion, event_id: int | None) -> Fired:
     """Return what is kept of a rule that fires for it."""
-    records: dict[str, Any] = {"event": occasion.event, "app": occasion.app}
+    records: dict[str, Any] = {"what": occasion.happening, "app": occasion.app}
     if occasion.issue is not None:
         records |= {"kind": "issue", "issue": occasion.issue.id}
     else:
-        around = {"start": to_text(occasion.time_ms - 6 * HOUR_MS), "end": to_text(occasion.time_ms + MINUTE_MS)}
-        asked = f'app={occasion.app} entry_point="{occasion.subject}"'.replace('""', '"')
-        records |= {"kind": "runs" if occasion.event != "issue-new" else "failures", "question": asked, **around}
+        kind, asked = occasion.records
+        records |= {
+            "kind": kind,
+            "question": asked,
+            "start": to_text(occasion.time_ms - occasion.back_ms),
+            "end": to_text(occasion.time_ms + 1),
+        }
     return Fired(
         key=() if occasion.issue is not None else (occasion.subject,),
         begun_ms=occasion.time_ms,

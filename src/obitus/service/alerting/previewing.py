@@ -21,6 +21,7 @@ from obitus.core.headline import Headline
 from obitus.core.wording import minute_of
 from obitus.service.alerting.happening import TEXTS, occasions_between
 from obitus.service.alerting.windows import look_at
+from obitus.store import issues as issue_store
 from obitus.store.alerts import counting, runs
 from obitus.store.alerts.counting import Counted
 from obitus.store.asking.finding import names_in
@@ -37,8 +38,6 @@ class Preview:
     """The firings that there would have been, the latest first, and what the rule is looked at with."""
 
     firings: list[Firing] = field(default_factory=list)
-    titles: dict[int, str] = field(default_factory=dict)
-    """What each is about, by its place in the list, where that is not its group."""
     since_ms: int = 0
     """How far back it could be seen."""
     remark: str = ""
@@ -67,7 +66,23 @@ def preview_of(records: Records, condition: Condition, now_ms: int) -> Preview:
         if rule is None:
             found.now = "; ".join(f"{', '.join(key) or 'now'}: {one.reason}" for key, one in list(judged.items())[:3])
     found.firings.sort(key=lambda one: one.begun_ms, reverse=True)
+    _name_issues(records, condition, found)
     return found
+
+
+def _name_issues(records: Records, condition: Measured | Silent, found: Preview) -> None:
+    """Say which issues they are, where groups are issues: a number says nothing."""
+    if "issue" not in condition.by:
+        return
+    at = condition.by.index("issue")
+    numbers = {int(one.key[at]) for one in found.firings[:MOST_SHOWN] if one.key[at].isdigit()}
+    titles = {
+        str(one.id): Headline(one.type, one.cause, one.place).title
+        for one in issue_store.numbered(records.reader, sorted(numbers))
+    }
+    for one in found.firings:
+        name = f"{one.key[at]} {titles[one.key[at]]}" if one.key[at] in titles else one.key[at]
+        one.key = (*one.key[:at], name, *one.key[at + 1 :])
 
 
 def _happened(records: Records, condition: Happens, found: Preview, now_ms: int) -> None:

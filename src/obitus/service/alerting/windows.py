@@ -309,6 +309,8 @@ def look_at(
     """
     slot_ms = slot_ms_of(condition)
     within = window_slots(condition, now_ms, slot_ms)
+    if condition.is_usual:
+        within = range(min(start_ms for start_ms, _ in usual_windows(condition, now_ms)) // slot_ms, within[-1] + 1)
     back = max(len(within), COURSE if slot_ms < HOUR_MS else len(within)) + HOUR_MS // slot_ms
     first, last = within[-1] - back, within[-1]
     courses = amounts_in(records, condition, rule, names, range(first, last + 1), slot_ms)

@@ -68,7 +68,7 @@ When = Annotated[
 ]
 
 
-class RuleOrder(BaseModel):
+class AlertRuleOrder(BaseModel):
     """An alert rule."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
@@ -85,7 +85,7 @@ class RuleOrder(BaseModel):
     escalate_after_minutes: int | None = Field(default=None, ge=1, le=24 * 60)
 
 
-class NewRule(RuleOrder):
+class NewAlertRule(AlertRuleOrder):
     """A rule to use from now on."""
 
     name: str = Field(pattern=f"^{NAME.pattern}$", description="Small letters, digits and dashes.")
@@ -99,7 +99,7 @@ class ConditionOrder(BaseModel):
     when: When
 
 
-class FileOrder(BaseModel):
+class AlertFileOrder(BaseModel):
     """A file of rules."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
@@ -215,7 +215,7 @@ def add(
     book: TheRuleBook,
     windows: TheWindows,
     person: SignedIn,
-    order: NewRule,
+    order: NewAlertRule,
 ) -> AlertRuleAnswer:
     """Use a rule from now on."""
     wanted = _checked(records, order.name, order, clock.now_ms())
@@ -233,7 +233,7 @@ def change(
     windows: TheWindows,
     person: SignedIn,
     name: RuleName,
-    order: RuleOrder,
+    order: AlertRuleOrder,
 ) -> AlertRuleAnswer:
     """Change a rule. One with another condition begins anew: what it fired stays, and is over."""
     wanted = _checked(records, name, order, clock.now_ms())
@@ -252,7 +252,7 @@ def end(clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, nam
 
 @router.post("/apply", summary="Use the rules of a file", responses=described("bad-rule", "too-many"))
 def apply(
-    records: TheRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, order: FileOrder
+    records: TheRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, order: AlertFileOrder
 ) -> PlanAnswer:
     """Say what a file of rules would change, and change it unless only the plan is asked for. All of it is done, or nothing."""
     now_ms = clock.now_ms()
@@ -302,7 +302,7 @@ def _understood(text: str, now_ms: int) -> Condition:
         raise bad_question(trouble, "when") from None
 
 
-def _checked(records: Records, name: str, order: RuleOrder, now_ms: int) -> Wanted:
+def _checked(records: Records, name: str, order: AlertRuleOrder, now_ms: int) -> Wanted:
     after = order.escalate_after_minutes
     wanted = Wanted(
         name,

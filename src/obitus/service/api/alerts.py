@@ -133,7 +133,7 @@ class SilencesAnswer(BaseModel):
     silences: list[SilenceAnswer]
 
 
-class LinkOrder(BaseModel):
+class AlertLinkOrder(BaseModel):
     """What stands behind the sign # in a link."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
@@ -141,7 +141,7 @@ class LinkOrder(BaseModel):
     secret: str = Field(min_length=10, max_length=200)
 
 
-class LinkAnswer(BaseModel):
+class AlertLinkAnswer(BaseModel):
     """What a link does, before it does it."""
 
     act: LinkAct
@@ -152,7 +152,7 @@ class LinkAnswer(BaseModel):
     why_not: str
 
 
-class LinkUsedAnswer(BaseModel):
+class AlertLinkUsed(BaseModel):
     """What was done."""
 
     said: str
@@ -250,11 +250,13 @@ def end_silence(
 
 
 @open_router.post("/alert-link", summary="What a link in a message does", responses=described("not-found"))
-def look_at_link(records: AllRecords, clock: TheClock, delivering: TheDelivering, order: LinkOrder) -> LinkAnswer:
+def look_at_link(
+    records: AllRecords, clock: TheClock, delivering: TheDelivering, order: AlertLinkOrder
+) -> AlertLinkAnswer:
     """Say what a link would do, and do nothing. Whoever has the link need not be signed in."""
     link, row, issue = _linked(records, order.secret)
     why_not = _why_not(link, clock.now_ms())
-    return LinkAnswer(
+    return AlertLinkAnswer(
         act=link.act,
         asks=_asks(link.act, row, issue),
         title=delivering.composer.title(row, issue),
@@ -270,8 +272,8 @@ def look_at_link(records: AllRecords, clock: TheClock, delivering: TheDelivering
     "/alert-link/use", summary="Do what a link in a message does", responses=described("not-found", "changed-meanwhile")
 )
 def use_link(
-    records: AllRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, order: LinkOrder
-) -> LinkUsedAnswer:
+    records: AllRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, order: AlertLinkOrder
+) -> AlertLinkUsed:
     """Accept, park or silence, once. It is on record as done by the link."""
     link, row, issue = _linked(records, order.secret)
     now_ms = clock.now_ms()
@@ -287,7 +289,7 @@ def use_link(
 
     said = acts.do(channel.person_id, f"used link to {link.act}", f"firing {row.id}, {link.channel}", write)
     book.changed()
-    return LinkUsedAnswer(said=said)
+    return AlertLinkUsed(said=said)
 
 
 def _do(

@@ -112,7 +112,7 @@ class ChannelsAnswer(BaseModel):
     channels: list[ChannelAnswer]
 
 
-class TestAnswer(BaseModel):
+class ChannelTestAnswer(BaseModel):
     """What came of a test."""
 
     delivered: bool
@@ -144,7 +144,7 @@ class MessagesAnswer(BaseModel):
     messages: list[MessageAnswer]
 
 
-class TemplateOrder(BaseModel):
+class BodyTemplateOrder(BaseModel):
     """A template to try."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
@@ -153,7 +153,7 @@ class TemplateOrder(BaseModel):
     content_type: str = Field(default="application/json", max_length=40)
 
 
-class TemplateAnswer(BaseModel):
+class MadeBodyAnswer(BaseModel):
     """What a template makes of an example."""
 
     body: str
@@ -233,7 +233,7 @@ def test(
     some: TheChannels,
     person: SignedIn,
     name: ChannelName,
-) -> TestAnswer:
+) -> ChannelTestAnswer:
     """Send a message that says that it is a test, once, and return what was answered."""
     channel, began_ms = store.named(records.reader, name), clock.now_ms()
     try:
@@ -241,7 +241,7 @@ def test(
     except DeliveryTrouble as trouble:
         answer, arrived = str(trouble), False
     acts.do(person.id, "tested channel", f"{name}: {'delivered' if arrived else 'not delivered'}", lambda _: None)
-    return TestAnswer(delivered=arrived, answer=answer, took_ms=max(0, clock.now_ms() - began_ms))
+    return ChannelTestAnswer(delivered=arrived, answer=answer, took_ms=max(0, clock.now_ms() - began_ms))
 
 
 @router.get("/channels/{name}/messages", summary="Messages of a channel", responses=described("not-found"))
@@ -270,15 +270,17 @@ def send_again(
 
 
 @router.post("/channels/preview-template", summary="Try a template")
-def preview_template(clock: TheClock, settings: TheSettings, some: TheChannels, order: TemplateOrder) -> TemplateAnswer:
+def preview_template(
+    clock: TheClock, settings: TheSettings, some: TheChannels, order: BodyTemplateOrder
+) -> MadeBodyAnswer:
     """Render a template with an example. What it is given: `title`, `kind`, `priority`, `parts`, `plain`, `home`, `uid`, `sent`."""
     if order.content_type not in ("application/json", "text/plain"):
         raise Problem("bad-field", "content_type: application/json or text/plain is expected.", field="content_type")
     try:
         body, _ = some.webhook.body(example(settings.url, clock.now_ms()), order.template, order.content_type)
     except DeliveryTrouble as trouble:
-        return TemplateAnswer(body="", trouble=str(trouble))
-    return TemplateAnswer(body=body.decode("utf-8", "replace"), trouble="")
+        return MadeBodyAnswer(body="", trouble=str(trouble))
+    return MadeBodyAnswer(body=body.decode("utf-8", "replace"), trouble="")
 
 
 @router.get("/me/quiet-hours", summary="My quiet hours")

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated
 
 from fastapi import APIRouter, Depends, Path
 from pydantic import BaseModel
 
-from obitus.core.asking.writing import quoted, term
 from obitus.core.clock import to_text
-from obitus.core.quiet.finding import Kind
+from obitus.core.quiet.failing import question_of
 from obitus.service.api.answers import Done, QuietAnswer
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.jobs.collecting import TheCollecting
@@ -127,18 +126,3 @@ def _answer(row: QuietRow) -> QuietAnswer:
         records=records,
         question=question,
     )
-
-
-def question_of(kind: Kind, app: str, subject: str) -> tuple[Literal["run", "log"], str]:
-    """Return a question that finds the records of a quiet failure, and of which kind they are."""
-    of_app = term("app", "=", app)
-    if kind == "refused":
-        return "run", f"{of_app} {term('entry_point', '=', subject)} outcome=refused"
-    if kind == "silent":
-        return "run", f"{of_app} {term('entry_point', '=', subject)}"
-    if "…" in subject:
-        # Values were left out: its longest piece is looked for.
-        said = quoted(max((piece.strip() for piece in subject.split("…")), key=len))
-    else:
-        said = f"({term('template', '=', subject)} or {term('message', '=', subject)})"
-    return "log", f"{of_app} severity>=WARN {said}"

@@ -37,7 +37,7 @@ class Allowed:
         return name in self.addresses or f"{name}:{port}" in self.addresses
 
 
-class OwnersFile:
+class AllowedFile:
     """Reads the file again whenever it was changed."""
 
     def __init__(self, folder: Path) -> None:

@@ -17,7 +17,7 @@ from urllib.parse import urljoin, urlsplit
 
 import urllib3
 
-from obitus.service.outward.allowed import NotAllowed, OwnersFile
+from obitus.service.outward.allowed import AllowedFile, NotAllowed
 
 CONNECT_S: Final = 5.0
 READ_S: Final = 10.0
@@ -70,7 +70,7 @@ def is_near(address: str) -> bool:
 class Asker:
     """Asks addresses, as far as they are allowed."""
 
-    def __init__(self, allowed: OwnersFile, context: ssl.SSLContext | None = None) -> None:
+    def __init__(self, allowed: AllowedFile, context: ssl.SSLContext | None = None) -> None:
         self.allowed = allowed
         self._context = context or ssl.create_default_context()
 

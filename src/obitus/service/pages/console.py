@@ -39,6 +39,8 @@ def asset(name: str) -> Response:
 @router.get("/issues")
 @router.get("/issues/{rest:path}")
 @router.get("/shift")
+@router.get("/alerts")
+@router.get("/alerts/{rest:path}")
 @router.get("/now")
 @router.get("/now/{rest:path}")
 @router.get("/search")

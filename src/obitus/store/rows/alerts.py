@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal, NamedTuple
 
 from obitus.core.priority import Level
+from obitus.core.quiet.finding import Kind
 
 ChannelKind = Literal["mail", "webhook", "command", "file", "console"]
 MessageKind = Literal["firing", "over", "escalation", "digest", "test"]
@@ -219,7 +220,7 @@ class QuietThen(NamedTuple):
     app: str
     app_id: int
     environment: str
-    kind: str
+    kind: Kind
     subject: str
     reason: str
     found_ms: int

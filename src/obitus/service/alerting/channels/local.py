@@ -13,7 +13,7 @@ from obitus.core.alerting.letters import as_data, as_text
 from obitus.service.alerting.channels.base import DeliveryTrouble, Outgoing, SettingsTrouble
 from obitus.service.alerting.channels.webhook import cloud_event
 from obitus.service.live import Live
-from obitus.service.outward.allowed import NotAllowed, OwnersFile
+from obitus.service.outward.allowed import AllowedFile, NotAllowed
 
 COMMAND_S: Final = 10.0
 MOST_SAID: Final = 2000
@@ -39,7 +39,7 @@ def checked_file(settings: dict[str, Any]) -> dict[str, Any]:
 class Command:
     """Runs a command that the owner's file allows. It gets the message as JSON on its standard input, and nothing as an argument."""
 
-    def __init__(self, allowed: OwnersFile) -> None:
+    def __init__(self, allowed: AllowedFile) -> None:
         self._allowed = allowed
 
     def send(self, out: Outgoing) -> str:
@@ -73,7 +73,7 @@ class Command:
 class File:
     """Appends messages to a file, one CloudEvent a line; a full one is set aside as ``.1``, the one before it is removed."""
 
-    def __init__(self, allowed: OwnersFile) -> None:
+    def __init__(self, allowed: AllowedFile) -> None:
         self._allowed = allowed
 
     def send(self, out: Outgoing) -> str:

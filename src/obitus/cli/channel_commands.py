@@ -1,0 +1,213 @@
+"""``obitus channel``: where messages are delivered, whether they arrive, and a test of each."""
+
+from __future__ import annotations
+
+import getpass
+import sys
+from typing import Annotated, Any
+from urllib.parse import quote
+
+import typer
+from rich.text import Text
+
+from obitus.cli import show
+from obitus.cli.api import api
+from obitus.cli.commands import Json, Token, Url, app, print_json
+from obitus.cli.errors import Refused, UsageTrouble
+from obitus.cli.safe import safe
+from obitus.core.wording import count_of, minute_of
+
+channel = typer.Typer(
+    help="Where messages are delivered: mail, webhooks, a command, a file, open consoles.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+)
+app.add_typer(channel, name="channel", short_help="Where alerts are delivered; test them.")
+Name = Annotated[str, typer.Argument(metavar="NAME", help="The channel's name.")]
+KINDS = ("mail", "webhook", "command", "file", "console")
+_NUMBERS = frozenset({"port"})
+
+
+@channel.command("list")
+def list_channels(url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """List the channels, and how deliveries go."""
+    answer = api(url, token).get("/api/channels")
+    if as_json:
+        print_json(answer)
+        return
+    for one in answer["channels"]:
+        _shown(one)
+    if not answer["channels"]:
+        show.say("No channel yet. Show alerts in open consoles: obitus channel add screen console")
+
+
+@channel.command("add")
+def add(
+    name: Name,
+    kind: Annotated[str, typer.Argument(metavar="KIND", help=f"{', '.join(KINDS)}.")],
+    settings: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--set",
+            metavar="NAME=VALUE",
+            help="A setting: host=…, to=…, url=…, command=…, path=…. Again for more; several `to` are several addresses.",
+        ),
+    ] = None,
+    secrets: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--secret", metavar="NAME", help="A secret (password, secret), asked for, or read from standard input."
+        ),
+    ] = None,
+    template: Annotated[str | None, typer.Option("--template", help="Of a webhook's body: a file with Jinja2.")] = None,
+    person: Annotated[str | None, typer.Option("--person", help="Whose it is: their quiet hours hold.")] = None,
+    digest: Annotated[str, typer.Option("--digest", help="A digest each day (08:00) or week (mon 08:00).")] = "",
+    zone: Annotated[str, typer.Option("--zone", help="The time zone of the digest: Europe/Oslo.")] = "UTC",
+    change: Annotated[bool, typer.Option("--change", help="Change one that is there. Secrets not given stay.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Keep a channel, or change one. Secrets are kept encrypted, and never shown again."""
+    order: dict[str, Any] = {
+        "kind": kind, "settings": _settings(settings or []), "template": _template(template), "person": person, "digest_at": digest, "digest_zone": zone,
+    }  # fmt: skip
+    if secrets:
+        order["secrets"] = {one: _secret(one) for one in secrets}
+    asked = api(url, token)
+    path = f"/api/channels/{quote(name, safe='')}"
+    answer = asked.put(path, order) if change else asked.post("/api/channels", order | {"name": name})
+    if as_json:
+        print_json(answer)
+        return
+    _shown(answer)
+    show.say(f"See whether it works: obitus channel test {safe(name)}", show.QUIET)
+
+
+@channel.command("test")
+def test(name: Name, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Send a message that says that it is a test."""
+    answer = api(url, token).post(f"/api/channels/{quote(name, safe='')}/test", {})
+    if as_json:
+        print_json(answer)
+    elif answer["delivered"]:
+        show.say(f"Delivered in {answer['took_ms']} ms: {safe(answer['answer'])}")
+    if not answer["delivered"]:
+        raise Refused(f"not delivered: {answer['answer']}")
+
+
+@channel.command("messages")
+def messages(name: Name, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """List the latest messages of a channel, and how each delivery went."""
+    answer = api(url, token).get(f"/api/channels/{quote(name, safe='')}/messages")
+    if as_json:
+        print_json(answer)
+        return
+    for one in answer["messages"]:
+        style = show.FAILED if one["given_up"] or (one["tries"] and not one["delivered"]) else ""
+        show.console.print(
+            Text(f"{one['number']:>5}  {minute_of(one['made'])}  {one['kind']:10} ").append(
+                safe(one["said"]), style=style
+            )
+        )
+    if not answer["messages"]:
+        show.say(f"Nothing was sent to {safe(name)} yet. Try it: obitus channel test {safe(name)}")
+
+
+@channel.command("send-again")
+def send_again(
+    number: Annotated[int, typer.Argument(metavar="NUMBER", min=1, help="The message's number.")],
+    url: Url = None,
+    token: Token = None,
+) -> None:
+    """Try a message again that was given up."""
+    api(url, token).post(f"/api/messages/{number}/send-again", {})
+    show.say(f"Message {number} is tried again.")
+
+
+@channel.command("remove")
+def remove(name: Name, url: Url = None, token: Token = None) -> None:
+    """Remove a channel, with its secrets. What waits for it is not sent."""
+    api(url, token).delete(f"/api/channels/{quote(name, safe='')}")
+    show.say(f"The channel {safe(name)} is removed.")
+
+
+@channel.command("quiet-hours")
+def quiet_hours(
+    hours: Annotated[
+        str | None, typer.Argument(metavar="[HOURS]", help="22:00-07:00, or sat,sun 00:00-24:00; none for never.")
+    ] = None,
+    zone: Annotated[str, typer.Option("--zone", help="Your time zone: Europe/Oslo.")] = "UTC",
+    url: Url = None,
+    token: Token = None,
+) -> None:
+    """Say when messages to channels of yours wait; those of high priority do not."""
+    asked = api(url, token)
+    if hours is None:
+        found = asked.get("/api/me/quiet-hours")
+    else:
+        found = asked.put("/api/me/quiet-hours", {"hours": "" if hours == "none" else hours, "zone": zone})
+    show.say(f"Quiet: {safe(found['hours'])} {safe(found['zone'])}" if found["hours"] else "You have no quiet hours.")
+
+
+def _settings(pairs: list[str]) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for pair in pairs:
+        name, sign, value = pair.partition("=")
+        if not sign:
+            raise UsageTrouble(f"--set {pair!r}: NAME=VALUE is expected, such as host=mail.skerry.example.")
+        if name in _NUMBERS:
+            if not value.isdigit():
+                raise UsageTrouble(f"--set {pair!r}: {name} is a number.")
+            found[name] = int(value)
+        elif name == "to":
+            found.setdefault("to", []).append(value)
+        else:
+            found[name] = value
+    return found
+
+
+def _secret(name: str) -> str:
+    return getpass.getpass(f"{name}: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+
+
+def _template(path: str | None) -> str:
+    if path is None:
+        return ""
+    try:
+        with open(path, encoding="utf-8") as file:  # noqa: PTH123 - as the shell names it
+            return file.read()
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageTrouble(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}.") from error
+
+
+def _shown(one: dict[str, Any]) -> None:
+    settings = ", ".join(
+        f"{name}={', '.join(value) if isinstance(value, list) else value}"
+        for name, value in one["settings"].items()
+        if value
+    )
+    whose = f" of {one['person']}" if one["person"] else ""
+    show.console.print(Text(safe(one["name"]), style="bold").append(f"  {one['kind']}{safe(whose)}  {safe(settings)}"))
+    going = one["deliveries"]
+    said = []
+    if going["delivered"]:
+        said.append(f"delivered last {minute_of(going['delivered'])}")
+    if one["next_digest"]:
+        said.append(f"next digest {minute_of(one['next_digest'])}")
+    if one["quiet_hours"]:
+        said.append(f"quiet {one['quiet_hours']}")
+    if said:
+        show.say(f"    {safe('; '.join(said))}", show.QUIET)
+    if going["waiting"]:
+        show.say(
+            f"    {count_of(going['waiting'], 'message waits', 'messages wait')}, {count_of(going['tries'], 'try', 'tries')}: {safe(going['trouble'] or 'not due yet')}",
+            show.FAILED if going["trouble"] else show.QUIET,
+        )
+    if going["given_up"]:
+        show.say(
+            f"    {count_of(going['given_up'], 'message')} did not arrive. Which: obitus channel messages {safe(one['name'])}",
+            show.FAILED,
+        )
+    if one["allowed"]:
+        show.say(f"    {safe(one['allowed'])}", show.FAILED)
