@@ -78,11 +78,12 @@ def watch(
     spool_bytes: int = 64 * 1024 * 1024,
     spool_hours: float = 168.0,
     exit_s: float | None = None,
+    also: str | None = None,
 ) -> None:
     """Start reporting. What is not given comes from the environment (``OBITUS_URL``, ``OBITUS_KEY``, …).
 
-    Called again, it starts again with the new settings. With ``OBITUS_OFF=1``, or without an address or a key, nothing
-    is ever reported.
+    Called again, it starts again with the new settings. With ``OBITUS_OFF=1``, or without an address or a key (and no
+    file beside it), nothing is ever reported.
 
     - ``own``: modules that are the app's own code although they are installed like libraries.
     - ``logs``, ``breadcrumbs``: from which severity log records are sent, or become breadcrumbs, by logger:
@@ -96,6 +97,7 @@ def watch(
     - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
     - ``spool``, ``spool_bytes``, ``spool_hours``: where reports wait while the service is away, and how many for how long.
     - ``exit_s``: longest time in seconds that a process which has something to tell takes for it at its end (2).
+    - ``also``: ``file:/whole/path.ndjson``, a file beside the service, or in its place; ``obitus send`` brings it in later.
     """
     try:
         # Much to load for who imports this and does not report.
@@ -128,6 +130,7 @@ def watch(
             spool_bytes=spool_bytes,
             spool_hours=spool_hours,
             exit_s=exit_s,
+            also=also,
         )
     except settings.SettingTrouble as trouble:
         # What was to be hidden is not known: then nothing may leave.

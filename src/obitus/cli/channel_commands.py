@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import getpass
 import sys
+from collections.abc import Collection
 from typing import Annotated, Any
 from urllib.parse import quote
 
@@ -70,10 +71,10 @@ def add(
 ) -> None:
     """Keep a channel, or change one. Secrets are kept encrypted, and never shown again."""
     order: dict[str, Any] = {
-        "kind": kind, "settings": _settings(settings or []), "template": _template(template), "person": person, "digest_at": digest, "digest_zone": zone,
+        "kind": kind, "settings": settings_of(settings or []), "template": _template(template), "person": person, "digest_at": digest, "digest_zone": zone,
     }  # fmt: skip
     if secrets:
-        order["secrets"] = {one: _secret(one) for one in secrets}
+        order["secrets"] = {one: secret_of(one) for one in secrets}
     asked = api(url, token)
     path = f"/api/channels/{quote(name, safe='')}"
     answer = asked.put(path, order) if change else asked.post("/api/channels", order | {"name": name})
@@ -150,13 +151,14 @@ def quiet_hours(
     show.say(f"Quiet: {safe(found['hours'])} {safe(found['zone'])}" if found["hours"] else "You have no quiet hours.")
 
 
-def _settings(pairs: list[str]) -> dict[str, Any]:
+def settings_of(pairs: list[str], numbers: Collection[str] = _NUMBERS) -> dict[str, Any]:
+    """Return settings from NAME=VALUE pairs; raises UsageTrouble."""
     found: dict[str, Any] = {}
     for pair in pairs:
         name, sign, value = pair.partition("=")
         if not sign:
             raise UsageTrouble(f"--set {pair!r}: NAME=VALUE is expected, such as host=mail.skerry.example.")
-        if name in _NUMBERS:
+        if name in numbers:
             if not value.isdigit():
                 raise UsageTrouble(f"--set {pair!r}: {name} is a number.")
             found[name] = int(value)
@@ -167,7 +169,8 @@ def _settings(pairs: list[str]) -> dict[str, Any]:
     return found
 
 
-def _secret(name: str) -> str:
+def secret_of(name: str) -> str:
+    """Return a secret that is typed in unseen, or stands on the next line of standard input."""
     return getpass.getpass(f"{name}: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
 
 

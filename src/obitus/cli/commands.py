@@ -42,6 +42,8 @@ MODULES: Final = {
     "release_commands": ("releases", "release", "compare", "deploy"),
     "program_commands": ("version", "run", "fingerprint", "check"),
     "read_command": ("read",),
+    "send_command": ("send",),
+    "target_commands": ("target",),
     "mcp_command": ("mcp",),
     "document_command": ("document",),
 }

@@ -68,7 +68,7 @@ def read(
 
         sending = Sending(settings.url, settings.key)
     with ExitStack() as stack:
-        stack.enter_context(_said())
+        stack.enter_context(said())
         options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run, lines)  # type: ignore[arg-type]
         names = on_disk.files_of(files)
         bar = _Bar(names, stack) if sys.stderr.isatty() else None
@@ -98,7 +98,7 @@ def read(
 
 
 @contextmanager
-def _said() -> Iterator[None]:
+def said() -> Iterator[None]:
     """Let what goes wrong while reading end the command, with the status that stands for it."""
     from obitus.reading.troubles import KeyNotTaken, ReadingTrouble, SendingRefused, ServiceAway
 

@@ -13,6 +13,7 @@ import time
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any, Final
 
 from obitus.client.posting import Connection, PostTrouble
@@ -54,6 +55,10 @@ def _steps(settings: Settings) -> Iterator[Finding]:
     if settings.off:
         yield Finding("switch", False, "Reporting is switched off. Unset OBITUS_OFF to report.")
     yield Finding("switch", True, "Reporting is on.")
+    if settings.also is not None:
+        yield _also(settings.also)
+    if settings.only_file:
+        return
     if not settings.url:
         yield Finding("address", False, "OBITUS_URL is not set. Set it to the service's address (Set-up shows it).")
     url = (settings.url or "").rstrip("/")
@@ -88,6 +93,19 @@ def _steps(settings: Settings) -> Iterator[Finding]:
         yield Finding("release", True, f"Reports name release {settings.release}.")
     else:
         yield Finding("release", True, "OBITUS_RELEASE is not set: regressions are judged by time.")
+
+
+def _also(path: Path) -> Finding:
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with path.open("ab"):
+            pass
+        size = path.stat().st_size
+    except OSError as error:
+        return Finding(
+            "file", False, f"{path} cannot be written ({error.strerror or error}). Name another file in OBITUS_ALSO."
+        )
+    return Finding("file", True, f"{path}: {size:,} bytes. Bring it in later: obitus send {path}")
 
 
 def _spool(settings: Settings) -> Finding:

@@ -35,8 +35,8 @@ class Reporter:
         keeps: bool = True,
         family: str = "",
     ) -> None:
-        if settings.url is None or settings.key is None:
-            raise ValueError("a reporter needs an address and a key")
+        if not settings.only_file and (settings.url is None or settings.key is None):
+            raise ValueError("a reporter needs an address and a key, or a file to write to")
         self.settings = settings
         self.timer = timer
         self.base = Base(

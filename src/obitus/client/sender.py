@@ -23,6 +23,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from obitus.client import state
+from obitus.client.also import AlsoFile
 from obitus.client.encoding import Encoder
 from obitus.client.log import Sayings, is_ours, log
 from obitus.client.native import Signals, Worker, allocate_lock, is_finalizing, monotonic, sleep
@@ -78,9 +79,12 @@ class Sender:
         self.sayings = Sayings()
         self._encoder = Encoder(settings, redactor, self.drop, self.sayings)
         self._url = (settings.url or "").rstrip("/") + "/reports"
+        self._also = AlsoFile(settings.also, self.drop) if settings.also is not None else None
+        self._only_file = settings.only_file
         self._connection: Connection | None = None
         try:
-            self._connection = Connection(self._url)
+            if not self._only_file:
+                self._connection = Connection(self._url)
         except ValueError as error:
             self.sayings.say("address", f"Obitus: nothing is sent: {error}. Set OBITUS_URL.")
         self._waiting: deque[dict[str, Any]] = deque()
@@ -131,7 +135,12 @@ class Sender:
     def begin(self) -> None:
         """Open the spool; where earlier processes left something in it, start sending that."""
         spool = self.spool()
-        if spool is not None and spool.others_left_something():
+        if spool is None or not spool.others_left_something():
+            return
+        if self._only_file:
+            with self._holding:
+                self._bring_over(spool)
+        else:
             self._poster.start()
 
     def put(self, report: dict[str, Any]) -> bool:
@@ -148,12 +157,61 @@ class Sender:
 
         Return whether it was taken. Nothing here waits for another thread or takes a lock.
         """
+        if self._only_file:
+            return self._keep_in_file(report)
         path = self.put_down(report)
         if path is None:
             # It is out of room, or there is no spool: what can be encoded waits in memory.
             return report.get("dropped") is None and self.put(report)
         self.wake()
         return True
+
+    def _keep_in_file(self, report: dict[str, Any]) -> bool:
+        """Have a report in the file beside the service when this returns; queue it where that cannot be done."""
+        was_ours, state.ours.working = is_ours(), True
+        try:
+            line = self._encoder.line(report)
+            if line is None:
+                return False
+            self._write_alone([line])
+            return True
+        finally:
+            state.ours.working = was_ours
+
+    def write_also(self, lines: list[bytes]) -> bool:
+        """Write lines to the file beside the service, where there is one; return whether they are there.
+
+        Never raises for what the disk does. With the file alone, what it does not take waits in the spool for a later start.
+        """
+        if self._also is None or not lines:
+            return False
+        try:
+            self._also.write(lines)
+        except OSError as error:
+            if is_the_apps(error):
+                raise
+            self.sayings.say("also", f"Obitus: {self._also.path} takes no more ({error}). Free some space there.")
+            return False
+        if self._only_file:
+            self.sent += len(lines)
+            self.sent_last_s = time.time()
+        return True
+
+    def _write_alone(self, lines: list[bytes]) -> None:
+        """Write lines to the file, where no service is named; what it does not take is put down in the spool."""
+        if self.write_also(lines):
+            return
+        spool = self.spool()
+        for number, line in enumerate(lines):
+            try:
+                if spool is None:
+                    raise OSError("there is no spool")
+                spool.put_down(line)
+            except OSError as error:
+                if is_the_apps(error):
+                    raise
+                self.drop("the file takes no more", len(lines) - number)
+                return
 
     def put_down(self, report: dict[str, Any], *, held: bool = False) -> Path | None:
         """Write a report to a file of its own in the spool, to be sent with the rest unless it is ``held``."""
@@ -170,6 +228,7 @@ class Sender:
             if held:
                 spool.held.add(path)
             else:
+                self.write_also([line])
                 spool.expect(path, line)
             return path
         except Exception as error:
@@ -189,7 +248,13 @@ class Sender:
             path.unlink(missing_ok=True)
         else:
             try:
-                spool.expect_file(path)
+                line = spool.line_in(path)
+                if self._only_file:
+                    if self.write_also(line):
+                        path.unlink(missing_ok=True)
+                elif line:
+                    self.write_also(line)
+                    spool.expect(path, line[0])
             except OSError:
                 return
         spool.held.discard(path)
@@ -248,7 +313,11 @@ class Sender:
             self._poster.rest(0.05)
             return
         if family:
-            self._with_spool(lambda spool: spool.adopt(self._family))
+            self._with_spool(
+                lambda spool: self._bring_over(spool, self._family) if self._only_file else spool.adopt(self._family)
+            )
+        if self._only_file:
+            return
         if not self._is_urgent():
             return
         # The poster may be at it already: then it need not be done twice.
@@ -361,7 +430,7 @@ class Sender:
             if asked:
                 self._tickets.extend(asked)
                 self._hurry = True
-            if self._tickets or (self.waiting and not self._poster.running):
+            if self._tickets or (self.waiting and not self._poster.running and not self._only_file):
                 self._poster.start()
             if not self._backing_off or self._hurry:
                 self._poster.wake()
@@ -376,7 +445,20 @@ class Sender:
             return
         with self._holding:
             self._adopted_s = monotonic()
-            spool.adopt()
+            if self._only_file:
+                self._bring_over(spool)
+            else:
+                spool.adopt()
+
+    def _bring_over(self, spool: Spool, family: str | None = None) -> None:
+        """Write what processes that are gone had put down, and not in the file yet, to the file."""
+        found = 1
+        while found:
+            found = spool.adopt(family)
+            while (batch := spool.peek(BATCH_REPORTS, BATCH_BYTES)).lines:
+                if not self.write_also(batch.lines):
+                    return
+                spool.done(batch)
 
     def _write_down(self, timeout_s: float = -1) -> None:
         """Write what waits in the queue, as far as it waited when this began, to the spool or to memory."""
@@ -410,6 +492,10 @@ class Sender:
             self._holding.release()
 
     def _hold(self, lines: list[bytes]) -> None:
+        if self._only_file:
+            self._write_alone(lines)
+            return
+        self.write_also(lines)
         spool = self._spools.get("spool")
         if spool is not None:
             try:

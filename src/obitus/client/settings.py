@@ -25,6 +25,7 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_LEAVE_OUT": "Kinds of breadcrumbs to leave out: `http, statement, log, process`.",
     "OBITUS_HIDE": "Redaction rules of the team beside the default ones, one a line: `name vessel pin`, `e-mail`, …",
     "OBITUS_SPOOL": "Folder where reports wait while the service is away; `off` keeps them in memory only.",
+    "OBITUS_ALSO": "A file beside the service, or in its place: `file:/var/spool/ferry/reports.ndjson`. `obitus send` brings it in.",
     "OBITUS_EXIT_S": "Longest time in seconds that a process which has something to tell takes for it at its end: 2; 0 leaves it to the next start.",
 }
 KINDS_TO_LEAVE_OUT: Final = ("http", "statement", "log", "process", "mark", "failure")
@@ -72,19 +73,29 @@ class Settings:
     """Most bytes that wait there; the oldest go first."""
     spool_hours: float = 7 * 24.0
     """Longest time that they wait there."""
+    also: Path | None = None
+    """A file that reports are written to beside the service, or in its place where no service is named."""
     exit_s: float = 2.0
     """Longest time that the end of a process may take to hand over what it has to tell."""
 
     @property
     def spool_of_address(self) -> Path | None:
-        """The part of the spool for this service and key: another app's reports are none of this one's business."""
+        """The part of the spool for this service and key, or for a file alone: another app's reports are none of this one's business."""
         if self.spool is None:
             return None
-        return self.spool / hashlib.sha256(f"{(self.url or '').rstrip('/')} {self.key}".encode()).hexdigest()[:20]
+        goal = str(self.also) if self.only_file else f"{(self.url or '').rstrip('/')} {self.key}"
+        return self.spool / hashlib.sha256(goal.encode()).hexdigest()[:20]
+
+    @property
+    def only_file(self) -> bool:
+        """Whether reports go to a file alone: no service is named."""
+        return self.also is not None and not self.url
 
     @property
     def missing(self) -> str | None:
         """The name of a setting without which nothing can be reported."""
+        if self.only_file:
+            return None
         if not self.url:
             return "OBITUS_URL"
         return None if self.key else "OBITUS_KEY"
@@ -107,6 +118,7 @@ def load(
     without: Sequence[str] | None = None,
     hide: Sequence[str] | None = None,
     spool: str | os.PathLike[str] | None = None,
+    also: str | os.PathLike[str] | None = None,
     exit_s: float | None = None,
     own: Sequence[str] = (),
     environ: Mapping[str, str] | None = None,
@@ -157,10 +169,23 @@ def load(
         else Path(place.strip())
         if place.strip()
         else default_spool(found),
+        also=_file_of(os.fspath(also) if also is not None else choose(None, "OBITUS_ALSO")),
         exit_s=max(0.0, exit_s),
         own=tuple(own) or tuple((found.get("OBITUS_OWN") or "").replace(",", " ").split()),
         **more,
     )
+
+
+def _file_of(text: str | None) -> Path | None:
+    """Return the file that a second destination names: ``file:/var/spool/ferry/reports.ndjson``."""
+    if not text:
+        return None
+    kind, _, path = text.partition(":")
+    if kind != "file" or not Path(path.removeprefix("//")).is_absolute():
+        raise SettingTrouble(
+            f"OBITUS_ALSO: {text!r} is no file. Say file:/var/spool/ferry/reports.ndjson, with the whole path."
+        )
+    return Path(path.removeprefix("//"))
 
 
 def _seconds(text: str | None, name: str, default: float) -> float:

@@ -210,11 +210,9 @@ class Spool:
             for path, _ in taken:
                 path.unlink(missing_ok=True)
 
-    def expect_file(self, path: Path) -> None:
-        """Join what was put down and held until now. Raises OSError where it is gone."""
-        lines, _ = _whole_lines(path.read_bytes(), 1, _READ_BYTES)
-        if lines:
-            self.expect(path, lines[0])
+    def line_in(self, path: Path) -> list[bytes]:
+        """Return the line that was put down in a file; none where it is not whole. Raises OSError where it is gone."""
+        return _whole_lines(path.read_bytes(), 1, _READ_BYTES)[0]
 
     def others_left_something(self) -> bool:
         """Whether there is anything in the folder that this process did not write."""

@@ -20,9 +20,13 @@ MOST_REASONS: Final = 5
 
 
 class Sending:
-    """One service and reporting key. What ``add`` was given is on the service's disk when ``flush`` comes back."""
+    """One service and reporting key. What ``add`` was given is on the service's disk when ``flush`` comes back.
 
-    def __init__(self, url: str, key: str) -> None:
+    ``corrects`` says whether this machine's clock made the times: the service puts them right then, where the clock is off.
+    """
+
+    def __init__(self, url: str, key: str, *, corrects: bool = True) -> None:
+        self._corrects = corrects
         self._url = url.rstrip("/")
         self._key = key
         self._pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(60.0))
@@ -35,7 +39,10 @@ class Sending:
 
     def add(self, report: dict[str, Any]) -> None:
         """Send a report with its batch; raises a SendingTrouble where the service does not take it."""
-        line = json.dumps(report, ensure_ascii=False).encode("utf-8", "replace")
+        self.add_line(json.dumps(report, ensure_ascii=False).encode("utf-8", "replace"))
+
+    def add_line(self, line: bytes) -> None:
+        """Do the same with a report that is a line of JSON already."""
         self._lines.append(line)
         self._bytes += len(line)
         if len(self._lines) >= BATCH_REPORTS or self._bytes >= BATCH_BYTES:
@@ -57,7 +64,7 @@ class Sending:
                         "Authorization": f"Bearer {self._key}",
                         "Content-Type": media_type("read"),
                         "Content-Encoding": "gzip",
-                        "Obitus-Clock": datetime.now(UTC).isoformat(),
+                        **({"Obitus-Clock": datetime.now(UTC).isoformat()} if self._corrects else {}),
                     },
                 )
             except (urllib3.exceptions.HTTPError, ValueError) as error:

@@ -31,9 +31,11 @@ from obitus.service.api import lists as api_lists
 from obitus.service.api import log_orders as api_log_orders
 from obitus.service.api import looking as api_looking
 from obitus.service.api import me as api_me
+from obitus.service.api import metrics as api_metrics
 from obitus.service.api import notes as api_notes
 from obitus.service.api import now as api_now
 from obitus.service.api import openid as api_openid
+from obitus.service.api import passing as api_passing
 from obitus.service.api import people as api_people
 from obitus.service.api import person as api_person
 from obitus.service.api import quiet as api_quiet
@@ -190,6 +192,8 @@ def make_app() -> FastAPI:
         api_alerts.open_router,
         api_alert_rules.router,
         api_channels.router,
+        api_passing.router,
+        api_metrics.router,
         api_person.router,
         api_log_orders.router,
         api_against.router,

@@ -26,6 +26,7 @@ _FILES: Final = re.compile(
 PERSON: Final = "obitus.person"
 """Where a request's scope holds who asks, None for a reporting key."""
 SIGN_IN: Final = "/api/sign-in"
+METRICS: Final = "/metrics"
 LINK: Final = "/api/alert-link"
 """Where a link in a message is followed: what it holds is a secret that is good once."""
 MOST_ADDRESSES: Final = 10_000
@@ -60,7 +61,7 @@ class Front:
         try:
             request.check_announced()
             path = scope["path"]
-            if path.startswith("/api/") and path not in OPEN:
+            if path == METRICS or (path.startswith("/api/") and path not in OPEN):
                 scope[PERSON] = await asyncio.to_thread(self._who, scope)
             await self._app(scope, request.receive, request.send)
         except Problem as problem:

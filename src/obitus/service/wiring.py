@@ -22,6 +22,7 @@ from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
 from obitus.service.outward.allowed import AllowedFile
 from obitus.service.outward.sealing import Seal
+from obitus.service.passing.passing import Passing
 from obitus.service.presence import Presence
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
@@ -52,9 +53,11 @@ class Parts:
         self.collecting = Collecting(self.records, self.clock, preparer)
         self.live.others.append(self.tailing)
         self.rule_book = RuleBook(self.records, self.clock)
-        self.channels = Channels(AllowedFile(settings.data), Seal(settings.data), self.live, settings.tls)
+        allowed, seal = AllowedFile(settings.data), Seal(settings.data)
+        self.channels = Channels(allowed, seal, self.live, settings.tls)
         self.delivering = Delivering(self.records, self.clock, self.channels, settings.url)
         self.alert_windows = Windows(self.records, self.clock, self.rule_book)
+        self.passing = Passing(self.records, self.clock, allowed, seal, settings.url, settings.tls)
         self.ticking = Ticking(self.records, self.clock, self.rule_book, settings.url)
         self.runner.start(
             [
@@ -70,11 +73,12 @@ class Parts:
             ]
         )
         self.housekeeping = Housekeeping(self.records, self.clock, self.collecting)
-        for worker in (self.delivering, self.alert_windows, self.ticking):
+        for worker in (self.delivering, self.alert_windows, self.ticking, self.passing):
             worker.start()
 
     def close(self) -> None:
         """Stop: finish what was queued, and let go of the files."""
+        self.passing.close()
         self.ticking.close()
         self.alert_windows.close()
         self.delivering.close()

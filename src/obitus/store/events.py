@@ -18,6 +18,8 @@ Kind = Literal[
 ]  # fmt: skip
 KEPT_MS: Final = DAY_MS
 """How long an event is kept that all jobs have read."""
+TARGET_MS: Final = 7 * DAY_MS
+"""How long one is kept for a target that records are passed on to, and that is away."""
 MOST_REMOVED: Final = 2000
 MOST_READ: Final = 500
 
@@ -31,7 +33,9 @@ _FORGET = "DELETE FROM positions WHERE job = ?"
 _PRUNE = """
 DELETE FROM events WHERE id IN (
   SELECT id FROM events WHERE time_ms < :before_ms AND id < (SELECT MAX(id) FROM events)
-    AND id <= (SELECT COALESCE(MIN(event_id), 0) FROM positions) ORDER BY id LIMIT :most)"""
+    AND id <= (SELECT COALESCE(MIN(event_id), 0) FROM positions)
+    AND (time_ms < :bound_ms OR id <= (SELECT COALESCE(MIN(events_to), 9223372036854775807) FROM passing WHERE removed_ms IS NULL))
+  ORDER BY id LIMIT :most)"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,4 +89,6 @@ def forget_positions(connection: sqlite3.Connection, gone: Sequence[str]) -> Non
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:
     """Remove old events that all jobs have read, but for the newest; return how many: at most some thousands at a time."""
-    return connection.execute(_PRUNE, {"before_ms": now_ms - KEPT_MS, "most": MOST_REMOVED}).rowcount
+    return connection.execute(
+        _PRUNE, {"before_ms": now_ms - KEPT_MS, "bound_ms": now_ms - TARGET_MS, "most": MOST_REMOVED}
+    ).rowcount

@@ -376,7 +376,7 @@ def _wanted(name: str, order: ChannelOrder, some: TheChannels, now_ms: int) -> W
         raise Problem("bad-field", f"url: {trouble}.", field="settings.url") from None
     except PacingTrouble as trouble:
         raise Problem("bad-field", str(trouble), field="digest_at") from None
-    sealed = None if secrets is None else some.seal.seal(f"channel {name}", secrets)  # type: ignore[arg-type]
+    sealed = None if secrets is None else some.seal.seal(f"channel {name}", secrets)
     return WantedChannel(
         name,
         order.kind,

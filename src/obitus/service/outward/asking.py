@@ -83,12 +83,12 @@ class Asker:
             return
         self._permitted(host, port, host)
 
-    def post(self, url: str, body: bytes, headers: Mapping[str, str]) -> Answer:
-        """Send a body and return the answer, whatever its status; raises AskingTrouble, NotAllowed."""
+    def post(self, url: str, body: bytes, headers: Mapping[str, str], *, near: bool = False) -> Answer:
+        """Send a body and return the answer, whatever its status; raises AskingTrouble, NotAllowed. ``near`` as of ``connect``."""
         ends_s = time.monotonic() + WHOLE_S
         seen = {url}
         for _ in range(MOST_REDIRECTS + 1):
-            answer = self._once(url, body, headers, ends_s)
+            answer = self._once(url, body, headers, ends_s, near=near and len(seen) == 1)
             where = answer.headers.get("location")
             if answer.status not in _REDIRECTS or not where:
                 return answer
@@ -121,6 +121,11 @@ class Asker:
                 trouble = AskingTrouble(f"{host} port {port} cannot be reached: {error.strerror or error}")
         raise trouble
 
+    def address(self, host: str, port: int) -> tuple[str, socket.AddressFamily]:
+        """Return an address of a host that datagrams may be sent to, near ones too; raises AskingTrouble, NotAllowed."""
+        address = self._addresses(host, port, near=True)[0]
+        return address, socket.AF_INET6 if ":" in address else socket.AF_INET
+
     def _addresses(self, host: str, port: int, *, near: bool = False) -> list[str]:
         """Return the addresses of a host that may be connected to."""
         try:
@@ -144,10 +149,10 @@ class Asker:
                 f'{host} leads to {address}, which is not on the public internet: the owner of the machine allows it with `addresses = ["{host}:{port}"]` in {self.allowed.path}'
             )
 
-    def _once(self, url: str, body: bytes, headers: Mapping[str, str], ends_s: float) -> Answer:
+    def _once(self, url: str, body: bytes, headers: Mapping[str, str], ends_s: float, *, near: bool) -> Answer:
         host, port, is_tls = _parts(url)
         trouble: Exception = AskingTrouble(f"{host} has no address")
-        for address in self._addresses(host, port):
+        for address in self._addresses(host, port, near=near):
             try:
                 return self._ask(address, host, port, is_tls, url, body, headers, ends_s)
             except (urllib3.exceptions.NewConnectionError, urllib3.exceptions.ConnectTimeoutError) as error:

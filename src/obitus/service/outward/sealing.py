@@ -9,6 +9,7 @@ import hashlib
 import hmac
 import json
 import os
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Final
 
@@ -31,10 +32,10 @@ class Seal:
         self._path = folder / KEY_NAME
         self._key: bytes | None = None
 
-    def seal(self, purpose: str, secrets: dict[str, str]) -> bytes:
+    def seal(self, purpose: str, secrets: Mapping[str, Any]) -> bytes:
         """Return secrets encrypted; ``purpose`` has to be given again to read them."""
         nonce = os.urandom(_NONCE_BYTES)
-        plain = json.dumps(secrets, ensure_ascii=False).encode("utf-8")
+        plain = json.dumps(dict(secrets), ensure_ascii=False).encode("utf-8")
         return nonce + AESGCM(self._keep()).encrypt(nonce, plain, purpose.encode())
 
     def open(self, purpose: str, sealed: bytes | None) -> dict[str, Any]:

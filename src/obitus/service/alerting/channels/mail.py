@@ -23,13 +23,13 @@ TLS: Final = ("starttls", "tls", "none")
 PORTS: Final = {"starttls": 587, "tls": 465, "none": 25}
 # Only what no server reads as more than one address (RFC 5321, 4.1.2, without quoted local parts and address literals).
 _ADDRESS: Final = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9](?:[A-Za-z0-9.-]{0,250}[A-Za-z0-9])?")
-_HOST: Final = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.:-]{0,250}[A-Za-z0-9])?")
+HOST: Final = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.:-]{0,250}[A-Za-z0-9])?")
 
 
 def checked(settings: dict[str, Any]) -> dict[str, Any]:
     """Return a mail channel's settings with what was left out; raises SettingsTrouble."""
     host, tls = str(settings.get("host", "")), str(settings.get("tls", "starttls"))
-    if not _HOST.fullmatch(host):
+    if not HOST.fullmatch(host):
         raise SettingsTrouble("host", "the name of an SMTP server is expected, such as mail.skerry.example")
     if tls not in TLS:
         raise SettingsTrouble("tls", f"one of {', '.join(TLS)} is expected")

@@ -11,6 +11,7 @@ import hmac
 import json
 import re
 import time
+from collections.abc import Mapping
 from typing import Any, Final
 
 from obitus.core.alerting.letters import Letter, as_data
@@ -36,6 +37,17 @@ def checked(settings: dict[str, Any], secrets: dict[str, Any], template: str) ->
     """Return a webhook's settings; raises SettingsTrouble. The address itself is looked at when it is asked."""
     if not isinstance(settings.get("url"), str):
         raise SettingsTrouble("url", "an address is expected, such as https://hooks.skerry.example/night")
+    checked_headers(secrets)
+    if len(template) > MOST_TEMPLATE:
+        raise SettingsTrouble("template", f"a template has up to {MOST_TEMPLATE:,} characters")
+    content_type = settings.get("content_type", "application/json")
+    if content_type not in ("application/json", "text/plain"):
+        raise SettingsTrouble("content_type", "application/json or text/plain is expected")
+    return {"url": settings["url"], "content_type": content_type}
+
+
+def checked_headers(secrets: Mapping[str, Any]) -> None:
+    """Raise SettingsTrouble where headers of one's own are none."""
     headers = secrets.get("headers") or {}
     if not isinstance(headers, dict) or len(headers) > MOST_HEADERS:
         raise SettingsTrouble("headers", f"up to {MOST_HEADERS} headers are expected, by name")
@@ -49,12 +61,6 @@ def checked(settings: dict[str, Any], secrets: dict[str, Any], template: str) ->
             raise SettingsTrouble(
                 "headers", f"{str(name)[:60]!r} cannot be a header of one's own, or has a value that no header can have"
             )
-    if len(template) > MOST_TEMPLATE:
-        raise SettingsTrouble("template", f"a template has up to {MOST_TEMPLATE:,} characters")
-    content_type = settings.get("content_type", "application/json")
-    if content_type not in ("application/json", "text/plain"):
-        raise SettingsTrouble("content_type", "application/json or text/plain is expected")
-    return {"url": settings["url"], "content_type": content_type}
 
 
 class Webhook:

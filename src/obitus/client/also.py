@@ -1,0 +1,94 @@
+"""A second destination beside the service: reports as lines of JSON in a file, for places that have no network.
+
+Each line is whole, and added with one write: several processes may share a file. A file that is full is set aside under the time at which
+that happened; of those, the oldest are removed beyond a bound. ``obitus send`` brings them to a service later.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Final
+
+MIB: Final = 1024 * 1024
+MOST_BYTES: Final = 32 * MIB
+MOST_FILES: Final = 16
+"""Full files that are kept."""
+
+
+class AlsoFile:
+    """The file, written by any thread; ``dropped`` is told of reports that go with an old file."""
+
+    def __init__(
+        self,
+        path: Path,
+        dropped: Callable[[str, int], None],
+        *,
+        most_bytes: int = MOST_BYTES,
+        most_files: int = MOST_FILES,
+    ) -> None:
+        self.path = path
+        self._dropped, self._most_bytes, self._most_files = dropped, most_bytes, most_files
+
+    def write(self, lines: Sequence[bytes]) -> None:
+        """Add whole lines; raises OSError where they cannot be written, and nothing of them is there then."""
+        data = b"".join(lines)
+        descriptor = self._open()
+        try:
+            start = os.fstat(descriptor).st_size
+            if start and start + len(data) > self._most_bytes and self._is_current(descriptor):
+                os.close(descriptor)
+                descriptor = -1
+                self._set_aside()
+                descriptor = self._open()
+            written = os.write(descriptor, data)
+            if written < len(data):
+                self._finish(descriptor, data[written:])
+        finally:
+            if descriptor >= 0:
+                os.close(descriptor)
+
+    def _open(self) -> int:
+        try:
+            return os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        except FileNotFoundError:
+            self.path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            return os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
+
+    def _finish(self, descriptor: int, rest: bytes) -> None:
+        """Write what is left of a line; where the disk is full, end it, so that the next one can be read."""
+        while rest:
+            try:
+                rest = rest[os.write(descriptor, rest) :]
+            except OSError:
+                try:
+                    os.write(descriptor, b"\n")
+                except OSError:
+                    pass
+                raise
+
+    def _is_current(self, descriptor: int) -> bool:
+        """Whether the file is still the one at the path: another process may have set it aside."""
+        opened = os.fstat(descriptor)
+        try:
+            there = os.stat(self.path)  # noqa: PTH116
+        except OSError:
+            return False
+        return (opened.st_dev, opened.st_ino) == (there.st_dev, there.st_ino)
+
+    def _set_aside(self) -> None:
+        stamp = time.strftime("%Y%m%dT%H%M%SZ", time.gmtime())
+        aside = self.path.with_name(f"{self.path.stem}-{stamp}-{os.getpid()}-{os.urandom(2).hex()}{self.path.suffix}")
+        try:
+            os.rename(self.path, aside)  # noqa: PTH104
+        except FileNotFoundError:
+            return
+        for old in sorted(self.path.parent.glob(f"{self.path.stem}-*{self.path.suffix}"))[: -self._most_files]:
+            try:
+                lost = old.read_bytes().count(b"\n")
+                old.unlink()
+            except OSError:
+                continue
+            self._dropped("the file beside the service is full", lost)

@@ -1,0 +1,106 @@
+"""``obitus send FILE…``: reports that were written to files where nothing could be sent, brought in as they stand."""
+
+from __future__ import annotations
+
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from typing import IO, Final
+
+from obitus.reading.files import PACKED, open_file
+from obitus.reading.marks import HEAD_BYTES, Marks
+from obitus.reading.sending import Sending
+
+MOST_LINE: Final = 1024 * 1024
+KEPT_EVERY: Final = 2000
+"""How far a file is is kept after so many reports."""
+MOST_EXAMPLES: Final = 5
+
+
+@dataclass(slots=True)
+class Brought:
+    """What came of it."""
+
+    files: int = 0
+    reports: int = 0
+    known_before: int = 0
+    """Bytes that were sent by an earlier call."""
+    unreadable: int = 0
+    examples: list[str] = field(default_factory=list)
+    """Lines that are no report: where, and why."""
+
+
+def bring(names: list[str], sending: Sending, marks: Marks) -> Brought:
+    """Send what files hold, each report once, however often this is called; raises ReadingTrouble, SendingTrouble.
+
+    A line that is not whole yet is left for the next call. What the service refuses is counted by ``sending``.
+    """
+    found = Brought()
+    for name in names:
+        with ExitStack() as stack:
+            opened, size, _ = open_file(name, stack)
+            found.files += 1
+            _bring_file(name, opened, size, sending, marks, found)
+    return found
+
+
+def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks: Marks, found: Brought) -> None:
+    head = opened.read(HEAD_BYTES)
+    identity = marks.identity_of(head)
+    # Of a packed file, and of standard input, nobody knows the size: its ids make sending it again harmless.
+    at = marks.place_of(identity, size) if size != PACKED else 0
+    found.known_before += at
+    rest = b"" if at >= len(head) else head[at:]
+    if at > len(head):
+        opened.seek(at)
+    number = 0
+    since_kept = 0
+    while True:
+        end = rest.find(b"\n")
+        if end < 0:
+            piece = opened.read(256 * 1024)
+            if not piece:
+                break
+            rest += piece
+            if len(rest) > MOST_LINE and b"\n" not in rest:
+                at, rest = _pass_over(name, opened, rest, at, number + 1, found)
+            continue
+        line, rest = rest[:end].strip(), rest[end + 1 :]
+        at += end + 1
+        number += 1
+        if not line:
+            continue
+        if not line.startswith(b"{"):
+            _unreadable(found, name, number, "no report in JSON")
+            continue
+        sending.add_line(line)
+        found.reports += 1
+        since_kept += 1
+        if since_kept >= KEPT_EVERY:
+            _keep(sending, marks, identity, at, size)
+            since_kept = 0
+    _keep(sending, marks, identity, at, size)
+
+
+def _keep(sending: Sending, marks: Marks, identity: str, at: int, size: int) -> None:
+    sending.flush()
+    if size != PACKED:
+        marks.set(identity, at)
+
+
+def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, found: Brought) -> tuple[int, bytes]:
+    """Leave out a line that is longer than any report; return where the next one begins, and what is read of it."""
+    _unreadable(found, name, number, "longer than any report")
+    while True:
+        end = rest.find(b"\n")
+        if end >= 0:
+            return at + end + 1, rest[end + 1 :]
+        at += len(rest)
+        rest = opened.read(256 * 1024)
+        if not rest:
+            return at, b""
+
+
+def _unreadable(found: Brought, name: str, number: int, why: str) -> None:
+    found.unreadable += 1
+    if len(found.examples) < MOST_EXAMPLES:
+        found.examples.append(f"{name}, line {number}: {why}")

@@ -1,0 +1,109 @@
+"""Records as NDJSON files: rolled by size and by time, compressed, the oldest removed."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+import shutil
+import time
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any, Final
+
+from obitus.service.alerting.channels.base import SettingsTrouble
+from obitus.service.outward.allowed import AllowedFile, NotAllowed
+from obitus.service.passing.base import PassingTrouble, Settings, Taken
+
+MB: Final = 1_000_000
+DEFAULTS: Final = {"roll_mb": 64, "roll_hours": 24, "files": 30}
+MOST: Final = {"roll_mb": 10_000, "roll_hours": 24 * 31, "files": 10_000}
+
+
+def checked(settings: Settings) -> dict[str, Any]:
+    """Return a file target's settings with what was left out; raises SettingsTrouble."""
+    path = settings.get("path")
+    if not isinstance(path, str) or not Path(path).is_absolute():
+        raise SettingsTrouble("path", "the whole path of a file is expected, such as /var/log/obitus/records.ndjson")
+    found: dict[str, Any] = {"path": path}
+    for name, default in DEFAULTS.items():
+        value = settings.get(name, default)
+        if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value <= MOST[name]:
+            raise SettingsTrouble(name, f"a number from 1 to {MOST[name]:,} is expected")
+        found[name] = value
+    return found
+
+
+class FileTaker:
+    """Appends to a file; one that is full or old is compressed under the time at which it was rolled."""
+
+    def __init__(self, settings: Settings, allowed: AllowedFile, now_s: Callable[[], float] = time.time) -> None:
+        self._settings, self._allowed, self._now_s = checked(settings), allowed, now_s
+
+    def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
+        """Write a batch, on disk when this returns; raises PassingTrouble."""
+        try:
+            path = self._allowed.file(Path(self._settings["path"]))
+            self._roll(path)
+            lines = b"".join(
+                json.dumps(record, ensure_ascii=False).encode("utf-8", "replace") + b"\n" for record in batch
+            )
+            with path.open("ab") as file:
+                start = file.tell()
+                try:
+                    file.write(lines)
+                    file.flush()
+                    os.fsync(file.fileno())
+                except OSError:
+                    # Half a line would make the next one unreadable too.
+                    os.ftruncate(file.fileno(), start)
+                    raise
+        except (NotAllowed, OSError) as error:
+            raise PassingTrouble(str(error)) from None
+        return Taken()
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+    def _roll(self, path: Path) -> None:
+        self._compress(path)
+        try:
+            found = path.stat()
+        except FileNotFoundError:
+            return
+        began_s = self._began_s(path, found.st_mtime)
+        if (
+            found.st_size < self._settings["roll_mb"] * MB
+            and self._now_s() - began_s < self._settings["roll_hours"] * 3600
+        ):
+            return
+        stamp = time.strftime("%Y%m%dT%H%M%SZ", time.gmtime(self._now_s()))
+        rolled = path.with_name(f"{path.stem}-{stamp}{path.suffix}")
+        number = 0
+        while rolled.exists() or rolled.with_name(rolled.name + ".gz").exists():
+            number += 1
+            rolled = path.with_name(f"{path.stem}-{stamp}-{number}{path.suffix}")
+        path.rename(rolled)
+        self._compress(path)
+        for old in sorted(path.parent.glob(f"{path.stem}-*{path.suffix}.gz"))[: -self._settings["files"]]:
+            old.unlink(missing_ok=True)
+
+    def _began_s(self, path: Path, changed_s: float) -> float:
+        """Return when a file was begun: by its first record, else by when it was changed last."""
+        with path.open("rb") as file:
+            line = file.readline(1_000_000)
+        try:
+            return datetime.fromisoformat(json.loads(line)["passed"]).timestamp()
+        except (ValueError, LookupError, TypeError):
+            return changed_s
+
+    def _compress(self, path: Path) -> None:
+        """Compress what was rolled; a kill in between leaves it, and it is done the next time."""
+        for rolled in path.parent.glob(f"{path.stem}-*{path.suffix}"):
+            packed = rolled.with_name(rolled.name + ".gz")
+            half = rolled.with_name(rolled.name + ".gz.half")
+            with rolled.open("rb") as source, gzip.open(half, "wb", compresslevel=5) as into:
+                shutil.copyfileobj(source, into, 1 << 20)
+            half.replace(packed)
+            rolled.unlink()
