@@ -54,10 +54,15 @@ def walk(page: Page) -> None:
     count = page.evaluate(MARK)
     assert count > 10
     reached: list[int] = []
-    for _ in range(count):
+    for _ in range(count * 2):
+        if reached[-1:] == [count - 1]:
+            break
         page.keyboard.press("Tab")
         here = page.evaluate(HERE)
         assert here["walk"] is not None, f"after {len(reached)} of {count}: {here['said']}"
+        if reached[-1:] == [int(here["walk"])]:
+            # Of a field for a date Tab comes to each part, which the browser marks itself.
+            continue
         assert here["seen"], f"nobody sees that the keyboard is at {here['said']}"
         reached.append(int(here["walk"]))
     assert reached == list(range(count))

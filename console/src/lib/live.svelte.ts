@@ -5,6 +5,8 @@ const GATHER_MS = 250;
 /** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and five that are sent but not stored. */
 export const KINDS = [
 	'issue-new',
+	'passing',
+	'deliveries',
 	'issue-regressed',
 	'issue-reopened',
 	'issue-decided',

@@ -40,6 +40,7 @@ export const questions = {
 	silences: () => of(['silences'], (signal) => api.GET('/api/silences', { signal })),
 
 	channels: () => of(['channels'], (signal) => api.GET('/api/channels', { signal })),
+	targets: () => of(['passing'], (signal) => api.GET('/api/targets', { signal })),
 
 	quietHours: () => of(['quiet-hours'], (signal) => api.GET('/api/me/quiet-hours', { signal })),
 

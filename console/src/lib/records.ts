@@ -41,7 +41,7 @@ export function onSignedOut(act: () => void) {
 
 /** The subjects of questions (the first part of their keys) that each kind of event touches. Of `issue` only those that it names. */
 export const TOUCHED: Record<string, readonly string[]> = {
-	reports: ['now', 'calls', 'desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
+	reports: ['passing', 'now', 'calls', 'desk', 'issues', 'issue', 'apps', 'app', 'releases', 'release', 'compared'],
 	refused: ['apps', 'app'],
 	'issue-new': ['now', 'desk', 'issues', 'issue', 'lists', 'shift', 'releases', 'release', 'compared'],
 	'issue-regressed': ['now', 'desk', 'issues', 'issue', 'lists', 'shift', 'releases', 'release', 'compared'],
@@ -59,6 +59,8 @@ export const TOUCHED: Record<string, readonly string[]> = {
 	'alert-fired': ['alerts', 'alert', 'alert-rules', 'channels', 'every issue'],
 	'alert-over': ['alerts', 'alert', 'alert-rules', 'channels'],
 	alert: ['alerts', 'alert', 'channels'],
+	passing: ['passing'],
+	deliveries: ['alerts', 'alert', 'channels'],
 	'regrouping-asked': ['regroupings', 'acts'],
 	regrouping: ['now', 'desk', 'issues', 'every issue', 'releases', 'release', 'compared', 'regroupings'],
 	act: [

@@ -11,6 +11,7 @@
 	import Mine from '../parts/Mine.svelte';
 	import Loaded from '../parts/Loaded.svelte';
 	import OneTimeCodes from '../parts/OneTimeCodes.svelte';
+	import PassingOn from '../parts/PassingOn.svelte';
 	import People from '../parts/People.svelte';
 	import { session } from '../lib/session.svelte';
 
@@ -92,6 +93,7 @@
 	</p>
 </section>
 
+{#if session.administers}<PassingOn />{/if}
 <Hiding />
 <People />
 <Mine />

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
-import sys
-from collections.abc import Collection
 from typing import Annotated, Any
 from urllib.parse import quote
 
@@ -16,6 +13,7 @@ from obitus.cli.api import api
 from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.errors import Refused, UsageTrouble
 from obitus.cli.safe import safe
+from obitus.cli.typed import secret_of, settings_of
 from obitus.core.wording import count_of, minute_of
 
 channel = typer.Typer(
@@ -26,7 +24,7 @@ channel = typer.Typer(
 app.add_typer(channel, name="channel", short_help="Where alerts are delivered; test them.")
 Name = Annotated[str, typer.Argument(metavar="NAME", help="The channel's name.")]
 KINDS = ("mail", "webhook", "command", "file", "console")
-_NUMBERS = frozenset({"port"})
+NUMBERS = frozenset({"port"})
 
 
 @channel.command("list")
@@ -71,7 +69,7 @@ def add(
 ) -> None:
     """Keep a channel, or change one. Secrets are kept encrypted, and never shown again."""
     order: dict[str, Any] = {
-        "kind": kind, "settings": settings_of(settings or []), "template": _template(template), "person": person, "digest_at": digest, "digest_zone": zone,
+        "kind": kind, "settings": settings_of(settings or [], NUMBERS), "template": _template(template), "person": person, "digest_at": digest, "digest_zone": zone,
     }  # fmt: skip
     if secrets:
         order["secrets"] = {one: secret_of(one) for one in secrets}
@@ -149,29 +147,6 @@ def quiet_hours(
     else:
         found = asked.put("/api/me/quiet-hours", {"hours": "" if hours == "none" else hours, "zone": zone})
     show.say(f"Quiet: {safe(found['hours'])} {safe(found['zone'])}" if found["hours"] else "You have no quiet hours.")
-
-
-def settings_of(pairs: list[str], numbers: Collection[str] = _NUMBERS) -> dict[str, Any]:
-    """Return settings from NAME=VALUE pairs; raises UsageTrouble."""
-    found: dict[str, Any] = {}
-    for pair in pairs:
-        name, sign, value = pair.partition("=")
-        if not sign:
-            raise UsageTrouble(f"--set {pair!r}: NAME=VALUE is expected, such as host=mail.skerry.example.")
-        if name in numbers:
-            if not value.isdigit():
-                raise UsageTrouble(f"--set {pair!r}: {name} is a number.")
-            found[name] = int(value)
-        elif name == "to":
-            found.setdefault("to", []).append(value)
-        else:
-            found[name] = value
-    return found
-
-
-def secret_of(name: str) -> str:
-    """Return a secret that is typed in unseen, or stands on the next line of standard input."""
-    return getpass.getpass(f"{name}: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
 
 
 def _template(path: str | None) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import time
 from datetime import UTC
@@ -158,9 +159,12 @@ class _Story:
             self._write_down()
 
     def _be_told(self, receiver: Receiver) -> None:
-        """Keep channels, and the rules over events: those over windows look at times that the story passes over in leaps."""
+        """Keep channels, a target, and the rules over events: those over windows look at times that the story passes over in leaps."""
         allowed = self._data / "allowed.toml"
-        allowed.write_text(f'addresses = ["127.0.0.1:{receiver.port}"]\n', "utf-8")
+        depot = self._data / "passed-on"
+        depot.mkdir(exist_ok=True, mode=0o700)
+        lines = [f'addresses = ["127.0.0.1:{receiver.port}"]', f"folders = [{json.dumps(str(depot))}]"]
+        allowed.write_text("\n".join(lines) + "\n", "utf-8")
         allowed.chmod(0o600)
         mail = {"host": "127.0.0.1", "port": receiver.mail_port, "tls": "none", "from": "obitus@skerry.example"}
         self._post(
@@ -181,6 +185,16 @@ class _Story:
             "/api/channels", {"name": "ops-hook", "kind": "webhook", "settings": hook, "secrets": {"secret": "berth-4"}}
         )
         self._post("/api/channels", {"name": "screen", "kind": "console"})
+        self._post(
+            "/api/targets",
+            {
+                "name": "depot",
+                "kind": "file",
+                "settings": {"path": str(depot / "records.ndjson")},
+                "passes": ["failure", "issue", "alert"],
+                "hides": ["name passenger"],
+            },
+        )
         of_events = [
             one for one in read_file(self._alerts, ALERTS) if isinstance(read_condition(one.condition, 0), Happens)
         ]

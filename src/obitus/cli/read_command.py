@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import ExitStack, suppress
 from typing import TYPE_CHECKING, Annotated, Any, Final
 
 import typer
 
 from obitus.cli.commands import Json, app, client_settings, print_json
-from obitus.cli.errors import CliError, NotAllowed, Refused, Unreachable, UsageTrouble
+from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.safe import safe
+from obitus.cli.sending_said import sending_said
 from obitus.core.wording import count_of
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def read(
 
         sending = Sending(settings.url, settings.key)
     with ExitStack() as stack:
-        stack.enter_context(said())
+        stack.enter_context(sending_said())
         options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run, lines)  # type: ignore[arg-type]
         names = on_disk.files_of(files)
         bar = _Bar(names, stack) if sys.stderr.isatty() else None
@@ -95,23 +95,6 @@ def read(
         _tell(this.outcome, sending, dry_run=dry_run)
     if sending is not None and sending.refused:
         raise typer.Exit(CliError.status)
-
-
-@contextmanager
-def said() -> Iterator[None]:
-    """Let what goes wrong while reading end the command, with the status that stands for it."""
-    from obitus.reading.troubles import KeyNotTaken, ReadingTrouble, SendingRefused, ServiceAway
-
-    try:
-        yield
-    except ReadingTrouble as error:
-        raise UsageTrouble(str(error)) from error
-    except KeyNotTaken as error:
-        raise NotAllowed(str(error)) from error
-    except SendingRefused as error:
-        raise Refused(str(error)) from error
-    except ServiceAway as error:
-        raise Unreachable(str(error)) from error
 
 
 class _Bar:

@@ -8,8 +8,8 @@ import typer
 
 from obitus.cli.commands import Json, app, client_settings, print_json
 from obitus.cli.errors import CliError, UsageTrouble
-from obitus.cli.read_command import said
 from obitus.cli.safe import safe
+from obitus.cli.sending_said import sending_said
 from obitus.core.wording import count_of
 
 
@@ -35,7 +35,7 @@ def send(
         name = "OBITUS_KEY" if settings.url else "OBITUS_URL"
         raise UsageTrouble(f"{name} is not set. Set it to the app's: `obitus app add` makes a key.")
     sending = Sending(settings.url, settings.key, corrects=False)
-    with said():
+    with sending_said():
         found = bring(on_disk.files_of(files), sending, Marks(f"sent {settings.url} {settings.key}"))
     answer = {
         "files": found.files, "reports": found.reports, "stored": sending.stored, "already_there": sending.already_there,

@@ -10,9 +10,9 @@ from rich.text import Text
 
 from obitus.cli import show
 from obitus.cli.api import api
-from obitus.cli.channel_commands import secret_of, settings_of
 from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.safe import safe
+from obitus.cli.typed import secret_of, settings_of
 from obitus.core.wording import count_of, minute_of
 
 target = typer.Typer(

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 from obitus.service.alerting.book import RuleBook
 from obitus.service.alerting.delivering import Channels, Delivering
 from obitus.service.alerting.happening import Happenings
@@ -55,9 +58,17 @@ class Parts:
         self.rule_book = RuleBook(self.records, self.clock)
         allowed, seal = AllowedFile(settings.data), Seal(settings.data)
         self.channels = Channels(allowed, seal, self.live, settings.tls)
-        self.delivering = Delivering(self.records, self.clock, self.channels, settings.url)
+        self.delivering = Delivering(self.records, self.clock, self.channels, settings.url, self._told("deliveries"))
         self.alert_windows = Windows(self.records, self.clock, self.rule_book)
-        self.passing = Passing(self.records, self.clock, allowed, seal, settings.url, settings.tls)
+        self.passing = Passing(
+            self.records,
+            self.clock,
+            allowed,
+            seal,
+            settings.url,
+            settings.tls,
+            self._told("passing"),
+        )
         self.ticking = Ticking(self.records, self.clock, self.rule_book, settings.url)
         self.runner.start(
             [
@@ -75,6 +86,10 @@ class Parts:
         self.housekeeping = Housekeeping(self.records, self.clock, self.collecting)
         for worker in (self.delivering, self.alert_windows, self.ticking, self.passing):
             worker.start()
+
+    def _told(self, kind: str) -> Callable[[], None]:
+        """Return what tells the consoles that something of a kind changed."""
+        return partial(self.live.publish_from_thread, {"type": kind}, narrowed=False)
 
     def close(self) -> None:
         """Stop: finish what was queued, and let go of the files."""

@@ -11,6 +11,7 @@ import random
 import ssl
 import threading
 import time
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Annotated, Any, Final, Protocol
@@ -111,9 +112,10 @@ def checked(kind: ChannelKind, settings: dict[str, Any], secrets: dict[str, Any]
 
 
 class Delivering:
-    """Delivers what waits. ``settle`` waits until nothing more can be sent now."""
+    """Delivers what waits. ``settle`` waits until nothing more can be sent now; ``changed`` is told when something was tried."""
 
-    def __init__(self, records: Records, clock: Clock, some: Channels, home: str) -> None:
+    def __init__(self, records: Records, clock: Clock, some: Channels, home: str, changed: Callable[[], None]) -> None:
+        self._changed = changed
         self._records, self._clock, self._channels = records, clock, some
         self.composer = Composer(records, home)
         self._dice = random.Random()  # noqa: S311 - spreads tries, and keeps no secret
@@ -174,7 +176,11 @@ class Delivering:
             while not self._stopping.is_set():
                 now_ms = self._clock.now_ms()
                 message = messages.head(self._records.reader, channel_id, now_ms)
-                if message is None or not self._try(message, now_ms):
+                if message is None:
+                    return
+                goes_on = self._try(message, now_ms)
+                self._changed()
+                if not goes_on:
                     return
         except (StoreTrouble, StoreBusy) as error:
             _log.warning("messages wait: %s", error)

@@ -37,6 +37,11 @@ class Allowed:
         return name in self.addresses or f"{name}:{port}" in self.addresses
 
 
+def as_own(path: str, flags: int) -> int:
+    """Open a file so that a new one is its owner's alone: an ``opener`` for ``open``."""
+    return os.open(path, flags, 0o600)
+
+
 class AllowedFile:
     """Reads the file again whenever it was changed."""
 

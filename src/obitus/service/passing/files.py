@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from obitus.service.alerting.channels.base import SettingsTrouble
-from obitus.service.outward.allowed import AllowedFile, NotAllowed
+from obitus.service.outward.allowed import AllowedFile, NotAllowed, as_own
 from obitus.service.passing.base import PassingTrouble, Settings, Taken
 
 MB: Final = 1_000_000
@@ -45,11 +45,13 @@ class FileTaker:
         """Write a batch, on disk when this returns; raises PassingTrouble."""
         try:
             path = self._allowed.file(Path(self._settings["path"]))
+            if not path.parent.is_dir():
+                raise PassingTrouble(f"the folder {path.parent} is not there: make it, or mount what holds it")
             self._roll(path)
             lines = b"".join(
                 json.dumps(record, ensure_ascii=False).encode("utf-8", "replace") + b"\n" for record in batch
             )
-            with path.open("ab") as file:
+            with open(path, "ab", opener=as_own) as file:
                 start = file.tell()
                 try:
                     file.write(lines)
@@ -59,7 +61,9 @@ class FileTaker:
                     # Half a line would make the next one unreadable too.
                     os.ftruncate(file.fileno(), start)
                     raise
-        except (NotAllowed, OSError) as error:
+        except OSError as error:
+            raise PassingTrouble(f"{error.filename or self._settings['path']}: {error.strerror or error}") from None
+        except NotAllowed as error:
             raise PassingTrouble(str(error)) from None
         return Taken()
 

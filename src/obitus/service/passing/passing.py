@@ -7,7 +7,7 @@ import logging
 import random
 import ssl
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Annotated, Any, Final
@@ -49,7 +49,7 @@ def checked(kind: PassingKind, settings: dict[str, Any], secrets: dict[str, Any]
 
 
 class Passing:
-    """Passes records on to all targets. ``refresh`` is called when these change."""
+    """Passes records on to all targets. ``refresh`` is called when these change; ``changed`` is told when one is up to date, or in trouble."""
 
     def __init__(
         self,
@@ -59,7 +59,9 @@ class Passing:
         seal: Seal,
         home: str,
         tls: ssl.SSLContext | None = None,
+        changed: Callable[[], None] | None = None,
     ) -> None:
+        self.changed = changed or (lambda: None)
         self._records, self._clock, self._home = records, clock, home
         self.allowed, self.seal = allowed, seal
         self._context = tls or ssl.create_default_context()
@@ -154,7 +156,7 @@ class _Worker:
 
     def _serve(self) -> None:
         taker: Taker | None = None
-        tries = 0
+        tries, moved = 0, False
         while not self._stopping.is_set():
             try:
                 if taker is None:
@@ -162,12 +164,17 @@ class _Worker:
                     reading = Reading(self._records, wanted_of(self.target, self._clock.now_ms()), self._home)
                 went_on = self._turn(reading, taker)
                 tries = 0
+                moved = moved or went_on
                 if not went_on:
+                    if moved:
+                        self._passing.changed()
+                        moved = False
                     self.woken.wait(LOOKS_EVERY_S)
                     self.woken.clear()
             except (PassingTrouble, SettingsTrouble, SealBroken, QuestionTrouble, RuleTrouble) as trouble:
                 tries += 1
                 self._say(str(trouble))
+                self._passing.changed()
                 after_s = getattr(trouble, "after_s", None)
                 self.woken.wait(min(LONGEST_PAUSE_S, after_s or pause_s(tries, self._dice)))
                 self.woken.clear()
