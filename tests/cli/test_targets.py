@@ -18,7 +18,8 @@ def test_from_nothing_to_a_target_that_took_all(shell: Shell, running: Running, 
     assert "obitus target add depot file --set" in words(shell.run("target", "list"))
     add = ("target", "add", "depot", "file", "--set", f"path={folder}/records.ndjson", "--pass", "failure")
     assert "roll_mb is a number" in shell.run(*add, "--set", "roll_mb=many", status=2)
-    assert "allowed.toml" in words(shell.run(*add, "--hide", "name vessel"))
+    # The terminal breaks a path where its width asks for that.
+    assert "allowed.toml" in words(shell.run(*add, "--hide", "name vessel")).replace(" ", "")
     allow(running, folders=[str(folder)])
     running.send(key, failure(attributes={"vessel": "m-s-kestrel"}))
     until(lambda: "is not there: make it" in words(shell.run("target", "list")))

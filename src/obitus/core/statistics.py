@@ -58,11 +58,12 @@ def per_thousand(failures: int, runs: int) -> Interval | None:
     )
 
 
-def more(before: int, exposed_before: float, now: int, exposed_now: float) -> float:
+def more(before: float, exposed_before: float, now: float, exposed_now: float) -> float:
     """Return how probable at least ``now`` events in ``exposed_now`` are, were the rate that of ``before`` in ``exposed_before``.
 
     The exact conditional test of two Poisson rates (J. Przyborowski and H. Wilenski, Biometrika 31, 1940): given the sum, the
-    later count is binomial. It takes account of how little is known of the earlier rate.
+    later count is binomial. It takes account of how little is known of the earlier rate. Counts need not be whole: those that vary more
+    than chance makes them are given as so many fewer.
     """
     if now <= 0 or exposed_now <= 0 or exposed_before <= 0:
         return 1.0
@@ -71,7 +72,7 @@ def more(before: int, exposed_before: float, now: int, exposed_now: float) -> fl
     return float(betainc(now, before + 1, exposed_now / (exposed_before + exposed_now)))
 
 
-def fewer(before: int, exposed_before: float, now: int, exposed_now: float) -> float:
+def fewer(before: float, exposed_before: float, now: float, exposed_now: float) -> float:
     """Return how probable at most ``now`` events are, were the rate the earlier one. The other side of `more`."""
     if exposed_now <= 0 or exposed_before <= 0 or before <= 0:
         return 1.0

@@ -1,7 +1,7 @@
 """Amounts of a window, and whether a rule's limit holds for them: a fixed one, or what is usual at that hour of the week.
 
-What is usual is tested as releases are (``core.statistics``): exactly, and with as much doubt as the earlier windows differ among
-themselves.
+What is usual is tested as releases are (``core.statistics``): exactly, and with as much doubt as windows of the last weeks differ among
+themselves, those of that hour and all others.
 """
 
 from __future__ import annotations
@@ -9,9 +9,9 @@ from __future__ import annotations
 import math
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from statistics import mean, median
+from statistics import median
 from typing import Final
 
 from obitus.core.alerting.conditions import Measured, amount_said
@@ -34,7 +34,7 @@ FROM_MANY: Final = 4
 """Of so many earlier windows, the one that stands out most is left out."""
 DIFFERS: Final = 0.2
 PRESUMED_FROM: Final = 4
-"""Windows are presumed to differ by that share beside chance, as surely as if so many had shown it."""
+"""Windows are presumed to differ by that share beside chance, as surely as if so many more of them had shown it."""
 FALSE_A_WEEK: Final = 1.0
 """So many windows a week, of one rule, are more than usual by chance, at most, in the long run."""
 WEEK_MS: Final = 7 * DAY_MS
@@ -127,14 +127,21 @@ def _duration(buckets: Mapping[float, int], share: float) -> float | None:
     return None
 
 
-def judge(condition: Measured, amount: Amount, earlier: Sequence[Amount] = (), groups: int = 1) -> Judged:
+def judge(
+    condition: Measured,
+    amount: Amount,
+    earlier: Sequence[Amount] = (),
+    groups: int = 1,
+    differs: Callable[[], float] | None = None,
+) -> Judged:
     """Say whether the limit of a condition holds for an amount.
 
     ``earlier`` are the same windows of earlier days, of which `usual` is made; ``groups`` is how many groups are looked at.
+    ``differs`` returns how much windows differ beside chance, as ``differ_by`` does; it is asked where that matters.
     """
     value = value_of(condition, amount)
     if condition.is_usual:
-        return _beside_usual(condition, amount, value, earlier, groups)
+        return _beside_usual(condition, amount, value, earlier, groups, differs)
     if value is None:
         return Judged(False, None, condition.limit, "Nothing is known of that window.")
     holds = {
@@ -162,20 +169,24 @@ def earlier_windows(end_ms: int, window_ms: int, since_ms: int) -> list[tuple[in
     if end_ms - window_ms - back[LEAST_EARLIER] * DAY_MS < since_ms:
         # Nothing that this window has a part in says what is usual.
         nearest = -(-window_ms // DAY_MS)
-        back += [
-            days for days in range(nearest, DAYS_BACK) if _is_weekend(end_ms - days * DAY_MS) == _is_weekend(end_ms)
-        ]
+        back += [days for days in range(nearest, DAYS_BACK) if is_weekend(end_ms - days * DAY_MS) == is_weekend(end_ms)]
     found = {end_ms - days * DAY_MS for days in back}
     return [(end - window_ms, end) for end in sorted(found, reverse=True) if end - window_ms >= since_ms]
 
 
-def _is_weekend(end_ms: int) -> bool:
+def is_weekend(end_ms: int) -> bool:
+    """Whether a window that ends then lies on a Saturday or Sunday (UTC)."""
     # 1970-01-01 was a Thursday. The day that a window ends in is that of its last moment.
     return ((end_ms - 1) // DAY_MS + 3) % 7 >= 5
 
 
 def _beside_usual(
-    condition: Measured, amount: Amount, value: float | None, earlier: Sequence[Amount], groups: int
+    condition: Measured,
+    amount: Amount,
+    value: float | None,
+    earlier: Sequence[Amount],
+    groups: int,
+    differs: Callable[[], float] | None,
 ) -> Judged:
     if len(earlier) < LEAST_EARLIER:
         return Judged(False, value, None, "Too early to say: fewer than two such windows were seen before.")
@@ -197,10 +208,15 @@ def _beside_usual(
         holds = amount.n >= LEAST and now >= condition.limit * usual and value > alike[-1][0]
     else:
         holds = before.n / len(alike) >= LEAST and now * condition.limit <= usual and value < alike[-1][0]
-    chance = max(
-        _chance(condition, before.n, exposed_before, amount.n, exposed),
-        _unlike([(one.n, one.of if is_rate else 1) for _, one in alike], amount.n, exposed, over=condition.is_over),
-    )
+    if not holds:
+        # Nobody waits for how probable it is.
+        chance = _chance(condition, before.n, exposed_before, amount.n, exposed)
+    else:
+        presumed = DIFFERS**2 if differs is None else differs()
+        here = differ_by([[(one.n, one.of if is_rate else 1) for _, one in alike]], presumed=presumed)
+        # So many times the variance of counts: as if there were that many fewer of them.
+        times = 1 + max(presumed, here) * usual * exposed
+        chance = _chance(condition, before.n, exposed_before, amount.n, exposed, times)
     level = FALSE_A_WEEK * condition.window_ms / WEEK_MS / max(1, groups)
     shown = usual * 1000 if condition.measure == "per thousand" else usual
     factor = f", {now / usual:.3g} times that" if usual else ""
@@ -212,30 +228,36 @@ def _beside_usual(
     )
 
 
-def _chance(condition: Measured, before: int, exposed_before: int, now: int, exposed: int) -> float:
-    """Return how probable that much (or that little) is, were it as before, and nothing but chance between them."""
-    is_share = condition.measure in ("failed", "refused")
+def _chance(condition: Measured, before: int, exposed_before: int, now: int, exposed: int, times: float = 1.0) -> float:
+    """Return how probable that much (or that little) is, were it as before, and windows ``times`` as unlike as chance makes them."""
+    if condition.measure in ("failed", "refused"):
+        counts = [round(one / times) for one in (before, exposed_before, now, exposed)]
+        return share_more(*counts) if condition.is_over else share_fewer(*counts)
     if condition.is_over:
-        return (share_more if is_share else more)(before, exposed_before, now, exposed)
-    return (share_fewer if is_share else fewer)(before, exposed_before, now, exposed)
+        return more(before / times, exposed_before, now / times, exposed)
+    return fewer(before / times, exposed_before, now / times, exposed)
 
 
-def _unlike(earlier: Sequence[tuple[int, int]], now: int, exposed: int, *, over: bool) -> float:
-    """Return how probable that much (or that little) is, where earlier windows differ among themselves by more than chance.
+def differ_by(like: Iterable[Sequence[tuple[float, float]]], *, presumed: float = DIFFERS**2) -> float:
+    """Return how much windows differ beside chance: the variance of their rates, as a share of the rate's square.
 
-    Student's t of the logarithms, their variance moderated by what counts have at least (G. K. Smyth, Stat. Appl. Genet. Mol. Biol. 3,
-    2004): few windows say little of how much they differ.
+    ``like`` are windows that should be alike, group by group: how many records, in how much (runs, or windows). What Pearson's statistic
+    leaves of their squares when counts alone are taken off (P. McCullagh and J. A. Nelder, Generalized Linear Models, 2nd ed. 1989,
+    section 6.2); moderated by what is ``presumed`` of windows before any were seen.
     """
-    from scipy.special import stdtr
-
-    logs = [math.log((n + 0.5) / max(1, of)) for n, of in earlier]
-    middle = mean(logs)
-    expected = max(1.0, sum(n for n, _ in earlier) / len(earlier))
-    presumed = 1 / expected + DIFFERS**2
-    free = PRESUMED_FROM + len(logs) - 1
-    variance = (PRESUMED_FROM * presumed + sum((one - middle) ** 2 for one in logs)) / free
-    far = (math.log((now + 0.5) / max(1, exposed)) - middle) / math.sqrt(variance * (1 + 1 / len(logs)))
-    return float(stdtr(free, -far if over else far))
+    weight, squares, free = 0.0, 0.0, 0
+    for windows in like:
+        exposed = sum(of for _, of in windows)
+        count = sum(n for n, _ in windows)
+        if len(windows) < 2 or not exposed or not count:
+            continue
+        for n, of in windows:
+            expected, share = count * of / exposed, 1 - of / exposed
+            squares += (n - expected) ** 2 - expected * share
+            weight += expected**2 * share
+        free += len(windows) - 1
+    found = max(0.0, squares / weight) if weight else 0.0
+    return (PRESUMED_FROM * presumed + free * found) / (PRESUMED_FROM + free)
 
 
 def _was_usual(condition: Measured, value: float, usual: float, values: Sequence[float]) -> str:

@@ -5,11 +5,22 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Final
 
-from obitus.core.alerting.amounts import Amount, Judged, Key, earlier_windows, in_all, judge
+from obitus.core.alerting.amounts import (
+    DAYS_BACK,
+    Amount,
+    Judged,
+    Key,
+    differ_by,
+    earlier_windows,
+    in_all,
+    is_weekend,
+    judge,
+)
 from obitus.core.alerting.conditions import Measured, Silent
-from obitus.core.clock import HOUR_MS, MINUTE_MS
+from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 from obitus.core.wording import span
 
 HOURS_FROM_MS: Final = 6 * HOUR_MS
@@ -74,11 +85,23 @@ def beside_usual(condition: Measured, hours: Slots, now_ms: int, since_ms: int, 
     judged = Judged(False, None, None, "")
     for from_ms, to_ms in usual_windows(condition, now_ms):
         earlier = [_between(condition, hours, *window) for window in earlier_windows(to_ms, to_ms - from_ms, since_ms)]
-        found = judge(condition, _between(condition, hours, from_ms, to_ms), earlier, groups)
+        differs = partial(_differs, condition, hours, from_ms, to_ms, since_ms)
+        found = judge(condition, _between(condition, hours, from_ms, to_ms), earlier, groups, differs)
         judged = Judged(found.holds, found.value, found.limit, found.reason, (from_ms, min(to_ms, now_ms)))
         if judged.holds:
             break
     return judged
+
+
+def _differs(condition: Measured, hours: Slots, from_ms: int, to_ms: int, since_ms: int) -> float:
+    """Return how much windows of the last two weeks differ from those of the same hour of like days, whatever the hour."""
+    window_ms, first_ms = to_ms - from_ms, max(since_ms, from_ms - DAYS_BACK * DAY_MS)
+    like: dict[tuple[bool, int], list[tuple[float, float]]] = defaultdict(list)
+    for end_ms in range(from_ms, first_ms + window_ms - 1, -window_ms):
+        amount = _between(condition, hours, end_ms - window_ms, end_ms)
+        exposed = 1 if condition.measure == "count" else amount.of
+        like[is_weekend(end_ms), end_ms // HOUR_MS % 24].append((amount.n, exposed))
+    return differ_by(like.values())
 
 
 def _between(condition: Measured, hours: Slots, from_ms: int, to_ms: int) -> Amount:

@@ -8,7 +8,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Any, Final
+from typing import Annotated, Any, Final
 
 from obitus.core.alerting.amounts import Judged, Key, earlier_windows, judge, value_of
 from obitus.core.alerting.conditions import Measured, Silent, interval_ms
@@ -28,6 +28,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.wording import span
 from obitus.service.alerting.book import Known, RuleBook, to_of, uids
 from obitus.service.clock import Clock
+from obitus.service.given import part
 from obitus.store.alerts import counting, firings, runs
 from obitus.store.alerts.counting import Counted
 from obitus.store.alerts.firings import Fired
@@ -71,6 +72,8 @@ class Windows:
         self._turn = threading.Lock()
         self._stopping = threading.Event()
         self._prunes_next_s = 0.0
+        self.spent_s, self.looks = 0.0, 0
+        """Processor time in seconds that all turns took, and how many looks at rules there were, since the start."""
         self._thread = threading.Thread(target=self._serve, name="obitus-alert-windows", daemon=True)
 
     def start(self) -> None:
@@ -95,7 +98,7 @@ class Windows:
 
     def _serve(self) -> None:
         while not self._stopping.wait(TURN_S):
-            started_s = time.monotonic()
+            started_s, spent_s = time.monotonic(), time.thread_time()
             try:
                 with self._turn:
                     self._take_turn()
@@ -103,6 +106,7 @@ class Windows:
                 _log.warning("alert rules wait: %s", error)
             except Exception:
                 _log.exception("looking at alert rules failed; it will be tried again")
+            self.spent_s += time.thread_time() - spent_s
             self._stopping.wait(max(0.0, 9 * (time.monotonic() - started_s) - TURN_S))
 
     def _take_turn(self, *, every: bool = False) -> None:
@@ -182,6 +186,7 @@ class Windows:
         self._note(known, state, found, courses, open_ones, now_ms)
         state.took_s += time.thread_time() - started_s
         state.looks += 1
+        self.looks += 1
 
     def _stayed_away(self, condition: Silent, state: _State, names: Names, now_ms: int) -> dict[Key, Judged]:
         last = runs.last_came(
@@ -377,9 +382,9 @@ def pinned_by(condition: Measured | Silent, key: Key) -> dict[str, str]:
     """Return the fields whose values are certain: those of the group, and those that the question asks for exactly."""
     found: dict[str, str] = {}
     node = condition.node
-    for part in node.parts if isinstance(node, All) else (node,):
-        if isinstance(part, Compare) and part.op == "=" and part.text:
-            found[part.field] = part.text
+    for one in node.parts if isinstance(node, All) else (node,):
+        if isinstance(one, Compare) and one.op == "=" and one.text:
+            found[one.field] = one.text
     return found | {name: value for name, value in zip(condition.by, key, strict=False) if value and value != "…"}
 
 
@@ -432,3 +437,6 @@ def _worst(condition: Measured | Silent, worst: float | None, value: float | Non
 def every_said(condition: Measured | Silent) -> str:
     """Say how often a condition is looked at."""
     return f"every {span(interval_ms(condition))}"
+
+
+TheWindows = Annotated[Windows, part("alert_windows")]

@@ -37,10 +37,10 @@ from obitus.core.priority import Level
 from obitus.core.wording import count_of, minute_of, span
 from obitus.service.alerting.book import TheRuleBook
 from obitus.service.alerting.previewing import BACK_MS, MOST_SHOWN, Preview, preview_of
-from obitus.service.alerting.windows import Windows
+from obitus.service.alerting.windows import TheWindows, Windows
 from obitus.service.api import answers
 from obitus.service.api.asked import bad_question
-from obitus.service.given import TheClock, TheRecords, part
+from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
@@ -56,7 +56,6 @@ router = APIRouter(
 )
 
 COUNTED_MS: Final = 14 * DAY_MS
-TheWindows = Annotated[Windows, part("alert_windows")]
 RuleName = Annotated[str, Path(max_length=60, description="The rule's name.")]
 When = Annotated[
     str,

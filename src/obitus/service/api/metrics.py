@@ -11,6 +11,7 @@ from fastapi.responses import Response
 from obitus.core.clock import DAY_MS
 from obitus.core.metrics import CONTENT_TYPE, Family, text_of
 from obitus.core.version import VERSION
+from obitus.service.alerting.windows import TheWindows, Windows
 from obitus.service.given import TheClock, TheLive, TheRecords
 from obitus.service.problems import described
 from obitus.service.sign_in.access import SignedIn, signed_in
@@ -37,6 +38,7 @@ def metrics(
     records: TheRecords,
     clock: TheClock,
     live: TheLive,
+    windows: TheWindows,
     person: SignedIn,
     by_app: Annotated[
         bool, Query(description="Failures and runs of today (UTC) by app too; up to 500 series of each.")
@@ -44,7 +46,11 @@ def metrics(
 ) -> Response:
     """Return numbers for a system that collects them; it asks with a personal token that may read."""
     now_ms = clock.now_ms()
-    found = [*_of_service(records, live.listeners, now_ms), *(_of_apps(records, now_ms) if by_app else ())]
+    found = [
+        *_of_service(records, live.listeners, now_ms),
+        *_of_rules(windows),
+        *(_of_apps(records, now_ms) if by_app else ()),
+    ]
     return Response(text_of(found), media_type=CONTENT_TYPE)
 
 
@@ -76,6 +82,13 @@ def _of_service(records: Records, listeners: int, now_ms: int) -> Iterator[Famil
             passed.add(count, target=row.name, what=what)
     yield lag
     yield passed
+
+
+def _of_rules(windows: Windows) -> Iterator[Family]:
+    spent = Family("obitus_alert_rules_cpu_seconds", "counter", "Processor time of rules over windows.", "seconds")
+    spent.add(windows.spent_s)
+    yield spent
+    yield Family("obitus_alert_rule_looks", "counter", "Looks at rules over windows.", values=[({}, windows.looks)])
 
 
 def _of_messages(records: Records, now_ms: int) -> Iterator[Family]:
