@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import bare, client, finding, live, logs, scale, searching
+from bench import alerting, bare, client, finding, live, logs, scale, searching
 from bench.flooding import flood
 from bench.measuring import row, timed
 from bench.releases import reading
@@ -49,6 +49,7 @@ def main() -> None:
         scale.measure(Path(folder))
         visible(Path(folder))
         live.measure(Path(folder), bodies)
+        alerting.measure(Path(folder), bodies)
         searching.measure(Path(folder))
 
 

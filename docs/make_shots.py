@@ -17,7 +17,6 @@ FOLDER = Path(__file__).parent / "screenshots"
 CHROMIUM = "/usr/bin/chromium"
 COMMANDS = {
     "cli-issue": ["issue", "{regressed}", "--window", "14d"],
-    "cli-timeline": ["timeline", "{crossing}"],
 }
 
 
@@ -44,8 +43,7 @@ def main() -> None:
                 "COLORTERM": "truecolor",
             }
             environment.pop("OBITUS_URL", None)
-            regressed, crossing = _pages(browser, link, only)
-            _terminals(browser, environment, regressed, crossing, only)
+            _terminals(browser, environment, _pages(browser, link, only), only)
         finally:
             browser.close()
             demo.terminate()
@@ -61,8 +59,8 @@ def _link(demo: subprocess.Popen[str]) -> str:
     raise SystemExit("the demo ended before it printed its link")
 
 
-def _pages(browser: Browser, link: str, only: set[str]) -> tuple[str, str]:
-    """Take the console's pages; return the number of the regressed issue, and of the one whose failures cross three apps."""
+def _pages(browser: Browser, link: str, only: set[str]) -> str:
+    """Take the console's pages; return the number of the regressed issue."""
     page = browser.new_page(viewport={"width": 1280, "height": 800})
     base = link.split("/sign-in")[0]
     page.goto(base + "/sign-in")
@@ -112,16 +110,18 @@ def _pages(browser: Browser, link: str, only: set[str]) -> tuple[str, str]:
     _take(page, "reproduce", only)
     _releases(page, base, only)
     _now(page, base, only)
+    page.goto(f"{base}/alerts?window=14d")
+    page.get_by_role("table", name="What fired").wait_for()
+    page.wait_for_timeout(300)
+    _take(page, "alerts", only)
     page.goto(base + "/set-up")
     page.get_by_label("Name: lower case").fill("tide-watch")
     page.get_by_role("button", name="Add and make a key").click()
     page.get_by_text("Waiting for the first report").wait_for()
     page.wait_for_timeout(300)
     _take(page, "set-up", only)
-    page.goto(f"{base}/issues?window=14d")
-    crossing = page.get_by_role("link", name=re.compile("OutOfPaper")).first.get_attribute("href") or ""
     page.close()
-    return number, re.sub(r"\D", "", crossing.split("?")[0])
+    return number
 
 
 def _releases(page: Page, base: str, only: set[str]) -> None:
@@ -184,12 +184,12 @@ def _now(page: Page, base: str, only: set[str]) -> None:
     _take(page, "search", only)
 
 
-def _terminals(browser: Browser, environment: dict[str, str], regressed: str, crossing: str, only: set[str]) -> None:
+def _terminals(browser: Browser, environment: dict[str, str], regressed: str, only: set[str]) -> None:
     page = browser.new_page(viewport={"width": 900, "height": 400})
     for name, command in COMMANDS.items():
         if only and name not in only:
             continue
-        arguments = [part.format(regressed=regressed, crossing=crossing) for part in command]
+        arguments = [part.format(regressed=regressed) for part in command]
         shown = subprocess.run(
             [sys.executable, "-m", "obitus", *arguments],
             env=environment,

@@ -58,27 +58,38 @@ def per_thousand(failures: int, runs: int) -> Interval | None:
     )
 
 
-def more(before: float, exposed_before: float, now: float, exposed_now: float) -> float:
+def more(before: int, exposed_before: float, now: int, exposed_now: float, differs: float = 0.0) -> float:
     """Return how probable at least ``now`` events in ``exposed_now`` are, were the rate that of ``before`` in ``exposed_before``.
 
     The exact conditional test of two Poisson rates (J. Przyborowski and H. Wilenski, Biometrika 31, 1940): given the sum, the
-    later count is binomial. It takes account of how little is known of the earlier rate. Counts need not be whole: those that vary more
-    than chance makes them are given as so many fewer.
+    later count is binomial. It takes account of how little is known of the earlier rate. With ``differs`` rates differ by themselves: it is
+    their variance as a share of the rate's square, and counts are negative binomial (M. Greenwood and G. U. Yule, J. R. Stat. Soc. 83, 1920).
     """
     if now <= 0 or exposed_now <= 0 or exposed_before <= 0:
         return 1.0
     from scipy.special import betainc
 
-    return float(betainc(now, before + 1, exposed_now / (exposed_before + exposed_now)))
+    known, share = _known(before, exposed_before, exposed_now, differs)
+    return float(betainc(now, known + 1, share))
 
 
-def fewer(before: float, exposed_before: float, now: float, exposed_now: float) -> float:
+def fewer(before: int, exposed_before: float, now: int, exposed_now: float, differs: float = 0.0) -> float:
     """Return how probable at most ``now`` events are, were the rate the earlier one. The other side of `more`."""
     if exposed_now <= 0 or exposed_before <= 0 or before <= 0:
         return 1.0
     from scipy.special import betainc
 
-    return float(betainc(before, now + 1, exposed_before / (exposed_before + exposed_now)))
+    known, share = _known(before, exposed_before, exposed_now, differs)
+    return float(betainc(known, now + 1, 1 - share))
+
+
+def _known(before: int, exposed_before: float, exposed_now: float, differs: float) -> tuple[float, float]:
+    """Return what is known of a rate, as if so many events had told of it, and the share of all that is expected now."""
+    if not differs or not before:
+        return before, exposed_now / (exposed_before + exposed_now)
+    known = 1 / (differs * (1 + exposed_now / exposed_before) + 1 / before)
+    expected = before / exposed_before * exposed_now
+    return known, expected / (expected + known)
 
 
 def share_more(before: int, runs_before: int, now: int, runs_now: int) -> float:

@@ -208,15 +208,12 @@ def _beside_usual(
         holds = amount.n >= LEAST and now >= condition.limit * usual and value > alike[-1][0]
     else:
         holds = before.n / len(alike) >= LEAST and now * condition.limit <= usual and value < alike[-1][0]
-    if not holds:
-        # Nobody waits for how probable it is.
-        chance = _chance(condition, before.n, exposed_before, amount.n, exposed)
-    else:
+    unlike = 0.0
+    if holds:
         presumed = DIFFERS**2 if differs is None else differs()
         here = differ_by([[(one.n, one.of if is_rate else 1) for _, one in alike]], presumed=presumed)
-        # So many times the variance of counts: as if there were that many fewer of them.
-        times = 1 + max(presumed, here) * usual * exposed
-        chance = _chance(condition, before.n, exposed_before, amount.n, exposed, times)
+        unlike = max(presumed, here)
+    chance = _chance(condition, before.n, exposed_before, amount.n, exposed, unlike)
     level = FALSE_A_WEEK * condition.window_ms / WEEK_MS / max(1, groups)
     shown = usual * 1000 if condition.measure == "per thousand" else usual
     factor = f", {now / usual:.3g} times that" if usual else ""
@@ -228,14 +225,12 @@ def _beside_usual(
     )
 
 
-def _chance(condition: Measured, before: int, exposed_before: int, now: int, exposed: int, times: float = 1.0) -> float:
-    """Return how probable that much (or that little) is, were it as before, and windows ``times`` as unlike as chance makes them."""
+def _chance(condition: Measured, before: int, exposed_before: int, now: int, exposed: int, unlike: float) -> float:
+    """Return how probable that much (or that little) is, were it as before, and windows as ``unlike`` as they are."""
+    chance = (more if condition.is_over else fewer)(before, exposed_before, now, exposed, unlike)
     if condition.measure in ("failed", "refused"):
-        counts = [round(one / times) for one in (before, exposed_before, now, exposed)]
-        return share_more(*counts) if condition.is_over else share_fewer(*counts)
-    if condition.is_over:
-        return more(before / times, exposed_before, now / times, exposed)
-    return fewer(before / times, exposed_before, now / times, exposed)
+        chance = max(chance, (share_more if condition.is_over else share_fewer)(before, exposed_before, now, exposed))
+    return chance
 
 
 def differ_by(like: Iterable[Sequence[tuple[float, float]]], *, presumed: float = DIFFERS**2) -> float:
