@@ -83,6 +83,8 @@ def test_the_console_listens_to_all_kinds() -> None:
         "missed",
         "issue-looked-at",
         "alert",
+        "deliveries",
+        "passing",
     }
 
 
