@@ -32,9 +32,9 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.demo.receiver import Arrived, Receiver
 from obitus.demo.story import DAYS, PLAYERS, acts_of
 
-PROBES: Final = 300
+PROBES: Final = 200
 RULES: Final = 1000
-WATCHED_S: Final = 120
+WATCHED_S: Final = 60
 EVENTS: Final = 10_000
 FORTNIGHTS: Final = 20
 STEPS: Final = 3
@@ -166,7 +166,7 @@ def _thousand_rules(service: Served, bodies: Callable[[], list[bytes]]) -> None:
     )
     service.ask("POST", "/api/alert-rules/apply", {"text": text, "source": "alerts.toml", "only_plan": False})
     with paced(service.port, keys, bodies, BATCH, full / 4) as sent:
-        time.sleep(90)
+        time.sleep(60)
         before_s, looked_before = _spent(service)
         started = time.perf_counter()
         time.sleep(WATCHED_S)
