@@ -98,7 +98,7 @@ class Windows:
 
     def _serve(self) -> None:
         while not self._stopping.wait(TURN_S):
-            started_s, spent_s = time.monotonic(), time.thread_time()
+            spent_s = time.thread_time()
             try:
                 with self._turn:
                     self._take_turn()
@@ -106,8 +106,9 @@ class Windows:
                 _log.warning("alert rules wait: %s", error)
             except Exception:
                 _log.exception("looking at alert rules failed; it will be tried again")
-            self.spent_s += time.thread_time() - spent_s
-            self._stopping.wait(max(0.0, 9 * (time.monotonic() - started_s) - TURN_S))
+            spent_s = time.thread_time() - spent_s
+            self.spent_s += spent_s
+            self._stopping.wait(max(0.0, 9 * spent_s - TURN_S))
 
     def _take_turn(self, *, every: bool = False) -> None:
         now_ms = self._clock.now_ms()
