@@ -45,7 +45,7 @@ class Live {
 	#waiting: ReturnType<typeof setTimeout> | undefined;
 	#changes: Change[] = [];
 	#hear: (changes: Change[]) => void = () => {};
-	/** Is told each alert that is sent to open consoles. */
+	/** Called with each alert that is sent to open consoles. */
 	onAlert: (alert: Alert) => void = () => {};
 	#clock: ReturnType<typeof setInterval> | undefined;
 

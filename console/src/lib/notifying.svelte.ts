@@ -14,7 +14,7 @@ class Notifying {
 	/** Why it cannot be switched on, '' where it can. */
 	get whyNot() {
 		if (!this.possible) return 'This browser shows no notifications.';
-		return Notification.permission === 'denied' ? 'This browser is told to show none from here: allow it in its settings.' : '';
+		return Notification.permission === 'denied' ? 'This browser blocks notifications of this site: allow them in its settings.' : '';
 	}
 
 	async turn() {

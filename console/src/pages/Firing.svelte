@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** One time that a rule held: why, what led to it, whom it was told, and how that went. */
+	/** One time that a rule held: why, what led to it, who was notified, and whether that worked. */
 	export interface FiringPageProps extends Record<string, unknown> {
 		number: number;
 	}

@@ -1,6 +1,8 @@
 <script lang="ts">
 	import { api, type TargetKind } from '../lib/api';
 	import { Doing } from '../lib/doing.svelte';
+	import NameEntry from './NameEntry.svelte';
+	import SecretEntry from './SecretEntry.svelte';
 
 	// Adds a target. Secrets are typed in, and never come back.
 	const KINDS: Record<TargetKind, string> = {
@@ -74,10 +76,7 @@
 	<summary>Pass records on to a target</summary>
 	<form class="mt-2 flex flex-col gap-3" onsubmit={add}>
 		<div class="flex flex-wrap gap-3">
-			<label class="flex items-center gap-2">
-				Name
-				<input class="entry" bind:value={name} required pattern="[a-z0-9][a-z0-9\-]*" maxlength="60" placeholder="depot" />
-			</label>
+			<NameEntry bind:value={name} placeholder="depot" />
 			<label class="flex items-center gap-2">
 				to
 				<select class="entry" bind:value={kind}>
@@ -90,25 +89,15 @@
 		</div>
 		{#if kind === 'otlp' || kind === 'webhook'}
 			<div class="flex flex-wrap gap-3">
-				<input
-					class="entry min-w-0 grow"
-					type="password"
-					autocomplete="new-password"
-					aria-label="A header with a secret: Authorization: Bearer …"
-					placeholder="a header with a secret: Authorization: Bearer …"
+				<SecretEntry
 					bind:value={header}
-					maxlength="2000"
+					label="A header with a secret: Authorization: Bearer …"
+					placeholder="a header with a secret: Authorization: Bearer …"
+					most={2000}
+					grows
 				/>
 				{#if kind === 'webhook'}
-					<input
-						class="entry"
-						type="password"
-						autocomplete="new-password"
-						aria-label="secret to sign with"
-						placeholder="secret to sign with"
-						bind:value={secret}
-						maxlength="1000"
-					/>
+					<SecretEntry bind:value={secret} label="secret to sign with" />
 				{/if}
 			</div>
 		{/if}

@@ -167,7 +167,7 @@ class Sender:
         return True
 
     def _keep_in_file(self, report: dict[str, Any]) -> bool:
-        """Have a report in the file beside the service when this returns; queue it where that cannot be done."""
+        """Have a report in the file, or in the spool for a later start, when this returns."""
         was_ours, state.ours.working = is_ours(), True
         try:
             line = self._encoder.line(report)

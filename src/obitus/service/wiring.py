@@ -84,7 +84,7 @@ class Parts:
             ]
         )
         self.housekeeping = Housekeeping(self.records, self.clock, self.collecting)
-        for worker in (self.delivering, self.alert_windows, self.ticking, self.passing):
+        for worker in (self.delivering.turns, self.alert_windows.turns, self.ticking.turns, self.passing):
             worker.start()
 
     def _told(self, kind: str) -> Callable[[], None]:
@@ -94,8 +94,8 @@ class Parts:
     def close(self) -> None:
         """Stop: finish what was queued, and let go of the files."""
         self.passing.close()
-        self.ticking.close()
-        self.alert_windows.close()
+        self.ticking.turns.close()
+        self.alert_windows.turns.close()
         self.delivering.close()
         self.channels.close()
         self.runner.close()

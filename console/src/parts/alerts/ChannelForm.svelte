@@ -14,6 +14,8 @@
 	import { watch } from '../../lib/asking.svelte';
 	import { Doing } from '../../lib/doing.svelte';
 	import { questions } from '../../lib/questions';
+	import NameEntry from '../NameEntry.svelte';
+	import SecretEntry from '../SecretEntry.svelte';
 
 	let { editing, done }: ChannelFormProps = $props();
 	const KINDS: Record<ChannelKind, string> = {
@@ -109,18 +111,7 @@
 	<h2 id="channel-heading" class="section">{before ? `Change ${before.name}` : 'Add a channel'}</h2>
 	<form class="flex flex-col gap-3 text-sm" onsubmit={keep}>
 		<div class="flex flex-wrap gap-3">
-			<label class="flex items-center gap-2">
-				Name
-				<input
-					class="entry"
-					bind:value={name}
-					required
-					pattern="[a-z0-9][a-z0-9\-]*"
-					maxlength="60"
-					placeholder="night-mail"
-					disabled={!!before}
-				/>
-			</label>
+			<NameEntry bind:value={name} placeholder="night-mail" disabled={!!before} />
 			<label class="flex items-center gap-2">
 				by
 				<select class="entry" bind:value={kind} disabled={!!before}>
@@ -133,14 +124,10 @@
 				<input class="entry min-w-0 grow" aria-label={said} placeholder={said} bind:value={values[key]} maxlength="2000" />
 			{/each}
 			{#if asksFor}
-				<input
-					class="entry"
-					type="password"
-					autocomplete="new-password"
-					aria-label={asksFor[1]}
-					placeholder={before?.has_secrets ? `${asksFor[1]}: stays unless given` : asksFor[1]}
+				<SecretEntry
 					bind:value={secret}
-					maxlength="1000"
+					label={asksFor[1]}
+					placeholder={before?.has_secrets ? `${asksFor[1]}: stays unless given` : asksFor[1]}
 				/>
 			{/if}
 		</div>

@@ -16,6 +16,7 @@
 	import { Doing } from '../../lib/doing.svelte';
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
+	import NameEntry from '../NameEntry.svelte';
 
 	let { when, editing, kept }: RuleFormProps = $props();
 	const channels = watch(questions.channels);
@@ -63,18 +64,7 @@
 {/snippet}
 
 <form class="mt-3 flex flex-col gap-3 text-sm" onsubmit={keep} aria-label="Keep this rule">
-	<label class="flex items-center gap-2">
-		Name
-		<input
-			class="entry"
-			bind:value={name}
-			required
-			pattern="[a-z0-9][a-z0-9\-]*"
-			maxlength="60"
-			placeholder="boardings-fail"
-			disabled={!!before}
-		/>
-	</label>
+	<NameEntry bind:value={name} placeholder="boardings-fail" disabled={!!before} />
 	{@render choice('Tells', to, (names) => (to = names))}
 	<div class="flex flex-wrap items-center gap-4">
 		<label class="flex items-center gap-2">

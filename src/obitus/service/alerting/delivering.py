@@ -27,6 +27,7 @@ from obitus.service.alerting.channels.webhook import Webhook
 from obitus.service.alerting.channels.webhook import checked as checked_webhook
 from obitus.service.alerting.composing import Composer, acts_of
 from obitus.service.alerting.rendering import Renderer
+from obitus.service.alerting.turns import Turns
 from obitus.service.clock import Clock
 from obitus.service.given import part
 from obitus.service.live import Live
@@ -121,18 +122,13 @@ class Delivering:
         self._dice = random.Random()  # noqa: S311 - spreads tries, and keeps no secret
         self._busy: dict[int, threading.Thread] = {}
         self._lock = threading.Lock()
-        self._stopping = threading.Event()
-        self._thread = threading.Thread(target=self._serve, name="obitus-delivering", daemon=True)
-
-    def start(self) -> None:
-        """Deliver from now on."""
-        self._thread.start()
+        self.turns = Turns(
+            "obitus-delivering", self._turn, lambda: LOOKS_EVERY_S, waits="messages wait", broke="delivering failed"
+        )
 
     def close(self) -> None:
         """Stop; what is being sent is finished, or tried again after the next start."""
-        self._stopping.set()
-        if self._thread.is_alive():
-            self._thread.join()
+        self.turns.close()
         with self._lock:
             busy = list(self._busy.values())
         for thread in busy:
@@ -150,19 +146,10 @@ class Delivering:
             time.sleep(0.01)
         return False
 
-    def _serve(self) -> None:
-        while not self._stopping.wait(LOOKS_EVERY_S):
-            try:
-                self._turn()
-            except (StoreTrouble, StoreBusy) as error:
-                _log.warning("messages wait: %s", error)
-            except Exception:
-                _log.exception("delivering failed; it will be tried again")
-
     def _turn(self) -> None:
         for channel_id in messages.waiting_channels(self._records.reader, self._clock.now_ms()):
             with self._lock:
-                if channel_id in self._busy or self._stopping.is_set():
+                if channel_id in self._busy or self.turns.stopping.is_set():
                     continue
                 thread = threading.Thread(
                     target=self._deliver, args=(channel_id,), name=f"obitus-channel-{channel_id}", daemon=True
@@ -173,7 +160,7 @@ class Delivering:
     def _deliver(self, channel_id: int) -> None:
         """Send what can be sent to one channel, in order."""
         try:
-            while not self._stopping.is_set():
+            while not self.turns.stopping.is_set():
                 now_ms = self._clock.now_ms()
                 message = messages.head(self._records.reader, channel_id, now_ms)
                 if message is None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import threading
 import time
 from functools import partial
 from typing import Any, Final
@@ -14,12 +13,13 @@ from obitus.core.headline import Headline
 from obitus.core.priority import LEVELS, weigh
 from obitus.core.wording import count_of, minute_of, span
 from obitus.service.alerting.book import RuleBook, to_of, uids
+from obitus.service.alerting.turns import Turns
 from obitus.service.clock import Clock
 from obitus.store import issues as issue_store
 from obitus.store import priorities, quiet, shifts
 from obitus.store.alerts import channels, firings, messages
 from obitus.store.alerts.messages import About
-from obitus.store.errors import NotThere, StoreBusy, StoreTrouble
+from obitus.store.errors import NotThere
 from obitus.store.records import Records
 from obitus.store.rows.alerts import Channel, FiringRow
 from obitus.store.windows import Window
@@ -36,19 +36,14 @@ class Ticking:
 
     def __init__(self, records: Records, clock: Clock, book: RuleBook, home: str) -> None:
         self._records, self._clock, self._book, self._home = records, clock, book, home
-        self._stopping = threading.Event()
         self._prunes_next_s = 0.0
-        self._thread = threading.Thread(target=self._serve, name="obitus-alert-clock", daemon=True)
-
-    def start(self) -> None:
-        """Look from now on."""
-        self._thread.start()
-
-    def close(self) -> None:
-        """Stop."""
-        self._stopping.set()
-        if self._thread.is_alive():
-            self._thread.join()
+        self.turns = Turns(
+            "obitus-alert-clock",
+            self._turn,
+            lambda: EVERY_S,
+            waits="what is due waits",
+            broke="what is due could not be done",
+        )
 
     def look(self) -> None:
         """Do what is due now."""
@@ -58,15 +53,9 @@ class Ticking:
         for channel in channels.due_digests(self._records.reader, now_ms):
             self._digest(channel, now_ms)
 
-    def _serve(self) -> None:
-        while not self._stopping.wait(EVERY_S):
-            try:
-                self.look()
-                self._prune()
-            except (StoreTrouble, StoreBusy) as error:
-                _log.warning("what is due waits: %s", error)
-            except Exception:
-                _log.exception("what is due could not be done; it will be tried again")
+    def _turn(self) -> None:
+        self.look()
+        self._prune()
 
     def _escalate(self, row: FiringRow, now_ms: int) -> None:
         """Tell others, unless somebody has taken it up in another way, or it is over."""
@@ -119,7 +108,7 @@ class Ticking:
         self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
         now_ms = self._clock.now_ms()
         for prune in (messages.prune, firings.prune):
-            while self._records.writer.run(partial(prune, now_ms=now_ms)) and not self._stopping.wait(0.02):
+            while self._records.writer.run(partial(prune, now_ms=now_ms)) and not self.turns.stopping.wait(0.02):
                 pass
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Annotated, Any, Final
@@ -27,6 +27,7 @@ from obitus.core.asking.writing import term
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.wording import span
 from obitus.service.alerting.book import Known, RuleBook, to_of, uids
+from obitus.service.alerting.turns import Turns
 from obitus.service.clock import Clock
 from obitus.service.given import part
 from obitus.store.alerts import counting, firings, runs
@@ -34,7 +35,7 @@ from obitus.store.alerts.counting import Counted
 from obitus.store.alerts.firings import Fired
 from obitus.store.asking.compiling import Names
 from obitus.store.asking.finding import names_in
-from obitus.store.errors import StoreBusy, StoreError, StoreTrouble
+from obitus.store.errors import StoreError, StoreTrouble
 from obitus.store.records import Records
 from obitus.store.rows.alerts import FiringRow
 
@@ -70,21 +71,18 @@ class Windows:
         self._records, self._clock, self._book = records, clock, book
         self._states: dict[int, _State] = {}
         self._turn = threading.Lock()
-        self._stopping = threading.Event()
         self._prunes_next_s = 0.0
         self.spent_s, self.looks = 0.0, 0
         """Processor time in seconds that all turns took, and how many looks at rules there were, since the start."""
-        self._thread = threading.Thread(target=self._serve, name="obitus-alert-windows", daemon=True)
-
-    def start(self) -> None:
-        """Take turns from now on."""
-        self._thread.start()
-
-    def close(self) -> None:
-        """Stop after the turn that it is at."""
-        self._stopping.set()
-        if self._thread.is_alive():
-            self._thread.join()
+        self._spent_last_s = 0.0
+        self.turns = Turns(
+            "obitus-alert-windows",
+            self._look_when_due,
+            # A tenth of one core at most.
+            lambda: max(TURN_S, 9 * self._spent_last_s),
+            waits="alert rules wait",
+            broke="looking at alert rules failed",
+        )
 
     def look(self) -> None:
         """Count what came, and look at every rule now."""
@@ -96,19 +94,14 @@ class Windows:
         state = self._states.get(rule_id)
         return 1000 * state.took_s / state.looks if state is not None and state.looks else None
 
-    def _serve(self) -> None:
-        while not self._stopping.wait(TURN_S):
-            spent_s = time.thread_time()
-            try:
-                with self._turn:
-                    self._take_turn()
-            except (StoreTrouble, StoreBusy) as error:
-                _log.warning("alert rules wait: %s", error)
-            except Exception:
-                _log.exception("looking at alert rules failed; it will be tried again")
-            spent_s = time.thread_time() - spent_s
-            self.spent_s += spent_s
-            self._stopping.wait(max(0.0, 9 * spent_s - TURN_S))
+    def _look_when_due(self) -> None:
+        started_s = time.thread_time()
+        try:
+            with self._turn:
+                self._take_turn()
+        finally:
+            self._spent_last_s = time.thread_time() - started_s
+            self.spent_s += self._spent_last_s
 
     def _take_turn(self, *, every: bool = False) -> None:
         now_ms = self._clock.now_ms()
@@ -126,7 +119,7 @@ class Windows:
             open_ones.setdefault(row.rule_id, {})[firings.key_of(row)] = row
         for one in known:
             state = self._states[one.row.id]
-            if self._stopping.is_set():
+            if self.turns.stopping.is_set():
                 return
             # A clock that went back must not put a rule off.
             if every or now_ms >= state.due_ms or state.due_ms - now_ms > DAY_MS:
@@ -151,7 +144,7 @@ class Windows:
         has_begun = False
         for one in known:
             rule = counted.get(one.row.id)
-            if rule is None or one.row.counted_from_ms is not None or self._stopping.is_set():
+            if rule is None or one.row.counted_from_ms is not None or self.turns.stopping.is_set():
                 continue
             from_ms = now_ms - (counting.HOURS_KEPT_MS if rule.condition.is_usual else rule.kept_ms)
             amounts, reached_ms = counting.counted_back(reader, days, names, rule, at, from_ms, now_ms)
@@ -184,7 +177,7 @@ class Windows:
         except StoreError as error:
             _log.warning("the alert rule %r cannot be looked at now: %s", known.row.name, error)
             return
-        self._note(known, state, found, courses, open_ones, now_ms)
+        self._note(known, state, found, courses, open_ones, names, now_ms)
         state.took_s += time.thread_time() - started_s
         state.looks += 1
         self.looks += 1
@@ -213,6 +206,7 @@ class Windows:
         found: dict[Key, Judged],
         courses: Courses,
         open_ones: dict[Key, FiringRow],
+        names: Names,
         now_ms: int,
     ) -> None:
         """Begin firings, let them go on, and end them."""
@@ -220,9 +214,10 @@ class Windows:
         assert isinstance(condition, Measured | Silent)
         begins = [(key, judged) for key, judged in found.items() if judged.holds and key not in open_ones]
         begins.sort(key=lambda one: one[1].value or 0, reverse=isinstance(condition, Silent) or condition.is_over)
+        apps = {name: number for number, name in names.apps.items()} if begins else {}
         work: list[Any] = []
         for key, judged in begins[:MOST_FIRINGS]:
-            fired = self._fired(known, key, judged, courses, now_ms)
+            fired = self._fired(known, key, judged, courses, apps, now_ms)
             work.append(
                 lambda c, fired=fired: firings.begin(
                     c, known.row, fired, to_of(known.to, now_ms), self._book.silences(), uids(), now_ms
@@ -251,13 +246,14 @@ class Windows:
         if work:
             self._records.writer.run(lambda c: [one(c) for one in work])
 
-    def _fired(self, known: Known, key: Key, judged: Judged, courses: Courses, now_ms: int) -> Fired:
+    def _fired(
+        self, known: Known, key: Key, judged: Judged, courses: Courses, apps: Mapping[str, int], now_ms: int
+    ) -> Fired:
         condition = known.condition
         assert isinstance(condition, Measured | Silent)
         pinned = pinned_by(condition, key)
         issue_id = int(pinned["issue"]) if pinned.get("issue", "").isdigit() else None
         app = pinned.get("app")
-        apps = {name: number for number, name in names_in(self._records.reader).apps.items()}
         return Fired(
             key,
             now_ms,
@@ -283,7 +279,7 @@ class Windows:
         for rule in counted:
             while (
                 self._records.writer.run(partial(counting.prune, rule=rule, now_ms=now_ms))
-                and not self._stopping.is_set()
+                and not self.turns.stopping.is_set()
             ):
                 pass
 

@@ -15,7 +15,6 @@ from obitus.core.alerting.conditions import (
     Measured,
     Silent,
     amount_said,
-    interval_ms,
     read_condition,
     sentence,
 )
@@ -37,7 +36,7 @@ from obitus.core.priority import Level
 from obitus.core.wording import count_of, minute_of, span
 from obitus.service.alerting.book import TheRuleBook
 from obitus.service.alerting.previewing import BACK_MS, MOST_SHOWN, Preview, preview_of
-from obitus.service.alerting.windows import TheWindows, Windows
+from obitus.service.alerting.windows import TheWindows, Windows, every_said
 from obitus.service.api import answers
 from obitus.service.api.asked import bad_question
 from obitus.service.given import TheClock, TheRecords
@@ -335,7 +334,7 @@ def _rule(row: AlertRule, told: list[RuleChannel], fired: list[int], windows: Wi
         condition = read_condition(row.condition, now_ms)
         said = sentence(condition)
         if isinstance(condition, Measured | Silent):
-            looked_at = f"every {span(interval_ms(condition))}"
+            looked_at = every_said(condition)
     except QuestionTrouble as error:
         trouble = f"It cannot be understood any more, and fires nothing. {error}"
     return AlertRuleAnswer(
@@ -367,9 +366,7 @@ def _preview(condition: Condition, found: Preview) -> AlertPreview:
         in_all=len(found.firings),
         since=to_text(max(0, found.since_ms)),
         remark=found.remark,
-        looked_at=f"every {span(interval_ms(condition))}"
-        if isinstance(condition, Measured | Silent)
-        else "as it happens",
+        looked_at=every_said(condition) if isinstance(condition, Measured | Silent) else "as it happens",
         cost_ms=round(found.cost_ms, 3),
         now=found.now,
     )

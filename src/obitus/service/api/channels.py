@@ -13,13 +13,12 @@ from obitus.core.alerting.pacing import PacingTrouble, next_digest_ms, read_quie
 from obitus.core.alerting.wanted import NAME
 from obitus.core.clock import DAY_MS, to_text
 from obitus.service.alerting.book import TheRuleBook, uids
-from obitus.service.alerting.channels.base import DeliveryTrouble, SettingsTrouble
+from obitus.service.alerting.channels.base import DeliveryTrouble
 from obitus.service.alerting.delivering import TheChannels, checked, test_letter
 from obitus.service.alerting.rendering import MOST_TEMPLATE
 from obitus.service.api import answers
+from obitus.service.api.outside import settings_refused
 from obitus.service.given import TheClock, TheRecords, TheSettings
-from obitus.service.outward.allowed import NotAllowed
-from obitus.service.outward.asking import AskingTrouble
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
@@ -363,17 +362,14 @@ def _said(row: MessageRow) -> str:
 
 def _wanted(name: str, order: ChannelOrder, some: TheChannels, now_ms: int) -> WantedChannel:
     secrets = dict(order.secrets) if order.secrets is not None else None
-    try:
+    with settings_refused():
         settings = checked(order.kind, dict(order.settings), secrets or {}, order.template)
         if order.kind == "webhook":
             some.asker.check(settings["url"])
-        next_ms = None
+    next_ms = None
+    try:
         if order.digest_at:
             next_ms = next_digest_ms(order.digest_at, order.digest_zone, now_ms)
-    except SettingsTrouble as trouble:
-        raise Problem("bad-field", f"{trouble}.", field=f"settings.{trouble.field}") from None
-    except (AskingTrouble, NotAllowed) as trouble:
-        raise Problem("bad-field", f"url: {trouble}.", field="settings.url") from None
     except PacingTrouble as trouble:
         raise Problem("bad-field", str(trouble), field="digest_at") from None
     sealed = None if secrets is None else some.seal.seal(f"channel {name}", secrets)

@@ -12,12 +12,10 @@ from obitus.core.alerting.wanted import NAME
 from obitus.core.asking import MOST_CHARACTERS, QuestionTrouble, read
 from obitus.core.clock import to_text
 from obitus.core.redaction_rules import RuleTrouble, parse_rules
-from obitus.service.alerting.channels.base import SettingsTrouble
 from obitus.service.api import answers
 from obitus.service.api.asked import bad_question
+from obitus.service.api.outside import settings_refused
 from obitus.service.given import TheClock, TheRecords
-from obitus.service.outward.allowed import NotAllowed
-from obitus.service.outward.asking import AskingTrouble
 from obitus.service.passing.base import KINDS, PassedKind
 from obitus.service.passing.passing import Passing, ThePassing, checked
 from obitus.service.problems import Problem, described
@@ -138,17 +136,14 @@ def try_now(acts: TheActs, passing: ThePassing, person: SignedIn, name: TargetNa
 
 def _wanted(order: NewTarget, passing: Passing, now_ms: int) -> WantedTarget:
     secrets = dict(order.secrets) if order.secrets is not None else None
-    try:
+    with settings_refused():
         settings = checked(order.kind, dict(order.settings), secrets or {})
         if order.kind == "webhook":
             passing.asker.check(settings["url"])
+    try:
         if order.question:
             read(order.question, now_ms)
         parse_rules(order.hides)
-    except SettingsTrouble as trouble:
-        raise Problem("bad-field", f"{trouble}.", field=f"settings.{trouble.field}") from None
-    except (AskingTrouble, NotAllowed) as trouble:
-        raise Problem("bad-field", f"url: {trouble}.", field="settings.url") from None
     except QuestionTrouble as trouble:
         raise bad_question(trouble) from None
     except RuleTrouble as trouble:

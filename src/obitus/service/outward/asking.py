@@ -31,11 +31,7 @@ _NAT64: Final = ipaddress.ip_network("64:ff9b::/96")
 
 
 class AskingTrouble(Exception):
-    """It could not be asked, or did not answer in time; ``for_good`` where another try cannot help."""
-
-    def __init__(self, said: str, *, for_good: bool = False) -> None:
-        super().__init__(said)
-        self.for_good = for_good
+    """It could not be asked, or did not answer in time."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +41,21 @@ class Answer:
     status: int
     body: bytes
     headers: Mapping[str, str]
+
+    @property
+    def is_taken(self) -> bool:
+        """Whether what was sent was taken."""
+        return 200 <= self.status < 300
+
+    @property
+    def after_s(self) -> float | None:
+        """When another try is asked for, in seconds; None where nothing is said of it."""
+        after = self.headers.get("retry-after", "")
+        return float(after) if after.isascii() and after.isdigit() else None
+
+    def said(self, most_bytes: int = 200) -> str:
+        """Return the status, and on the same line the beginning of the body."""
+        return f"{self.status} {' '.join(self.body[:most_bytes].decode('utf-8', 'replace').split())}".strip()
 
 
 def is_public(address: str) -> bool:
@@ -94,11 +105,9 @@ class Asker:
                 return answer
             onward = urljoin(url, where)
             if urlsplit(url).scheme == "https" and urlsplit(onward).scheme != "https":
-                raise AskingTrouble(
-                    f"it redirects from https to {_shown(onward)}, which is not followed", for_good=True
-                )
+                raise AskingTrouble(f"it redirects from https to {_shown(onward)}, which is not followed")
             if onward in seen:
-                raise AskingTrouble("it redirects in a circle", for_good=True)
+                raise AskingTrouble("it redirects in a circle")
             seen.add(onward)
             # What was meant for one host is not given to another: no signature, no sign-in.
             if urlsplit(onward).netloc != urlsplit(url).netloc:
@@ -106,7 +115,7 @@ class Asker:
                     name: value for name, value in headers.items() if name.lower() not in ("authorization", "cookie")
                 }
             url = onward
-        raise AskingTrouble(f"it redirects more than {MOST_REDIRECTS} times", for_good=True)
+        raise AskingTrouble(f"it redirects more than {MOST_REDIRECTS} times")
 
     def connect(self, host: str, port: int, *, near: bool = False) -> socket.socket:
         """Return a connection to a host, by an address that is allowed; raises AskingTrouble, NotAllowed.
@@ -244,13 +253,9 @@ def _parts(url: str) -> tuple[str, int, bool]:
         or len(url) > LONGEST_ADDRESS
         or any(ord(sign) <= 32 for sign in url)
     ):
-        raise AskingTrouble(
-            f"{_shown(url)} is no address that can be asked: https://host/path is expected", for_good=True
-        )
+        raise AskingTrouble(f"{_shown(url)} is no address that can be asked: https://host/path is expected")
     if split.username or split.password:
-        raise AskingTrouble(
-            "an address holds no name and password: give them as headers, which are kept encrypted", for_good=True
-        )
+        raise AskingTrouble("an address holds no name and password: give them as headers, which are kept encrypted")
     is_tls = split.scheme == "https"
     return host, port or (443 if is_tls else 80), is_tls
 

@@ -16,7 +16,7 @@ from obitus.core.clock import to_ms
 from obitus.core.passing.syslog import said
 from obitus.core.severity import SEVERITIES
 from obitus.service.alerting.channels.base import SettingsTrouble
-from obitus.service.alerting.channels.webhook import checked_headers
+from obitus.service.alerting.channels.webhook import checked_headers, headers_of
 from obitus.service.outward.asking import Asker, AskingTrouble, NotAllowed
 from obitus.service.passing.base import PassingTrouble, Settings, Taken
 
@@ -41,7 +41,7 @@ class OtlpTaker:
 
     def __init__(self, settings: Settings, secrets: Mapping[str, Any], asker: Asker) -> None:
         self._url, self._asker = checked(settings, secrets)["url"], asker
-        self._headers = {str(name): str(value) for name, value in (secrets.get("headers") or {}).items()}
+        self._headers = headers_of(secrets)
 
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
         """Export a batch and return what the collector refused of it; raises PassingTrouble."""
@@ -65,13 +65,9 @@ class OtlpTaker:
             answer = self._asker.post(self._url + path, body, headers, near=True)
         except (AskingTrouble, NotAllowed) as error:
             raise PassingTrouble(str(error)) from None
-        if not 200 <= answer.status < 300:
-            after = answer.headers.get("retry-after", "")
-            raise PassingTrouble(
-                f"{answer.status} {' '.join(answer.body[:200].decode('utf-8', 'replace').split())}".strip(),
-                for_good=answer.status not in AGAIN and answer.status not in (401, 403, 404),
-                after_s=float(after) if after.isdigit() else None,
-            )
+        if not answer.is_taken:
+            for_good = answer.status not in AGAIN and answer.status not in (401, 403, 404)
+            raise PassingTrouble(answer.said(), for_good=for_good, after_s=answer.after_s)
         return _partial(path, answer.body)
 
 
@@ -96,11 +92,9 @@ def logs_of(records: Sequence[Mapping[str, Any]]) -> bytes:
     from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
 
     request = ExportLogsServiceRequest()
-    for (app, release, environment), some in _by_source(records).items():
+    for source, some in _by_source(records).items():
         part = request.resource_logs.add()
-        _resource(part.resource, app, release, environment)
-        scope = part.scope_logs.add()
-        scope.scope.name = "obitus"
+        scope = _scope(part.resource, source, part.scope_logs)
         for record in some:
             out = scope.log_records.add()
             out.time_unix_nano = _nanoseconds(record)
@@ -119,11 +113,9 @@ def traces_of(records: Sequence[Mapping[str, Any]]) -> bytes:
     from opentelemetry.proto.trace.v1.trace_pb2 import Span, Status
 
     request = ExportTraceServiceRequest()
-    for (app, release, environment), some in _by_source(records).items():
+    for source, some in _by_source(records).items():
         part = request.resource_spans.add()
-        _resource(part.resource, app, release, environment)
-        scope = part.scope_spans.add()
-        scope.scope.name = "obitus"
+        scope = _scope(part.resource, source, part.scope_spans)
         for record in some:
             out, run = scope.spans.add(), record.get("run") or {}
             out.name = str(run.get("entry_point") or "run")
@@ -166,9 +158,13 @@ def _by_source(records: Sequence[Mapping[str, Any]]) -> dict[tuple[str, str, str
     return found
 
 
-def _resource(resource: Any, app: str, release: str, environment: str) -> None:
-    named = {"service.name": app, "service.version": release, "deployment.environment.name": environment}
-    _attributes(resource.attributes, {name: value for name, value in named.items() if value})
+def _scope(resource: Any, source: tuple[str, str, str], scopes: Any) -> Any:
+    """Say what the records of a source come from, and return where they are added."""
+    named = zip(("service.name", "service.version", "deployment.environment.name"), source, strict=True)
+    _attributes(resource.attributes, {name: value for name, value in named if value})
+    scope = scopes.add()
+    scope.scope.name = "obitus"
+    return scope
 
 
 def _all_attributes(record: Mapping[str, Any]) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from hashlib import sha256
 from typing import Any, Final
 
 from obitus.service.alerting.channels.webhook import checked as checked_webhook
-from obitus.service.alerting.channels.webhook import signature
+from obitus.service.alerting.channels.webhook import headers_of, signature
 from obitus.service.outward.asking import Asker, AskingTrouble, NotAllowed
 from obitus.service.passing.base import PassingTrouble, Settings, Taken
 
@@ -27,7 +27,7 @@ class WebhookTaker:
 
     def __init__(self, settings: Settings, secrets: Mapping[str, Any], asker: Asker, home: str) -> None:
         self._url, self._asker, self._home = checked(settings, secrets)["url"], asker, home
-        self._headers = {str(name): str(value) for name, value in (secrets.get("headers") or {}).items()}
+        self._headers = headers_of(secrets)
         self._secret = str(secrets.get("secret", ""))
 
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
@@ -46,14 +46,10 @@ class WebhookTaker:
             answer = self._asker.post(self._url, body, headers)
         except (AskingTrouble, NotAllowed) as error:
             raise PassingTrouble(str(error)) from None
-        if 200 <= answer.status < 300:
+        if answer.is_taken:
             return Taken()
-        after = answer.headers.get("retry-after", "")
-        raise PassingTrouble(
-            f"{answer.status} {' '.join(answer.body[:200].decode('utf-8', 'replace').split())}".strip(),
-            for_good=400 <= answer.status < 500 and answer.status not in _AGAIN,
-            after_s=float(after) if after.isdigit() else None,
-        )
+        for_good = 400 <= answer.status < 500 and answer.status not in _AGAIN
+        raise PassingTrouble(answer.said(), for_good=for_good, after_s=answer.after_s)
 
     def close(self) -> None:
         """Nothing is held open."""

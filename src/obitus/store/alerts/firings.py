@@ -53,13 +53,11 @@ UPDATE firings SET accepted_ms = :now_ms, accepted_by = :said WHERE id = :id AND
 _NOT_ACCEPTED: Final = "SELECT 1 FROM firings WHERE id = ?"
 _ESCALATED: Final = "UPDATE firings SET escalated_ms = :now_ms WHERE id = :id"
 # Messages of a rule in an hour, whatever channel they go to: a rule that tells two channels tells each as often.
-_SENT: Final = """
-SELECT COUNT(DISTINCT m.id) FROM firings f JOIN message_firings mf ON mf.firing_id = f.id JOIN messages m ON m.id = mf.message_id
-WHERE f.rule_id = :rule_id AND f.noted_ms > :since_ms AND m.channel_id = :channel_id AND m.made_ms > :since_ms AND m.kind = 'firing'
-  AND m.subject <> :more"""
-_OLDEST: Final = """
-SELECT MIN(m.made_ms) FROM firings f JOIN message_firings mf ON mf.firing_id = f.id JOIN messages m ON m.id = mf.message_id
+_OF_AN_HOUR: Final = """
+FROM firings f JOIN message_firings mf ON mf.firing_id = f.id JOIN messages m ON m.id = mf.message_id
 WHERE f.rule_id = :rule_id AND f.noted_ms > :since_ms AND m.channel_id = :channel_id AND m.made_ms > :since_ms AND m.kind = 'firing'"""
+_SENT: Final = "SELECT COUNT(DISTINCT m.id)" + _OF_AN_HOUR + " AND m.subject <> :more"
+_OLDEST: Final = "SELECT MIN(m.made_ms)" + _OF_AN_HOUR
 _TOLD: Final = """
 SELECT DISTINCT m.channel_id FROM message_firings mf JOIN messages m ON m.id = mf.message_id
 WHERE mf.firing_id = ? AND m.kind IN ('firing', 'escalation') AND m.tries > 0"""

@@ -63,6 +63,11 @@ def checked_headers(secrets: Mapping[str, Any]) -> None:
             )
 
 
+def headers_of(secrets: Mapping[str, Any]) -> dict[str, str]:
+    """Return the headers of one's own."""
+    return {str(name): str(value) for name, value in (secrets.get("headers") or {}).items()}
+
+
 class Webhook:
     """Sends messages to an address."""
 
@@ -73,15 +78,14 @@ class Webhook:
         """Send a message and return what was answered; raises DeliveryTrouble."""
         settings = checked(out.settings, out.secrets, out.template)
         body, content_type = self.body(out.letter, out.template, settings["content_type"])
-        headers = {str(name): str(value) for name, value in (out.secrets.get("headers") or {}).items()}
-        headers |= {"Content-Type": content_type, "User-Agent": "obitus"}
+        headers = headers_of(out.secrets) | {"Content-Type": content_type, "User-Agent": "obitus"}
         headers |= signature(str(out.secrets.get("secret", "")), out.letter.uid, int(time.time()), body)
         try:
             answer = self._asker.post(settings["url"], body, headers)
         except (AskingTrouble, NotAllowed) as error:
             raise DeliveryTrouble(str(error)) from None
-        said = f"{answer.status} {' '.join(answer.body[:300].decode('utf-8', 'replace').split())}".strip()
-        if 200 <= answer.status < 300:
+        said = answer.said(300)
+        if answer.is_taken:
             return said
         raise DeliveryTrouble(said, for_good=400 <= answer.status < 500 and answer.status not in _AGAIN)
 

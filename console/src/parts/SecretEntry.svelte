@@ -1,0 +1,24 @@
+<script module lang="ts">
+	/** A secret that is typed in, and never comes back. */
+	export interface SecretEntryProps {
+		value: string;
+		label: string;
+		placeholder?: string;
+		most?: number;
+		grows?: boolean;
+	}
+</script>
+
+<script lang="ts">
+	let { value = $bindable(), label, placeholder = label, most = 1000, grows = false }: SecretEntryProps = $props();
+</script>
+
+<input
+	class={['entry', grows && 'min-w-0 grow']}
+	type="password"
+	autocomplete="new-password"
+	aria-label={label}
+	{placeholder}
+	bind:value
+	maxlength={most}
+/>
