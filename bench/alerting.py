@@ -145,20 +145,22 @@ def _handed_over(port: int) -> float:
 
 
 def _conditions() -> list[str]:
-    """Return a thousand conditions, as several teams would have them: fixed and usual, of failures, logs and runs, by groups."""
+    """Return a thousand conditions, as many teams would have them: of failures, logs and runs, fixed and usual, by groups; each asks something else."""
     forms = (
-        "count of failures > {n}00000 in 10m by issue where app={app}",
-        "count of failures > {n}00000 in 5m by entry_point where app={app} severity>=ERROR",
-        "count of people > {n}00000 in 1h by issue where app={app}",
-        "count of logs > {n}00000 in 10m by logger where app={app} severity>=WARN",
-        "share of failed runs > {n}% in 15m by entry_point where app={app} entry_point~boardings",
-        "failures per thousand runs > {n}00 in 1h where app={app}",
-        "p95 duration of runs > {n}m in 15m by entry_point where app={app}",
-        "count of failures > {n} times usual in 1h where app={app}",
-        "count of runs < usual in 2h where app={app}",
-        "no runs for {n}h by entry_point where app={app}",
+        "count of failures > {n}00000 in 10m by issue where app={app} message!=case-{n}",
+        "count of failures > {n}00000 in 5m by entry_point where app={app} severity>=ERROR type!=case.{n}",
+        "count of people > {n}00000 in 1h by issue where app={app} entry_point!=case-{n}",
+        "count of logs > {n}00000 in 10m by logger where app={app} severity>=WARN logger!=case.{n}",
+        'count of logs > {n}00000 in 15m where app={app} "pier {n}"',
+        "p95 wait_s of logs > {n}00000 in 15m where app={app} berth!={n}",
+        "share of failed runs > {n}% in 15m by entry_point where app={app} entry_point~boardings entry_point!=case-{n}",
+        "failures per thousand runs > {n}00 in 1h where app={app} entry_point!=case-{n}",
+        "p95 duration of runs > {n}m in 15m by entry_point where app={app} entry_point!=case-{n}",
+        "count of failures > {n} times usual in 1h where app={app} entry_point!=case-{n}",
+        "count of runs < usual in 2h where app={app} entry_point!=case-{n}",
+        "no runs for {n}h by entry_point where app={app} entry_point!=case-{n}",
     )
-    return [forms[number % len(forms)].format(n=2 + number // len(forms) % 40, app=f"pier-{number % APPS}") for number in range(RULES)]  # fmt: skip
+    return [forms[number % len(forms)].format(n=2 + number // len(forms), app=f"pier-{number % APPS}") for number in range(RULES)]  # fmt: skip
 
 
 def _thousand_rules(service: Served, bodies: Callable[[], list[bytes]]) -> None:
@@ -167,7 +169,7 @@ def _thousand_rules(service: Served, bodies: Callable[[], list[bytes]]) -> None:
     full = flood(service.port, service.key("sailings"), bodies(), BATCH)
     conditions = _conditions()
     text = "".join(
-        f'[[alert]]\nname = "rule-{number}"\nwhen = "{when}"\nto = []\n' for number, when in enumerate(conditions)
+        f"[[alert]]\nname = \"rule-{number}\"\nwhen = '{when}'\nto = []\n" for number, when in enumerate(conditions)
     )
     service.ask("POST", "/api/alert-rules/apply", {"text": text, "source": "alerts.toml", "only_plan": False})
     with paced(service.port, keys, bodies, BATCH, full / 4) as sent:

@@ -9,7 +9,8 @@ import socket
 import ssl
 import threading
 import time
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,9 @@ import pytest
 
 from obitus.core.clock import DAY_MS, to_text
 from obitus.service.outward.allowed import AllowedFile
+from obitus.service.passing.base import PassingTrouble, Taken
 from obitus.service.passing.files import FileTaker
+from obitus.service.passing.passing import Given, give
 from obitus.store import events
 from tests.conftest import Running, failure, raised_in, start, until
 from tests.service.alerting.helpers import allow, rule, settle
@@ -325,6 +328,59 @@ def test_a_partial_success_is_understood(running: Running, receiver: Receiver) -
     running.send(key, *(log("odd" if number == 3 else f"late {number}") for number in range(8)))
     until(lambda: state(running)["passed"] == 10)
     assert state(running)["refused"] == 3
+
+
+def test_what_was_acknowledged_is_not_given_again(running: Running, receiver: Receiver) -> None:
+    """Logs are taken and runs are not: only the runs are tried again. The same where one half of a refused batch breaks."""
+    tries = iter((503, 503, 200))
+
+    def act(handler: Any, got: Any) -> None:
+        handler.send_response(next(tries) if got.path == "/v1/traces" else 200)
+        handler.send_header("Content-Length", "0")
+        handler.end_headers()
+
+    receiver.act = act
+    key = running.add_app()
+    target(running, "otlp", settings={"url": f"http://127.0.0.1:{receiver.port}"}, passes=["log", "run"])
+    running.send(key, log("berth 4 is free"), run())
+    until(lambda: state(running)["passed"] == 2)
+    assert Counter(got.path for got in receiver.got) == {"/v1/traces": 3, "/v1/logs": 1}
+
+
+def test_a_batch_goes_on_where_it_broke() -> None:
+    """Halves that were taken are not given again, what is refused is counted once, and what came meanwhile is given too."""
+
+    class Odd:
+        """Refuses record 3 for good, and breaks once at record 6."""
+
+        def __init__(self) -> None:
+            self.took: list[int] = []
+            self.broken = False
+
+        def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
+            return [batch]
+
+        def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
+            numbers = [record["number"] for record in batch]
+            if 3 in numbers:
+                raise PassingTrouble("never", for_good=True)
+            if 6 in numbers and not self.broken:
+                self.broken = True
+                raise PassingTrouble("not now")
+            self.took += numbers
+            return Taken()
+
+        def close(self) -> None:
+            return None
+
+    taker, given = Odd(), Given()
+    records = [{"kind": "log", "id": str(number), "number": number} for number in range(10)]
+    with pytest.raises(PassingTrouble, match="not now"):
+        give(taker, records[:8], given)
+    assert taker.took == [0, 1, 2] and given.refused == 1
+    give(taker, records, given)
+    assert taker.took == [0, 1, 2, 4, 5, 6, 7, 8, 9]
+    assert (given.refused, given.said, len(given.ids)) == (1, "never", 10)
 
 
 def test_a_target_that_was_away_gets_what_it_missed_in_order(running: Running, receiver: Receiver) -> None:

@@ -141,18 +141,14 @@ class Windows:
         if turn.places:
             writer.run(partial(counting.write, turn=turn))
             at |= turn.places
-        has_begun = False
-        for one in known:
-            rule = counted.get(one.row.id)
-            if rule is None or one.row.counted_from_ms is not None or self.turns.stopping.is_set():
-                continue
-            from_ms = now_ms - (counting.HOURS_KEPT_MS if rule.condition.is_usual else rule.kept_ms)
-            amounts, reached_ms = counting.counted_back(reader, days, names, rule, at, from_ms, now_ms)
-            writer.run(partial(counting.write_back, rule=rule, amounts=amounts, from_ms=reached_ms))
-            has_begun = True
-        if has_begun:
+        begin = [counted[one.row.id] for one in known if one.row.id in counted and one.row.counted_from_ms is None]
+        if begin:
+            back, reached_ms = counting.counted_back(reader, days, names, begin, at, now_ms)
+            for rule, amounts in back.values():
+                from_ms = max(reached_ms, now_ms - rule.back_ms)
+                writer.run(partial(counting.write_back, rule=rule, amounts=amounts, from_ms=from_ms))
             self._book.changed()
-        return has_begun
+        return bool(begin)
 
     def _look_at(
         self,

@@ -31,6 +31,9 @@ class Taken:
 class Taker(Protocol):
     """Gives batches to one target. Used by one thread."""
 
+    def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
+        """Return a batch as it is handed over: each part is acknowledged, or tried again, for itself."""
+
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
         """Hand a batch over and return once it is acknowledged; raises PassingTrouble."""
 

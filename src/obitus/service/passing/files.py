@@ -41,6 +41,10 @@ class FileTaker:
     def __init__(self, settings: Settings, allowed: AllowedFile, now_s: Callable[[], float] = time.time) -> None:
         self._settings, self._allowed, self._now_s = checked(settings), allowed, now_s
 
+    def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
+        """Return the batch: it is handed over at once."""
+        return [batch]
+
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
         """Write a batch, on disk when this returns; raises PassingTrouble."""
         try:

@@ -43,18 +43,20 @@ class OtlpTaker:
         self._url, self._asker = checked(settings, secrets)["url"], asker
         self._headers = headers_of(secrets)
 
-    def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
-        """Export a batch and return what the collector refused of it; raises PassingTrouble."""
+    def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
+        """Return what goes to the collector's logs, and what goes to its traces."""
         runs = [record for record in batch if record.get("kind") == "run"]
         others = [record for record in batch if record.get("kind") != "run"]
-        found = [self._export(LOGS, others)] if others else []
-        found += [self._export(TRACES, runs)] if runs else []
-        return Taken(sum(one.refused for one in found), "; ".join(one.said for one in found if one.said))
+        return [part for part in (others, runs) if part]
+
+    def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
+        """Export one part of a batch and return what the collector refused of it; raises PassingTrouble."""
+        return self._export(TRACES if batch[0].get("kind") == "run" else LOGS, batch)
 
     def close(self) -> None:
         """Nothing is held open."""
 
-    def _export(self, path: str, records: list[dict[str, Any]]) -> Taken:
+    def _export(self, path: str, records: Sequence[dict[str, Any]]) -> Taken:
         body = gzip.compress(logs_of(records) if path == LOGS else traces_of(records), 1)
         headers = self._headers | {
             "Content-Type": "application/x-protobuf",

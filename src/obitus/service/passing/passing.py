@@ -7,7 +7,8 @@ import logging
 import random
 import ssl
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import Annotated, Any, Final
@@ -139,6 +140,7 @@ class _Worker:
         self._events_to = target.events_to
         self._kept: tuple[dict[int, int], int] = (dict(self._at), self._events_to)
         self._kept_ms = 0
+        self._given = Given()
         self._dice = random.Random()  # noqa: S311 - spreads tries, and keeps no secret
         self.woken = threading.Event()
         self._stopping = threading.Event()
@@ -194,7 +196,8 @@ class _Worker:
         found = reading.next(self._at, self._events_to, self._clock.now_ms())
         if found.is_empty:
             return False
-        taken = give(taker, found.records) if found.records else Taken()
+        give(taker, found.records, self._given)
+        given, self._given = self._given, Given()
         self._at |= found.places
         self._events_to = max(self._events_to, found.events_to)
         now_ms = self._clock.now_ms()
@@ -203,10 +206,10 @@ class _Worker:
             passed = Passed(
                 dict(self._at),
                 self._events_to,
-                len(found.records) - taken.refused,
-                taken.refused,
+                len(found.records) - given.refused,
+                given.refused,
                 found.lost,
-                taken.said[:500],
+                given.said[:500],
             )
             self._write(passed, now_ms)
         return True
@@ -233,18 +236,51 @@ class _Worker:
             _log.warning("passing on to %s: %s (%s)", self.target.name, trouble, error)
 
 
-def give(taker: Taker, batch: Sequence[dict[str, Any]]) -> Taken:
-    """Hand a batch over; where a target will never take it, in halves, so that only what it refuses is left out."""
+@dataclass(slots=True)
+class Given:
+    """What a target has acknowledged of a batch, in one try or in several."""
+
+    ids: set[Any] = field(default_factory=set)
+    refused: int = 0
+    said: str = ""
+
+    def missing(self, part: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+        """Return what it has not acknowledged yet."""
+        return [record for record in part if _id(record) not in self.ids]
+
+    def add(self, part: Sequence[dict[str, Any]], taken: Taken) -> None:
+        """Remember that a part was acknowledged."""
+        self.ids.update(map(_id, part))
+        self.refused += taken.refused
+        self.said = self.said or taken.said
+
+
+def _id(record: Mapping[str, Any]) -> tuple[Any, ...]:
+    return record.get("kind"), record.get("number"), record.get("id")
+
+
+def give(taker: Taker, batch: Sequence[dict[str, Any]], given: Given) -> None:
+    """Hand over what a target has not acknowledged of a batch; raises PassingTrouble, and ``given`` says how far it got."""
+    for some in taker.parts(batch):
+        missing = given.missing(some)
+        if missing:
+            _give(taker, missing, given)
+
+
+def _give(taker: Taker, part: Sequence[dict[str, Any]], given: Given) -> None:
+    """Hand a part over; where a target will never take it, in halves, so that only what it refuses is left out."""
     try:
-        return taker.take(batch)
+        taken = taker.take(part)
     except PassingTrouble as trouble:
         if not trouble.for_good:
             raise
-        if len(batch) == 1:
-            return Taken(1, str(trouble))
-    middle = len(batch) // 2
-    first, second = give(taker, batch[:middle]), give(taker, batch[middle:])
-    return Taken(first.refused + second.refused, first.said or second.said)
+        if len(part) > 1:
+            middle = len(part) // 2
+            _give(taker, part[:middle], given)
+            _give(taker, part[middle:], given)
+            return
+        taken = Taken(1, str(trouble))
+    given.add(part, taken)
 
 
 def wanted_of(row: Target, now_ms: int) -> Wanted:

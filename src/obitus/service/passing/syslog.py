@@ -40,6 +40,10 @@ class SyslogTaker:
         self._settings, self._asker, self._context = checked(settings), asker, context
         self._open: socket.socket | None = None
 
+    def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
+        """Return the batch: it is handed over at once."""
+        return [batch]
+
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
         """Send a batch; raises PassingTrouble."""
         messages = [message(record, self._settings["facility"]) for record in batch]

@@ -30,6 +30,10 @@ class WebhookTaker:
         self._headers = headers_of(secrets)
         self._secret = str(secrets.get("secret", ""))
 
+    def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
+        """Return the batch: it is handed over at once."""
+        return [batch]
+
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
         """Post a batch; raises PassingTrouble."""
         body = json.dumps([event_of(record, self._home) for record in batch], ensure_ascii=False).encode(

@@ -9,22 +9,19 @@ from __future__ import annotations
 import json
 import logging
 import sqlite3
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+import time
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Final, NamedTuple
+from typing import Final
 
 from obitus.core.alerting.amounts import Amount, Key
 from obitus.core.alerting.conditions import Measured
 from obitus.core.alerting.course import Courses
 from obitus.core.asking.records import Kind
-from obitus.core.asking.summaries import bucket_of
-from obitus.core.asking.values import number_of
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
-from obitus.core.days import seq_of
-from obitus.store.asking.compiling import Compiler, Names
-from obitus.store.asking.expressions import Expressions, Value
-from obitus.store.asking.finding import TABLES
-from obitus.store.database import Reader, typed
+from obitus.store.alerts.coming import KINDS, Came, Found, Place, add
+from obitus.store.asking.compiling import Names
+from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import UNREADABLE, QueryTooLong
 from obitus.store.rows.alerts import AmountRow
@@ -33,11 +30,12 @@ _log = logging.getLogger("obitus.store")
 
 HOURS_KEPT_MS: Final = 35 * DAY_MS
 MOST_DAYS: Final = 40
-MOST_GROUPS: Final = 500
-"""Groups that one rule tells apart in one turn; what comes beyond is counted as one, named `…`."""
+AT_ONCE: Final = 20_000
+"""Places of a day that are read at once: what is held in memory has a bound, whatever came meanwhile."""
 LIMIT_S: Final = 10.0
+BACK_S: Final = 120.0
+"""So long at most rules that begin are counted back."""
 MOST_REMOVED: Final = 5_000
-KINDS: Final[dict[str, Kind]] = {"failures": "failure", "logs": "log", "runs": "run"}
 
 _BEGUN: Final = -1
 """A day that is none: its row says that counting has begun, in a store with no day yet."""
@@ -58,19 +56,8 @@ SELECT slot, group_key, part, n, figure FROM alert_amounts WHERE rule_id = ? AND
 _OLD: Final = """
 DELETE FROM alert_amounts WHERE (rule_id, minutes, slot, group_key, part) IN (
   SELECT rule_id, minutes, slot, group_key, part FROM alert_amounts WHERE rule_id = ? AND minutes = ? AND slot < ? LIMIT ?)"""
-_WHOSE: Final = (
-    "SELECT seq, issue_id, COALESCE(user_id, '') FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
-)
-
-
-class _Row(NamedTuple):
-    """A record as far as it is counted."""
-
-    place: int
-    one: Any
-    two: Any
-    time_ms: int
-    value: Any
+_SPAN: Final = "place > ? AND place <= ?"
+_SPAN_FROM: Final = f"{_SPAN} AND time_ms >= ?"
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +72,11 @@ class Counted:
     def kept_ms(self) -> int:
         """How far back its minutes are kept."""
         return self.condition.window_ms + HOUR_MS
+
+    @property
+    def back_ms(self) -> int:
+        """How far back it is counted when it begins."""
+        return HOURS_KEPT_MS if self.condition.is_usual else self.kept_ms
 
     @property
     def wants_hours(self) -> bool:
@@ -133,10 +125,10 @@ def came_since(
         at = counted.get(day.day, 0)
         if at >= day.last_place:
             continue
-        span = (at, day.last_place)
         try:
-            for rule in rules:
-                _count(reader, days, names, rule, day.day, span, now_ms, turn.amounts[rule.rule_id][1])
+            for start_at in range(at, day.last_place, AT_ONCE):
+                span = (start_at, min(start_at + AT_ONCE, day.last_place))
+                _count(reader, days, names, Place(day.day, _SPAN, span, LIMIT_S), now_ms, turn.amounts)
         except UNREADABLE as error:
             _log.warning("alerts cannot count a day: %s", error)
         turn.places[day.day] = day.last_place
@@ -144,23 +136,52 @@ def came_since(
 
 
 def counted_back(
-    reader: Reader, days: DayReaders, names: Names, rule: Counted, counted: Mapping[int, int], from_ms: int, now_ms: int
-) -> tuple[Amounts, int]:
-    """Count for a rule what came before it began, the newest days first; return how far back it got in the time there is."""
-    amounts: Amounts = {}
-    reached_ms = now_ms
+    reader: Reader,
+    days: DayReaders,
+    names: Names,
+    rules: Sequence[Counted],
+    counted: Mapping[int, int],
+    now_ms: int,
+    *,
+    limit_s: float = BACK_S,
+) -> tuple[dict[int, tuple[Counted, Amounts]], int]:
+    """Count for rules what came before they began, the newest days first; return how far back that got in the time there is."""
+    into: dict[int, tuple[Counted, Amounts]] = {rule.rule_id: (rule, {}) for rule in rules}
+    from_ms = min(now_ms - rule.back_ms for rule in rules)
+    reached_ms, ends_s = now_ms, time.monotonic() + limit_s
     for day in days.known(from_ms, now_ms + DAY_MS):
         upto = counted.get(day.day, 0)
-        if not upto:
-            continue
         try:
-            _count(reader, days, names, rule, day.day, (0, upto), now_ms, amounts, from_ms=from_ms)
+            for start_at in range(0, upto, AT_ONCE):
+                span = (start_at, min(start_at + AT_ONCE, upto), from_ms)
+                _count(reader, days, names, Place(day.day, _SPAN_FROM, span, LIMIT_S), now_ms, into)
+                if time.monotonic() > ends_s:
+                    return into, reached_ms
         except QueryTooLong:
-            return amounts, reached_ms
+            return into, reached_ms
         except UNREADABLE as error:
             _log.warning("alerts cannot count a day: %s", error)
         reached_ms = min(reached_ms, max(from_ms, day.earliest_ms))
-    return amounts, from_ms
+    return into, from_ms
+
+
+def _count(
+    reader: Reader,
+    days: DayReaders,
+    names: Names,
+    place: Place,
+    now_ms: int,
+    into: Mapping[int, tuple[Counted, Amounts]],
+) -> None:
+    by_kind: dict[Kind, list[tuple[Counted, Amounts]]] = {}
+    for rule, amounts in into.values():
+        by_kind.setdefault(KINDS[rule.condition.source], []).append((rule, amounts))
+    for kind, rules in by_kind.items():
+        came = Came(reader, days, names, kind, place, (rule.condition for rule, _ in rules))
+        if came.is_empty:
+            continue
+        for rule, amounts in rules:
+            _put(came.of(rule.condition), rule, now_ms, amounts)
 
 
 def write(connection: sqlite3.Connection, turn: Turn) -> None:
@@ -224,14 +245,12 @@ def courses_between(
 ) -> tuple[Courses, int]:
     """Return what a condition comes to by slots in a span, from the records themselves, and how far back that goes."""
     found, reached_ms = Courses(), to_ms
-    rule = Counted(0, 0, condition)
     for day in days.known(from_ms, to_ms):
+        place = Place(day.day, "time_ms >= ? AND time_ms < ?", (from_ms, to_ms), limit_s)
         try:
-            for row in _rows(
-                reader, days, names, rule, day.day, "time_ms >= ? AND time_ms < ?", (from_ms, to_ms), limit_s
-            ):
-                key, part, amount = row[0], row[2], row[3]
-                found.add(key, row[1] // slot_ms, _amount_of(condition, part, *amount), condition.stat)
+            came = Came(reader, days, names, KINDS[condition.source], place, [condition])
+            for (key, minute, part), amount in came.of(condition).items():
+                found.add(key, minute * MINUTE_MS // slot_ms, _amount_of(condition, part, *amount), condition.stat)
         except QueryTooLong:
             return found, reached_ms
         except UNREADABLE as error:
@@ -240,113 +259,15 @@ def courses_between(
     return found, from_ms
 
 
-def _count(
-    reader: Reader,
-    days: DayReaders,
-    names: Names,
-    rule: Counted,
-    day: int,
-    places: tuple[int, int],
-    now_ms: int,
-    into: Amounts,
-    *,
-    from_ms: int | None = None,
-) -> None:
-    where, params = "place > ? AND place <= ?", list[Any](places)
-    if from_ms is not None:
-        where += " AND time_ms >= ?"
-        params.append(from_ms)
-    oldest_ms = now_ms - rule.kept_ms
+def _put(found: Found, rule: Counted, now_ms: int, into: Amounts) -> None:
+    """Add what came of a rule, by minutes and by hours as it keeps them."""
+    oldest = (now_ms - rule.kept_ms) // MINUTE_MS
     stat = rule.condition.stat
-    for key, time_ms, part, (n, figure) in _rows(reader, days, names, rule, day, where, params, LIMIT_S):
-        if time_ms >= oldest_ms:
-            _put(into, (1, time_ms // MINUTE_MS, key, part), n, figure, stat)
+    for (key, minute, part), (n, figure) in found.items():
+        if minute >= oldest:
+            add(into, (1, minute, key, part), n, figure, stat)
         if rule.wants_hours:
-            _put(into, (60, time_ms // HOUR_MS, key, part), n, figure, stat)
-
-
-def _put(into: Amounts, at: tuple[int, int, Key, str], n: int, figure: float, stat: str | None) -> None:
-    before = into.get(at)
-    if before is None:
-        into[at] = n, figure
-    elif stat in ("smallest", "largest"):
-        into[at] = before[0] + n, (min if stat == "smallest" else max)(before[1], figure)
-    else:
-        into[at] = before[0] + n, before[1] + figure
-
-
-def _rows(
-    reader: Reader,
-    days: DayReaders,
-    names: Names,
-    rule: Counted,
-    day: int,
-    where: str,
-    params: Sequence[Any],
-    limit_s: float,
-) -> Iterator[tuple[Key, int, str, tuple[int, float]]]:
-    """Yield what a condition counts among some records of a day: key, time, part, and how many with which figure."""
-    condition = rule.condition
-    kind = KINDS[condition.source]
-    seen: set[Key] = set()
-    with days.open(day, limit_s=limit_s) as connection:
-        # First: a question may call what a compiler gives the connection.
-        compiler = Compiler(connection, kind, names)
-        asked = compiler.condition(condition.node) if condition.node is not None else None
-        fields = Expressions(connection, kind, names)
-        of_day = [name for name in condition.by if name != "issue"]
-        keys = [fields.key(name) for name in of_day]
-        columns = [*(sql for sql, _ in keys), "NULL", "NULL"][:2]
-        number = fields.number(condition.of) if condition.of else "NULL"
-        sql = f"SELECT place, {columns[0]} AS one, {columns[1]} AS two, time_ms, {number} AS value FROM {TABLES[kind]} WHERE {where}"  # noqa: S608 - expressions from here and from kinds
-        values = list(params)
-        if asked is not None:
-            sql += f" AND {asked.sql}"
-            values += asked.params
-        rows = typed(connection.execute(sql, values), _Row)
-        resolved = [
-            [resolve(value) for (_, resolve), value in zip(keys, (row.one, row.two), strict=False)] for row in rows
-        ]
-    wants_main = "issue" in condition.by or condition.measure == "people"
-    whose = _whose(reader, day, rows) if wants_main else {}
-    for row, found in zip(rows, resolved, strict=True):
-        issue, person = whose.get(row.place, (0, ""))
-        key = _key(condition.by, found, issue)
-        if key not in seen:
-            if len(seen) >= MOST_GROUPS:
-                key = tuple("…" for _ in condition.by)
-            seen.add(key)
-        if condition.measure == "people":
-            if person:
-                yield key, row.time_ms, person, (1, 0.0)
-        elif condition.measure == "stat":
-            value = number_of(row.value)
-            if value is not None:
-                part = str(bucket_of(value)) if condition.stat in ("median", "p95", "p99") else ""
-                yield key, row.time_ms, part, (1, value)
-        else:
-            yield key, row.time_ms, "", (1, 0.0)
-
-
-def _key(by: Iterable[str], found: Sequence[Value], issue: int) -> Key:
-    values = iter(found)
-    return tuple(str(issue) if name == "issue" else _text(next(values)) for name in by)
-
-
-def _text(value: Value) -> str:
-    if value is None:
-        return ""
-    return json.dumps(value) if isinstance(value, bool) else str(value)
-
-
-def _whose(reader: Reader, day: int, rows: Sequence[_Row]) -> dict[int, tuple[int, str]]:
-    """Return the issues and people of failures, by their places."""
-    found: dict[int, tuple[int, str]] = {}
-    for start_at in range(0, len(rows), 5000):
-        seqs = json.dumps([seq_of(day, row.place) for row in rows[start_at : start_at + 5000]])
-        for row in reader.rows(_WHOSE, (seqs,)):
-            found[int(row[0]) - seq_of(day, 0)] = int(row[1]), str(row[2])
-    return found
+            add(into, (60, minute // 60, key, part), n, figure, stat)
 
 
 def _amount(condition: Measured, row: AmountRow) -> Amount:

@@ -1,0 +1,282 @@
+"""Failures and logs that came, as rules over windows count them: read once for all rules, told apart by what few values say.
+
+Most rules ask for fields of few values, such as the app, the entry point or the severity. Records that have these alike are alike
+to those rules: a rule is asked once for each combination, not for each record. What a rule asks beside them (words, attributes)
+is looked for in those records alone that the first part of its question leaves.
+"""
+
+from __future__ import annotations
+
+import json
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cached_property
+from typing import Any, Final, NamedTuple
+
+from obitus.core.alerting.amounts import Key
+from obitus.core.alerting.conditions import Measured
+from obitus.core.asking.holding import holds
+from obitus.core.asking.records import Kind
+from obitus.core.asking.summaries import bucket_of
+from obitus.core.asking.tree import All, Compare, Node, Words, leaves_of
+from obitus.core.asking.values import number_of
+from obitus.core.clock import MINUTE_MS
+from obitus.core.days import seq_of
+from obitus.store.asking.compiling import Compiler, Names
+from obitus.store.asking.expressions import Expressions, Value
+from obitus.store.asking.finding import TABLES
+from obitus.store.asking.kinds import FIELDS
+from obitus.store.database import Reader, typed
+from obitus.store.days.reading import DayReaders
+
+KINDS: Final[dict[str, Kind]] = {"failures": "failure", "logs": "log", "runs": "run"}
+FEW: Final = frozenset({"app", "environment", "release", "entry_point", "severity", "handled", "type", "logger"})
+"""The fields that have few values beside the number of records."""
+MOST_GROUPS: Final = 500
+"""Groups that one rule tells apart in one reading; what comes beyond is counted as one, named `…`."""
+_WHOSE: Final = (
+    "SELECT seq, issue_id, COALESCE(user_id, '') FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
+)
+_AMONG: Final = "place IN (SELECT value FROM json_each(?))"
+
+Found = Mapping[tuple[Key, int, str], tuple[int, float]]
+"""How many records, and their figure, by group, minute (since 1970) and part: a bucket of numbers, or a person."""
+
+
+class Place(NamedTuple):
+    """Where records are read from: the file of a day, and a condition in SQL on its rows."""
+
+    day: int
+    where: str
+    params: tuple[Any, ...]
+    limit_s: float
+
+
+class _Record(NamedTuple):
+    place: int
+    one: Any
+    two: Any
+    time_ms: int
+    value: Any
+
+
+class _Alike:
+    """Records that have all the fields of few values alike."""
+
+    def __init__(self, fields: dict[str, Value]) -> None:
+        self.fields = fields
+        self.places: list[int] = []
+        self.minutes: list[int] = []
+
+    @cached_property
+    def by_minute(self) -> Counter[int]:
+        return Counter(self.minutes)
+
+
+class Came:
+    """The records of one kind in one place, for the rules that ask for them."""
+
+    def __init__(
+        self, reader: Reader, days: DayReaders, names: Names, kind: Kind, place: Place, conditions: Iterable[Measured]
+    ) -> None:
+        self._reader, self._days, self._names, self._kind, self._place = reader, days, names, kind, place
+        self._few = FEW & FIELDS[kind].keys()
+        self._asked = sorted(self._few & _fields(conditions))
+        self._by_app: dict[Value, list[_Alike]] = defaultdict(list)
+        self._matching: dict[str, list[_Alike]] = {}
+        self._found: dict[tuple[Any, ...], Found] = {}
+        self._read()
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing came."""
+        return not self._by_app
+
+    def of(self, condition: Measured) -> Found:
+        """Return what came of a condition. Conditions that differ in their limit or window alone share it."""
+        what = (condition.where, condition.by, condition.measure, condition.stat, condition.of)
+        found = self._found.get(what)
+        if found is None:
+            found = self._found[what] = self._count(condition)
+        return found
+
+    def _read(self) -> None:
+        alike: dict[tuple[Any, ...], _Alike] = {}
+        with self._days.open(self._place.day, limit_s=self._place.limit_s) as connection:
+            fields = Expressions(connection, self._kind, self._names)
+            keys = [(name, *fields.key(name)) for name in self._asked]
+            columns = "".join(f", {sql}" for _, sql, _ in keys)
+            sql = f"SELECT place, time_ms{columns} FROM {TABLES[self._kind]} WHERE {self._place.where}"  # noqa: S608 - expressions from kinds
+            for place, time_ms, *values in connection.execute(sql, self._place.params):
+                like = tuple(values)
+                found = alike.get(like)
+                if found is None:
+                    found = alike[like] = _Alike(
+                        {name: resolve(value) for (name, _, resolve), value in zip(keys, values, strict=True)}
+                    )
+                found.places.append(place)
+                found.minutes.append(time_ms // MINUTE_MS)
+        for one in alike.values():
+            self._by_app[one.fields.get("app")].append(one)
+
+    def _count(self, condition: Measured) -> Found:
+        first, has_more = split(condition.node, self._few)
+        matching = self._of_few(condition.where, first)
+        if not matching:
+            return {}
+        if has_more or condition.measure == "stat" or not self._few.issuperset(set(condition.by) - {"issue"}):
+            return self._looked_for(condition, matching)
+        groups = _Groups(condition.by)
+        found: Counter[tuple[Key, int, str]] = Counter()
+        wants_whose = "issue" in condition.by or condition.measure == "people"
+        for one in matching:
+            if not wants_whose:
+                key = groups.key([_text(one.fields[name]) for name in condition.by])
+                for minute, n in one.by_minute.items():
+                    found[key, minute, ""] += n
+                continue
+            for minute, place in zip(one.minutes, one.places, strict=True):
+                issue, person = self._whose.get(place, (0, ""))
+                if condition.measure != "people" or person:
+                    key = groups.key([str(issue) if name == "issue" else _text(one.fields[name]) for name in condition.by])  # fmt: skip
+                    found[key, minute, person if condition.measure == "people" else ""] += 1
+        return {at: (n, 0.0) for at, n in found.items()}
+
+    def _of_few(self, where: str, first: Node | None) -> list[_Alike]:
+        """Return the records for which the part of a question about fields of few values holds."""
+        found = self._matching.get(where)
+        if found is None:
+            app = _app_of(first)
+            among = (
+                (one for each in self._by_app.values() for one in each) if app is None else self._by_app.get(app, ())
+            )
+            found = self._matching[where] = [one for one in among if first is None or holds(first, one.fields, ())]
+        return found
+
+    def _looked_for(self, condition: Measured, matching: Sequence[_Alike]) -> Found:
+        """Count by the whole question, among the records that may be meant."""
+        place = self._place
+        if sum(map(len, self._by_app.values())) > len(matching):
+            places = sorted(place for one in matching for place in one.places)
+            place = place._replace(where=_AMONG, params=(json.dumps(places),))
+        records, values = self._records(condition, place)
+        groups = _Groups(condition.by)
+        found: dict[tuple[Key, int, str], tuple[int, float]] = {}
+        for record, resolved in zip(records, values, strict=True):
+            issue, person = self._whose.get(record.place, (0, ""))
+            others = iter(resolved)
+            key = groups.key([str(issue) if name == "issue" else _text(next(others)) for name in condition.by])
+            part, figure = "", 0.0
+            if condition.measure == "people":
+                part = person
+                if not person:
+                    continue
+            elif condition.measure == "stat":
+                value = number_of(record.value)
+                if value is None:
+                    continue
+                figure = value
+                part = str(bucket_of(value)) if condition.stat in ("median", "p95", "p99") else ""
+            add(found, (key, record.time_ms // MINUTE_MS, part), 1, figure, condition.stat)
+        return found
+
+    def _records(self, condition: Measured, place: Place) -> tuple[list[_Record], list[list[Value]]]:
+        """Return the records of a question, and the values that they are grouped by."""
+        with self._days.open(place.day, limit_s=place.limit_s) as connection:
+            # First: a question may call what a compiler gives the connection.
+            compiler = Compiler(connection, self._kind, self._names)
+            asked = compiler.condition(condition.node) if condition.node is not None else None
+            fields = Expressions(connection, self._kind, self._names)
+            keys = [fields.key(name) for name in condition.by if name != "issue"]
+            columns = [*(sql for sql, _ in keys), "NULL", "NULL"][:2]
+            number = fields.number(condition.of) if condition.of else "NULL"
+            sql = f"SELECT place, {columns[0]} AS one, {columns[1]} AS two, time_ms, {number} AS value FROM {TABLES[self._kind]} WHERE {place.where}"  # noqa: S608 - expressions from here and from kinds
+            params = list(place.params)
+            if asked is not None:
+                sql += f" AND {asked.sql}"
+                params += asked.params
+            records = typed(connection.execute(sql, params), _Record)
+            resolves: list[Callable[[Any], Value]] = [resolve for _, resolve in keys]
+            values = [
+                [resolve(value) for resolve, value in zip(resolves, (one.one, one.two), strict=False)]
+                for one in records
+            ]
+        return records, values
+
+    @cached_property
+    def _whose(self) -> dict[int, tuple[int, str]]:
+        """The issues and people of failures, by their places."""
+        found: dict[int, tuple[int, str]] = {}
+        if self._kind != "failure":
+            return found
+        base = seq_of(self._place.day, 0)
+        places = [base + place for each in self._by_app.values() for one in each for place in one.places]
+        for start in range(0, len(places), 5000):
+            for row in self._reader.rows(_WHOSE, (json.dumps(places[start : start + 5000]),)):
+                found[int(row[0]) - base] = int(row[1]), str(row[2])
+        return found
+
+
+class _Groups:
+    """The groups of one rule in one reading, not more than it may tell apart."""
+
+    def __init__(self, by: tuple[str, ...]) -> None:
+        self._rest: Key = tuple("…" for _ in by)
+        self._seen: set[Key] = set()
+
+    def key(self, values: Sequence[str]) -> Key:
+        key = tuple(values)
+        if key not in self._seen:
+            if len(self._seen) >= MOST_GROUPS:
+                return self._rest
+            self._seen.add(key)
+        return key
+
+
+def add(into: dict[Any, tuple[int, float]], at: Any, n: int, figure: float, stat: str | None) -> None:
+    """Add to an amount what a number of further records make of it."""
+    before = into.get(at)
+    if before is None:
+        into[at] = n, figure
+    elif stat in ("smallest", "largest"):
+        into[at] = before[0] + n, (min if stat == "smallest" else max)(before[1], figure)
+    else:
+        into[at] = before[0] + n, before[1] + figure
+
+
+def split(node: Node | None, few: frozenset[str]) -> tuple[Node | None, bool]:
+    """Return the part of a question that ``few`` fields answer, and whether it asks for anything else beside."""
+    if node is None:
+        return None, False
+    parts = node.parts if isinstance(node, All) else (node,)
+    first = tuple(part for part in parts if _asks_few(part, few))
+    found = None if not first else first[0] if len(first) == 1 else All(first)
+    return found, len(first) < len(parts)
+
+
+def _asks_few(node: Node, few: frozenset[str]) -> bool:
+    return all(not isinstance(leaf, Words) and leaf.field in few for leaf in leaves_of(node))
+
+
+def _app_of(node: Node | None) -> str | None:
+    """Return the app that a question pins; None where it pins none."""
+    for part in node.parts if isinstance(node, All) else (node,):
+        if isinstance(part, Compare) and part.field == "app" and part.op == "=" and part.text:
+            return part.text
+    return None
+
+
+def _fields(conditions: Iterable[Measured]) -> frozenset[str]:
+    """Return the fields that conditions ask for or group by."""
+    found: set[str] = set()
+    for one in conditions:
+        found.update(one.by)
+        if one.node is not None:
+            found.update(leaf.field for leaf in leaves_of(one.node) if not isinstance(leaf, Words))
+    return frozenset(found)
+
+
+def _text(value: Value) -> str:
+    if value is None:
+        return ""
+    return json.dumps(value) if isinstance(value, bool) else str(value)
