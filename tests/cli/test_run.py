@@ -116,7 +116,7 @@ def test_a_program_that_is_killed(running: Running, tmp_path: Path) -> None:
     time.sleep(2)
     process.send_signal(signal.SIGTERM)
     assert process.wait(20) == 128 + signal.SIGTERM
-    assert len(failures(running, 2)) == 1
+    assert len(failures(running, 1)) == 1
 
 
 def test_a_watched_program_is_not_reported_twice(running: Running, tmp_path: Path) -> None:

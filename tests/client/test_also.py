@@ -61,30 +61,39 @@ def test_without_a_network_everything_is_in_the_file(tmp_path: Path, python: str
     assert not list(tmp_path.glob("spool/**/*.reports"))
 
 
-def test_what_a_killed_process_recorded_is_in_the_file(tmp_path: Path) -> None:
-    """What `record` was given is on disk when it returns; the next start has it in the file, and no twice over."""
-    file = tmp_path / "reports.ndjson"
-    killed = """
+KILLED = """
 import os, signal, obitus
 obitus.watch()
-try:
-    {}["pier"]
-except KeyError as error:
-    obitus.record(error)
-os.kill(os.getpid(), signal.SIGKILL)
+with obitus.run("job gates"):
+    try:
+        {}["pier"]
+    except KeyError as error:
+        obitus.record(error)
+    os.kill(os.getpid(), signal.SIGKILL)
 """
+
+
+@pytest.mark.parametrize("has_service", [False, True])
+def test_what_a_killed_process_recorded_is_in_the_file(running: Running, tmp_path: Path, has_service: bool) -> None:
+    """What `record` was given is on disk when it returns; the next start has it in the file, and no twice over. With a service, there too."""
+    file = tmp_path / "reports.ndjson"
     environment = {
         "PATH": os.environ["PATH"],
         "PYTHONPATH": str(SOURCE),
         "OBITUS_ALSO": f"file:{file}",
         "OBITUS_SPOOL": str(tmp_path / "spool"),
     }
-    program = write(tmp_path, killed)
+    if has_service:
+        environment |= {"OBITUS_URL": running.url, "OBITUS_KEY": running.add_app()}
+    program = write(tmp_path, KILLED)
     assert subprocess.run([sys.executable, str(program)], env=environment, timeout=60).returncode == -signal.SIGKILL
     for _ in range(2):
-        subprocess.run([sys.executable, "-c", "import obitus; obitus.watch()"], env=environment, timeout=60, check=True)
-    found = [one["exceptions"][0]["type"] for one in lines_of(file) if one["kind"] == "failure"]  # type: ignore[index]
-    assert found == ["KeyError"]
+        next_start = "import obitus; obitus.watch(); obitus.flush()"
+        subprocess.run([sys.executable, "-c", next_start], env=environment, timeout=60, check=True)
+    found = [one["exceptions"][0]["type"] for one in lines_of(file) if one["kind"] == "failure" and "exceptions" in one]  # type: ignore[index]
+    assert found.count("KeyError") == 1
+    if has_service:
+        until(lambda: "KeyError" in [issue["type"] for issue in running.issues()])
 
 
 def test_what_the_file_does_not_take_waits_for_the_next_start(tmp_path: Path) -> None:

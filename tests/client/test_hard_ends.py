@@ -48,7 +48,7 @@ def test_a_killed_run_is_told_by_the_next_start(running: Running, tmp_path: Path
     assert report["run"]["entry_point"] == "job nightly-manifest" and report["release"] == "2.8.0"
     assert report["trail"][0]["message"] == "rows read" and report["attributes"]["process.pid"] == process.pid
     run(running, key, tmp_path, NEXT_START)
-    assert len(failures(running, 2)) == 1
+    assert len(failures(running, 1)) == 1
     assert not list((tmp_path / "spool").rglob("*.story"))
 
 

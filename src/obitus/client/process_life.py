@@ -17,6 +17,7 @@ from obitus.client.limits import Limits
 from obitus.client.lost import LostChildren
 from obitus.client.open_runs import OpenRuns
 from obitus.client.sender import Sender
+from obitus.client.sender_to_file import FileSender
 
 TALLY_EVERY_TICKS: Final = 20
 STORY_EVERY_S: Final = 0.1
@@ -57,7 +58,8 @@ class ProcessLife:
     def _begin(self) -> None:
         """Make what belongs to one process alone."""
         base = self._base
-        base.sender = Sender(
+        kind = FileSender if base.settings.only_file else Sender
+        base.sender = kind(
             base.settings,
             base.redactor,
             says_time=self._says_time,

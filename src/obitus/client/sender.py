@@ -12,27 +12,23 @@ it too, and never waits for it without a limit.
 from __future__ import annotations
 
 import _queue
-import gzip
-import json
-import random
 import time
 from collections import deque
 from collections.abc import Callable
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final
 
 from obitus.client import state
 from obitus.client.also import AlsoFile
+from obitus.client.delivery import LONGEST_WAIT_S, TIMEOUT_S, Delivery
 from obitus.client.encoding import Encoder
-from obitus.client.log import Sayings, is_ours, log
+from obitus.client.log import Sayings, is_ours
 from obitus.client.native import Signals, Worker, allocate_lock, is_finalizing, monotonic, sleep
-from obitus.client.posting import CannotConnect, Connection, PostTrouble
+from obitus.client.posting import CannotConnect
 from obitus.client.settings import Settings
 from obitus.client.spool import Batch, Spool
 from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
-from obitus.core.version import media_type
 
 MOST_WAITING: Final = 2000
 MOST_MEMORY_BYTES: Final = 16 * 1024 * 1024
@@ -41,9 +37,7 @@ BATCH_BYTES: Final = 1_000_000
 TICK_S: Final = 0.5
 GATHER_S: Final = 0.05
 IDLE_S: Final = 5.0
-TIMEOUT_S: Final = 10.0
 CONNECT_AT_EXIT_S: Final = 0.2
-LONGEST_WAIT_S: Final = 30.0
 ADOPT_EVERY_S: Final = 60.0
 ADOPT_CHANGED_EVERY_S: Final = 1.0
 FORK_WAIT_S: Final = 0.05
@@ -72,21 +66,21 @@ class Sender:
     ) -> None:
         self._settings = settings
         self._redactor = redactor
-        self._says_time = says_time
         self._tick, self._settle, self._wrote, self._due = tick, settle, wrote, due
         self._family = family
-        self._heard = heard
         self.sayings = Sayings()
         self._encoder = Encoder(settings, redactor, self.drop, self.sayings)
-        self._url = (settings.url or "").rstrip("/") + "/reports"
         self._also = AlsoFile(settings.also, self.drop) if settings.also is not None else None
-        self._only_file = settings.only_file
-        self._connection: Connection | None = None
-        try:
-            if not self._only_file:
-                self._connection = Connection(self._url)
-        except ValueError as error:
-            self.sayings.say("address", f"Obitus: nothing is sent: {error}. Set OBITUS_URL.")
+        self._delivery = Delivery(
+            settings,
+            redactor,
+            self.sayings,
+            says_time=says_time,
+            heard=heard,
+            drop=self.drop,
+            counted=self._counted,
+            is_on_disk=lambda: self._spools.get("spool") is not None,
+        )
         self._waiting: deque[dict[str, Any]] = deque()
         self._memory: deque[bytes] = deque()
         self._memory_bytes = 0
@@ -97,7 +91,6 @@ class Sender:
         self._tickets: deque[_Ticket] = deque()
         self._asked: deque[_Ticket] = deque()
         self._hurry = False
-        self._posting = False
         self._backing_off = False
         self._adopted_s = 0.0
         self._stopping = False
@@ -137,11 +130,11 @@ class Sender:
         spool = self.spool()
         if spool is None or not spool.others_left_something():
             return
-        if self._only_file:
-            with self._holding:
-                self._bring_over(spool)
-        else:
-            self._poster.start()
+        self._take_on(spool)
+
+    def _take_on(self, spool: Spool) -> None:
+        """Begin with what earlier processes left."""
+        self._poster.start()
 
     def put(self, report: dict[str, Any]) -> bool:
         """Queue a report; return whether there was room. Never waits, takes no lock."""
@@ -157,8 +150,6 @@ class Sender:
 
         Return whether it was taken. Nothing here waits for another thread or takes a lock.
         """
-        if self._only_file:
-            return self._keep_in_file(report)
         path = self.put_down(report)
         if path is None:
             # It is out of room, or there is no spool: what can be encoded waits in memory.
@@ -166,22 +157,10 @@ class Sender:
         self.wake()
         return True
 
-    def _keep_in_file(self, report: dict[str, Any]) -> bool:
-        """Have a report in the file, or in the spool for a later start, when this returns."""
-        was_ours, state.ours.working = is_ours(), True
-        try:
-            line = self._encoder.line(report)
-            if line is None:
-                return False
-            self._write_alone([line])
-            return True
-        finally:
-            state.ours.working = was_ours
-
     def write_also(self, lines: list[bytes]) -> bool:
         """Write lines to the file beside the service, where there is one; return whether they are there.
 
-        Never raises for what the disk does. With the file alone, what it does not take waits in the spool for a later start.
+        Never raises for what the disk does.
         """
         if self._also is None or not lines:
             return False
@@ -192,26 +171,7 @@ class Sender:
                 raise
             self.sayings.say("also", f"Obitus: {self._also.path} takes no more ({error}). Free some space there.")
             return False
-        if self._only_file:
-            self.sent += len(lines)
-            self.sent_last_s = time.time()
         return True
-
-    def _write_alone(self, lines: list[bytes]) -> None:
-        """Write lines to the file, where no service is named; what it does not take is put down in the spool."""
-        if self.write_also(lines):
-            return
-        spool = self.spool()
-        for number, line in enumerate(lines):
-            try:
-                if spool is None:
-                    raise OSError("there is no spool")
-                spool.put_down(line)
-            except OSError as error:
-                if is_the_apps(error):
-                    raise
-                self.drop("the file takes no more", len(lines) - number)
-                return
 
     def put_down(self, report: dict[str, Any], *, held: bool = False) -> Path | None:
         """Write a report to a file of its own in the spool, to be sent with the rest unless it is ``held``."""
@@ -224,10 +184,8 @@ class Sender:
             if line is None:
                 report["dropped"] = True
                 return None
-            path = spool.put_down(line)
-            if held:
-                spool.held.add(path)
-            else:
+            path = spool.put_down(line, held=held)
+            if not held:
                 self.write_also([line])
                 spool.expect(path, line)
             return path
@@ -248,16 +206,16 @@ class Sender:
             path.unlink(missing_ok=True)
         else:
             try:
-                line = spool.line_in(path)
-                if self._only_file:
-                    if self.write_also(line):
-                        path.unlink(missing_ok=True)
-                elif line:
-                    self.write_also(line)
-                    spool.expect(path, line[0])
+                self._release(spool, path)
             except OSError:
                 return
         spool.held.discard(path)
+
+    def _release(self, spool: Spool, path: Path) -> None:
+        """Send what was held in a file of its own. Raises OSError."""
+        for line in spool.line_in(path):
+            self.write_also([line])
+            spool.expect(spool.let_go(path), line)
 
     def wake(self) -> None:
         """Let the keeper's thread look at what there is; start it where it is not there."""
@@ -304,7 +262,7 @@ class Sender:
         runs and their counts it takes none. ``family`` also sends what its children left.
         """
         ends = monotonic() + timeout_s
-        self._leaving = True
+        self._leaving = self._delivery.is_leaving = True
         self._keeper.rest(0.2)
         if not is_finalizing():
             self._settle()
@@ -313,11 +271,11 @@ class Sender:
             self._poster.rest(0.05)
             return
         if family:
-            self._with_spool(
-                lambda spool: self._bring_over(spool, self._family) if self._only_file else spool.adopt(self._family)
-            )
-        if self._only_file:
-            return
+            self._with_spool(lambda spool: self._adopt(spool, self._family))
+        self._send_last(ends)
+
+    def _send_last(self, ends: float) -> None:
+        """Send what this process made and somebody should see before the next one runs."""
         if not self._is_urgent():
             return
         # The poster may be at it already: then it need not be done twice.
@@ -333,16 +291,16 @@ class Sender:
 
     def close(self) -> None:
         """Let go of the spool's files; what waits in them is sent by the next process."""
-        self._stopping = self._leaving = True
+        self._stopping = self._leaving = self._delivery.is_leaving = True
         self._keeper.rest(0.2)
         self._poster.rest(0.05)
         self._with_spool(lambda spool: spool.close())
-        if self._connection is not None and not self._poster.running:
-            self._connection.close()
+        if not self._poster.running:
+            self._delivery.close()
 
     def hush(self) -> None:
         """Let both threads end at the next point where they can, without waiting for that: nothing more is to be done."""
-        self._leaving = True
+        self._leaving = self._delivery.is_leaving = True
         self._keeper.rest(0.0)
         self._poster.rest(0.0)
 
@@ -355,8 +313,7 @@ class Sender:
         spool = self._spools.get("spool")
         if spool is not None:
             spool.forget()
-        if self._connection is not None:
-            self._connection.forget()
+        self._delivery.forget()
 
     def pause(self) -> None:
         """Before a fork: let both threads come to rest, so that the child inherits nothing half done."""
@@ -430,10 +387,13 @@ class Sender:
             if asked:
                 self._tickets.extend(asked)
                 self._hurry = True
-            if self._tickets or (self.waiting and not self._poster.running and not self._only_file):
+            if self._wants_poster():
                 self._poster.start()
             if not self._backing_off or self._hurry:
                 self._poster.wake()
+
+    def _wants_poster(self) -> bool:
+        return bool(self._tickets or (self.waiting and not self._poster.running))
 
     def _has_writing(self) -> bool:
         spool = self._spools.get("spool")
@@ -445,20 +405,11 @@ class Sender:
             return
         with self._holding:
             self._adopted_s = monotonic()
-            if self._only_file:
-                self._bring_over(spool)
-            else:
-                spool.adopt()
+            self._adopt(spool)
 
-    def _bring_over(self, spool: Spool, family: str | None = None) -> None:
-        """Write what processes that are gone had put down, and not in the file yet, to the file."""
-        found = 1
-        while found:
-            found = spool.adopt(family)
-            while (batch := spool.peek(BATCH_REPORTS, BATCH_BYTES)).lines:
-                if not self.write_also(batch.lines):
-                    return
-                spool.done(batch)
+    def _adopt(self, spool: Spool, family: str | None = None) -> int:
+        """Take over what processes that are gone left; what they had held when they were killed is in no file yet."""
+        return spool.adopt(family, was_held=self.write_also)
 
     def _write_down(self, timeout_s: float = -1) -> None:
         """Write what waits in the queue, as far as it waited when this began, to the spool or to memory."""
@@ -492,9 +443,7 @@ class Sender:
             self._holding.release()
 
     def _hold(self, lines: list[bytes]) -> None:
-        if self._only_file:
-            self._write_alone(lines)
-            return
+        """Keep encoded lines until they are delivered."""
         self.write_also(lines)
         spool = self._spools.get("spool")
         if spool is not None:
@@ -579,7 +528,7 @@ class Sender:
         if spool is not None:
             with self._holding:
                 self._adopted_s = monotonic()
-                spool.adopt()
+                self._adopt(spool)
 
     def _next_batch(self, *, own: bool = False) -> Batch:
         with self._holding:
@@ -587,7 +536,7 @@ class Sender:
             if spool is not None:
                 batch = spool.peek(BATCH_REPORTS, BATCH_BYTES, own=own)
                 if not batch.lines and spool.leaves_more and not own:
-                    spool.adopt()
+                    self._adopt(spool)
                     batch = spool.peek(BATCH_REPORTS, BATCH_BYTES)
                 if batch.lines:
                     return batch
@@ -612,91 +561,15 @@ class Sender:
                     self._memory_bytes -= len(self._memory.popleft())
 
     def _post(
-        self, batch: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
+        self, lines: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
     ) -> tuple[int, float]:
-        """Send a batch; return how many of its lines are done with, and how long to wait.
+        """Deliver a batch; return how many of its lines are done with, and how long to wait."""
+        return self._delivery.post(lines, failures, connect_s, whole_s, at_the_end=at_the_end)
 
-        At the end of the process CannotConnect is raised: there is no next try.
-        """
-        headers = {
-            "Authorization": f"Bearer {self._settings.key}",
-            "Content-Type": media_type("python"),
-            "Content-Encoding": "gzip",
-            "User-Agent": "obitus-python",
-        }
-        if self._says_time:
-            # With it the service can put right what a wrong clock here has stamped.
-            headers["Obitus-Clock"] = datetime.now(UTC).isoformat(timespec="milliseconds")
-        back_off = min(LONGEST_WAIT_S, 0.5 * 2 ** min(failures, 10)) * random.uniform(0.5, 1.0)  # noqa: S311 - jitter
-        if self._connection is None:
-            return 0, LONGEST_WAIT_S
-        self._posting = True
-        try:
-            answer = self._connection.post(gzip.compress(b"".join(batch), 1), headers, connect_s, whole_s)
-        except PostTrouble as error:
-            if at_the_end and isinstance(error, CannotConnect):
-                raise
-            where = "on disk" if self._spools.get("spool") is not None else "in memory"
-            if failures and not self._leaving:
-                # At the second try: a process that is over by then has nobody to tell.
-                self._say("away", f"Obitus: {self._url} cannot be reached ({error}). Reports wait {where}.")
-            return 0, back_off
-        finally:
-            self._posting = False
-        return self._read_answer(answer.status, answer.headers.get("retry-after"), answer.body, batch, back_off)
-
-    def _read_answer(
-        self, status: int, retry_after: str | None, data: bytes, batch: list[bytes], back_off: float
-    ) -> tuple[int, float]:
-        try:
-            body = json.loads(data)
-        except (ValueError, RecursionError):
-            body = {}
-        if not isinstance(body, dict):
-            body = {}
-        if status in (200, 422) and isinstance(body.get("lines"), list):
-            self._count(body)
-            self._heard(body)
-            return len(batch), 0
-        detail = str(body.get("detail", "")) or f"status {status}"
-        if body.get("slug") == "format-not-supported":
-            # The service may be brought up to date: until then what there is waits.
-            self._say("format", f"Obitus: nothing is reported: {detail}")
-            return 0, back_off
-        if status in (413, 400) and body.get("slug"):
-            if len(batch) > 1:
-                # Something in it does not pass: each goes alone, so that only that one is lost.
-                done = 0
-                for line in batch:
-                    one_done, wait_s = self._post([line], 0, TIMEOUT_S, TIMEOUT_S)
-                    done += one_done
-                    if wait_s:
-                        return done, wait_s
-                return done, 0
-            self.drop("the service found it too large")
-            self._say("too-large", f"Obitus: a report was refused and dropped: {detail}")
-            return 1, 0
-        if status in (429, 503, 507) and body.get("slug"):
-            wait_s = float(retry_after) if retry_after and retry_after.isdigit() else back_off
-            return 0, min(LONGEST_WAIT_S, max(0.05, wait_s))
-        if status in (401, 403):
-            self._say("key", f"Obitus: nothing is reported: {detail}")
-        else:
-            self._say("answer", f"Obitus: {self._url} answered {status}; is OBITUS_URL the address of Obitus? {detail}")
-        return 0, back_off
-
-    def _count(self, body: dict[str, Any]) -> None:
-        refused = [line for line in body["lines"] if isinstance(line, dict) and line.get("verdict") == "refused"]
-        self.refused += len(refused)
-        self.sent += len(body["lines"]) - len(refused)
+    def _counted(self, taken: int, refused: int) -> None:
+        self.sent += taken
+        self.refused += refused
         self.sent_last_s = time.time()
-        if refused:
-            self._say("refused", f"Obitus: a report was refused: {refused[0].get('reason')}")
-        if self.sayings.forget("away"):
-            log.info("Obitus: reports arrive again.")
-
-    def _say(self, what: str, text: str) -> None:
-        self.sayings.say(what, self._redactor.text(text))
 
     # The end of the process.
 
@@ -711,14 +584,12 @@ class Sender:
 
     def _hand_over(self, ends: float) -> None:
         """Send what this process made, on its last thread; leave where nobody answers. Says nothing: all is on disk."""
-        connection = self._connection
-        connect_s = CONNECT_AT_EXIT_S
-        while connection is not None and (left := ends - monotonic()) > 0:
+        while (left := ends - monotonic()) > 0:
             batch = self._next_batch(own=True)
             if not batch.lines:
                 return
             try:
-                done, wait_s = self._post_quietly(batch.lines, connect_s, left)
+                done, wait_s = self._delivery.post_quietly(batch.lines, CONNECT_AT_EXIT_S, left)
             except CannotConnect:
                 return
             self._done(batch, done)
@@ -726,19 +597,6 @@ class Sender:
                 if wait_s > ends - monotonic():
                     return
                 sleep(wait_s)
-
-    def _post_quietly(self, batch: list[bytes], connect_s: float, whole_s: float) -> tuple[int, float]:
-        said = self.sayings
-        self.sayings = Sayings()
-        self.sayings.mute()
-        try:
-            done, wait_s = self._post(batch, 0, connect_s, whole_s, at_the_end=True)
-            if not done and self.sayings.latest is not None:
-                raise CannotConnect(self.sayings.latest)
-            return done, wait_s
-        finally:
-            said.latest = self.sayings.latest
-            self.sayings = said
 
     def _with_spool(self, act: Callable[[Spool], Any]) -> None:
         """Do something with the spool, unless one of the threads holds it for long."""

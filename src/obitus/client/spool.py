@@ -20,10 +20,12 @@ from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
 from obitus.client.locks import AVAILABLE, open_locked
 
+HELD: Final = ".held.reports"
+"""The end of the names of files that are not to be sent yet: nobody else has what is in them, should the process be killed."""
 SEGMENT_BYTES: Final = 1024 * 1024
 MOST_SEGMENTS_LOOKED_AT: Final = 5000
 MOST_TAKEN_OVER: Final = 24
@@ -165,16 +167,18 @@ class Spool:
         active.lines += len(lines)
         self._keep_bound()
 
-    def put_down(self, line: bytes) -> Path:
+    def put_down(self, line: bytes, *, held: bool = False) -> Path:
         """Write one line to a file of its own, and return that. Raises OSError. Any thread may, at any time.
 
-        The file has its name only once it is whole.
+        The file has its name only once it is whole. What is ``held`` is not sent before it is let go, and its name says so.
         """
         name = f"{int(self._clock_s() * 1000):015d}-{self._name}-{os.urandom(5).hex()}"
-        path = self.folder / f"{name}.reports"
+        path = self.folder / f"{name}{HELD if held else '.reports'}"
         partial = f"{self.folder}/{name}.partial"
         descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
         framed = _framed(line)
+        if held:
+            self.held.add(path)
         try:
             try:
                 written = os.write(descriptor, framed)
@@ -186,12 +190,20 @@ class Spool:
         except BaseException:
             # Also what a signal handler raises: half a file helps nobody.
             Path(partial).unlink(missing_ok=True)
+            self.held.discard(path)
             raise
         return path
+
+    def let_go(self, path: Path) -> Path:
+        """Give a file that was held the name of those that are sent, and return it. Raises OSError. It stays held until it is expected."""
+        free = path.with_name(path.name.replace(HELD, ".reports"))
+        self.held.add(free)
+        return path.rename(free)
 
     def expect(self, path: Path, line: bytes) -> None:
         """Join what was put down with the rest at the next ``take_in``."""
         self._put_down.append((path, line))
+        self.held.discard(path)
 
     def take_in(self) -> None:
         """Write what this process put down behind the rest, and remove its files. Raises OSError."""
@@ -273,10 +285,11 @@ class Spool:
             if segment.sent >= segment.size:
                 self._finish(segment)
 
-    def adopt(self, family: str | None = None) -> int:
+    def adopt(self, family: str | None = None, *, was_held: Callable[[list[bytes]], Any] = lambda _: None) -> int:
         """Take over the segments of processes that are gone; return how many lines they hold.
 
-        With a ``family`` only what its members left, as if this process had written it.
+        With a ``family`` only what its members left, as if this process had written it. ``was_held`` gets the lines that a
+        process held when it was gone.
         """
         mine = {segment.path for segment in self._segments}
         adopted: list[_Segment] = []
@@ -301,6 +314,8 @@ class Spool:
             segment = self._take_over(path)
             if segment is not None:
                 segment.mine = family is not None
+                if name.endswith(HELD):
+                    was_held(self.line_in(path))
                 adopted.append(segment)
         self._segments[:0] = adopted
         self._keep_bound()

@@ -1,0 +1,82 @@
+"""Reports to a file alone, where no service is named: the file is what is on disk, and the spool is for what it does not take."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from obitus.client import state
+from obitus.client.delivery import LONGEST_WAIT_S
+from obitus.client.log import is_ours
+from obitus.client.sender import BATCH_BYTES, BATCH_REPORTS, Sender
+from obitus.client.spool import Spool
+from obitus.client.whose import is_the_apps
+
+
+class FileSender(Sender):
+    """Writes reports to a file, in place of sending them."""
+
+    def keep(self, report: dict[str, Any]) -> bool:
+        """Have a report in the file, or in the spool for a later start, when this returns."""
+        was_ours, state.ours.working = is_ours(), True
+        try:
+            line = self._encoder.line(report)
+            if line is None:
+                return False
+            self._hold([line])
+            return True
+        finally:
+            state.ours.working = was_ours
+
+    def write_also(self, lines: list[bytes]) -> bool:
+        """Write lines to the file; return whether they are there."""
+        is_there = super().write_also(lines)
+        if is_there:
+            self._counted(len(lines), 0)
+        return is_there
+
+    def _take_on(self, spool: Spool) -> None:
+        with self._holding:
+            self._adopt(spool)
+
+    def _adopt(self, spool: Spool, family: str | None = None) -> int:
+        """Bring what processes that are gone had put down, and not in the file yet, to the file."""
+        in_all, found = 0, 1
+        while found:
+            found = spool.adopt(family)
+            in_all += found
+            while (batch := spool.peek(BATCH_REPORTS, BATCH_BYTES)).lines:
+                if not self.write_also(batch.lines):
+                    return in_all
+                spool.done(batch)
+        return in_all
+
+    def _release(self, spool: Spool, path: Path) -> None:
+        if self.write_also(spool.line_in(path)):
+            path.unlink(missing_ok=True)
+
+    def _wants_poster(self) -> bool:
+        return bool(self._tickets)
+
+    def _post(
+        self, lines: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
+    ) -> tuple[int, float]:
+        return (len(lines), 0) if self.write_also(lines) else (0, LONGEST_WAIT_S)
+
+    def _send_last(self, ends: float) -> None:
+        """What was recorded is in the file already."""
+
+    def _hold(self, lines: list[bytes]) -> None:
+        if self.write_also(lines):
+            return
+        spool = self.spool()
+        for number, line in enumerate(lines):
+            try:
+                if spool is None:
+                    raise OSError("there is no spool")
+                spool.put_down(line)
+            except OSError as error:
+                if is_the_apps(error):
+                    raise
+                self.drop("the file takes no more", len(lines) - number)
+                return
