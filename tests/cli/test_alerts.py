@@ -47,6 +47,19 @@ def test_from_a_try_to_a_message(shell: Shell, running: Running) -> None:
         assert "Accepted: nobody else is told." in shell.run("alerts", "accept", "1")
         assert "owner has accepted it already" in shell.run("alerts", "accept", "1")
         assert "fired 1 time in 14 days" in words(shell.run("alerts", "rules"))
+        assert "TideUnavailable" in shell.run("alerts", "list", "--issue", "1")
+        assert "Nothing fired" in shell.run("alerts", "list", "--issue", "2")
+        shell.run("alerts", "change", "new", "--at-most", "3")
+        rule = json.loads(shell.run("alerts", "rules", "--json"))["rules"][0]
+        assert (rule["when"], rule["to"], rule["priority"], rule["at_most_an_hour"]) == (
+            "new issue",
+            ["ops"],
+            "high",
+            3,
+        )
+        assert "See all: obitus alerts rules" in words(
+            shell.run("alerts", "change", "news", "--at-most", "3", status=2)
+        )
         assert "delivered last" in words(shell.run("channel", "list")) and "made " in shell.run(
             "channel", "messages", "ops"
         )

@@ -7,6 +7,7 @@
 	import { place } from '../lib/place.svelte';
 	import { session } from '../lib/session.svelte';
 	import { ago, countOf, moment } from '../lib/words';
+	import OfIssue from '../parts/alerts/OfIssue.svelte';
 	import Deciding from '../parts/Deciding.svelte';
 	import Earlier from '../parts/Earlier.svelte';
 	import Looking from '../parts/Looking.svelte';
@@ -94,6 +95,8 @@
 				</li>
 			{/each}
 		</ol>
+
+		<OfIssue {number} />
 
 		{#if failure}
 			<h2 class="section">Where</h2>

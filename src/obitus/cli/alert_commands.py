@@ -37,11 +37,16 @@ Rule = Annotated[str | None, typer.Option("--rule", help="Only this rule.")]
 
 @alerts.command("list")
 def list_alerts(
-    window: Window = "24h", rule: Rule = None, url: Url = None, token: Token = None, as_json: Json = False
+    window: Window = "24h",
+    rule: Rule = None,
+    issue: Annotated[int | None, typer.Option("--issue", min=1, help="Only those of this issue.")] = None,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
 ) -> None:
     """List what fired, the latest first, and how it was delivered."""
     check_window(window)
-    answer = api(url, token).get("/api/alerts", {"window": window, "rule": rule})
+    answer = api(url, token).get("/api/alerts", {"window": window, "rule": rule, "issue": issue})
     if as_json:
         print_json(answer)
         return
@@ -163,26 +168,38 @@ def add(
     as_json: Json = False,
 ) -> None:
     """Use a rule from now on."""
-    order = _order(when, to, priority, at_most, escalate_to, escalate_after) | {"name": name}
+    after = None if escalate_after is None else _minutes(escalate_after, "--escalate-after")
+    order = {
+        "name": name, "when": when, "to": to or [], "priority": priority, "at_most_an_hour": at_most, "escalate_to": escalate_to or [],
+        "escalate_after_minutes": after,
+    }  # fmt: skip
     _used(api(url, token).post("/api/alert-rules", order), as_json)
 
 
 @alerts.command("change")
 def change(
     name: RuleName,
-    when: When,
+    when: Annotated[str | None, typer.Option("--when", help="What to wait for from now on.")] = None,
     to: To = None,
-    priority: Priority = "middle",
-    at_most: AnHour = 12,
+    priority: Annotated[str | None, typer.Option("--priority", help="high, middle or low.")] = None,
+    at_most: Annotated[int | None, typer.Option("--at-most", min=1, help="So many messages an hour.")] = None,
     escalate_to: EscalateTo = None,
     escalate_after: EscalateAfter = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Use a rule in another way, whatever it was."""
-    order = _order(when, to, priority, at_most, escalate_to, escalate_after)
-    _used(api(url, token).put(f"/api/alert-rules/{quote(name, safe='')}", order), as_json)
+    """Change a rule; what is not said stays as it is."""
+    service = api(url, token)
+    before = next((one for one in service.get("/api/alert-rules")["rules"] if one["name"] == name), None)
+    if before is None:
+        raise UsageTrouble(f"there is no rule {name!r}. See all: obitus alerts rules")
+    given = {
+        "when": when, "to": to, "priority": priority, "at_most_an_hour": at_most, "escalate_to": escalate_to,
+        "escalate_after_minutes": None if escalate_after is None else _minutes(escalate_after, "--escalate-after"),
+    }  # fmt: skip
+    order = {field: before[field] if value is None else value for field, value in given.items()}
+    _used(service.put(f"/api/alert-rules/{quote(name, safe='')}", order), as_json)
 
 
 @alerts.command("end")
@@ -263,21 +280,6 @@ def speak(
     """End a silence before its time."""
     api(url, token).delete(f"/api/silences/{number}")
     show.say(f"Silence {number} has ended.")
-
-
-def _order(
-    when: str,
-    to: list[str] | None,
-    priority: str,
-    at_most: int,
-    escalate_to: list[str] | None,
-    escalate_after: str | None,
-) -> dict[str, Any]:
-    after = None if escalate_after is None else _minutes(escalate_after, "--escalate-after")
-    return {
-        "when": when, "to": to or [], "priority": priority, "at_most_an_hour": at_most, "escalate_to": escalate_to or [],
-        "escalate_after_minutes": after,
-    }  # fmt: skip
 
 
 def _minutes(text: str, where: str) -> int:

@@ -26,6 +26,8 @@ from obitus.client.locks import AVAILABLE, open_locked
 
 HELD: Final = ".held.reports"
 """The end of the names of files that are not to be sent yet: nobody else has what is in them, should the process be killed."""
+HELD_MOST_S: Final = 10.0
+"""Nothing is held back for longer by a process that goes on."""
 SEGMENT_BYTES: Final = 1024 * 1024
 MOST_SEGMENTS_LOOKED_AT: Final = 5000
 MOST_TAKEN_OVER: Final = 24
@@ -306,7 +308,7 @@ class Spool:
             path = self.folder / name
             if not name.endswith(".reports") or path in mine or path in put_down or path in self.held:
                 continue
-            if family is not None and f"-{family}-" not in name:
+            if (family is not None and f"-{family}-" not in name) or (name.endswith(HELD) and self._is_held(name)):
                 continue
             if len(adopted) >= room:
                 self.leaves_more = True
@@ -315,11 +317,24 @@ class Spool:
             if segment is not None:
                 segment.mine = family is not None
                 if name.endswith(HELD):
-                    was_held(self.line_in(path))
+                    was_held(_whole_lines(os.pread(segment.descriptor, _READ_BYTES, 0), 1, _READ_BYTES)[0])
                 adopted.append(segment)
         self._segments[:0] = adopted
         self._keep_bound()
         return sum(segment.lines for segment in adopted)
+
+    def _is_held(self, name: str) -> bool:
+        """Whether the process that holds a file back lives, and will let go of it itself."""
+        if not 0 <= self._clock_s() * 1000 - _made_at_ms(self.folder / name) < HELD_MOST_S * 1000:
+            return False
+        process = name.split("-", 2)[1]
+        try:
+            os.kill(int(process), 0)
+        except PermissionError:
+            return True
+        except (OSError, ValueError, OverflowError):
+            return False
+        return True
 
     def _remove_partial(self, names: Iterable[str]) -> None:
         """Remove what processes left that were killed while they wrote a file."""

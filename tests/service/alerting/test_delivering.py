@@ -10,6 +10,7 @@ import stat
 import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -511,3 +512,19 @@ def test_only_who_administers_keeps_channels(running: Running, receiver: Receive
     assert running.ask("DELETE", "/api/channels/ops").status == 200
     assert running.get("/api/alert-rules")["rules"][0]["trouble"].startswith("It tells nobody")
     assert fired(running)[0]["messages"][0]["answer"] == "The channel was removed."
+
+
+def test_the_key_is_made_once(tmp_path: Path) -> None:
+    """Many threads and several services ask for it at the same moment: all have the same, and nothing else is left."""
+    for turn in range(20):
+        folder = tmp_path / str(turn)
+        seals = [Seal(folder) for _ in range(3)]
+        begin = threading.Barrier(12)
+
+        def derive(number: int, seals: list[Seal] = seals, begin: threading.Barrier = begin) -> str:
+            begin.wait(30)
+            return seals[number % 3].derive("link")
+
+        with ThreadPoolExecutor(12) as pool:
+            assert len(set(pool.map(derive, range(12)))) == 1
+        assert [path.name for path in folder.iterdir()] == ["channels.key"]

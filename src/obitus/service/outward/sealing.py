@@ -5,10 +5,12 @@ AES-256-GCM (NIST SP 800-38D) with a random nonce of 96 bits; what a secret is f
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import hmac
 import json
 import os
+import threading
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Final
@@ -31,6 +33,7 @@ class Seal:
     def __init__(self, folder: Path) -> None:
         self._path = folder / KEY_NAME
         self._key: bytes | None = None
+        self._lock = threading.Lock()
 
     def seal(self, purpose: str, secrets: Mapping[str, Any]) -> bytes:
         """Return secrets encrypted; ``purpose`` has to be given again to read them."""
@@ -57,28 +60,32 @@ class Seal:
         return hmac.new(self._keep(), b"derive\0" + said, hashlib.sha256).hexdigest()
 
     def _keep(self) -> bytes:
-        if self._key is None:
-            try:
-                self._key = self._path.read_bytes()
-            except FileNotFoundError:
-                self._key = self._make()
-            if len(self._key) != _KEY_BYTES:
-                self._key = None
-                raise SealBroken(
-                    f"{self._path} is no key: bring that file back from the backup, or remove it and give all secrets again"
-                )
-        return self._key
+        with self._lock:
+            if self._key is None:
+                try:
+                    key = self._path.read_bytes()
+                except FileNotFoundError:
+                    key = self._make()
+                if len(key) != _KEY_BYTES:
+                    raise SealBroken(
+                        f"{self._path} is no key: bring that file back from the backup, or remove it and give all secrets again"
+                    )
+                self._key = key
+            return self._key
 
     def _make(self) -> bytes:
+        """Make a key, and return the one that is there: it has its name only once it is whole, and is never replaced."""
         self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        partial = self._path.with_name(f"{KEY_NAME}.{os.urandom(6).hex()}")
+        handle = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         try:
-            # Of two that begin at once the one that made the file decides.
-            handle = os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        except FileExistsError:
-            return self._path.read_bytes()
-        key = AESGCM.generate_key(bit_length=8 * _KEY_BYTES)
-        with os.fdopen(handle, "wb") as file:
-            file.write(key)
-            file.flush()
-            os.fsync(file.fileno())
-        return key
+            with os.fdopen(handle, "wb") as file:
+                file.write(AESGCM.generate_key(bit_length=8 * _KEY_BYTES))
+                file.flush()
+                os.fsync(file.fileno())
+            with contextlib.suppress(FileExistsError):
+                # Of two that begin at once the first decides.
+                os.link(partial, self._path)
+        finally:
+            partial.unlink()
+        return self._path.read_bytes()
