@@ -1,0 +1,203 @@
+"""A source map, read and asked: where in the source a place in the built code comes from.
+
+Source: ECMA-426, first edition (*Source map format*, *Index map*). What is wrong with a map is said; what it says of places that are
+not there (a source that it does not list, a line before the first) is passed over, and the place stays as it is.
+"""
+
+from __future__ import annotations
+
+import json
+from bisect import bisect_right
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, Final, NamedTuple
+from urllib.parse import urljoin
+
+import numpy as np
+
+from obitus.core.maps.vlq import MappingsTrouble, Segments, decode
+
+GUARD: Final = b")]}'"
+"""What may stand on a line before a map that is served, so that a page cannot run it as a script."""
+MOST_SECTIONS: Final = 10_000
+MOST_NAMES: Final = 5_000_000
+_FARTHEST: Final = 2**31 - 1
+
+
+class MapTrouble(ValueError):
+    """Raised for what is no source map; the message says why."""
+
+
+class Original(NamedTuple):
+    """A place in the source."""
+
+    source: int
+    """The number of the source among those of the map."""
+    line: int
+    """The first line is 1."""
+    column: int
+    """The first column is 0, in UTF-16 code units."""
+    name: str | None
+    """What stands there in the source, where the map says it."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Section:
+    """A map in an index map, or the whole of a map that is none."""
+
+    line: int
+    column: int
+    """Where it begins in the built code, both from 0."""
+    mappings: bytes
+    names: Sequence[Any]
+    first_source: int
+    sources: int
+    decoded: list[Segments] = field(default_factory=list)
+
+    def segments(self) -> Segments:
+        """Return the segments, decoded when they are asked for first; raises MapTrouble."""
+        if not self.decoded:
+            try:
+                self.decoded.append(decode(self.mappings))
+            except MappingsTrouble as trouble:
+                raise MapTrouble(f"the mappings cannot be read: {trouble}") from None
+        return self.decoded[0]
+
+
+class SourceMap:
+    """A map. Its mappings are decoded when a place is asked for first."""
+
+    def __init__(self, map_: Mapping[str, Any]) -> None:
+        """Take a map as JSON says it; raises MapTrouble."""
+        self.sources: list[str | None] = []
+        """The address of each source; None where the map does not say it."""
+        self.contents: list[str | None] = []
+        """The text of each source, where the map holds it."""
+        self.ignored: set[int] = set()
+        """The sources that are not the team's own, as the build says."""
+        self.file = _text(map_, "file")
+        self.debug_id = _debug_id(map_)
+        self._sections: list[_Section] = []
+        self._read(map_)
+
+    @classmethod
+    def read(cls, data: bytes) -> SourceMap:
+        """Return the map that a file holds; raises MapTrouble."""
+        if data.startswith(GUARD):
+            data = data.partition(b"\n")[2]
+        try:
+            map_ = json.loads(data)
+        except (ValueError, RecursionError) as error:
+            raise MapTrouble(f"this is no JSON: {error}") from None
+        if not isinstance(map_, dict):
+            raise MapTrouble("a source map is a JSON object")
+        return cls(map_)
+
+    def check(self) -> None:
+        """Decode everything; raises MapTrouble."""
+        for section in self._sections:
+            section.segments()
+
+    def original(self, line: int, column: int) -> Original | None:
+        """Return where a place in the built code comes from: lines count from 1, columns from 0 in UTF-16 code units.
+
+        None where the map says nothing of it; raises MapTrouble where the mappings cannot be read.
+        """
+        line -= 1
+        at = bisect_right(self._begins, (line, column)) - 1
+        if at < 0 or line < 0 or column < 0:
+            return None
+        section = self._sections[at]
+        found = section.segments()
+        line -= section.line
+        if line == 0:
+            column -= section.column
+        if line >= len(found.begins) - 1:
+            return None
+        first, last = int(found.begins[line]), int(found.begins[line + 1])
+        columns = found.columns[first:last]
+        # Of another type than the column, the number would make numpy copy it all.
+        place = int(columns.searchsorted(np.int32(min(column, _FARTHEST)), "right")) - 1
+        if place < 0:
+            return None
+        # Of several at one column the first is meant.
+        place = first + int(columns.searchsorted(columns[place], "left"))
+        source, source_line = int(found.sources[place]), int(found.lines[place])
+        source_column, name = int(found.source_columns[place]), int(found.names[place])
+        if not 0 <= source < section.sources or source_line < 0 or source_column < 0:
+            return None
+        said = section.names[name] if 0 <= name < len(section.names) else None
+        return Original(
+            section.first_source + source, source_line + 1, source_column, said if isinstance(said, str) else None
+        )
+
+    @cached_property
+    def _begins(self) -> list[tuple[int, int]]:
+        return [(section.line, section.column) for section in self._sections]
+
+    def _read(self, map_: Mapping[str, Any]) -> None:
+        if map_.get("version") != 3:
+            raise MapTrouble(f"version 3 of the format is expected, not {str(map_.get('version'))[:20]}")
+        sections = map_.get("sections")
+        if sections is None:
+            self._add(map_, 0, 0)
+            return
+        if not isinstance(sections, list) or len(sections) > MOST_SECTIONS:
+            raise MapTrouble(f"sections are a list, of {MOST_SECTIONS:,} at most")
+        for section in sections:
+            inner, offset = (section.get("map"), section.get("offset")) if isinstance(section, dict) else (None, None)
+            line, column = (offset.get("line"), offset.get("column")) if isinstance(offset, dict) else (None, None)
+            if (
+                not (isinstance(inner, dict) and isinstance(line, int) and isinstance(column, int))
+                or min(line, column) < 0
+            ):
+                raise MapTrouble("each section has an offset (line and column) and a map of its own")
+            if "sections" in inner or inner.get("version") != 3:
+                raise MapTrouble("the map of a section is of version 3, and has no sections")
+            if self._sections and (line, column) <= (self._sections[-1].line, self._sections[-1].column):
+                raise MapTrouble("sections stand in the order of their offsets")
+            self._add(inner, line, column)
+
+    def _add(self, map_: Mapping[str, Any], line: int, column: int) -> None:
+        mappings, sources, names = map_.get("mappings"), map_.get("sources"), map_.get("names", [])
+        if not isinstance(mappings, str) or not mappings.isascii():
+            raise MapTrouble("mappings are a text of base64 VLQ numbers")
+        if not isinstance(sources, list) or not isinstance(names, list) or len(names) > MOST_NAMES:
+            raise MapTrouble("sources and names are lists")
+        contents = map_.get("sourcesContent")
+        contents = contents if isinstance(contents, list) else []
+        first, root = len(self.sources), _text(map_, "sourceRoot")
+        for number, source in enumerate(sources):
+            self.sources.append(_address(source, root))
+            content = contents[number] if number < len(contents) else None
+            self.contents.append(content if isinstance(content, str) else None)
+        ignored = map_.get("ignoreList")
+        for one in ignored if isinstance(ignored, list) else ():
+            if isinstance(one, int) and 0 <= one < len(sources):
+                self.ignored.add(first + one)
+        self._sections.append(_Section(line, column, mappings.encode("ascii"), names, first, len(sources)))
+
+
+def _address(source: Any, root: str) -> str | None:
+    """Return the address of a source, below the root that a map names."""
+    if not isinstance(source, str):
+        return None
+    prefix = root if not root or root.endswith("/") else f"{root}/"
+    return prefix + source
+
+
+def _text(map_: Mapping[str, Any], name: str) -> str:
+    found = map_.get(name)
+    return found if isinstance(found, str) else ""
+
+
+def _debug_id(map_: Mapping[str, Any]) -> str:
+    """Return the id by which a build and its map know each other, in lower case; '' where the map has none."""
+    return (_text(map_, "debugId") or _text(map_, "debug_id")).lower()[:64]
+
+
+def source_path(map_address: str, source: str) -> str:
+    """Return the address of a source beside that of its map, without steps up: ``../src/gate.ts`` is ``src/gate.ts``."""
+    joined = urljoin(f"http://x/{map_address.lstrip('/')}", source) if "://" not in source else source
+    return joined.partition("://")[2].partition("/")[2] if joined.startswith("http://x/") else joined

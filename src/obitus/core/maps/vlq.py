@@ -1,0 +1,142 @@
+"""The mappings of a source map as columns of numbers.
+
+Source: ECMA-426, first edition, *Mappings structure*: lines end with ``;``, segments with ``,``; a segment is one, four or five
+base64 VLQ numbers, each relative to the one before it. A number says one thing only beside all before it: running sums. So the
+text is taken apart as arrays, not sign by sign.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+from numpy.typing import NDArray
+
+Column = NDArray[np.int32]
+MOST_DIGITS: Final = 7
+"""A number has 32 bits, of five a digit."""
+_ALPHABET: Final = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
+# Separators are worth nothing: their last five bits are none.
+_COMMA, _SEMICOLON, _ODD = 64, 96, 128
+
+
+def _values() -> bytes:
+    found = bytearray([_ODD] * 256)
+    for value, sign in enumerate(_ALPHABET):
+        found[sign] = value
+    found[ord(",")], found[ord(";")] = _COMMA, _SEMICOLON
+    return bytes(found)
+
+
+_VALUES: Final = _values()
+_IS_LENGTH: Final = np.array([False, True, False, False, True, True])
+
+
+class MappingsTrouble(ValueError):
+    """Raised for mappings that are none; the message says where."""
+
+
+@dataclass(frozen=True, slots=True)
+class Segments:
+    """All segments of a map, by line and column of the built code. All numbers begin at 0; -1 where a segment has no source or name."""
+
+    columns: Column
+    sources: Column
+    lines: Column
+    source_columns: Column
+    names: Column
+    begins: Column
+    """Of each line of the built code the number of its first segment, and behind the last line how many there are."""
+
+
+def decode(mappings: bytes) -> Segments:
+    """Return the segments of mappings; raises MappingsTrouble. Takes time and memory in proportion to their length."""
+    digits = np.frombuffer(mappings.translate(_VALUES), np.uint8)
+    if len(digits) and digits.max() == _ODD:
+        raise MappingsTrouble(f"the sign at {int(np.argmax(digits == _ODD)) + 1} is none of the mappings' alphabet")
+    goes_on = (digits >= 32) & (digits < _COMMA)
+    if np.any(goes_on[:-1] & (digits[1:] >= _COMMA)) or (len(goes_on) and goes_on[-1]):
+        raise MappingsTrouble("a number is cut off")
+    is_end = digits < 32
+    separators = np.flatnonzero(digits >= _COMMA)
+    before = np.cumsum(is_end, dtype=np.int32)[separators]
+    numbers = _numbers(digits, np.flatnonzero(is_end), goes_on)
+    return _segments(digits[separators] == _SEMICOLON, before, numbers)
+
+
+def _numbers(digits: NDArray[np.uint8], ends: NDArray[Any], goes_on: NDArray[np.bool_]) -> Column:
+    """Return the numbers that end at some places."""
+    # A digit is worth 32 times the one before it in the same number.
+    place = np.zeros(len(digits), np.uint8)
+    further, most = goes_on, 0
+    for most in range(MOST_DIGITS + 1):
+        if not further.any():
+            break
+        if most == MOST_DIGITS:
+            raise MappingsTrouble("a number has more than 32 bits")
+        place[most + 1 :] += further[:-1]
+        further = further[:-1] & goes_on[most + 1 :]
+    is_long = most >= 6
+    worth = np.left_shift((digits & 31).astype(np.uint64 if is_long else np.uint32), 5 * place)
+    # A number is what is added from one end to the next; sums that go beyond their type come back in the difference.
+    sums = np.cumsum(worth, dtype=worth.dtype)[ends]
+    sums[1:] -= sums[:-1].copy()
+    if is_long and sums.max() >= 2**32:
+        raise MappingsTrouble("a number has more than 32 bits")
+    # The last bit is the sign.
+    sign = (sums & 1).astype(np.int32)
+    found: Column = (sums >> 1).astype(np.int32)
+    found ^= -sign
+    found += sign
+    return found
+
+
+def _segments(is_line_end: NDArray[np.bool_], before: Column, numbers: Column) -> Segments:
+    """Return the segments that numbers make; ``before`` says how many of them stand before each separator."""
+    first = np.concatenate((np.zeros(1, np.int32), before))
+    length = np.concatenate((before, np.array([len(numbers)], np.int32))) - first
+    line_of = np.concatenate((np.zeros(1, np.int32), np.cumsum(is_line_end, dtype=np.int32)))
+    lines = int(line_of[-1]) + 1
+    if not length.all():
+        there = length > 0
+        first, length, line_of = first[there], length[there], line_of[there]
+    if len(length) and (length.max() > 5 or not _IS_LENGTH[length].all()):
+        wrong = length[(length > 5) | ~_IS_LENGTH[np.minimum(length, 5)]][0]
+        raise MappingsTrouble(f"a segment has {wrong} numbers; 1, 4 or 5 are expected")
+    begins = np.searchsorted(line_of, np.arange(lines + 1, dtype=np.int32)).astype(np.int32)
+    # Only of a map that lies do the sums need more than 32 bits.
+    kind: type = np.int32 if np.abs(numbers).sum(dtype=np.int64) < 2**31 else np.int64
+    columns: NDArray[Any] = np.cumsum(numbers[first], dtype=kind)
+    if lines > 1:
+        # The column begins anew with each line.
+        columns -= np.concatenate((np.zeros(1, kind), columns))[begins[line_of]]
+    has_source, has_name = length >= 4, length == 5
+    found = [columns, *(_summed(numbers, first, at, has_source, kind) for at in (1, 2, 3))]
+    found.append(_summed(numbers, first, 4, has_name, kind))
+    order = _order(columns, line_of)
+    arrays = [_bounded(one) if order is None else _bounded(one)[order] for one in found]
+    return Segments(arrays[0], arrays[1], arrays[2], arrays[3], arrays[4], begins)
+
+
+def _summed(numbers: Column, first: Column, offset: int, has: NDArray[np.bool_], kind: type) -> NDArray[Any]:
+    """Return the running sum of the numbers at an offset in their segments, -1 where a segment has none there."""
+    if has.all():
+        return np.cumsum(numbers[first + offset], dtype=kind)
+    steps = numbers[np.minimum(first + offset, len(numbers) - 1)]
+    steps *= has
+    found: NDArray[Any] = np.cumsum(steps, dtype=kind)
+    found[~has] = -1
+    return found
+
+
+def _bounded(sums: NDArray[Any]) -> Column:
+    found: Column = sums if sums.dtype == np.int32 else np.clip(sums, -1, 2**31 - 1).astype(np.int32)
+    return found
+
+
+def _order(columns: NDArray[Any], line_of: Column) -> NDArray[Any] | None:
+    """Return the order by column within each line; None where that is the order in which they stand."""
+    if not np.any((columns[1:] < columns[:-1]) & (line_of[1:] == line_of[:-1])):
+        return None
+    return np.lexsort((columns, line_of))
