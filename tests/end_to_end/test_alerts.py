@@ -71,6 +71,9 @@ def test_a_rule_is_made_and_fires(page: Page, running: Running, receiver: Receiv
     usable(page, walks=False)
     page.get_by_role("button", name="Accept").click()
     expect(page.get_by_text("◐ accepted by")).to_be_visible()
+    page.get_by_role("main").get_by_role("link", name="2", exact=True).click()
+    expect(page.get_by_role("heading", name="Alerts of the last 14 days")).to_be_visible()
+    expect(page.get_by_role("table", name="What fired, the latest first")).to_contain_text("new-ones")
     assert page.locator("main img").count() == 0
 
 

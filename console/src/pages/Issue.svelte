@@ -96,8 +96,6 @@
 			{/each}
 		</ol>
 
-		<OfIssue {number} />
-
 		{#if failure}
 			<h2 class="section">Where</h2>
 			<div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm">
@@ -135,6 +133,8 @@
 		<Loaded value={since.value} trouble={since.trouble}>
 			{#snippet children(known)}<Since since={known} app={issue.app} state={issue.state} />{/snippet}
 		</Loaded>
+
+		<OfIssue {number} />
 
 		{#if failure && report}
 			<h2 class="section">Who and what</h2>
