@@ -128,16 +128,17 @@ def send_honestly(target: Target, into: list[float], until_s: float, kept: set[s
     http.clear()
 
 
-def endure(seconds: float, folder: Path, *, kills: int = 3) -> Found:
-    """Run it all; ``seconds`` is the time under attack, and as long beside it; a third of it alone before."""
+def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True) -> Found:
+    """Run it all; ``seconds`` is the time under attack, and with ``beside`` as long next to one that is; a third of it alone before."""
     found, kept = Found(), set[str]()
     target = Target(folder / "own")
     send_honestly(target, [], time.time() + 1, kept, found)
     send_honestly(target, found.quiet_ms, time.time() + max(3.0, seconds / 3), kept, found)
-    neighbour = Target(folder / "neighbour")
-    with attacked(neighbour, seconds, found) as until_s:
-        send_honestly(target, found.neighbour_ms, until_s, kept, found)
-    neighbour.stop()
+    if beside:
+        neighbour = Target(folder / "neighbour")
+        with attacked(neighbour, seconds, found) as until_s:
+            send_honestly(target, found.neighbour_ms, until_s, kept, found)
+        neighbour.stop()
     with attacked(target, seconds, found, counted=True) as until_s:
         send_honestly(target, found.busy_ms, until_s, kept, found)
     for _ in range(kills):
