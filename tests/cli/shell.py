@@ -31,3 +31,8 @@ class Shell:
         assert status is None or ended.returncode == status, (ended.returncode, ended.stdout, ended.stderr)
         assert "Traceback" not in ended.stderr
         return ended.stdout + ended.stderr
+
+
+def words(text: str) -> str:
+    """Return what was said as one line: where a terminal breaks lines means nothing."""
+    return " ".join(text.split())

@@ -5,14 +5,10 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from tests.cli.shell import Shell
+from tests.cli.shell import Shell, words
 from tests.conftest import Running, failure
 from tests.service.alerting.helpers import allow, settle
 from tests.service.alerting.receivers import receiving
-
-
-def words(text: str) -> str:
-    return " ".join(text.split())
 
 
 def test_from_a_try_to_a_message(shell: Shell, running: Running) -> None:

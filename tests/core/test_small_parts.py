@@ -56,5 +56,14 @@ def test_wording() -> None:
     """Counts and times as people say them."""
     assert wording.count_of(1, "failure") == "1 failure"
     assert wording.count_of(1204, "failure") == "1,204 failures"
+    sizes = (1, 900, 1024, 1_500_000, 150 * 1024**2, 5000 * 1024**3)
+    assert [wording.size(count) for count in sizes] == [
+        "1 byte",
+        "900 bytes",
+        "1 KiB",
+        "1.43 MiB",
+        "150 MiB",
+        "5,000 GiB",
+    ]
     assert [wording.ago(0, ms) for ms in (0, 45_000, 720_000, 18_000_000, 260_000_000)] == ["just now", "45 s ago", "12 min ago", "5 h ago", "3 days ago"]  # fmt: skip
     assert wording.ago(120_000, 0) == "in 2 min"

@@ -1942,6 +1942,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{name}/maps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Source maps, by release
+         * @description Return of which releases there are source maps.
+         */
+        get: operations["maps_api_apps__name__maps_get"];
+        put?: never;
+        /**
+         * Send a source map
+         * @description Take the source map of one built file. Sent again it replaces the one before. A reporting key that may deploy is enough.
+         */
+        post: operations["add_api_apps__name__maps_post"];
+        /**
+         * Remove the source maps of a release
+         * @description Remove the maps of a release. Frames that were turned back as they arrived stay so.
+         */
+        delete: operations["remove_api_apps__name__maps_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/maps/missing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Which source maps have to be sent
+         * @description Return which maps of a build are not here yet: nothing is sent twice. A reporting key that may deploy is enough.
+         */
+        post: operations["missing_api_apps__name__maps_missing_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/maps/turn-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Turn back what came before the maps
+         * @description Regroup an app's failures once all maps of a release are here, where some of that release came before them. Can be undone.
+         */
+        post: operations["turn_back_api_apps__name__maps_turn_back_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/calls": {
         parameters: {
             query?: never;
@@ -3293,6 +3361,17 @@ export interface components {
             keys: components["schemas"]["KeyAnswer"][];
         };
         /**
+         * AppMapsAnswer
+         * @description The maps of an app.
+         */
+        AppMapsAnswer: {
+            /**
+             * Releases
+             * @description The latest first.
+             */
+            releases: components["schemas"]["ReleaseMapsAnswer"][];
+        };
+        /**
          * AppsAnswer
          * @description All apps, and what the console's choosers offer.
          */
@@ -3501,6 +3580,26 @@ export interface components {
             attributes?: {
                 [key: string]: components["schemas"]["JsonValue"];
             };
+        };
+        /**
+         * Built
+         * @description Where a frame stood in the code that ran, before a source map turned it back.
+         */
+        Built: {
+            /**
+             * Function
+             * @default
+             */
+            function?: string;
+            /**
+             * File
+             * @default
+             */
+            file?: string;
+            /** Line */
+            line?: number | null;
+            /** Column */
+            column?: number | null;
         };
         /**
          * CallLine
@@ -4694,6 +4793,8 @@ export interface components {
             locals?: {
                 [key: string]: string;
             } | null;
+            /** @description Where it stood in the code that ran, where a source map turned it back. */
+            built?: components["schemas"]["Built"] | null;
             /**
              * Call
              * @description Of the innermost own frame: how its function is reached, and with what it was called, in a form that code can be written from. Its values are described in `obitus.core.reproducing.values`.
@@ -5881,6 +5982,52 @@ export interface components {
             priority?: components["schemas"]["PriorityOrder"] | null;
         };
         /**
+         * MapAnswer
+         * @description A map that was taken.
+         */
+        MapAnswer: {
+            /** Path */
+            path: string;
+            /**
+             * Debug Id
+             * @description The id by which build and map know each other, '' where the build wrote none.
+             */
+            debug_id: string;
+            /** Sources */
+            sources: number;
+            /**
+             * With Text
+             * @description How many sources the map holds the text of.
+             */
+            with_text: number;
+        };
+        /**
+         * MapOrder
+         * @description A map that a build made.
+         */
+        MapOrder: {
+            /**
+             * Path
+             * @description Path of the built file.
+             */
+            path: string;
+            /**
+             * Hash
+             * @description SHA-256 of the map, as hexadecimal digits.
+             */
+            hash: string;
+        };
+        /**
+         * MapsOrder
+         * @description The maps of a build.
+         */
+        MapsOrder: {
+            /** Release */
+            release: string;
+            /** Maps */
+            maps: components["schemas"]["MapOrder"][];
+        };
+        /**
          * MergeOrder
          * @description Which issue another one is merged into.
          */
@@ -6034,6 +6181,17 @@ export interface components {
              * @description What was seen of it, or why it is missing.
              */
             seen: string;
+        };
+        /**
+         * MissingMapsAnswer
+         * @description Which of them have to be sent.
+         */
+        MissingMapsAnswer: {
+            /**
+             * Missing
+             * @description Paths of built files whose maps are not here, or are others.
+             */
+            missing: string[];
         };
         /**
          * NamesAnswer
@@ -7424,6 +7582,25 @@ export interface components {
             };
         };
         /**
+         * ReleaseMapsAnswer
+         * @description The maps of one release.
+         */
+        ReleaseMapsAnswer: {
+            /** Release */
+            release: string;
+            /** Maps */
+            maps: number;
+            /** Bytes */
+            bytes: number;
+            /**
+             * With Text
+             * @description How many of the maps hold the text of sources.
+             */
+            with_text: number;
+            /** Latest */
+            latest: string;
+        };
+        /**
          * ReleasePlace
          * @description A release in one environment.
          */
@@ -7529,6 +7706,14 @@ export interface components {
             releases_in_all: number;
             /** Next */
             next?: string | null;
+        };
+        /**
+         * RemovedMapsAnswer
+         * @description How many maps are gone.
+         */
+        RemovedMapsAnswer: {
+            /** Removed */
+            removed: number;
         };
         /**
          * ReportsAnswer
@@ -8602,6 +8787,27 @@ export interface components {
         TokensAnswer: {
             /** Tokens */
             tokens: components["schemas"]["TokenAnswer"][];
+        };
+        /**
+         * TurnBackOrder
+         * @description A release whose maps are complete.
+         */
+        TurnBackOrder: {
+            /** Release */
+            release: string;
+        };
+        /**
+         * TurnedBackAnswer
+         * @description What becomes of failures that came before the maps.
+         */
+        TurnedBackAnswer: {
+            /**
+             * Regrouping
+             * @description The regrouping that was begun; null where nothing came before.
+             */
+            regrouping: number | null;
+            /** Said */
+            said: string;
         };
         /**
          * TurningAnswer
@@ -22067,6 +22273,632 @@ export interface operations {
                 };
             };
             /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    maps_api_apps__name__maps_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppMapsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_api_apps__name__maps_post: {
+        parameters: {
+            query: {
+                /** @description Path of the built file, below the folder that is deployed. */
+                path: string;
+                /** @description The release that was built; empty where the map's own id tells. */
+                release?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** @description The map, as the build wrote it. `Content-Encoding` may be `gzip` or `zstd`. */
+        requestBody: {
+            content: {
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapAnswer"];
+                };
+            };
+            /** @description `body-cut-off`: The body stopped half-way; `encoding-broken`: The body is not compressed the way it says */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site; `not-this-key`: This reporting key is for another app or environment */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-slow`: The body took too long to arrive */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-many`: There are as many of these as there may be */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `encoding-not-supported`: This compression is not supported */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-map`: This is no source map that can be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-busy`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    remove_api_apps__name__maps_delete: {
+        parameters: {
+            query?: {
+                /** @description The release that was built; empty where the map's own id tells. */
+                release?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovedMapsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site; `not-this-key`: This reporting key is for another app or environment */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    missing_api_apps__name__maps_missing_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MapsOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MissingMapsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site; `not-this-key`: This reporting key is for another app or environment */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    turn_back_api_apps__name__maps_turn_back_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TurnBackOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TurnedBackAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `foreign-origin`: The request came from another site; `not-this-key`: This reporting key is for another app or environment */
             403: {
                 headers: {
                     [name: string]: unknown;

@@ -22,6 +22,11 @@
 		<span class="text-surface-600-400 block font-mono text-xs"
 			>{frame.file}:{frame.line ?? '?'}{frame.column ? `:${frame.column}` : ''}</span
 		>
+		{#if frame.built}
+			<span class="text-surface-600-400 block font-mono text-xs"
+				>ran as {frame.built.function ? `${frame.built.function} at ` : ''}{frame.built.file}:{frame.built.line}:{frame.built.column}</span
+			>
+		{/if}
 	</p>
 	{#if lines.length}
 		<!-- A region that scrolls has to be reachable by the keyboard (WCAG 2.1.1). -->

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
 import time
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any, Final
 from urllib.parse import urlencode
 
-from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable
+from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable, UsageTrouble
 from obitus.cli.login import Login, find
 from obitus.cli.safe import cleaned
 from obitus.core.clock import to_text
@@ -121,3 +122,26 @@ def _asked(path: str, query: Mapping[str, Any] | None) -> str:
 def api(url: str | None, token: str | None) -> Api:
     """Return the service that options, environment or login file name."""
     return Api(find(url, token))
+
+
+def pipeline(url: str | None, token: str | None) -> Api | None:
+    """Return who is asked with a reporting key, as a pipeline does; None where a person asks."""
+    key = os.environ.get("OBITUS_KEY")
+    if not key or token is not None or os.environ.get("OBITUS_TOKEN"):
+        return None
+    service = url or os.environ.get("OBITUS_URL")
+    if not service:
+        raise UsageTrouble("OBITUS_KEY is set, but OBITUS_URL is not. Set it to the service's address.")
+    return Api(Login(service.rstrip("/"), key))
+
+
+def app_meant(asked: Api, name: str | None) -> str:
+    """Return the app that is meant: the one that is named, or the only one."""
+    if name is not None:
+        return name
+    names = [row["name"] for row in asked.get("/api/apps")["apps"]]
+    if len(names) == 1:
+        return str(names[0])
+    raise UsageTrouble(
+        f"Say which app: --app {' | '.join(names)}." if names else "There is no app yet. Add one: obitus app add NAME"
+    )

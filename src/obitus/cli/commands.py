@@ -40,6 +40,7 @@ MODULES: Final = {
     "quiet_commands": ("quiet", "person"),
     "grouping_commands": ("why", "merge", "split", "never-together", "rules", "regroup", "undo"),
     "release_commands": ("releases", "release", "compare", "deploy"),
+    "map_commands": ("maps",),
     "program_commands": ("version", "run", "fingerprint", "check"),
     "read_command": ("read",),
     "send_command": ("send",),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gzip
 import json
-import os
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -14,10 +13,9 @@ import typer
 from typer.core import TyperGroup
 
 from obitus.cli import show, show_releases
-from obitus.cli.api import Api, api
+from obitus.cli.api import Api, api, app_meant, pipeline
 from obitus.cli.commands import Environment, Json, Token, Url, app, print_json
 from obitus.cli.errors import CliError, UsageTrouble
-from obitus.cli.login import Login
 from obitus.cli.safe import safe
 from obitus.core.clock import to_text
 from obitus.core.wording import count_of, minute_of
@@ -60,7 +58,7 @@ def releases(
 ) -> None:
     """List an app's releases, newest first: where they are, their rates, what is new, regressed or worse in each."""
     asked = api(url, token)
-    answer = asked.get("/api/releases", {"app": _app(asked, app_name), "limit": limit, "cursor": cursor})
+    answer = asked.get("/api/releases", {"app": app_meant(asked, app_name), "limit": limit, "cursor": cursor})
     print_json(answer) if as_json else show_releases.releases(answer)
 
 
@@ -76,7 +74,7 @@ def show_one(
     """Show one release: where it is, its rates, what is new, regressed or worse in it, its commits."""
     asked = api(url, token)
     answer = asked.get(
-        f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", {"environment": environment}
+        f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", {"environment": environment}
     )
     print_json(answer) if as_json else show_releases.release(answer)
 
@@ -100,7 +98,7 @@ def add(
 ) -> None:
     """Make a release known, and with --git report its commits: ids, authors, subjects, touched lines and functions. No source is sent."""
     asked = api(url, token)
-    name = _app(asked, app_name)
+    name = app_meant(asked, app_name)
     if git is None:
         if since or revision:
             raise UsageTrouble("--since and --revision are about a repository: say --git PATH too.")
@@ -155,7 +153,7 @@ def rename(
 ) -> None:
     """Give a release another name; reports that come by the old one go to it."""
     asked = api(url, token)
-    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", {"name": name})
+    answer = asked.patch(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", {"name": name})
     print_json(answer) if as_json else show.say(
         f"{safe(version)} is {safe(answer['release'])} now; the old name goes on leading to it."
     )
@@ -176,7 +174,7 @@ def move(
         raise UsageTrouble("Say --after RELEASE, or --reset.")
     asked = api(url, token)
     order = {"in_order": True} if reset else {"after": after}
-    answer = asked.patch(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}", order)
+    answer = asked.patch(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", order)
     before = f"right after {safe(answer['previous'])}" if answer["previous"] else "first"
     print_json(answer) if as_json else show.say(f"{safe(answer['release'])} comes {before} now.")
 
@@ -191,7 +189,7 @@ def remove(
 ) -> None:
     """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
     asked = api(url, token)
-    answer = asked.delete(f"/api/apps/{_app(asked, app_name)}/releases/{quote(version, safe='')}")
+    answer = asked.delete(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}")
     print_json(answer) if as_json else show.say(
         f"{safe(version)} is no release of its own any more; its failures stay."
     )
@@ -214,16 +212,12 @@ def deploy(
 ) -> None:
     """Report that a release arrived in an environment. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough; a rollback is a deploy of the older one."""
     order: dict[str, Any] = {"release": version, "canary": canary}
-    key = os.environ.get("OBITUS_KEY")
-    if key and token is None and not os.environ.get("OBITUS_TOKEN"):
-        service = url or os.environ.get("OBITUS_URL")
-        if not service:
-            raise UsageTrouble("OBITUS_KEY is set, but OBITUS_URL is not. Set it to the service's address.")
-        asked = Api(Login(service.rstrip("/"), key))
+    asked = pipeline(url, token)
+    if asked is not None:
         order |= {name: value for name, value in (("app", app_name), ("environment", environment)) if value}
     else:
         asked = api(url, token)
-        order |= {"app": _app(asked, app_name), "environment": environment or "production"}
+        order |= {"app": app_meant(asked, app_name), "environment": environment or "production"}
     if at is not None:
         order["time"] = at.replace(tzinfo=at.tzinfo or UTC).isoformat()
     answer = asked.post("/api/deploys", order)
@@ -265,7 +259,7 @@ def compare(
         raise UsageTrouble(f"--fail-on: {wrong[0]} is none of {', '.join(KINDS)}.")
     asked = api(url, token)
     query = {
-        "app": _app(asked, app_name),
+        "app": app_meant(asked, app_name),
         "before": before,
         "now": now,
         "environment": environment,
@@ -276,17 +270,6 @@ def compare(
     found = {one["kind"] for one in (*answer["issues"], *answer["entry_points"])} & set(failing)
     if found:
         raise CliError(f"{now} has what --fail-on names: {', '.join(kind for kind in KINDS if kind in found)}.")
-
-
-def _app(asked: Api, name: str | None) -> str:
-    if name is not None:
-        return name
-    names = [row["name"] for row in asked.get("/api/apps")["apps"]]
-    if len(names) == 1:
-        return str(names[0])
-    raise UsageTrouble(
-        f"Say which app: --app {' | '.join(names)}." if names else "There is no app yet. Add one: obitus app add NAME"
-    )
 
 
 def _end(repository: Any, version: str, revision: str | None) -> tuple[str, str]:

@@ -114,6 +114,9 @@ def _frame(frame: dict[str, Any]) -> None:
     file = safe(f"{frame.get('file', '')}:{frame.get('line', '?')}{column}")
     inset(Text(place, style="bold"), 4)
     inset(Text(file, style=QUIET), 6)
+    if built := frame.get("built"):
+        ran = safe(f"{built.get('file', '')}:{built.get('line')}:{built.get('column')}")
+        inset(Text(f"ran as {ran}", style=QUIET), 6)
     source = frame.get("source")
     if source:
         inset(Text(f"→ {safe(source['line']).strip()}"), 6)

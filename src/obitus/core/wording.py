@@ -33,3 +33,15 @@ def span(length_ms: int) -> str:
     if seconds < 2 * 86400:
         return f"{seconds // 3600} h"
     return f"{seconds // 86400} days"
+
+
+def size(count: int) -> str:
+    """Say how many bytes: ``512 bytes``, ``1.4 MiB``."""
+    if count < 1024:
+        return count_of(count, "byte")
+    amount = float(count)
+    for unit in ("KiB", "MiB", "GiB"):
+        amount /= 1024
+        if amount < 1024 or unit == "GiB":
+            break
+    return f"{amount:.3g} {unit}" if amount < 100 else f"{amount:,.0f} {unit}"

@@ -30,6 +30,7 @@ from obitus.service.api import issues as api_issues
 from obitus.service.api import lists as api_lists
 from obitus.service.api import log_orders as api_log_orders
 from obitus.service.api import looking as api_looking
+from obitus.service.api import maps as api_maps
 from obitus.service.api import me as api_me
 from obitus.service.api import metrics as api_metrics
 from obitus.service.api import notes as api_notes
@@ -186,6 +187,7 @@ def make_app() -> FastAPI:
         api_rules.router,
         api_grouping.router,
         api_releases.router,
+        api_maps.router,
         api_calls.router,
         api_quiet.router,
         api_alerts.router,

@@ -48,7 +48,7 @@ class Parts:
         back = f"{settings.url}/api/sign-in/openid/back"
         self.openid = OpenIdSignIn(settings.openid, back) if settings.openid is not None else None
         self.intake = Intake(self.records, self.clock, settings, self.live)
-        preparer = self.intake.preparer
+        preparer, self.shelf = self.intake.preparer, self.intake.shelf
         self.planner = Planner(self.records, preparer)
         self.regrouping_orders = RegroupingOrders(self.records, self.clock)
         self.runner = Runner(self.records)
@@ -83,7 +83,7 @@ class Parts:
                 ),
             ]
         )
-        self.housekeeping = Housekeeping(self.records, self.clock, self.collecting)
+        self.housekeeping = Housekeeping(self.records, self.clock, self.collecting, self.shelf)
         for worker in (self.delivering.turns, self.alert_windows.turns, self.ticking.turns, self.passing):
             worker.start()
 

@@ -6,7 +6,7 @@ import json
 import logging
 import sqlite3
 import threading
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cache
 from itertools import islice
 from typing import Any, Final
@@ -20,7 +20,7 @@ from obitus.store.database import Reader, typed
 from obitus.store.days import logs
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import UNREADABLE
-from obitus.store.rows.records import Dictionary, IdOfReport, LogRow, PackedReport
+from obitus.store.rows.records import BodyOfReport, Dictionary, IdOfReport, LogRow, PackedReport
 from obitus.store.rows.releases import Version
 
 _log = logging.getLogger("obitus.store")
@@ -33,7 +33,9 @@ AT_ONCE: Final = 100
 
 _NEWEST_DICTIONARY = "SELECT id, body FROM dictionaries ORDER BY id DESC LIMIT 1"
 _DICTIONARY = "SELECT body FROM dictionaries WHERE id = ?"
-_BODIES = "SELECT place, body, dictionary_id FROM evidence WHERE place IN (SELECT value FROM json_each(?))"
+_BODIES = (
+    "SELECT place, app_id, kind, body, dictionary_id FROM evidence WHERE place IN (SELECT value FROM json_each(?))"
+)
 _SAMPLES = "SELECT place, body, dictionary_id FROM evidence ORDER BY place DESC LIMIT ?"
 _TEXT = "SELECT text FROM texts WHERE id = ?"
 _IDS = "SELECT place, id FROM ids WHERE place IN (SELECT value FROM json_each(?))"
@@ -87,6 +89,8 @@ class Evidence(Packer):
         super().__init__()
         self._reader, self._days = reader, days
         self._reports_to_train = SAMPLES_TO_TRAIN
+        self.turn_back: Callable[[int, bytes], bytes | None] | None = None
+        """What a failure's frames are turned back with that were of code that was built, where its source map came later."""
         newest = reader.first(Dictionary, _NEWEST_DICTIONARY)
         if newest is not None:
             self.use(newest.id, newest.body)
@@ -138,13 +142,16 @@ class Evidence(Packer):
         """Return the JSON of those reports of a day that are there, by place; raises what cannot be read."""
         wanted = json.dumps(places)
         with self._days.open(day) as connection:
-            found = {
-                row.place: self.unpack(row.body, row.dictionary_id)
-                for row in typed(connection.execute(_BODIES, (wanted,)), PackedReport)
-            }
+            found = {row.place: self._body(row) for row in typed(connection.execute(_BODIES, (wanted,)), BodyOfReport)}
             if len(found) < len(places):
                 found |= self._records_of(connection, [place for place in places if place not in found], ids=ids)
         return found
+
+    def _body(self, row: BodyOfReport) -> bytes:
+        body = self.unpack(row.body, row.dictionary_id)
+        if row.kind != "failure" or self.turn_back is None:
+            return body
+        return self.turn_back(row.app_id, body) or body
 
     def _records_of(self, connection: sqlite3.Connection, places: Sequence[int], *, ids: bool) -> dict[int, bytes]:
         """Return log records as they were reported, from their columns."""

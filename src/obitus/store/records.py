@@ -59,6 +59,7 @@ class OpenRecords(Records):
             narrowed = self._narrowed.pop(sight, None)
             if narrowed is None:
                 narrowed = Records(self.writer, Reader(self.reader.path, sight))
+                narrowed.evidence.turn_back = self.evidence.turn_back
             self._narrowed[sight] = narrowed
             while len(self._narrowed) > MOST_SIGHTS:
                 # Somebody may be reading with them still: they are closed once nobody holds them any more.

@@ -79,6 +79,8 @@ UPDATE settlings SET release = CASE WHEN release = :old THEN :new ELSE release E
   after = CASE WHEN after = :old THEN :new ELSE after END
 WHERE issue_id IN (SELECT id FROM issues WHERE app_id = :app_id) AND (release = :old OR after = :old)"""
 _RENAMED_IN_ISSUES = "UPDATE issues SET settled_in = :new WHERE app_id = :app_id AND settled_in = :old"
+_HAS_FAILED: Final = """
+SELECT 1 FROM issue_releases WHERE release_id IN (SELECT id FROM releases WHERE app_id = ? AND version = ?) LIMIT 1"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +109,11 @@ def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int
     if time_ms < row.first_ms:
         connection.execute(_EARLIER, (time_ms, row.id))
     return Found(row.id, new=row.first_ms == NOT_COME_MS)
+
+
+def has_failed(reader: Reader, app_id: int, version: str) -> bool:
+    """Whether any failure of a release is known."""
+    return bool(reader.column(int, _HAS_FAILED, (app_id, version)))
 
 
 def announce(connection: sqlite3.Connection, app_id: int, version: str) -> int:

@@ -77,6 +77,7 @@ _REST: Final = (
     "DELETE FROM check_lists WHERE app_id = ?",
     "DELETE FROM app_people WHERE app_id = ?",
     "DELETE FROM owner_files WHERE app_id = ?",
+    "DELETE FROM source_maps WHERE app_id = ?",
     "DELETE FROM silences WHERE app_id = ?",
     "DELETE FROM message_links WHERE firing_id IN (SELECT id FROM firings WHERE app_id = ?)",
     "DELETE FROM message_firings WHERE firing_id IN (SELECT id FROM firings WHERE app_id = ?)",

@@ -35,14 +35,15 @@ def test_segments_come_back_as_they_were(lines: list[list[Segment]]) -> None:
 
 @given(LINES, st.integers(0, 9), COUNT)
 def test_a_place_is_found_as_by_looking_at_each(lines: list[list[Segment]], line: int, column: int) -> None:
-    """The segment with the greatest column that is not behind the place; of several at one column the first."""
+    """The segment with the greatest column that is not behind the place; of several at that very column the first, else the last."""
     read = SourceMap(map_of(lines, [f"{number}.ts" for number in range(2**3)], names=["fare", 7]))
     wanted: Original | None = None
     if 1 <= line <= len(lines):
         at_most = [segment for segment in lines[line - 1] if segment[0] <= column]
         if at_most:
             best = max(segment[0] for segment in at_most)
-            segment = next(segment for segment in at_most if segment[0] == best)
+            alike = [segment for segment in at_most if segment[0] == best]
+            segment = alike[0 if best == column else -1]
             if len(segment) > 1 and segment[1] < 8:
                 name = "fare" if len(segment) == 5 and segment[4] == 0 else None
                 wanted = Original(segment[1], segment[2] + 1, segment[3], name)

@@ -11,18 +11,17 @@ from bisect import bisect_right
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Final, NamedTuple
-from urllib.parse import urljoin
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-import numpy as np
-
-from obitus.core.maps.vlq import MappingsTrouble, Segments, decode
+if TYPE_CHECKING:
+    from obitus.core.maps.vlq import Segments
 
 GUARD: Final = b")]}'"
 """What may stand on a line before a map that is served, so that a page cannot run it as a script."""
+OUTSIDE: Final = "<module>"
+"""What the code of a file outside all functions is called."""
 MOST_SECTIONS: Final = 10_000
 MOST_NAMES: Final = 5_000_000
-_FARTHEST: Final = 2**31 - 1
 
 
 class MapTrouble(ValueError):
@@ -58,6 +57,9 @@ class _Section:
     def segments(self) -> Segments:
         """Return the segments, decoded when they are asked for first; raises MapTrouble."""
         if not self.decoded:
+            # Arrays are loaded by whoever has maps.
+            from obitus.core.maps.vlq import MappingsTrouble, decode
+
             try:
                 self.decoded.append(decode(self.mappings))
             except MappingsTrouble as trouble:
@@ -109,22 +111,13 @@ class SourceMap:
         if at < 0 or line < 0 or column < 0:
             return None
         section = self._sections[at]
-        found = section.segments()
         line -= section.line
         if line == 0:
             column -= section.column
-        if line >= len(found.begins) - 1:
+        found = section.segments().at(line, column)
+        if found is None:
             return None
-        first, last = int(found.begins[line]), int(found.begins[line + 1])
-        columns = found.columns[first:last]
-        # Of another type than the column, the number would make numpy copy it all.
-        place = int(columns.searchsorted(np.int32(min(column, _FARTHEST)), "right")) - 1
-        if place < 0:
-            return None
-        # Of several at one column the first is meant.
-        place = first + int(columns.searchsorted(columns[place], "left"))
-        source, source_line = int(found.sources[place]), int(found.lines[place])
-        source_column, name = int(found.source_columns[place]), int(found.names[place])
+        source, source_line, source_column, name = found
         if not 0 <= source < section.sources or source_line < 0 or source_column < 0:
             return None
         said = section.names[name] if 0 <= name < len(section.names) else None
@@ -195,9 +188,3 @@ def _text(map_: Mapping[str, Any], name: str) -> str:
 def _debug_id(map_: Mapping[str, Any]) -> str:
     """Return the id by which a build and its map know each other, in lower case; '' where the map has none."""
     return (_text(map_, "debugId") or _text(map_, "debug_id")).lower()[:64]
-
-
-def source_path(map_address: str, source: str) -> str:
-    """Return the address of a source beside that of its map, without steps up: ``../src/gate.ts`` is ``src/gate.ts``."""
-    joined = urljoin(f"http://x/{map_address.lstrip('/')}", source) if "://" not in source else source
-    return joined.partition("://")[2].partition("/")[2] if joined.startswith("http://x/") else joined

@@ -30,6 +30,7 @@ def _values() -> bytes:
 
 
 _VALUES: Final = _values()
+_FARTHEST: Final = 2**31 - 1
 _IS_LENGTH: Final = np.array([False, True, False, False, True, True])
 
 
@@ -48,6 +49,22 @@ class Segments:
     names: Column
     begins: Column
     """Of each line of the built code the number of its first segment, and behind the last line how many there are."""
+
+    def at(self, line: int, column: int) -> tuple[int, int, int, int] | None:
+        """Return the source, line, column and name of the segment that a place lies in, all from 0; None where there is none."""
+        if line >= len(self.begins) - 1:
+            return None
+        first, last = int(self.begins[line]), int(self.begins[line + 1])
+        columns = self.columns[first:last]
+        # Of another type than the column, the number would make numpy copy it all.
+        place = int(columns.searchsorted(np.int32(min(column, _FARTHEST)), "right")) - 1
+        if place < 0:
+            return None
+        # Of several at that very column the first is meant, of those before it the last: what goes on from there.
+        if columns[place] == column:
+            place = int(columns.searchsorted(columns[place], "left"))
+        place += first
+        return tuple(int(one[place]) for one in (self.sources, self.lines, self.source_columns, self.names))  # type: ignore[return-value]
 
 
 def decode(mappings: bytes) -> Segments:

@@ -37,6 +37,15 @@ class Source(_Part):
     after: Annotated[list[Medium], Field(max_length=bounds.SOURCE_LINES, description="Lines after it, in order.")] = []
 
 
+class Built(_Part):
+    """Where a frame stood in the code that ran, before a source map turned it back."""
+
+    function: Short = ""
+    file: Medium = ""
+    line: Annotated[int, Field(ge=0, le=bounds.LINE)] | None = None
+    column: Annotated[int, Field(ge=1, le=bounds.LINE)] | None = None
+
+
 class FramePart(_Part):
     """One call on the stack."""
 
@@ -52,6 +61,9 @@ class FramePart(_Part):
     source_missing: Short = Field(default="", description="Why there are no source lines, where that is worth saying.")
     locals: Annotated[dict[Short, Long], Field(max_length=bounds.LOCALS)] | None = Field(
         default=None, description="Local values, each as text."
+    )
+    built: Built | None = Field(
+        default=None, description="Where it stood in the code that ran, where a source map turned it back."
     )
     call: Annotated[dict[Short, JsonValue], Field(max_length=bounds.CALL_PARTS)] | None = Field(
         default=None,

@@ -1,17 +1,20 @@
-"""What is done with large bodies, in a process beside the service. Nothing here reads or writes the store."""
+"""What is done with large bodies, in a process beside the service. Of the store only source maps are read here; nothing is written."""
 
 from __future__ import annotations
 
 import logging
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Final
 
 from obitus.core.grouping.recipe import Part
 from obitus.service.intake.inflating import Body, split
 from obitus.service.intake.linear_patterns import redactor_of
 from obitus.service.intake.prepare import Preparer, Ready, Refusal, Sender, grouping_of
+from obitus.service.maps.shelf import Shelf
 from obitus.service.settings import Limits
+from obitus.store.database import Reader
 from obitus.store.evidence import Packer
 
 _log = logging.getLogger("obitus.service")
@@ -30,6 +33,8 @@ class Rules:
     redaction: tuple[str, ...]
     grouping: tuple[tuple[str, int], ...]
     dictionary: tuple[int, bytes] | None
+    maps: Path | None = None
+    """The store's main file, where an app has source maps."""
 
 
 _prepared_for: tuple[int, Preparer] | None = None
@@ -74,7 +79,8 @@ def _preparer(rules: Rules) -> Preparer:
         if rules.dictionary is not None:
             packer.use(*rules.dictionary)
         preparer = Preparer(packer)
-        preparer.use(redactor_of(rules.redaction), grouping_of(rules.grouping))
+        turn_back = None if rules.maps is None else Shelf(rules.maps.parent, Reader(rules.maps)).turn_back
+        preparer.use(redactor_of(rules.redaction), grouping_of(rules.grouping), turn_back)
         _prepared_for = rules.number, preparer
     return _prepared_for[1]
 

@@ -15,6 +15,7 @@ from obitus.service.intake.linear_patterns import redactor_of
 from obitus.service.intake.prepare import Preparer, grouping_of
 from obitus.service.intake.processes import Processes
 from obitus.service.live import Live
+from obitus.service.maps.shelf import Shelf
 from obitus.service.notes import Notes
 from obitus.service.settings import MIB, Settings
 from obitus.store import log_orders, rules
@@ -38,6 +39,8 @@ class Intake:
         self.gate = Gate(self.limits)
         self.keys = KnownKeys(records.reader)
         self.preparer = Preparer(records.evidence)
+        self.shelf = Shelf(settings.data, records.reader)
+        records.evidence.turn_back = self.shelf.turn_back_json
         self.processes = Processes(settings.processes)
         self.steps = Steps()
         self.refusals = Notes()
@@ -66,8 +69,9 @@ class Intake:
         reader, evidence = self.records.reader, self.records.evidence
         texts = [row.rule for row in rules.REDACTION.active(reader)]
         grouping = [(row.rule, row.id) for row in rules.GROUPING.active(reader)]
-        self.preparer.use(redactor_of(texts), grouping_of(grouping))
-        self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), evidence.dictionary)
+        self.preparer.use(redactor_of(texts), grouping_of(grouping), self.shelf.turn_back)
+        maps = None if self.shelf.is_empty else reader.path
+        self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), evidence.dictionary, maps)
 
     @property
     def rules(self) -> Rules:

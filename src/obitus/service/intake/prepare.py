@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import logging
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from typing import Any, Final, NamedTuple
@@ -93,6 +93,10 @@ class Ready(NamedTuple):
     """What the sender says that it dropped, and why, in words."""
 
 
+TurnBack = Callable[[int, str, Mapping[str, Any]], dict[str, Any] | None]
+"""Gets an app, a release and a failure's content; returns the content with frames of built code turned back, None where none are."""
+
+
 class Preparer:
     """Turns lines into reports. One instance serves all threads."""
 
@@ -100,10 +104,11 @@ class Preparer:
         self._packer = packer
         self._redactor = redactor or Redactor()
         self._rules: tuple[GroupingRule, ...] = ()
+        self._turn_back: TurnBack | None = None
 
-    def use(self, redactor: Redactor, rules: tuple[GroupingRule, ...] = ()) -> None:
-        """Redact and group with these rules from now on."""
-        self._redactor, self._rules = redactor, rules
+    def use(self, redactor: Redactor, rules: tuple[GroupingRule, ...] = (), turn_back: TurnBack | None = None) -> None:
+        """Redact and group with these rules from now on, and turn the frames of built code back with that."""
+        self._redactor, self._rules, self._turn_back = redactor, rules, turn_back
 
     @property
     def rules(self) -> tuple[GroupingRule, ...]:
@@ -113,7 +118,7 @@ class Preparer:
     def with_rules(self, rules: Sequence[GroupingRule]) -> Preparer:
         """Return a preparer that groups with these rules instead."""
         other = Preparer(self._packer, self._redactor)
-        other._rules = tuple(rules)
+        other._rules, other._turn_back = tuple(rules), self._turn_back
         return other
 
     def prepare(self, line: bytes, sender: Sender) -> Ready | Refusal:
@@ -145,7 +150,14 @@ class Preparer:
             time_ms = sender.received_ms
             if ahead_ms > SKEW_TO_CORRECT_MS:
                 notes.append("The time lies ahead of now; the time of arrival was taken instead.")
-        content = self._redactor.report(content, written)
+        release = canonical(_plain(report.release or ""))
+        as_sent: str | None = written
+        if self._turn_back is not None and isinstance(report, FailureReport):
+            # First: the lines of the source may hold what is to be hidden, too.
+            turned = self._turn_back(sender.app_id, release, content)
+            if turned is not None:
+                content, as_sent = turned, None
+        content = self._redactor.report(content, as_sent)
         failure = self._facts(report, content, sender) if isinstance(report, FailureReport) else None
         tally = log = run = None
         body, dictionary_id = b"", None
@@ -170,7 +182,7 @@ class Preparer:
             kind=report.kind,
             app_id=sender.app_id,
             environment=sender.environment,
-            release=canonical(_plain(report.release or "")),
+            release=release,
             time_ms=time_ms,
             received_ms=sender.received_ms,
             day=day,

@@ -11,6 +11,7 @@ from typing import Final
 from obitus.service.clock import Clock
 from obitus.service.jobs import first_board, quiet
 from obitus.service.jobs.collecting import Collecting
+from obitus.service.maps.shelf import Shelf
 from obitus.store import calling, deciding, events, now, parking, removing
 from obitus.store import quiet as quiet_store
 from obitus.store.evidence import add_dictionary
@@ -29,8 +30,8 @@ class Housekeeping:
     looks for quiet failures, and brings back what was parked until now.
     """
 
-    def __init__(self, records: Records, clock: Clock, collecting: Collecting) -> None:
-        self._records, self._clock, self._collecting = records, clock, collecting
+    def __init__(self, records: Records, clock: Clock, collecting: Collecting, shelf: Shelf) -> None:
+        self._records, self._clock, self._collecting, self._shelf = records, clock, collecting, shelf
         self._stopping = threading.Event()
         self._prunes_next_s = 0.0
         self._looks_next_s = 0.0
@@ -70,6 +71,7 @@ class Housekeeping:
         for prune in (events.prune, now.prune, calling.prune_spans, quiet_store.prune, deciding.prune):
             while self._records.writer.run(partial(prune, now_ms=now_ms)) and not self._stopping.wait(RESTS_S):
                 pass
+        self._shelf.tidy(self._records.writer)
 
     def _reopen(self) -> None:
         """Bring back the issues that were parked until a time that has come."""

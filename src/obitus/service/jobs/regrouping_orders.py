@@ -58,11 +58,11 @@ class RegroupingOrders:
 
         return self._records.writer.run(ask)
 
-    def regroup(self, app_id: int, app: str, person_id: int, person: str) -> int:
-        """Regroup all past failures of an app with the recipe and the active rules."""
+    def regroup(self, app_id: int, app: str, person_id: int, person: str, said: str = "") -> int:
+        """Regroup all past failures of an app with the recipe and the active rules. ``said`` tells why, where nobody asked for it."""
         total = store.failures_of_app(self._records.reader, app_id)
         now_ms = self._clock.now_ms()
-        said = f"{person} regrouped the history of {app}."
+        said = said or f"{person} regrouped the history of {app}."
 
         def ask(connection: sqlite3.Connection) -> int:
             number = store.begin(connection, "regroup", said, person_id, total, now_ms)

@@ -62,6 +62,16 @@ class PackedReport(NamedTuple):
     dictionary_id: int | None
 
 
+class BodyOfReport(NamedTuple):
+    """The same, with what it is and of which app."""
+
+    place: int
+    app_id: int
+    kind: str
+    body: bytes
+    dictionary_id: int | None
+
+
 class IdOfReport(NamedTuple):
     """The id that a report came with."""
 

@@ -1,0 +1,184 @@
+"""``obitus maps``: source maps of a build, so that failures of what was built lead to the source."""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any, Final
+from urllib.parse import quote, urlencode
+
+import typer
+
+from obitus.cli import show
+from obitus.cli.api import Api, api, app_meant, pipeline
+from obitus.cli.commands import Json, Token, Url, app, print_json
+from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.safe import safe
+from obitus.core.wording import count_of, minute_of, size
+
+MAPS_A_REQUEST: Final = 500
+ENDING: Final = ".map"
+
+maps = typer.Typer(
+    help="Source maps: what was built is shown as it was written.", no_args_is_help=True, rich_markup_mode=None
+)
+app.add_typer(maps, name="maps", short_help="Source maps of builds: add, list, remove.")
+AppName = Annotated[
+    str | None, typer.Option("--app", help="The app; needed when there are several, and not with a key.")
+]
+Release = Annotated[str, typer.Option("--release", help="The release that was built, such as 3.1.0.")]
+
+
+@dataclass(frozen=True)
+class _Map:
+    """A map of a build."""
+
+    path: str
+    """Of the built file, below the folder."""
+    data: bytes
+
+    @property
+    def hash(self) -> str:
+        return hashlib.sha256(self.data).hexdigest()
+
+
+@maps.command("add")
+def add(
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="The folder with what was built, as it is deployed.")],
+    release: Release,
+    app_name: AppName = None,
+    without_source: Annotated[
+        bool, typer.Option("--without-source", help="Leave the text of the source at home: places alone are sent.")
+    ] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Send the source maps of a build; what is there already is not sent again. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough."""
+    found, troubles = _found(folder, without_source)
+    if not found and not troubles:
+        raise UsageTrouble(
+            f"{folder} holds no source map ({ENDING}). Let the build write them: build.sourcemap with Vite, devtool with others."
+        )
+    asked, name = _asked(url, token, app_name)
+    here = f"/api/apps/{quote(name, safe='')}/maps"
+    missing: list[str] = []
+    for start in range(0, len(found), MAPS_A_REQUEST):
+        page = found[start : start + MAPS_A_REQUEST]
+        order = {"release": release, "maps": [{"path": one.path, "hash": one.hash} for one in page]}
+        missing += asked.post(f"{here}/missing", order)["missing"]
+    wanted = set(missing)
+    sent = 0
+    for one in found:
+        if one.path not in wanted:
+            continue
+        try:
+            asked.post_packed(f"{here}?{urlencode({'release': release, 'path': one.path})}", gzip.compress(one.data, 6))
+        except CliError as error:
+            if error.status in (3, 4):
+                raise
+            troubles.append(f"{one.path}: {error}")
+            continue
+        sent += 1
+        if not as_json:
+            show.say(f"{sent:>5} of {len(wanted)}  {safe(one.path)}  {size(len(one.data))}", show.QUIET)
+    said = asked.post(f"{here}/turn-back", {"release": release})["said"] if sent else ""
+    if as_json:
+        print_json(
+            {
+                "release": release,
+                "sent": sent,
+                "already_there": len(found) - len(wanted),
+                "said": said,
+                "troubles": troubles,
+            }
+        )
+    else:
+        show.say(
+            f"{count_of(sent, 'map')} of {name} {safe(release)} sent, {len(found) - len(wanted)} there already. {safe(said)}".rstrip()
+        )
+        for trouble in troubles:
+            show.say(safe(trouble), show.FAILED)
+    if troubles:
+        raise typer.Exit(1)
+
+
+@maps.command("list")
+def list_maps(app_name: AppName = None, url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """List of which releases there are source maps."""
+    asked = api(url, token)
+    name = app_meant(asked, app_name)
+    answer = asked.get(f"/api/apps/{quote(name, safe='')}/maps")
+    if as_json:
+        print_json(answer)
+        return
+    for one in answer["releases"]:
+        text = "with their source" if one["with_text"] == one["maps"] else f"{one['with_text']} with their source"
+        show.say(
+            f"{safe(one['release'] or 'any release'):20}  {count_of(one['maps'], 'map')}, {size(one['bytes'])}, {text}, the latest {minute_of(one['latest'])}"
+        )
+    if not answer["releases"]:
+        show.say(
+            f"No source map of {name} yet. Send those of a build: obitus maps add DIR --app {name} --release RELEASE"
+        )
+
+
+@maps.command("remove")
+def remove(release: Release, app_name: AppName = None, url: Url = None, token: Token = None) -> None:
+    """Remove the source maps of a release. What was turned back as it arrived stays so."""
+    asked, name = _asked(url, token, app_name)
+    answer = asked.delete(f"/api/apps/{quote(name, safe='')}/maps?{urlencode({'release': release})}")
+    show.say(f"{count_of(answer['removed'], 'map')} of {name} {safe(release)} removed.")
+
+
+def _asked(url: str | None, token: str | None, app_name: str | None) -> tuple[Api, str]:
+    """Return who is asked, and the app that is meant: with a reporting key, it has to be said."""
+    asked = pipeline(url, token)
+    if asked is None:
+        asked = api(url, token)
+        return asked, app_meant(asked, app_name)
+    if app_name is None:
+        raise UsageTrouble("Say which app the key is for: --app NAME")
+    return asked, app_name
+
+
+def _found(folder: Path, without_source: bool) -> tuple[list[_Map], list[str]]:
+    """Return the maps below a folder, and what is wrong with those that are left out."""
+    if not folder.is_dir():
+        raise UsageTrouble(f"{folder} is no folder. Say where the build writes to, such as dist.")
+    found, troubles = [], []
+    for place, folders, names in os.walk(folder):
+        folders.sort()
+        for name in sorted(names):
+            if not name.endswith(ENDING):
+                continue
+            path = Path(place) / name
+            try:
+                data = path.read_bytes()
+                map_ = json.loads(data.partition(b"\n")[2] if data.startswith(b")]}'") else data)
+                if not isinstance(map_, dict) or map_.get("version") != 3:
+                    raise ValueError("no source map of version 3")
+                if without_source:
+                    data = json.dumps(_stripped(map_), ensure_ascii=False, separators=(",", ":")).encode()
+            except (OSError, ValueError, RecursionError) as error:
+                troubles.append(f"{path}: left out: {error}")
+                continue
+            found.append(_Map(path.relative_to(folder).as_posix().removesuffix(ENDING), data))
+    return found, troubles
+
+
+def _stripped(map_: dict[str, Any]) -> dict[str, Any]:
+    """Return a map without the text of the source."""
+    found = {name: value for name, value in map_.items() if name != "sourcesContent"}
+    if isinstance(map_.get("sections"), list):
+        found["sections"] = [
+            {**section, "map": _stripped(section["map"])}
+            if isinstance(section, dict) and isinstance(section.get("map"), dict)
+            else section
+            for section in map_["sections"]
+        ]
+    return found

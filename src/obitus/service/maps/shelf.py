@@ -1,0 +1,197 @@
+"""Where source maps lie: compressed files in the folder ``maps`` beside the store, each by its hash; a few of them open in memory."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import logging
+import os
+import threading
+from collections import OrderedDict
+from collections.abc import Mapping
+from functools import partial
+from pathlib import Path
+from typing import Annotated, Any, Final
+
+import zstandard
+
+from obitus.core.maps.source_map import MapTrouble, SourceMap
+from obitus.core.maps.turning import OpenedMap, built_path, turned
+from obitus.core.releases import canonical
+from obitus.service.given import part
+from obitus.store import maps as store
+from obitus.store.database import Reader
+from obitus.store.errors import StoreError
+from obitus.store.rows.maps import MapRow
+from obitus.store.writer import Writer
+
+_log = logging.getLogger("obitus.service")
+
+MOST_BYTES: Final = 64 * 1024 * 1024
+"""Of one map, inflated."""
+MOST_OPEN_BYTES: Final = 128 * 1024 * 1024
+"""Of the maps that stay open in memory, as they were given."""
+MOST_FOUND: Final = 20_000
+"""Built files of which it is remembered which map they have."""
+FOLDER: Final = "maps"
+
+
+class Shelf:
+    """The maps of all apps. Reading needs the store's folder alone, so that a process beside the service has one of its own."""
+
+    def __init__(self, folder: Path, reader: Reader) -> None:
+        self._folder, self._reader = folder / FOLDER, reader
+        self._lock = threading.Lock()
+        self._open: OrderedDict[tuple[bytes, str], tuple[int, OpenedMap | None]] = OrderedDict()
+        self._found: dict[tuple[int, str, str], MapRow | None] = {}
+        self._apps: frozenset[int] = frozenset()
+        self._changing = threading.Lock()
+        self.refresh()
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether no app has any map."""
+        return not self._apps
+
+    def close(self) -> None:
+        """Let go of the maps that are open; they are opened again when they are asked for."""
+        with self._lock:
+            self._open.clear()
+
+    def refresh(self) -> None:
+        """Look anew at what there is."""
+        apps = store.apps_with_maps(self._reader)
+        with self._lock:
+            self._apps = apps
+            self._found.clear()
+
+    def add(self, writer: Writer, app_id: int, release: str, path: str, data: bytes, who: str, now_ms: int) -> MapRow:
+        """Keep a map of a built file; raises MapTrouble, TooMany. It is whole on disk before the store knows of it."""
+        found = SourceMap.read(data)
+        found.check()
+        digest = hashlib.sha256(data).digest()
+        with_text = sum(text is not None for text in found.contents)
+        row = MapRow(
+            0, app_id, release, path, path.rpartition("/")[2], found.debug_id, digest, len(data), len(found.sources), with_text, who, now_ms
+        )  # fmt: skip
+        with self._changing:
+            self._write(digest, data)
+            writer.run(partial(store.add, row=row))
+        self.refresh()
+        return row
+
+    def remove(self, writer: Writer, app_id: int, release: str) -> int:
+        """Remove the maps of a release; return how many there were."""
+        with self._changing:
+            hashes = set(store.hashes(self._reader, app_id, release).values())
+            removed: int = writer.run(partial(store.remove, app_id=app_id, release=release))
+            for digest in hashes:
+                if not writer.run(partial(store.is_used, hash_=digest)):
+                    self._path(digest).unlink(missing_ok=True)
+        self.refresh()
+        return removed
+
+    def tidy(self, writer: Writer) -> int:
+        """Remove the files that no row of the store names, such as those of a removed app; return how many there were."""
+        removed = 0
+        for path in self._folder.glob("*.map.zst"):
+            with self._changing:
+                if not writer.run(partial(store.is_used, hash_=bytes.fromhex(path.name.partition(".")[0]))):
+                    path.unlink(missing_ok=True)
+                    removed += 1
+        if removed:
+            self.refresh()
+        return removed
+
+    def turn_back(self, app_id: int, release: str, content: Mapping[str, Any]) -> dict[str, Any] | None:
+        """Return a failure's content with its frames turned back as far as there are maps; None where there is nothing to do.
+
+        Never raises for what is wrong with a map: then frames stay as they were reported.
+        """
+        if app_id not in self._apps or not content.get("exceptions"):
+            return None
+        find = partial(self._map_of, app_id, release)
+        links, changed = [], False
+        for link in content["exceptions"]:
+            try:
+                frames = turned(link.get("frames") or (), find)
+            except (MapTrouble, StoreError, OSError) as error:
+                _log.warning("a stack stays as it was reported: %s", error)
+                frames = None
+            changed = changed or frames is not None
+            links.append(link if frames is None else {**link, "frames": frames})
+        return {**content, "exceptions": links} if changed else None
+
+    def turn_back_json(self, app_id: int, body: bytes) -> bytes | None:
+        """Do the same with a failure as JSON."""
+        if app_id not in self._apps:
+            return None
+        content = json.loads(body)
+        found = self.turn_back(app_id, canonical(str(content.get("release") or "")), content)
+        return None if found is None else json.dumps(found, ensure_ascii=False).encode()
+
+    def row_of(self, app_id: int, release: str, file: str) -> MapRow | None:
+        """Return the map of a built file, None where there is none."""
+        at = (app_id, release, file)
+        with self._lock:
+            if at in self._found:
+                return self._found[at]
+        path = built_path(file)
+        rows = store.named(self._reader, app_id, release, path.rpartition("/")[2]) if path else []
+        row = store.best_for(rows, path, release)
+        with self._lock:
+            if len(self._found) >= MOST_FOUND:
+                self._found.clear()
+            self._found[at] = row
+        return row
+
+    def _map_of(self, app_id: int, release: str, frame: Mapping[str, Any]) -> OpenedMap | None:
+        row = self.row_of(app_id, release, frame["file"])
+        return None if row is None else self._opened(row)
+
+    def _opened(self, row: MapRow) -> OpenedMap | None:
+        at = (row.hash, row.path)
+        with self._lock:
+            known = self._open.get(at)
+            if known is not None:
+                self._open.move_to_end(at)
+                return known[1]
+        opened: OpenedMap | None = None
+        try:
+            opened = OpenedMap(SourceMap.read(self._read(row.hash)), row.path)
+        except (MapTrouble, OSError, zstandard.ZstdError) as error:
+            _log.warning("the source map of %s cannot be read: %s. Add it again: obitus maps add", row.path, error)
+        with self._lock:
+            self._open[at] = (row.bytes, opened)
+            while len(self._open) > 1 and sum(size for size, _ in self._open.values()) > MOST_OPEN_BYTES:
+                self._open.popitem(last=False)
+        return opened
+
+    def _path(self, digest: bytes) -> Path:
+        return self._folder / f"{digest.hex()}.map.zst"
+
+    def _write(self, digest: bytes, data: bytes) -> None:
+        path = self._path(digest)
+        if path.exists():
+            return
+        self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        partial_path = path.with_name(f"{path.name}.{os.urandom(6).hex()}")
+        try:
+            handle = os.open(partial_path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(handle, "wb") as file:
+                file.write(zstandard.ZstdCompressor(level=6).compress(data))
+                file.flush()
+                os.fsync(file.fileno())
+            partial_path.replace(path)
+        finally:
+            partial_path.unlink(missing_ok=True)
+
+    def _read(self, digest: bytes) -> bytes:
+        packed = self._path(digest).read_bytes()
+        data = zstandard.ZstdDecompressor().decompress(packed, max_output_size=MOST_BYTES)
+        if hashlib.sha256(data).digest() != digest:
+            raise MapTrouble("the file was changed on disk")
+        return data
+
+
+TheShelf = Annotated[Shelf, part("shelf")]
