@@ -3,6 +3,8 @@ PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 TELEMETRY_JS := tests/service/telemetry_js/node_modules/ready
 CONSOLE := src/obitus/service/console_files/index.html
+PAGE_CLIENT := src/obitus/service/browser_files/browser.js
+PAGE_CLIENT_SOURCES := $(shell find browser/src -type f 2>/dev/null) browser/vite.config.ts browser/vite.sketch.config.ts
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/svelte.config.js
 # What core and store do by themselves, and how much of them these tests have to run, in percent.
 UNITS := tests/core tests/store -m "not slow"
@@ -17,7 +19,7 @@ INSTALL := $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-g
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
 
-setup: .venv/ready $(CONSOLE) ## Install everything and build the console
+setup: .venv/ready $(CONSOLE) $(PAGE_CLIENT) ## Install everything and build the console
 
 demo: setup ## Run the service with the ferry line's two weeks in it, and print one link
 	@$(BIN)/obitus demo
@@ -41,7 +43,7 @@ lint-python: .venv/ready
 	@mkdir -p build; $(BIN)/lint-imports --no-cache --no-logo > build/imports.txt || (cat build/imports.txt; false)
 
 lint-console: $(CONSOLE)
-	@mkdir -p build; cd console && (npm run -s check && npm run -s lint) > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
+	@mkdir -p build; cd console && (npm run -s check && npm run -s lint && npx --no-install tsc -p ../browser/tsconfig.json && npx --no-install prettier --config .prettierrc.json --check --log-level warn ../browser/src ../browser/*.ts) > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
 
 console-tests: $(CONSOLE)
 	@mkdir -p build; cd console && npm run -s test > ../build/console-tests.txt 2>&1 || (cat ../build/console-tests.txt; false)
@@ -94,8 +96,11 @@ redis:
 chromium:
 	@[ -x /usr/bin/chromium ] || $(INSTALL) chromium
 
+$(PAGE_CLIENT): console/node_modules/ready $(PAGE_CLIENT_SOURCES)
+	@mkdir -p build; cd console && (for one in vite vite.sketch; do npx --no-install vite build --config ../browser/$$one.config.ts --logLevel warn || exit 1; done) > ../build/browser-build.txt 2>&1 || (cat ../build/browser-build.txt; false)
+
 clean: ## Remove what was built and installed
-	@rm -rf .venv build dist console/node_modules src/obitus/service/console_files
+	@rm -rf .venv build dist console/node_modules src/obitus/service/console_files src/obitus/service/browser_files
 
 .venv/ready: requirements/dev.txt pyproject.toml
 	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || $(INSTALL) python3-venv

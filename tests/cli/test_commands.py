@@ -12,7 +12,7 @@ import urllib3
 
 from obitus.cli import show
 from obitus.core.lifecycle import STATES
-from tests.cli.shell import Shell
+from tests.cli.shell import Shell, words
 from tests.conftest import Running, failure, now_text, raised_in
 
 
@@ -157,8 +157,8 @@ def test_serve_refuses_to_be_reached_without_a_password(shell: Shell, tmp_path: 
 def test_a_link_while_the_service_runs(shell: Shell, tmp_path: Path) -> None:
     """`obitus serve --new-link` on the records of a running service prints a link that works there, once."""
     data = ["--data", str(tmp_path / "records"), "--port", "0"]
-    words = [sys.executable, "-u", "-m", "obitus", "serve", *data]
-    service = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+    serve = [sys.executable, "-u", "-m", "obitus", "serve", *data]
+    service = subprocess.Popen(serve, stdout=subprocess.PIPE, text=True)
     try:
         assert service.stdout is not None and "answers at" in service.stdout.readline()
         (link,) = re.findall(r"http://\S+#\S+", shell.run("serve", *data, "--new-link"))
@@ -181,3 +181,12 @@ def test_course_is_bounded() -> None:
     """A course of any length fits its width, and something is never shown as nothing."""
     assert show.course([0, 0]) == "" and len(show.course(list(range(1000)))) <= 12
     assert show.course([1000, 1], width=2) == "█▁"
+
+
+def test_a_key_for_pages(running: Running, shell: Shell) -> None:
+    """It is printed with the tag that a page's head takes, and says who may read it."""
+    running.add_app("pierboard")
+    said = words(shell.run("app", "key", "pierboard", "--page", "https://pier.skerry.example"))
+    assert "it may only report" in said and "/browser.js" in said and 'data-key="opage_' in said
+    wrong = shell.run("app", "key", "pierboard", "--page", "pier.skerry.example", status=6)
+    assert "is no origin" in words(wrong)

@@ -337,7 +337,7 @@ def test_keys_tokens_and_password(page: Page, running: Running) -> None:
     expect(page.get_by_text("may read and decide about issues; ends")).to_be_visible()
     expect(page.get_by_text("This browser")).to_be_visible()
     card.get_by_label("Environment of another key").fill("staging")
-    card.get_by_label("for a pipeline").check()
+    card.get_by_role("combobox", name="What another key").select_option("deploy")
     card.get_by_role("button", name="Make another key").click()
     expect(card).to_contain_text("may deploy")
     page.get_by_label("New password").fill("the tide waits for nobody")

@@ -47,6 +47,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send reports of a page
+         * @description Take what a page reports. The key is in the address: what a browser sends as a page goes away has no head of its own.
+         */
+        post: operations["page_reports_page_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/logs": {
         parameters: {
             query?: never;
@@ -4419,6 +4439,11 @@ export interface components {
              */
             frames?: components["schemas"]["FramePart"][];
             /**
+             * Stack
+             * @description The stack as text, from a sender that has no frames: it is read here, and not kept.
+             */
+            stack?: string | null;
+            /**
              * Frames Left Out
              * @description Frames the sender cut from the middle.
              * @default 0
@@ -5511,6 +5536,12 @@ export interface components {
              */
             trail_left_out?: number;
             /**
+             * Sketches
+             * @description What the page looked like before, the oldest first.
+             * @default []
+             */
+            sketches?: components["schemas"]["Sketch"][];
+            /**
              * Clock Skew Ms
              * @description What was added to its times, because its sender's clock was wrong.
              */
@@ -5546,6 +5577,12 @@ export interface components {
              * @default false
              */
             may_deploy?: boolean;
+            /**
+             * Origins
+             * @description The origins whose pages may report with it; empty for a key that is not for pages.
+             * @default []
+             */
+            origins?: string[];
         };
         /**
          * KindAnswer
@@ -6432,6 +6469,12 @@ export interface components {
              * @default false
              */
             may_deploy?: boolean;
+            /**
+             * Origins
+             * @description Makes it a key for pages, which everybody may read: the origins that may report with it, such as `https://pier.skerry.example`.
+             * @default []
+             */
+            origins?: string[];
         };
         /**
          * NewKeyAnswer
@@ -7924,6 +7967,11 @@ export interface components {
              * @default 0
              */
             trail_left_out?: number;
+            /**
+             * Sketches
+             * @default []
+             */
+            sketches?: components["schemas"]["Sketch"][];
         };
         /**
          * SaveOrder
@@ -8294,6 +8342,71 @@ export interface components {
              * @description The app's releases, newest first, to settle in.
              */
             releases: string[];
+        };
+        /**
+         * Sketch
+         * @description What a page looked like: boxes, with nothing that was typed.
+         */
+        Sketch: {
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /**
+             * Title
+             * @default
+             */
+            title?: string;
+            /**
+             * Size
+             * @description Width and height of the viewport, in CSS pixels.
+             */
+            size: number[];
+            /**
+             * Boxes
+             * @default []
+             */
+            boxes?: components["schemas"]["SketchBox"][];
+            /**
+             * Cut
+             * @description Whether more was there than is in it.
+             * @default false
+             */
+            cut?: boolean;
+        };
+        /**
+         * SketchBox
+         * @description A part of the page as the person sees it.
+         */
+        SketchBox: {
+            /**
+             * Role
+             * @description As the accessibility tree has it: `button`, `textbox`; `hidden` where it is marked to be.
+             */
+            role: string;
+            /**
+             * Name
+             * @default
+             */
+            name?: string;
+            /**
+             * Field
+             * @description The field's name in its form.
+             * @default
+             */
+            field?: string;
+            /**
+             * State
+             * @description `filled` or `empty`, `not valid`, `checked`, `disabled`, `focused`; never what is in it.
+             * @default []
+             */
+            state?: string[];
+            /**
+             * At
+             * @description Left, top, width and height in the viewport, in CSS pixels.
+             */
+            at: number[];
         };
         /**
          * SomebodyAnswer
@@ -9352,6 +9465,136 @@ export interface operations {
             };
             /** @description `encoding-not-supported`: This compression is not supported; `content-not-supported`: This content type is not supported */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `all-refused`: Every line was refused */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    page_reports_page_post: {
+        parameters: {
+            query?: {
+                /** @description The key of the page. */
+                key?: string;
+                /** @description What time the browser's clock shows. */
+                clock?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One report a line, as of `POST /reports`. */
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportsAnswer"];
+                };
+            };
+            /** @description `body-cut-off`: The body stopped half-way */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-this-key`: This reporting key is for another app or environment; `not-this-origin`: Pages of this origin may not report with this key */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-slow`: The body took too long to arrive */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -6,6 +6,7 @@ export type Link = Said<'ExceptionPart'>;
 export type Frame = Said<'FramePart'>;
 export type Body = Said<'BodyPart'>;
 export type Crumb = Said<'Breadcrumb'>;
+export type Sketch = Said<'Sketch'>;
 
 /** One stretch of frames: own ones one by one, library ones folded together. */
 export type Stretch = { own: true; frame: Frame } | { own: false; frames: Frame[] };

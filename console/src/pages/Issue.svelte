@@ -15,6 +15,7 @@
 	import Attributes from '../parts/Attributes.svelte';
 	import HandOver from '../parts/HandOver.svelte';
 	import Known from '../parts/Known.svelte';
+	import PageSketch from '../parts/PageSketch.svelte';
 	import Reproduce from '../parts/Reproduce.svelte';
 	import Since from '../parts/Since.svelte';
 	import Stack from '../parts/Stack.svelte';
@@ -120,6 +121,11 @@
 					<TimelineView found={story.value} />
 				{:else}
 					<Trail {failure} {report} />
+				{/if}
+
+				{#if report.sketches?.length}
+					<h2 class="section">What the person saw</h2>
+					<PageSketch sketches={report.sketches} />
 				{/if}
 
 				<h2 class="section">Do it again</h2>

@@ -18,7 +18,8 @@
 
 	let { app, newKey }: AppCardProps = $props();
 	let environment = $state('');
-	let mayDeploy = $state(false);
+	let use = $state<'report' | 'deploy' | 'page'>('report');
+	let origins = $state('');
 	let said = $state('');
 	let revoking = $state<number>();
 
@@ -38,12 +39,17 @@
 				await asked(
 					api.POST('/api/apps/{name}/keys', {
 						params: { path: { name: app.name } },
-						body: { environment, may_add_apps: false, may_deploy: mayDeploy }
+						body: {
+							environment,
+							may_add_apps: false,
+							may_deploy: use === 'deploy',
+							origins: use === 'page' ? origins.split(/[\s,]+/).filter(Boolean) : []
+						}
 					})
 				)
 			);
 			environment = '';
-			mayDeploy = false;
+			origins = '';
 			scrollTo(0, 0);
 		});
 	};
@@ -68,9 +74,9 @@
 		{#each app.keys as key (key.id)}
 			<li class="flex flex-wrap items-center gap-3 py-0.5">
 				<span
-					>{key.environment} <code class="font-mono text-xs">okey_…{key.hint}</code>{key.may_deploy ? ', may deploy' : ''}{key.may_add_apps
-						? ', makes apps'
-						: ''}</span
+					>{key.environment} <code class="font-mono text-xs">{key.origins?.length ? 'opage' : 'okey'}_…{key.hint}</code>{key.origins?.length
+						? `, for pages of ${key.origins.join(', ')}`
+						: ''}{key.may_deploy ? ', may deploy' : ''}{key.may_add_apps ? ', makes apps' : ''}</span
 				>
 				{#if key.revoked}
 					<span class="text-surface-600-400">○ revoked {moment(key.revoked)}</span>
@@ -94,7 +100,20 @@
 				required
 				pattern="[a-z][a-z0-9\-]*"
 			/>
-			<label class="flex items-center gap-2"><input type="checkbox" bind:checked={mayDeploy} /> for a pipeline that reports deploys</label>
+			<select class="entry" aria-label={`What another key for ${app.name} is for`} bind:value={use}>
+				<option value="report">for a service or a job</option>
+				<option value="deploy">for a pipeline that reports deploys</option>
+				<option value="page">for pages in browsers</option>
+			</select>
+			{#if use === 'page'}
+				<input
+					class="entry w-72"
+					aria-label={`Origins of the pages of ${app.name}`}
+					placeholder="https://pier.skerry.example"
+					bind:value={origins}
+					required
+				/>
+			{/if}
 			<button class="act">Make another key</button>
 		</form>
 		<WhoSees app={app.name} />

@@ -48,8 +48,12 @@
 			</p>
 		{/if}
 	</div>
-	<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>
-	<Lines lines={key.settings} />
+	{#if key.settings}
+		<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>
+		<Lines lines={key.settings} />
+	{:else}
+		<p>Everybody who opens the page may read this key: it may only report, from the pages it is for.</p>
+	{/if}
 	{#if key.install}
 		<p>Install the client there:</p>
 		<Lines lines={`pip install '${key.install}'`} />

@@ -163,17 +163,25 @@ def app_key(
         typer.Option("--may-add-apps", help="OpenTelemetry senders with it may report for the apps that they name."),
     ] = False,
     may_deploy: Annotated[bool, typer.Option("--may-deploy", help="A pipeline may report deploys with it.")] = False,
+    pages: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--page", metavar="ORIGIN", help="For pages of https://pier.skerry.example; again for another origin."
+        ),
+    ] = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
     """Make another reporting key of an app; print it once."""
-    order = {"environment": environment, "may_add_apps": may_add_apps, "may_deploy": may_deploy}
+    order = {"environment": environment, "may_add_apps": may_add_apps, "may_deploy": may_deploy, "origins": pages or []}
     answer = api(url, token).post(f"/api/apps/{name}/keys", order)
     if as_json:
         print_json(answer)
     elif may_deploy:
         show.pipeline_key(answer)
+    elif pages:
+        show.page_key(answer)
     else:
         show.new_key(answer)
 

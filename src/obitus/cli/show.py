@@ -148,6 +148,14 @@ def pipeline_key(answer: dict[str, Any]) -> None:
     )
 
 
+def page_key(answer: dict[str, Any]) -> None:
+    """Print a new key for pages, with the lines to paste."""
+    say(
+        f"Key for pages of {answer['app']} in {answer['environment']}. Everybody who opens them may read it: it may only report."
+    )
+    _steps(answer)
+
+
 def new_key(answer: dict[str, Any]) -> None:
     """Print a new key once, with the lines to paste."""
     say(f"Reporting key for {answer['app']} in {answer['environment']}. It is shown this once; only its hash is kept.")
@@ -156,6 +164,10 @@ def new_key(answer: dict[str, Any]) -> None:
     if answer["install"]:
         heading("Install where it lives")
         _lines(f"pip install '{answer['install']}'")
+    _steps(answer)
+
+
+def _steps(answer: dict[str, Any]) -> None:
     for step in answer["steps"]:
         heading(safe(step["title"]))
         _lines(step["lines"])

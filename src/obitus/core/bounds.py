@@ -26,6 +26,9 @@ OUTPUT: Final = 20_000
 ATTRIBUTES: Final = 300
 ATTRIBUTES_OF_A_STEP: Final = 100
 SOURCE_LINES: Final = 20
+STACK: Final = 32_768
+BOXES: Final = 200
+SKETCHES: Final = 8
 """Lines before or after the line of a frame."""
 LOCALS: Final = 200
 CALL_PARTS: Final = 20

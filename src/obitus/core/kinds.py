@@ -126,3 +126,22 @@ def settings_lines(url: str, key: str, release: str = "1.0.0", kind: str = "") -
             f'export OTEL_EXPORTER_OTLP_HEADERS="Authorization=Bearer%20{key}"\nexport OTEL_RESOURCE_ATTRIBUTES=service.version={release}'
         )
     return f"export OBITUS_URL={url}\nexport OBITUS_KEY={key}\nexport OBITUS_RELEASE={release}"
+
+
+PAGE: Final = Kind(
+    "page",
+    "A page in the browser",
+    "",
+    (
+        Step(
+            "First in the page's head, before any other script",
+            '<script src="{url}/browser.js" data-key="{key}" data-watch data-sketches></script>',
+        ),
+        Step(
+            "In the page's content policy, where it has one",
+            "script-src {url}; connect-src {url}",
+        ),
+    ),
+    "Open the page and let something in it fail.",
+)
+"""What a key for pages is set up with; ``{url}`` is the service's address, ``{key}`` the key."""

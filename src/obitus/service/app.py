@@ -54,9 +54,9 @@ from obitus.service.api.answering_problems import add_handlers
 from obitus.service.front import Front
 from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
 from obitus.service.guard import Guard
-from obitus.service.intake import reports, telemetry
+from obitus.service.intake import page_reports, reports, telemetry
 from obitus.service.live import Live, LiveResponse
-from obitus.service.pages import client_wheel, console
+from obitus.service.pages import browser_client, client_wheel, console
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, who_asks
 from obitus.service.sign_in.rights import say_needs
@@ -166,6 +166,7 @@ def make_app() -> FastAPI:
     )
     for part in (
         reports.router,
+        page_reports.router,
         telemetry.router,
         api_issues.router,
         decisions.router,
@@ -208,6 +209,7 @@ def make_app() -> FastAPI:
         api_tail.router,
         router,
         client_wheel.router,
+        browser_client.router,
         console.router,
     ):
         app.include_router(part)

@@ -17,7 +17,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
-_LONG_BODIES: Final = re.compile(r"/reports|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/(?:commits/.{1,1000}|maps)")
+_LONG_BODIES: Final = re.compile(r"/reports|/page|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/(?:commits/.{1,1000}|maps)")
 """Routes that bound their bodies by themselves: what they take is large, and compressed."""
 _FILES: Final = re.compile(
     r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?|/api/alert-rules/apply"

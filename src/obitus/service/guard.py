@@ -26,6 +26,10 @@ HEADERS: Final = {
 }
 
 
+FOR_ALL: Final = {"Cross-Origin-Resource-Policy": "cross-origin"}
+"""What an answer says that pages of other origins may load."""
+
+
 class Guard:
     """Middleware: answers only under its own names (a foreign name means DNS rebinding), and adds strict headers."""
 
@@ -43,7 +47,8 @@ class Guard:
             if message["type"] == "http.response.start":
                 headers = MutableHeaders(scope=message)
                 for name, value in HEADERS.items():
-                    headers[name] = value
+                    if name not in FOR_ALL or headers.get(name) != FOR_ALL[name]:
+                        headers[name] = value
                 if scope["path"].startswith(("/api", "/reports", "/health")):
                     headers["Cache-Control"] = "no-store"
             await send(message)

@@ -76,6 +76,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "bad-rule": (422, "This rule cannot be kept"),
     "format-not-supported": (400, "This version of the report format is not supported"),
     "not-this-key": (403, "This reporting key is for another app or environment"),
+    "not-this-origin": (403, "Pages of this origin may not report with this key"),
     "bad-map": (422, "This is no source map that can be used"),
     "deploy-ahead": (422, "The deploy lies in the future"),
     "no-release": (422, "A release is needed to settle in"),

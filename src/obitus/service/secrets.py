@@ -16,6 +16,8 @@ SHORTEST_PASSWORD: Final = 12
 MOST_LOOKED_AT: Final = 72
 LEAST_GUESSES_LOG10: Final = 9.0
 KEY_PREFIX: Final = "okey_"
+PAGE_KEY_PREFIX: Final = "opage_"
+"""Of keys that stand in pages: everybody may read them."""
 TOKEN_PREFIX: Final = "otok_"
 
 _LEGACY_MEMORY: Final = 64 * 1024 * 1024

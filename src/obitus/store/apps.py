@@ -15,11 +15,11 @@ FROM apps WHERE removed_ms IS NULL"""
 _BY_NAME: Final = f"{_APPS} ORDER BY name"
 _NAMED: Final = f"{_APPS} AND name = ?"
 _KEYS = """
-SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy FROM reporting_keys"""
+SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy, origins FROM reporting_keys"""
 _ALL_KEYS: Final = f"{_KEYS} ORDER BY app_id, environment, id"
 _KEYS_OF: Final = f"{_KEYS} WHERE app_id = ? ORDER BY environment, id"
 _KEY_WITH = """
-SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.may_add_apps, k.may_deploy, apps.name AS app
+SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.may_add_apps, k.may_deploy, apps.name AS app, k.origins
 FROM reporting_keys k JOIN apps ON apps.id = k.app_id WHERE k.hash = ?"""
 _RELEASES = """
 SELECT releases.id, releases.version, releases.first_ms, apps.name AS app, apps.id AS app_id
@@ -29,8 +29,8 @@ _RELEASES_OF: Final = f"{_RELEASES} AND app_id = ?"
 _ENVIRONMENTS = "SELECT DISTINCT environment FROM reporting_keys JOIN apps ON apps.id = app_id WHERE removed_ms IS NULL ORDER BY environment"
 _ADD_APP = "INSERT INTO apps (name, kind, created_ms) VALUES (?, ?, ?) ON CONFLICT (name) DO NOTHING RETURNING id"
 _ADD_KEY = """
-INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms, may_add_apps, may_deploy)
-VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id"""
+INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms, may_add_apps, may_deploy, origins)
+VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id"""
 _REVOKE = """
 UPDATE reporting_keys SET revoked_ms = :now_ms WHERE id = :id AND app_id = :app_id AND revoked_ms IS NULL"""
 
@@ -83,9 +83,10 @@ def add_key(
     *,
     may_add_apps: bool = False,
     may_deploy: bool = False,
+    origins: str = "",
 ) -> int:
     """Store a reporting key, hashed, and return its id."""
-    values = (app_id, environment, key_hash, hint, now_ms, int(may_add_apps), int(may_deploy))
+    values = (app_id, environment, key_hash, hint, now_ms, int(may_add_apps), int(may_deploy), origins)
     return int(connection.execute(_ADD_KEY, values).fetchone()[0])
 
 

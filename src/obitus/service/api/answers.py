@@ -28,6 +28,9 @@ class KeyAnswer(BaseModel):
     revoked: Time | None = None
     may_add_apps: bool = Field(default=False, description="Whether it may report for apps that its senders name.")
     may_deploy: bool = Field(default=False, description="Whether a pipeline may report deploys with it.")
+    origins: list[str] = Field(
+        default=[], description="The origins whose pages may report with it; empty for a key that is not for pages."
+    )
 
 
 class RefusalAnswer(BaseModel):

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
-from obitus.core.kinds import KINDS, settings_lines
+from obitus.core.kinds import KINDS, PAGE, settings_lines
+from obitus.core.origins import origin_of
 from obitus.service import secrets
 from obitus.service.api import answers, views
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.pages import client_wheel
-from obitus.service.problems import described
+from obitus.service.problems import Problem, described
 from obitus.service.settings import Settings
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import Acts, TheActs
@@ -32,6 +34,8 @@ router = APIRouter(
     responses=described("not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "store-broken"),
 )
 
+MOST_ORIGINS = 20
+"""Origins that one key may report from."""
 NAME = r"^[a-z][a-z0-9-]*$"
 AppName = Annotated[str, Path(pattern=NAME, max_length=60, description="The app's name.")]
 
@@ -63,6 +67,11 @@ class NewKey(BaseModel):
         "new ones included.",
     )
     may_deploy: bool = Field(default=False, strict=True, description="Whether a pipeline may report deploys with it.")
+    origins: list[Annotated[str, Field(max_length=300)]] = Field(
+        default=[],
+        max_length=MOST_ORIGINS,
+        description="Makes it a key for pages, which everybody may read: the origins that may report with it, such as `https://pier.skerry.example`.",
+    )
 
 
 @router.get("/apps", summary="All apps")
@@ -144,6 +153,7 @@ def add_key(
         order.environment,
         may_add_apps=order.may_add_apps,
         may_deploy=order.may_deploy,
+        origins=_origins(order),
     )
 
 
@@ -177,12 +187,15 @@ def _new_key(
     *,
     may_add_apps: bool = False,
     may_deploy: bool = False,
+    origins: Sequence[str] = (),
 ) -> answers.NewKeyAnswer:
-    key, now_ms = secrets.new_secret(secrets.KEY_PREFIX), clock.now_ms()
+    prefix = secrets.PAGE_KEY_PREFIX if origins else secrets.KEY_PREFIX
+    key, now_ms = secrets.new_secret(prefix), clock.now_ms()
+    what_for = f" for pages of {', '.join(origins)}" if origins else " for deploys" if may_deploy else ""
     key_id = acts.do(
         person.id,
         "made key",
-        lambda made: f"{app} {environment} {made}{' for deploys' if may_deploy else ''}",
+        lambda made: f"{app} {environment} {made}{what_for}",
         lambda c: store.add_key(
             c,
             app_of(c),
@@ -192,9 +205,10 @@ def _new_key(
             now_ms,
             may_add_apps=may_add_apps,
             may_deploy=may_deploy,
+            origins=json.dumps(origins) if origins else "",
         ),
     )
-    url, explained = settings.url, KINDS[kind]
+    url, explained = settings.url, PAGE if origins else KINDS[kind]
     return answers.NewKeyAnswer(
         app=app,
         id=key_id,
@@ -202,11 +216,31 @@ def _new_key(
         key=key,
         url=url,
         kind=kind,
-        settings=settings_lines(url, key, kind=kind),
-        install=client_wheel.requirement(url, explained.install),
-        steps=[answers.StepAnswer(title=step.title, lines=step.lines) for step in explained.steps],
+        settings="" if origins else settings_lines(url, key, kind=kind),
+        install=client_wheel.requirement(url, explained.install) if explained.install else "",
+        steps=[
+            answers.StepAnswer(title=step.title, lines=step.lines.format(url=url, key=key) if origins else step.lines)
+            for step in explained.steps
+        ],
         then=explained.then,
     )
+
+
+def _origins(order: NewKey) -> list[str]:
+    """Return the origins that a key is for, as browsers write them; raises a problem."""
+    if order.origins and (order.may_add_apps or order.may_deploy):
+        raise Problem("bad-field", "A key for pages is read by everybody: it may only report.", field="origins")
+    found = []
+    for given in order.origins:
+        origin = origin_of(given)
+        if origin is None:
+            raise Problem(
+                "bad-field",
+                f"{given[:80]!r} is no origin. Say scheme, host and port: https://pier.skerry.example",
+                field="origins",
+            )
+        found.append(origin)
+    return list(dict.fromkeys(found))
 
 
 def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease]) -> answers.AppAnswer:
@@ -231,6 +265,7 @@ def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease
                 revoked=views.time_text(key.revoked_ms),
                 may_add_apps=bool(key.may_add_apps),
                 may_deploy=bool(key.may_deploy),
+                origins=json.loads(key.origins or "[]"),
             )
             for key in keys
         ],

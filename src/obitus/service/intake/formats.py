@@ -89,6 +89,9 @@ class ExceptionPart(_Part):
     frames: Annotated[list[FramePart], Field(max_length=bounds.FRAMES)] = Field(
         default=[], description="From the outermost call to the place of the raise."
     )
+    stack: Annotated[str, Field(max_length=bounds.STACK)] | None = Field(
+        default=None, description="The stack as text, from a sender that has no frames: it is read here, and not kept."
+    )
     frames_left_out: Annotated[int, Field(ge=0)] = Field(
         default=0, description="Frames the sender cut from the middle."
     )
@@ -167,6 +170,38 @@ class RequestPart(_Part):
     status: Annotated[int, Field(ge=0, le=bounds.STATUS)] | None = None
 
 
+class SketchBox(_Part):
+    """A part of the page as the person sees it."""
+
+    role: Short = Field(
+        description="As the accessibility tree has it: `button`, `textbox`; `hidden` where it is marked to be."
+    )
+    name: Short = ""
+    field: Short = Field(default="", description="The field's name in its form.")
+    state: Annotated[list[Short], Field(max_length=10)] = Field(
+        default=[],
+        description="`filled` or `empty`, `not valid`, `checked`, `disabled`, `focused`; never what is in it.",
+    )
+    at: Annotated[list[Annotated[int, Field(ge=-100_000, le=100_000)]], Field(min_length=4, max_length=4)] = Field(
+        description="Left, top, width and height in the viewport, in CSS pixels."
+    )
+
+
+class Sketch(_Part):
+    """What a page looked like: boxes, with nothing that was typed."""
+
+    time: AwareDatetime
+    title: Medium = ""
+    size: Annotated[list[Annotated[int, Field(ge=0, le=100_000)]], Field(min_length=2, max_length=2)] = Field(
+        description="Width and height of the viewport, in CSS pixels."
+    )
+    boxes: Annotated[list[SketchBox], Field(max_length=bounds.BOXES)] = []
+    cut: bool = Field(default=False, description="Whether more was there than is in it.")
+
+
+Sketches = Annotated[list[Sketch], Field(max_length=bounds.SKETCHES)]
+
+
 class _Report(_Part):
     id: UUID = Field(description="Made by the sender, UUIDv7. Sending the same id twice stores it once.")
     time: AwareDatetime = Field(description="When it happened, RFC 3339 with an offset.")
@@ -192,6 +227,7 @@ class FailureReport(_Report):
     request: RequestPart | None = None
     trail: Annotated[list[Breadcrumb], Field(max_length=bounds.STEPS)] = Field(default=[], description="Oldest first.")
     trail_left_out: Annotated[int, Field(ge=0)] = Field(default=0, description="Older breadcrumbs that were dropped.")
+    sketches: Sketches = Field(default=[], description="What the page looked like before, the oldest first.")
 
 
 class KeptFailure(FailureReport):
@@ -221,6 +257,7 @@ class RunReport(_Report):
     request: RequestPart | None = None
     trail: Annotated[list[Breadcrumb], Field(max_length=bounds.STEPS)] = []
     trail_left_out: Annotated[int, Field(ge=0)] = 0
+    sketches: Sketches = []
 
 
 class TallyReport(_Report):

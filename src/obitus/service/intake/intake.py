@@ -8,6 +8,7 @@ from typing import Annotated
 from obitus.core.telemetry import Steps
 from obitus.service.clock import Clock
 from obitus.service.given import part
+from obitus.service.intake.allowance import OF_ADDRESS, OF_KEY, Allowance
 from obitus.service.intake.bodies import Gate
 from obitus.service.intake.heavy import Rules
 from obitus.service.intake.keys import KnownKeys
@@ -38,6 +39,7 @@ class Intake:
         )
         self.gate = Gate(self.limits)
         self.keys = KnownKeys(records.reader)
+        self.pages_of_key, self.pages_of_address = Allowance(*OF_KEY), Allowance(*OF_ADDRESS)
         self.preparer = Preparer(records.evidence)
         self.shelf = Shelf(settings.data, records.reader)
         records.evidence.turn_back = self.shelf.turn_back_json

@@ -26,6 +26,7 @@ from obitus.core.quiet import failing
 from obitus.core.quiet.finding import Kind
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
+from obitus.core.stacks import report_form, stack_of
 from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
 from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer
@@ -150,6 +151,8 @@ class Preparer:
             time_ms = sender.received_ms
             if ahead_ms > SKEW_TO_CORRECT_MS:
                 notes.append("The time lies ahead of now; the time of arrival was taken instead.")
+        if isinstance(report, FailureReport):
+            _read_stacks(content)
         release = canonical(_plain(report.release or ""))
         as_sent: str | None = written
         if self._turn_back is not None and isinstance(report, FailureReport):
@@ -443,6 +446,15 @@ def asked_about(content: dict[str, Any], chain: list[ChainLink], app: str, envir
         "file": inner.file if inner else "",
         "entry_point": run["entry_point"] if run else "",
     }
+
+
+def _read_stacks(content: dict[str, Any]) -> None:
+    """Make frames of the stacks that a sender gave as text."""
+    for link in content["exceptions"]:
+        text = link.pop("stack", None)
+        if text and not link.get("frames"):
+            found = stack_of(link["type"], link.get("message", ""), text)
+            link["frames"] = report_form(found.chain[:1])[0]["frames"]
 
 
 def _frames(given: Sequence[dict[str, Any]]) -> list[Frame]:

@@ -100,7 +100,7 @@ async def reports(
         theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
             intake.clock.heard(theirs_ms)
-        sender = _sender(key, intake.clock.now_ms(), obitus_clock)
+        sender = sender_of(key, intake.clock.now_ms(), obitus_clock)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             intake.remark(key.app, "clock-off", _clock_said(sender.skew_ms))
         async with held.lane:
@@ -109,7 +109,7 @@ async def reports(
         # What cut the sending short explains why the compressed form stops, too.
         problem = problem or body.problem
         # The next body is worked on meanwhile: it is the writer's turn, and the writer has a queue of its own.
-        verdicts = await _take(intake, held, body, outcomes, sender)
+        verdicts = await take_all(intake, held, body, outcomes, sender)
     limit = intake.limits.line_bytes
     verdicts += [
         formats.LineVerdict(
@@ -121,7 +121,7 @@ async def reports(
         for number in body.overlong
     ]
     verdicts.sort(key=lambda verdict: verdict.line)
-    return _answer(intake, sender, verdicts, problem)
+    return answered(intake, sender, verdicts, problem)
 
 
 def _media_type(header: str) -> tuple[str, str, str]:
@@ -152,11 +152,12 @@ def _clock_said(skew_ms: int) -> str:
     return f"The app's clock is {abs(skew_ms) / 1000:,.0f} s {ahead}. Its times are corrected; set it all the same."
 
 
-def _sender(key: KnownKey, now_ms: int, sent: str | None) -> Sender:
+def sender_of(key: KnownKey, now_ms: int, sent: str | None) -> Sender:
+    """Return who sends with a key now, ``sent`` being what time its clock shows."""
     return Sender(key.app_id, key.app, key.environment, now_ms, clock_skew_ms(sent, now_ms))
 
 
-async def _take(
+async def take_all(
     intake: Intake, held: Pass, body: Body, outcomes: Outcomes, sender: Sender
 ) -> list[formats.LineVerdict]:
     """Write what was prepared; return a verdict for each line."""
@@ -294,7 +295,8 @@ def _log_orders(intake: Intake, sender: Sender) -> list[formats.LogOrderPart] | 
     return list(found.values()) or None
 
 
-def _answer(intake: Intake, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
+def answered(intake: Intake, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
+    """Return what a sender is told of its lines."""
     counts = {"stored": 0, "already-there": 0, "refused": 0}
     for verdict in verdicts:
         counts[verdict.verdict] += 1

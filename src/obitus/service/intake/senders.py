@@ -19,7 +19,7 @@ reporting_key_scheme = HTTPBearer(
 async def sender_key(intake: Intake, authorization: str) -> KnownKey:
     """Return the reporting key that a sender holds; raises a problem. Only a key that is not in memory costs a thread's turn."""
     known = intake.keys.known(hash_of(authorization.partition(" ")[2].strip()))
-    if known is not None and known.revoked_ms is None and authorization[:7].lower() == "bearer ":
+    if known is not None and known.revoked_ms is None and not known.origins and authorization[:7].lower() == "bearer ":
         return known
     return await asyncio.to_thread(reporting_key, intake, authorization)
 
@@ -43,4 +43,8 @@ def reporting_key(intake: Intake, authorization: str) -> KnownKey:
     if key.revoked_ms is not None:
         intake.refuse(key.app, "revoked-key", "A report came with a revoked key.")
         raise Problem("revoked-key", f"This key of {key.app} was revoked. Make a new one in Set-up.")
+    if key.origins:
+        raise Problem(
+            "not-this-key", "This is a key for pages: it stands where everybody reads it, and reports at /page alone."
+        )
     return key

@@ -1,4 +1,4 @@
--- Version 20 (2026-11): source maps of what is built.
+-- Version 20 (2026-11): source maps of what is built; reporting keys of pages.
 
 -- The source map of one built file of a release. The map itself is a file in the folder maps, by its hash.
 CREATE TABLE source_maps (
@@ -19,3 +19,6 @@ CREATE UNIQUE INDEX source_maps_by_path ON source_maps (app_id, release, path);
 CREATE INDEX source_maps_by_name ON source_maps (app_id, name);
 CREATE INDEX source_maps_by_debug_id ON source_maps (app_id, debug_id) WHERE debug_id != '';
 CREATE INDEX source_maps_by_hash ON source_maps (hash);
+
+-- JSON: the origins whose pages may report with the key; '' for a key that is not for pages.
+ALTER TABLE reporting_keys ADD COLUMN origins TEXT NOT NULL DEFAULT '';

@@ -29,6 +29,7 @@ class Key(NamedTuple):
     revoked_ms: int | None
     may_add_apps: int
     may_deploy: int
+    origins: str
 
 
 class KnownKey(NamedTuple):
@@ -41,6 +42,8 @@ class KnownKey(NamedTuple):
     may_add_apps: int
     may_deploy: int
     app: str
+    origins: str = ""
+    """JSON: the origins whose pages may report with it; '' for a key that is not for pages."""
 
 
 class AppRelease(NamedTuple):

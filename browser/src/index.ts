@@ -1,0 +1,119 @@
+/** The client for pages. Nothing is collected or kept before `watch`; `stop` switches it off and forgets. */
+
+import { forgetFailures, record as report } from './failures';
+import { putBack } from './patches';
+import { watchRequests } from './requests';
+import { begin, context, end } from './runs';
+import { forgetSketches } from './sketching';
+import { forget, leave, put, send } from './sending';
+import { cut, newId, now, page, quietly, step, type Attributes, type Settings, type Severity } from './state';
+import { watchPage } from './watching';
+
+export type { Attributes, Settings, Severity };
+
+/** Report what goes wrong in this page from now on. Called again it changes nothing. */
+export function watch(settings: Partial<Settings> & { key: string }): void {
+	quietly(() => {
+		if (page.settings || !settings.key) return;
+		page.settings = {
+			url: home,
+			...settings,
+			...(settings.url ? { url: settings.url.replace(/\/+$/, '') } : {})
+		};
+		begin();
+		watchRequests();
+		watchPage();
+	});
+}
+
+/** Report something that was caught; return the id of the report, '' where there is none. */
+export function record(error: unknown, attributes?: Attributes): string {
+	return report(error, { handled: true, by: 'record', attributes });
+}
+
+/** Report what an error boundary of a framework caught: nobody handled it. */
+export function caught(error: unknown, attributes?: Attributes): string {
+	return report(error, { by: 'boundary', attributes });
+}
+
+/** Send a message as a log record. */
+export function say(message: string, severity: Severity = 'INFO', attributes: Attributes = {}): void {
+	quietly(() => {
+		const { run } = page;
+		put({
+			kind: 'log',
+			id: newId(),
+			time: now(),
+			severity,
+			message: cut(message),
+			attributes: { ...context(), ...attributes },
+			...(run
+				? {
+						trace_id: run.trace,
+						run: { id: run.id, entry_point: run.entryPoint }
+					}
+				: {})
+		});
+	});
+}
+
+/** Add a step to what leads to a failure. */
+export function mark(message: string, attributes?: Attributes): void {
+	quietly(() => step('mark', message, 'INFO', attributes));
+}
+
+/** Add attributes to all that this page reports, such as `user.id`. */
+export function attach(attributes: Attributes): void {
+	quietly(() => Object.assign(page.attributes, attributes));
+}
+
+/** Do something as a run of its own, in place of the page view; what it throws is reported, and thrown on. */
+export async function run<T>(name: string, act: () => T | Promise<T>): Promise<T> {
+	const around = page.run;
+	const own = quietly(() => (page.settings ? begin('', cut(name, 200)) : undefined));
+	try {
+		return await act();
+	} catch (error) {
+		report(error, { by: 'run' });
+		throw error;
+	} finally {
+		quietly(() => {
+			if (own && page.run === own) end();
+			if (own && page.settings) page.run = around;
+		});
+	}
+}
+
+/** Send now what waits; return once the service has answered, or nobody did. */
+export async function flush(): Promise<void> {
+	await send();
+}
+
+/** Report nothing more, put back what was put in the page's place, and forget what waits. */
+export function stop(): void {
+	quietly(() => {
+		putBack();
+		page.settings = page.run = undefined;
+		page.attributes = {};
+		forget();
+		forgetFailures();
+		forgetSketches();
+	});
+}
+
+/** The page goes away for good, where it says so itself. */
+export { leave };
+
+const script = typeof document === 'undefined' ? null : (document.currentScript as HTMLScriptElement | null);
+const home = quietly(() => (script ? new URL('.', script.src).href.replace(/\/$/, '') : location.origin)) ?? '';
+
+quietly(() => {
+	const { key, release, watch: begins, traces, sketches } = script?.dataset ?? {};
+	if (script && key && begins !== undefined)
+		watch({
+			key,
+			...(release ? { release } : {}),
+			...(traces ? { traces: traces.split(/[\s,]+/) } : {}),
+			sketches: sketches !== undefined
+		});
+});

@@ -1,0 +1,41 @@
+/** What parts of a page are called, without anything that a person typed or a team marked as hidden. */
+
+const HIDDEN = '[data-obitus-hide]';
+/** What holds what was typed, and what is no text that anybody reads. */
+const NOT_TEXT = `textarea,select,input,script,style,template,[contenteditable]:not([contenteditable="false"]),${HIDDEN}`;
+const MOST_NODES = 300;
+
+export const isMarked = (element: Element): boolean => element.matches(HIDDEN);
+export const isTypedIn = (element: Element): boolean => (element as HTMLElement).isContentEditable === true;
+
+/** Return the text that is read in a part of a page, no longer than `most`. */
+export function textOf(element: Element | null | undefined, most: number): string {
+	if (!element) return '';
+	let text = '';
+	let seen = 0;
+	const add = (node: Node): void => {
+		if (text.length > most * 2 || ++seen > MOST_NODES) return;
+		if (node.nodeType === Node.TEXT_NODE) text += node.nodeValue;
+		else if (node === element || !(node instanceof Element) || !node.matches(NOT_TEXT)) node.childNodes.forEach(add);
+	};
+	if (!element.matches(NOT_TEXT)) add(element);
+	return text.trim().replace(/\s+/g, ' ').slice(0, most);
+}
+
+/** Return the name that a part of a page is known by: what it is labelled with, else what is read in it. */
+export function nameOf(element: Element, isField: boolean, most: number): string {
+	const field = element as HTMLInputElement;
+	const root = element.getRootNode() as Document | ShadowRoot;
+	const by = element.getAttribute('aria-labelledby');
+	const given =
+		element.getAttribute('aria-label') ||
+		(by && textOf(root.getElementById?.(by), most)) ||
+		textOf(field.labels?.[0], most) ||
+		element.getAttribute('alt') ||
+		(isField
+			? element.getAttribute('placeholder') || element.getAttribute('name') || element.id
+			: element.localName === 'input' && /^(?:submit|button|reset)$/.test(field.type)
+				? field.value
+				: textOf(element, most));
+	return (given ?? '').trim().replace(/\s+/g, ' ').slice(0, most);
+}

@@ -1,0 +1,121 @@
+/** Requests of the page as steps, with the trace that joins the page's run with those of the services (W3C Trace Context). */
+
+import { patch } from './patches';
+import { sketches } from './sketching';
+import { hex, page, quietly, step, type Attributes, type Severity } from './state';
+
+interface Call {
+	method: string;
+	url: string;
+	span: string;
+	startedMs: number;
+}
+
+function begin(method: string, address: string): Call | undefined {
+	if (!page.run) return undefined;
+	const url = new URL(address, location.href);
+	return {
+		method: method.toUpperCase(),
+		url: url.origin + url.pathname,
+		span: hex(8),
+		startedMs: performance.now()
+	};
+}
+
+function traced(call: Call): string | undefined {
+	const url = new URL(call.url);
+	const named = page.settings?.traces?.includes(url.host);
+	return page.run && (url.origin === location.origin || named) ? `00-${page.run.trace}-${call.span}-01` : undefined;
+}
+
+function ended(call: Call, status: number, why = ''): void {
+	const severity: Severity = !status || status >= 500 ? 'ERROR' : status >= 400 ? 'WARN' : 'INFO';
+	if (page.run && status >= 400) {
+		if (page.run.outcome === 'ok') page.run.outcome = 'refused';
+		// As it was before the page says what it was told.
+		const seen = sketches();
+		if (seen.length) page.run.sketches = seen;
+	}
+	const attributes: Attributes = {
+		'http.request.method': call.method,
+		'url.full': call.url,
+		duration_ms: Math.round((performance.now() - call.startedMs) * 10) / 10,
+		...(status ? { 'http.response.status_code': status } : {}),
+		span_id: call.span
+	};
+	step(
+		'http',
+		`${call.method} ${call.url.replace(/^https?:\/\//, '')} → ${status || `no answer${why && ` (${why})`}`}`,
+		severity,
+		attributes
+	);
+}
+
+export function watchRequests(): void {
+	patch(
+		window,
+		'fetch',
+		(before) =>
+			function (this: unknown, given: RequestInfo | URL, options?: RequestInit): unknown {
+				const call = page.inside
+					? undefined
+					: quietly(() =>
+							begin(
+								options?.method ?? (given instanceof Request ? given.method : 'GET'),
+								given instanceof Request ? given.url : String(given)
+							)
+						);
+				if (!call) return Reflect.apply(before, this, [given, options]);
+				let request: [RequestInfo | URL, RequestInit?] = [given, options];
+				quietly(() => {
+					const parent = traced(call);
+					if (!parent) return;
+					const headers = new Headers(options?.headers ?? (given instanceof Request ? given.headers : undefined));
+					if (!headers.has('traceparent')) headers.set('traceparent', parent);
+					request = [given, { ...options, headers }];
+				});
+				const answer = Reflect.apply(before, this, request) as Promise<Response>;
+				// Beside the page's own promise: what the page does with that stays its own.
+				quietly(() =>
+					answer.then(
+						(found) => void quietly(() => ended(call, found.status)),
+						(error) => void quietly(() => ended(call, 0, error?.name))
+					)
+				);
+				return answer;
+			}
+	);
+	const calls = new WeakMap<XMLHttpRequest, Call>();
+	patch(
+		XMLHttpRequest.prototype,
+		'open',
+		(before) =>
+			function (this: XMLHttpRequest, ...given: unknown[]): unknown {
+				const ours = page.inside;
+				quietly(() => {
+					const call = ours ? undefined : begin(String(given[0]), String(given[1]));
+					if (call) calls.set(this, call);
+					else calls.delete(this);
+				});
+				return Reflect.apply(before, this, given);
+			}
+	);
+	patch(
+		XMLHttpRequest.prototype,
+		'send',
+		(before) =>
+			function (this: XMLHttpRequest, ...given: unknown[]): unknown {
+				quietly(() => {
+					const call = calls.get(this);
+					if (!call) return;
+					call.startedMs = performance.now();
+					const parent = traced(call);
+					if (parent) this.setRequestHeader('traceparent', parent);
+					this.addEventListener('loadend', () => quietly(() => ended(call, this.status, this.status ? '' : 'XMLHttpRequest')), {
+						once: true
+					});
+				});
+				return Reflect.apply(before, this, given);
+			}
+	);
+}

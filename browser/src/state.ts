@@ -1,0 +1,104 @@
+/** What one page holds: settings, what waits to be sent, the run that goes on, the steps that led here. */
+
+export type Value = string | number | boolean;
+export type Attributes = Record<string, Value>;
+export type Severity = 'INFO' | 'WARN' | 'ERROR';
+export type StepKind = 'http' | 'log' | 'input' | 'page' | 'mark' | 'failure';
+
+export interface Settings {
+	/** Address of the service; that of the script when it is absent. */
+	url: string;
+	/** The key for pages, which starts with opage_. */
+	key: string;
+	release?: string;
+	/** Hosts beside the page's own that get the trace of a request (`traceparent`). */
+	traces?: string[];
+	/** Whether sketches of the page go with what went wrong. */
+	sketches?: boolean;
+}
+
+export interface Step {
+	kind: StepKind;
+	time: string;
+	severity: Severity;
+	message: string;
+	attributes?: Attributes;
+}
+
+export interface Run {
+	id: string;
+	entryPoint: string;
+	trace: string;
+	span: string;
+	startedMs: number;
+	outcome: 'ok' | 'refused' | 'failed';
+	failures: string[];
+	attributes: Attributes;
+	trail: Step[];
+	leftOut: number;
+	/** What the page looked like when a request was refused. */
+	sketches?: unknown[];
+}
+
+export const MOST_STEPS = 60;
+export const LONGEST = 1000;
+
+export const page: {
+	settings?: Settings;
+	run?: Run;
+	inside: boolean;
+	attributes: Attributes;
+} = { inside: false, attributes: {} };
+
+/** Do something of ours, so that nothing of it reaches the page; while it lasts, what it calls is not reported. */
+export function quietly<T>(act: () => T): T | undefined {
+	const was = page.inside;
+	page.inside = true;
+	try {
+		return act();
+	} catch {
+		return undefined;
+	} finally {
+		page.inside = was;
+	}
+}
+
+export const now = (): string => new Date().toISOString();
+
+export function cut(text: unknown, most = LONGEST): string {
+	let said: string;
+	try {
+		said = String(text);
+	} catch {
+		said = '(cannot be shown)';
+	}
+	return said.length > most ? `${said.slice(0, most - 1)}…` : said;
+}
+
+export function hex(bytes: number): string {
+	return Array.from(crypto.getRandomValues(new Uint8Array(bytes)), (one) => one.toString(16).padStart(2, '0')).join('');
+}
+
+/** Return an id that begins with its time (UUIDv7, RFC 9562). */
+export function newId(ms = Date.now()): string {
+	const time = Math.max(0, ms).toString(16).padStart(12, '0').slice(-12);
+	const rest = hex(10);
+	return `${time.slice(0, 8)}-${time.slice(8)}-7${rest.slice(1, 4)}-${'89ab'[parseInt(rest[4], 16) & 3]}${rest.slice(5, 8)}-${rest.slice(8)}`;
+}
+
+/** Add a step to what leads to the next failure. */
+export function step(kind: StepKind, message: string, severity: Severity = 'INFO', attributes?: Attributes): void {
+	const run = page.run;
+	if (!run) return;
+	run.trail.push({
+		kind,
+		time: now(),
+		severity,
+		message: cut(message),
+		...(attributes ? { attributes } : {})
+	});
+	if (run.trail.length > MOST_STEPS) {
+		run.trail.shift();
+		run.leftOut++;
+	}
+}

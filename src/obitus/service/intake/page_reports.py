@@ -1,0 +1,126 @@
+"""``POST /page``: reports of pages in browsers. Their key stands where everybody reads it, so each is asked where it comes from, and bounded.
+
+A page of another origin is let in by the answers to its browser's questions (Fetch standard, *CORS protocol*), for the origins that the key
+is for and for no other. What has no origin is no page. An origin can be forged by anything that is no browser; what that can do is bounded by
+key and by address, and is to report.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from dataclasses import replace
+from typing import Annotated, Final
+
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import Response
+
+from obitus.core.origins import origin_of
+from obitus.service.intake import formats
+from obitus.service.intake.bodies import gather
+from obitus.service.intake.intake import Intake, TheIntake
+from obitus.service.intake.preparing import body_prepared
+from obitus.service.intake.reports import answered, sender_of, take_all
+from obitus.service.problems import Problem, described
+from obitus.service.secrets import PAGE_KEY_PREFIX, hash_of
+from obitus.store.rows.apps import KnownKey
+
+router = APIRouter(tags=["reports"])
+
+BODY_BYTES: Final = 512 * 1024
+INFLATED_BYTES: Final = 2 * 1024 * 1024
+LINES: Final = 200
+REMEMBERED_S: Final = 7200
+"""How long a browser may remember what it was told of who may report."""
+
+PageKey = Annotated[str, Query(max_length=100, description="The key of the page.")]
+
+
+@router.options("/page", include_in_schema=False)
+async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> Response:
+    """Tell a browser whether a page may report."""
+    _, origin = await _page(request, intake, key)
+    headers = _allowed(origin) | {
+        "Access-Control-Allow-Methods": "POST",
+        "Access-Control-Allow-Headers": "content-type, obitus-clock",
+        "Access-Control-Max-Age": str(REMEMBERED_S),
+    }
+    return Response(status_code=204, headers=headers)
+
+
+@router.post(
+    "/page",
+    summary="Send reports of a page",
+    response_model=formats.ReportsAnswer,
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "description": "One report a line, as of `POST /reports`.",
+            "content": {"text/plain": {"schema": {"type": "string"}}},
+        }
+    },
+    responses=described(
+        "no-key", "unknown-key", "revoked-key", "not-this-key", "not-this-origin", "body-too-large", "inflates-too-large", "body-too-slow",
+        "body-cut-off", "all-refused", "too-busy", "queue-full", "store-broken",
+    ),
+)  # fmt: skip
+async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", clock: Annotated[str | None, Query(max_length=40, description="What time the browser's clock shows.")] = None) -> Response:  # fmt: skip
+    """Take what a page reports. The key is in the address: what a browser sends as a page goes away has no head of its own."""
+    known, origin = await _page(request, intake, key)
+    try:
+        answer = await _take(request, intake, known, clock)
+    except Problem as problem:
+        # Without these, the page could not read why.
+        answer = problem.response()
+    answer.headers.update(_allowed(origin))
+    return answer
+
+
+async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | None) -> Response:
+    limits = replace(
+        intake.limits,
+        body_bytes=min(BODY_BYTES, intake.limits.body_bytes),
+        inflated_bytes=INFLATED_BYTES,
+        lines=min(LINES, intake.limits.lines),
+    )
+    async with intake.gate.entered(key.id) as held:
+        raw, problem = await gather(request, limits, held)
+        size = sum(map(len, raw))
+        wait_s = max(
+            intake.pages_of_key.take(str(key.id), size),
+            intake.pages_of_address.take(request.client.host if request.client else "", size),
+        )
+        if wait_s:
+            said = "This page, or what sends from its address, reports more than it may. What it keeps comes later."
+            raise Problem("too-busy", said, retry_after_s=min(60, 1 + int(wait_s)))
+        sender = sender_of(key, intake.clock.now_ms(), clock)
+        intake.clients.note(key.app, "page", "", intake.clock.now_ms())
+        async with held.lane:
+            body, outcomes = await body_prepared(intake, held, raw, "", sender)
+        verdicts = await take_all(intake, held, body, outcomes, sender)
+    return answered(intake, sender, sorted(verdicts, key=lambda verdict: verdict.line), problem or body.problem)
+
+
+async def _page(request: Request, intake: Intake, secret: str) -> tuple[KnownKey, str]:
+    """Return the key of a page and the origin that it reports from; raises a problem."""
+    if not secret:
+        raise Problem("no-key", "Say the page's key: /page?key=opage_…")
+    if not secret.startswith(PAGE_KEY_PREFIX):
+        raise Problem("not-this-key", "Only a key for pages reports here. Make one: obitus app key APP --page ORIGIN")
+    key = await asyncio.to_thread(intake.keys.find, hash_of(secret))
+    if key is None or not key.origins:
+        intake.refuse("", "unknown-key", "A page reported with a key that no app has.")
+        raise Problem("unknown-key", "No app has this key. Compare the page's with Set-up, or make a new one.")
+    if key.revoked_ms is not None:
+        raise Problem("revoked-key", f"This key of {key.app} was revoked. Make a new one in Set-up.")
+    origins = request.headers.getlist("origin")
+    origin = origin_of(origins[0]) if len(origins) == 1 else None
+    if origin is None or origin not in json.loads(key.origins):
+        said = f"A page of {(origins or ['no origin'])[0][:100]!r} is not let in with this key."
+        intake.refuse(key.app, "not-this-origin", f"{said} Make one for that origin, if the page is yours.")
+        raise Problem("not-this-origin", said)
+    return key, origin
+
+
+def _allowed(origin: str) -> dict[str, str]:
+    return {"Access-Control-Allow-Origin": origin, "Vary": "Origin"}

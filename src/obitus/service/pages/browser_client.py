@@ -1,0 +1,55 @@
+"""The client for pages, as one script that a page of any origin may load."""
+
+from __future__ import annotations
+
+import hashlib
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import Final
+
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from obitus.service.guard import FOR_ALL
+from obitus.service.problems import Problem
+
+FRESH_S: Final = 3600
+"""How long a browser need not ask again."""
+
+router = APIRouter(include_in_schema=False)
+
+
+@cache
+def _file(name: str) -> tuple[bytes, str]:
+    path = Path(str(resources.files("obitus.service").joinpath("browser_files", name)))
+    if not path.is_file():
+        raise Problem("not-found", "The client for pages is not built. Run `make setup`.")
+    data = path.read_bytes()
+    return data, f'"{hashlib.sha256(data).hexdigest()[:32]}"'
+
+
+@router.get("/browser.js")
+def script(request: Request) -> Response:
+    """Return the script for a page's head."""
+    return _served(request, "browser.js")
+
+
+@router.get("/obitus.js")
+def module(request: Request) -> Response:
+    """Return the module."""
+    return _served(request, "obitus.js")
+
+
+@router.get("/sketch.js")
+def sketch(request: Request) -> Response:
+    """Return what draws a sketch of the page."""
+    return _served(request, "sketch.js")
+
+
+def _served(request: Request, name: str) -> Response:
+    data, tag = _file(name)
+    headers = {"ETag": tag, "Cache-Control": f"public, max-age={FRESH_S}", "Access-Control-Allow-Origin": "*"} | FOR_ALL
+    if request.headers.get("if-none-match") == tag:
+        return Response(status_code=304, headers=headers)
+    return Response(data, media_type="text/javascript", headers=headers)

@@ -1,0 +1,245 @@
+"""The client for pages in a real browser: what goes wrong in a page is there with what led to it, and nothing that was typed."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests import kept
+from tests.conftest import Running, until
+from tests.end_to_end.browsing import usable
+from tests.end_to_end.conftest import session_of
+from tests.end_to_end.ferry_page import FerryPage, served
+
+
+@pytest.fixture
+def ferry() -> Iterator[FerryPage]:
+    """The page of the ferry line."""
+    with served() as found:
+        yield found
+
+
+@pytest.fixture
+def key(running: Running, ferry: FerryPage) -> str:
+    """Let the page report: a script in its head, and a policy that lets it in and nothing else."""
+    running.add_app("pierboard")
+    made = running.ask("POST", "/api/apps/pierboard/keys", {"origins": [ferry.url]}).json()
+    (tag,) = [step["lines"] for step in made["steps"] if "<script" in step["lines"]]
+    ferry.head = tag.replace(running.service.settings.url, running.url).replace(
+        "data-watch", 'data-watch data-release="3.1.0"'
+    )
+    ferry.policy = (
+        f"default-src 'none'; script-src 'self' {running.url}; connect-src 'self' {running.url}; style-src 'self'"
+    )
+    return str(made["key"])
+
+
+@pytest.fixture
+def page(browser: Browser) -> Iterator[Page]:
+    """A page that nobody is signed in to."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    opened = context.new_page()
+    yield opened
+    context.close()
+
+
+def failures(running: Running, count: int) -> list[dict[str, Any]]:
+    """Wait for so many failures, and return all that came."""
+    until(lambda: len(kept.numbers(running.service.records.days, "failure")) >= count)
+    return kept.reports(running.service, "failure")
+
+
+def test_a_failure_says_what_led_to_it(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """Stack, steps, the request that was refused in the same trace; of fields whether they are filled, never what is in them."""
+    page.goto(f"{ferry.url}/sailings/4711")
+    page.get_by_label("Vehicle height").fill("2.4")
+    page.get_by_label("Password").fill("hunter2-3f9a77")
+    page.get_by_role("button", name="Board").click()
+    page.get_by_text("refused").wait_for()
+    page.get_by_role("button", name="Take the surcharge").click()
+    (found,) = failures(running, 1)
+    (link,) = found["exceptions"]
+    assert link["type"] == "TypeError" and "metres" in link["message"]
+    inner = link["frames"][-1]
+    assert (inner["function"], inner["file"], inner["line"]) == ("surcharge", f"{ferry.url}/page.js", 4)
+    steps = [step["message"] for step in found["trail"]]
+    board = ferry.url.removeprefix("http://")
+    assert steps == [
+        "field text “Vehicle height”: filled, up to 10 characters",
+        "field password “Password”: filled, up to 100 characters",
+        "click button “Board”",
+        f"POST {board}/boardings → 422",
+        "click button “Take the surcharge”",
+    ]
+    assert "hunter2" not in json.dumps(found) and "2.4" not in json.dumps(found["trail"])
+    assert found["run"]["entry_point"] == "page /sailings/{id}" and found["release"] == "3.1.0"
+    (parent,) = ferry.traces
+    assert parent.split("-")[1] == found["trace_id"]
+    assert found["trail"][3]["attributes"]["span_id"] == parent.split("-")[2]
+    assert found["attributes"]["url.full"] == f"{ferry.url}/sailings/4711"
+    page.goto("about:blank")
+    until(lambda: len(kept.numbers(running.service.records.days, "run")) >= 1)
+    (whole,) = kept.reports(running.service, "run")
+    assert whole["run"]["outcome"] == "failed" and whole["run"]["failures"] == [found["id"]]
+    # What the person saw, with the failure and where the request was refused: the field was filled, the password too.
+    for sketches in (found["sketches"], whole["sketches"]):
+        boxes = {(box["role"], box.get("name")): box for box in sketches[-1]["boxes"]}
+        assert boxes["textbox", "Vehicle height"]["state"] == ["filled", "required"]
+        assert boxes["textbox", "Vehicle height"]["field"] == "height"
+        assert ("heading", "Boarding") in boxes and boxes["textbox", "Password"]["state"] == ["filled"]
+        left, top, width, height = boxes["button", "Take the surcharge"]["at"]
+        assert 0 <= left < 1280 and 0 <= top < 800 and width > 10 and height > 10
+    assert "hunter2" not in json.dumps(whole) and "2.4" not in json.dumps(whole["sketches"])
+
+
+def test_the_console_draws_what_the_person_saw(running: Running, ferry: FerryPage, key: str, page: Page, browser: Browser) -> None:  # fmt: skip
+    """On the page of the issue, step by step, with the fields in words; whoever cannot see it reads it."""
+    page.goto(f"{ferry.url}/sailings/4711")
+    page.get_by_label("Password").fill("hunter2-3f9a77")
+    with page.expect_response("**/sketch.js"):
+        page.get_by_label("Vehicle height").fill("2.4")
+    page.get_by_role("button", name="Take the surcharge").click()
+    failures(running, 1)
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    context.add_cookies([{"name": name, "value": value, "url": running.url} for name, value in [session_of(running)]])
+    console = context.new_page()
+    console.goto(f"{running.url}/issues/1")
+    part = console.get_by_role("group", name="What the person saw")
+    expect(part.get_by_role("row", name="Vehicle height")).to_contain_text("filled")
+    expect(part.get_by_role("row", name="Password")).to_contain_text("filled")
+    expect(console.get_by_role("main")).not_to_contain_text("hunter2")
+    usable(console, walks=False)
+    context.close()
+
+
+THROWN = """
+queueMicrotask(() => { throw null; });
+Promise.reject('no depth');
+const frozen = Object.freeze(new RangeError('frozen'));
+setTimeout(() => { throw frozen; });
+setTimeout(() => { throw frozen; });
+Promise.reject(new Proxy({}, { get() { throw new Error('getter'); } }));
+const odd = new Error('odd'); Object.defineProperty(odd, 'message', { get() { throw 1; } });
+setTimeout(() => { throw odd; });
+setTimeout(() => { throw new AggregateError([new TypeError('low'), 7], 'both', { cause: 'tide' }); });
+document.head.append(Object.assign(document.createElement('script'), { src: '/missing.js?secret=1' }));
+console.warn('the tide is', 4);
+"""
+
+
+def test_whatever_is_thrown(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """Null, a text, what is frozen, what throws when it is looked at, several in one; each once."""
+    ferry.script = THROWN
+    page.goto(ferry.url)
+    found = failures(running, 6)
+    by_message = {report["exceptions"][0]["message"]: report["exceptions"] for report in found}
+    assert [link["type"] for link in by_message["both"]] == [
+        "AggregateError",
+        "thrown string",
+        "TypeError",
+        "thrown number",
+    ]
+    assert [link.get("relation") for link in by_message["both"]] == [None, "cause", "member", "member"]
+    assert by_message["null"][0]["type"] == "thrown null" and by_message["no depth"][0]["type"] == "thrown string"
+    assert "frozen" in by_message and len(found) == 6
+    said = [step["message"] for report in found for step in report["trail"]]
+    assert "the tide is 4" in said
+
+
+def test_a_page_that_throws_a_thousand_times(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """It says it thirty times a minute, and stays alive."""
+    ferry.script = "let n = 0; const again = setInterval(() => { if (++n > 1000) { clearInterval(again); document.title = 'done'; } throw new Error('tide ' + n); });"
+    page.goto(ferry.url)
+    until(lambda: page.title() == "done")
+    page.evaluate("obitus.flush()")
+    assert len(failures(running, 30)) == 30
+
+
+def test_moves_inside_a_page_are_runs(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """Each has its entry point; the one that was refused is there whole, the others are counted."""
+    page.goto(f"{ferry.url}/sailings/4711")
+    page.evaluate("history.pushState({}, '', '/sailings/4711/boardings')")
+    page.get_by_role("button", name="Board").click()
+    page.get_by_text("refused").wait_for()
+    page.evaluate("history.pushState({}, '', '/tides')")
+    page.goto("about:blank")
+
+    def counted() -> set[str]:
+        return {report["entry_point"] for report in kept.reports(running.service, "tally")}
+
+    until(lambda: len(counted()) == 3)
+    assert counted() == {"page /sailings/{id}", "page /sailings/{id}/boardings", "page /tides"}
+    refused = [one for one in kept.reports(running.service, "run") if one["run"]["outcome"] == "refused"]
+    assert [one["run"]["entry_point"] for one in refused] == ["page /sailings/{id}/boardings"]
+
+
+def test_nothing_before_it_is_switched_on_and_nothing_after(running: Running, ferry: FerryPage, key: str, page: Page) -> None:  # fmt: skip
+    """Loaded alone it changes nothing; stopped it puts back what it changed, and forgets."""
+    ferry.head = ferry.head.replace(" data-watch", "")
+    page.goto(ferry.url)
+    native = "[fetch, XMLHttpRequest.prototype.send, history.pushState, console.error].every((one) => String(one).includes('[native code]'))"
+    assert page.evaluate(native)
+    page.get_by_role("button", name="Take the surcharge").click()
+    page.evaluate(f"obitus.watch({{ key: '{key}' }})")
+    assert not page.evaluate(native)
+    page.evaluate("obitus.say('before'); obitus.stop()")
+    assert page.evaluate(native)
+    page.get_by_role("button", name="Take the surcharge").click()
+    assert page.evaluate("Object.keys(localStorage).length + document.cookie.length") == 0
+    page.evaluate(f"obitus.watch({{ key: '{key}' }}); obitus.attach({{ 'user.id': 'p-102' }})")
+    assert page.evaluate("obitus.record(new Error('no berth'), { berth: 4 })")
+    page.evaluate("obitus.flush()")
+    (found,) = failures(running, 1)
+    assert found["handled"] and found["captured_by"] == "record"
+    assert (found["attributes"]["user.id"], found["attributes"]["berth"]) == ("p-102", 4)
+    assert not kept.numbers(running.service.records.days, "log")
+
+
+def test_a_run_of_its_own(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """What it throws is reported and thrown on; the page's run goes on behind it."""
+    page.goto(ferry.url)
+    said = page.evaluate(
+        "obitus.run('print pass', async () => { obitus.mark('laid out'); throw new RangeError('no paper'); }).catch((error) => error.message)"
+    )
+    assert said == "no paper"
+    page.get_by_role("button", name="Take the surcharge").click()
+    found = {report["exceptions"][0]["message"]: report for report in failures(running, 2)}
+    assert found["no paper"]["run"]["entry_point"] == "print pass"
+    assert [step["message"] for step in found["no paper"]["trail"]] == ["laid out"]
+    (other,) = [report for message, report in found.items() if message != "no paper"]
+    assert other["run"]["entry_point"] == "page /"
+
+
+MANY = """
+document.body.innerHTML = '<h1>Deck</h1><div data-obitus-hide><p>p-102 owes 4.20</p></div><div id="host"></div><label>Note <textarea>mine</textarea></label><div contenteditable>typed too</div>';
+const root = document.getElementById('host').attachShadow({ mode: 'open' });
+root.innerHTML = '<button>Inside</button>';
+const list = document.createElement('ul');
+for (let n = 0; n < 100_000; n++) list.append(Object.assign(document.createElement('li'), { textContent: 'berth ' + n }));
+document.body.append(list);
+"""
+
+
+def test_a_sketch_is_bounded_and_masked(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """Of a hundred thousand elements what is on the screen, in a few milliseconds; shadow roots too; what is marked is a box with nothing in it."""
+    ferry.script = MANY
+    page.goto(ferry.url)
+    found = page.evaluate(
+        "(async () => { const { draw } = await import(SKETCH); draw(50); const began = performance.now(); const made = draw(8);"
+        " return { made, took: performance.now() - began }; })()".replace(
+            "SKETCH", json.dumps(f"{running.url}/sketch.js")
+        )
+    )
+    boxes = found["made"]["boxes"]
+    assert len(json.dumps(found["made"])) < 30_000 and len(boxes) <= 200
+    assert {"role": "hidden", "at": boxes[1]["at"]} in boxes and "4.20" not in json.dumps(boxes)
+    assert any(box["role"] == "textbox" and box["state"] == ["filled"] for box in boxes) and "mine" not in json.dumps(
+        boxes
+    )
+    whole = page.evaluate(f"import({json.dumps(f'{running.url}/sketch.js')}).then(({{ draw }}) => draw(2000))")
+    assert any(box.get("name") == "Inside" for box in whole["boxes"])
+    assert {box.get("name") for box in whole["boxes"]} >= {"Deck", "berth 0"}
