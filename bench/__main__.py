@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import alerting, bare, client, finding, live, logs, scale, searching
+from bench import alerting, bare, client, finding, live, logs, maps, scale, searching
 from bench.flooding import flood
 from bench.measuring import row, timed
 from bench.releases import reading
@@ -51,6 +51,7 @@ def main() -> None:
         live.measure(Path(folder), bodies)
         alerting.measure(Path(folder), bodies)
         searching.measure(Path(folder))
+        maps.measure()
 
 
 def report_of_8_kb(number: int) -> bytes:

@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests import kept
-from tests.conftest import Running, until
+from tests.conftest import Running, failure, raised_in, until
 from tests.end_to_end.browsing import usable
 from tests.end_to_end.conftest import session_of
 from tests.end_to_end.ferry_page import FerryPage, served
@@ -113,6 +113,38 @@ def test_the_console_draws_what_the_person_saw(running: Running, ferry: FerryPag
     expect(part.get_by_role("row", name="Password")).to_contain_text("filled")
     expect(console.get_by_role("main")).not_to_contain_text("hunter2")
     usable(console, walks=False)
+    context.close()
+
+
+def test_what_was_lost_on_the_way_is_said(running: Running, ferry: FerryPage, key: str, page: Page, browser: Browser) -> None:  # fmt: skip
+    """The service says that a field was empty, the person that it was filled: on the service's issue both stand side by side."""
+    page.goto(f"{ferry.url}/sailings/4711")
+    with page.expect_response("**/sketch.js"):
+        page.get_by_label("Vehicle height").fill("2.4")
+        page.get_by_label("Password").focus()
+    page.get_by_role("button", name="Board").click()
+    page.get_by_text("refused").wait_for()
+    page.goto("about:blank")
+    until(lambda: kept.numbers(running.service.records.days, "run"))
+    (parent,) = ferry.traces
+    service = running.add_app("sailings")
+    request = {
+        "method": "POST",
+        "url": "/boardings",
+        "status": 500,
+        "body": {"type": "application/json", "json": {"height": ""}},
+    }
+    link = raised_in("sailings.boardings", "board", "ValueError", "could not convert string to float: ''")
+    running.send(service, failure(exceptions=link, request=request, trace_id=parent.split("-")[1]))
+    said = "“Vehicle height” was filled on the page; in what sailings received, height was empty."
+    assert running.get(f"/api/traces/{parent.split('-')[1]}/seen")["said"] == [said]
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    context.add_cookies([{"name": name, "value": value, "url": running.url} for name, value in [session_of(running)]])
+    console = context.new_page()
+    console.goto(f"{running.url}/issues/1")
+    expect(console.get_by_text(said)).to_be_visible()
+    expect(console.get_by_text("On page /sailings/{id} of pierboard, in the same trace.")).to_be_visible()
+    expect(console.get_by_role("row", name="Vehicle height")).to_contain_text("filled")
     context.close()
 
 

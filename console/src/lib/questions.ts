@@ -33,6 +33,7 @@ export const questions = {
 	alerts: (window: string, rule?: string, issue?: number) =>
 		of(['alerts', { window, rule, issue }], (signal) => api.GET('/api/alerts', { params: { query: { window, rule, issue } }, signal })),
 
+	seen: (trace: string) => of(['seen', trace], (signal) => api.GET('/api/traces/{trace}/seen', { params: { path: { trace } }, signal })),
 	alert: (number: number) => of(['alert', number], (signal) => api.GET('/api/alerts/{number}', { params: { path: { number } }, signal })),
 
 	alertRules: () => of(['alert-rules'], (signal) => api.GET('/api/alert-rules', { signal })),

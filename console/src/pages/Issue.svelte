@@ -35,6 +35,7 @@
 	let ownOnly = $state(true);
 	const failure = $derived(chosenId ? chosen.value : found.value?.latest);
 	const report = $derived(failure?.report ?? undefined);
+	const seen = watch(() => (report?.trace_id ? questions.seen(report.trace_id) : undefined));
 	const story = watch(() => (failure && report ? questions.timeline({ failure: failure.id }) : undefined));
 	const since = watch(() => questions.since(number));
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
@@ -123,9 +124,15 @@
 					<Trail {failure} {report} />
 				{/if}
 
-				{#if report.sketches?.length}
+				{#if seen.value?.sketches.length || report.sketches?.length}
 					<h2 class="section">What the person saw</h2>
-					<PageSketch sketches={report.sketches} />
+					{#each seen.value?.said ?? [] as said (said)}
+						<p class="border-error-700-300 mb-2 border-l-4 pl-3 font-semibold">{said}</p>
+					{/each}
+					{#if seen.value?.app && seen.value.app !== issue.app}
+						<p class="text-surface-600-400 mb-2 text-sm">On {seen.value.entry_point} of {seen.value.app}, in the same trace.</p>
+					{/if}
+					<PageSketch sketches={report.sketches?.length ? report.sketches : (seen.value?.sketches ?? [])} />
 				{/if}
 
 				<h2 class="section">Do it again</h2>

@@ -45,6 +45,7 @@ from obitus.service.api import releases as api_releases
 from obitus.service.api import reproducing as api_reproducing
 from obitus.service.api import rules as api_rules
 from obitus.service.api import saved as api_saved
+from obitus.service.api import seen as api_seen
 from obitus.service.api import shift as api_shift
 from obitus.service.api import sign_in as api_sign_in
 from obitus.service.api import tail as api_tail
@@ -57,7 +58,7 @@ from obitus.service.guard import Guard
 from obitus.service.intake import page_reports, reports, telemetry
 from obitus.service.live import Live, LiveResponse
 from obitus.service.pages import browser_client, client_wheel, console
-from obitus.service.problems import Problem, described
+from obitus.service.problems import Problem, described, say_problems
 from obitus.service.sign_in.access import SignedIn, who_asks
 from obitus.service.sign_in.rights import say_needs
 from obitus.service.wiring import Parts
@@ -207,6 +208,7 @@ def make_app() -> FastAPI:
         api_records.router,
         api_records.together_router,
         api_tail.router,
+        api_seen.router,
         router,
         client_wheel.router,
         browser_client.router,
@@ -214,6 +216,7 @@ def make_app() -> FastAPI:
     ):
         app.include_router(part)
     add_handlers(app)
+    say_problems(app)
     say_needs(app)
     return app
 

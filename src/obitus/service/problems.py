@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import logging
 import secrets
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 from pydantic import BaseModel, Field
 from starlette.responses import JSONResponse, Response
 
 from obitus.store import errors as store_errors
+
+if TYPE_CHECKING:
+    from fastapi import FastAPI
 
 _log = logging.getLogger("obitus.service")
 
@@ -155,7 +158,21 @@ def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
         every |= dict.fromkeys(_REFUSALS)
     for slug in every:
         status, title = PROBLEMS[slug]
-        entry = found.setdefault(status, {"model": ProblemDetails, "description": ""})
+        # Not as a model: of two thousand answers described so, each would be built anew at every start.
+        entry = found.setdefault(status, {"description": ""})
         entry["description"] += f"{'; ' if entry['description'] else ''}`{slug}`: {title}"
         entry["content"] = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/ProblemDetails"}}}
     return found
+
+
+def say_problems(app: FastAPI) -> None:
+    """Let the description of the API say what a problem looks like."""
+    describe = app.openapi
+
+    def with_problems() -> dict[str, Any]:
+        if app.openapi_schema is None:
+            schemas = describe().setdefault("components", {}).setdefault("schemas", {})
+            schemas["ProblemDetails"] = ProblemDetails.model_json_schema(ref_template="#/components/schemas/{model}")
+        return describe()
+
+    app.openapi = with_problems  # type: ignore[method-assign]

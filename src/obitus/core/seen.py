@@ -1,0 +1,70 @@
+"""What a person saw, beside what was sent: said where it is certain, and only there.
+
+A field that was filled on the page and is empty, or missing, in what a service received was lost on the way between them. Nothing is said of a
+body that is cut off, of names that do not agree, or of what was not looked at.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, Final
+
+MOST_SAID: Final = 10
+MOST_FIELDS: Final = 2000
+_PARTS: Final = re.compile(r"[^.\[\]]+")
+_FILLED: Final = frozenset({"filled", "checked"})
+
+
+def beside(boxes: Sequence[Mapping[str, Any]], body: Mapping[str, Any], app: str) -> list[str]:
+    """Return what a sketch's fields and a received body say of each other that cannot both be right."""
+    if body.get("cut"):
+        return []
+    sent = _sent(body)
+    fields = [(box, _last(str(box["field"]))) for box in boxes if box.get("field")]
+    # A body that has none of the page's other fields is that of another form.
+    is_of_this_form = {name for _, name in fields} & sent.keys()
+    found = []
+    for box, name in fields:
+        if not _FILLED & set(box.get("state") or ()):
+            continue
+        if name in sent:
+            how = "was empty" if all(value in ("", None) for value in sent[name]) else ""
+        else:
+            how = "was missing" if is_of_this_form else ""
+        if how:
+            state = "checked" if "checked" in box["state"] else "filled"
+            found.append(f"“{box.get('name') or name}” was {state} on the page; in what {app} received, {name} {how}.")
+    return found[:MOST_SAID]
+
+
+def _sent(body: Mapping[str, Any]) -> dict[str, list[Any]]:
+    """Return the values of a body by the last part of their names."""
+    found: dict[str, list[Any]] = {}
+    pairs: Iterable[tuple[str, Any]] = body["form"] if body.get("form") else _named(body.get("json"))
+    for count, (name, value) in enumerate(pairs):
+        if count >= MOST_FIELDS:
+            break
+        found.setdefault(_last(str(name)), []).append(value)
+    return found
+
+
+def _named(value: Any) -> Iterator[tuple[str, Any]]:
+    """Yield the values of JSON with their names, whatever they lie in."""
+    waiting = [value]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, dict):
+            for name, inner in one.items():
+                if isinstance(inner, dict | list) and inner:
+                    waiting.append(inner)
+                else:
+                    yield str(name), inner
+        elif isinstance(one, list):
+            waiting.extend(one)
+
+
+def _last(name: str) -> str:
+    """Return the last part of a name: that of ``vehicle[height]`` and of ``vehicle.height`` is ``height``."""
+    parts = _PARTS.findall(name)
+    return parts[-1] if parts else name
