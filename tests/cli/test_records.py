@@ -189,5 +189,5 @@ def test_timeline(running: Running) -> None:
         assert obitus(running, "timeline", what).splitlines()[1:] == said[1:]
     assert "Everything" not in obitus(running, "timeline", runs["gatekeeper"])
     assert json.loads(obitus(running, "timeline", id, "--json"))["ends_with"]
-    assert "page /pass" in obitus(running, "timeline", "--user", "p-118")
+    assert "page /pass" in obitus(running, "timeline", "--user", "p-118", "--around", "1h")
     assert "Say one" in obitus(running, "timeline", status=2) and "no time" in obitus(running, "timeline", "--user", "x", "--at", "noon", status=2)  # fmt: skip
