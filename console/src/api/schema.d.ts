@@ -9650,7 +9650,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `body-too-large`: The body is too large; `inflates-too-large`: The body is too large once inflated */
+            /** @description `body-too-large`: The body is too large */
             413: {
                 headers: {
                     [name: string]: unknown;

@@ -16,7 +16,7 @@ import typer
 from obitus.cli import show
 from obitus.cli.api import Api, api, app_meant, pipeline
 from obitus.cli.commands import Json, Token, Url, app, print_json
-from obitus.cli.errors import CliError, UsageTrouble
+from obitus.cli.errors import CliError, NotAllowed, Unreachable, UsageTrouble
 from obitus.cli.safe import safe
 from obitus.core.wording import count_of, minute_of, size
 
@@ -27,9 +27,7 @@ maps = typer.Typer(
     help="Source maps: what was built is shown as it was written.", no_args_is_help=True, rich_markup_mode=None
 )
 app.add_typer(maps, name="maps", short_help="Source maps of builds: add, list, remove.")
-AppName = Annotated[
-    str | None, typer.Option("--app", help="The app; needed when there are several, and not with a key.")
-]
+AppName = Annotated[str | None, typer.Option("--app", help="The app; needed with a key, and where there are several.")]
 Release = Annotated[str, typer.Option("--release", help="The release that was built, such as 3.1.0.")]
 
 
@@ -78,9 +76,9 @@ def add(
             continue
         try:
             asked.post_packed(f"{here}?{urlencode({'release': release, 'path': one.path})}", gzip.compress(one.data, 6))
+        except (Unreachable, NotAllowed):
+            raise
         except CliError as error:
-            if error.status in (3, 4):
-                raise
             troubles.append(f"{one.path}: {error}")
             continue
         sent += 1

@@ -158,7 +158,7 @@ def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
         every |= dict.fromkeys(_REFUSALS)
     for slug in every:
         status, title = PROBLEMS[slug]
-        # Not as a model: of two thousand answers described so, each would be built anew at every start.
+        # Not as a model: two thousand answers are described so, and each would cost a model at every start.
         entry = found.setdefault(status, {"description": ""})
         entry["description"] += f"{'; ' if entry['description'] else ''}`{slug}`: {title}"
         entry["content"] = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/ProblemDetails"}}}

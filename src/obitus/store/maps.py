@@ -21,12 +21,8 @@ _COLUMNS: Final = "id, app_id, release, path, name, debug_id, hash, bytes, sourc
 _NAMED: Final = (
     f"SELECT {_COLUMNS} FROM source_maps WHERE app_id = ? AND name = ? AND release IN (?, '') LIMIT {MOST_ALIKE}"  # noqa: S608 - constants
 )
-_BY_ID: Final = (
-    f"SELECT {_COLUMNS} FROM source_maps WHERE app_id = ? AND debug_id = ? AND debug_id != '' ORDER BY id DESC LIMIT 1"  # noqa: S608 - constants
-)
 _APPS: Final = "SELECT DISTINCT app_id FROM source_maps"
 _HASHES: Final = "SELECT path, hash FROM source_maps WHERE app_id = ? AND release = ?"
-_OF: Final = f"SELECT {_COLUMNS} FROM source_maps WHERE app_id = ? AND release = ? ORDER BY path LIMIT ?"  # noqa: S608 - constants
 _RELEASES: Final = """
 SELECT release, COUNT(*) AS maps, SUM(bytes) AS bytes, SUM(with_text > 0) AS with_text, MAX(added_ms) AS latest_ms
 FROM source_maps WHERE app_id = ? GROUP BY release ORDER BY latest_ms DESC, release LIMIT 500"""
@@ -50,19 +46,9 @@ def named(reader: Reader, app_id: int, release: str, name: str) -> list[MapRow]:
     return reader.all(MapRow, _NAMED, (app_id, name, release))
 
 
-def with_id(reader: Reader, app_id: int, debug_id: str) -> MapRow | None:
-    """Return the map of a build by the id that the build and its map know each other by."""
-    return reader.first(MapRow, _BY_ID, (app_id, debug_id))
-
-
 def hashes(reader: Reader, app_id: int, release: str) -> dict[str, bytes]:
     """Return the hash of each map of a release, by the path of the built file."""
     return {row.path: row.hash for row in reader.all(HashRow, _HASHES, (app_id, release))}
-
-
-def of_release(reader: Reader, app_id: int, release: str, most: int = 1000) -> list[MapRow]:
-    """Return the maps of a release."""
-    return reader.all(MapRow, _OF, (app_id, release, most))
 
 
 def by_release(reader: Reader, app_id: int) -> list[MapsOfRelease]:

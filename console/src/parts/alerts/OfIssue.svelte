@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** The alerts of one issue, and whether anybody was told: nothing where none fired. */
+	/** The alerts of one issue and the channels that got them; nothing is shown where none fired. */
 	export interface OfIssueProps {
 		number: number;
 	}

@@ -126,7 +126,7 @@ def _segments(is_line_end: NDArray[np.bool_], before: Column, numbers: Column) -
     kind: type = np.int32 if np.abs(numbers).sum(dtype=np.int64) < 2**31 else np.int64
     columns: NDArray[Any] = np.cumsum(numbers[first], dtype=kind)
     if lines > 1:
-        # The column begins anew with each line.
+        # Columns are relative within a line only.
         columns -= np.concatenate((np.zeros(1, kind), columns))[begins[line_of]]
     has_source, has_name = length >= 4, length == 5
     found = [columns, *(_summed(numbers, first, at, has_source, kind) for at in (1, 2, 3))]

@@ -295,15 +295,17 @@ class FailuresAnswer(BaseModel):
 
 
 class AsKept:
-    """A report of a failure, as it was checked when it came; handed on as it is, and described by the format of reports.
+    """A part of a report, as it was checked when it came; handed on as it is, and described by the model that checked it.
 
     What was kept by an earlier version may have its names.
     """
 
-    @classmethod
-    def __get_pydantic_json_schema__(cls, schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+    def __init__(self, model: type[BaseModel]) -> None:
+        self._model = model
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
         """Describe it by the model that checked it."""
-        return handler(KeptFailure.__pydantic_core_schema__)
+        return handler(self._model.__pydantic_core_schema__)
 
 
 class FailureAnswer(FailureRow):
@@ -311,7 +313,7 @@ class FailureAnswer(FailureRow):
 
     earlier: str | None = Field(default=None, description="Id of the failure of the same issue just before.")
     later: str | None = Field(default=None, description="Id of the failure of the same issue just after.")
-    report: Annotated[dict[str, Any], AsKept] | None = Field(
+    report: Annotated[dict[str, Any], AsKept(KeptFailure)] | None = Field(
         description="The report as it was kept. Absent when it is no longer kept."
     )
     gone: str | None = Field(default=None, description="Why the report is no longer kept, in words.")

@@ -181,7 +181,6 @@ async def add(
             raise Problem(
                 "bad-map", f"The map of {built} is not taken: {trouble}. Build it again.", field="path"
             ) from None
-    await asyncio.to_thread(intake.load_rules)
     return MapAnswer(path=built, debug_id=row.debug_id, sources=row.sources, with_text=row.with_text)
 
 

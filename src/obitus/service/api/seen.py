@@ -5,13 +5,12 @@ from __future__ import annotations
 from typing import Annotated, Any, Final
 
 from fastapi import APIRouter, Depends, Path
-from pydantic import BaseModel, Field, GetJsonSchemaHandler
-from pydantic.json_schema import JsonSchemaValue
-from pydantic_core import CoreSchema
+from pydantic import BaseModel, Field
 
 from obitus.core.asking.tree import Compare
 from obitus.core.clock import LAST_MS
 from obitus.core.seen import beside
+from obitus.service.api.answers import AsKept
 from obitus.service.given import TheRecords
 from obitus.service.intake.formats import Sketch
 from obitus.service.problems import described
@@ -30,21 +29,12 @@ MOST_OF_A_KIND: Final = 50
 Trace = Annotated[str, Path(pattern="^[0-9a-f]{32}$", description="A trace id (W3C Trace Context).")]
 
 
-class _AsKept:
-    """A sketch, as it was checked when it came; handed on as it is, and described by the format of reports."""
-
-    @classmethod
-    def __get_pydantic_json_schema__(cls, schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
-        """Describe it by the model that checked it."""
-        return handler(Sketch.__pydantic_core_schema__)
-
-
 class SeenAnswer(BaseModel):
     """What a person saw in a trace."""
 
     app: str = Field(description="The app whose page it was, '' where no page drew anything in this trace.")
     entry_point: str
-    sketches: list[Annotated[dict[str, Any], _AsKept]] = Field(
+    sketches: list[Annotated[dict[str, Any], AsKept(Sketch)]] = Field(
         description="What the page looked like, the oldest first."
     )
     said: list[str] = Field(

@@ -6,12 +6,12 @@ import logging
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Final
+from typing import Final, NamedTuple
 
 from obitus.core.grouping.recipe import Part
 from obitus.service.intake.inflating import Body, split
 from obitus.service.intake.linear_patterns import redactor_of
-from obitus.service.intake.prepare import Preparer, Ready, Refusal, Sender, grouping_of
+from obitus.service.intake.prepare import Preparer, Ready, Refusal, Sender, TurnBack, grouping_of
 from obitus.service.maps.shelf import Shelf
 from obitus.service.settings import Limits
 from obitus.store.database import Reader
@@ -25,6 +25,13 @@ NICE: Final = 10
 Outcomes = list[Ready | Refusal]
 
 
+class Maps(NamedTuple):
+    """Where source maps are found, and how often that changed."""
+
+    database: Path
+    changes: int
+
+
 @dataclass(frozen=True, slots=True)
 class Rules:
     """All that a process needs to prepare reports as the service itself does. ``number`` grows with each change."""
@@ -33,11 +40,12 @@ class Rules:
     redaction: tuple[str, ...]
     grouping: tuple[tuple[str, int], ...]
     dictionary: tuple[int, bytes] | None
-    maps: Path | None = None
-    """The store's main file, where an app has source maps."""
+    maps: Maps | None = None
+    """None where no app has source maps."""
 
 
 _prepared_for: tuple[int, Preparer] | None = None
+_shelf: Shelf | None = None
 
 
 def split_and_prepare(raw: Sequence[bytes], encoding: str, limits: Limits, sender: Sender, preparer: Preparer) -> tuple[Body, Outcomes]:  # fmt: skip
@@ -79,10 +87,20 @@ def _preparer(rules: Rules) -> Preparer:
         if rules.dictionary is not None:
             packer.use(*rules.dictionary)
         preparer = Preparer(packer)
-        turn_back = None if rules.maps is None else Shelf(rules.maps.parent, Reader(rules.maps)).turn_back
+        turn_back = None if rules.maps is None else _turn_back(rules.maps)
         preparer.use(redactor_of(rules.redaction), grouping_of(rules.grouping), turn_back)
         _prepared_for = rules.number, preparer
     return _prepared_for[1]
+
+
+def _turn_back(maps: Maps) -> TurnBack:
+    """Return what turns frames back: one shelf for as long as the process lives, with the maps that it has open."""
+    global _shelf
+    if _shelf is None:
+        _shelf = Shelf(maps.database.parent, Reader(maps.database))
+    else:
+        _shelf.refresh()
+    return _shelf.turn_back
 
 
 class _Elsewhere:

@@ -10,7 +10,7 @@ from obitus.service.clock import Clock
 from obitus.service.given import part
 from obitus.service.intake.allowance import OF_ADDRESS, OF_KEY, Allowance
 from obitus.service.intake.bodies import Gate
-from obitus.service.intake.heavy import Rules
+from obitus.service.intake.heavy import Maps, Rules
 from obitus.service.intake.keys import KnownKeys
 from obitus.service.intake.linear_patterns import redactor_of
 from obitus.service.intake.prepare import Preparer, grouping_of
@@ -72,16 +72,19 @@ class Intake:
         texts = [row.rule for row in rules.REDACTION.active(reader)]
         grouping = [(row.rule, row.id) for row in rules.GROUPING.active(reader)]
         self.preparer.use(redactor_of(texts), grouping_of(grouping), self.shelf.turn_back)
-        maps = None if self.shelf.is_empty else reader.path
-        self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), evidence.dictionary, maps)
+        self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), evidence.dictionary, self._maps())
 
     @property
     def rules(self) -> Rules:
         """What processes beside this one prepare reports by."""
         known, dictionary = self._rules, self.records.evidence.dictionary
-        if (known.dictionary or (0,))[0] != (dictionary or (0,))[0]:
-            known = self._rules = replace(known, number=known.number + 1, dictionary=dictionary)
+        maps = self._maps()
+        if (known.dictionary or (0,))[0] != (dictionary or (0,))[0] or known.maps != maps:
+            known = self._rules = replace(known, number=known.number + 1, dictionary=dictionary, maps=maps)
         return known
+
+    def _maps(self) -> Maps | None:
+        return None if self.shelf.is_empty else Maps(self.records.reader.path, self.shelf.changes)
 
     def remark(self, app: str, slug: str, reason: str) -> None:
         """Remember something about an app's reports that is not right though they are taken."""

@@ -28,10 +28,9 @@ from obitus.store.rows.apps import KnownKey
 router = APIRouter(tags=["reports"])
 
 BODY_BYTES: Final = 512 * 1024
-INFLATED_BYTES: Final = 2 * 1024 * 1024
 LINES: Final = 200
 REMEMBERED_S: Final = 7200
-"""How long a browser may remember what it was told of who may report."""
+"""How long a browser may keep the answer to its question whether a page may report."""
 
 PageKey = Annotated[str, Query(max_length=100, description="The key of the page.")]
 
@@ -42,7 +41,7 @@ async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> 
     _, origin = await _page(request, intake, key)
     headers = _allowed(origin) | {
         "Access-Control-Allow-Methods": "POST",
-        "Access-Control-Allow-Headers": "content-type, obitus-clock",
+        "Access-Control-Allow-Headers": "content-type",
         "Access-Control-Max-Age": str(REMEMBERED_S),
     }
     return Response(status_code=204, headers=headers)
@@ -60,7 +59,7 @@ async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> 
         }
     },
     responses=described(
-        "no-key", "unknown-key", "revoked-key", "not-this-key", "not-this-origin", "body-too-large", "inflates-too-large", "body-too-slow",
+        "no-key", "unknown-key", "revoked-key", "not-this-key", "not-this-origin", "body-too-large", "body-too-slow",
         "body-cut-off", "all-refused", "too-busy", "queue-full", "store-broken",
     ),
 )  # fmt: skip
@@ -80,7 +79,6 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
     limits = replace(
         intake.limits,
         body_bytes=min(BODY_BYTES, intake.limits.body_bytes),
-        inflated_bytes=INFLATED_BYTES,
         lines=min(LINES, intake.limits.lines),
     )
     async with intake.gate.entered(key.id) as held:
@@ -107,7 +105,8 @@ async def _page(request: Request, intake: Intake, secret: str) -> tuple[KnownKey
         raise Problem("no-key", "Say the page's key: /page?key=opage_…")
     if not secret.startswith(PAGE_KEY_PREFIX):
         raise Problem("not-this-key", "Only a key for pages reports here. Make one: obitus app key APP --page ORIGIN")
-    key = await asyncio.to_thread(intake.keys.find, hash_of(secret))
+    key_hash = hash_of(secret)
+    key = intake.keys.known(key_hash) or await asyncio.to_thread(intake.keys.find, key_hash)
     if key is None or not key.origins:
         intake.refuse("", "unknown-key", "A page reported with a key that no app has.")
         raise Problem("unknown-key", "No app has this key. Compare the page's with Set-up, or make a new one.")

@@ -296,7 +296,7 @@ def _log_orders(intake: Intake, sender: Sender) -> list[formats.LogOrderPart] | 
 
 
 def answered(intake: Intake, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
-    """Return what a sender is told of its lines."""
+    """Return the answer to a sender: a verdict for each of its lines."""
     counts = {"stored": 0, "already-there": 0, "refused": 0}
     for verdict in verdicts:
         counts[verdict.verdict] += 1

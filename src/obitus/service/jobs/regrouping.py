@@ -184,7 +184,7 @@ class Regrouping(Job):
         touched: set[int] = set()
         for group, target in zip(plan.groups, plan.target, strict=True):
             goes_to = self._arrange(number, app_id, group, target)
-            if self._named_anew(group, goes_to):
+            if self._rename(group, goes_to):
                 touched.add(goes_to)
             moves = [Move(seq, issue, goes_to) for seq, issue in group.seqs if issue != goes_to]
             self._move(number, moves)
@@ -195,7 +195,7 @@ class Regrouping(Job):
         for issue in touched:
             self._write(lambda c, issue=issue: note(c, issue, about["person_id"], about["said"], now_ms))  # type: ignore[misc]
 
-    def _named_anew(self, group: Group, number: int) -> bool:
+    def _rename(self, group: Group, number: int) -> bool:
         """Call an issue what its failures are called now; return whether that is something else, as where frames were turned back."""
         issue, headline = store_issues.issue(self._records.reader, number), group.headline
         if headline is None or (headline.type, headline.cause, headline.place) == (

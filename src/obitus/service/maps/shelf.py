@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 import logging
-import os
 import threading
 from collections import OrderedDict
 from collections.abc import Mapping
@@ -23,6 +22,7 @@ from obitus.store import maps as store
 from obitus.store.database import Reader
 from obitus.store.errors import StoreError
 from obitus.store.rows.maps import MapRow
+from obitus.store.whole_files import written_aside
 from obitus.store.writer import Writer
 
 _log = logging.getLogger("obitus.service")
@@ -45,6 +45,8 @@ class Shelf:
         self._open: OrderedDict[tuple[bytes, str], tuple[int, OpenedMap | None]] = OrderedDict()
         self._found: dict[tuple[int, str, str], MapRow | None] = {}
         self._apps: frozenset[int] = frozenset()
+        self.changes = 0
+        """How often this has looked at what there is."""
         self._changing = threading.Lock()
         self.refresh()
 
@@ -59,11 +61,12 @@ class Shelf:
             self._open.clear()
 
     def refresh(self) -> None:
-        """Look anew at what there is."""
+        """Read again which apps have maps, and forget which file has which."""
         apps = store.apps_with_maps(self._reader)
         with self._lock:
             self._apps = apps
             self._found.clear()
+            self.changes += 1
 
     def add(self, writer: Writer, app_id: int, release: str, path: str, data: bytes, who: str, now_ms: int) -> MapRow:
         """Keep a map of a built file; raises MapTrouble, TooMany. It is whole on disk before the store knows of it."""
@@ -115,7 +118,7 @@ class Shelf:
         for link in content["exceptions"]:
             try:
                 frames = turned(link.get("frames") or (), find)
-            except (MapTrouble, StoreError, OSError) as error:
+            except StoreError as error:
                 _log.warning("a stack stays as it was reported: %s", error)
                 frames = None
             changed = changed or frames is not None
@@ -174,17 +177,8 @@ class Shelf:
         path = self._path(digest)
         if path.exists():
             return
-        self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        partial_path = path.with_name(f"{path.name}.{os.urandom(6).hex()}")
-        try:
-            handle = os.open(partial_path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            with os.fdopen(handle, "wb") as file:
-                file.write(zstandard.ZstdCompressor(level=6).compress(data))
-                file.flush()
-                os.fsync(file.fileno())
+        with written_aside(path, zstandard.ZstdCompressor(level=6).compress(data)) as partial_path:
             partial_path.replace(path)
-        finally:
-            partial_path.unlink(missing_ok=True)
 
     def _read(self, digest: bytes) -> bytes:
         packed = self._path(digest).read_bytes()

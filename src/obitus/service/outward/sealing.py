@@ -18,6 +18,8 @@ from typing import Any, Final
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
+from obitus.store.whole_files import written_aside
+
 KEY_NAME: Final = "channels.key"
 _KEY_BYTES: Final = 32
 _NONCE_BYTES: Final = 12
@@ -75,17 +77,8 @@ class Seal:
 
     def _make(self) -> bytes:
         """Make a key, and return the one that is there: it has its name only once it is whole, and is never replaced."""
-        self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        partial = self._path.with_name(f"{KEY_NAME}.{os.urandom(6).hex()}")
-        handle = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        try:
-            with os.fdopen(handle, "wb") as file:
-                file.write(AESGCM.generate_key(bit_length=8 * _KEY_BYTES))
-                file.flush()
-                os.fsync(file.fileno())
-            with contextlib.suppress(FileExistsError):
-                # Of two that begin at once the first decides.
-                os.link(partial, self._path)
-        finally:
-            partial.unlink()
+        key = AESGCM.generate_key(bit_length=8 * _KEY_BYTES)
+        with written_aside(self._path, key) as partial, contextlib.suppress(FileExistsError):
+            # Of two that begin at once the first decides.
+            os.link(partial, self._path)
         return self._path.read_bytes()
