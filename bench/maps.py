@@ -8,12 +8,13 @@ import statistics
 import time
 from typing import Final
 
+from tests.core.maps.writing import number
+
 from bench.measuring import row
 from obitus.core.maps.source_map import SourceMap
 
 MEGABYTES: Final = 20
 SOURCES: Final = 3000
-_ALPHABET: Final = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
 
 
 def measure() -> None:
@@ -27,8 +28,8 @@ def measure() -> None:
         read = SourceMap.read(data)
         assert read.original(1, last // 2) is not None
         asked = time.perf_counter()
-        for number in range(1000):
-            read.original(1, number * last // 1000)
+        for step in range(1000):
+            read.original(1, step * last // 1000)
         ended = time.perf_counter()
         parsing.append(parsed - started)
         first.append(asked - parsed)
@@ -42,8 +43,8 @@ def measure() -> None:
 def _made() -> tuple[bytes, int]:
     """Return a map as a minified page of many modules has: one line, a segment every few characters, the text of each source; and its last column."""
     dice = random.Random(426)
-    names = [f"name{number}" for number in range(20_000)]
-    texts = [_text(dice, number) for number in range(SOURCES)]
+    names = [f"name{one}" for one in range(20_000)]
+    texts = [_text(dice, one) for one in range(SOURCES)]
     wanted = MEGABYTES * 1_000_000 - sum(map(len, texts))
     parts: list[str] = []
     column = size = source = line = name = 0
@@ -56,25 +57,16 @@ def _made() -> tuple[bytes, int]:
             numbers.append(to_name - name)
             name = to_name
         column, source, line = column + step, to_source, to_line
-        parts.append("".join(map(_number, numbers)))
+        parts.append("".join(map(number, numbers)))
         size += len(parts[-1]) + 1
     map_ = {
-        "version": 3, "sources": [f"../../src/module{number}.ts" for number in range(SOURCES)], "names": names,
+        "version": 3, "sources": [f"../../src/module{one}.ts" for one in range(SOURCES)], "names": names,
         "mappings": ",".join(parts), "sourcesContent": texts,
     }  # fmt: skip
     return json.dumps(map_).encode(), column
 
 
-def _text(dice: random.Random, number: int) -> str:
+def _text(dice: random.Random, module: int) -> str:
     """Return a source of some hundred lines."""
-    lines = [f"export function berth{number}_{line}(pier: Pier): number {{\n\treturn pier.depth(\"{line}\") * {line};\n}}\n" for line in range(dice.randrange(20, 100))]  # fmt: skip
+    lines = [f"export function berth{module}_{line}(pier: Pier): number {{\n\treturn pier.depth(\"{line}\") * {line};\n}}\n" for line in range(dice.randrange(20, 100))]  # fmt: skip
     return "\n".join(lines)
-
-
-def _number(value: int) -> str:
-    rest, text = (-value << 1) | 1 if value < 0 else value << 1, ""
-    while True:
-        digit, rest = rest & 31, rest >> 5
-        text += _ALPHABET[digit | (32 if rest else 0)]
-        if not rest:
-            return text

@@ -55,7 +55,7 @@ export function record(thrown: unknown, more: { handled?: boolean; by: string; a
 }
 
 /** Return the sketches of the page as a part of a report. */
-export function drawn(): Record<string, unknown> {
+function drawn(): Record<string, unknown> {
 	const found = sketches();
 	return found.length ? { sketches: found } : {};
 }

@@ -8,22 +8,16 @@ const SOON_MS = 500;
 const LONGEST_MS = 60_000;
 
 let waiting: string[] = [];
-let dropped = 0;
 let timer = 0;
 let tries = 0;
 let busy = false;
-
-export const lost = (): number => dropped;
 
 export function put(report: Record<string, unknown>): void {
 	const { settings } = page;
 	if (!settings) return;
 	const release = settings.release ? { release: settings.release } : {};
 	const line = JSON.stringify({ ...release, ...report });
-	if (waiting.length >= MOST_WAITING || line.length > MOST_BYTES) {
-		dropped++;
-		return;
-	}
+	if (waiting.length >= MOST_WAITING || line.length > MOST_BYTES) return;
 	waiting.push(line);
 	if (!timer) timer = setTimeout(send, SOON_MS) as unknown as number;
 }
@@ -64,7 +58,7 @@ export async function send(): Promise<void> {
 		);
 		if (!answer) throw new Error();
 		if (answer.status === 429 || answer.status >= 500) pause = Number(answer.headers.get('retry-after')) * 1000 || 1;
-		// What is refused for good is refused again: 200 and 422 say what became of each line.
+		// Taken, or refused for good: sent again it would be refused again.
 		else waiting = waiting.slice(batch.length);
 	} catch {
 		pause = 1;

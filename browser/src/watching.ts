@@ -11,8 +11,8 @@ import { cut, page, quietly, step, type Severity } from './state';
 const FIELD = 'input,textarea,select';
 
 export function watchPage(): void {
-	const on = (target: EventTarget, kind: string, act: (event: never) => void, capture = true): void =>
-		listen(target, kind, (event) => void quietly(() => page.run && act(event as never)), { capture, passive: true });
+	const on = (target: EventTarget, kind: string, act: (event: never) => void): void =>
+		listen(target, kind, (event) => void quietly(() => page.run && act(event as never)), { capture: true, passive: true });
 
 	on(window, 'error', (event: ErrorEvent) => {
 		if (event.error !== undefined || event.message) {

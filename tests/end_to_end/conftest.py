@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 
 import pytest
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
@@ -34,21 +35,30 @@ def session_of(running: Running) -> tuple[str, str]:
     return name, rest.partition(";")[0]
 
 
+@contextmanager
+def signed_in(browser: Browser, running: Running) -> Iterator[Page]:
+    """Open a page of somebody who is signed in, with nothing on it yet."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    name, value = session_of(running)
+    context.add_cookies([{"name": name, "value": value, "url": running.url}])
+    try:
+        yield context.new_page()
+    finally:
+        context.close()
+
+
 @pytest.fixture
 def page(browser: Browser, running: Running) -> Iterator[Page]:
     """A page of somebody who is signed in, with nothing on it yet.
 
     It fails the test when the browser complains: errors, or a breach of the content policy.
     """
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    opened = context.new_page()
     complaints: list[str] = []
-    opened.on("pageerror", lambda error: complaints.append(str(error)))
-    opened.on("console", lambda said: complaints.append(said.text) if _is_complaint(said) else None)
-    context.add_cookies([{"name": name, "value": value, "url": running.url} for name, value in [session_of(running)]])
-    yield opened
-    opened.wait_for_timeout(50)
-    context.close()
+    with signed_in(browser, running) as opened:
+        opened.on("pageerror", lambda error: complaints.append(str(error)))
+        opened.on("console", lambda said: complaints.append(said.text) if _is_complaint(said) else None)
+        yield opened
+        opened.wait_for_timeout(50)
     assert complaints == []
 
 

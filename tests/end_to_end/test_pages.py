@@ -12,7 +12,7 @@ from playwright.sync_api import Browser, Page, expect
 from tests import kept
 from tests.conftest import Running, failure, raised_in, until
 from tests.end_to_end.browsing import usable
-from tests.end_to_end.conftest import session_of
+from tests.end_to_end.conftest import signed_in
 from tests.end_to_end.ferry_page import FerryPage, served
 
 
@@ -104,16 +104,13 @@ def test_the_console_draws_what_the_person_saw(running: Running, ferry: FerryPag
         page.get_by_label("Vehicle height").fill("2.4")
     page.get_by_role("button", name="Take the surcharge").click()
     failures(running, 1)
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    context.add_cookies([{"name": name, "value": value, "url": running.url} for name, value in [session_of(running)]])
-    console = context.new_page()
-    console.goto(f"{running.url}/issues/1")
-    part = console.get_by_role("group", name="What the person saw")
-    expect(part.get_by_role("row", name="Vehicle height")).to_contain_text("filled")
-    expect(part.get_by_role("row", name="Password")).to_contain_text("filled")
-    expect(console.get_by_role("main")).not_to_contain_text("hunter2")
-    usable(console, walks=False)
-    context.close()
+    with signed_in(browser, running) as console:
+        console.goto(f"{running.url}/issues/1")
+        part = console.get_by_role("group", name="What the person saw")
+        expect(part.get_by_role("row", name="Vehicle height")).to_contain_text("filled")
+        expect(part.get_by_role("row", name="Password")).to_contain_text("filled")
+        expect(console.get_by_role("main")).not_to_contain_text("hunter2")
+        usable(console, walks=False)
 
 
 def test_what_was_lost_on_the_way_is_said(running: Running, ferry: FerryPage, key: str, page: Page, browser: Browser) -> None:  # fmt: skip
@@ -138,14 +135,11 @@ def test_what_was_lost_on_the_way_is_said(running: Running, ferry: FerryPage, ke
     running.send(service, failure(exceptions=link, request=request, trace_id=parent.split("-")[1]))
     said = "“Vehicle height” was filled on the page; in what sailings received, height was empty."
     assert running.get(f"/api/traces/{parent.split('-')[1]}/seen")["said"] == [said]
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    context.add_cookies([{"name": name, "value": value, "url": running.url} for name, value in [session_of(running)]])
-    console = context.new_page()
-    console.goto(f"{running.url}/issues/1")
-    expect(console.get_by_text(said)).to_be_visible()
-    expect(console.get_by_text("On page /sailings/{id} of pierboard, in the same trace.")).to_be_visible()
-    expect(console.get_by_role("row", name="Vehicle height")).to_contain_text("filled")
-    context.close()
+    with signed_in(browser, running) as console:
+        console.goto(f"{running.url}/issues/1")
+        expect(console.get_by_text(said)).to_be_visible()
+        expect(console.get_by_text("On page /sailings/{id} of pierboard, in the same trace.")).to_be_visible()
+        expect(console.get_by_role("row", name="Vehicle height")).to_contain_text("filled")
 
 
 THROWN = """

@@ -33,11 +33,12 @@ class Delivery:
         drop: Callable[[str, int], None],
         counted: Callable[[int, int], None],
         is_on_disk: Callable[[], bool],
+        is_leaving: Callable[[], bool],
     ) -> None:
         self._settings, self._redactor, self._sayings, self._says_time = settings, redactor, sayings, says_time
-        self._heard, self._drop, self._counted, self._is_on_disk = heard, drop, counted, is_on_disk
+        self._heard, self._drop, self._counted = heard, drop, counted
+        self._is_on_disk, self._is_leaving = is_on_disk, is_leaving
         self._url = (settings.url or "").rstrip("/") + "/reports"
-        self.is_leaving = False
         self._connection: Connection | None = None
         try:
             if not settings.only_file:
@@ -80,7 +81,7 @@ class Delivery:
             if at_the_end and isinstance(error, CannotConnect):
                 raise
             where = "on disk" if self._is_on_disk() else "in memory"
-            if failures and not self.is_leaving:
+            if failures and not self._is_leaving():
                 # At the second try: a process that is over by then has nobody to tell.
                 self._say("away", f"Obitus: {self._url} cannot be reached ({error}). Reports wait {where}.")
             return 0, back_off

@@ -80,6 +80,7 @@ class Sender:
             drop=self.drop,
             counted=self._counted,
             is_on_disk=lambda: self._spools.get("spool") is not None,
+            is_leaving=lambda: self._leaving,
         )
         self._waiting: deque[dict[str, Any]] = deque()
         self._memory: deque[bytes] = deque()
@@ -262,7 +263,7 @@ class Sender:
         runs and their counts it takes none. ``family`` also sends what its children left.
         """
         ends = monotonic() + timeout_s
-        self._leaving = self._delivery.is_leaving = True
+        self._leaving = True
         self._keeper.rest(0.2)
         if not is_finalizing():
             self._settle()
@@ -291,7 +292,7 @@ class Sender:
 
     def close(self) -> None:
         """Let go of the spool's files; what waits in them is sent by the next process."""
-        self._stopping = self._leaving = self._delivery.is_leaving = True
+        self._stopping = self._leaving = True
         self._keeper.rest(0.2)
         self._poster.rest(0.05)
         self._with_spool(lambda spool: spool.close())
@@ -300,7 +301,7 @@ class Sender:
 
     def hush(self) -> None:
         """Let both threads end at the next point where they can, without waiting for that: nothing more is to be done."""
-        self._leaving = self._delivery.is_leaving = True
+        self._leaving = True
         self._keeper.rest(0.0)
         self._poster.rest(0.0)
 
@@ -407,9 +408,9 @@ class Sender:
             self._adopted_s = monotonic()
             self._adopt(spool)
 
-    def _adopt(self, spool: Spool, family: str | None = None) -> int:
+    def _adopt(self, spool: Spool, family: str | None = None) -> None:
         """Take over what processes that are gone left; what they had held when they were killed is in no file yet."""
-        return spool.adopt(family, was_held=self.write_also)
+        spool.adopt(family, was_held=self.write_also)
 
     def _write_down(self, timeout_s: float = -1) -> None:
         """Write what waits in the queue, as far as it waited when this began, to the spool or to memory."""

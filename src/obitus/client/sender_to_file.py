@@ -39,17 +39,15 @@ class FileSender(Sender):
         with self._holding:
             self._adopt(spool)
 
-    def _adopt(self, spool: Spool, family: str | None = None) -> int:
+    def _adopt(self, spool: Spool, family: str | None = None) -> None:
         """Bring what processes that are gone had put down, and not in the file yet, to the file."""
-        in_all, found = 0, 1
+        found = 1
         while found:
             found = spool.adopt(family)
-            in_all += found
             while (batch := spool.peek(BATCH_REPORTS, BATCH_BYTES)).lines:
                 if not self.write_also(batch.lines):
-                    return in_all
+                    return
                 spool.done(batch)
-        return in_all
 
     def _release(self, spool: Spool, path: Path) -> None:
         if self.write_also(spool.line_in(path)):
