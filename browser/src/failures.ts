@@ -8,6 +8,7 @@ import { cut, newId, now, page, quietly, step, type Attributes } from './state';
 const MOST_A_MINUTE = 30;
 const MOST_CHAIN = 8;
 const STACK = 16_000;
+const MOST_IDS = 40;
 
 let count = 0;
 let sinceMs = 0;
@@ -46,7 +47,8 @@ export function record(thrown: unknown, more: { handled?: boolean; by: string; a
 				exceptions,
 				attributes: { ...context(), ...more.attributes },
 				...(run ? ofRun(run) : {}),
-				...drawn()
+				...drawn(),
+				...builtOf(exceptions)
 			});
 			step('failure', `${exceptions[0].type}: ${exceptions[0].message}`, 'ERROR');
 			return id;
@@ -58,6 +60,14 @@ export function record(thrown: unknown, more: { handled?: boolean; by: string; a
 function drawn(): Record<string, unknown> {
 	const found = sketches();
 	return found.length ? { sketches: found } : {};
+}
+
+/** Return the ids of the builds that the stacks name, which what was built says of itself (ECMA-426, debug id): see vite-plugin.js. */
+function builtOf(links: Link[]): Record<string, unknown> {
+	const known = (globalThis as { obitusBuilt?: Map<string, string> }).obitusBuilt;
+	if (!known) return {};
+	const named = [...known].filter(([file]) => links.some(({ stack }) => stack?.includes(`${file}:`)));
+	return named.length ? { debug_ids: Object.fromEntries(named.slice(0, MOST_IDS)) } : {};
 }
 
 /** Met twice, as by a boundary that throws it on, it is one failure. */

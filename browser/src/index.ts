@@ -1,12 +1,14 @@
 /** The client for pages. Nothing is collected or kept before `watch`; `stop` switches it off and forgets. */
 
+import { ofBoundary } from './boundaries';
 import { forgetFailures, record as report } from './failures';
 import { putBack } from './patches';
 import { watchRequests } from './requests';
 import { begin, context, end } from './runs';
 import { forgetSketches } from './sketching';
-import { forget, leave, put, send } from './sending';
+import { flush, forget, leave, put, takeUp } from './sending';
 import { cut, newId, now, page, quietly, step, type Attributes, type Settings, type Severity } from './state';
+import { beginView } from './vitals';
 import { watchPage } from './watching';
 
 export type { Attributes, Settings, Severity };
@@ -20,9 +22,10 @@ export function watch(settings: Partial<Settings> & { key: string }): void {
 			...settings,
 			...(settings.url ? { url: settings.url.replace(/\/+$/, '') } : {})
 		};
-		begin();
+		beginView();
 		watchRequests();
 		watchPage();
+		void takeUp();
 	});
 }
 
@@ -31,9 +34,13 @@ export function record(error: unknown, attributes?: Attributes): string {
 	return report(error, { handled: true, by: 'record', attributes });
 }
 
-/** Report what an error boundary of a framework caught: nobody handled it. */
-export function caught(error: unknown, attributes?: Attributes): string {
-	return report(error, { by: 'boundary', attributes });
+/**
+ * Report what an error boundary of a framework caught: nobody handled it. Give it to the framework as it is; what else a framework
+ * hands over is read as what it is: Svelte `<svelte:boundary onerror={caught}>`, React `createRoot(root, { onCaughtError: caught,
+ * onUncaughtError: caught })`, Vue `app.config.errorHandler = caught`.
+ */
+export function caught(error: unknown, more?: unknown, where?: unknown): string {
+	return report(error, { by: 'boundary', attributes: quietly(() => ofBoundary(more, where)) });
 }
 
 /** Send a message as a log record. */
@@ -85,9 +92,7 @@ export async function run<T>(name: string, act: () => T | Promise<T>): Promise<T
 }
 
 /** Send now what waits; return once the service has answered, or nobody did. */
-export async function flush(): Promise<void> {
-	await send();
-}
+export { flush };
 
 /** Report nothing more, put back what was put in the page's place, and forget what waits. */
 export function stop(): void {

@@ -75,14 +75,21 @@ export function watchRequests(): void {
 					request = [given, { ...options, headers }];
 				});
 				const answer = Reflect.apply(before, this, request) as Promise<Response>;
-				// Beside the page's own promise: what the page does with that stays its own.
-				quietly(() =>
-					answer.then(
-						(found) => void quietly(() => ended(call, found.status)),
-						(error) => void quietly(() => ended(call, 0, error?.name))
-					)
+				// In place of the page's own promise: beside it, a failure that nobody handles would count as handled.
+				return (
+					quietly(() =>
+						answer.then(
+							(found) => {
+								quietly(() => ended(call, found.status));
+								return found;
+							},
+							(error) => {
+								quietly(() => ended(call, 0, error?.name));
+								throw error;
+							}
+						)
+					) ?? answer
 				);
-				return answer;
 			}
 	);
 	const calls = new WeakMap<XMLHttpRequest, Call>();

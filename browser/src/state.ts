@@ -63,6 +63,12 @@ export function quietly<T>(act: () => T): T | undefined {
 	}
 }
 
+/** The page may put its own in the place of `Promise`. */
+const Promised = Promise;
+
+export const promised = <T>(act: (done: (found: T) => void, failed: (why?: unknown) => void) => void): Promise<T> =>
+	new Promised<T>((done, failed) => act(done, failed));
+
 export const now = (): string => new Date().toISOString();
 
 export function cut(text: unknown, most = LONGEST): string {

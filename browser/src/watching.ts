@@ -2,11 +2,13 @@
 
 import { record } from './failures';
 import { nameOf } from './names';
-import { later, listen, patch } from './patches';
-import { begin, end } from './runs';
-import { leave } from './sending';
+import { listen, patch } from './patches';
+import { end } from './runs';
+import { again, leave } from './sending';
 import { afterStep } from './sketching';
 import { cut, page, quietly, step, type Severity } from './state';
+import { beginView, watchVitals } from './vitals';
+import { isOfWorker, watchWorkers } from './workers';
 
 const FIELD = 'input,textarea,select';
 
@@ -16,6 +18,7 @@ export function watchPage(): void {
 
 	on(window, 'error', (event: ErrorEvent) => {
 		if (event.error !== undefined || event.message) {
+			if (isOfWorker(event)) return;
 			// A script of another origin that is not let in says nothing but this.
 			if (!event.error && !event.filename) return step('log', `a script of another origin failed: ${event.message}`, 'ERROR');
 			const at = event.filename ? `    at ${event.filename}:${event.lineno}:${event.colno}` : undefined;
@@ -46,12 +49,13 @@ export function watchPage(): void {
 		if (document.visibilityState === 'hidden') leave();
 	});
 	on(window, 'offline', () => step('page', 'offline', 'WARN'));
-	on(window, 'online', () => step('page', 'online'));
+	on(window, 'online', () => (step('page', 'online'), again()));
 	listen(window, 'pagehide', () => void quietly(() => (end(), leave())));
-	listen(window, 'pageshow', (event) => void quietly(() => (event as PageTransitionEvent).persisted && begin()));
+	listen(window, 'pageshow', (event) => void quietly(() => (event as PageTransitionEvent).persisted && beginView()));
 	watchMoves();
 	watchConsole();
-	watchLong();
+	watchWorkers();
+	watchVitals();
 }
 
 /** Return the role and the name that a person knows a part of the page by. */
@@ -85,7 +89,7 @@ function watchMoves(): void {
 		if (location.pathname === path) return;
 		path = location.pathname;
 		end();
-		begin();
+		beginView();
 		step('page', `moved to ${path}`);
 	};
 	for (const name of ['pushState', 'replaceState'])
@@ -116,17 +120,4 @@ function watchConsole(): void {
 					return Reflect.apply(before, this, given);
 				}
 		);
-}
-
-function watchLong(): void {
-	quietly(() => {
-		const seen = new PerformanceObserver((list) => {
-			quietly(() => {
-				for (const entry of list.getEntries())
-					if (entry.duration > 200) step('page', `the page stood still for ${Math.round(entry.duration)} ms`, 'WARN');
-			});
-		});
-		seen.observe({ entryTypes: ['longtask'] });
-		later(() => seen.disconnect());
-	});
 }

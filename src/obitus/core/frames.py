@@ -28,6 +28,14 @@ _PLATFORM_MODULE = re.compile(
 RELATIONS: Final = ("cause", "context", "member")
 
 
+_SCRIPT: Final = re.compile(r"\.(?:m|c)?[jt]sx?(?:[?#]|$)|\.(?:svelte|vue)$|^(?:https?|webpack)[-:]")
+
+
+def is_script(file: str) -> bool:
+    """Whether a file is one of JavaScript, or of what becomes JavaScript."""
+    return _SCRIPT.search(file) is not None
+
+
 @dataclass(frozen=True, slots=True)
 class Frame:
     """One call: where it stands in the code, and whether that is the app's own code."""

@@ -21,6 +21,9 @@ _COLUMNS: Final = "id, app_id, release, path, name, debug_id, hash, bytes, sourc
 _NAMED: Final = (
     f"SELECT {_COLUMNS} FROM source_maps WHERE app_id = ? AND name = ? AND release IN (?, '') LIMIT {MOST_ALIKE}"  # noqa: S608 - constants
 )
+_WITH_ID: Final = (
+    f"SELECT {_COLUMNS} FROM source_maps WHERE app_id = ? AND debug_id = ? AND debug_id != '' ORDER BY id DESC LIMIT 1"  # noqa: S608 - constants
+)
 _APPS: Final = "SELECT DISTINCT app_id FROM source_maps"
 _HASHES: Final = "SELECT path, hash FROM source_maps WHERE app_id = ? AND release = ?"
 _RELEASES: Final = """
@@ -44,6 +47,11 @@ def apps_with_maps(reader: Reader) -> frozenset[int]:
 def named(reader: Reader, app_id: int, release: str, name: str) -> list[MapRow]:
     """Return the maps of built files of a name, of a release and of none."""
     return reader.all(MapRow, _NAMED, (app_id, name, release))
+
+
+def with_id(reader: Reader, app_id: int, debug_id: str) -> MapRow | None:
+    """Return the map with the id of a build, the latest where there are several; None where there is none."""
+    return reader.first(MapRow, _WITH_ID, (app_id, debug_id))
 
 
 def hashes(reader: Reader, app_id: int, release: str) -> dict[str, bytes]:

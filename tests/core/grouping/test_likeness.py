@@ -85,6 +85,9 @@ TRAITS = st.builds(
     caller_code=st.sampled_from(["", "check(kind)", "check(vessel, 'no vessel')"]),
     helper=st.integers(0, 2),
     message_counts=st.booleans(),
+    build=st.sampled_from(["", "", "fares-BVGWV_pq.js", "fares-DT8LVTiX.js"]),
+    column=st.sampled_from([3, 12, 400]),
+    engine=st.sampled_from(["", "v8", "spidermonkey"]),
 )  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
-from obitus.core.frames import ChainLink, Frame, is_platform
+from obitus.core.frames import ChainLink, Frame, is_platform, is_script
 from obitus.core.grouping.handing import RAISES, handed
 from obitus.core.grouping.messages import runtimes_own, template, words_of
 from obitus.core.grouping.names import COMPREHENSIONS, last_name, plain_function, plain_room, plain_type
@@ -88,10 +88,10 @@ class Fault:
     why_message: str
 
 
-def locate(chain: Sequence[ChainLink], recipe: int = 3) -> Fault:
+def locate(chain: Sequence[ChainLink], recipe: int = 4) -> Fault:
     """Find the fault of a chain that is given from the outermost exception to its root cause.
 
-    ``recipe`` is the version of the recipe whose rules hold: 2 is kept so that the issues it began go on.
+    ``recipe`` is the version of the recipe whose rules hold: earlier ones are kept so that the issues they began go on.
     """
     position, why_link = _root(chain)
     link = chain[position]
@@ -102,6 +102,8 @@ def locate(chain: Sequence[ChainLink], recipe: int = 3) -> Fault:
             if any(frame.own for frame in chain[outer].frames):
                 frames = [*chain[outer].frames, *frames]
                 break
+    if recipe > 3:
+        frames = _without_constructor(link, frames)
     cycle = _cycle(link, frames)
     if cycle:
         site = next((f for f in reversed(frames) if _spot(f) in cycle), frames[-1])
@@ -185,6 +187,19 @@ def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
                 break
             at, why = behind, "the root cause: the outer exception only wraps it"
     return at, why
+
+
+def _without_constructor(link: ChainLink, frames: Sequence[Frame]) -> Sequence[Frame]:
+    """Leave out what made the exception itself: one engine of JavaScript shows its constructor as the innermost call, others do not."""
+    own = plain_type(link.type)
+    end = len(frames)
+    while (
+        end > 1
+        and is_script(frames[end - 1].file)
+        and frames[end - 1].function in (own, f"{own}.constructor", f"new {own}")
+    ):
+        end -= 1
+    return frames[:end]
 
 
 def _shows_code(link: ChainLink) -> bool:

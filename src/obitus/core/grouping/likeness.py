@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from hashlib import blake2b
 from typing import Final, Literal
 
+from obitus.core.grouping.built import NEAR
 from obitus.core.grouping.fault import SLIPS
 from obitus.core.grouping.messages import likeness, words_of
 from obitus.core.grouping.missing import is_produced
@@ -56,6 +57,8 @@ def keys_of(traits: Traits) -> tuple[int, ...]:
         keys.append(_key("name", _family(traits.type), name))
     if is_produced(traits.missing):
         keys.append(_key("missing", traits.missing))
+    if traits.build:
+        keys.append(_key("built", traits.room, traits.function, traits.type, traits.words))
     if traits.raised_in:
         keys.append(_key("raised", traits.type, traits.raised_in))
     return tuple(keys)
@@ -77,6 +80,8 @@ def _compare(one: Traits, other: Traits) -> Verdict:
         return _other_type(one, other, same_spot=same_spot)
     if not one.function or not other.function:
         return _words_only(one, other)
+    if one.build and other.build:
+        return _built(one, other, same_spot=same_spot)
     if one.helper or other.helper:
         return _helpers(one, other, same_spot=same_spot)
     return _one_function(one, other) if same_spot else _moved(one, other)
@@ -116,6 +121,41 @@ def _one_function(one: Traits, other: Traits) -> Verdict:
     return Verdict("perhaps", 0.3 + alike / 10, "the same type in the same function, on another line with other words")
 
 
+def _built(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
+    """Compare where both were built and the source of neither is known."""
+    alike = likeness(one.words, other.words)
+    if not same_spot:
+        told = one.words == other.words and _words_tell(one)
+        return Verdict("perhaps" if told else "apart", 0.3, "the same words in another function of what was built")
+    if one.build == other.build:
+        if (one.line, one.column) == (other.line, other.column):
+            few = min(len(words_of(one.words)), len(words_of(other.words))) < WORDS_THAT_TELL
+            if alike >= ALIKE_ON_ONE_LINE or few:
+                return Verdict("same", 0.95, "the same place of the same build; the words that differ are values")
+            return Verdict("perhaps", 0.5, "the same place of the same build, with other words")
+        near = one.line == other.line and abs((one.column or 0) - (other.column or 0)) <= NEAR
+        if one.words == other.words and near:
+            return Verdict("same", 0.9, "the same words at nearly the same place of the same build: engines count columns in their own ways")  # fmt: skip
+        return Verdict("perhaps" if one.words == other.words else "apart", 0.4, "another place of the same build")
+    shape = _shape_alike(one, other)
+    if one.words == other.words and words_of(one.words):
+        return Verdict(
+            "same", 0.5 + 0.3 * shape, "the same type and words in the same file and function of another build"
+        )
+    if alike >= ALIKE_IN_ONE_FUNCTION and not (runtime_said(one) or runtime_said(other)):
+        return Verdict("same", 0.4 + 0.3 * shape, "the same type and nearly the same words in the same file and function of another build")  # fmt: skip
+    return Verdict("perhaps", 0.3 + alike / 10, "the same type in the same file and function of another build, with other words")  # fmt: skip
+
+
+def _shape_alike(one: Traits, other: Traits) -> float:
+    """Return how alike the nearest callers are, from 0 to 1: as many, and those with the names that no build changes."""
+    mine, others = [spot for spot, _ in one.callers], [spot for spot, _ in other.callers]
+    if not mine and not others:
+        return 1.0
+    same = sum(a == b for a, b in zip(mine, others, strict=False))
+    return same / max(len(mine), len(others))
+
+
 def _one_line_of_code(one: Traits, other: Traits, alike: float) -> Verdict:
     if one.raised_in != other.raised_in:
         if alike >= ALIKE_IN_ONE_FUNCTION:
@@ -133,6 +173,12 @@ def _one_line_of_code(one: Traits, other: Traits, alike: float) -> Verdict:
 
 
 def _other_code(one: Traits, other: Traits, alike: float) -> Verdict:
+    if one.words == other.words and one.engine and other.engine and one.engine != other.engine:
+        return Verdict(
+            "same",
+            0.7,
+            "the same fault in the same function, told by two browsers: each names another part of the expression",
+        )
     close = _code_alike(one.code, other.code)
     if one.type in SLIPS and one.words == other.words:
         return Verdict("same", 0.8, "the same name is missing in the same function")

@@ -37,7 +37,7 @@ _RUNTIMES_OWN = re.compile(
     r"|cannot be cast to|^undefined (?:local variable|method|function)|^uninitialized constant|^Call to (?:a member|undefined|private|protected)"
     r"|^Undefined (?:variable|constant|property|method)|^Class \S+ not found|^Can't (?:call|locate)|^Undefined subroutine"
     r"|^name '\w+' is not defined|^(?:cannot access )?local variable|^No module named|^cannot import name|on a `(?:None|Err)` value|nil pointer|[Ee]xpected \S+ to be of type"
-    r"|^(?:module|type object) '[\w.]+' has no attribute|can't access property|undefined is not an object|null is not an object"
+    r"|^(?:module|type object) '[\w.]+' has no attribute|^JavaScript: |can't access property|undefined is not an object|null is not an object"
 )
 _NUMBERS = re.compile(r"0x[0-9a-fA-F]+|@[0-9a-f]{5,}|\d+")
 _NOT_A_VALUE: Final = re.compile(r"None|null|nil|undefined|NoneType|True|False|true|false", re.ASCII)

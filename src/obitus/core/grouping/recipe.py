@@ -1,8 +1,9 @@
-"""The exact fingerprint, version 3: two failures with the same one are the same fault, without looking further.
+"""The exact fingerprint, version 4: two failures with the same one are the same fault, without looking further.
 
 Counted: the type of the exception that counts, the function of the frame that counts, the code on its line (where it is
 not known, the fixed words of the message and the line), the callers of a helper, and what of a library raised. Left out:
-everything further out, and what wrapped it. ``likeness`` then finds out which fingerprints belong together.
+everything further out, and what wrapped it. Version 4 differs from 3 for what was built and for what JavaScript's engines say, and for
+nothing else: other failures keep the fingerprints of version 3. ``likeness`` then finds out which fingerprints belong together.
 """
 
 from __future__ import annotations
@@ -14,15 +15,16 @@ from functools import cached_property, lru_cache
 from hashlib import blake2b
 from typing import Any, Final
 
-from obitus.core.frames import ChainLink, is_platform
-from obitus.core.grouping import first_recipe
+from obitus.core.frames import ChainLink, Frame, is_platform, is_script
+from obitus.core.grouping import built, first_recipe
+from obitus.core.grouping.engines import in_one_form, is_endless
 from obitus.core.grouping.fault import Fault, locate, spot_of
 from obitus.core.grouping.messages import runtimes_own, template
 from obitus.core.grouping.missing import missing
 from obitus.core.grouping.names import last_name, plain_function, plain_room, plain_type
 from obitus.core.wording import count_of
 
-VERSION: Final = 3
+VERSION: Final = 4
 MOST_MESSAGE: Final = 500
 
 _SPACES = re.compile(r"\s+")
@@ -64,6 +66,12 @@ class Traits:
     message_counts: bool
     missing: str = ""
     """What had no value, as the line or the runtime shows it: a call, an attribute, a name."""
+    build: str = ""
+    """The file as this build calls it, where it was built and its source is not known; '' otherwise."""
+    column: int | None = None
+    """Where in the line of what was built."""
+    engine: str = ""
+    """Which engine of JavaScript wrote the message, where that shows."""
 
     @property
     def spot(self) -> str:
@@ -79,7 +87,7 @@ class Fingerprint:
         self.apart = tuple(apart)
         """Attributes and values that a rule keeps failures apart by."""
         self.fault = locate(chain)
-        self.text = _text(_traits(self.fault, self.fault.helper), self.apart)
+        self.text = _text_of(self.fault, self.apart)
 
     @cached_property
     def traits(self) -> Traits:
@@ -103,20 +111,29 @@ def plain_code(code: str) -> str:
     return _SPACES.sub("", _COMMENT.sub("", code)).replace('"', "'").rstrip(",;")[:300]
 
 
-def _traits(fault: Fault, most_callers: int | None = None) -> Traits:
+def _traits(fault: Fault, most_callers: int | None = None, recipe: int = VERSION) -> Traits:
     link, site = fault.link, fault.site
     kind = plain_type(link.type)
+    message, engine = link.message, ""
+    if recipe > 3 and (site is None or is_script(site.file)):
+        message, engine = in_one_form(link.message)
     if site is None:
-        return Traits(kind, "", "", "", template(link.message), None, False, "", (), "", 0, True)
+        return Traits(kind, "", "", "", template(message), None, False, "", (), "", 0, True)
+    is_built = recipe > 3 and built.is_built(site)
     if fault.cycle:
-        return Traits(kind, "", " ⇄ ".join(fault.cycle)[:1000], "", "", None, fault.in_library, "", (), "", 0, False)
+        if recipe > 3 and is_endless(link.message):
+            kind = "RangeError"
+        cycle = (f"{built.room_of(site)}.{built.name_of(site.function)}",) if is_built else fault.cycle
+        return Traits(kind, "", " ⇄ ".join(cycle)[:1000], "", "", None, fault.in_library, "", (), "", 0, False)
     function = plain_function(site.function)
     room = plain_room(site.module, site.file, function)
+    if is_built:
+        function, room = built.name_of(site.function), built.room_of(site)
     code = plain_code(site.code)
     helper = fault.helper
     callers = fault.callers
     # A caller's line tells in which build a frame of the same file stood: that shows whether lines have drifted.
-    near = tuple([(spot_of(f.module, f.file, f.function), f.line) for f in callers[:most_callers]])
+    near = tuple([(_caller(f, recipe), f.line) for f in callers[:most_callers]])
     raised_in = ""
     if fault.beneath and not fault.in_library:
         inner = fault.beneath[-1]
@@ -126,7 +143,7 @@ def _traits(fault: Fault, most_callers: int | None = None) -> Traits:
         room,
         function,
         code,
-        template(link.message) if link.message else "",
+        template(message) if message else "",
         site.line,
         fault.in_library,
         raised_in,
@@ -135,13 +152,35 @@ def _traits(fault: Fault, most_callers: int | None = None) -> Traits:
         helper,
         fault.message_counts,
         missing(link.message, site.code) if link.message else "",
+        built.build_of(site) if is_built else "",
+        site.column if is_built else None,
+        engine,
     )
+
+
+def _caller(frame: Frame, recipe: int) -> str:
+    if recipe > 3 and built.is_built(frame):
+        return f"{built.room_of(frame)}.{built.name_of(frame.function)}"
+    return spot_of(frame.module, frame.file, frame.function)
 
 
 def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = ()) -> tuple[str, ...]:
     """Return the fingerprints that earlier versions of the recipe gave, the newest first, so that their issues go on."""
-    fault = locate(chain, recipe=2)
-    return _text(_traits(fault, fault.helper), tuple(apart), recipe=2), first_recipe.fingerprint(chain)
+    fault = locate(chain, recipe=3)
+    third = _text(_traits(fault, fault.helper, recipe=3), tuple(apart), recipe=3)
+    before = locate(chain, recipe=2)
+    second = _text(_traits(before, before.helper, recipe=2), tuple(apart), recipe=2)
+    newer = () if third == fingerprint(chain, tuple(apart)).text else (third,)
+    return *newer, second, first_recipe.fingerprint(chain)
+
+
+def _text_of(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
+    """Return the fingerprint: that of version 3 where version 4 has nothing to add."""
+    traits = _traits(fault, fault.helper)
+    if fault.site is not None and not is_script(fault.site.file):
+        return _text(traits, apart, recipe=3)
+    before = _traits(fault, fault.helper, recipe=3)
+    return _text(before, apart, recipe=3) if traits == before else _text(traits, apart)
 
 
 def _text(traits: Traits, apart: tuple[tuple[str, str], ...], recipe: int = VERSION) -> str:
@@ -150,6 +189,8 @@ def _text(traits: Traits, apart: tuple[tuple[str, str], ...], recipe: int = VERS
         said.append(traits.words)
     if not traits.code:
         said.append(str(traits.line))
+    if traits.build:
+        said += [traits.build, str(traits.column)]
     if traits.helper:
         said += [spot for spot, _ in traits.callers[: traits.helper]]
         said.append(traits.caller_code)
@@ -173,6 +214,9 @@ def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tupl
         if traits.code:
             reason = "the code on the line that failed; its number is left out, since it moves with every edit"
             parts.append(Part("code", fault.site.code.strip()[:300], counted=True, reason=reason))
+        elif traits.build:
+            reason = "tells two places apart within one build; another build of the same place is found by what the engine says. Source maps say more: obitus maps add"
+            parts.append(Part("place", f"{traits.build}:{traits.line}:{traits.column}", counted=True, reason=reason))
         elif traits.line is not None:
             reason = "tells two places in one function apart within one build; an issue outlives a change of it"
             parts.append(Part("line", str(traits.line), counted=True, reason=reason))

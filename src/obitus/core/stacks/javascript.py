@@ -25,6 +25,10 @@ _NO_PLACE = re.compile(r"^\s*at async [\w$.]{1,100} \(index \d{1,9}\)(?:,| \{)?\
 _OTHER = re.compile(
     r"^\s*(?P<function>[^@\s()]{0,300}(?:\([^()]{0,100}\))?)@(?P<place>[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
 )
+# A function may be named by a property's key, with spaces in it; then only an address can follow.
+_WITH_SPACES = re.compile(
+    r"^\s*(?P<function>[^@\n]{0,300})@(?P<place>[a-z][a-z-]{1,20}://[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
+)
 _HEADER = re.compile(
     r"(?:^|[\s\]|:-])(?:Uncaught (?:\(in promise\) )?)?(?P<type>[A-Z][\w$]*(?:Error|Exception|Warning|Rejection)|Error)(?: \[\w+\])?(?::\s?(?P<message>.*))?$"
 )
@@ -122,7 +126,7 @@ def _known_frame(text: str) -> Frame | None:
             return None
         name = found["function"] or "<anonymous>"
     else:
-        found = _OTHER.match(cut(text))
+        found = _OTHER.match(cut(text)) or _WITH_SPACES.match(cut(text))
         if found is None:
             return None
         name = found["function"] or "<anonymous>"

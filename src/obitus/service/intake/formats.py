@@ -228,6 +228,9 @@ class FailureReport(_Report):
     trail: Annotated[list[Breadcrumb], Field(max_length=bounds.STEPS)] = Field(default=[], description="Oldest first.")
     trail_left_out: Annotated[int, Field(ge=0)] = Field(default=0, description="Older breadcrumbs that were dropped.")
     sketches: Sketches = Field(default=[], description="What the page looked like before, the oldest first.")
+    debug_ids: Annotated[dict[Medium, Short], Field(max_length=bounds.DEBUG_IDS)] = Field(
+        default={}, description="Ids of builds by the file that ran, as frames name it (ECMA-426, *debug id*)."
+    )
 
 
 class KeptFailure(FailureReport):

@@ -43,7 +43,7 @@ class Shelf:
         self._folder, self._reader = folder / FOLDER, reader
         self._lock = threading.Lock()
         self._open: OrderedDict[tuple[bytes, str], tuple[int, OpenedMap | None]] = OrderedDict()
-        self._found: dict[tuple[int, str, str], MapRow | None] = {}
+        self._found: dict[tuple[int, str, str, str], MapRow | None] = {}
         self._apps: frozenset[int] = frozenset()
         self.changes = 0
         """How often this has looked at what there is."""
@@ -113,7 +113,7 @@ class Shelf:
         """
         if app_id not in self._apps or not content.get("exceptions"):
             return None
-        find = partial(self._map_of, app_id, release)
+        find = partial(self._map_of, app_id, release, content.get("debug_ids") or {})
         links, changed = [], False
         for link in content["exceptions"]:
             try:
@@ -133,23 +133,24 @@ class Shelf:
         found = self.turn_back(app_id, canonical(str(content.get("release") or "")), content)
         return None if found is None else json.dumps(found, ensure_ascii=False).encode()
 
-    def row_of(self, app_id: int, release: str, file: str) -> MapRow | None:
-        """Return the map of a built file, None where there is none."""
-        at = (app_id, release, file)
+    def row_of(self, app_id: int, release: str, file: str, debug_id: str = "") -> MapRow | None:
+        """Return the map of a built file, None where there is none: by the id of its build where that is known, else by release and path."""
+        at = (app_id, release, file, debug_id)
         with self._lock:
             if at in self._found:
                 return self._found[at]
+        row = store.with_id(self._reader, app_id, debug_id) if debug_id else None
         path = built_path(file)
-        rows = store.named(self._reader, app_id, release, path.rpartition("/")[2]) if path else []
-        row = store.best_for(rows, path, release)
+        if row is None and path:
+            row = store.best_for(store.named(self._reader, app_id, release, path.rpartition("/")[2]), path, release)
         with self._lock:
             if len(self._found) >= MOST_FOUND:
                 self._found.clear()
             self._found[at] = row
         return row
 
-    def _map_of(self, app_id: int, release: str, frame: Mapping[str, Any]) -> OpenedMap | None:
-        row = self.row_of(app_id, release, frame["file"])
+    def _map_of(self, app_id: int, release: str, ids: Mapping[str, str], frame: Mapping[str, Any]) -> OpenedMap | None:
+        row = self.row_of(app_id, release, frame["file"], ids.get(frame["file"], "").lower())
         return None if row is None else self._opened(row)
 
     def _opened(self, row: MapRow) -> OpenedMap | None:
