@@ -7,7 +7,7 @@ export default {
 		outDir: resolve(import.meta.dirname, '../src/obitus/service/browser_files'),
 		emptyOutDir: true,
 		sourcemap: false,
-		minify: true,
+		minify: process.env.PLAIN ? false : true,
 		target: 'es2020',
 		lib: {
 			entry: resolve(import.meta.dirname, 'src/index.ts'),

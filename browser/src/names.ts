@@ -22,6 +22,11 @@ export function textOf(element: Element | null | undefined, most: number): strin
 	return text.trim().replace(/\s+/g, ' ').slice(0, most);
 }
 
+/** Return the label of a field. The browser's own list of labels looks at the whole page: it is asked only where a label may stand elsewhere. */
+function labelOf(field: HTMLInputElement): Element | null | undefined {
+	return field.closest('label') ?? (field.id ? field.labels?.[0] : undefined);
+}
+
 /** Return the name that a part of a page is known by: what it is labelled with, else what is read in it. */
 export function nameOf(element: Element, isField: boolean, most: number): string {
 	const field = element as HTMLInputElement;
@@ -30,7 +35,7 @@ export function nameOf(element: Element, isField: boolean, most: number): string
 	const given =
 		element.getAttribute('aria-label') ||
 		(by && textOf(root.getElementById?.(by), most)) ||
-		textOf(field.labels?.[0], most) ||
+		(isField && textOf(labelOf(field), most)) ||
 		element.getAttribute('alt') ||
 		(isField
 			? element.getAttribute('placeholder') || element.getAttribute('name') || element.id

@@ -1,12 +1,14 @@
 /** Requests of the page as steps, with the trace that joins the page's run with those of the services (W3C Trace Context). */
 
 import { patch } from './patches';
-import { sketches } from './sketching';
+import { sketches, STEP_MS } from './sketching';
 import { hex, page, quietly, step, type Attributes, type Severity } from './state';
 
 interface Call {
 	method: string;
 	url: string;
+	/** Whether it gets the page's trace. */
+	isTraced: boolean;
 	span: string;
 	startedMs: number;
 }
@@ -17,15 +19,14 @@ function begin(method: string, address: string): Call | undefined {
 	return {
 		method: method.toUpperCase(),
 		url: url.origin + url.pathname,
+		isTraced: url.origin === location.origin || !!page.settings?.traces?.includes(url.host),
 		span: hex(8),
 		startedMs: performance.now()
 	};
 }
 
 function traced(call: Call): string | undefined {
-	const url = new URL(call.url);
-	const named = page.settings?.traces?.includes(url.host);
-	return page.run && (url.origin === location.origin || named) ? `00-${page.run.trace}-${call.span}-01` : undefined;
+	return page.run && call.isTraced ? `00-${page.run.trace}-${call.span}-01` : undefined;
 }
 
 function ended(call: Call, status: number, why = ''): void {
@@ -33,7 +34,7 @@ function ended(call: Call, status: number, why = ''): void {
 	if (page.run && status >= 400) {
 		if (page.run.outcome === 'ok') page.run.outcome = 'refused';
 		// As it was before the page says what it was told.
-		const seen = sketches();
+		const seen = sketches(STEP_MS);
 		if (seen.length) page.run.sketches = seen;
 	}
 	const attributes: Attributes = {

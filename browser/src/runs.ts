@@ -45,7 +45,7 @@ export function ofRun(run: Run): Record<string, unknown> {
 		trace_id: run.trace,
 		span_id: run.span,
 		run: part(run),
-		trail: run.trail,
+		trail: run.trail.map(({ timeMs, ...step }) => ({ ...step, time: new Date(timeMs).toISOString() })),
 		...(run.leftOut ? { trail_left_out: run.leftOut } : {})
 	};
 }
@@ -83,7 +83,7 @@ export function end(): void {
 			kind: 'run',
 			id: newId(),
 			time: now(),
-			attributes: context(),
+			attributes: { ...context(), ...run.attributes },
 			...ofRun(run),
 			...(run.sketches ? { sketches: run.sketches } : {}),
 			run: { ...part(run, true), kept }

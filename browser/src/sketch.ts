@@ -104,7 +104,7 @@ function stateOf(element: Element, role: string): string[] {
 }
 
 /** Draw what is on the screen now; stops in the middle where that takes longer than it may, and says so. */
-export function draw(mostMs: number): Sketch {
+export function draw(mostMs: number): [Sketch, length: number] {
 	const sketch: Sketch = {
 		time: new Date().toISOString(),
 		title: document.title.slice(0, 100),
@@ -122,7 +122,7 @@ function look(root: Document | ShadowRoot, sketch: Sketch, state: { looked: numb
 		if (
 			++state.looked > MOST_LOOKED_AT ||
 			sketch.boxes.length >= MOST_BOXES ||
-			(state.looked % 50 === 0 && performance.now() > state.ends)
+			(state.looked % 8 === 0 && performance.now() > state.ends)
 		) {
 			sketch.cut = true;
 			return;
@@ -170,10 +170,12 @@ function boxOf(element: Element, role: string, name: string, box: DOMRect): Box 
 	};
 }
 
-function bounded(sketch: Sketch): Sketch {
-	while (sketch.boxes.length && JSON.stringify(sketch).length > MOST_BYTES) {
+function bounded(sketch: Sketch): [Sketch, length: number] {
+	let length = JSON.stringify(sketch).length;
+	while (sketch.boxes.length && length > MOST_BYTES) {
 		sketch.boxes.length = Math.floor(sketch.boxes.length * 0.8);
 		sketch.cut = true;
+		length = JSON.stringify(sketch).length;
 	}
-	return sketch;
+	return [sketch, length];
 }

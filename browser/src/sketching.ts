@@ -5,15 +5,22 @@ import { page, quietly } from './state';
 
 const KEPT_MS = 30_000;
 const MOST_KEPT = 6;
+/** Of all sketches of a report. */
+const MOST_LENGTH = 40_000;
 const NOT_SOONER_MS = 1000;
 /** Time of the main thread that a sketch after a step may take, and one of a failure. */
-const STEP_MS = 2;
+export const STEP_MS = 1.5;
 const FAILURE_MS = 8;
+/** Drawing takes this share of the page's time at most, and so much at once. */
+const SHARE = 0.0015;
+const MOST_SAVED_MS = 20;
 
-let draw: ((mostMs: number) => Sketch) | undefined;
+let draw: ((mostMs: number) => [Sketch, length: number]) | undefined;
 let loading: Promise<void> | undefined;
-let kept: [number, Sketch][] = [];
+let kept: [atMs: number, Sketch, length: number][] = [];
 let lastMs = 0;
+let savedMs = MOST_SAVED_MS;
+let countedMs = 0;
 
 export function forgetSketches(): void {
 	kept = [];
@@ -35,18 +42,30 @@ export function afterStep(): void {
 	if (!page.settings?.sketches || Date.now() - lastMs < NOT_SOONER_MS) return;
 	lastMs = Date.now();
 	const idle = window.requestIdleCallback ?? ((act: () => void) => setTimeout(act, 50));
-	void load()?.then(() => idle(() => void quietly(() => draw && page.run && keep(draw(STEP_MS)))));
+	void load()?.then(() => idle(() => void (page.run && drawNow(STEP_MS))));
 }
 
-function keep(sketch: Sketch): void {
-	kept.push([Date.now(), sketch]);
+/** Draw, where drawing took less than its share of the page's time so far: a page where much goes wrong is not slowed down by that. */
+function drawNow(mostMs: number): void {
+	const began = performance.now();
+	const due = Math.min(MOST_SAVED_MS, savedMs + (began - countedMs) * SHARE);
+	if (!draw || due < mostMs) return;
+	quietly(() => keep(draw!(mostMs)));
+	countedMs = performance.now();
+	savedMs = due - (countedMs - began);
+}
+
+/** Keep a sketch; of those before it as many as a report has room for. */
+function keep([sketch, length]: [Sketch, number]): void {
+	kept.push([Date.now(), sketch, length]);
 	kept = kept.filter(([at]) => Date.now() - at < KEPT_MS).slice(-MOST_KEPT);
+	while (kept.length > 1 && kept.reduce((sum, one) => sum + one[2], 0) > MOST_LENGTH) kept.shift();
 }
 
-/** Return the sketches of the last half minute, with one of now; none where nothing draws yet. */
-export function sketches(): Sketch[] {
+/** Return the sketches of the last half minute, with one of now where there is time for it; none where nothing draws yet. */
+export function sketches(mostMs = FAILURE_MS): Sketch[] {
 	if (!page.settings?.sketches) return [];
 	void load();
-	quietly(() => draw && keep(draw(FAILURE_MS)));
+	drawNow(mostMs);
 	return kept.filter(([at]) => Date.now() - at < KEPT_MS).map(([, sketch]) => sketch);
 }

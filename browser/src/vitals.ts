@@ -82,7 +82,8 @@ export function watchVitals(): void {
 	const ofLoad = (name: string, value: number): void => {
 		if (view === first && value > 0) say(name, value);
 	};
-	observe<PerformanceNavigationTiming>('navigation', (entry) => ofLoad('ttfb', entry.responseStart));
+	const [load] = (quietly(() => performance.getEntriesByType('navigation')) ?? []) as PerformanceNavigationTiming[];
+	if (load) ofLoad('ttfb', load.responseStart);
 	observe('paint', (entry) => entry.name === 'first-contentful-paint' && ofLoad('fcp', entry.startTime));
 	observe('largest-contentful-paint', (entry) => ofLoad('lcp', entry.startTime));
 	observe<Shift>('layout-shift', onShift);

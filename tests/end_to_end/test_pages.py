@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
@@ -13,7 +15,7 @@ from tests import kept
 from tests.conftest import Running, failure, raised_in, until
 from tests.end_to_end.browsing import usable
 from tests.end_to_end.conftest import signed_in
-from tests.end_to_end.ferry_page import FerryPage, served
+from tests.end_to_end.ferry_page import SCRIPT, FerryPage, served
 
 
 @pytest.fixture
@@ -255,7 +257,7 @@ def test_a_sketch_is_bounded_and_masked(running: Running, ferry: FerryPage, key:
     ferry.script = MANY
     page.goto(ferry.url)
     found = page.evaluate(
-        "(async () => { const { draw } = await import(SKETCH); draw(50); const began = performance.now(); const made = draw(8);"
+        "(async () => { const { draw } = await import(SKETCH); draw(50); const began = performance.now(); const [made] = draw(8);"
         " return { made, took: performance.now() - began }; })()".replace(
             "SKETCH", json.dumps(f"{running.url}/sketch.js")
         )
@@ -266,6 +268,114 @@ def test_a_sketch_is_bounded_and_masked(running: Running, ferry: FerryPage, key:
     assert any(box["role"] == "textbox" and box["state"] == ["filled"] for box in boxes) and "mine" not in json.dumps(
         boxes
     )
-    whole = page.evaluate(f"import({json.dumps(f'{running.url}/sketch.js')}).then(({{ draw }}) => draw(2000))")
+    whole = page.evaluate(f"import({json.dumps(f'{running.url}/sketch.js')}).then(({{ draw }}) => draw(2000)[0])")
     assert any(box.get("name") == "Inside" for box in whole["boxes"])
     assert {box.get("name") for box in whole["boxes"]} >= {"Deck", "berth 0"}
+
+
+ODD = """
+const asked = window.fetch;
+window.fetch = function (...given) { document.title = 'patched'; return asked.apply(this, given); };
+Object.freeze(console);
+window.Promise = class Odd { constructor() { throw new Error('no promises today'); } };
+Object.defineProperty(window, 'indexedDB', { get() { throw new DOMException('blocked', 'SecurityError'); } });
+"""
+
+
+def test_a_page_that_puts_its_own_in_the_place_of_the_browser_s(running: Running, ferry: FerryPage, key: str, page: Page) -> None:  # fmt: skip
+    """Its own fetch, a frozen console, another Promise, storage that is blocked: the page works, and what fails in it arrives."""
+    ferry.script = ODD + SCRIPT
+    page.goto(f"{ferry.url}/sailings/4711")
+    page.get_by_role("button", name="Board").click()
+    page.get_by_text("refused").wait_for()
+    page.get_by_role("button", name="Take the surcharge").click()
+    (found,) = failures(running, 1)
+    assert [step["message"].rpartition(" ")[2] for step in found["trail"] if step["kind"] == "http"] == ["422"]
+    assert page.evaluate("document.title") == "patched"
+
+
+def test_what_fails_without_a_network_comes_later(running: Running, ferry: FerryPage, key: str, browser: Browser) -> None:  # fmt: skip
+    """Kept in the browser while there is none, sent by the next view of the page, and then kept no longer; `stop` forgets it too."""
+    context = browser.new_context()
+    first = context.new_page()
+    first.goto(f"{ferry.url}/sailings/4711")
+    context.set_offline(True)
+    first.get_by_role("button", name="Take the surcharge").click()
+    kept_ids = (
+        "new Promise((done) => { const asked = indexedDB.open('obitus'); asked.onsuccess = () => { const store = asked.result.objectStoreNames"
+        ".contains('waiting') && asked.result.transaction('waiting').objectStore('waiting').getAllKeys();"
+        " if (!store) return asked.result.close(), done([]); store.onsuccess = () => (asked.result.close(), done(store.result)); }; })"
+    )
+    until(lambda: first.evaluate(kept_ids))
+    assert not kept.numbers(running.service.records.days, "failure")
+    first.close()
+    context.set_offline(False)
+    second = context.new_page()
+    second.goto(f"{ferry.url}/sailings/4712")
+    (found,) = failures(running, 1)
+    steps = [step["message"] for step in found["trail"]]
+    assert "offline" in steps and found["attributes"]["url.full"].endswith("/4711")
+    until(lambda: not second.evaluate(kept_ids))
+    context.set_offline(True)
+    second.get_by_role("button", name="Take the surcharge").click()
+    until(lambda: second.evaluate(kept_ids))
+    second.evaluate("obitus.stop()")
+    until(lambda: second.evaluate("indexedDB.databases().then((all) => all.length)") == 0)
+    context.close()
+
+
+def test_how_the_page_felt_is_of_its_run(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """When it answered, painted and was there, how far it jumped, how long it took to react: numbers of the view."""
+    ferry.script = SCRIPT + (
+        "byId('break').addEventListener('pointerdown', () => { const until = performance.now() + 120; while (performance.now() < until); });"
+        "setTimeout(() => document.body.prepend(Object.assign(document.createElement('h1'), { textContent: 'Late', style: 'height: 300px' })), 300);"
+    )
+    page.goto(f"{ferry.url}/sailings/4711")
+    page.get_by_role("heading", name="Late").wait_for()
+    page.get_by_role("button", name="Take the surcharge").click()
+    page.wait_for_timeout(300)
+    page.goto("about:blank")
+    until(lambda: kept.numbers(running.service.records.days, "run"))
+    (whole,) = kept.reports(running.service, "run")
+    felt = {name.rpartition(".")[2]: value for name, value in whole["attributes"].items() if "web_vital" in name}
+    assert felt["ttfb"] > 0 and felt["fcp"] >= felt["ttfb"] and felt["lcp"] >= felt["fcp"], felt
+    assert felt["cls"] > 0 and felt["inp"] >= 100, felt
+
+
+def test_a_report_that_is_too_long_is_cut_and_not_lost(running: Running, ferry: FerryPage, key: str, page: Page) -> None:  # fmt: skip
+    """Letters of several bytes, a long trail: older steps go, the failure comes."""
+    page.goto(ferry.url)
+    page.evaluate("for (let n = 0; n < 60; n++) obitus.mark('Φάρος '.repeat(160) + n)")
+    page.get_by_role("button", name="Take the surcharge").click()
+    (found,) = failures(running, 1)
+    marks = [step["message"] for step in found["trail"] if step["kind"] == "mark"]
+    assert 10 < len(marks) < 60 and marks[-1].endswith(("59", "…"))
+
+
+def test_a_clock_that_is_a_year_off_is_corrected(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """The page says what time it thinks it is; what it reports is of now."""
+    page.clock.set_system_time(datetime.now() - timedelta(days=365))
+    page.goto(ferry.url)
+    page.get_by_role("button", name="Take the surcharge").click()
+    (found,) = failures(running, 1)
+    assert abs(datetime.fromisoformat(found["time"]) - datetime.now(UTC)) < timedelta(minutes=5)
+    assert found["clock_skew_ms"] > 360 * 86_400_000
+
+
+def test_frames_and_closed_roots_stay_closed(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """Of a frame there is a box; what a closed shadow root holds is in no sketch and in no step."""
+    ferry.script = SCRIPT + (
+        "const host = document.body.appendChild(document.createElement('p')); const root = host.attachShadow({ mode: 'closed' });"
+        "root.innerHTML = '<button>Secret 4.20</button>'; root.firstChild.addEventListener('click', () => surcharge({}));"
+        "document.body.append(Object.assign(document.createElement('iframe'), { srcdoc: '<p>Inner 4.20</p>', title: 'Map' }));"
+        "setTimeout(() => root.firstChild.click(), 200);"
+    )
+    page.goto(ferry.url)
+    (found,) = failures(running, 1)
+    assert "4.20" not in json.dumps(found)
+
+
+@pytest.mark.parametrize("name", ["browser.js", "obitus.js"])
+def test_the_script_is_small(running: Running, name: str) -> None:
+    """At most 8 KB, compressed; what draws sketches is loaded by itself."""
+    assert len(gzip.compress(running.http.request("GET", f"{running.url}/{name}").data)) <= 8192

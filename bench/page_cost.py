@@ -1,0 +1,112 @@
+"""What the client of pages takes of the main thread: ``python -m bench.page_cost``, measured in Chromium with tracing.
+
+A busy page of 3,000 elements: each 50 ms its person clicks or fills in a field, it asks its service, warns now and then, moves inside itself, and works
+for itself two thirds of the time. The sampling profiler of the trace says which part of the main thread's time lies in the client's scripts or below
+them. Bounds: 1% of the page's time, 2 ms a step on average and in the longest stretch that one step took.
+"""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from pathlib import Path
+from typing import Any, Final
+
+from playwright.sync_api import sync_playwright
+from tests.conftest import start
+from tests.end_to_end.ferry_page import served
+
+CHROMIUM: Final = "/usr/bin/chromium"
+SECONDS: Final = 20
+OURS: Final = ("/browser.js", "/sketch.js")
+HANDED_ON: Final = frozenset({"fetch", "pushState", "replaceState", "open", "send", "warn", "error"})
+"""What of the browser stands below ours where the page asked for it."""
+BUSY: Final = """
+const list = document.body.appendChild(document.createElement('ul'));
+for (let n = 0; n < 500; n++) list.insertAdjacentHTML('beforeend',
+  `<li><label>Berth ${n} <input name="b${n}" value="${n}"></label> <button>Take ${n}</button> <a href="#b${n}">see ${n}</a><p>free</p></li>`);
+const fields = [...list.querySelectorAll('input')], buttons = [...list.querySelectorAll('button')];
+const work = (ms) => { const ends = performance.now() + ms; let sum = 0; while (performance.now() < ends) sum += Math.sqrt(sum + 1); return sum; };
+window.steps = 0;
+window.busy = setInterval(() => {
+  const n = window.steps++;
+  if (n % 2) buttons[n % 500].click();
+  else { fields[n % 500].value += '1'; fields[n % 500].dispatchEvent(new Event('change', { bubbles: true })); }
+  fetch('/boardings', { method: 'POST', body: '{}' }).catch(() => undefined);
+  if (n % 10 === 0) console.warn('tide', n);
+  if (n % 40 === 0) history.pushState({}, '', '/sailings/' + n);
+  work(33);
+}, 50);
+"""
+
+
+def main() -> None:
+    """Print the table."""
+    for sketches in (False, True):
+        ours_ms, total_ms, stretches, steps = _measured(sketches)
+        most = stretches[int(len(stretches) * 0.99)]
+        print(f"{'with' if sketches else 'without'} sketches: {ours_ms:.0f} of {total_ms:.0f} ms, {100 * ours_ms / total_ms:.2f}% (bound 1%)")  # fmt: skip
+        print(
+            f"    {steps} steps: {ours_ms / steps:.3f} ms each, 99 of 100 stretches below {most:.1f} ms (bound 2), the longest {stretches[-1]:.1f} ms"
+        )
+
+
+def _measured(sketches: bool) -> tuple[float, float, list[float], int]:
+    """Return time of ours, of all, and the stretches of ours, in milliseconds; and how many steps were recorded."""
+    with tempfile.TemporaryDirectory() as folder, served() as ferry, sync_playwright() as playwright:
+        thread, running = start(Path(folder) / "data")
+        running.add_app("pierboard")
+        key = running.ask("POST", "/api/apps/pierboard/keys", {"origins": [ferry.url]}).json()["key"]
+        also = " data-sketches" if sketches else ""
+        ferry.head = f'<script src="{running.url}/browser.js" data-key="{key}" data-watch{also}></script>'
+        ferry.script = BUSY
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(ferry.url)
+        page.wait_for_timeout(2000)
+        before = page.evaluate("steps")
+        browser.start_tracing(page=page, categories=["disabled-by-default-v8.cpu_profiler", "v8", "devtools.timeline"])
+        page.wait_for_timeout(SECONDS * 1000)
+        trace = json.loads(browser.stop_tracing())
+        # A click or field, a request, and now and then a warning and a move.
+        steps = round((page.evaluate("steps") - before) * 2.125)
+        browser.close()
+        running.http.clear()
+        thread.stop()
+    return (*_read(trace["traceEvents"]), steps)
+
+
+def _read(events: list[dict[str, Any]]) -> tuple[float, float, list[float]]:
+    """Return time of ours, of all, and the stretches of ours, the shortest first, from the samples of the thread that has most of them."""
+    by_profile: dict[tuple[int, str], list[dict[str, Any]]] = {}
+    for event in events:
+        if event["name"] == "ProfileChunk":
+            by_profile.setdefault((event["pid"], event["id"]), []).append(event["args"]["data"])
+    chunks = max(by_profile.values(), key=lambda all_: sum(len(one.get("timeDeltas", ())) for one in all_))
+    is_ours: dict[int, bool] = {}
+    # Whether a script of the page stands above: then what the browser does below ours is what the page asked for.
+    is_asked: dict[int, bool] = {}
+    ours = total = stretch = 0.0
+    stretches = []
+    for chunk in chunks:
+        profile = chunk.get("cpuProfile", {})
+        for node in profile.get("nodes", ()):
+            url = node["callFrame"].get("url", "")
+            inside = is_ours.get(node.get("parent", -1), False)
+            asked = is_asked.get(node.get("parent", -1), False)
+            is_asked[node["id"]] = asked if url.endswith(OURS) or not url else True
+            handed_on = asked and node["callFrame"]["functionName"] in HANDED_ON
+            is_ours[node["id"]] = url.endswith(OURS) or (inside and not url and not handed_on)
+        for sample, delta in zip(profile.get("samples", ()), chunk.get("timeDeltas", ()), strict=True):
+            total += delta
+            if is_ours[sample]:
+                ours += delta
+                stretch += delta
+            elif stretch:
+                stretches.append(stretch / 1000)
+                stretch = 0.0
+    return ours / 1000, total / 1000, sorted(stretches)
+
+
+if __name__ == "__main__":
+    main()
