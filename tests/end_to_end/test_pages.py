@@ -375,6 +375,17 @@ def test_frames_and_closed_roots_stay_closed(running: Running, ferry: FerryPage,
     assert "4.20" not in json.dumps(found)
 
 
+def test_what_a_browser_reports_by_itself(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """A script that the content policy does not let in: the browser says so, to the address that the policy names."""
+    ferry.policy += f"; report-uri {running.url}/page/browser?key={key}"
+    ferry.script = "document.head.append(Object.assign(document.createElement('script'), { src: 'https://ads.example/x.js?who=p-102' }));"
+    page.goto(f"{ferry.url}/sailings/4711")
+    until(lambda: kept.numbers(running.service.records.days, "log"))
+    (found,) = running.get("/api/records/logs?question=logger%3Dbrowser.content_policy")["records"]
+    assert found["values"]["message"].startswith("content policy: script-src-elem blocked https://ads.example")
+    assert "p-102" not in json.dumps(found)
+
+
 @pytest.mark.parametrize("name", ["browser.js", "obitus.js"])
 def test_the_script_is_small(running: Running, name: str) -> None:
     """At most 8 KB, compressed; what draws sketches is loaded by itself."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from http.client import HTTPConnection
 from typing import Any
 
 import pytest
@@ -134,3 +135,55 @@ def test_the_script_may_be_loaded_by_any_page(running: Running) -> None:
     again = running.http.request("GET", running.url + "/browser.js", headers={"If-None-Match": answer.headers["ETag"]})
     assert (again.status, again.data) == (304, b"")
     assert running.ask("GET", "/health").headers["Cross-Origin-Resource-Policy"] == "same-origin"
+
+
+def test_what_a_browser_reports_by_itself(running: Running) -> None:
+    """A crash is a failure, a request that never arrived a refused run; sent again it is there once. From no other origin, and nothing else."""
+    key = page_key(running)
+    body = [
+        {
+            "type": "crash",
+            "age": 10,
+            "url": f"{PIER}/sailings/4711",
+            "user_agent": "Browser/1.0",
+            "body": {"reason": "oom"},
+        },
+        {
+            "type": "network-error",
+            "age": 10,
+            "url": f"{PIER}/tides",
+            "body": {"type": "dns.unreachable", "method": "GET"},
+        },
+    ]
+
+    def told(given: Any, origin: str = PIER) -> Any:
+        headers = {"Content-Type": "application/reports+json", "Origin": origin}
+        return running.http.request(
+            "POST", f"{running.url}/page/browser?key={key}", body=json.dumps(given), headers=headers
+        )
+
+    asked = running.http.request("OPTIONS", f"{running.url}/page/browser?key={key}", headers={"Origin": PIER})
+    assert asked.status == 204 and asked.headers["Access-Control-Allow-Origin"] == PIER
+    assert [told(body).json()["stored"], told(body).json()["already_there"]] == [3, 3]
+    (issue,) = running.issues()
+    assert (issue["type"], issue["message"]) == ("PageCrash", "the page crashed: it ran out of memory")
+    assert told(body, "https://evil.example").json()["slug"] == "not-this-origin"
+    refused = told({"pass": "p-102"})
+    assert (refused.status, refused.json()["slug"]) == (400, "not-browser-reports")
+    assert told([]).status == 200
+
+
+def test_who_sends_too_much_is_told_before_its_body_is_read(running: Running) -> None:
+    """A body that is announced and never sent costs nothing."""
+    key = page_key(running)
+    allowance = running.service.intake.pages_of_address
+    while not allowance.take("127.0.0.1", 1000):
+        pass
+    connection = HTTPConnection(running.url.removeprefix("http://"), timeout=30)
+    connection.putrequest("POST", f"/page?key={key}")
+    for name, value in (("Origin", PIER), ("Content-Type", "text/plain"), ("Content-Length", "200000")):
+        connection.putheader(name, value)
+    connection.endheaders()
+    answer = connection.getresponse()
+    assert answer.status == 429 and int(answer.headers["Retry-After"]) >= 1
+    connection.close()

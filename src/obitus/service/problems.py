@@ -48,6 +48,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "content-not-supported": (415, "This content type is not supported"),
     "not-otlp": (400, "The body is no OTLP export"),
     "all-refused": (422, "Every line was refused"),
+    "not-browser-reports": (400, "No reports of a browser"),
     "too-busy": (429, "Too much at once"),
     "queue-full": (429, "Too much at once"),
     "disk-full": (507, "The disk is full"),

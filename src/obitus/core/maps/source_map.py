@@ -14,6 +14,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 if TYPE_CHECKING:
+    from obitus.core.maps.scopes import Scopes
     from obitus.core.maps.vlq import Segments
 
 GUARD: Final = b")]}'"
@@ -81,6 +82,7 @@ class SourceMap:
         self.file = _text(map_, "file")
         self.debug_id = _debug_id(map_)
         self._sections: list[_Section] = []
+        self._scopes: list[tuple[int, int, str, Sequence[Any]]] = []
         self._read(map_)
 
     @classmethod
@@ -124,6 +126,29 @@ class SourceMap:
         return Original(
             section.first_source + source, source_line + 1, source_column, said if isinstance(said, str) else None
         )
+
+    def function_at(self, source: int, line: int, column: int) -> str | None:
+        """Return the function around a place of a source, as the map's scopes say it; None where they say nothing of that source.
+
+        Lines count from 1, columns from 0; outside all functions it is ``OUTSIDE``.
+        """
+        for first, scopes in self._functions:
+            if scopes.is_known(source - first):
+                return scopes.at(source - first, line, column) or OUTSIDE
+        return None
+
+    @cached_property
+    def _functions(self) -> list[tuple[int, Scopes]]:
+        found = []
+        for first, sources, text, names in self._scopes:
+            # Loaded by whoever has such maps.
+            from obitus.core.maps.scopes import Scopes, ScopesTrouble
+
+            try:
+                found.append((first, Scopes(text, names, sources)))
+            except ScopesTrouble:
+                continue
+        return found
 
     @cached_property
     def _begins(self) -> list[tuple[int, int]]:
@@ -169,6 +194,8 @@ class SourceMap:
         for one in ignored if isinstance(ignored, list) else ():
             if isinstance(one, int) and 0 <= one < len(sources):
                 self.ignored.add(first + one)
+        if isinstance(map_.get("scopes"), str):
+            self._scopes.append((first, len(sources), map_["scopes"], names))
         self._sections.append(_Section(line, column, mappings.encode("ascii"), names, first, len(sources)))
 
 

@@ -45,6 +45,10 @@ class OpenedMap:
         except MapTrouble:
             return None
 
+    def function_at(self, original: Original) -> str | None:
+        """Return the function around a place, where the map itself says it."""
+        return self._map.function_at(original.source, original.line, original.column)
+
     def path(self, source: int) -> str:
         """Return the path of a source, as people know it: below where it was built, without schemes and steps up."""
         return source_path(self._map.sources[source], self._path)
@@ -112,8 +116,11 @@ def _called(caller: tuple[OpenedMap, Original] | None) -> str:
 
 
 def _turned(frame: Frame, opened: OpenedMap, original: Original, called: str) -> Frame:
-    functions = opened.functions(original.source)
-    if functions is not None and functions.is_known:
+    said = opened.function_at(original)
+    functions = None if said else opened.functions(original.source)
+    if said:
+        name = said
+    elif functions is not None and functions.is_known:
         name = functions.at(original.line, original.column)
     else:
         name = called or (OUTSIDE if frame["function"] in ("", OUTSIDE) else UNKNOWN)

@@ -14,6 +14,14 @@ class Allowance:
         self._rates, self._burst_s, self._most = (bodies_a_second, bytes_a_second), burst_s, most
         self._used: OrderedDict[str, tuple[float, float, float]] = OrderedDict()
 
+    def owed_s(self, who: str) -> float:
+        """Return for how many seconds a sender should wait before its next body, 0 where there is room."""
+        now_s = time.monotonic()
+        bodies, sent, then_s = self._used.get(who, (0.0, 0.0, now_s))
+        passed_s = now_s - then_s
+        owed_s = max(bodies / self._rates[0], sent / self._rates[1]) - passed_s
+        return max(0.0, owed_s - self._burst_s)
+
     def take(self, who: str, size: int) -> float:
         """Count a body; return for how many seconds its sender should wait, 0 where there was room."""
         now_s = time.monotonic()

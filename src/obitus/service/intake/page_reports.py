@@ -1,4 +1,4 @@
-"""``POST /page``: reports of pages in browsers. Their key stands where everybody reads it, so each is asked where it comes from, and bounded.
+"""``POST /page`` and ``/page/browser``: reports of pages in browsers. Their key stands where everybody reads it, so each is asked where it comes from, and bounded.
 
 A page of another origin is let in by the answers to its browser's questions (Fetch standard, *CORS protocol*), for the origins that the key
 is for and for no other. What has no origin is no page. An origin can be forged by anything that is no browser; what that can do is bounded by
@@ -16,6 +16,7 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response
 
 from obitus.core.origins import origin_of
+from obitus.core.standard_reports import NoReports, read
 from obitus.service.intake import formats
 from obitus.service.intake.bodies import gather
 from obitus.service.intake.intake import Intake, TheIntake
@@ -36,6 +37,7 @@ PageKey = Annotated[str, Query(max_length=100, description="The key of the page.
 
 
 @router.options("/page", include_in_schema=False)
+@router.options("/page/browser", include_in_schema=False)
 async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> Response:
     """Tell a browser whether a page may report."""
     _, origin = await _page(request, intake, key)
@@ -75,28 +77,85 @@ async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", c
     return answer
 
 
-async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | None) -> Response:
+@router.post(
+    "/page/browser",
+    summary="Send what a browser reports by itself",
+    response_model=formats.ReportsAnswer,
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "description": "Reports of the W3C Reporting API (crash, content policy, deprecation, intervention, network error), or one of a content policy.",
+            "content": {
+                "application/reports+json": {"schema": {"type": "array", "items": {"type": "object"}}},
+                "application/csp-report": {"schema": {"type": "object"}},
+            },
+        }
+    },
+    responses=described(
+        "no-key", "unknown-key", "revoked-key", "not-this-key", "not-this-origin", "body-too-large", "body-too-slow",
+        "body-cut-off", "not-browser-reports", "all-refused", "too-busy", "queue-full", "store-broken",
+    ),
+)  # fmt: skip
+async def browser_reports(request: Request, intake: TheIntake, key: PageKey = "") -> Response:
+    """Take what a browser found by itself. A page asks for it with `Reporting-Endpoints`, and for network errors with `Report-To` and `NEL`."""
+    known, origin = await _page(request, intake, key)
+    try:
+        answer = await _take(request, intake, known, None, by_browser=True)
+    except Problem as problem:
+        answer = problem.response()
+    answer.headers.update(_allowed(origin))
+    return answer
+
+
+async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | None, *, by_browser: bool = False) -> Response:  # fmt: skip
     limits = replace(
         intake.limits,
         body_bytes=min(BODY_BYTES, intake.limits.body_bytes),
         lines=min(LINES, intake.limits.lines),
     )
     async with intake.gate.entered(key.id) as held:
+        _asked_again_later(intake, key, request)
         raw, problem = await gather(request, limits, held)
         size = sum(map(len, raw))
         wait_s = max(
             intake.pages_of_key.take(str(key.id), size),
-            intake.pages_of_address.take(request.client.host if request.client else "", size),
+            intake.pages_of_address.take(_address(request), size),
         )
         if wait_s:
-            said = "This page, or what sends from its address, reports more than it may. What it keeps comes later."
-            raise Problem("too-busy", said, retry_after_s=min(60, 1 + int(wait_s)))
+            raise _too_much(wait_s)
+        if by_browser:
+            raw = await held.work(_of_browser, raw, intake.clock.now_ms())
         sender = sender_of(key, intake.clock.now_ms(), clock)
         intake.clients.note(key.app, "page", "", intake.clock.now_ms())
         async with held.lane:
             body, outcomes = await body_prepared(intake, held, raw, "", sender)
         verdicts = await take_all(intake, held, body, outcomes, sender)
     return answered(intake, sender, sorted(verdicts, key=lambda verdict: verdict.line), problem or body.problem)
+
+
+def _of_browser(raw: list[bytes], now_ms: int) -> list[bytes]:
+    """Return what a browser reports as lines, one of each report; raises a problem."""
+    try:
+        reports = read(b"".join(raw), now_ms)
+    except NoReports as trouble:
+        raise Problem("not-browser-reports", f"These are no reports of a browser: {trouble}.") from None
+    return [json.dumps(one, ensure_ascii=False).encode() + b"\n" for one in reports]
+
+
+def _asked_again_later(intake: Intake, key: KnownKey, request: Request) -> None:
+    """Refuse who sent more than it may before its body is read; raises a problem."""
+    wait_s = max(intake.pages_of_key.owed_s(str(key.id)), intake.pages_of_address.owed_s(_address(request)))
+    if wait_s:
+        raise _too_much(wait_s)
+
+
+def _too_much(wait_s: float) -> Problem:
+    said = "This page, or what sends from its address, reports more than it may. What it keeps comes later."
+    return Problem("too-busy", said, retry_after_s=min(60, 1 + int(wait_s)))
+
+
+def _address(request: Request) -> str:
+    return request.client.host if request.client else ""
 
 
 async def _page(request: Request, intake: Intake, secret: str) -> tuple[KnownKey, str]:
