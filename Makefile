@@ -14,7 +14,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 INSTALL := $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-get install -y -qq "$$@" >/dev/null' install
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test tested-first quick lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure matrix redis shots demo-reports describe lock wheel chromium clean
+.PHONY: help setup demo test tested-first quick lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure matrix redis shots demo-reports describe lock wheel page-package chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -43,10 +43,16 @@ lint-python: .venv/ready
 	@mkdir -p build; $(BIN)/lint-imports --no-cache --no-logo > build/imports.txt || (cat build/imports.txt; false)
 
 lint-console: $(CONSOLE)
-	@mkdir -p build; cd console && (npm run -s check && npm run -s lint && npx --no-install tsc -p ../browser/tsconfig.json && npx --no-install prettier --config .prettierrc.json --check --log-level warn ../browser/src ../browser/*.ts) > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
+	@mkdir -p build; cd console && (npm run -s check && npm run -s lint && npx --no-install tsc -p ../browser/tsconfig.json && npx --no-install prettier --config .prettierrc.json --check --log-level warn ../browser/src ../browser/*.ts ../browser/*.js) > ../build/console-check.txt 2>&1 || (cat ../build/console-check.txt; false)
 
 console-tests: $(CONSOLE)
 	@mkdir -p build; cd console && npm run -s test > ../build/console-tests.txt 2>&1 || (cat ../build/console-tests.txt; false)
+
+page-package: $(PAGE_CLIENT) ## Build the npm package of the client for pages, in build/
+	@rm -rf build/page-package && mkdir -p build/page-package
+	@cp browser/package.json browser/vite-plugin.js src/obitus/service/browser_files/obitus.js build/page-package/
+	@cd console && npx --no-install tsc -p ../browser/tsconfig.json --noEmit false --declaration --emitDeclarationOnly --outDir ../build/page-package/types
+	@cd build/page-package && npm pack --silent --pack-destination ..
 
 bench-grouping: setup ## Measure how well failures are grouped, on planted faults
 	@$(BIN)/python -m bench.grouping

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -125,3 +126,30 @@ def test_workers_and_parts_that_are_loaded_later(walk: Walk) -> None:
     assert any("/assets/printer-" in file for file in paper["debug_ids"])
     assert inner(paper) == ("src/lib/printer.ts", "sheets")
     assert [len(reports) for reports in kiosk.values()] == [1] * len(kiosk)
+
+
+def test_the_package_is_what_a_bundler_takes(tmp_path: Path) -> None:
+    """Packed, installed without a network, built into a page: with its types, its plugin, and nothing that it needs beside."""
+    root = Path(__file__).parents[2]
+    subprocess.run(["make", "-s", "page-package"], cwd=root, check=True, timeout=300, stdout=subprocess.DEVNULL)
+    (packed,) = (root / "build").glob("obitus-browser-*.tgz")
+    (tmp_path / "package.json").write_text('{"name": "pierboard", "type": "module"}')
+    subprocess.run(
+        ["npm", "install", "--offline", "--no-audit", "--no-fund", "--silent", packed],
+        cwd=tmp_path,
+        check=True,
+        timeout=120,
+    )
+    package = tmp_path / "node_modules" / "obitus-browser"
+    assert {path.name for path in package.iterdir()} == {"obitus.js", "vite-plugin.js", "types", "package.json"}
+    assert "export declare function watch(" in (package / "types" / "index.d.ts").read_text()
+    code = "import { watch, run } from 'obitus-browser'; import { stamped } from 'obitus-browser/vite'; console.log(typeof watch, typeof run, stamped().name);"
+    said = subprocess.run(
+        ["node", "--input-type=module", "-e", code],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
+    assert said.stdout.split() == ["function", "function", "obitus"], said.stderr
