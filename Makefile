@@ -4,7 +4,7 @@ BIN := .venv/bin
 TELEMETRY_JS := tests/service/telemetry_js/node_modules/ready
 CONSOLE := src/obitus/service/console_files/index.html
 PAGE_CLIENT := src/obitus/service/browser_files/browser.js
-PAGE_CLIENT_SOURCES := $(shell find browser/src -type f 2>/dev/null) browser/vite.config.ts browser/vite.sketch.config.ts
+PAGE_CLIENT_SOURCES := $(shell find browser/src -type f 2>/dev/null) browser/vite.config.ts browser/vite.module.config.ts browser/vite.sketch.config.ts
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/svelte.config.js
 # What core and store do by themselves, and how much of them these tests have to run, in percent.
 UNITS := tests/core tests/store -m "not slow"
@@ -77,8 +77,9 @@ bench: setup ## Measure speed, as ratios against floors taken in the same run
 shots: setup chromium ## Take the pictures in docs/screenshots again
 	@$(BIN)/python docs/make_shots.py
 
-demo-reports: .venv/ready ## Record again what the demo's apps report, after a change to them, the story or the client
+demo-reports: setup chromium ## Record again what the demo's apps report, after a change to them, the story or the client
 	@$(BIN)/python -m obitus.demo.recording
+	@$(BIN)/python -m obitus.demo.pier_recording
 
 describe: .venv/ready ## Write the OpenAPI description, the console's types and the generated docs again
 	@$(BIN)/python -m obitus.service.describe .
@@ -103,7 +104,7 @@ chromium:
 	@[ -x /usr/bin/chromium ] || $(INSTALL) chromium
 
 $(PAGE_CLIENT): console/node_modules/ready $(PAGE_CLIENT_SOURCES)
-	@mkdir -p build; cd console && (for one in vite vite.sketch; do npx --no-install vite build --config ../browser/$$one.config.ts --logLevel warn || exit 1; done) > ../build/browser-build.txt 2>&1 || (cat ../build/browser-build.txt; false)
+	@mkdir -p build; cd console && (for one in vite vite.module vite.sketch; do npx --no-install vite build --config ../browser/$$one.config.ts --logLevel warn || exit 1; done) > ../build/browser-build.txt 2>&1 || (cat ../build/browser-build.txt; false)
 
 clean: ## Remove what was built and installed
 	@rm -rf .venv build dist console/node_modules src/obitus/service/console_files src/obitus/service/browser_files

@@ -119,8 +119,19 @@ function link(value: unknown, at?: string): Link {
 	return {
 		type: cut(name, 200) || 'Error',
 		message: cut(message ?? json(value)),
-		...(stack ? { stack: cut(stack, STACK) } : {})
+		...(stack ? { stack: cut(withoutOurs(String(stack)), STACK) } : {})
 	};
+}
+
+/** Leave out where the page's requests and moves run through this script: that is no code of the page. */
+function withoutOurs(stack: string): string {
+	const { script } = page;
+	return script && stack.includes(script)
+		? stack
+				.split('\n')
+				.filter((line) => !line.includes(`${script}:`))
+				.join('\n')
+		: stack;
 }
 
 /** What a getter throws is not passed on. */

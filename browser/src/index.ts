@@ -110,6 +110,7 @@ export function stop(): void {
 export { leave };
 
 const script = typeof document === 'undefined' ? null : (document.currentScript as HTMLScriptElement | null);
+page.script = script?.src;
 const home = quietly(() => (script ? new URL('.', script.src).href.replace(/\/$/, '') : location.origin)) ?? '';
 
 quietly(() => {

@@ -4,7 +4,8 @@ import { put } from './sending';
 import { cut, hex, newId, now, page, type Run } from './state';
 
 const BELOW_MS = [1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000];
-const VALUE = /^(?:\d+|[0-9a-f]{8}-[0-9a-f-]{27}|[0-9a-f]{16,}|(?=.*\d)[\w-]{12,})$/i;
+/** Parts of a path that hold a digit are values, as the service takes them; `v2` is none. */
+const VALUE = /^(?!v\d{1,2}$)(?:\d|(?=.*\d)[\w.~@:+-]{2,}|[0-9a-f-]{8,}|[\w-]{24,}|.*%.*)$/i;
 
 /** Return what a view of a page is a view of: parts of its path that are values are left out. */
 export function entryPoint(path: string): string {

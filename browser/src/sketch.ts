@@ -79,7 +79,11 @@ const ALSO = new Set([
 	'progressbar'
 ]);
 const PARTS = 'p,li,td,button,input,select,textarea,a,h1,h2,h3,[data-obitus-hide]';
+/** What is read in these is read in their parts. */
+const HOLD_OTHERS = new Set(['navigation', 'table', 'dialog', 'alertdialog']);
 const HAVE_TEXT = new Set(['paragraph', 'listitem', 'label', 'cell', 'alert', 'status']);
+
+const labelOf = (element: Element): string => (element.getAttribute('aria-label') ?? '').slice(0, MOST_NAME);
 
 function roleOf(element: Element): string {
 	const given = element.getAttribute('role');
@@ -143,7 +147,7 @@ function add(element: Element, role: string, sketch: Sketch): void {
 	const box = element.getBoundingClientRect();
 	const isSeen = box.width > 1 && box.height > 1 && box.bottom > 0 && box.right > 0 && box.top < innerHeight && box.left < innerWidth;
 	if (!isSeen || (element.checkVisibility && !element.checkVisibility())) return;
-	const name = role === 'hidden' ? '' : nameOf(element, FIELDS.has(role), MOST_NAME);
+	const name = role === 'hidden' ? '' : HOLD_OTHERS.has(role) ? labelOf(element) : nameOf(element, FIELDS.has(role), MOST_NAME);
 	// What has parts of its own is drawn by them.
 	if (HAVE_TEXT.has(role) && (!name || (role !== 'label' && element.querySelector(PARTS)))) return;
 	sketch.boxes.push(boxOf(element, role, name, box));

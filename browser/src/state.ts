@@ -47,6 +47,8 @@ export const page: {
 	settings?: Settings;
 	run?: Run;
 	inside: boolean;
+	/** The address of this script, where it is one of its own. */
+	script?: string;
 	attributes: Attributes;
 } = { inside: false, attributes: {} };
 

@@ -43,7 +43,7 @@ export function watchPage(): void {
 		if (field?.matches?.(FIELD)) step('input', `field ${named(field)}: ${fieldState(field)}`);
 		afterStep();
 	});
-	on(document, 'submit', (event: Event) => step('input', `submit ${named(event.target as Element)}`));
+	on(document, 'submit', (event: Event) => step('input', `submit ${formName(event.target as Element)}`));
 	on(document, 'visibilitychange', () => {
 		step('page', `page ${document.visibilityState}`);
 		if (document.visibilityState === 'hidden') leave();
@@ -56,6 +56,12 @@ export function watchPage(): void {
 	watchConsole();
 	watchWorkers();
 	watchVitals();
+}
+
+/** A form is known by its label, or what the page calls it: what is read in it are its fields. */
+function formName(form: Element): string {
+	const name = ['aria-label', 'name', 'id'].map((one) => form.getAttribute(one)).find(Boolean);
+	return name ? `form “${cut(name, 80)}”` : 'form';
 }
 
 /** Return the role and the name that a person knows a part of the page by. */

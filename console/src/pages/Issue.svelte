@@ -15,8 +15,8 @@
 	import Attributes from '../parts/Attributes.svelte';
 	import HandOver from '../parts/HandOver.svelte';
 	import Known from '../parts/Known.svelte';
-	import PageSketch from '../parts/PageSketch.svelte';
 	import Reproduce from '../parts/Reproduce.svelte';
+	import Seen from '../parts/Seen.svelte';
 	import Since from '../parts/Since.svelte';
 	import Stack from '../parts/Stack.svelte';
 	import StateMark from '../parts/StateMark.svelte';
@@ -35,7 +35,6 @@
 	let ownOnly = $state(true);
 	const failure = $derived(chosenId ? chosen.value : found.value?.latest);
 	const report = $derived(failure?.report ?? undefined);
-	const seen = watch(() => (report?.trace_id ? questions.seen(report.trace_id) : undefined));
 	const story = watch(() => (failure && report ? questions.timeline({ failure: failure.id }) : undefined));
 	const since = watch(() => questions.since(number));
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
@@ -124,19 +123,12 @@
 					<Trail {failure} {report} />
 				{/if}
 
-				{#if seen.value?.sketches.length || report.sketches?.length}
-					<h2 class="section">What the person saw</h2>
-					{#each seen.value?.said ?? [] as said (said)}
-						<p class="border-error-700-300 mb-2 border-l-4 pl-3 font-semibold">{said}</p>
-					{/each}
-					{#if seen.value?.app && seen.value.app !== issue.app}
-						<p class="text-surface-600-400 mb-2 text-sm">On {seen.value.entry_point} of {seen.value.app}, in the same trace.</p>
-					{/if}
-					<PageSketch sketches={report.sketches?.length ? report.sketches : (seen.value?.sketches ?? [])} />
-				{/if}
+				<Seen trace={report.trace_id} app={issue.app} sketches={report.sketches} />
 
-				<h2 class="section">Do it again</h2>
-				{#key chosenId}<Reproduce issue={number} failure={chosenId ?? undefined} request={Boolean(report.request)} />{/key}
+				{#if report.attributes?.['browser.viewport'] === undefined}
+					<h2 class="section">Do it again</h2>
+					{#key chosenId}<Reproduce issue={number} failure={chosenId ?? undefined} request={Boolean(report.request)} />{/key}
+				{/if}
 			{:else}
 				<p role="note" class="border-surface-200-800 border-l-4 pl-3">{failure.gone}</p>
 			{/if}

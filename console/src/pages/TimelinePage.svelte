@@ -5,6 +5,7 @@
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
 	import Loaded from '../parts/Loaded.svelte';
+	import Seen from '../parts/Seen.svelte';
 	import TurningPoint from '../parts/timeline/TurningPoint.svelte';
 	import TimelineView from '../parts/timeline/TimelineView.svelte';
 
@@ -44,6 +45,7 @@
 		{/each}
 	</span>
 </div>
+{#if of.trace}<Seen trace={of.trace} />{/if}
 <Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(value)}
 		{#if of.failure}<div class="mb-4"><TurningPoint failure={of.failure} /></div>{/if}

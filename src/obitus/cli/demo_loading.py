@@ -9,6 +9,7 @@ from datetime import UTC
 from importlib import resources
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlencode
 
 import urllib3
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
@@ -22,7 +23,7 @@ from obitus.core.alerting.conditions import Happens, read_condition
 from obitus.core.alerting.wanted import read_file
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.version import media_type
-from obitus.demo import front, repository
+from obitus.demo import front, pier, repository
 from obitus.demo.receiver import Receiver
 from obitus.demo.recording import lay_out
 from obitus.demo.replaying import batches, starts_at
@@ -156,7 +157,27 @@ class _Story:
                 for choice in CHOICES:
                     if choice.day == day:
                         self._decide(choice)
+            self._show_pier()
             self._write_down()
+
+    def _show_pier(self) -> None:
+        """Send what the page on the pier reported in people's browsers, with sailings behind it; its source maps first."""
+        recorded = pier.read()
+        key = self._post(f"/api/apps/{pier.APP}/keys", {"origins": [pier.ORIGIN]})["key"]
+        url = self._service.settings.url
+        for release, maps in recorded.maps.items():
+            for path, text in maps.items():
+                asked = urlencode({"release": release, "path": path})
+                headers = {"Authorization": f"Bearer {self._token}"}
+                answer = self._http.request(
+                    "POST", f"{url}/api/apps/{pier.APP}/maps?{asked}", headers=headers, body=text.encode()
+                )
+                _loaded(answer, 201)
+        for _, page, service in pier.replayed(recorded, self._start_ms):
+            headers = {"Origin": pier.ORIGIN, "Content-Type": "text/plain"}
+            _loaded(self._http.request("POST", f"{url}/page?key={key}", headers=headers, body=page), 200)
+            if service:
+                self._report("sailings", "production", service)
 
     def _be_told(self, receiver: Receiver) -> None:
         """Keep channels, a target, and the rules over events: those over windows look at times that the story passes over in leaps."""
@@ -227,9 +248,7 @@ class _Story:
             "Content-Type": media_type("demo"),
         }
         answer = self._http.request("POST", f"{self._service.settings.url}/reports", headers=headers, body=body)
-        verdicts = {line["verdict"] for line in answer.json().get("lines", [])}
-        if answer.status != 200 or verdicts - {"stored"}:
-            raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')[:2000]}")
+        _loaded(answer, 200)
 
     def _commit(self) -> None:
         """Make the line's repository, and tell the commits of each release as a pipeline would; without git there are none."""
@@ -291,6 +310,12 @@ class _Story:
         if answer.status >= 300:
             raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')}")
         return answer.json()
+
+
+def _loaded(answer: urllib3.BaseHTTPResponse, status: int) -> None:
+    """Raise CliError where something of the demo was not taken."""
+    if answer.status != status or any(line["verdict"] == "refused" for line in answer.json().get("lines", [])):
+        raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')[:2000]}")
 
 
 def _empty(data: Path) -> None:

@@ -31,7 +31,8 @@ def beside(boxes: Sequence[Mapping[str, Any]], body: Mapping[str, Any], app: str
         if name in sent:
             how = "was empty" if all(value in ("", None) for value in sent[name]) else ""
         else:
-            how = "was missing" if is_of_this_form else ""
+            # A script may leave out a field on purpose, or call it otherwise; a form that the browser sends has all that are filled.
+            how = "was missing" if is_of_this_form and body.get("form") else ""
         if how:
             state = "checked" if "checked" in box["state"] else "filled"
             found.append(f"“{box.get('name') or name}” was {state} on the page; in what {app} received, {name} {how}.")

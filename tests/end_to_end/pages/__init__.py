@@ -45,7 +45,14 @@ def build(place: Path, *, is_changed: bool = False, with_ids: bool = False) -> P
     if is_changed:
         for n, path in enumerate(sorted(source.rglob("*.ts*"))):
             path.write_text(UNRELATED.format(n=n) + path.read_text())
-    words: list[str | Path] = ["node", HERE / "build.mjs", CONSOLE, source, target, *(["ids"] if with_ids else [])]
+    words: list[str | Path] = [
+        "node",
+        CONSOLE.parents[1] / "browser" / "build.mjs",
+        CONSOLE,
+        source,
+        target,
+        *(["ids"] if with_ids else []),
+    ]
     subprocess.run(words, check=True, timeout=300)
     return target
 

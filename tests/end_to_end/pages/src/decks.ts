@@ -1,6 +1,6 @@
 import { createApp, defineComponent, h, nextTick, ref, watch } from "vue";
 import { pierOf } from "./lib/fares";
-import { reporter, stage } from "./lib/stage";
+import { caught, stage } from "./lib/stage";
 
 interface Deck {
   name: string;
@@ -39,7 +39,7 @@ function show(part: ReturnType<typeof defineComponent>, props: Record<string, un
   const place = document.createElement("div");
   document.body.append(place);
   const app = createApp(part, props);
-  app.config.errorHandler = reporter().caught;
+  app.config.errorHandler = caught;
   app.mount(place);
 }
 

@@ -1,5 +1,5 @@
 import { NoBerth, pierOf } from "./lib/fares";
-import { stage } from "./lib/stage";
+import { shown, stage } from "./lib/stage";
 
 function choose(seat: number): void {
   if (seat) throw `seat ${seat} is taken`;
@@ -16,6 +16,7 @@ function clean(pier: string): void {
 let worker: Worker | undefined;
 function ask(turn: number): void {
   worker ??= new Worker(new URL("./lib/seats.ts", import.meta.url), { type: "module" });
+  worker.onerror = shown;
   worker.postMessage({ seats: turn });
 }
 

@@ -1,7 +1,7 @@
 import { Component, useMemo, useReducer, type ReactNode } from "react";
 import { createRoot } from "react-dom/client";
 import { pierOf } from "./lib/fares";
-import { reporter, stage } from "./lib/stage";
+import { caught, stage } from "./lib/stage";
 
 interface Cabin {
   beds: number[];
@@ -11,7 +11,7 @@ interface Cabin {
 class Quiet extends Component<{ children: ReactNode }, { why?: string }> {
   state: { why?: string } = {};
   componentDidCatch(error: unknown, info: unknown): void {
-    reporter().caught(error, info);
+    caught(error, info);
     this.setState({ why: "closed" });
   }
   static getDerivedStateFromError(): object {
@@ -37,7 +37,7 @@ function Night(): ReactNode {
 function show(part: ReactNode): void {
   const place = document.createElement("div");
   document.body.append(place);
-  createRoot(place, { onUncaughtError: reporter().caught, onCaughtError: () => undefined }).render(<Quiet>{part}</Quiet>);
+  createRoot(place, { onUncaughtError: caught, onCaughtError: () => undefined }).render(<Quiet>{part}</Quiet>);
 }
 
 stage("nights", {

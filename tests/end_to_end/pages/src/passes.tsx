@@ -1,7 +1,7 @@
 import { Component, useEffect, useState, type ReactNode } from "react";
 import { createRoot } from "react-dom/client";
 import { pierOf } from "./lib/fares";
-import { reporter, stage } from "./lib/stage";
+import { caught, stage } from "./lib/stage";
 
 interface Pass {
   pier: string;
@@ -35,7 +35,7 @@ function Printer(): ReactNode {
 function show(part: ReactNode): void {
   const place = document.createElement("div");
   document.body.append(place);
-  createRoot(place, { onCaughtError: reporter().caught, onUncaughtError: reporter().caught }).render(part);
+  createRoot(place, { onCaughtError: caught, onUncaughtError: caught }).render(part);
 }
 
 show(<Printer />);

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { reporter } from "./stage";
+  import { caught } from "./stage";
   import Sailing from "./Sailing.svelte";
   let { fault, pier }: { fault: string; pier: string } = $props();
   const lower = (): void => {
@@ -8,7 +8,7 @@
   };
 </script>
 
-<svelte:boundary onerror={reporter().caught}>
+<svelte:boundary onerror={caught}>
   <Sailing {fault} {pier} />
   {#snippet failed()}<p role="alert">This sailing cannot be shown.</p>{/snippet}
 </svelte:boundary>

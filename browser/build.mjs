@@ -1,4 +1,4 @@
-// Builds the pages of this folder as a team would: bundled, minified, with source maps. Arguments: the console's package.json, source, target.
+// Builds pages as a team would: bundled, minified, with source maps; each script of the source folder is one. Arguments: the console's package.json, source, target.
 import { readdirSync } from "node:fs";
 import { createRequire } from "node:module";
 import { dirname } from "node:path";
