@@ -390,3 +390,24 @@ def test_what_a_browser_reports_by_itself(running: Running, ferry: FerryPage, ke
 def test_the_script_is_small(running: Running, name: str) -> None:
     """At most 8 KB, compressed; what draws sketches is loaded by itself."""
     assert len(gzip.compress(running.http.request("GET", f"{running.url}/{name}").data)) <= 8192
+
+
+def test_set_up_turns_when_the_first_page_reports(running: Running, ferry: FerryPage, browser: Browser, page: Page) -> None:  # fmt: skip
+    """From nothing: a key for the page's origin, the lines to paste, and a word when what went wrong in it arrives."""
+    running.add_app("pierboard")
+    with signed_in(browser, running) as console:
+        console.goto(f"{running.url}/set-up")
+        card = console.get_by_role("article", name="pierboard")
+        card.get_by_label("Environment of another key").fill("production")
+        card.get_by_label("What another key for pierboard is for").select_option("page")
+        card.get_by_label("Origins of the pages").fill(ferry.url)
+        card.get_by_role("button", name="Make another key").click()
+        expect(console.get_by_text("Waiting for the first report")).to_be_visible()
+        expect(console.get_by_text("The browser's own console says")).to_be_visible()
+        (tag,) = [
+            text for text in console.locator("pre, code").all_inner_texts() if text.strip().startswith("<script")
+        ][:1]
+        ferry.head = tag.replace(running.service.settings.url, running.url)
+        page.goto(ferry.url)
+        page.get_by_role("button", name="Take the surcharge").click()
+        expect(console.get_by_text("The first report arrived")).to_be_visible()

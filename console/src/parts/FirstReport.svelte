@@ -16,6 +16,7 @@
 
 	let { key }: FirstReportProps = $props();
 	const made = Date.now();
+	const isPage = $derived(!key.settings);
 	const app = watch(() => questions.app(key.app));
 	const since = (time: string | null | undefined) => (time && Date.parse(time) >= made - 2000 ? time : undefined);
 	const arrived = $derived(since(app.value?.last_report));
@@ -39,12 +40,17 @@
 			<p class="text-error-700-300 font-semibold">✕ Something arrived and was refused: {refused.reason}</p>
 		{:else if !arrived && stranger}
 			<p class="text-error-700-300 font-semibold">
-				✕ At {clock(stranger)} a report came with a key that no app has. Is OBITUS_KEY the one above?
+				✕ At {clock(stranger)} a report came with a key that no app has. Is {isPage ? 'data-key in the page' : 'OBITUS_KEY'} the one above?
 			</p>
 		{:else if !arrived}
 			<p class="font-semibold">○ Waiting for the first report … this page changes when the report arrives.</p>
 			<p class="text-surface-600-400 text-sm">
-				Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.
+				{#if isPage}
+					Nothing? The browser's own console says what it did not let through: the script, or where it reports to. A page that nothing goes
+					wrong in reports when it is left.
+				{:else}
+					Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.
+				{/if}
 			</p>
 		{/if}
 	</div>

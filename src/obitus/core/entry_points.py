@@ -7,6 +7,7 @@ from functools import lru_cache
 from urllib.parse import unquote
 
 from obitus.core.bounds import short
+from obitus.core.remembering import remembered
 
 _SEGMENT = re.compile(r"^(?:\d+|[0-9a-fA-F-]{8,}|(?=[^/]*\d)[\w.~@:+-]{2,}|[\w-]{24,}|.*%.*)$")
 _VERSION = re.compile(r"v\d{1,2}")
@@ -23,7 +24,7 @@ _word = lru_cache(maxsize=4096)(_segment)
 """Most segments are words, of which an app has few."""
 
 
-@lru_cache(maxsize=65536)
+@remembered(65536, longest=200)
 def entry_point(method: str, target: str) -> str:
     """Return method and path, with ``{id}`` for segments that hold numbers or look made up."""
     path = target.partition("?")[0].partition("#")[0]

@@ -12,8 +12,9 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import Final, NamedTuple
+
+from obitus.core.remembering import remembered
 
 MOST_PATTERNS: Final = 20_000
 """Different messages, values left out, that are kept at once; beyond, they are put together first."""
@@ -95,7 +96,7 @@ def _take_value(found: list[_Cut], start: int, end: int) -> None:
     found.append(_Cut(VALUE, start, end))
 
 
-@lru_cache(20_000)
+@remembered(20_000)
 def pattern_of(message: str) -> Pattern:
     """Return the words and signs of a message, with ``VALUE`` for what looks like a value; spaces are left out."""
     return tuple(cut.token for cut in _cut(message))

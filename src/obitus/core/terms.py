@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable
-from functools import lru_cache
 from hashlib import blake2b
 from typing import Any, Final
+
+from obitus.core.remembering import remembered
 
 LONGEST_WORD: Final = 60
 MOST_WORDS: Final = 500
@@ -48,7 +49,7 @@ def value_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
 
 
-@lru_cache(20_000)
+@remembered(20_000)
 def term(name: str, value: str) -> str:
     """Return the term of a name and its value: 52 bits of their hash (BLAKE2b), in ten digits and letters behind a ``~``.
 

@@ -8,10 +8,10 @@ tell two places apart; engines count columns of one place a few characters apart
 from __future__ import annotations
 
 import re
-from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import Frame, short_path
+from obitus.core.remembering import remembered
 
 ANONYMOUS: Final = "<anonymous>"
 NEAR: Final = 40
@@ -25,7 +25,7 @@ _SHORTENED: Final = re.compile(r"^[A-Za-z_$][\w$]?$|^[A-Za-z_$](?:\w?[\d$]|[A-Z]
 _DECORATED: Final = re.compile(r"^(?:async |new |get |set |static )+| \[as [^\[\]]*\]$|\([^()]*\)$")
 
 
-@lru_cache(maxsize=8192)
+@remembered(8192)
 def _file(file: str) -> tuple[str, str]:
     """Return the name of a file with its folder, without and with the hash of its build."""
     with_hash = short_path(file.partition("?")[0].partition("#")[0])
@@ -66,7 +66,7 @@ def build_of(frame: Frame) -> str:
     return _file(frame.file)[1]
 
 
-@lru_cache(maxsize=8192)
+@remembered(8192)
 def name_of(function: str) -> str:
     """Return what a function is called in each build: a method, a property; not what the build called it."""
     name = _DECORATED.sub("", function)

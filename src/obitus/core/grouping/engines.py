@@ -7,8 +7,9 @@ variables go, which a build changes.
 from __future__ import annotations
 
 import re
-from functools import lru_cache
 from typing import Final, NamedTuple
+
+from obitus.core.remembering import remembered
 
 PREFIX: Final = "JavaScript: "
 MOST_LOOKED_AT: Final = 600
@@ -148,7 +149,7 @@ _SAID: Final = tuple(
 ) + tuple((re.compile(pattern), said, "") for said, pattern in _BOTH)
 
 
-@lru_cache(maxsize=4096)
+@remembered(4096)
 def in_one_form(message: str) -> Said:
     """Return what any engine would say, or the message as it is where no engine said it."""
     text = message[:MOST_LOOKED_AT]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from functools import lru_cache
 from typing import Final
+
+from obitus.core.remembering import remembered
 
 MOST_LOOKED_AT: Final = 600
 VALUE: Final = "#"
@@ -43,7 +44,7 @@ _NUMBERS = re.compile(r"0x[0-9a-fA-F]+|@[0-9a-f]{5,}|\d+")
 _NOT_A_VALUE: Final = re.compile(r"None|null|nil|undefined|NoneType|True|False|true|false", re.ASCII)
 
 
-@lru_cache(maxsize=4096)
+@remembered(4096)
 def template(message: str) -> str:
     """Return a message with ``#`` in the place of what changes: numbers, ids, quoted values, paths, dates, hosts.
 
@@ -66,7 +67,7 @@ def runtimes_own(message: str) -> bool:
     return _RUNTIMES_OWN.search(message) is not None
 
 
-@lru_cache(maxsize=4096)
+@remembered(4096)
 def words_of(text: str) -> tuple[str, ...]:
     """Return the fixed words of a template, in order, lower case."""
     return tuple(word.lower() for word in _WORDS.findall(text))

@@ -8,8 +8,9 @@ the line itself.
 from __future__ import annotations
 
 import re
-from functools import lru_cache
 from typing import Final
+
+from obitus.core.remembering import remembered
 
 MOST_CODE: Final = 400
 _ATTRIBUTE = re.compile(
@@ -34,7 +35,7 @@ _MAY_GIVE_NOTHING: Final = frozenset(
 )  # fmt: skip
 
 
-@lru_cache(maxsize=4096)
+@remembered(4096)
 def missing(message: str, code: str) -> str:
     """Return what had no value: ``berth_of()`` (a call), ``.columns`` (an attribute), ``berth`` (a name); '' where that is not shown."""
     said = _SAID.search(message[:MOST_CODE])

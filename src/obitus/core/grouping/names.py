@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import short_path
+from obitus.core.remembering import remembered
 
 COMPREHENSIONS: Final = frozenset({"<listcomp>", "<dictcomp>", "<setcomp>", "<genexpr>"})
 """Functions that Python made of comprehensions, until 3.12. They stand inside the function that is meant."""
@@ -32,7 +32,7 @@ _VERSION = re.compile(
 )
 
 
-@lru_cache(maxsize=16384)
+@remembered(16384)
 def plain_function(name: str) -> str:
     """Return a function's name without generated parts: ``lambda$open$3`` is ``open``, ``Object.open`` is ``open``.
 
@@ -52,7 +52,7 @@ def plain_function(name: str) -> str:
     return _COUNTED.sub("", name) or name
 
 
-@lru_cache(maxsize=16384)
+@remembered(16384)
 def plain_room(module: str, file: str, function: str = "") -> str:
     """Return what a function is in, without versions, build hashes and folders that differ from host to host.
 
@@ -69,7 +69,7 @@ def plain_room(module: str, file: str, function: str = "") -> str:
     return folder + slash + (_VERSION.sub("", _HASHED_FILE.sub("", name)) or name)
 
 
-@lru_cache(maxsize=8192)
+@remembered(8192)
 def plain_type(name: str) -> str:
     """Return an exception type's own name, without module, package or outer class."""
     bare = name.partition("`")[0].replace("::", ".").replace("\\", ".").replace("$", ".")

@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cached_property
 from hashlib import blake2b
 from typing import Any, Final
 
@@ -22,6 +22,7 @@ from obitus.core.grouping.fault import Fault, locate, spot_of
 from obitus.core.grouping.messages import runtimes_own, template
 from obitus.core.grouping.missing import missing
 from obitus.core.grouping.names import last_name, plain_function, plain_room, plain_type
+from obitus.core.remembering import remembered
 from obitus.core.wording import count_of
 
 VERSION: Final = 4
@@ -105,7 +106,7 @@ def fingerprint(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = (
     return Fingerprint(chain, apart)
 
 
-@lru_cache(maxsize=8192)
+@remembered(8192)
 def plain_code(code: str) -> str:
     """Return a line of code without what an editor changes: spaces, trailing comments, the kind of quotes."""
     return _SPACES.sub("", _COMMENT.sub("", code)).replace('"', "'").rstrip(",;")[:300]

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
+from obitus.core.remembering import remembered
 from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, Found, cut
 
 MOST_ABOVE: Final = 12
@@ -70,7 +70,7 @@ def read(lines: Sequence[str]) -> Found:
     return found
 
 
-@lru_cache(MOST_KNOWN)
+@remembered(MOST_KNOWN)
 def _frame(text: str) -> Frame | None:
     if "dart" not in text:
         return None

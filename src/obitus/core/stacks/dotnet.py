@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from functools import lru_cache
 from typing import Final, NamedTuple
 
 from obitus.core.frames import ChainLink, Frame
+from obitus.core.remembering import remembered
 from obitus.core.stacks.lines import (
     CUT_OFF,
     MOST_FRAMES,
@@ -94,7 +94,7 @@ def read(lines: Sequence[str]) -> Found:
     return found
 
 
-@lru_cache(MOST_KNOWN)
+@remembered(MOST_KNOWN)
 def _is_ours(text: str) -> bool:
     """Whether a frame is .NET's and not Java's or JavaScript's: these have no blank before ``in``, nor types as arguments."""
     parts = _parts(text)
@@ -150,7 +150,7 @@ def _names(lines: Sequence[str], first: int, frame: int) -> list[tuple[str, str]
     return names or [(CUT_OFF, "")]
 
 
-@lru_cache(MOST_KNOWN)
+@remembered(MOST_KNOWN)
 def _frame(text: str) -> Frame | None:
     parts = _parts(text)
     if parts is None or "." not in parts.whole:

@@ -9,10 +9,10 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
+from obitus.core.remembering import remembered
 from obitus.core.stacks.lines import (
     CUT_OFF,
     MOST_FRAMES,
@@ -124,7 +124,7 @@ def _goes_on(line: str) -> bool:
     return any(pattern.match(line) is not None for pattern in (_FRAME, _MORE, _INNER))
 
 
-@lru_cache(MOST_KNOWN)
+@remembered(MOST_KNOWN)
 def _frame(line: str) -> Frame | None:
     at = _FRAME.match(cut(line))
     if at is None:

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from functools import lru_cache
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
+from obitus.core.remembering import remembered
 from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, Found, begins_with_at, cut, header_above
 
 _V8 = re.compile(
@@ -116,7 +116,7 @@ def _frame(text: str) -> Frame | None:
     return _known_frame(text) if begins_with_at(text) or "@" in text else None
 
 
-@lru_cache(MOST_KNOWN)
+@remembered(MOST_KNOWN)
 def _known_frame(text: str) -> Frame | None:
     if begins_with_at(text):
         # Node opens a bracket behind the last frame where an error holds more, and lists members with commas.

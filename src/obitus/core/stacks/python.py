@@ -10,10 +10,10 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
+from obitus.core.remembering import remembered
 from obitus.core.stacks.lines import BEGINS_ANEW, CUT_OFF, MOST_FRAMES, Found, cut
 
 MOST_MESSAGE_LINES: Final = 200
@@ -169,7 +169,7 @@ def _frames(lines: Sequence[str], start: int, prefix: str) -> tuple[list[Frame],
     return frames + more, i
 
 
-@lru_cache(maxsize=512)
+@remembered(512, longest=8000)
 def _known_frames(body: str) -> tuple[tuple[Frame, ...], int]:
     lines = body.split("\n")
     frames, end = _read_frames(lines, 0, "", MOST_FRAMES)

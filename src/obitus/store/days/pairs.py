@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Mapping
-from functools import lru_cache
 from typing import Any
 
+from obitus.core.remembering import remembered
 from obitus.core.terms import indexed_words, terms_of
 from obitus.store.days.texts import Texts
 
@@ -26,12 +26,12 @@ def pairs_of(attributes: Mapping[str, Any]) -> tuple[tuple[str, bool], ...]:
     return tuple(found)
 
 
-@lru_cache(4096)
+@remembered(4096)
 def _written(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-@lru_cache(8192)
+@remembered(8192)
 def _text_pair(name: str, value: str) -> str:
     return f"{_written(name)}:{json.dumps(value, ensure_ascii=False)}"
 

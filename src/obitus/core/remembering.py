@@ -1,0 +1,27 @@
+"""Remembering what was worked out of texts, without holding on to long ones. Standard library only: the client uses this too."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import lru_cache, wraps
+from typing import TypeVar
+
+Found = TypeVar("Found")
+
+
+def remembered(most: int, longest: int = 400) -> Callable[[Callable[..., Found]], Callable[..., Found]]:
+    """Return a decorator that remembers ``most`` answers, of texts that have ``longest`` characters together at most.
+
+    Who sends chooses how long a text is: thousands of long ones would fill the memory, and long ones hardly ever come again.
+    """
+
+    def around(function: Callable[..., Found]) -> Callable[..., Found]:
+        known = lru_cache(most)(function)
+
+        @wraps(function)
+        def answer(*texts: str) -> Found:
+            return known(*texts) if sum(map(len, texts)) <= longest else function(*texts)
+
+        return answer
+
+    return around
