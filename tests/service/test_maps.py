@@ -202,7 +202,9 @@ def test_maps_outlive_a_restart_and_large_bodies_are_turned_back_too(tmp_path: P
         assert (issue["place"], issue["failures"]) == ("src/fares.ts.Fares.surcharge", 80)
         (path,) = (data / "maps").iterdir()
         path.write_bytes(b"changed")
-        running.service.shelf.close()
+        running.http.clear()
+        thread.stop()
+        thread, running = start(data)
         running.send(key, failure(exceptions=builds[0].stack("fare"), release="3.1.0"))
         assert {one["type"] for one in running.issues()} == {"TypeError", "RangeError"}
     finally:

@@ -37,11 +37,13 @@ class _Map:
 
     path: str
     """Of the built file, below the folder."""
-    data: bytes
+    file: Path
+    hash: str
+    size: int
 
-    @property
-    def hash(self) -> str:
-        return hashlib.sha256(self.data).hexdigest()
+    def read(self, *, without_source: bool) -> bytes:
+        """Return what is sent: one map at a time lies in memory."""
+        return _read(self.file, without_source=without_source)
 
 
 @maps.command("add")
@@ -75,15 +77,16 @@ def add(
         if one.path not in wanted:
             continue
         try:
-            asked.post_packed(f"{here}?{urlencode({'release': release, 'path': one.path})}", gzip.compress(one.data, 6))
+            data = one.read(without_source=without_source)
+            asked.post_packed(f"{here}?{urlencode({'release': release, 'path': one.path})}", gzip.compress(data, 6))
         except (Unreachable, NotAllowed):
             raise
-        except CliError as error:
+        except (CliError, OSError, ValueError) as error:
             troubles.append(f"{one.path}: {error}")
             continue
         sent += 1
         if not as_json:
-            show.say(f"{sent:>5} of {len(wanted)}  {safe(one.path)}  {size(len(one.data))}", show.QUIET)
+            show.say(f"{sent:>5} of {len(wanted)}  {safe(one.path)}  {size(one.size)}", show.QUIET)
     said = asked.post(f"{here}/turn-back", {"release": release})["said"] if sent else ""
     if as_json:
         print_json(
@@ -156,17 +159,22 @@ def _found(folder: Path, without_source: bool) -> tuple[list[_Map], list[str]]:
                 continue
             path = Path(place) / name
             try:
-                data = path.read_bytes()
-                map_ = json.loads(data.partition(b"\n")[2] if data.startswith(b")]}'") else data)
-                if not isinstance(map_, dict) or map_.get("version") != 3:
-                    raise ValueError("no source map of version 3")
-                if without_source:
-                    data = json.dumps(_stripped(map_), ensure_ascii=False, separators=(",", ":")).encode()
+                data = _read(path, without_source=without_source)
             except (OSError, ValueError, RecursionError) as error:
                 troubles.append(f"{path}: left out: {error}")
                 continue
-            found.append(_Map(path.relative_to(folder).as_posix().removesuffix(ENDING), data))
+            built = path.relative_to(folder).as_posix().removesuffix(ENDING)
+            found.append(_Map(built, path, hashlib.sha256(data).hexdigest(), len(data)))
     return found, troubles
+
+
+def _read(path: Path, *, without_source: bool) -> bytes:
+    """Return a map as it is sent; raises OSError, and ValueError for what is none."""
+    data = path.read_bytes()
+    map_ = json.loads(data.partition(b"\n")[2] if data.startswith(b")]}'") else data)
+    if not isinstance(map_, dict) or map_.get("version") != 3:
+        raise ValueError("no source map of version 3")
+    return json.dumps(_stripped(map_), ensure_ascii=False, separators=(",", ":")).encode() if without_source else data
 
 
 def _stripped(map_: dict[str, Any]) -> dict[str, Any]:

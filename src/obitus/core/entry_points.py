@@ -24,7 +24,7 @@ _word = lru_cache(maxsize=4096)(_segment)
 """Most segments are words, of which an app has few."""
 
 
-@remembered(65536, longest=200)
+@remembered(16384, longest=200)
 def entry_point(method: str, target: str) -> str:
     """Return method and path, with ``{id}`` for segments that hold numbers or look made up."""
     path = target.partition("?")[0].partition("#")[0]

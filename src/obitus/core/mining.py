@@ -96,7 +96,7 @@ def _take_value(found: list[_Cut], start: int, end: int) -> None:
     found.append(_Cut(VALUE, start, end))
 
 
-@remembered(20_000)
+@remembered(8000)
 def pattern_of(message: str) -> Pattern:
     """Return the words and signs of a message, with ``VALUE`` for what looks like a value; spaces are left out."""
     return tuple(cut.token for cut in _cut(message))

@@ -49,7 +49,7 @@ def value_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
 
 
-@remembered(20_000)
+@remembered(8000)
 def term(name: str, value: str) -> str:
     """Return the term of a name and its value: 52 bits of their hash (BLAKE2b), in ten digits and letters behind a ``~``.
 

@@ -32,7 +32,7 @@ _VERSION = re.compile(
 )
 
 
-@remembered(16384)
+@remembered(8192)
 def plain_function(name: str) -> str:
     """Return a function's name without generated parts: ``lambda$open$3`` is ``open``, ``Object.open`` is ``open``.
 
@@ -52,7 +52,7 @@ def plain_function(name: str) -> str:
     return _COUNTED.sub("", name) or name
 
 
-@remembered(16384)
+@remembered(8192)
 def plain_room(module: str, file: str, function: str = "") -> str:
     """Return what a function is in, without versions, build hashes and folders that differ from host to host.
 

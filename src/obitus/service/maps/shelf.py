@@ -55,11 +55,6 @@ class Shelf:
         """Whether no app has any map."""
         return not self._apps
 
-    def close(self) -> None:
-        """Let go of the maps that are open; they are opened again when they are asked for."""
-        with self._lock:
-            self._open.clear()
-
     def refresh(self) -> None:
         """Read again which apps have maps, and forget which file has which."""
         apps = store.apps_with_maps(self._reader)
