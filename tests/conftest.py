@@ -128,14 +128,16 @@ def empty_records() -> Path:
     return folder
 
 
-def start(folder: Path, *, limits: Limits | None = None, port: int = 0) -> tuple[InThread, Running]:
+def start(folder: Path, *, limits: Limits | None = None, port: int = 0, console_key: str = "") -> tuple[InThread, Running]:  # fmt: skip
     """Start a service in a thread."""
     if not folder.exists():
         shutil.copytree(empty_records(), folder)
     clock = Clock()
     opened = listen("127.0.0.1", port)
     port = opened.getsockname()[1]
-    service = Parts(Settings(data=folder, port=port, limits=limits or Limits(), clock_ms=clock))
+    service = Parts(
+        Settings(data=folder, port=port, limits=limits or Limits(), console_key=console_key, clock_ms=clock)
+    )
     service.passes.ensure_owner()
     thread = InThread(service, opened)
     thread.start()

@@ -6,13 +6,14 @@ import gzip
 import json
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests import kept
-from tests.conftest import Running, failure, raised_in, until
+from tests.conftest import Running, failure, raised_in, start, until
 from tests.end_to_end.browsing import usable
 from tests.end_to_end.conftest import signed_in
 from tests.end_to_end.ferry_page import SCRIPT, FerryPage, served
@@ -411,3 +412,25 @@ def test_set_up_turns_when_the_first_page_reports(running: Running, ferry: Ferry
         page.goto(ferry.url)
         page.get_by_role("button", name="Take the surcharge").click()
         expect(console.get_by_text("The first report arrived")).to_be_visible()
+
+
+def test_the_console_reports_what_fails_in_it(tmp_path: Path, browser: Browser) -> None:
+    """Where its owner says so, with a key for its own address; its strict policy lets that in as it is."""
+    thread, running = start(tmp_path / "data")
+    running.add_app("console")
+    key = running.ask("POST", "/api/apps/console/keys", {"origins": [running.url]}).json()["key"]
+    port = running.service.settings.port
+    running.http.clear()
+    thread.stop()
+    thread, running = start(tmp_path / "data", port=port, console_key=key)
+    try:
+        with signed_in(browser, running) as page:
+            page.goto(f"{running.url}/issues")
+            page.get_by_role("heading", name="Issues").first.wait_for()
+            page.evaluate("setTimeout(() => { throw new RangeError('no such berth'); })")
+            (found,) = failures(running, 1)
+            assert found["run"]["entry_point"] == "page /issues" and found["exceptions"][0]["type"] == "RangeError"
+            assert any(step["kind"] == "http" and "/api/" in step["message"] for step in found["trail"])
+    finally:
+        running.http.clear()
+        thread.stop()

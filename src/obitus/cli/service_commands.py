@@ -56,6 +56,13 @@ def serve(
         Literal["member", "reader"] | None,
         typer.Option("--openid-joins", help="What somebody becomes who comes by it uninvited; without it, nobody may."),
     ] = None,
+    console_key: Annotated[
+        str,
+        typer.Option(
+            "--console-key",
+            help="Key for pages of this service's own address: the console reports what goes wrong in it.",
+        ),
+    ] = "",
 ) -> None:
     """Run the service. The first start prints a sign-in link that works once."""
     from obitus.cli import serving
@@ -74,6 +81,7 @@ def serve(
         password_file=password_file,
         plain_http=plain_http,
         openid=openid,
+        console_key=console_key,
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
@@ -46,6 +47,7 @@ def serve(
     password_file: Path | None,
     plain_http: bool,
     openid: OpenIdOrder | None,
+    console_key: str,
 ) -> None:
     """Run the service until it is told to stop."""
     try:
@@ -70,7 +72,14 @@ def serve(
         raise CliError(f"cannot listen on {host}:{port}: {error.strerror}. Choose another --port.") from error
     real_port = opened.getsockname()[1]
     try:
-        settings = Settings(data=data, host=host, port=real_port, public_url=public_url, openid=_openid(openid))
+        settings = Settings(
+            data=data,
+            host=host,
+            port=real_port,
+            public_url=public_url,
+            openid=_openid(openid),
+            console_key=_console_key(console_key),
+        )
         service = Parts(settings)
     except (StoreError, OSError, sqlite3.Error) as error:
         opened.close()
@@ -94,6 +103,15 @@ def serve(
     finally:
         service.close()
         opened.close()
+
+
+def _console_key(key: str) -> str:
+    """Return the key that the console reports with; raises UsageTrouble where it is none for pages."""
+    if key and not re.fullmatch(r"opage_[\w-]{8,100}", key):
+        raise UsageTrouble(
+            "--console-key is a key for pages (opage_…) of this service's own address: obitus app key APP --page ADDRESS"
+        )
+    return key
 
 
 def _openid(order: OpenIdOrder | None) -> OpenId | None:

@@ -114,6 +114,8 @@ class Settings:
     openid: OpenId | None = None
     tls: ssl.SSLContext | None = None
     """What certificates of mail servers, webhooks and collectors are checked by; None for the system's own."""
+    console_key: str = ""
+    """A key for pages, where the console itself reports what goes wrong in it; '' where it does not."""
     clock_ms: Callable[[], int] = system_clock_ms
     """What time it is; another clock is given by tests and the demo."""
 

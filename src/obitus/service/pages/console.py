@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import html
 from importlib import resources
 from pathlib import Path
 from typing import Final
 
 from fastapi import APIRouter
-from fastapi.responses import FileResponse, PlainTextResponse, Response
+from fastapi.responses import FileResponse, HTMLResponse, PlainTextResponse, Response
 
+from obitus.core.version import VERSION
+from obitus.service.given import TheSettings
 from obitus.service.problems import Problem
 
 MOST_NAME: Final = 200
@@ -55,9 +58,13 @@ def asset(name: str) -> Response:
 @router.get("/compare/{rest:path}")
 @router.get("/set-up")
 @router.get("/set-up/{rest:path}")
-def page(rest: str = "") -> Response:
+def page(settings: TheSettings, rest: str = "") -> Response:
     """Return the console, which draws whatever page the address names."""
     index = files() / "index.html"
     if not index.is_file():
         return PlainTextResponse("The console is not built. Run `make setup`, then reload.", status_code=503)
+    if settings.console_key:
+        tag = f'<script src="/browser.js" data-key="{html.escape(settings.console_key)}" data-release="{VERSION}" data-watch></script>'
+        watched = index.read_text("utf-8").replace("<head>", f"<head>\n\t\t{tag}", 1)
+        return HTMLResponse(watched, headers={"Cache-Control": "no-cache"})
     return FileResponse(index, media_type="text/html", headers={"Cache-Control": "no-cache"})
