@@ -11,7 +11,7 @@ from bisect import bisect_left
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from statistics import median
+from statistics import median, median_high, median_low
 from typing import Final
 
 from obitus.core.alerting.conditions import Measured, amount_said
@@ -223,6 +223,16 @@ def _beside_usual(
         shown * condition.limit if condition.is_over else shown / condition.limit,
         f"{_was_usual(condition, value, shown, values)}{factor}; by chance {chance_said(chance)}.",
     )
+
+
+def stands_out(condition: Measured, amount: Amount, earlier: Sequence[Amount]) -> bool:
+    """Whether an amount is beyond the middle of earlier ones by a condition's factor: only then it may be more, or less, than usual."""
+    value = value_of(condition, amount)
+    values = [found for one in earlier if (found := value_of(condition, one)) is not None]
+    if value is None or not values:
+        return False
+    # Where half of them stood out, the middle is that of the others.
+    return value >= condition.limit * median_low(values) if condition.is_over else value * condition.limit <= median_high(values)  # fmt: skip
 
 
 def _chance(condition: Measured, before: int, exposed_before: int, now: int, exposed: int, unlike: float) -> float:

@@ -18,6 +18,7 @@ from obitus.core.alerting.amounts import (
     in_all,
     is_weekend,
     judge,
+    stands_out,
 )
 from obitus.core.alerting.conditions import Measured, Silent
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
@@ -84,13 +85,46 @@ def beside_usual(condition: Measured, hours: Slots, now_ms: int, since_ms: int, 
     """Judge the last windows of whole hours by what was usual, from amounts by the hour; the first that holds counts, else the last."""
     judged = Judged(False, None, None, "")
     for from_ms, to_ms in usual_windows(condition, now_ms):
-        earlier = [_between(condition, hours, *window) for window in earlier_windows(to_ms, to_ms - from_ms, since_ms)]
-        differs = partial(_differs, condition, hours, from_ms, to_ms, since_ms)
-        found = judge(condition, _between(condition, hours, from_ms, to_ms), earlier, groups, differs)
+        found = _beside_earlier(condition, hours, from_ms, to_ms, since_ms, groups)
         judged = Judged(found.holds, found.value, found.limit, found.reason, (from_ms, min(to_ms, now_ms)))
         if judged.holds:
             break
     return judged
+
+
+def _beside_earlier(condition: Measured, hours: Slots, from_ms: int, to_ms: int, since_ms: int, groups: int) -> Judged:
+    """Judge a window by what was usual, once more without the earlier windows that the rule itself would have fired at.
+
+    What stood out does not say what is usual, unless that is what happens more often than not.
+    """
+    amount = _between(condition, hours, from_ms, to_ms)
+    windows = earlier_windows(to_ms, to_ms - from_ms, since_ms)
+    differs = partial(_differs, condition, hours, from_ms, to_ms, since_ms)
+    earlier = [_between(condition, hours, *window) for window in windows]
+    found = judge(condition, amount, earlier, groups, differs)
+    if found.holds or not stands_out(condition, amount, earlier):
+        return found
+    alike = [
+        one
+        for window, one in zip(windows, earlier, strict=True)
+        if not _stood_out(condition, hours, window, one, since_ms, groups)
+    ]
+    if len(alike) == len(earlier) or 2 * len(alike) < len(earlier):
+        return found
+    return judge(condition, amount, alike, groups, differs)
+
+
+def _stood_out(
+    condition: Measured, hours: Slots, window: tuple[int, int], amount: Amount, since_ms: int, groups: int
+) -> bool:
+    """Whether the rule would have fired at an earlier window."""
+    from_ms, to_ms = window
+    earlier = [_between(condition, hours, *one) for one in earlier_windows(to_ms, to_ms - from_ms, since_ms)]
+    if not stands_out(condition, amount, earlier):
+        return False
+    return judge(
+        condition, amount, earlier, groups, partial(_differs, condition, hours, from_ms, to_ms, since_ms)
+    ).holds
 
 
 def _differs(condition: Measured, hours: Slots, from_ms: int, to_ms: int, since_ms: int) -> float:

@@ -337,13 +337,22 @@ def _beside_usual(
 ) -> dict[Key, Judged]:
     # Of a time from which nothing was ever reported nothing is usual.
     first_ms = records.reader.value(int, _FIRST)
-    counted_since_ms = max(first_ms, 0 if rule is None or since_ms is None else since_ms)
+    # Hours are kept for five weeks.
+    counted_since_ms = max(
+        first_ms, 0 if rule is None or since_ms is None else since_ms, now_ms - counting.HOURS_KEPT_MS + DAY_MS
+    )
     windows = usual_windows(condition, now_ms)
     earlier = [
         one for start_ms, end_ms in windows for one in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
     ]
+    # What was usual then, for those of them that may have stood out themselves.
+    before = [
+        one for start_ms, end_ms in earlier for one in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
+    ]
     wanted = {
-        hour for start_ms, end_ms in (*windows, *earlier) for hour in range(start_ms // HOUR_MS, end_ms // HOUR_MS)
+        hour
+        for start_ms, end_ms in (*windows, *earlier, *before)
+        for hour in range(start_ms // HOUR_MS, end_ms // HOUR_MS)
     }
     hours = amounts_in(records, condition, rule, names, sorted(wanted), HOUR_MS)
     return {
