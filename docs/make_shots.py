@@ -96,12 +96,14 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     page.get_by_role("heading", name="Where", exact=True).wait_for()
     page.wait_for_timeout(300)
     _take(page, "issue", only)
-    page.goto(f"{base}/issues?window=14d")
-    page.get_by_role("link", name=re.compile("manifests.field")).first.click()
-    page.get_by_role("button", name=re.compile("Merge with")).first.click()
-    page.get_by_text("would go to issue").scroll_into_view_if_needed()
+    asked = "/api/records/runs?window=14d&question=outcome%3Drefused+browser.viewport~x"
+    trace = page.evaluate(
+        "asked => fetch(asked).then((answer) => answer.json()).then((found) => found.records[0].values.trace_id)", asked
+    )
+    page.goto(f"{base}/trace/{trace}")
+    page.get_by_role("group", name="What the person saw").wait_for()
     page.wait_for_timeout(300)
-    _take(page, "correcting", only)
+    _take(page, "seen", only)
     page.goto(f"{base}/issues?window=14d")
     page.get_by_role("link", name=re.compile("FareUnknown")).first.click()
     page.get_by_role("button", name="The call, as a test that fails until it is fixed").click()

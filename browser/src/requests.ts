@@ -52,6 +52,18 @@ function ended(call: Call, status: number, why = ''): void {
 	);
 }
 
+/** Return the headers of a request with the trace in them, where they do not have one. Plain ones stay plain: that is what costs least. */
+function withParent(given: RequestInfo | URL, own: HeadersInit | undefined, parent: string): HeadersInit {
+	if (!(given instanceof Request) && (!own || Object.getPrototypeOf(own) === Object.prototype)) {
+		const named = own as Record<string, string> | undefined;
+		const has = named && Object.keys(named).some((one) => one.toLowerCase() === 'traceparent');
+		return has ? named : { ...named, traceparent: parent };
+	}
+	const headers = new Headers(own ?? (given instanceof Request ? given.headers : undefined));
+	if (!headers.has('traceparent')) headers.set('traceparent', parent);
+	return headers;
+}
+
 export function watchRequests(): void {
 	patch(
 		window,
@@ -71,9 +83,7 @@ export function watchRequests(): void {
 				quietly(() => {
 					const parent = traced(call);
 					if (!parent) return;
-					const headers = new Headers(options?.headers ?? (given instanceof Request ? given.headers : undefined));
-					if (!headers.has('traceparent')) headers.set('traceparent', parent);
-					request = [given, { ...options, headers }];
+					request = [given, { ...options, headers: withParent(given, options?.headers, parent) }];
 				});
 				const answer = Reflect.apply(before, this, request) as Promise<Response>;
 				// In place of the page's own promise: beside it, a failure that nobody handles would count as handled.

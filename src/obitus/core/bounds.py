@@ -29,7 +29,7 @@ SOURCE_LINES: Final = 20
 STACK: Final = 32_768
 BOXES: Final = 200
 SKETCHES: Final = 8
-DEBUG_IDS: Final = 60
+DEBUG_IDS: Final = 48
 """Lines before or after the line of a frame."""
 LOCALS: Final = 200
 CALL_PARTS: Final = 20
