@@ -4,7 +4,7 @@ BIN := .venv/bin
 TELEMETRY_JS := tests/service/telemetry_js/node_modules/ready
 CONSOLE := src/obitus/service/console_files/index.html
 PAGE_CLIENT := src/obitus/service/browser_files/browser.js
-PAGE_CLIENT_SOURCES := $(shell find browser/src -type f 2>/dev/null) browser/vite.config.ts browser/vite.module.config.ts browser/vite.sketch.config.ts
+PAGE_CLIENT_SOURCES := $(shell find browser/src -type f 2>/dev/null) $(wildcard browser/*.config.ts)
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/svelte.config.js
 # What core and store do by themselves, and how much of them these tests have to run, in percent.
 UNITS := tests/core tests/store -m "not slow"

@@ -1,6 +1,6 @@
 """Failures of pages in real browsers, grouped: ``python -m bench.pages`` prints B-cubed F1 with source maps and without.
 
-Fourteen pages with planted faults (``tests/end_to_end/pages``), two builds of them with unrelated changes between, each fault met three times with other
+Seventeen pages with planted faults (``tests/end_to_end/pages``), two builds of them with unrelated changes between, each fault met three times with other
 values, in Chromium and, where Debian's Firefox is there, in Firefox. Bounds: 0.97 with maps, 0.85 without.
 """
 

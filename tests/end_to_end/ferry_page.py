@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
+
+from tests.end_to_end.on_loopback import on_loopback
 
 PAGE = """<!doctype html>
 <html lang="en"><head><title>Boarding</title>
@@ -82,14 +83,5 @@ def served() -> Iterator[FerryPage]:
         def log_message(self, *_: object) -> None:
             """Say nothing."""
 
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    server.daemon_threads = True
-    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    found.url = f"http://127.0.0.1:{server.server_port}"
-    try:
+    with on_loopback(Handler) as found.url:
         yield found
-    finally:
-        server.shutdown()
-        server.server_close()
-        thread.join()

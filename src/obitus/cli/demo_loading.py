@@ -314,7 +314,7 @@ class _Story:
 
 def _loaded(answer: urllib3.BaseHTTPResponse, status: int) -> None:
     """Raise CliError where something of the demo was not taken."""
-    if answer.status != status or any(line["verdict"] == "refused" for line in answer.json().get("lines", [])):
+    if answer.status != status or any(line["verdict"] != "stored" for line in answer.json().get("lines", [])):
         raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')[:2000]}")
 
 

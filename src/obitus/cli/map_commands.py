@@ -18,6 +18,7 @@ from obitus.cli.api import Api, api, app_meant, pipeline
 from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.errors import CliError, NotAllowed, Unreachable, UsageTrouble
 from obitus.cli.safe import safe
+from obitus.core.maps.source_map import GUARD
 from obitus.core.wording import count_of, minute_of, size
 
 MAPS_A_REQUEST: Final = 500
@@ -171,7 +172,7 @@ def _found(folder: Path, without_source: bool) -> tuple[list[_Map], list[str]]:
 def _read(path: Path, *, without_source: bool) -> bytes:
     """Return a map as it is sent; raises OSError, and ValueError for what is none."""
     data = path.read_bytes()
-    map_ = json.loads(data.partition(b"\n")[2] if data.startswith(b")]}'") else data)
+    map_ = json.loads(data.partition(b"\n")[2] if data.startswith(GUARD) else data)
     if not isinstance(map_, dict) or map_.get("version") != 3:
         raise ValueError("no source map of version 3")
     return json.dumps(_stripped(map_), ensure_ascii=False, separators=(",", ":")).encode() if without_source else data

@@ -12,6 +12,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Final
 from urllib.parse import urlsplit
 
+from obitus.core.bounds import DURATIONS_MS
 from obitus.core.clock import to_text
 from obitus.core.entry_points import entry_point
 from obitus.core.ids import derived_id
@@ -23,7 +24,6 @@ MOST_AGE_MS: Final = 7 * 86_400_000
 MOST_WEIGHT: Final = 1000
 _SAME_MS: Final = 2000
 """Sent again, a report is as old as it says to within this time."""
-_BUCKETS: Final = (1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000)
 _CRASHES: Final = {"oom": "it ran out of memory", "unresponsive": "it did not respond any more"}
 _LOGS: Final = {
     "csp-violation": "browser.content_policy", "deprecation": "browser.deprecation", "intervention": "browser.intervention",
@@ -114,7 +114,7 @@ def _of_network(body: Mapping[str, Any], url: str, attributes: dict[str, Any], r
     fraction = _number(body, "sampling_fraction")
     runs = min(MOST_WEIGHT, max(1, round(1 / fraction))) if 0 < fraction <= 1 else 1
     took = _number(body, "elapsed_time")
-    below = next((one for one in _BUCKETS if took < one), None)
+    below = next((one for one in DURATIONS_MS if took < one), None)
     is_fine = kind == "ok" or (kind == "http.error" and status < 400)
     tally = report(
         "tally", entry_point=entry_point(method, url), outcome="ok" if is_fine else "refused", runs=runs,

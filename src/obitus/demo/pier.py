@@ -15,6 +15,7 @@ from typing import Any, Final
 
 import zstandard
 
+from obitus.core.clock import HOUR_MS
 from obitus.demo.replaying import moved
 
 ORIGIN: Final = "https://pier.skerry.example"
@@ -80,5 +81,5 @@ def read(file: Path = FILE) -> Recorded:
 def replayed(recorded: Recorded, start_ms: int) -> Iterator[tuple[View, bytes, bytes]]:
     """Return what each view reports in a story that begins at a moment: the lines of the page, and those of sailings."""
     for view, (began_ms, page, service) in zip(VIEWS, recorded.views, strict=True):
-        by_ms = start_ms + int(view.hour * 3_600_000) - began_ms
+        by_ms = start_ms + int(view.hour * HOUR_MS) - began_ms
         yield view, moved(page.encode(), by_ms), moved(service.encode(), by_ms)

@@ -13,9 +13,11 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from typing import Final
+
+from tests.end_to_end.on_loopback import on_loopback
 
 HERE: Final = Path(__file__).parent
 CONSOLE: Final = HERE.parents[2] / "console" / "package.json"
@@ -114,17 +116,8 @@ def served(folder: Path) -> Iterator[Served]:
         def log_message(self, *_: object) -> None:
             """Say nothing."""
 
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    server.daemon_threads = True
-    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    found.url = f"http://127.0.0.1:{server.server_port}"
-    try:
+    with on_loopback(Handler) as found.url:
         yield found
-    finally:
-        server.shutdown()
-        server.server_close()
-        thread.join()
 
 
 def _next(pages: Served, at: int, turns: str) -> str:

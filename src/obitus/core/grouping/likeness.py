@@ -125,8 +125,10 @@ def _built(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
     """Compare where both were built and the source of neither is known."""
     alike = likeness(one.words, other.words)
     if not same_spot:
-        told = one.words == other.words and _words_tell(one)
-        return Verdict("perhaps" if told else "apart", 0.3, "the same words in another function of what was built")
+        same_words = one.words == other.words and _words_tell(one)
+        return Verdict(
+            "perhaps" if same_words else "apart", 0.3, "the same words in another function of what was built"
+        )
     if one.build == other.build:
         if (one.line, one.column) == (other.line, other.column):
             few = min(len(words_of(one.words)), len(words_of(other.words))) < WORDS_THAT_TELL
@@ -177,7 +179,7 @@ def _other_code(one: Traits, other: Traits, alike: float) -> Verdict:
         return Verdict(
             "same",
             0.7,
-            "the same fault in the same function, told by two browsers: each names another part of the expression",
+            "the same fault in the same function, reported by two browsers: each names another part of the expression",
         )
     close = _code_alike(one.code, other.code)
     if one.type in SLIPS and one.words == other.words:

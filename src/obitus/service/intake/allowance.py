@@ -16,26 +16,30 @@ class Allowance:
 
     def owed_s(self, who: str) -> float:
         """Return for how many seconds a sender should wait before its next body, 0 where there is room."""
-        now_s = time.monotonic()
-        bodies, sent, then_s = self._used.get(who, (0.0, 0.0, now_s))
-        passed_s = now_s - then_s
-        owed_s = max(bodies / self._rates[0], sent / self._rates[1]) - passed_s
-        return max(0.0, owed_s - self._burst_s)
+        return max(0.0, self._behind_s(*self._used_by(who, time.monotonic())) - self._burst_s)
 
     def take(self, who: str, size: int) -> float:
         """Count a body; return for how many seconds its sender should wait, 0 where there was room."""
         now_s = time.monotonic()
-        bodies, sent, then_s = self._used.pop(who, (0.0, 0.0, now_s))
-        passed_s = now_s - then_s
-        bodies = max(0.0, bodies - passed_s * self._rates[0])
-        sent = max(0.0, sent - passed_s * self._rates[1])
-        owed_s = max(bodies / self._rates[0], sent / self._rates[1])
-        if owed_s <= self._burst_s:
+        bodies, sent = self._used_by(who, now_s)
+        behind_s = self._behind_s(bodies, sent)
+        if behind_s <= self._burst_s:
             bodies, sent = bodies + 1, sent + size
         self._used[who] = (bodies, sent, now_s)
+        self._used.move_to_end(who)
         while len(self._used) > self._most:
             self._used.popitem(last=False)
-        return max(0.0, owed_s - self._burst_s)
+        return max(0.0, behind_s - self._burst_s)
+
+    def _used_by(self, who: str, now_s: float) -> tuple[float, float]:
+        """Return how many bodies and bytes of a sender still count."""
+        bodies, sent, then_s = self._used.get(who, (0.0, 0.0, now_s))
+        passed_s = now_s - then_s
+        return max(0.0, bodies - passed_s * self._rates[0]), max(0.0, sent - passed_s * self._rates[1])
+
+    def _behind_s(self, bodies: float, sent: float) -> float:
+        """Return for how many seconds of sending these would be allowed."""
+        return max(bodies / self._rates[0], sent / self._rates[1])
 
 
 OF_ADDRESS: Final = (2.0, 100_000.0, 30.0)

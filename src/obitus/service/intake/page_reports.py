@@ -67,14 +67,7 @@ async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> 
 )  # fmt: skip
 async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", clock: Annotated[str | None, Query(max_length=40, description="What time the browser's clock shows.")] = None) -> Response:  # fmt: skip
     """Take what a page reports. The key is in the address: what a browser sends as a page goes away has no head of its own."""
-    known, origin = await _page(request, intake, key)
-    try:
-        answer = await _take(request, intake, known, clock)
-    except Problem as problem:
-        # Without these, the page could not read why.
-        answer = problem.response()
-    answer.headers.update(_allowed(origin))
-    return answer
+    return await _answer(request, intake, key, clock)
 
 
 @router.post(
@@ -98,16 +91,22 @@ async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", c
 )  # fmt: skip
 async def browser_reports(request: Request, intake: TheIntake, key: PageKey = "") -> Response:
     """Take what a browser found by itself. A page asks for it with `Reporting-Endpoints`, and for network errors with `Report-To` and `NEL`."""
+    return await _answer(request, intake, key, None, by_browser=True)
+
+
+async def _answer(request: Request, intake: Intake, key: str, clock: str | None, *, by_browser: bool = False) -> Response:  # fmt: skip
+    """Take a body, and let the page read what became of it."""
     known, origin = await _page(request, intake, key)
     try:
-        answer = await _take(request, intake, known, None, by_browser=True)
+        answer = await _take(request, intake, known, clock, by_browser=by_browser)
     except Problem as problem:
+        # Without these, the page could not read why.
         answer = problem.response()
     answer.headers.update(_allowed(origin))
     return answer
 
 
-async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | None, *, by_browser: bool = False) -> Response:  # fmt: skip
+async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | None, *, by_browser: bool) -> Response:
     limits = replace(
         intake.limits,
         body_bytes=min(BODY_BYTES, intake.limits.body_bytes),
