@@ -39,7 +39,7 @@ def test_output_passes_through_untouched(running: Running, tmp_path: Path) -> No
     assert (ended.returncode, ended.stdout, ended.stderr) == (0, b"edit\xfe\x00", b"\xff\x00 said\n")
     assert failures(running, 0) == []
     # A healthy command does not wait for anybody: its count goes with the next process.
-    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
+    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(60)")
     rows = running.service.records.reader.rows("SELECT entry_point, outcome FROM run_counts")
     assert [tuple(row) for row in rows] == [(f"command {Path(sys.executable).name}", "ok")]
 

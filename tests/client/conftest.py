@@ -20,7 +20,7 @@ class Reported:
 
     def all(self, kind: str = "failure") -> list[dict[str, Any]]:
         """Wait for the sender, and return every report of a kind as it was kept, oldest first."""
-        assert obitus.flush(10), obitus.status()
+        assert obitus.flush(60), obitus.status()
         return kept.reports(self.running.service, kind)
 
     def one(self, kind: str = "failure") -> dict[str, Any]:

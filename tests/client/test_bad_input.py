@@ -178,7 +178,7 @@ def test_a_full_queue_costs_nothing_and_is_counted(running: Running) -> None:
     obitus.watch(url=running.url, key=running.add_app(), failures_per_second=1)
     for i in range(500):
         obitus.record(ValueError(str(i)))
-    assert obitus.flush(10)
+    assert obitus.flush(60)
     dropped = obitus.status()["dropped"]["too many at once"]
     obitus.stop()
     assert running.issues()[0]["failures"] + dropped == 500 and dropped > 400
@@ -211,7 +211,7 @@ def test_the_module_works_without_posix_locks(tmp_path: Path, running: Running) 
         import obitus
         obitus.watch()
         obitus.record(ValueError("no locks"))
-        assert obitus.flush(10)
+        assert obitus.flush(60)
     """
     ended = run(running, running.add_app(), tmp_path, code)
     assert ended.returncode == 0, ended.stderr

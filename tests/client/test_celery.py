@@ -186,7 +186,7 @@ def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
             os.killpg(worker.pid, signal.SIGKILL)
             worker.wait(30)
     assert left == 0
-    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
+    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(60)")
     told = {(report["run"]["entry_point"], report["exceptions"][0]["message"]): report for report in found()}
     lost = [point for point, message in told if message.startswith("Worker exited prematurely")]
     assert (lost, len(found())) == (["job gate.killed"], len(wanted) + 1), [

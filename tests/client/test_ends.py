@@ -218,7 +218,7 @@ def test_hard_ends_that_are_meant(running: Running, tmp_path: Path, python: str)
         """
         assert script(python, tmp_path, code, **here).returncode == 0
     time.sleep(0.3)
-    script(python, tmp_path, "import obitus\nobitus.watch()\nassert obitus.flush(10)", **here)
+    script(python, tmp_path, "import obitus\nobitus.watch()\nassert obitus.flush(60)", **here)
     assert failures(running, 0) == []
 
 
@@ -284,10 +284,10 @@ def test_the_clients_threads_import_nothing(running: Running, tmp_path: Path) ->
             logging.getLogger("gate").warning("late")
             try: raise ValueError("x")
             except ValueError as error: obitus.record(error)
-        obitus.flush(10)
+        obitus.flush(60)
         if os.fork() == 0:
             with obitus.run("job child"): obitus.record(ValueError("y"))
-            obitus.flush(10)
+            obitus.flush(60)
             os._exit(len(imported))
         print(imported, os.wait()[1])
     """
@@ -349,7 +349,7 @@ def test_each_process_has_an_id_of_its_own(running: Running, tmp_path: Path, pyt
             obitus.record(ValueError("child"))
             os._exit(0)
         os.wait()
-        obitus.flush(10)
+        obitus.flush(60)
     """
     for _ in range(2):
         done = script(python, tmp_path, code, **environment_for(running, key))

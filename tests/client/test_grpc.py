@@ -120,7 +120,7 @@ SERVER = """
     if WHICH == "threads": threaded()
     else: asyncio.run(asynchronous(WHICH == "mixed"))
     print("\\n".join(map(str, said)))
-    obitus.flush(10)
+    obitus.flush(60)
     import os; sys.stdout.flush(); os._exit(0)
 """
 

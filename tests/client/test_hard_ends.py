@@ -52,6 +52,34 @@ def test_a_killed_run_is_told_by_the_next_start(running: Running, tmp_path: Path
     assert not list((tmp_path / "spool").rglob("*.story"))
 
 
+def test_a_run_that_has_ended_is_not_told_as_cut_off(running: Running, tmp_path: Path) -> None:
+    """Killed right after a long run failed and was reported: the next start knows that it had ended."""
+    key = running.add_app()
+    code = """
+        import contextlib, obitus, os, signal, threading, time
+        obitus.watch()
+        def nightly():
+            with contextlib.suppress(LookupError), obitus.run("job nightly-manifest"):
+                time.sleep(1.2)
+                raise LookupError("gangway is up")
+        long = threading.Thread(target=nightly)
+        long.start()
+        time.sleep(1.17)
+        # Written to the disk at once, with the story of the run that still goes on.
+        with contextlib.suppress(ValueError), obitus.run("job short"):
+            raise ValueError("no pier")
+        long.join()
+        assert obitus.flush(60)
+        os.kill(os.getpid(), signal.SIGKILL)
+    """
+    assert run(running, key, tmp_path, code).returncode == -signal.SIGKILL
+    assert run(running, key, tmp_path, NEXT_START).returncode == 0
+    messages = [report["exceptions"][0]["message"] for report in failures(running, 2)]
+    assert sorted(messages) == ["gangway is up", "no pier"]
+    rows = running.service.records.reader.rows("SELECT outcome, SUM(runs) AS n FROM run_counts GROUP BY 1")
+    assert [(row["outcome"], row["n"]) for row in rows] == [("failed", 2)]
+
+
 def test_a_crash_of_the_interpreter(running: Running, tmp_path: Path) -> None:
     """A segmentation fault is reported by the next start, with the Python frames that led to it and the run it was in."""
     key = running.add_app()

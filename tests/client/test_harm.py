@@ -159,7 +159,7 @@ def test_the_service_comes_back(tmp_path: Path, caplog: pytest.LogCaptureFixture
     assert sum("cannot be reached" in record.getMessage() for record in caplog.records) == 1
     thread, running = start(tmp_path / "data", port=port)
     try:
-        assert obitus.flush(20)
+        assert obitus.flush(60)
         found = kept.ids(running.service.records.days)
         assert len(found) == len(ids) == 30
     finally:
@@ -257,11 +257,11 @@ def test_a_forked_child_reports_too(running: Running, tmp_path: Path) -> None:
         import os, obitus
         obitus.watch()
         obitus.record(ValueError("parent"))
-        assert obitus.flush(10)
+        assert obitus.flush(60)
         pid = os.fork()
         if pid == 0:
             obitus.record(KeyError("child"))
-            assert obitus.flush(10)
+            assert obitus.flush(60)
             os._exit(0)
         assert os.waitpid(pid, 0)[1] == 0
     """

@@ -141,11 +141,11 @@ def test_forks_at_any_moment(running: Running, tmp_path: Path, python: str, left
                 import xml.dom.minidom, http.client, ssl
                 obitus.record(ValueError("child"))
                 # Every fourth one lives long enough to send by itself.
-                good = obitus.flush(20) if turn % 4 == 0 else True
+                good = obitus.flush(60) if turn % 4 == 0 else True
                 os._exit(0 if good else 1)
             children.append(child)
         print({os.waitpid(child, 0)[1] for child in children})
-        obitus.flush(20)
+        obitus.flush(60)
     """
     ended = script(python, tmp_path, code, **here, timeout=90)
     assert ended.stdout == "{0}\n" and ended.stderr == "at import\n", ended.stdout + ended.stderr[-2000:]
@@ -204,10 +204,10 @@ def test_descriptors_closed_while_a_connection_is_kept(running: Running, tmp_pat
     code = """
         import os, obitus
         obitus.watch()
-        obitus.record(ValueError("before")); assert obitus.flush(10)
+        obitus.record(ValueError("before")); assert obitus.flush(60)
         os.closerange(3, 200)
         mine = [open(f"manifest-{i}", "w+b", buffering=0) for i in range(20)]
-        obitus.record(KeyError("after")); print(obitus.flush(10))
+        obitus.record(KeyError("after")); print(obitus.flush(60))
         print({os.stat(f"manifest-{i}").st_size for i in range(20)})
     """
     ended = script(python, tmp_path, code, OBITUS_URL=running.url, OBITUS_KEY=running.add_app())

@@ -132,7 +132,7 @@ def test_no_secret_on_the_wire_or_on_disk(
     Wire.bytes_seen.clear()
     obitus.watch(url=wire, key="okey_x", spool=spool, hide=rules, source=False)
     everywhere(name, secret, shaped)
-    assert obitus.flush(10)
+    assert obitus.flush(60)
     status = obitus.status()
     assert status["sent"] >= 8 and not status["dropped"]
     obitus.stop()
@@ -157,7 +157,7 @@ def test_what_was_hidden_is_marked_with_its_rule(wire: str, tmp_path: Path) -> N
     rules = ["name vessel pin", r"pattern SK-\d{4} as booking", "path attributes.berth as place", "e-mail"]
     obitus.watch(url=wire, key="okey_x", spool=tmp_path, hide=rules)
     obitus.record(ValueError("SK-4711 of ida@skerry.example"), vesselPin="7", berth={"n": 4}, pier="merrow")
-    assert obitus.flush(10)
+    assert obitus.flush(60)
     text = bytes(Wire.bytes_seen).decode()
     assert "[hidden: booking] of [hidden: e-mail]" in text and '"vesselPin": "[hidden: vessel pin]"' in text
     assert '"berth": "[hidden: place]"' in text and '"pier": "merrow"' in text

@@ -168,7 +168,7 @@ def test_a_spool_that_cannot_be_used(
         obitus.watch(url=running.url, key=running.add_app(), spool=place)
         for i in range(5):
             obitus.record(ValueError(str(i)))
-        assert obitus.flush(10)
+        assert obitus.flush(60)
     texts = [record.getMessage() for record in caplog.records if record.name == "obitus"]
     assert sum("reports wait in memory" in text for text in texts) == 1, texts
     assert len(running.issues()) == 1 and running.issues()[0]["failures"] == 5

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import copy
-from typing import Final
+from typing import Any, Final
 
 from obitus.client.base import Base
 from obitus.client.guard import guarded
@@ -23,6 +23,7 @@ class LeftBehind:
     def __init__(self, base: Base, open_runs: OpenRuns, lost_children: LostChildren, *, is_child: bool) -> None:
         self._base, self._runs, self._lost_children, self._is_child = base, open_runs, lost_children, is_child
         self._life: Life | None = None
+        self._told: list[int] = []
         self.begun = False
         self.left = False
         """Whether what goes on here is left for the parent to tell."""
@@ -88,6 +89,10 @@ class LeftBehind:
             self._life.check_crash_file()
             self._life.tell(self._story())
 
+    def is_outdated(self) -> bool:
+        """Whether the story on disk still tells of a run that has ended: killed now, it would be reported as cut off."""
+        return any(key not in self._runs.open for key in self._told)
+
     def give_up_crashes(self) -> None:
         """The app looks after crashes itself."""
         if self._life is not None:
@@ -116,8 +121,8 @@ class LeftBehind:
         In the form of reports, redacted as everything that is written.
         """
         now_s = self._base.timer()
-        told = []
-        for run in list(self._runs.open.values()):
+        told = {}
+        for key, run in list(self._runs.open.items()):
             if now_s - run.started_s < STORY_AFTER_S:
                 continue
             if run.resolve is not None:
@@ -129,9 +134,18 @@ class LeftBehind:
             if run.request is not None:
                 # Redaction changes what it is given, and the run goes on.
                 report["request"] = copy.deepcopy(run.request)
-            told.append(self._base.redactor.report(report))
-        tallies = [self._base.redactor.report(self._base.released(tally)) for tally in self._runs.tally.look()]
-        return {"runs": told[:MOST_RUNS], "tallies": tallies} if told or tallies else None
+            told[key] = self._base.redactor.report(report)
+        tallies = self._tallies()
+        # A run that ended meanwhile was counted: told as one that goes on too, it would be reported as cut off.
+        while ended := told.keys() - self._runs.open.keys():
+            for key in ended:
+                del told[key]
+            tallies = self._tallies()
+        self._told = list(told)[:MOST_RUNS]
+        return {"runs": [told[key] for key in self._told], "tallies": tallies} if told or tallies else None
+
+    def _tallies(self) -> list[dict[str, Any]]:
+        return [self._base.redactor.report(self._base.released(tally)) for tally in self._runs.tally.look()]
 
     def _report(self, crash: str, story: Story) -> bool:
         """Report what one process left: what faulthandler wrote, and its story."""

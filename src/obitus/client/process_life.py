@@ -189,9 +189,10 @@ class ProcessLife:
     def _keep_story(self) -> None:
         """What went wrong is on disk: so are the counts it belongs to, soon after."""
         now_s = time.monotonic()
-        if self._left_behind.begun and now_s - self._story_s > STORY_EVERY_S:
+        left = self._left_behind
+        if left.begun and (now_s - self._story_s > STORY_EVERY_S or left.is_outdated()):
             self._story_s = now_s
-            self._left_behind.keep()
+            left.keep()
 
     def _tick(self) -> None:
         """On the keeper's thread, about twice a second."""

@@ -19,7 +19,7 @@ LONGEST: Final = 50_000
 """Characters of one note."""
 MOST_PARTS: Final = 5_000
 MOST_LEVELS: Final = 20
-MOST_BRACKETS: Final = 500
+MOST_BRACKETS: Final = 200
 """Brackets that may begin a link: the parser looks for the end of each in all that follows. Those beyond are text."""
 _SCHEMES: Final = frozenset({"http", "https", "mailto"})
 _BLOCKS: Final = {

@@ -53,7 +53,7 @@ def test_jobs(running: Running, tmp_path: Path, runner: Runner, request: pytest.
     key = running.add_app()
     watched = run(running, key, tmp_path, HEAD + runner.code, **environment)
     unwatched = run(running, key, tmp_path, HEAD + runner.code, OBITUS_OFF="1", **environment)
-    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
+    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(60)")
     found = kept.reports(running.service, "failure")
     counted = running.service.records.reader.rows(
         "SELECT entry_point, outcome, SUM(runs) AS n FROM run_counts GROUP BY 1, 2"

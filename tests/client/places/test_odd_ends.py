@@ -232,7 +232,7 @@ def test_it_is_seen_once(running: Running, tmp_path: Path, place: str) -> None:
     key = running.add_app()
     watched = run(running, key, tmp_path, HEAD + textwrap.dedent(code))
     unwatched = run(running, key, tmp_path, HEAD + textwrap.dedent(code), OBITUS_OFF="1")
-    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(10)")
+    run(running, key, tmp_path, "import obitus\nobitus.watch()\nobitus.flush(60)")
     found = kept.reports(running.service, "failure")
     row = {
         "reported once": [report["exceptions"][0]["message"] for report in found] == ["gangway is up"],

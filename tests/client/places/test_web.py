@@ -76,7 +76,7 @@ def test_a_request_that_fails(running: Running, tmp_path: Path, place: Web) -> N
     environment = environment_for(running, running.add_app(), PYTHONPATH=str(tmp_path))
     watched = ask(tmp_path, place, environment, running)
     unwatched = ask(tmp_path, place, environment | {"OBITUS_OFF": "1"})
-    next_start = "import obitus\nobitus.watch()\nobitus.flush(10)"
+    next_start = "import obitus\nobitus.watch()\nobitus.flush(60)"
     subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
     found = kept.reports(running.service, "failure")
     assert [report["exceptions"][0]["message"] for report in found] == ["gangway is up"], found
@@ -107,7 +107,7 @@ def test_a_server_that_ends_a_handler_at_its_time_limit(running: Running, tmp_pa
     write(tmp_path, HEAD + code, "ferry.py")
     environment = environment_for(running, running.add_app(), PYTHONPATH=str(tmp_path))
     ask(tmp_path, place, environment, running)
-    next_start = "import obitus\nobitus.watch()\nobitus.flush(10)"
+    next_start = "import obitus\nobitus.watch()\nobitus.flush(60)"
     subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
     (report,) = kept.reports(running.service, "failure")
     assert report["exceptions"][0]["type"] == "SystemExit" and report["handled"] is False
