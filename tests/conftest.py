@@ -37,8 +37,9 @@ hypothesis_settings.register_profile("obitus", deadline=None, max_examples=60, d
 hypothesis_settings.load_profile("obitus")
 
 
-UNITS = ("tests/core/", "tests/store/")
 LONG = (
+    "tests/core/test_patterns.py",
+    "tests/core/stacks/test_linear.py",
     "tests/demo/test_demo.py::test_the_apps_still_report_what_was_recorded",
     "tests/service/test_service.py::test_the_api_holds_against_its_own_description",
     "tests/end_to_end/test_endure.py",
@@ -47,18 +48,13 @@ LONG = (
 """What takes longest begins first: begun last, it would run alone."""
 
 
-def pytest_addoption(parser: pytest.Parser) -> None:
-    """Let ``make test`` leave out, in its second run, what its first has done."""
-    parser.addoption("--but-units", action="store_true", help="leave out the quick tests of core and store")
-
-
-def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Begin with what takes longest; leave out the quick tests of core and store where that is asked for."""
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with what takes longest; count no lines where the same ones run again and again."""
     items.sort(key=lambda item: not item.nodeid.startswith(LONG))
-    if config.getoption("--but-units"):
-        done = [item for item in items if item.nodeid.startswith(UNITS) and item.get_closest_marker("slow") is None]
-        config.hook.pytest_deselected(items=done)
-        items[:] = [item for item in items if item not in set(done)]
+    for item in items:
+        if getattr(getattr(item, "obj", None), "is_hypothesis_test", False) or item.get_closest_marker("slow"):
+            # Five times as slow while they are counted.
+            item.add_marker("no_cover")
 
 
 class Clock:
@@ -79,7 +75,7 @@ class Running:
     url: str
     token: str
     clock: Clock
-    http: urllib3.PoolManager = field(default_factory=lambda: urllib3.PoolManager(retries=False, timeout=30))
+    http: urllib3.PoolManager = field(default_factory=lambda: urllib3.PoolManager(retries=False, timeout=150))
 
     def ask(
         self, method: str, path: str, body: Any = None, *, token: str | None = None, headers: Any = None
@@ -173,7 +169,7 @@ def _no_process_is_left() -> Iterator[None]:
     assert not left, f"left running by this test: {left}"
 
 
-def until(holds: Callable[[], object], seconds: float = 60) -> None:
+def until(holds: Callable[[], object], seconds: float = 150) -> None:
     """Wait until something holds; fail when it never does."""
     ends = time.monotonic() + seconds
     while not holds():

@@ -26,7 +26,7 @@ class Shell:
             env=self.environment | environment,
             capture_output=True,
             text=True,
-            timeout=60,
+            timeout=150,
         )
         assert status is None or ended.returncode == status, (ended.returncode, ended.stdout, ended.stderr)
         assert "Traceback" not in ended.stderr

@@ -164,7 +164,7 @@ def test_a_link_while_the_service_runs(shell: Shell, tmp_path: Path) -> None:
         (link,) = re.findall(r"http://\S+#\S+", shell.run("serve", *data, "--new-link"))
         url, _, secret = link.partition("/sign-in#")
         answers = [
-            urllib3.request("POST", url + "/api/sign-in", json={"link": secret}, timeout=30).status for _ in range(2)
+            urllib3.request("POST", url + "/api/sign-in", json={"link": secret}, timeout=150).status for _ in range(2)
         ]
         assert answers == [200, 401]
     finally:

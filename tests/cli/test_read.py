@@ -316,7 +316,7 @@ def test_following(running: Running, key: str, tmp_path: Path) -> None:
                 os.replace(path, tmp_path / "gate.log.1")
             with path.open("a") as grown:
                 grown.write(log(2).replace("Gate.open", f"Gate.{function}"))
-            ends = time.monotonic() + 20
+            ends = time.monotonic() + 60
             while not any(issue["place"].endswith(function) for issue in running.issues()):
                 assert time.monotonic() < ends, f"{function} did not arrive"
                 time.sleep(0.1)

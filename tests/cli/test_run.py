@@ -26,7 +26,7 @@ def obitus_run(
         env=environment_for(running, key, **options.pop("environment", {})),
         cwd=folder,
         capture_output=True,
-        timeout=60,
+        timeout=150,
         **options,
     )
 

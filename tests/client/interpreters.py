@@ -45,7 +45,7 @@ every_version = pytest.mark.parametrize("python", interpreters(), ids=name_of)
 
 
 def script(
-    python: str, folder: Path, code: str, *arguments: str, timeout: float = 60, **environment: str
+    python: str, folder: Path, code: str, *arguments: str, timeout: float = 150, **environment: str
 ) -> subprocess.CompletedProcess[str]:
     """Run a program of its own with an interpreter that has the client and the standard library; stop it at ``timeout``."""
     path = folder / "boarding.py"

@@ -36,7 +36,7 @@ def write(folder: Path, code: str, name: str = "boarding.py") -> Path:
 
 
 def run(
-    running: Running, key: str, folder: Path, code: str, *, timeout: float = 60, **more: str
+    running: Running, key: str, folder: Path, code: str, *, timeout: float = 150, **more: str
 ) -> subprocess.CompletedProcess[str]:
     """Run a program to its end."""
     script = write(folder, code)
@@ -100,7 +100,7 @@ class Server:
             command, env=environment, cwd=folder, stdout=self._log, stderr=subprocess.STDOUT, start_new_session=True
         )
         # A server closes a connection on which a handler raised: each request gets one of its own.
-        self.http = urllib3.PoolManager(retries=False, timeout=20, headers={"Connection": "close"})
+        self.http = urllib3.PoolManager(retries=False, timeout=150, headers={"Connection": "close"})
         self.http.pool_classes_by_scheme = {"http": _Pool}
         for _ in range(300):
             try:

@@ -47,7 +47,7 @@ def test_without_a_network_everything_is_in_the_file(tmp_path: Path, python: str
         "OBITUS_RELEASE": "2.9.0",
     }
     ended = subprocess.run(
-        [python, str(write(tmp_path, FAILS))], env=environment, capture_output=True, text=True, timeout=60
+        [python, str(write(tmp_path, FAILS))], env=environment, capture_output=True, text=True, timeout=150
     )
     assert "KeyError" in ended.stderr and "Obitus" not in ended.stderr
     found = lines_of(file)
@@ -86,10 +86,10 @@ def test_what_a_killed_process_recorded_is_in_the_file(running: Running, tmp_pat
     if has_service:
         environment |= {"OBITUS_URL": running.url, "OBITUS_KEY": running.add_app()}
     program = write(tmp_path, KILLED)
-    assert subprocess.run([sys.executable, str(program)], env=environment, timeout=60).returncode == -signal.SIGKILL
+    assert subprocess.run([sys.executable, str(program)], env=environment, timeout=150).returncode == -signal.SIGKILL
     for _ in range(2):
         next_start = "import obitus; obitus.watch(); obitus.flush()"
-        subprocess.run([sys.executable, "-c", next_start], env=environment, timeout=60, check=True)
+        subprocess.run([sys.executable, "-c", next_start], env=environment, timeout=150, check=True)
     found = [one["exceptions"][0]["type"] for one in lines_of(file) if one["kind"] == "failure" and "exceptions" in one]  # type: ignore[index]
     assert found.count("KeyError") == 1
     if has_service:
@@ -110,14 +110,14 @@ def test_what_the_file_does_not_take_waits_for_the_next_start(tmp_path: Path) ->
         env=environment | {"OBITUS_ALSO": f"file:{tmp_path}/full"},
         capture_output=True,
         text=True,
-        timeout=60,
+        timeout=150,
     ).stderr
     assert "takes no more" in said and "Free some space there" in said
     (tmp_path / "full").unlink()
     subprocess.run(
         [sys.executable, "-c", "import obitus; obitus.watch()"],
         env=environment | {"OBITUS_ALSO": f"file:{tmp_path}/full"},
-        timeout=60,
+        timeout=150,
         check=True,
     )
     found = [one["exceptions"][0]["type"] for one in lines_of(tmp_path / "full") if "exceptions" in one]  # type: ignore[index]
@@ -223,7 +223,7 @@ def test_a_disk_that_takes_nothing_costs_the_app_nothing(tmp_path: Path) -> None
         """,
     )
     environment = {"PATH": os.environ["PATH"], "PYTHONPATH": str(SOURCE), "OBITUS_SPOOL": "off"}
-    ended = subprocess.run([sys.executable, str(program)], env=environment, capture_output=True, text=True, timeout=60)
+    ended = subprocess.run([sys.executable, str(program)], env=environment, capture_output=True, text=True, timeout=150)
     assert ended.returncode == 0 and "'the file takes no more': 3" in ended.stdout, ended
     assert ended.stderr.count("takes no more") == 1
 

@@ -145,7 +145,7 @@ GIVE_HARD = """
 """
 
 
-@pytest.mark.timeout(240)
+@pytest.mark.timeout(600)
 def test_hard_ends_of_tasks(running: Running, tmp_path: Path) -> None:
     """Time limits, a lost worker, an exit, an expected exception, a failed chord, a failing thread: one failure each, on its own task's run.
 

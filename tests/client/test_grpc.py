@@ -125,7 +125,7 @@ SERVER = """
 """
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(600)
 @pytest.mark.parametrize("which", ["threads", "asynchronous", "mixed"])
 def test_calls(running: Running, tmp_path: Path, which: str) -> None:
     """Each call is one run with its method and outcome; what breaks one is one failure, and answers are as without us."""

@@ -316,6 +316,6 @@ def test_a_failure_at_the_end_of_an_apps_life(running: Running, tmp_path: Path) 
     server = Server([sys.executable, "-m", "uvicorn", "ferry:app", "--port", str(port)], port, tmp_path, environment)
     server.stop()
     next_start = "import obitus\nobitus.watch()\nobitus.flush(60)"
-    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
+    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=150)
     (report,) = failures(running, 1)
     assert report["exceptions"][0]["message"] == "the tide table cannot be closed" and report["handled"] is False

@@ -218,15 +218,15 @@ def test_pytest_and_debugger_and_ipython_still_work(running: Running, tmp_path: 
         "test_it.py",
     )
     pytest_run = subprocess.run(
-        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_it.py"], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
+        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_it.py"], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=150
     )  # fmt: skip
     assert "1 failed, 1 passed" in pytest_run.stdout
     write(tmp_path, "import obitus\nobitus.watch()\ndef gate():\n    berth = 7\n    raise ValueError(berth)\ngate()\n")
     debugger = subprocess.run(
-        [sys.executable, "-m", "pdb", "-c", "continue", "boarding.py"], input="print('berth is', berth)\nquit\n", cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
+        [sys.executable, "-m", "pdb", "-c", "continue", "boarding.py"], input="print('berth is', berth)\nquit\n", cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=150
     )  # fmt: skip
     assert "berth is 7" in debugger.stdout
     shell = subprocess.run(
-        [sys.executable, "-m", "IPython", "--no-banner", "--colors=NoColor", "-c", "import obitus; obitus.watch(); 1/0"], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
+        [sys.executable, "-m", "IPython", "--no-banner", "--colors=NoColor", "-c", "import obitus; obitus.watch(); 1/0"], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=150
     )  # fmt: skip
     assert "ZeroDivisionError" in shell.stdout + shell.stderr

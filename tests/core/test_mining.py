@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import time
 from collections import defaultdict
 
 import pytest
@@ -13,6 +12,7 @@ from hypothesis import strategies as st
 from obitus.core import mining
 from obitus.core.mining import VALUE, Miner, pattern_of
 from tests.core.labelled_lines import FORMATS, labelled
+from tests.growth import growth
 
 
 def accuracy(lines: list[tuple[str, str]]) -> float:
@@ -87,14 +87,12 @@ def test_any_texts(messages: list[str]) -> None:
 def test_time_is_linear(piece: str) -> None:
     """Ten times the text, not much more than ten times the time."""
 
-    def took_s(length: int) -> float:
+    def mine(length: int) -> None:
         text = (piece * length)[:length]
-        began_s = time.perf_counter()
         for number in range(20):
             miner = Miner()
             miner.add(f"{number} {text}")
             miner.templates()
-        return time.perf_counter() - began_s
 
-    took_s(100)
-    assert min(took_s(2000) for _ in range(3)) < 60 * max(min(took_s(200) for _ in range(3)), 1e-4)
+    mine(100)
+    assert growth(lambda: mine(200), lambda: mine(2000), 60) < 60

@@ -30,7 +30,7 @@ ROOT = Path(obitus.core.__file__).parents[1]
 # Behind a repetition that is bounded by 1,000, time grows with the text again: the smaller text is longer than that.
 SMALL, LARGE = 2_000, 8_000
 LINEAR_MS, MOST_GROWTH = 2, 7.0
-GIVEN_UP_S = 1.5
+GIVEN_UP_S = 4.0
 TIMES = 4
 SEARCHING = frozenset({"search", "sub", "subn", "finditer", "findall", "split"})
 
@@ -191,7 +191,7 @@ PARTS = 4
 
 
 @pytest.mark.slow
-@pytest.mark.timeout(240)
+@pytest.mark.timeout(600)
 @pytest.mark.parametrize("part", range(PARTS))
 def test_no_pattern_runs_away(part: int) -> None:
     """Texts made against each repetition of each pattern, in two sizes: time grows with the text, not with its square."""

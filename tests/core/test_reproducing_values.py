@@ -5,12 +5,14 @@ from __future__ import annotations
 import ast
 import datetime as dt
 import math
+from collections.abc import Iterator
 from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from obitus.client import exact
 from obitus.client.exact import Keeper
 from obitus.core.redaction import Redactor
 from obitus.core.reproducing.call import About, NoCall, as_test
@@ -31,6 +33,14 @@ VALUES = st.recursive(
     ),
     max_leaves=12,
 )  # fmt: skip
+
+
+@pytest.fixture(autouse=True, scope="module")
+def _time_enough() -> Iterator[None]:
+    """Let no value be left out because the machine was busy with something else."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(exact, "LONGEST_S", 60.0)
+        yield
 
 
 def kept(value: Any) -> Any:

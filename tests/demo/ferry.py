@@ -50,9 +50,9 @@ def run_once(folder: Path) -> Shown:
                 break
         (link,) = re.findall(r"http://\S+#\S+", printed)
         url, _, secret = link.partition("/sign-in#")
-        answer = urllib3.request("POST", url + "/api/sign-in", json={"link": secret}, timeout=30)
+        answer = urllib3.request("POST", url + "/api/sign-in", json={"link": secret}, timeout=150)
         cookie = answer.headers["Set-Cookie"].split(";")[0]
-        desk = urllib3.request("GET", url + "/api/desk", headers={"Cookie": cookie}, timeout=30).json()
+        desk = urllib3.request("GET", url + "/api/desk", headers={"Cookie": cookie}, timeout=150).json()
         login = json.loads((folder / "login.json").read_text())
         running.send_signal(signal.SIGINT)
         return Shown(printed, desk, url, login["url"], running.wait(30))

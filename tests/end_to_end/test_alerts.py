@@ -14,7 +14,7 @@ from tests.end_to_end.browsing import at, usable
 from tests.service.alerting.helpers import allow, rule, webhook
 from tests.service.alerting.receivers import Receiver, receiving
 
-pytestmark = pytest.mark.timeout(180)
+pytestmark = pytest.mark.timeout(600)
 MARKUP = "<img src=x onerror=alert(1)>"
 
 

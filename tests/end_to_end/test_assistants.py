@@ -130,7 +130,7 @@ def test_over_http(running: Running, issue: int) -> None:
     async def go(url: str) -> None:
         headers = {"Authorization": f"Bearer {token_for(running, 'read')}"}
         async with (
-            httpx2.AsyncClient(headers=headers, timeout=30) as http,
+            httpx2.AsyncClient(headers=headers, timeout=150) as http,
             Client(streamable_http_client(url, http_client=http)) as client,
         ):
             await reads_it(client, issue, running)

@@ -149,7 +149,7 @@ def test_the_package_is_what_a_bundler_takes(tmp_path: Path) -> None:
         cwd=tmp_path,
         capture_output=True,
         text=True,
-        timeout=60,
+        timeout=150,
         check=False,
     )
     assert said.stdout.split() == ["function", "function", "obitus"], said.stderr

@@ -179,7 +179,7 @@ def test_set_up_waits_and_turns(page: Page, running: Running, tmp_path: Path) ->
     expect(page.get_by_text("Something arrived and was refused")).to_be_visible()
     script = tmp_path / "mend.py"
     script.write_text(f"{shown[2]}\nraise OSError('the net is torn')\n")
-    subprocess.run([sys.executable, str(script)], env=os.environ | settings, capture_output=True, timeout=30)
+    subprocess.run([sys.executable, str(script)], env=os.environ | settings, capture_output=True, timeout=150)
     expect(page.get_by_text("The first report arrived")).to_be_visible()
     assert axe(page) == []
     page.get_by_role("link", name="See the issues").click()

@@ -97,7 +97,7 @@ def follow(kind: str, running: Running, shop: Path) -> Page:
 
 def taken(running: Running, count: int = 1) -> list[dict[str, Any]]:
     """Wait for failures of the app, and return them."""
-    ends = time.monotonic() + 40
+    ends = time.monotonic() + 60
     while True:
         reports = kept.reports(running.service, "failure")
         found = [report for report in reports if report.get("captured_by") != "check"]
@@ -158,7 +158,7 @@ WSGI = """
 """
 
 
-@pytest.mark.timeout(180)
+@pytest.mark.timeout(600)
 @pytest.mark.parametrize("more", [False, True], ids=["as it stands", "with all that may be set"])
 def test_fastapi(running: Running, shop: Path, tmp_path: Path, more: bool) -> None:
     page = follow("fastapi", running, shop)
@@ -171,7 +171,7 @@ def test_fastapi(running: Running, shop: Path, tmp_path: Path, more: bool) -> No
     check(shop, environment, tmp_path)
 
 
-@pytest.mark.timeout(180)
+@pytest.mark.timeout(600)
 def test_flask(running: Running, shop: Path, tmp_path: Path) -> None:
     page = follow("flask", running, shop)
     program = copied(WSGI, first=page.block("First lines"), instead=page.block("Where the app is made"))
@@ -181,7 +181,7 @@ def test_flask(running: Running, shop: Path, tmp_path: Path) -> None:
     check(shop, environment, tmp_path)
 
 
-@pytest.mark.timeout(240)
+@pytest.mark.timeout(600)
 def test_django(running: Running, shop: Path, tmp_path: Path) -> None:
     """A project as its own command makes it, under three servers."""
     page = follow("django", running, shop)
@@ -214,7 +214,7 @@ def test_django(running: Running, shop: Path, tmp_path: Path) -> None:
     check(shop, environment, tmp_path)
 
 
-@pytest.mark.timeout(180)
+@pytest.mark.timeout(600)
 def test_celery(running: Running, shop: Path, tmp_path: Path) -> None:
     page = follow("celery", running, shop)
     for name in ("queue", "control"):
@@ -245,7 +245,7 @@ def test_celery(running: Running, shop: Path, tmp_path: Path) -> None:
     check(shop, environment, tmp_path)
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(600)
 def test_script(running: Running, shop: Path, tmp_path: Path) -> None:
     page = follow("script", running, shop)
     around = page.block("Around each unit of work")
@@ -259,7 +259,7 @@ def test_script(running: Running, shop: Path, tmp_path: Path) -> None:
     check(shop, environment, tmp_path)
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(600)
 def test_command(running: Running, shop: Path, tmp_path: Path) -> None:
     page = follow("command", running, shop)
     line = page.block("In front of the command").replace("COMMAND ARGUMENT…", "sh -c 'echo no tide table >&2; exit 3'")
@@ -272,7 +272,7 @@ def test_command(running: Running, shop: Path, tmp_path: Path) -> None:
     check(shop, environment, tmp_path)
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(600)
 def test_opentelemetry(running: Running, tmp_path: Path) -> None:
     """An app whose exporter is set up by the environment alone; nothing is installed for it."""
     key = running.add_app()

@@ -52,9 +52,9 @@ def test_kill_in_the_middle_of_a_load(tmp_path: Path) -> None:
     link = next(found for line in service.stdout if (found := re.search(r"http://\S+#(\S+)", line)))
     base = f"http://127.0.0.1:{port}"
     token = urllib3.request(
-        "POST", base + "/api/sign-in", json={"link": link[1], "token_label": "t"}, timeout=30
+        "POST", base + "/api/sign-in", json={"link": link[1], "token_label": "t"}, timeout=150
     ).json()["token"]
-    key = urllib3.request("POST", base + "/api/apps", json={"name": "sailings"}, headers={"Authorization": f"Bearer {token}"}, timeout=30).json()["key"]  # fmt: skip
+    key = urllib3.request("POST", base + "/api/apps", json={"name": "sailings"}, headers={"Authorization": f"Bearer {token}"}, timeout=150).json()["key"]  # fmt: skip
 
     reports = [failure(exceptions=raised_in("m", f"f{i % 50}", message=str(i))) for i in range(REPORTS)]
     batches = [reports[i : i + BATCH] for i in range(0, REPORTS, BATCH)]

@@ -15,7 +15,7 @@ from tests.end_to_end.browsing import axe
 from tests.end_to_end.conftest import session_of
 
 __all__ = ["loaded", "shown"]
-pytestmark = pytest.mark.timeout(280)
+pytestmark = pytest.mark.timeout(600)
 
 
 @pytest.fixture

@@ -11,7 +11,7 @@ from tests.conftest import Running, failure, raised_in
 from tests.end_to_end.browsing import at, axe
 from tests.service.test_access import PASSWORD
 
-pytestmark = pytest.mark.timeout(170)
+pytestmark = pytest.mark.timeout(600)
 
 
 def test_two_people_at_one_issue(page: Page, browser: Browser, running: Running) -> None:

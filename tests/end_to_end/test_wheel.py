@@ -94,7 +94,7 @@ def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> N
 def answers(port: int) -> bool:
     """Whether a service is there."""
     try:
-        return urllib3.request("GET", f"http://127.0.0.1:{port}/health", retries=False, timeout=30).status == 200
+        return urllib3.request("GET", f"http://127.0.0.1:{port}/health", retries=False, timeout=150).status == 200
     except urllib3.exceptions.HTTPError:
         return False
 
@@ -107,11 +107,11 @@ def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
     service = subprocess.Popen([str(programs / "obitus"), "serve", "--data", str(tmp_path / "data"), "--port", str(port)], env={"PATH": "/bin"}, stdout=subprocess.DEVNULL, cwd=tmp_path)  # fmt: skip
     try:
         until(lambda: answers(port), 120)
-        page = urllib3.request("GET", f"http://127.0.0.1:{port}/", retries=False, timeout=30)
+        page = urllib3.request("GET", f"http://127.0.0.1:{port}/", retries=False, timeout=150)
         text = page.data.decode()
         assert page.status == 200 and "/assets/index-" in text
         script = text.split('src="')[1].split('"')[0]
-        answer = urllib3.request("GET", f"http://127.0.0.1:{port}{script}", retries=False, timeout=30)
+        answer = urllib3.request("GET", f"http://127.0.0.1:{port}{script}", retries=False, timeout=150)
         assert answer.status == 200 and answer.headers["Content-Type"].startswith("text/javascript")
     finally:
         service.terminate()

@@ -121,7 +121,7 @@ def test_many_guess_at_once(running: Running) -> None:
     statuses: list[int] = []
 
     def guess() -> None:
-        http = urllib3.PoolManager(retries=False, timeout=60)
+        http = urllib3.PoolManager(retries=False, timeout=150)
         body = {"name": "owner", "password": "guess"}
         statuses.append(http.request("POST", running.url + "/api/sign-in", json=body).status)
         http.clear()

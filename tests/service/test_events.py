@@ -29,7 +29,7 @@ def kinds(running: Running) -> list[str]:
 def stream(running: Running, since: int | None = None) -> Iterator[tuple[int | None, str, dict[str, Any]]]:
     """Yield number, name and content of what the live stream says."""
     headers = {"Authorization": f"Bearer {running.token}"} | ({} if since is None else {"Last-Event-ID": str(since)})
-    answer = running.http.request("GET", running.url + "/api/live", headers=headers, preload_content=False, timeout=30)
+    answer = running.http.request("GET", running.url + "/api/live", headers=headers, preload_content=False, timeout=150)
     assert answer.status == 200
     text = ""
     try:

@@ -193,7 +193,7 @@ def test_bodies_of_nothing_cost_nothing(running: Running, path: str, bomb: str) 
     # Plain blanks are valid JSON of nothing for OTLP's readers, in proportion to what was sent.
     assert answer.status in (413, 400), answer.data[:200]
     # It took 103 s at worst: this is no measurement, but whether the work is bounded at all.
-    assert took < 10
+    assert took < 30
     assert running.service.intake.gate.bytes == 0
 
 

@@ -35,7 +35,7 @@ class Build(NamedTuple):
     def stack(self, case: str) -> list[dict[str, Any]]:
         """Return what a browser would report: the stack of a failure, with the addresses that the page is served under."""
         words = ["node", HERE / "fail.mjs", self.folder / self.file, case]
-        said = subprocess.run(words, capture_output=True, text=True, timeout=60, check=True).stdout
+        said = subprocess.run(words, capture_output=True, text=True, timeout=150, check=True).stdout
         (found,) = find_stacks(said.replace(f"file://{self.folder}/", PAGE))
         return report_form(found.chain)
 

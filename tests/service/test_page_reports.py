@@ -179,7 +179,7 @@ def test_who_sends_too_much_is_told_before_its_body_is_read(running: Running) ->
     allowance = running.service.intake.pages_of_address
     while not allowance.take("127.0.0.1", 1000):
         pass
-    connection = HTTPConnection(running.url.removeprefix("http://"), timeout=30)
+    connection = HTTPConnection(running.url.removeprefix("http://"), timeout=150)
     connection.putrequest("POST", f"/page?key={key}")
     for name, value in (("Origin", PIER), ("Content-Type", "text/plain"), ("Content-Length", "200000")):
         connection.putheader(name, value)

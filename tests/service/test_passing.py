@@ -235,7 +235,7 @@ def test_syslog_is_as_its_standard_has_it(running: Running, tmp_path: Path, by: 
     """Priority, time, host, app and structured data; framed by the count of bytes; what was reported cannot break out of it."""
     key = running.add_app()
     keys = certificate(tmp_path / "keys")
-    running.service.passing._context = keys.trusting
+    running.service.passing.asker.tls = keys.trusting
     with syslog_server(keys.serving if by == "tls" else None, udp=by == "udp") as server:
         target(
             running,

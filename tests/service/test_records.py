@@ -284,7 +284,7 @@ class Following:
     def __init__(self, running: Running, path: str, since: str | None = None) -> None:
         headers = {"Authorization": f"Bearer {running.token}"} | ({"Last-Event-ID": since} if since else {})
         self.answer = running.http.request(
-            "GET", running.url + path, headers=headers, preload_content=False, timeout=30
+            "GET", running.url + path, headers=headers, preload_content=False, timeout=150
         )
         assert self.answer.status == 200
         self.id = ""

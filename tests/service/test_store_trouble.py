@@ -41,7 +41,7 @@ class Apart:
         thread.stop()
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
-        self.http = urllib3.PoolManager(retries=False, timeout=30)
+        self.http = urllib3.PoolManager(retries=False, timeout=150)
         self.log = (folder / "service.log").open("w+")
         self.start()
 
@@ -134,7 +134,7 @@ def test_a_client_loses_nothing_to_a_failing_disk(apart: Apart, tmp_path: Path) 
             [sys.executable, str(write(tmp_path, code))], env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )  # fmt: skip
         assert app.stdout is not None and app.stdout.readline() == "False\n"
-    said, _ = app.communicate("", timeout=60)
+    said, _ = app.communicate("", timeout=150)
     assert said.startswith("True"), said
     assert apart.get("/api/issues?window=24h").json()["failures_in_all"] == 8
 
@@ -203,7 +203,7 @@ def test_a_clean_stop_leaves_one_file(apart: Apart, tmp_path: Path) -> None:
     stopping = threading.Event()
 
     def sends() -> None:
-        http = urllib3.PoolManager(retries=False, timeout=20)
+        http = urllib3.PoolManager(retries=False, timeout=150)
         while not stopping.is_set():
             reports = [failure() for _ in range(7)]
             try:

@@ -124,7 +124,7 @@ def test_the_javascript_sdk(running: Running, form: str) -> None:
     """The same from JavaScript, in both encodings; a key that may make apps puts it where the resource says."""
     running.add_app()
     made = running.ask("POST", "/api/apps/sailings/keys", {"environment": "production", "may_add_apps": True}).json()
-    subprocess.run(["node", SENDER, running.url, made["key"], form], check=True, timeout=60)
+    subprocess.run(["node", SENDER, running.url, made["key"], form], check=True, timeout=150)
     names = {
         (row["app"], row["type"], row["place"].rpartition(".")[2]) for row in running.issues(environment="staging")
     }
@@ -247,7 +247,7 @@ def empties(levels: tuple[int, int, int]) -> bytes:
     return message(1, message(2, b"\x12\x00" * records) * scopes) * resources
 
 
-@pytest.mark.timeout(120)
+@pytest.mark.timeout(600)
 @pytest.mark.parametrize("path", ["/v1/logs", "/v1/traces"])
 @pytest.mark.parametrize("levels", [(1, 1, 400_000), (1, 20_000, 20), (50_000, 1, 5), (300, 300, 6)], ids=repr)
 def test_exports_of_nothing(running: Running, path: str, levels: tuple[int, int, int]) -> None:

@@ -46,8 +46,8 @@ def lay_out(target: Path) -> None:
             )
 
 
-def record(say: Callable[[str], None]) -> list[bytes]:
-    """Play all players, and return the lines of the recording."""
+def record(say: Callable[[str], None], most_days: int = DAYS) -> list[bytes]:
+    """Play all players, each for so many of its days at most, and return the lines of the recording."""
     with tempfile.TemporaryDirectory() as folder:
         deploys = Path(folder).resolve()
         lay_out(deploys)
@@ -55,7 +55,7 @@ def record(say: Callable[[str], None]) -> list[bytes]:
         for index, player in enumerate(PLAYERS):
             say(f"{player.app} {player.release} on {player.host}")
             with _Receiver() as receiver:
-                _play(index, deploys, receiver)
+                _play(index, deploys, receiver, most_days)
             kept += [b"%d %d " % (index, day) + _elsewhere(line, deploys) for day, line in receiver.lines]
         return kept
 
@@ -102,12 +102,12 @@ class _Receiver:
         self._server.server_close()
 
 
-def _play(index: int, deploys: Path, receiver: _Receiver) -> None:
+def _play(index: int, deploys: Path, receiver: _Receiver, most_days: int) -> None:
     player = PLAYERS[index]
     with _started(index, deploys / player.release, receiver.url) as process:
         assert process.stdin is not None
         assert process.stdout is not None
-        for day in range(player.first_day, player.end_day):
+        for day in range(player.first_day, min(player.end_day, player.first_day + most_days)):
             receiver.day = day
             _tell(process.stdin, str(day))
             if not process.stdout.readline():

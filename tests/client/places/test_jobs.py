@@ -32,7 +32,7 @@ def redis_port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[int]:
         stdout=subprocess.DEVNULL,
     )
     left_over.keep(server.pid)
-    ends = time.monotonic() + 10
+    ends = time.monotonic() + 60
     while time.monotonic() < ends:
         with socket.socket() as asking:
             if asking.connect_ex(("127.0.0.1", port)) == 0:

@@ -49,7 +49,7 @@ def post_at_once(port: int, path: str, order: Any) -> tuple[int, list[tuple[str,
     """Send head and body in one piece, so that the body has arrived when the handler dies; return status, headers, body."""
     body = json.dumps(order).encode()
     head = f"POST {path} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nContent-Type: application/json\r\nContent-Length: {len(body)}\r\nConnection: close\r\n\r\n"
-    with socket.create_connection(("127.0.0.1", port), timeout=20) as asking:
+    with socket.create_connection(("127.0.0.1", port), timeout=150) as asking:
         asking.sendall(head.encode() + body)
         with contextlib.closing(http.client.HTTPResponse(asking, method="POST")) as answer:
             answer.begin()
@@ -58,7 +58,7 @@ def post_at_once(port: int, path: str, order: Any) -> tuple[int, list[tuple[str,
 
 def _wait(running: Running, spool: Path) -> None:
     """Wait until the failure is there: a server that is ended by a signal leaves it to the next start otherwise."""
-    ends = time.monotonic() + 10
+    ends = time.monotonic() + 60
     while time.monotonic() < ends:
         counted = running.service.records.reader.rows("SELECT SUM(runs) AS n FROM run_counts WHERE outcome = 'failed'")[
             0
@@ -77,7 +77,7 @@ def test_a_request_that_fails(running: Running, tmp_path: Path, place: Web) -> N
     watched = ask(tmp_path, place, environment, running)
     unwatched = ask(tmp_path, place, environment | {"OBITUS_OFF": "1"})
     next_start = "import obitus\nobitus.watch()\nobitus.flush(60)"
-    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
+    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=150)
     found = kept.reports(running.service, "failure")
     assert [report["exceptions"][0]["message"] for report in found] == ["gangway is up"], found
     (report,) = found
@@ -108,7 +108,7 @@ def test_a_server_that_ends_a_handler_at_its_time_limit(running: Running, tmp_pa
     environment = environment_for(running, running.add_app(), PYTHONPATH=str(tmp_path))
     ask(tmp_path, place, environment, running)
     next_start = "import obitus\nobitus.watch()\nobitus.flush(60)"
-    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=60)
+    subprocess.run([sys.executable, "-c", next_start], env=environment, check=True, timeout=150)
     (report,) = kept.reports(running.service, "failure")
     assert report["exceptions"][0]["type"] == "SystemExit" and report["handled"] is False
     assert (

@@ -18,7 +18,6 @@ import pytest
 
 from obitus.core.alerting.pacing import GIVEN_UP_MS
 from obitus.core.clock import to_text
-from obitus.service.alerting.channels.mail import Mail
 from obitus.service.outward.allowed import AllowedFile, NotAllowed
 from obitus.service.outward.asking import Asker, AskingTrouble, is_public
 from obitus.service.outward.sealing import Seal, SealBroken
@@ -63,8 +62,7 @@ def mail_channel(running: Running, port: int, name: str = "night-mail", **settin
 
 def trusting(running: Running, context: ssl.SSLContext) -> None:
     """Let the service trust a certificate of ours."""
-    some = running.service.channels
-    some._by_kind["mail"] = Mail(some.asker, context)
+    running.service.channels.asker.tls = context
 
 
 @pytest.mark.parametrize("tls", ["starttls", "tls"])

@@ -60,13 +60,12 @@ class Channels:
     """Sends to channels of every kind."""
 
     def __init__(self, allowed: AllowedFile, seal: Seal, live: Live, tls: ssl.SSLContext | None = None) -> None:
-        context = tls or ssl.create_default_context()
         self.allowed, self.seal, self.renderer = allowed, seal, Renderer()
-        asker = Asker(allowed, context)
+        asker = Asker(allowed, tls)
         self.webhook = Webhook(asker, self.renderer)
         self.asker = asker
         self._by_kind: dict[ChannelKind, Kind] = {
-            "mail": Mail(asker, context),
+            "mail": Mail(asker),
             "webhook": self.webhook,
             "command": Command(allowed),
             "file": File(allowed),

@@ -12,6 +12,7 @@ import ssl
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Final
 from urllib.parse import urljoin, urlsplit
 
@@ -83,7 +84,12 @@ class Asker:
 
     def __init__(self, allowed: AllowedFile, context: ssl.SSLContext | None = None) -> None:
         self.allowed = allowed
-        self._context = context or ssl.create_default_context()
+        self._context = context
+
+    @cached_property
+    def tls(self) -> ssl.SSLContext:
+        """What certificates are checked by; read when first needed, since all of the machine's take a tenth of a second."""
+        return self._context or ssl.create_default_context()
 
     def check(self, url: str) -> None:
         """Raise AskingTrouble or NotAllowed where an address cannot be asked as it stands, without asking it."""
@@ -196,7 +202,7 @@ class Asker:
                 retries=False,
                 server_hostname=host,
                 assert_hostname=host,
-                ssl_context=self._context,
+                ssl_context=self.tls,
             )
         else:
             pool = urllib3.HTTPConnectionPool(address, port, timeout=timeout, retries=False)

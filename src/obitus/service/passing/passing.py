@@ -65,8 +65,7 @@ class Passing:
         self.changed = changed or (lambda: None)
         self._records, self._clock, self._home = records, clock, home
         self.allowed, self.seal = allowed, seal
-        self._context = tls or ssl.create_default_context()
-        self.asker = Asker(allowed, self._context)
+        self.asker = Asker(allowed, tls)
         self._workers: dict[str, _Worker] = {}
         self._lock = threading.Lock()
         self._is_closed = False
@@ -105,7 +104,7 @@ class Passing:
         if row.kind == "file":
             return files.FileTaker(settings, self.allowed, lambda: self._clock.now_ms() / 1000)
         if row.kind == "syslog":
-            return syslog.SyslogTaker(settings, self.asker, self._context)
+            return syslog.SyslogTaker(settings, self.asker)
         if row.kind == "otlp":
             return otlp.OtlpTaker(settings, secrets, self.asker)
         return webhooks.WebhookTaker(settings, secrets, self.asker, self._home)

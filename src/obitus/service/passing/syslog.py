@@ -36,8 +36,8 @@ def checked(settings: Settings) -> dict[str, Any]:
 class SyslogTaker:
     """Sends to one server. Syslog acknowledges nothing: what was handed to the system's connection counts as taken."""
 
-    def __init__(self, settings: Settings, asker: Asker, context: ssl.SSLContext) -> None:
-        self._settings, self._asker, self._context = checked(settings), asker, context
+    def __init__(self, settings: Settings, asker: Asker) -> None:
+        self._settings, self._asker = checked(settings), asker
         self._open: socket.socket | None = None
 
     def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
@@ -86,7 +86,7 @@ class SyslogTaker:
             opened.settimeout(SEND_S)
             if self._settings["by"] == "tls":
                 try:
-                    opened = self._context.wrap_socket(opened, server_hostname=self._settings["host"])
+                    opened = self._asker.tls.wrap_socket(opened, server_hostname=self._settings["host"])
                 except OSError:
                     opened.close()
                     raise

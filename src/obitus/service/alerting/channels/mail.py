@@ -60,8 +60,8 @@ def checked(settings: dict[str, Any]) -> dict[str, Any]:
 class Mail:
     """Sends mail. One connection for each message: most channels have one now and then."""
 
-    def __init__(self, asker: Asker, context: ssl.SSLContext) -> None:
-        self._asker, self._context = asker, context
+    def __init__(self, asker: Asker) -> None:
+        self._asker = asker
 
     def send(self, out: Outgoing) -> str:
         """Hand a message to the server and return what it answered; raises DeliveryTrouble."""
@@ -92,11 +92,11 @@ class Mail:
             raise DeliveryTrouble(f"{settings['host']} broke off: {error}") from None
 
     def _hand_over(self, settings: dict[str, Any], password: str, message: EmailMessage) -> str:
-        server = _Server(self._asker, settings, self._context)
+        server = _Server(self._asker, settings)
         try:
             server.ehlo_or_helo_if_needed()
             if settings["tls"] == "starttls":
-                server.starttls(context=self._context)
+                server.starttls(context=self._asker.tls)
                 server.ehlo()
             if settings["user"]:
                 server.login(settings["user"], password)
@@ -117,8 +117,8 @@ class Mail:
 class _Server(smtplib.SMTP):
     """A connection that is made by an address that is allowed, with TLS from its beginning where that is asked for."""
 
-    def __init__(self, asker: Asker, settings: dict[str, Any], context: ssl.SSLContext) -> None:
-        self._asker, self._settings, self._context = asker, settings, context
+    def __init__(self, asker: Asker, settings: dict[str, Any]) -> None:
+        self._asker, self._settings = asker, settings
         super().__init__(settings["host"], settings["port"], timeout=ANSWER_S)
         # What the certificate is checked against, by starttls.
         self._host = settings["host"]
@@ -129,7 +129,7 @@ class _Server(smtplib.SMTP):
         if self._settings["tls"] != "tls":
             return opened
         try:
-            return self._context.wrap_socket(opened, server_hostname=host)
+            return self._asker.tls.wrap_socket(opened, server_hostname=host)
         except OSError:
             opened.close()
             raise
