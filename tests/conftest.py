@@ -124,16 +124,14 @@ def empty_records() -> Path:
     return folder
 
 
-def start(folder: Path, *, limits: Limits | None = None, port: int = 0, console_key: str = "") -> tuple[InThread, Running]:  # fmt: skip
+def start(folder: Path, *, limits: Limits | None = None, port: int = 0, **settings: Any) -> tuple[InThread, Running]:
     """Start a service in a thread."""
     if not folder.exists():
         shutil.copytree(empty_records(), folder)
     clock = Clock()
     opened = listen("127.0.0.1", port)
     port = opened.getsockname()[1]
-    service = Parts(
-        Settings(data=folder, port=port, limits=limits or Limits(), console_key=console_key, clock_ms=clock)
-    )
+    service = Parts(Settings(data=folder, port=port, limits=limits or Limits(), clock_ms=clock, **settings))
     service.passes.ensure_owner()
     thread = InThread(service, opened)
     thread.start()

@@ -148,6 +148,7 @@ def test_serve_refuses_to_be_reached_without_a_password(shell: Shell, tmp_path: 
     assert "unencrypted" in shell.run(*open_wide, status=2)
     assert "will not listen on 0.0.0.0 without a password" in shell.run(*open_wide, "--plain-http", status=2)
     assert "without a password" in shell.run(*open_wide, "--public-url", "https://obitus.skerry.example", status=2)
+    assert "--proxy harbour: give the address" in words(shell.run("serve", *data, "--proxy", "harbour", status=2))
     (tmp_path / "short").write_text("tide\n")
     assert "shorter" in shell.run("serve", *data, "--password-file", str(tmp_path / "short"), status=2)
     (tmp_path / "common").write_text("passwordpassword\n")

@@ -18,7 +18,7 @@ from obitus.service.settings import Settings
 from obitus.service.wiring import Parts
 from obitus.store import people
 from obitus.store.errors import StoreBroken
-from tests.conftest import Running, failure, until
+from tests.conftest import Running, failure, start, until
 
 
 def sign_in(running: Running, body: dict[str, str], **headers: str) -> tuple[int, str, str]:
@@ -113,6 +113,36 @@ def test_guessing_is_slowed_down(running: Running) -> None:
     assert ("sign-in refused", "owner from 127.0.0.1: too many tries", None) in acts
     # Strangers do not fill the record: of the same only the first counts.
     assert len([act for act in acts if act[0] == "sign-in failed"]) <= 4
+
+
+@pytest.mark.parametrize(
+    ("proxies", "told_apart"),
+    [((), False), (("127.0.0.1",), True), (("127.0.0.0/8", "10.0.0.5"), True), (("10.0.0.5",), False)],
+)
+def test_who_asks_behind_a_proxy(tmp_path: Path, proxies: tuple[str, ...], told_apart: bool) -> None:
+    """A proxy that the owner named says who asks, and each of them has tries of its own; nobody else's word is believed."""
+    thread, running = start(tmp_path / "data", proxies=proxies)
+    try:
+        assert running.ask("POST", "/api/me/password", {"password": PASSWORD}).status == 200
+
+        def guess(forwarded: str) -> int:
+            headers = {"X-Forwarded-For": forwarded}
+            body = {"name": "owner", "password": "guess"}
+            return running.http.request("POST", running.url + "/api/sign-in", json=body, headers=headers).status
+
+        # Whoever asks can write what they like before the proxy adds where it was asked from.
+        assert [guess(f"203.0.113.{n}, 198.51.100.7") for n in range(11)] == [401] * 10 + [429]
+        assert guess("198.51.100.8") == (401 if told_apart else 429)
+        subjects = {
+            act["subject"] for act in running.get("/api/acts?limit=500")["acts"] if act["act"] == "sign-in failed"
+        }
+        assert subjects == (
+            {"owner from 198.51.100.7", "owner from 198.51.100.8"} if told_apart else {"owner from 127.0.0.1"}
+        )
+        assert guess("<b>tide</b>") in (401, 429)
+    finally:
+        running.http.clear()
+        thread.stop()
 
 
 def test_many_guess_at_once(running: Running) -> None:

@@ -56,6 +56,12 @@ def serve(
         Literal["member", "reader"] | None,
         typer.Option("--openid-joins", help="What somebody becomes who comes by it uninvited; without it, nobody may."),
     ] = None,
+    proxy: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--proxy", help="Address or net of a proxy in front: its X-Forwarded-For says who asks. Repeatable."
+        ),
+    ] = None,
     console_key: Annotated[
         str,
         typer.Option(
@@ -81,6 +87,7 @@ def serve(
         password_file=password_file,
         plain_http=plain_http,
         openid=openid,
+        proxies=tuple(proxy or ()),
         console_key=console_key,
     )
 

@@ -47,12 +47,13 @@ def serve(
     password_file: Path | None,
     plain_http: bool,
     openid: OpenIdOrder | None,
+    proxies: tuple[str, ...],
     console_key: str,
 ) -> None:
     """Run the service until it is told to stop."""
     try:
         from obitus.service import run
-        from obitus.service.guard import is_loopback
+        from obitus.service.addresses import is_loopback
         from obitus.service.settings import Settings
         from obitus.service.wiring import Parts
         from obitus.store.errors import StoreError
@@ -78,6 +79,7 @@ def serve(
             port=real_port,
             public_url=public_url,
             openid=_openid(openid),
+            proxies=_proxies(proxies),
             console_key=_console_key(console_key),
         )
         service = Parts(settings)
@@ -103,6 +105,18 @@ def serve(
     finally:
         service.close()
         opened.close()
+
+
+def _proxies(proxies: tuple[str, ...]) -> tuple[str, ...]:
+    """Return the proxies in front; raises UsageTrouble for what is no address."""
+    from obitus.service.addresses import is_proxy
+
+    for one in proxies:
+        if not is_proxy(one):
+            raise UsageTrouble(
+                f"--proxy {one}: give the address of the proxy, such as 10.0.0.5, or its net, such as 10.0.0.0/8."
+            )
+    return proxies
 
 
 def _console_key(key: str) -> str:

@@ -14,6 +14,7 @@ from typing import Any, Final
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from obitus.service.addresses import address_of
 from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
@@ -82,8 +83,7 @@ class Patience:
 
     async def wait(self, scope: Scope) -> None:
         """Wait before the answer where the address has had more refusals than it should; never for many at once."""
-        client = scope.get("client")
-        address, now_s = (str(client[0]) if client else ""), time.monotonic()
+        address, now_s = address_of(scope), time.monotonic()
         count, then_s = self._turned_away.pop(address, (0.0, now_s))
         count = max(0.0, count - (now_s - then_s) * self._limits.refusals_a_second) + 1
         self._turned_away[address] = (count, now_s)

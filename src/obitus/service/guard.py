@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from starlette.datastructures import MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from obitus.service.addresses import is_loopback
 from obitus.service.problems import Problem
 from obitus.service.settings import Settings
 
@@ -71,13 +72,3 @@ class Guard:
             return False
         # A page of a foreign site can make a name of its own point here, but never a bare address.
         return address.is_loopback or self._any_address
-
-
-def is_loopback(host: str) -> bool:
-    """Whether a host is reached from this machine only."""
-    if host == "localhost":
-        return True
-    try:
-        return ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return False

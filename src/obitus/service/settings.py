@@ -114,6 +114,8 @@ class Settings:
     openid: OpenId | None = None
     tls: ssl.SSLContext | None = None
     """What certificates of mail servers, webhooks and collectors are checked by; None for the system's own."""
+    proxies: tuple[str, ...] = ()
+    """Addresses and nets of proxies in front: what these say about who asks (``X-Forwarded-For``) counts, and nobody else's word."""
     console_key: str = ""
     """A key for pages, where the console itself reports what goes wrong in it; '' where it does not."""
     clock_ms: Callable[[], int] = system_clock_ms

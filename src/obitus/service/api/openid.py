@@ -12,10 +12,11 @@ from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.service import secrets
+from obitus.service.addresses import address_of
 from obitus.service.api.sign_in import SignIn, let_in
 from obitus.service.given import TheSettings
 from obitus.service.problems import Problem, described
-from obitus.service.sign_in.access import SignedIn, address_of, refuse_foreign
+from obitus.service.sign_in.access import SignedIn, refuse_foreign
 from obitus.service.sign_in.openid import BEGUN_LASTS_S, Begun, OpenIdSignIn, OpenIdTrouble, Vouched
 from obitus.service.sign_in.passes import Passes, TheOpenId, ThePasses
 from obitus.store import team
@@ -116,7 +117,7 @@ def back(
     error: Annotated[str, Query(max_length=200)] = "",
 ) -> Response:
     """Take what the provider sends the browser back with, and sign in whom it vouches for."""
-    where = address_of(request)
+    where = address_of(request.scope)
     try:
         if openid is None:
             raise OpenIdTrouble("there is no provider")

@@ -12,12 +12,13 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
+from obitus.service.addresses import address_of
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
 from obitus.service.settings import Settings
 from obitus.service.sign_in import codes
-from obitus.service.sign_in.access import SignedIn, address_of, cookie_name, refuse_foreign
+from obitus.service.sign_in.access import SignedIn, cookie_name, refuse_foreign
 from obitus.service.sign_in.acts import Acts, TheActs
 from obitus.service.sign_in.browsers import browser_label
 from obitus.service.sign_in.passes import SESSION_LASTS_MS, Passes, ThePasses
@@ -120,7 +121,7 @@ def sign_in(
         # Nothing was guessed, so it counts as no try.
         raise Problem("sign-in-failed", "Send a link, an invitation, or name and password.")
     try:
-        return let_in(passes, request, name, enter, f"with {how} from {address_of(request)}", order)
+        return let_in(passes, request, name, enter, f"with {how} from {address_of(request.scope)}", order)
     except NotThere as error:
         raise _no_link(acts, request, error) from None
 
@@ -133,7 +134,7 @@ def let_in(
     if order.token_label:
         secret, keep = passes.new("token", order.token_label, TOKEN_LASTS_MS)
     else:
-        label = browser_label(request.headers.get("user-agent", ""), address_of(request))
+        label = browser_label(request.headers.get("user-agent", ""), address_of(request.scope))
         secret, keep = passes.new("session", label, SESSION_LASTS_MS, by_link=bool(order.link or order.invitation))
 
     def signs_in(connection: sqlite3.Connection) -> None:
@@ -208,7 +209,7 @@ def check_strength(password: str, name: str) -> None:
 
 
 def _no_link(acts: Acts, request: Request, error: NotThere) -> Problem:
-    acts.note_refusal("sign-in failed", f"with a link from {address_of(request)}")
+    acts.note_refusal("sign-in failed", f"with a link from {address_of(request.scope)}")
     return Problem("sign-in-failed", f"{error}.")
 
 
@@ -223,7 +224,7 @@ def checked_password(
     password: str,
 ) -> tuple[PersonWithPassword, Enter]:
     """Return whose password it is, and what forgives the tries before it; raises a problem where it does not fit, or after too many tries."""
-    limits, now_ms, address = settings.limits, clock.now_ms(), address_of(request)
+    limits, now_ms, address = settings.limits, clock.now_ms(), address_of(request.scope)
     most = (limits.sign_in_attempts_for_a_name, limits.sign_in_attempts)
     wait_ms = records.writer.run(lambda c: store.try_sign_in(c, name, address, now_ms, most))
     if wait_ms:
@@ -272,7 +273,7 @@ def _with_code(
         return enter
     if not code:
         raise Problem("code-needed", "Send the one-time code too: the six digits that your authenticator app shows.")
-    step = fresh_step(clock, acts, row, code, f"{row.name} from {address_of(request)}: one-time code")
+    step = fresh_step(clock, acts, row, code, f"{row.name} from {address_of(request.scope)}: one-time code")
 
     def enters(connection: sqlite3.Connection) -> int:
         if not team.use_code(connection, row.id, step):

@@ -17,6 +17,7 @@ from fastapi.responses import Response
 
 from obitus.core.origins import origin_of
 from obitus.core.standard_reports import NoReports, read
+from obitus.service.addresses import address_of
 from obitus.service.intake import formats
 from obitus.service.intake.bodies import gather
 from obitus.service.intake.intake import Intake, TheIntake
@@ -118,7 +119,7 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
         size = sum(map(len, raw))
         wait_s = max(
             intake.pages_of_key.take(str(key.id), size),
-            intake.pages_of_address.take(_address(request), size),
+            intake.pages_of_address.take(address_of(request.scope), size),
         )
         if wait_s:
             raise _too_much(wait_s)
@@ -143,7 +144,7 @@ def _of_browser(raw: list[bytes], now_ms: int) -> list[bytes]:
 
 def _asked_again_later(intake: Intake, key: KnownKey, request: Request) -> None:
     """Refuse who sent more than it may before its body is read; raises a problem."""
-    wait_s = max(intake.pages_of_key.owed_s(str(key.id)), intake.pages_of_address.owed_s(_address(request)))
+    wait_s = max(intake.pages_of_key.owed_s(str(key.id)), intake.pages_of_address.owed_s(address_of(request.scope)))
     if wait_s:
         raise _too_much(wait_s)
 
@@ -151,10 +152,6 @@ def _asked_again_later(intake: Intake, key: KnownKey, request: Request) -> None:
 def _too_much(wait_s: float) -> Problem:
     said = "This page, or what sends from its address, reports more than it may. What it keeps comes later."
     return Problem("too-busy", said, retry_after_s=min(60, 1 + int(wait_s)))
-
-
-def _address(request: Request) -> str:
-    return request.client.host if request.client else ""
 
 
 async def _page(request: Request, intake: Intake, secret: str) -> tuple[KnownKey, str]:

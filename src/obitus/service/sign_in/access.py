@@ -129,11 +129,6 @@ def cookie_name(settings: Settings) -> str:
     return f"__Host-{COOKIE}" if settings.is_https else COOKIE
 
 
-def address_of(request: Request) -> str:
-    """Return the address that a request comes from."""
-    return request.client.host if request.client is not None else ""
-
-
 def refuse_foreign(request: Request) -> None:
     """A cookie is sent by the browser itself, so what changes something must come from our own pages."""
     if request.method in ("GET", "HEAD"):
