@@ -1,0 +1,188 @@
+"""What an expression is made of, and how it is written."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Final
+
+Plain = int | float | str | bool | None
+
+STRENGTH: Final = {
+    "or": 1,
+    "and": 2,
+    "not": 3,
+    "compare": 4,
+    "+": 5,
+    "-": 5,
+    "*": 6,
+    "/": 6,
+    "//": 6,
+    "%": 6,
+    "sign": 7,
+}
+"""How firmly each holds what stands beside it, as in Python."""
+WHOLE: Final = 8
+COMPARING: Final = ("<", "<=", ">", ">=", "==", "!=", "in", "not in", "is", "is not")
+
+
+@dataclass(frozen=True, slots=True)
+class Literal:
+    """A number, a text, ``True``, ``False`` or ``None``."""
+
+    value: Plain
+
+
+@dataclass(frozen=True, slots=True)
+class Name:
+    """A local of the function, or what it closes over; else a global of its module."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Attribute:
+    """An attribute of something, read without running anything."""
+
+    of: Expression
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """An item of a list, a tuple, a text or a dictionary."""
+
+    of: Expression
+    key: Expression
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """One of the language's own functions."""
+
+    function: str
+    arguments: tuple[Expression, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Several:
+    """Values in brackets, to look for something in."""
+
+    parts: tuple[Expression, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Sign:
+    """``-`` before something."""
+
+    of: Expression
+
+
+@dataclass(frozen=True, slots=True)
+class Sum:
+    """Two values and what is worked out of them: ``+ - * / // %``."""
+
+    sign: str
+    left: Expression
+    right: Expression
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Values compared one after the other: ``1 < passengers <= 6``."""
+
+    first: Expression
+    others: tuple[tuple[str, Expression], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Not:
+    """That something does not hold."""
+
+    of: Expression
+
+
+@dataclass(frozen=True, slots=True)
+class Both:
+    """``and`` or ``or`` of several: the first value that decides, as in Python."""
+
+    sign: str
+    parts: tuple[Expression, ...]
+
+
+Expression = Literal | Name | Attribute | Item | Call | Several | Sign | Sum | Comparison | Not | Both
+
+
+def parts_of(expression: Expression) -> tuple[Expression, ...]:
+    """Return what an expression is directly made of."""
+    match expression:
+        case Attribute(of) | Sign(of) | Not(of):
+            return (of,)
+        case Item(left, right) | Sum(_, left, right):
+            return (left, right)
+        case Call(_, parts) | Several(parts) | Both(_, parts):
+            return parts
+        case Comparison(first, others):
+            return (first, *(other for _, other in others))
+    return ()
+
+
+def names_of(expression: Expression) -> Iterator[str]:
+    """Yield the names that an expression looks up, in the order that they stand in."""
+    if isinstance(expression, Name):
+        yield expression.name
+    for part in parts_of(expression):
+        yield from names_of(part)
+
+
+def written(expression: Expression) -> str:
+    """Return an expression as a text that is read as the same expression."""
+    return _written(expression, 0)
+
+
+def _written(expression: Expression, least: int) -> str:
+    """Return it in brackets where what stands around it holds more firmly than ``least``."""
+    strength, text = _bare(expression)
+    return f"({text})" if strength < least else text
+
+
+def _bare(expression: Expression) -> tuple[int, str]:
+    match expression:
+        case Literal(value):
+            return WHOLE, quoted(value) if isinstance(value, str) else repr(value)
+        case Name(name):
+            return WHOLE, name
+        case Attribute(of, name):
+            # `1.real` would be a number with a fraction.
+            return WHOLE, f"{_written(of, WHOLE) if not _is_number(of) else f'({_written(of, 0)})'}.{name}"
+        case Item(of, key):
+            return WHOLE, f"{_written(of, WHOLE)}[{_written(key, 0)}]"
+        case Call(function, arguments):
+            return WHOLE, f"{function}({', '.join(_written(one, 0) for one in arguments)})"
+        case Several(parts):
+            return WHOLE, f"[{', '.join(_written(one, 0) for one in parts)}]"
+        case Sign(of):
+            return STRENGTH["sign"], f"-{_written(of, STRENGTH['sign'])}"
+        case Sum(sign, left, right):
+            own = STRENGTH[sign]
+            return own, f"{_written(left, own)} {sign} {_written(right, own + 1)}"
+        case Comparison(first, others):
+            own = STRENGTH["compare"]
+            text = _written(first, own + 1) + "".join(f" {sign} {_written(other, own + 1)}" for sign, other in others)
+            return own, text
+        case Not(of):
+            return STRENGTH["not"], f"not {_written(of, STRENGTH['not'])}"
+        case Both(sign, parts):
+            own = STRENGTH[sign]
+            return own, f" {sign} ".join(_written(one, own + 1) for one in parts)
+
+
+def _is_number(expression: Expression) -> bool:
+    return isinstance(expression, Literal) and type(expression.value) in (int, float)
+
+
+def quoted(text: str) -> str:
+    """Return a text as it stands in an expression."""
+    for sign, way in (("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\t", "\\t"), ("\r", "\\r")):
+        text = text.replace(sign, way)
+    return f'"{text}"'

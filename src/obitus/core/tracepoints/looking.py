@@ -1,0 +1,223 @@
+"""Reading attributes and items of live objects without running a line of the app.
+
+No property, no ``__getattr__`` and no ``__getitem__`` of the app's classes is asked: it could be slow, raise, or change what it
+is asked about. What is read is what an object holds: its own attributes, its slots, constants of its class, and the items of
+Python's own containers, also where a class of the app is made from one.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import decimal
+import enum
+import types
+import uuid
+from collections.abc import Callable
+from itertools import islice
+from typing import Any, Final
+
+MOST_LOOKED_THROUGH: Final = 10_000
+"""Items that ``in`` looks through at most."""
+MOST_TEXT: Final = 100_000
+"""Characters of a text that is looked at."""
+
+_PLAIN: Final = frozenset(
+    {
+        bool,
+        int,
+        float,
+        str,
+        bytes,
+        type(None),
+        decimal.Decimal,
+        uuid.UUID,
+        dt.date,
+        dt.timedelta,
+    }
+)
+_TIMES: Final = frozenset({dt.datetime, dt.time})
+_ZONES: Final = frozenset({("datetime", "timezone"), ("zoneinfo", "ZoneInfo")})
+_BASES: Final[tuple[tuple[type, Callable[[Any], Any]], ...]] = (
+    # What an enumeration or a class of the app made from one of these is worth.
+    (str, lambda value: str.__getitem__(value, slice(None))),
+    (int, int.__int__),
+    (float, float.__float__),
+    (bytes, lambda value: bytes.__getitem__(value, slice(None))),
+)
+_mro: Final = type.__dict__["__mro__"].__get__
+_own: Final = type.__dict__["__dict__"].__get__
+SIZED: Final[tuple[Any, ...]] = (str, bytes, bytearray, list, tuple, dict, set, frozenset, range)
+_NUMBERED: Final[tuple[Any, ...]] = (list, tuple, str, bytes, bytearray, range)
+_LOOKED_THROUGH: Final[tuple[Any, ...]] = (dict, list, tuple, set, frozenset, range)
+_READ: Final = (types.MemberDescriptorType, types.GetSetDescriptorType)
+_RUNS: Final = (property, types.FunctionType, types.MethodType, types.BuiltinFunctionType, classmethod, staticmethod)
+
+
+class NoValue(Exception):
+    """There is no value, and why, in words."""
+
+
+def bases_of(value: object) -> tuple[type, ...]:
+    """Return the classes that a value is of, without asking the app's code."""
+    found: tuple[type, ...] = _mro(type(value))
+    return found
+
+
+def plain(value: object) -> Any:
+    """Return a number, a text, a time or another value that can be compared safely; raises NoValue for anything else."""
+    kind = type(value)
+    if kind in _PLAIN:
+        return value
+    if kind in _TIMES:
+        zone = value.tzinfo  # type: ignore[attr-defined]
+        if zone is None or (type(zone).__module__, type(zone).__qualname__) in _ZONES:
+            return value
+        raise NoValue("a time whose zone is of a class of the app is not looked at")
+    bases = bases_of(value)
+    for base, taken in _BASES:
+        if base in bases:
+            return taken(value)
+    raise NoValue(f"a {name_of(kind)} is not compared: only numbers, texts, times and the like are")
+
+
+def name_of(kind: type) -> str:
+    """Return what a class is called."""
+    return str(type.__dict__["__name__"].__get__(kind))
+
+
+def length(value: object) -> int:
+    """Return how long one of Python's own containers or texts is; raises NoValue for anything else."""
+    bases = bases_of(value)
+    for base in SIZED:
+        if base in bases:
+            return int(base.__len__(value))
+    raise NoValue(f"a {name_of(type(value))} has no length that can be read without running it")
+
+
+def attribute(value: object, name: str) -> Any:
+    """Return what an object holds under a name; raises NoValue."""
+    bases = bases_of(value)
+    is_class = type in bases
+    if enum.Enum in bases and name in ("name", "value"):
+        return _held(value, bases).get(f"_{name}_")
+    for base in _mro(value) if is_class else bases:
+        found = _own(base).get(name, _MISSING)
+        if found is _MISSING:
+            continue
+        if not is_class and isinstance_of(found, _READ):
+            try:
+                return found.__get__(value)
+            except AttributeError:
+                raise NoValue(f"{name} is not set") from None
+        held = _held(value, bases).get(name, _MISSING) if not is_class else _MISSING
+        if isinstance_of(found, (property,)):
+            raise NoValue(f"{name} is a property, and properties are not run")
+        if held is not _MISSING:
+            return held
+        if isinstance_of(found, _RUNS):
+            raise NoValue(f"{name} is a function, and nothing is called")
+        if hasattr_of(found, "__get__"):
+            # A field of a named tuple is one of Python's own, and reads its place.
+            if type(found).__module__ == "_collections" and not is_class:
+                return found.__get__(value, type(value))
+            raise NoValue(f"{name} is worked out by the app's own code, which is not run")
+        return found
+    held = _held(value, bases).get(name, _MISSING)
+    if held is not _MISSING:
+        return held
+    raise NoValue(f"a {name_of(type(value))} has no {name} that can be read without running its code")
+
+
+_MISSING: Final = object()
+
+
+def isinstance_of(value: object, kinds: tuple[type, ...]) -> bool:
+    """Whether a value is of one of some classes, without asking its ``__class__``."""
+    bases = bases_of(value)
+    return any(kind in bases for kind in kinds)
+
+
+def hasattr_of(value: object, name: str) -> bool:
+    """Whether a class of a value has a method."""
+    return any(name in _own(base) for base in bases_of(value))
+
+
+def _held(value: object, bases: tuple[type, ...]) -> dict[str, Any]:
+    """Return the attributes that an object holds itself."""
+    if types.ModuleType in bases:
+        held = vars(types.ModuleType)["__dict__"].__get__(value)
+    else:
+        held = None
+        for base in bases:
+            descriptor = _own(base).get("__dict__")
+            if type(descriptor) is types.GetSetDescriptorType:
+                held = descriptor.__get__(value)
+                break
+    return held if type(held) is dict else {}
+
+
+def item(value: object, key: object) -> Any:
+    """Return an item of one of Python's own containers; raises NoValue."""
+    bases = bases_of(value)
+    asked = plain(key)
+    if dict in bases:
+        # Keys are compared one by one only where they are plain: a key of the app could have an own idea of being equal.
+        found = _of_dict(value, asked)
+        if found is _MISSING:
+            raise NoValue(f"there is no {_short(asked)} in it")
+        return found
+    for base in _NUMBERED:
+        if base in bases:
+            if type(asked) not in (int, bool):
+                raise NoValue(f"a {name_of(type(value))} has numbered items, not {_short(asked)}")
+            size = int(base.__len__(value))
+            if not -size <= asked < size:
+                raise NoValue(f"it has {size} items, none at {_short(asked)}")
+            return base.__getitem__(value, int(asked))
+    raise NoValue(f"items of a {name_of(type(value))} cannot be read without running its code")
+
+
+def _of_dict(value: Any, asked: object) -> Any:
+    for key, inner in islice(dict.items(value), MOST_LOOKED_THROUGH):
+        if equals(key, asked):
+            return inner
+    return _MISSING
+
+
+def equals(value: object, asked: object) -> bool:
+    """Whether a value that may be anything is the same as a plain one."""
+    try:
+        found = plain(value)
+        if decimal.Decimal in (type(found), type(asked)):
+            # What comparing sets in the app's own context is not ours to set.
+            with decimal.localcontext(decimal.Context()):
+                return bool(found == asked)
+        return bool(found == asked)
+    except (NoValue, TypeError, ArithmeticError):
+        return False
+
+
+def is_in(asked: object, value: object) -> bool:
+    """Whether a text is in a text, or a plain value among the items of a container; raises NoValue."""
+    bases = bases_of(value)
+    if str in bases or bytes in bases:
+        text, part = plain(value), plain(asked)
+        if type(part) is not type(text):
+            raise NoValue(f"only a text can be in a text, not {_short(part)}")
+        if len(text) > MOST_TEXT:
+            raise NoValue(f"a text of more than {MOST_TEXT:,} characters is not looked through")
+        return part in text
+    wanted = plain(asked)
+    base = next((one for one in _LOOKED_THROUGH if one in bases), None)
+    if base is None:
+        raise NoValue(f"a {name_of(type(value))} cannot be looked through without running its code")
+    if any(equals(one, wanted) for one in islice(base.__iter__(value), MOST_LOOKED_THROUGH)):
+        return True
+    if length(value) > MOST_LOOKED_THROUGH:
+        raise NoValue(f"it is not among the first {MOST_LOOKED_THROUGH:,}, and no more are looked through")
+    return False
+
+
+def _short(value: object) -> str:
+    text = repr(value) if type(value) is not int or value.bit_length() < 200 else "a large number"
+    return text if len(text) <= 40 else f"{text[:40]}…"
