@@ -147,7 +147,7 @@ def test_values_of_many_kinds() -> None:
         __hash__ = str.__hash__
 
     now = dt.datetime(2026, 11, 28, tzinfo=dt.UTC)
-    seen = {
+    seen: dict[str, Any] = {
         "fee": decimal.Decimal("2.50"), "level": Level.HIGH, "name": Name("Ida"), "now": now, "day": dt.timedelta(1), "slots": Slotted(),
         "id": uuid.UUID(int=5), "module": types.ModuleType("gate"), "count": collections.Counter("aab"), "error": KeyError("berth"),
     }  # fmt: skip
@@ -157,6 +157,17 @@ def test_values_of_many_kinds() -> None:
         'count["a"] == 2', 'error.args[0] == "berth"', 'name in ["Ida"]', 'begins(name, "I")', "now.year == 2026",
     ):  # fmt: skip
         assert worked(text, **seen) is True, text
+
+
+def test_nobody_passes_for_what_they_are_not() -> None:
+    """A class that says it is one of Python's own is not asked for anything either."""
+    ran.clear()
+    ours = type("_tuplegetter", (), {"__module__": "_collections", "__get__": _noting("get")})
+    zone = type("timezone", (dt.tzinfo,), {"__module__": "datetime", "utcoffset": _noting("utcoffset")})
+    seen = {"x": type("Kept", (), {"berth": ours()})(), "now": dt.datetime(2026, 11, 28, tzinfo=zone())}
+    assert "worked out by the app's own code" in Worked.out(compiled(read("x.berth")), seen, {}).why_not
+    assert "of a class of the app" in Worked.out(compiled(read("now > now")), seen, {}).why_not
+    assert not ran
 
 
 def test_decimals_leave_the_apps_context_alone() -> None:

@@ -7,11 +7,13 @@ Python's own containers, also where a class of the app is made from one.
 
 from __future__ import annotations
 
+import collections
 import datetime as dt
 import decimal
 import enum
 import types
 import uuid
+import zoneinfo
 from collections.abc import Callable
 from itertools import islice
 from typing import Any, Final
@@ -36,7 +38,7 @@ _PLAIN: Final = frozenset(
     }
 )
 _TIMES: Final = frozenset({dt.datetime, dt.time})
-_ZONES: Final = frozenset({("datetime", "timezone"), ("zoneinfo", "ZoneInfo")})
+_FIELD: Final = type(collections.namedtuple("_Pair", ("one",)).one)  # type: ignore[attr-defined]
 _BASES: Final[tuple[tuple[type, Callable[[Any], Any]], ...]] = (
     # What an enumeration or a class of the app made from one of these is worth.
     (str, lambda value: str.__getitem__(value, slice(None))),
@@ -70,7 +72,7 @@ def plain(value: object) -> Any:
         return value
     if kind in _TIMES:
         zone = value.tzinfo  # type: ignore[attr-defined]
-        if zone is None or (type(zone).__module__, type(zone).__qualname__) in _ZONES:
+        if zone is None or type(zone) is dt.timezone or type(zone) is zoneinfo.ZoneInfo:
             return value
         raise NoValue("a time whose zone is of a class of the app is not looked at")
     bases = bases_of(value)
@@ -118,7 +120,7 @@ def attribute(value: object, name: str) -> Any:
             raise NoValue(f"{name} is a function, and nothing is called")
         if hasattr_of(found, "__get__"):
             # A field of a named tuple is one of Python's own, and reads its place.
-            if type(found).__module__ == "_collections" and not is_class:
+            if type(found) is _FIELD and not is_class:
                 return found.__get__(value, type(value))
             raise NoValue(f"{name} is worked out by the app's own code, which is not run")
         return found
