@@ -6,11 +6,12 @@ import re
 from functools import cache
 from typing import Any, Final
 
-from lark import Lark, Token, Transformer, UnexpectedInput, v_args
+from lark import Lark, Token, Transformer, Tree, UnexpectedInput, v_args
 from lark.exceptions import VisitError
 
 from obitus.core.asking.tree import All, AnyOf, Compare, Exists, Node, Not, Op, Words, leaves_of
 from obitus.core.asking.values import ValueTrouble, wanted_number
+from obitus.core.remembering import remembered
 from obitus.core.severity import SEVERITIES
 from obitus.core.terms import words_of
 
@@ -67,8 +68,7 @@ def read(text: str, now_ms: int) -> Node:
         raise QuestionTrouble(f"a term is expected. For example: {EXAMPLE}", 1)
     _check_depth(text)
     try:
-        tree = _parser().parse(text)
-        node: Node = _Tree(now_ms).transform(tree)
+        node: Node = _Tree(now_ms).transform(_parsed(text))
     except UnexpectedInput as error:
         raise _said(error, text) from None
     except VisitError as error:
@@ -83,6 +83,12 @@ def read(text: str, now_ms: int) -> Node:
 @cache
 def _parser() -> Lark:
     return Lark(GRAMMAR, parser="lalr", lexer="contextual", maybe_placeholders=False)
+
+
+@remembered(500)
+def _parsed(text: str) -> Tree[Token]:
+    """Return the parser's tree of a question: a page asks the same one several times, and whoever follows it each second."""
+    return _parser().parse(text)
 
 
 def _check_depth(text: str) -> None:

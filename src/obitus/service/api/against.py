@@ -21,7 +21,7 @@ from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import signed_in
 from obitus.store import calls, issues
 from obitus.store.asking import find
-from obitus.store.asking.finding import MOST_LOOKED_AT, names_in
+from obitus.store.asking.finding import MOST_LOOKED_AT
 from obitus.store.asking.records import Record, records_of
 from obitus.store.now import slots_of
 from obitus.store.records import Records
@@ -186,7 +186,7 @@ def _of_point(app: str, entry_points: list[str], outcome: str) -> Node:
 def _rows(records: Records, node: Node, from_ms: int, to_ms: int, most: int) -> list[Record]:
     """Return runs that a question means, the newest first."""
     page = find(records.reader, records.days, "run", node, from_ms, to_ms, most=most)
-    return records_of(records.days, "run", names_in(records.reader), page.rows)
+    return records_of(records.days, "run", page.names, page.rows)
 
 
 def _whole(records: Records, rows: Sequence[Record]) -> Iterator[tuple[Record, dict[str, Any]]]:

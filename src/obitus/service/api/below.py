@@ -16,7 +16,6 @@ from obitus.core.own_attributes import ACCESS_LOG
 from obitus.core.timeline.reports import Told
 from obitus.service.api.answers import Time
 from obitus.store.asking import find
-from obitus.store.asking.finding import names_in
 from obitus.store.asking.records import Record, records_of
 from obitus.store.records import Records
 
@@ -75,7 +74,7 @@ def below_the_app(records: Records, told: Told) -> Below | None:
 
 def _runs(records: Records, node: Node, span: tuple[int, int], most: int) -> list[Record]:
     page = find(records.reader, records.days, "run", node, *span, most=most, limit_s=LIMIT_S)
-    return records_of(records.days, "run", names_in(records.reader), page.rows)
+    return records_of(records.days, "run", page.names, page.rows)
 
 
 def _near(records: Records, own: str, method: str, path: str, span: tuple[int, int]) -> tuple[str, str] | None:

@@ -346,7 +346,7 @@ def _find(
 
 
 def _records(records: Records, kind: answers.KindName, page: Found) -> list[Record]:
-    return records_of(records.days, KINDS[kind], names_in(records.reader), page.rows)
+    return records_of(records.days, KINDS[kind], page.names, page.rows)
 
 
 def _newest(records: Records, kind: answers.KindName, node: Node | None, window: Window) -> tuple[list[Record], bool]:

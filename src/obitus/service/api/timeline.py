@@ -172,7 +172,7 @@ def _of_run(records: Records, run: str) -> Node:
     """Return what belongs to an app's run: its trace, where it has one, and it."""
     own = Compare("run", "=", run)
     page = find(records.reader, records.days, "run", own, 0, LAST_MS, most=1)
-    rows = records_of(records.days, "run", names_in(records.reader), page.rows)
+    rows = records_of(records.days, "run", page.names, page.rows)
     trace = rows[0].values.get("trace_id") if rows else None
     return AnyOf((own, Compare("trace_id", "=", str(trace)))) if trace else own
 

@@ -18,7 +18,7 @@ from obitus.core.asking.holding import leaf_holds
 from obitus.core.asking.records import TEXTS, Kind
 from obitus.core.asking.tree import All, AnyOf, Compare, Exists, Leaf, Node, Not, Words
 from obitus.core.severity import SEVERITIES
-from obitus.core.terms import MORE, term, value_text
+from obitus.core.terms import LONGEST_WORD, MORE, term, value_text
 from obitus.store.asking.kinds import FIELDS, INDEXED, Kept
 from obitus.store.days.logs import message_of
 from obitus.store.days.pairs import numbers_in
@@ -52,6 +52,16 @@ def narrowing(node: Node, kind: Kind) -> str | None:
     found = _narrowed(node, kind)
     # What is not indexed whole may hold anything.
     return None if found is None else f'({found}) OR "{MORE}"'
+
+
+def exactly(node: Node) -> str | None:
+    """Return what the text index is asked for where it says by itself which rows are meant, but for those that are not indexed whole.
+
+    One word stands in the index for exactly the texts that it is looked for in; of more than one it does not know the order.
+    """
+    if isinstance(node, Words) and len(node.words) == 1 and len(node.words[0]) < LONGEST_WORD:
+        return f'"{node.words[0]}"*' if node.open_end else f'"{node.words[0]}"'
+    return None
 
 
 def _narrowed(node: Node, kind: Kind) -> str | None:

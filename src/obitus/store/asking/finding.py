@@ -13,7 +13,8 @@ from obitus.core.asking.records import Kind
 from obitus.core.asking.tree import Node
 from obitus.core.clock import HOUR_MS
 from obitus.core.days import seq_of
-from obitus.store.asking.compiling import Compiler, Names, narrowing
+from obitus.core.terms import MORE
+from obitus.store.asking.compiling import Compiler, Names, exactly, narrowing
 from obitus.store.asking.records import TYPES, Decoder, Record, Row
 from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
@@ -35,8 +36,8 @@ _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
 _INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
 _INDEX_BELOW: Final = "SELECT rowid FROM words WHERE words MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?"
-CHUNK: Final = 20
-MOST_CHUNKS: Final = 4
+CHUNK: Final = 5
+MOST_CHUNKS: Final = 5
 """Chunks of what the text index finds that are looked at before a question is answered otherwise: each is four times the one before."""
 SAME_COMMIT_MS: Final = 2_000
 SHORT_MS: Final = 6 * HOUR_MS
@@ -91,6 +92,8 @@ class Found:
     """Whether there may be more before the last row."""
     cut: str = ""
     """Why not everything was looked at, in words; '' where everything was."""
+    names: Names = field(default_factory=lambda: Names({}, {}))
+    """What apps and releases are called, for whoever reads the rows."""
 
 
 def find(
@@ -109,7 +112,7 @@ def find(
     most = min(most, MOST_LOOKED_AT)
     names = names_in(reader)
     ends = time.monotonic() + limit_s
-    found = Found()
+    found = Found(names=names)
     # Days overlap where reports came late: each row goes to its place by time.
     heap: list[tuple[int, int, int, DayRow]] = []
     for known in days.known(from_ms, to_ms):
@@ -246,15 +249,29 @@ def _newest_in_index(
     is newer than the last of them as soon as one was received before that happened.
     """
     condition = Compiler(connection, kind, names).condition(node)
-    sql = f"{_AT_PLACES[kind]} AND {condition.sql}"
+    exact = exactly(node)
     kept: list[tuple[int, int, DayRow]] = []
     below, size = 2**40, most + CHUNK
+
+    def in_index(match: str) -> list[int]:
+        return [row[0] for row in connection.execute(_INDEX_BELOW, (match, below, size))]
+
     for _ in range(MOST_CHUNKS):
-        places = [row[0] for row in connection.execute(_INDEX_BELOW, (asked, below, size))]
-        if places:
-            rows: list[DayRow] = typed(
-                connection.execute(sql, (json.dumps(places), *window, *condition.params)), TYPES[kind]
-            )
+        if exact is None:
+            sure, doubtful = list[int](), in_index(asked)
+        else:
+            sure, beyond = in_index(exact), in_index(f'"{MORE}"')
+            doubtful = sorted(set(beyond).difference(sure), reverse=True)
+        places = heapq.nlargest(size, [*sure, *doubtful])
+        rows: list[DayRow] = []
+        for some, sql, params in (
+            (sure, _AT_PLACES[kind], ()),
+            (doubtful, f"{_AT_PLACES[kind]} AND {condition.sql}", condition.params),
+        ):
+            looked_at = [place for place in some if place >= places[-1]] if places else []
+            if looked_at:
+                rows += typed(connection.execute(sql, (json.dumps(looked_at), *window, *params)), TYPES[kind])
+        if rows:
             kept += [(row.time_ms, row.place, row) for row in rows]
             kept.sort(key=lambda one: one[:2], reverse=True)
             del kept[most:]

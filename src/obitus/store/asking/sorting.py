@@ -83,7 +83,7 @@ def find_sorted(
     found.sort(key=cmp_to_key(compared))
     page = found[behind : behind + most]
     more = len(found) > behind + most and behind + most < MOST_SORTED
-    return Found(_rows(days, kind, [one.seq for one in page]), more, going.cut)
+    return Found(_rows(days, kind, [one.seq for one in page]), more, going.cut, names)
 
 
 def _compared(a: _Keyed, b: _Keyed, greatest_first: bool) -> int:
