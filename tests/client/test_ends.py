@@ -82,7 +82,7 @@ def _dedent(code: str) -> str:
     return textwrap.dedent(code)
 
 
-TRIES = 5
+TRIES = 10
 """How often something may take long because the machine was busy with something else."""
 DIES = "import obitus\nobitus.watch()\nraise RuntimeError('gangway is up')"
 HEALTHY = "import obitus\nobitus.watch()\nwith obitus.run('command count'): pass"
@@ -96,9 +96,10 @@ def test_nobody_is_there(tmp_path: Path, python: str) -> None:
     for _ in range(TRIES):
         bare = min(bare, _took(python, tmp_path, DIES, OBITUS_OFF="1"))
         took = min(took, _took(python, tmp_path, DIES, OBITUS_URL=address, OBITUS_KEY="okey_x"))
-        if took < bare + 1.0:
+        if took < bare + 1.5:
             break
-    assert took < bare + 1.0
+    # It would be two seconds if it waited.
+    assert took < bare + 1.5
     ended = script(python, tmp_path, DIES, OBITUS_URL=address, OBITUS_KEY="okey_x")
     assert "Obitus" not in ended.stderr and ended.returncode == 1
     assert messages(spooled(tmp_path)) == {"gangway is up"}
