@@ -23,7 +23,7 @@ class LeftBehind:
     def __init__(self, base: Base, open_runs: OpenRuns, lost_children: LostChildren, *, is_child: bool) -> None:
         self._base, self._runs, self._lost_children, self._is_child = base, open_runs, lost_children, is_child
         self._life: Life | None = None
-        self._told: list[int] = []
+        self._in_story: list[int] = []
         self.begun = False
         self.left = False
         """Whether what goes on here is left for the parent to tell."""
@@ -91,7 +91,7 @@ class LeftBehind:
 
     def is_outdated(self) -> bool:
         """Whether the story on disk still tells of a run that has ended: killed now, it would be reported as cut off."""
-        return any(key not in self._runs.open for key in self._told)
+        return any(key not in self._runs.open for key in self._in_story)
 
     def give_up_crashes(self) -> None:
         """The app looks after crashes itself."""
@@ -121,7 +121,7 @@ class LeftBehind:
         In the form of reports, redacted as everything that is written.
         """
         now_s = self._base.timer()
-        told = {}
+        open_runs = {}
         for key, run in list(self._runs.open.items()):
             if now_s - run.started_s < STORY_AFTER_S:
                 continue
@@ -134,15 +134,17 @@ class LeftBehind:
             if run.request is not None:
                 # Redaction changes what it is given, and the run goes on.
                 report["request"] = copy.deepcopy(run.request)
-            told[key] = self._base.redactor.report(report)
+            open_runs[key] = self._base.redactor.report(report)
         tallies = self._tallies()
-        # A run that ended meanwhile was counted: told as one that goes on too, it would be reported as cut off.
-        while ended := told.keys() - self._runs.open.keys():
+        # A run that ended meanwhile was counted: written down as open too, it would be reported as cut off.
+        while ended := open_runs.keys() - self._runs.open.keys():
             for key in ended:
-                del told[key]
+                del open_runs[key]
             tallies = self._tallies()
-        self._told = list(told)[:MOST_RUNS]
-        return {"runs": [told[key] for key in self._told], "tallies": tallies} if told or tallies else None
+        self._in_story = list(open_runs)[:MOST_RUNS]
+        return (
+            {"runs": [open_runs[key] for key in self._in_story], "tallies": tallies} if open_runs or tallies else None
+        )
 
     def _tallies(self) -> list[dict[str, Any]]:
         return [self._base.redactor.report(self._base.released(tally)) for tally in self._runs.tally.look()]

@@ -186,15 +186,18 @@ def _of_dict(value: Any, asked: object) -> Any:
     return _MISSING
 
 
+def done_apart(act: Callable[..., Any], *values: Any) -> Any:
+    """Do something with plain values; the app's own context for decimals is left as it is, flags included."""
+    if any(type(value) is decimal.Decimal for value in values):
+        with decimal.localcontext(decimal.Context()):
+            return act(*values)
+    return act(*values)
+
+
 def equals(value: object, asked: object) -> bool:
     """Whether a value that may be anything is the same as a plain one."""
     try:
-        found = plain(value)
-        if decimal.Decimal in (type(found), type(asked)):
-            # What comparing sets in the app's own context is not ours to set.
-            with decimal.localcontext(decimal.Context()):
-                return bool(found == asked)
-        return bool(found == asked)
+        return bool(done_apart(lambda one, other: one == other, plain(value), asked))
     except (NoValue, TypeError, ArithmeticError):
         return False
 

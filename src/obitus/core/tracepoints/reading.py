@@ -189,18 +189,18 @@ class _Reading:
     def _summed(self, strength: int) -> Expression:
         below = self._signed if strength > STRENGTH["+"] else lambda: self._summed(strength + 1)
         left = below()
-        signs = [sign for sign, own in STRENGTH.items() if own == strength]
-        while self._kind == "sign" and (sign := self._text) in signs:
+        operators = [sign for sign, own in STRENGTH.items() if own == strength]
+        while self._kind == "sign" and (sign := self._text) in operators:
             self._at += 1
             left = self._made(Sum(sign, left, below()))
         return left
 
     def _signed(self) -> Expression:
-        signs = 0
+        minuses = 0
         while self._takes("-"):
-            signs += 1
+            minuses += 1
         found = self._reached()
-        for _ in range(signs):
+        for _ in range(minuses):
             found = self._made(Sign(found))
         return found
 

@@ -28,6 +28,7 @@ from obitus.core.tracepoints.looking import (
     NoValue,
     attribute,
     bases_of,
+    done_apart,
     is_in,
     item,
     length,
@@ -184,11 +185,7 @@ _COMPARING: Final[dict[str, Callable[[Any, Any], bool]]] = {
 def _guarded(act: Callable[..., Any], *values: Any) -> Any:
     """Do something with plain values; what Python says against it is why there is no value."""
     try:
-        if any(type(value) is decimal.Decimal for value in values):
-            # What working with them sets in the app's own context is not ours to set.
-            with decimal.localcontext(decimal.Context()):
-                return act(*values)
-        return act(*values)
+        return done_apart(act, *values)
     except ZeroDivisionError:
         raise NoValue("it divides by zero") from None
     except (TypeError, ValueError, ArithmeticError) as error:
