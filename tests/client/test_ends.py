@@ -329,7 +329,7 @@ def test_exhausted_memory(tmp_path: Path, python: str) -> None:
 
 
 @every_version
-def test_tracebacks_show_no_frame_of_ours(tmp_path: Path, python: str) -> None:
+def test_tracebacks_show_no_frame_of_ours(running: Running, tmp_path: Path, python: str) -> None:
     """What threads, processes and the main thread print is what they print without us."""
     code = """
         import multiprocessing, threading, obitus
@@ -341,7 +341,7 @@ def test_tracebacks_show_no_frame_of_ours(tmp_path: Path, python: str) -> None:
             process = multiprocessing.get_context("fork").Process(target=board, name="gate"); process.start(); process.join()
             board()
     """
-    here = {"OBITUS_URL": f"http://127.0.0.1:{free_port()}", "OBITUS_KEY": "okey_x"}
+    here = {"OBITUS_URL": running.url, "OBITUS_KEY": running.add_app()}
     ours, bare = (script(python, tmp_path, code, **here, OBITUS_OFF=off) for off in ("", "1"))
     assert ours.stderr == bare.stderr and ours.returncode == bare.returncode == 1
 
