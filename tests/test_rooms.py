@@ -35,6 +35,7 @@ CORE_OF_THE_CLIENT = {
     "stacks",
     "statements",
     "trace_context",
+    "tracepoints",
 }
 
 

@@ -79,6 +79,7 @@ def watch(
     spool_hours: float = 168.0,
     exit_s: float | None = None,
     also: str | None = None,
+    tracepoints: bool | _Sequence[str] | None = None,
 ) -> None:
     """Start reporting. What is not given comes from the environment (``OBITUS_URL``, ``OBITUS_KEY``, …).
 
@@ -97,6 +98,8 @@ def watch(
     - ``failures_per_second``: how many are captured whole for long; what goes beyond a burst is counted.
     - ``spool``, ``spool_bytes``, ``spool_hours``: where reports wait while the service is away, and how many for how long.
     - ``exit_s``: longest time in seconds that a process which has something to tell takes for it at its end (2).
+    - ``tracepoints``: whether people may ask at the service to see the values at a line the next time that it runs;
+      or the environments in which they may: ``["staging"]``. They may not unless this says so.
     - ``also``: ``file:/whole/path.ndjson``, a file beside the service, or in its place; ``obitus send`` brings it in later.
     """
     try:
@@ -131,6 +134,7 @@ def watch(
             spool_hours=spool_hours,
             exit_s=exit_s,
             also=also,
+            tracepoints=tracepoints,
         )
     except settings.SettingTrouble as trouble:
         # What was to be hidden is not known: then nothing may leave.

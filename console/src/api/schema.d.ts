@@ -127,6 +127,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tracepoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask which tracepoints stand
+         * @description Return the tracepoints of an app, at once where they are others than the process has, else when they change.
+         *
+         *     A process that is not answered within a minute takes all of its tracepoints away.
+         */
+        post: operations["asked_tracepoints_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/desk": {
         parameters: {
             query?: never;
@@ -2762,6 +2784,88 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tracepoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tracepoints, and the instances that allow them
+         * @description Return the newest tracepoints with how they do, and the running instances that allow them.
+         */
+        get: operations["listed_api_tracepoints_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tracepoints/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One tracepoint, and what became of it in each instance
+         * @description Return a tracepoint, on how many instances it stands, and where it could not be set and why. Its hits are log records: `tracepoint.id=7`.
+         */
+        get: operations["one_api_tracepoints__number__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/tracepoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set a tracepoint
+         * @description Ask the running instances of an app what a line sees; those that allow it hear of it within a second.
+         *
+         *     A condition or value that cannot be read is refused here, before it reaches any app.
+         */
+        post: operations["add_api_apps__name__tracepoints_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/apps/{name}/tracepoints/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a tracepoint before its time
+         * @description End a tracepoint; all instances take it away within a second.
+         */
+        delete: operations["end_api_apps__name__tracepoints__number__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/saved": {
         parameters: {
             query?: never;
@@ -3447,6 +3551,13 @@ export interface components {
              * @description Releases of all apps, newest first.
              */
             releases: string[];
+        };
+        /**
+         * AskedAnswer
+         * @description What a process is to do.
+         */
+        AskedAnswer: {
+            tracepoints: components["schemas"]["TracepointsPart"];
         };
         /**
          * AttachmentAnswer
@@ -5094,6 +5205,48 @@ export interface components {
             failure?: string | null;
         };
         /**
+         * HitPart
+         * @description What a tracepoint has seen of a line that was about to run.
+         */
+        HitPart: {
+            /**
+             * Tracepoint
+             * @description Its number.
+             */
+            tracepoint: number;
+            /**
+             * Number
+             * @description The how manieth hit in this process, from 1.
+             * @default 1
+             */
+            number?: number;
+            /**
+             * Values
+             * @description What was asked for, each as text.
+             * @default {}
+             */
+            values?: {
+                [key: string]: string;
+            };
+            /**
+             * Frames
+             * @description From the outermost call to the line; the line's alone where no stack was asked for.
+             * @default []
+             */
+            frames?: components["schemas"]["FramePart"][];
+            /**
+             * Trail
+             * @description Oldest first.
+             * @default []
+             */
+            trail?: components["schemas"]["Breadcrumb"][];
+            /**
+             * Trail Left Out
+             * @default 0
+             */
+            trail_left_out?: number;
+        };
+        /**
          * HourAnswer
          * @description One hour of a release.
          */
@@ -5121,6 +5274,85 @@ export interface components {
              * @description The strongest first; of all that is named one in twenty may be chance.
              */
             found: components["schemas"]["CommonAnswer"][];
+        };
+        /**
+         * InstanceAnswer
+         * @description A running process that allows tracepoints.
+         */
+        InstanceAnswer: {
+            /** App */
+            app: string;
+            /** Instance */
+            instance: string;
+            /** Host */
+            host: string;
+            /** Pid */
+            pid: number;
+            /** Release */
+            release: string;
+            /** Environment */
+            environment: string;
+            /** Runtime */
+            runtime: string;
+            /** Client */
+            client: string;
+            /** Heard */
+            heard: string;
+        };
+        /**
+         * InstanceAsks
+         * @description A process that allows tracepoints.
+         */
+        InstanceAsks: {
+            /**
+             * Instance
+             * @description OpenTelemetry's service.instance.id.
+             */
+            instance: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+            /**
+             * Pid
+             * @default 0
+             */
+            pid?: number;
+            /**
+             * Release
+             * @default
+             */
+            release?: string;
+            /**
+             * Runtime
+             * @description `Python 3.12.1`
+             * @default
+             */
+            runtime?: string;
+            /**
+             * Client
+             * @description Version of the client.
+             * @default
+             */
+            client?: string;
+            /**
+             * Version
+             * @description The list that it has; 0 for none.
+             * @default 0
+             */
+            version?: number;
+            /**
+             * Wait S
+             * @description How long to wait where nothing has changed.
+             * @default 0
+             */
+            wait_s?: number;
+            /**
+             * States
+             * @default []
+             */
+            states?: components["schemas"]["StateOfOne"][];
         };
         /**
          * IntervalAnswer
@@ -6004,6 +6236,8 @@ export interface components {
              */
             template?: string;
             run?: components["schemas"]["RunPart"] | null;
+            /** @description Where a tracepoint made it: what was seen at its line. */
+            hit?: components["schemas"]["HitPart"] | null;
         };
         /**
          * LoggerAnswer
@@ -6868,6 +7102,15 @@ export interface components {
              * @description Six digits.
              */
             code: string;
+        };
+        /**
+         * OneTracepointAnswer
+         * @description A tracepoint with what became of it everywhere.
+         */
+        OneTracepointAnswer: {
+            tracepoint: components["schemas"]["TracepointAnswer"];
+            /** States */
+            states: components["schemas"]["TracepointState"][];
         };
         /**
          * OpenIdAddress
@@ -7776,6 +8019,8 @@ export interface components {
              * @description What people ordered for the loggers of this app: what is not told here holds no more. Absent where nothing is ordered.
              */
             log_orders?: components["schemas"]["LogOrderPart"][] | null;
+            /** @description What people want to see of single lines, where the sender asks for it (`Obitus-Tracepoints: 1`). */
+            tracepoints?: components["schemas"]["TracepointsPart"] | null;
         };
         /**
          * ReproductionAnswer
@@ -8581,6 +8826,66 @@ export interface components {
             parts: components["schemas"]["SplitPart"][];
         };
         /**
+         * StateOfOne
+         * @description What became of a tracepoint in one process.
+         */
+        StateOfOne: {
+            /** Id */
+            id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "stands" | "waits" | "not set" | "over";
+            /**
+             * Why
+             * @description Why it does not stand, or what has to be known where it does.
+             * @default
+             */
+            why?: string;
+            /**
+             * Trouble
+             * @description Why its condition could not be worked out, the last time that it could not.
+             * @default
+             */
+            trouble?: string;
+            /**
+             * Offers
+             * @description Lines that would do instead.
+             * @default []
+             */
+            offers?: number[];
+            /**
+             * File
+             * @description The file that it stands in.
+             * @default
+             */
+            file?: string;
+            /**
+             * Looked
+             * @description How often the line ran.
+             * @default 0
+             */
+            looked?: number;
+            /**
+             * Hits
+             * @default 0
+             */
+            hits?: number;
+            /**
+             * Left Out
+             * @description Hits that were too many in a second.
+             * @default 0
+             */
+            left_out?: number;
+            /**
+             * Cost Ms
+             * @description Time that it took, in milliseconds.
+             * @default 0
+             */
+            cost_ms?: number;
+        };
+        /**
          * StepSide
          * @description A step of one of two runs that are held side by side.
          */
@@ -8950,6 +9255,296 @@ export interface components {
         TokensAnswer: {
             /** Tokens */
             tokens: components["schemas"]["TokenAnswer"][];
+        };
+        /**
+         * TracepointAnswer
+         * @description A tracepoint.
+         */
+        TracepointAnswer: {
+            /** Id */
+            id: number;
+            /** App */
+            app: string;
+            /** File */
+            file: string;
+            /** Line */
+            line: number;
+            /** Condition */
+            condition: string;
+            /** Values */
+            values: string[];
+            /** Message */
+            message: string;
+            /** Collect */
+            collect: string[];
+            /** Depth */
+            depth: number;
+            /** Size */
+            size: number;
+            /** Most Hits */
+            most_hits: number;
+            /** Per Second */
+            per_second: number;
+            /**
+             * Environment
+             * @description '' for all environments.
+             */
+            environment: string;
+            /**
+             * Release
+             * @description '' for any.
+             */
+            release: string;
+            /** Hosts */
+            hosts: string[];
+            /** Instances */
+            instances: string[];
+            /**
+             * Checked
+             * @description Whether it was set with the source at hand: another one is refused.
+             */
+            checked: boolean;
+            /** Issue */
+            issue: number | null;
+            /** Person */
+            person: string;
+            /** Made */
+            made: string;
+            /** Until */
+            until: string;
+            /**
+             * Stands
+             * @description Whether it is still wanted.
+             */
+            stands: boolean;
+            /**
+             * Over
+             * @description Why it is over; '' while it stands.
+             */
+            over: string;
+            /** Hits */
+            hits: number;
+            /**
+             * Latest
+             * @description When the latest hit happened.
+             */
+            latest: string | null;
+            /**
+             * Stands In
+             * @description Instances that it stands in.
+             */
+            stands_in: number;
+            /**
+             * Waits In
+             * @description Instances that have not loaded its code yet.
+             */
+            waits_in: number;
+            /**
+             * Not Set In
+             * @description Instances that could not set it.
+             */
+            not_set_in: number;
+            /**
+             * Looked
+             * @description How often the line ran, in all instances.
+             */
+            looked: number;
+            /**
+             * Cost Ms
+             * @description Time that it took, in all instances.
+             */
+            cost_ms: number;
+        };
+        /**
+         * TracepointAsked
+         * @description What is to be seen of a line, where, and for how long.
+         */
+        TracepointAsked: {
+            /**
+             * File
+             * @description Path of the source file, or its end: `sailings/fares.py`.
+             */
+            file: string;
+            /** Line */
+            line: number;
+            /**
+             * Minutes
+             * @description How long it stands. It cannot be left out.
+             */
+            minutes: number;
+            /**
+             * Condition
+             * @description When it counts, such as `passengers > 4`: see docs/tracepoints.md.
+             * @default
+             */
+            condition?: string;
+            /**
+             * Values
+             * @description What is to be worked out, as `expression` or `name: expression`.
+             * @default []
+             */
+            values?: string[];
+            /**
+             * Message
+             * @description What it says as a log record, values in braces: `fare {base} for {passengers}`.
+             * @default
+             */
+            message?: string;
+            /**
+             * Collect
+             * @description What comes with each hit.
+             * @default [
+             *       "locals",
+             *       "stack",
+             *       "attributes"
+             *     ]
+             */
+            collect?: ("locals" | "stack" | "trail" | "attributes")[];
+            /**
+             * Depth
+             * @description How deep values inside values are shown.
+             * @default 3
+             */
+            depth?: number;
+            /**
+             * Size
+             * @description Characters of each value at most.
+             * @default 1000
+             */
+            size?: number;
+            /**
+             * Hits
+             * @description It ends after so many, of all instances together.
+             * @default 20
+             */
+            hits?: number;
+            /**
+             * Per Second
+             * @description Hits a second at most, in each process.
+             * @default 10
+             */
+            per_second?: number;
+            /**
+             * Environment
+             * @description '' for all environments.
+             * @default
+             */
+            environment?: string;
+            /**
+             * Release
+             * @description The only one that it is meant for; '' for any.
+             * @default
+             */
+            release?: string;
+            /**
+             * Hosts
+             * @description Hosts that are meant, `*` for any characters; none for all.
+             * @default []
+             */
+            hosts?: string[];
+            /**
+             * Instances
+             * @description Process numbers, or beginnings of instance ids; none for all.
+             * @default []
+             */
+            instances?: string[];
+            /**
+             * Hash
+             * @description SHA-256 of the file that the line was seen in, with \n at line ends: another file is refused.
+             * @default
+             */
+            hash?: string;
+            /**
+             * Code Hash
+             * @description SHA-256 of the line of code that is meant, without blanks around it: where another stands there, it is refused.
+             * @default
+             */
+            code_hash?: string;
+            /**
+             * Issue
+             * @description The issue that it helps with.
+             */
+            issue?: number | null;
+        };
+        /**
+         * TracepointState
+         * @description What became of a tracepoint in one instance.
+         */
+        TracepointState: {
+            /** Instance */
+            instance: string;
+            /** Host */
+            host: string;
+            /** Pid */
+            pid: number;
+            /** Release */
+            release: string;
+            /** Environment */
+            environment: string;
+            /** Runtime */
+            runtime: string;
+            /**
+             * State
+             * @description `stands`, `waits`, `not set` or `over`.
+             */
+            state: string;
+            /** Why */
+            why: string;
+            /**
+             * Trouble
+             * @description Why its condition could not be worked out, the last time that it could not.
+             */
+            trouble: string;
+            /** File */
+            file: string;
+            /**
+             * Offers
+             * @description Lines that would do instead.
+             */
+            offers: number[];
+            /** Looked */
+            looked: number;
+            /** Hits */
+            hits: number;
+            /**
+             * Left Out
+             * @description Hits that were too many in a second.
+             */
+            left_out: number;
+            /** Cost Ms */
+            cost_ms: number;
+            /** Said */
+            said: string;
+        };
+        /**
+         * TracepointsAnswer
+         * @description The newest tracepoints, and where one could be set.
+         */
+        TracepointsAnswer: {
+            /** Tracepoints */
+            tracepoints: components["schemas"]["TracepointAnswer"][];
+            /** Instances */
+            instances: components["schemas"]["InstanceAnswer"][];
+        };
+        /**
+         * TracepointsPart
+         * @description The tracepoints of an app: what is not in the list stands no more.
+         */
+        TracepointsPart: {
+            /** Version */
+            version: number;
+            /**
+             * Environment
+             * @description The environment of the key.
+             */
+            environment: string;
+            /**
+             * Set
+             * @description See docs/tracepoints.md.
+             */
+            set: {
+                [key: string]: unknown;
+            }[];
         };
         /**
          * TurnBackOrder
@@ -10079,6 +10674,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                };
+            };
+        };
+    };
+    asked_tracepoints_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InstanceAsks"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `no-key`: No reporting key was sent; `unknown-key`: This reporting key is not known here; `revoked-key`: This reporting key was revoked */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-a-reporting-key`: Only a reporting key may send reports */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -26694,6 +27385,437 @@ export interface operations {
                 };
             };
             /** @description `query-too-long`: The question took too long; `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    listed_api_tracepoints_get: {
+        parameters: {
+            query?: {
+                /** @description The app; '' for all. */
+                app?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TracepointsAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    one_api_tracepoints__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tracepoint's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OneTracepointAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_api_apps__name__tracepoints_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TracepointAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OneTracepointAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `too-many`: There are as many of these as there may be */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    end_api_apps__name__tracepoints__number__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app. */
+                name: string;
+                /** @description The tracepoint's number. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
             503: {
                 headers: {
                     [name: string]: unknown;

@@ -95,7 +95,7 @@ def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:
             hidden += 1
             continue
         hidden = _hidden(hidden)
-        _frame(frame)
+        frame_of(frame)
     _hidden(hidden)
     for field, what in (("members_left_out", "further member"), ("links_left_out", "exception")):
         if link.get(field):
@@ -108,7 +108,8 @@ def _hidden(count: int) -> int:
     return 0
 
 
-def _frame(frame: dict[str, Any]) -> None:
+def frame_of(frame: dict[str, Any], most: int = 8) -> None:
+    """Print a frame: where it is, its line, and the first of its locals."""
     place = safe(f"{frame.get('module') or frame.get('file', '')}.{frame['function']}")
     column = f":{frame['column']}" if frame.get("column") else ""
     file = safe(f"{frame.get('file', '')}:{frame.get('line', '?')}{column}")
@@ -120,7 +121,7 @@ def _frame(frame: dict[str, Any]) -> None:
     source = frame.get("source")
     if source:
         inset(Text(f"→ {safe(source['line']).strip()}"), 6)
-    for name, value in list((frame.get("locals") or {}).items())[:8]:
+    for name, value in list((frame.get("locals") or {}).items())[:most]:
         inset(Text(f"{safe(name)} = {_cut(safe(value), 200)}", style=QUIET), 8)
 
 

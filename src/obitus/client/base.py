@@ -67,6 +67,11 @@ class Base:
         # Whoever started this process, such as ``obitus run``, may have said which trace it belongs to.
         self._trace = read_traceparent(os.environ.get("TRACEPARENT", "")) if joins_trace else None
 
+    @property
+    def process(self) -> Mapping[str, Any]:
+        """What everything that this process reports says of it."""
+        return self._process
+
     def new_id(self) -> str:
         """Return an id for a report, UUIDv7."""
         return str(uuid7(self.clock_ms(), self.random_bytes(10)))

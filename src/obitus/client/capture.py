@@ -15,9 +15,9 @@ from typing import Any, Final
 
 from obitus.client.call import Calls
 from obitus.client.native import Worker, is_finalizing
-from obitus.client.values import MOST_STRING, plain, show
+from obitus.client.values import MOST_CHARS, MOST_DEPTH, MOST_STRING, plain, show
 from obitus.client.whose import is_the_apps
-from obitus.core.bounds import medium, short
+from obitus.core.bounds import LOCALS, medium, short
 from obitus.core.frames import COMPILED_ENDINGS, looks_like_library, package_of
 from obitus.core.redaction import Redactor
 
@@ -37,7 +37,7 @@ MOST_CACHED: Final = 4000
 TEXT_TIMEOUT_S: Final = 0.2
 
 _OUR_FOLDER: Final = __file__.rpartition("capture.py")[0]
-_STARTED_S: Final = time.time()
+STARTED_S: Final = time.time()
 
 # What the built-in types tell beyond their message.
 _DETAILS: Final[tuple[tuple[type[BaseException], tuple[str, ...]], ...]] = (
@@ -160,6 +160,14 @@ class Capture:
             frame = frame.f_back
         return list(found)
 
+    def place(self, frame: FrameType, line: int) -> dict[str, Any]:
+        """Return one frame at a line, without locals."""
+        return dict(self._place(frame, line))
+
+    def locals_of(self, frame: FrameType, *, depth: int, chars: int) -> dict[str, str]:
+        """Return the local values of a frame as text, values inside of them to a depth, each of so many characters at most."""
+        return self._locals(frame, [MOST_LOCALS_CHARS], {}, most=LOCALS, depth=depth, chars=chars)
+
     def message_of(self, error: BaseException) -> str:
         """Return the exception's message. Its ``__str__`` may be the app's own: raise, hang, be huge, be no text."""
         kind = type(error)
@@ -270,7 +278,16 @@ class Capture:
         if call is not None:
             frames[innermost] = frames[innermost] | {"call": call}
 
-    def _locals(self, frame: FrameType, room: list[int], known: dict[int, str]) -> dict[str, str]:
+    def _locals(
+        self,
+        frame: FrameType,
+        room: list[int],
+        known: dict[int, str],
+        *,
+        most: int = MOST_LOCALS,
+        depth: int = MOST_DEPTH,
+        chars: int = MOST_CHARS,
+    ) -> dict[str, str]:
         """Return a frame's local values as text. ``known`` holds what other frames of this stack showed already.
 
         The same request, session or ``self`` is handed down from frame to frame: it is shown once, and nothing changes
@@ -285,17 +302,17 @@ class Capture:
         for name, value in items:
             if name[:2] == "__":
                 continue
-            if left <= 0 or len(shown) >= MOST_LOCALS:
+            if left <= 0 or len(shown) >= most:
                 break
             kind = type(value)
-            if (kind is str and len(value) <= MOST_STRING) or kind is bool or value is None:
+            if (kind is str and len(value) <= MOST_STRING <= chars) or kind is bool or value is None:
                 text = repr(value)
             elif kind is str or kind is int:
-                text = show(value, redactor)
+                text = show(value, redactor, depth=depth, chars=chars)
             else:
                 key = id(value)
                 found = known.get(key)
-                text = known[key] = show(value, redactor) if found is None else found
+                text = known[key] = show(value, redactor, depth=depth, chars=chars) if found is None else found
             left -= len(text) + len(name)
             shown[name if len(name) <= 300 else short(name)] = text
         room[0] = left
@@ -407,7 +424,7 @@ def _is_python(method: Any) -> bool:
 def _changed_since(code: CodeType, file: str, lines: list[str]) -> bool:
     """Whether a file's lines are not those that run any more: looked at only where it was written after the start."""
     try:
-        if os.stat(file).st_mtime <= _STARTED_S:  # noqa: PTH116 - on the app's thread, cheaper than a Path
+        if os.stat(file).st_mtime <= STARTED_S:  # noqa: PTH116 - on the app's thread, cheaper than a Path
             return False
         waiting = [compile("".join(lines), file, "exec", dont_inherit=True)]
     except OSError as interrupted:

@@ -69,6 +69,8 @@ class Delivery:
             "Content-Encoding": "gzip",
             "User-Agent": "obitus-python",
         }
+        if self._settings.tracepoints is not None:
+            headers["Obitus-Tracepoints"] = "1"
         if self._says_time:
             # With it the service can put right what a wrong clock here has stamped.
             headers["Obitus-Clock"] = datetime.now(UTC).isoformat(timespec="milliseconds")

@@ -30,7 +30,7 @@ class Failures:
     def __init__(self, base: Base, limits: Limits, open_runs: OpenRuns) -> None:
         self._base, self._limits, self._runs = base, limits, open_runs
         settings = base.settings
-        self._capture = Capture(base.redactor, settings.own, values=settings.values, source=settings.source)
+        self.capture = Capture(base.redactor, settings.own, values=settings.values, source=settings.source)
         self.redactor = base.redactor
         self.seen = Seen()
         self.told_elsewhere: set[str] = set()
@@ -101,7 +101,7 @@ class Failures:
             return self._runs.log_record(str(message), severity, "obitus.say", where | dict(attributes))
         if self._limits.no_room(self._limits.failures):
             return None
-        chain = [{"type": _SAID, "message": kept(str(message)), "frames": self._capture.stack(frame)}]
+        chain = [{"type": _SAID, "message": kept(str(message)), "frames": self.capture.stack(frame)}]
         return self._put_failure(chain, True, "say", severity, attributes, runs.current.get())
 
     def record_end(self, error: BaseException) -> None:
@@ -119,11 +119,11 @@ class Failures:
 
     def stack(self, frame: FrameType | None) -> list[dict[str, Any]]:
         """Return the frames that lead to ``frame``, in the report's form."""
-        return self._capture.stack(frame)
+        return self.capture.stack(frame)
 
     def chain(self, error: BaseException) -> list[dict[str, Any]]:
         """Return an exception chain in the report's form."""
-        return self._capture.chain(error)
+        return self.capture.chain(error)
 
     def is_told_elsewhere(self, error: BaseException, logger: str) -> bool:
         """Whether a logged exception only repeats what is reported by itself."""
@@ -164,7 +164,7 @@ class Failures:
             return None
         sighting = self.seen.add(error, run, handled=handled)
         sighting.report_id = self._put_failure(
-            self._capture.chain(error), handled, captured_by, severity, attributes, run
+            self.capture.chain(error), handled, captured_by, severity, attributes, run
         )
         return sighting.report_id
 

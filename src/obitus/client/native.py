@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import _queue
 import _thread
+import select
 import signal
 import socket
 import sys
@@ -46,6 +47,18 @@ is_finalizing: Final = sys.is_finalizing
 
 _NOT_BLOCKED: Final = ("SIGSEGV", "SIGBUS", "SIGFPE", "SIGILL", "SIGABRT", "SIGTRAP", "SIGSYS")
 """Signals of what a thread itself does wrong: blocked, they end the process without the app's handler for them."""
+
+
+def is_readable(descriptor: int) -> bool:
+    """Whether reading from a descriptor would not wait; True also where it is none any more."""
+    try:
+        if hasattr(select, "poll") or "gevent.monkey" in sys.modules:
+            poll = _original(select, "poll")()
+            poll.register(descriptor, select.POLLIN)
+            return bool(poll.poll(0))
+        return bool(_original(select, "select")([descriptor], [], [], 0)[0])
+    except (OSError, ValueError, AttributeError):
+        return True
 
 
 def _take_no_signals() -> None:

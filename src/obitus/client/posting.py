@@ -70,9 +70,7 @@ class Connection:
     def request(self, method: str, body: bytes, headers: dict[str, str], connect_s: float, whole_s: float) -> Answer:
         """Ask with any method, as ``post`` does."""
         ends = monotonic() + whole_s
-        head = f"{method} {self._target} HTTP/1.1\r\nHost: {self._host_header}\r\nContent-Length: {len(body)}\r\n"
-        head += "".join(f"{name}: {value}\r\n" for name, value in headers.items()) + "\r\n"
-        request = head.encode("latin-1", "replace") + body
+        request = self._request(method, body, headers)
         kept = self._usable()
         try:
             return self._exchange(request, connect_s, ends)
@@ -86,6 +84,35 @@ class Connection:
         except PostTrouble:
             self.close()
             raise
+
+    @property
+    def descriptor(self) -> int:
+        """The connection's descriptor; -1 where there is none."""
+        return self._socket.fileno() if self._usable() else -1
+
+    def begin(self, method: str, body: bytes, headers: dict[str, str], connect_s: float, whole_s: float) -> None:
+        """Send a request and leave its answer for ``finish``. Raises PostTrouble."""
+        ends = monotonic() + whole_s
+        request = self._request(method, body, headers)
+        kept = self._usable()
+        try:
+            self._send(request, connect_s, ends)
+        except PostTrouble:
+            self.close()
+            if not kept:
+                raise
+            self._send(request, connect_s, ends)
+
+    def finish(self, whole_s: float) -> Answer:
+        """Read the answer to what ``begin`` sent. Raises PostTrouble."""
+        if self._socket is None:
+            raise PostTrouble("the connection was closed")
+        try:
+            return self._read(monotonic() + whole_s)
+        except PostTrouble:
+            raise
+        except (OSError, ValueError) as error:
+            raise PostTrouble(f"{type(error).__name__}: {error}") from error
 
     def close(self) -> None:
         """Close the connection, unless its descriptor has become somebody else's."""
@@ -115,13 +142,21 @@ class Connection:
         self.close()
         return False
 
+    def _request(self, method: str, body: bytes, headers: dict[str, str]) -> bytes:
+        head = f"{method} {self._target} HTTP/1.1\r\nHost: {self._host_header}\r\nContent-Length: {len(body)}\r\n"
+        head += "".join(f"{name}: {value}\r\n" for name, value in headers.items()) + "\r\n"
+        return head.encode("latin-1", "replace") + body
+
     def _exchange(self, request: bytes, connect_s: float, ends: float) -> Answer:
+        self._send(request, connect_s, ends)
+        return self.finish(ends - monotonic())
+
+    def _send(self, request: bytes, connect_s: float, ends: float) -> None:
         if self._socket is None:
             self._connect(min(connect_s, ends - monotonic()))
         try:
             self._limit(ends)
             self._socket.sendall(request)
-            return self._read(ends)
         except PostTrouble:
             raise
         except (OSError, ValueError) as error:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from typing import Final
+from typing import TYPE_CHECKING, Any, Final
 
 from obitus.client.base import Base
 from obitus.client.failures import Failures
@@ -18,6 +18,9 @@ from obitus.client.lost import LostChildren
 from obitus.client.open_runs import OpenRuns
 from obitus.client.sender import Sender
 from obitus.client.sender_to_file import FileSender
+
+if TYPE_CHECKING:
+    from obitus.client.tracepoints.within import Tracepoints
 
 TALLY_EVERY_TICKS: Final = 20
 STORY_EVERY_S: Final = 0.1
@@ -34,6 +37,7 @@ class ProcessLife:
         open_runs: OpenRuns,
         failures: Failures,
         *,
+        tracepoints: Tracepoints | None,
         install: Install | None,
         says_time: bool,
         keeps: bool,
@@ -41,6 +45,7 @@ class ProcessLife:
     ) -> None:
         self._base, self._limits, self._runs, self._failures = base, limits, open_runs, failures
         self._says_time, self._keeps = says_time, keeps
+        self._tracepoints = tracepoints
         self._stories = install is not None and base.settings.spool is not None
         # The process that began to watch, where this one is a child of it.
         self._parent = os.getppid() if is_child else 0
@@ -54,6 +59,8 @@ class ProcessLife:
         if self._stories:
             self._left_behind.begin()
             base.sender.begin()
+        if tracepoints is not None:
+            base.sender.wake()
 
     def _begin(self) -> None:
         """Make what belongs to one process alone."""
@@ -68,7 +75,7 @@ class ProcessLife:
             settle=self._settle,
             wrote=self._keep_story if self._keeps else _nothing,
             family=base.family,
-            heard=base.log_orders.heard,
+            heard=self._heard,
         )
         base.held = Held(base.sender, base.timer)
         self._limits.begin()
@@ -92,8 +99,16 @@ class ProcessLife:
         self._base.held.release()
         self._base.sender.secure(0.5)
 
+    def _heard(self, answer: dict[str, Any]) -> None:
+        """Take what an answer of the service says beside what became of the reports."""
+        self._base.log_orders.heard(answer)
+        if self._tracepoints is not None:
+            self._tracepoints.heard(answer)
+
     def stop(self, timeout_s: float) -> None:
         """Take the hooks away, send what is queued, and end."""
+        if self._tracepoints is not None:
+            self._tracepoints.end()
         if self._hooks is not None:
             self._hooks.remove()
         self._base.held.release()
@@ -179,6 +194,9 @@ class ProcessLife:
         self._begin()
         # Nothing more yet: most children that only become another program never come to report anything.
         self._base.begin_in_child()
+        if self._tracepoints is not None:
+            self._tracepoints.begin_in_child()
+            self._base.sender.wake()
 
     def _settle(self) -> None:
         """Queue what is kept back, counted, or known of what was dropped."""
@@ -197,6 +215,8 @@ class ProcessLife:
     def _tick(self) -> None:
         """On the keeper's thread, about twice a second."""
         self._ticks += 1
+        if self._tracepoints is not None:
+            self._tracepoints.turn(tick=True)
         self._base.held.write()
         if self._ticks % TALLY_EVERY_TICKS == 0:
             self._runs.send_tallies()
@@ -214,6 +234,8 @@ class ProcessLife:
 
     def _release_due(self) -> float:
         """Send what was kept back for long enough; return in how many seconds the next one is due."""
+        if self._tracepoints is not None:
+            self._tracepoints.turn(tick=False)
         held, timer = self._base.held, self._base.timer
         soonest_s = held.soonest_s
         if soonest_s is None:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Mapping
 from importlib import import_module
 from types import ModuleType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from obitus.client.base import Base, clock_ms
 from obitus.client.failures import Failures
@@ -17,6 +17,9 @@ from obitus.client.patches import Patches
 from obitus.client.process_life import ProcessLife
 from obitus.client.settings import Settings
 from obitus.core.clock import to_text
+
+if TYPE_CHECKING:
+    from obitus.client.tracepoints.within import Tracepoints
 
 
 class Reporter:
@@ -56,11 +59,21 @@ class Reporter:
             limits,
             self.runs,
             self.failures,
+            tracepoints=self._tracepoints() if keeps else None,
             install=self._install if hooks else None,
             says_time=says_time,
             keeps=keeps,
             is_child=bool(family),
         )
+
+    def _tracepoints(self) -> Tracepoints | None:
+        """Return what sets tracepoints, where the app allows that: nobody else loads it."""
+        environments = self.settings.tracepoints
+        if environments is None or self.settings.only_file:
+            return None
+        from obitus.client.tracepoints.within import Tracepoints
+
+        return Tracepoints(self.base, self.failures.capture, self.runs, environments)
 
     def _install(self, place: str, patches: Patches, module: ModuleType) -> None:
         """Let the function at a place (``module:function``) watch a library that was just loaded."""

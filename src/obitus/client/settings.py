@@ -26,6 +26,7 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_HIDE": "Redaction rules of the team beside the default ones, one a line: `name vessel pin`, `e-mail`, …",
     "OBITUS_SPOOL": "Folder where reports wait while the service is away; `off` keeps them in memory only.",
     "OBITUS_ALSO": "A file beside the service, or in its place: `file:/var/spool/ferry/reports.ndjson`. `obitus send` brings it in.",
+    "OBITUS_TRACEPOINTS": "1, true, yes or on: people may set tracepoints in this app; or the environments where they may: `staging, test`.",
     "OBITUS_EXIT_S": "Longest time in seconds that a process which has something to tell takes for it at its end: 2; 0 leaves it to the next start.",
 }
 KINDS_TO_LEAVE_OUT: Final = ("http", "statement", "log", "process", "mark", "failure")
@@ -75,6 +76,8 @@ class Settings:
     """Longest time that they wait there."""
     also: Path | None = None
     """A file that reports are written to beside the service, or in its place where no service is named."""
+    tracepoints: tuple[str, ...] | None = None
+    """Environments in which people may set tracepoints in this app, empty for all; None where they may not."""
     exit_s: float = 2.0
     """Longest time that the end of a process may take to hand over what it has to tell."""
 
@@ -120,6 +123,7 @@ def load(
     spool: str | os.PathLike[str] | None = None,
     also: str | os.PathLike[str] | None = None,
     exit_s: float | None = None,
+    tracepoints: bool | Sequence[str] | None = None,
     own: Sequence[str] = (),
     environ: Mapping[str, str] | None = None,
     **more: Any,
@@ -171,9 +175,22 @@ def load(
         else default_spool(found),
         also=_file_of(os.fspath(also) if also is not None else choose(None, "OBITUS_ALSO")),
         exit_s=max(0.0, exit_s),
+        tracepoints=_where(found.get("OBITUS_TRACEPOINTS") or "" if tracepoints is None else tracepoints),
         own=tuple(own) or tuple((found.get("OBITUS_OWN") or "").replace(",", " ").split()),
         **more,
     )
+
+
+def _where(allowed: str | bool | Sequence[str]) -> tuple[str, ...] | None:
+    """Return the environments that a switch names, none for all; None where it is off."""
+    if isinstance(allowed, str):
+        word = allowed.strip().lower()
+        if word in ("", "0", "false", "no", "off"):
+            return None
+        allowed = True if word in ("1", "true", "yes", "on") else allowed.replace(",", " ").split()
+    if isinstance(allowed, bool):
+        return () if allowed else None
+    return tuple(allowed) or None
 
 
 def _file_of(text: str | None) -> Path | None:

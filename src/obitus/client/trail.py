@@ -109,11 +109,12 @@ def _written_out(message: tuple[Any, ...]) -> tuple[str, dict[str, Any]]:
 
 def finish_trail(report: dict[str, Any]) -> None:
     """Put a report's trail into its form, where it is still a snapshot."""
-    trail = report.get("trail")
-    if type(trail) is Snapshot:
-        report["trail"], left_out = trail.as_report()
-        if left_out:
-            report["trail_left_out"] = left_out
+    for holder in (report, report.get("hit")):
+        trail = holder.get("trail") if holder is not None else None
+        if holder is not None and type(trail) is Snapshot:
+            holder["trail"], left_out = trail.as_report()
+            if left_out:
+                holder["trail_left_out"] = left_out
 
 
 TRIM_AT: Final = MOST_BREADCRUMBS + _SLACK

@@ -55,16 +55,19 @@ _BRACKETS: Final[dict[type, tuple[str, str]]] = {
 }
 
 
-def show(value: object, redactor: Redactor) -> str:
-    """Return a value as text of at most ``MOST_CHARS`` characters. Never raises."""
+def show(value: object, redactor: Redactor, *, depth: int = MOST_DEPTH, chars: int = MOST_CHARS) -> str:
+    """Return a value as text of at most ``chars`` characters, values inside of it to a depth. Never raises."""
     try:
-        text = _show(value, redactor, 0)
+        if chars > MOST_CHARS and type(value) is str:
+            text = repr(value[:chars])
+        else:
+            text = _show(value, redactor, MOST_DEPTH - depth)
     except Exception as error:
         if is_the_apps(error):
             raise
         # A container that changed under our hands, or an object with hostile attributes.
         text = f"<{type(value).__name__}>"
-    return text if len(text) <= MOST_CHARS else text[: MOST_CHARS - 1] + "…"
+    return text if len(text) <= chars else text[: chars - 1] + "…"
 
 
 def plain(value: object, redactor: Redactor) -> Any:

@@ -32,6 +32,8 @@ SKETCHES: Final = 8
 DEBUG_IDS: Final = 48
 """Lines before or after the line of a frame."""
 LOCALS: Final = 200
+VALUES_OF_A_HIT: Final = 20
+"""What one tracepoint may ask for by name."""
 CALL_PARTS: Final = 20
 """What may be said of a call."""
 NOTES: Final = 50

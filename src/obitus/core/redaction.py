@@ -283,6 +283,8 @@ class Redactor:
             if key == "exceptions" and isinstance(inner, list):
                 for link in inner:
                     self._exception(link, signs)
+            elif key == "hit" and isinstance(inner, dict):
+                self._hit(inner, signs)
             elif key in _PLAIN_FIELDS or (clean and type(inner) is str):
                 continue
             else:
@@ -325,6 +327,12 @@ class Redactor:
                 mark(hidden) if hidden is not None and option is None else self.value(inner, None, depth + 1, signs)
             )
 
+    def _hit(self, hit: dict[str, Any], signs: Signs) -> None:
+        """Hide secrets in what a tracepoint has seen."""
+        self._frames(hit.get("frames"), signs)
+        for name in ("values", "trail"):
+            self.value(hit.get(name), None, 0, signs)
+
     def _exception(self, link: Any, signs: Signs) -> None:
         if not isinstance(link, dict):
             return
@@ -333,7 +341,9 @@ class Redactor:
                 link[name] = self.text(inner, signs)
             elif name in ("notes", "detail"):
                 self.value(inner, None, 0, signs)
-        frames = link.get("frames")
+        self._frames(link.get("frames"), signs)
+
+    def _frames(self, frames: Any, signs: Signs) -> None:
         look = bool(signs.hints or signs.cards or self._patterns)
         for frame in frames if isinstance(frames, list) else ():
             if not isinstance(frame, dict):

@@ -51,11 +51,12 @@ from obitus.service.api import sign_in as api_sign_in
 from obitus.service.api import tail as api_tail
 from obitus.service.api import templates as api_templates
 from obitus.service.api import timeline as api_timeline
+from obitus.service.api import tracepoints as api_tracepoints
 from obitus.service.api.answering_problems import add_handlers
 from obitus.service.front import Front
 from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
 from obitus.service.guard import Guard
-from obitus.service.intake import page_reports, reports, telemetry
+from obitus.service.intake import page_reports, reports, telemetry, tracepoints
 from obitus.service.live import Live, LiveResponse
 from obitus.service.pages import browser_client, client_wheel, console
 from obitus.service.problems import Problem, described, say_problems
@@ -169,6 +170,7 @@ def make_app() -> FastAPI:
         reports.router,
         page_reports.router,
         telemetry.router,
+        tracepoints.router,
         api_issues.router,
         decisions.router,
         api_handing.router,
@@ -203,6 +205,7 @@ def make_app() -> FastAPI:
         api_against.router,
         api_now.router,
         api_timeline.router,
+        api_tracepoints.router,
         api_saved.router,
         api_templates.router,
         api_records.router,

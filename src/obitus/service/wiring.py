@@ -31,6 +31,7 @@ from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
 from obitus.service.sign_in.openid import OpenIdSignIn
 from obitus.service.sign_in.passes import Passes
+from obitus.service.tracepoints import Standing
 from obitus.store.records import OpenRecords
 
 
@@ -43,11 +44,13 @@ class Parts:
         self.records = OpenRecords(settings.database, settings.url)
         self.live = Live()
         self.presence = Presence(self.live)
+        self.tracepoints = Standing(self.records, self.clock, self.live)
+        self.live.others.append(self.tracepoints)
         self.acts = Acts(self.records.writer, self.clock)
         self.passes = Passes(self.records, self.clock, settings, self.acts, self.live)
         back = f"{settings.url}/api/sign-in/openid/back"
         self.openid = OpenIdSignIn(settings.openid, back) if settings.openid is not None else None
-        self.intake = Intake(self.records, self.clock, settings, self.live)
+        self.intake = Intake(self.records, self.clock, settings, self.live, self.tracepoints)
         preparer, self.shelf = self.intake.preparer, self.intake.shelf
         self.planner = Planner(self.records, preparer)
         self.regrouping_orders = RegroupingOrders(self.records, self.clock)

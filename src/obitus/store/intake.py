@@ -15,7 +15,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
-from obitus.store import events, names, releases
+from obitus.store import events, names, releases, tracepoints
 from obitus.store.calling import CallCounts, slots_at
 from obitus.store.database import our_errors, typed
 from obitus.store.days import failures, logs, runs
@@ -177,6 +177,8 @@ class Taken:
     regressed: bool = False
     beyond: bool = False
     """Whether its release is not told apart, since the app has too many."""
+    hit_of: int = 0
+    """The tracepoint that it is a new hit of; 0 for none."""
     among_others: bool = False
     """Whether its entry point is not told apart, since the app has too many."""
 
@@ -209,6 +211,8 @@ class _Batch:
         self._warnings: Counter[tuple[int, int, int, str, int, str]] = Counter()
         self._said: Counter[tuple[int, int, str, int, str]] = Counter()
         self._names: dict[tuple[int, str, str], str] = {}
+        self._hits: dict[tuple[int, int], tuple[int, int]] = {}
+        """By app and tracepoint: how many, and when the latest was."""
         self.calls = CallCounts(connection)
         self.parked = ParkedIssues(connection)
 
@@ -281,6 +285,11 @@ class _Batch:
         said = self._name(report.app_id, "said", log.warns)
         self._said[report.app_id, report.time_ms // HOUR_MS, said, release_id, report.environment] += 1
 
+    def hit(self, report: Prepared, tracepoint: int) -> None:
+        """Count one hit of a tracepoint."""
+        count, latest_ms = self._hits.get((report.app_id, tracepoint), (0, 0))
+        self._hits[report.app_id, tracepoint] = (count + 1, max(latest_ms, report.time_ms))
+
     def _name(self, app_id: int, kind: str, name: str) -> str:
         key = (app_id, kind, name)
         if key not in self._names:
@@ -296,6 +305,8 @@ class _Batch:
             (_COUNT_OF_RELEASE, self._hours_of_releases),
         ):
             self.connection.executemany(statement, ((*key, count) for key, count in counts.items()))
+        for (app_id, tracepoint), (count, latest_ms) in self._hits.items():
+            tracepoints.count_hit(self.connection, app_id, tracepoint, count, latest_ms)
         new_users: Counter[int] = Counter()
         for (issue_id, user_id), count in self._users.items():
             in_all = self.connection.execute(_COUNT_BY_USER, (issue_id, user_id, count)).fetchone()[0]
@@ -343,11 +354,16 @@ def _take_one(batch: _Batch, report: Prepared) -> Taken:
     if report.failure is not None:
         taken = _add_failure(batch, report, report.failure, seq, release.id)
         return replace(taken, beyond=release.beyond)
-    if report.log is not None and report.log.warns:
-        batch.warn(report, report.log, release.id)
+    hit_of = 0
+    if report.log is not None:
+        if report.log.warns:
+            batch.warn(report, report.log, release.id)
+        hit_of = report.log.tracepoint
+        if hit_of:
+            batch.hit(report, hit_of)
     if report.run is not None:
         batch.calls.add(report.run, report.app_id, release.id, report.environment, report.time_ms, report.received_ms)
-    return Taken(already_there=False, beyond=release.beyond)
+    return Taken(already_there=False, beyond=release.beyond, hit_of=hit_of)
 
 
 def _has_grown(batch: _Batch, seq: int, report: Prepared) -> bool:

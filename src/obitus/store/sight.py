@@ -31,6 +31,7 @@ MAIN: Final = {
             "regrouped_fingerprints", "release_spellings", "deploys", "entry_points", "environments", "failures",
             "growing_tallies", "run_slots", "call_slots", "targets", "answered_at", "latest_spans", "uncalled", "log_orders",
             "warning_slots", "warned_hours", "quiet_failures", "collected", "app_people", "owner_files", "firings", "source_maps",
+            "tracepoints", "tracepoint_states",
         ),
         _OF_APP,
     ),

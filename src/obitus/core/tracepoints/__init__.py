@@ -8,18 +8,42 @@ Nothing is called but the functions named here, and nothing is ever handed to Py
 from obitus.core.tracepoints.expressions import Expression, names_of, written
 from obitus.core.tracepoints.looking import NoValue
 from obitus.core.tracepoints.messages import Message, read_message
+from obitus.core.tracepoints.orders import (
+    Order,
+    OrderTrouble,
+    Value,
+    read_condition,
+    read_order,
+    read_value,
+    template_of,
+    words_of,
+)
 from obitus.core.tracepoints.reading import ExpressionTrouble, read
-from obitus.core.tracepoints.working_out import Worked, compiled
+from obitus.core.tracepoints.sources import hash_of, hash_of_line, is_end_of, nearest_line
+from obitus.core.tracepoints.working_out import Worked, compiled, holds
 
 __all__ = [
     "Expression",
     "ExpressionTrouble",
     "Message",
     "NoValue",
+    "Order",
+    "OrderTrouble",
+    "Value",
     "Worked",
     "compiled",
+    "hash_of",
+    "hash_of_line",
+    "holds",
+    "is_end_of",
     "names_of",
+    "nearest_line",
     "read",
+    "read_condition",
     "read_message",
+    "read_order",
+    "read_value",
+    "template_of",
+    "words_of",
     "written",
 ]

@@ -135,6 +135,17 @@ def names_of(expression: Expression) -> Iterator[str]:
         yield from names_of(part)
 
 
+def texts_of(expression: Expression) -> Iterator[str]:
+    """Yield the attributes and the texts in square brackets that an expression goes by: ``pin`` of ``booking["pin"]``."""
+    match expression:
+        case Attribute(_, name):
+            yield name
+        case Item(_, Literal(str() as name)):
+            yield name
+    for part in parts_of(expression):
+        yield from texts_of(part)
+
+
 def written(expression: Expression) -> str:
     """Return an expression as a text that is read as the same expression."""
     return _written(expression, 0)

@@ -214,9 +214,9 @@ class _Reading:
                 self._closes("]")
                 found = self._made(Item(found, key))
             elif self._kind == "sign" and self._text == "(":
-                self._expected(
-                    "anything but a call: nothing of the app is called, and the functions here are "
-                    + ", ".join(FUNCTIONS)
+                raise ExpressionTrouble(
+                    f"nothing of the app is called; the functions here are {', '.join(FUNCTIONS)}",
+                    self._tokens[self._at][2],
                 )
             else:
                 return found

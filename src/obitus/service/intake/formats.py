@@ -241,6 +241,21 @@ class KeptFailure(FailureReport):
     )
 
 
+class HitPart(_Part):
+    """What a tracepoint has seen of a line that was about to run."""
+
+    tracepoint: Annotated[int, Field(ge=1, le=2**53)] = Field(description="Its number.")
+    number: Annotated[int, Field(ge=1)] = Field(default=1, description="The how manieth hit in this process, from 1.")
+    values: Annotated[dict[Short, Long], Field(max_length=bounds.VALUES_OF_A_HIT)] = Field(
+        default={}, description="What was asked for, each as text."
+    )
+    frames: Annotated[list[FramePart], Field(max_length=bounds.FRAMES)] = Field(
+        default=[], description="From the outermost call to the line; the line's alone where no stack was asked for."
+    )
+    trail: Annotated[list[Breadcrumb], Field(max_length=bounds.STEPS)] = Field(default=[], description="Oldest first.")
+    trail_left_out: Annotated[int, Field(ge=0)] = 0
+
+
 class LogReport(_Report):
     """One structured log record."""
 
@@ -250,6 +265,7 @@ class LogReport(_Report):
     message: Long
     template: Long = Field(default="", description="The message before its values were put in.")
     run: RunPart | None = None
+    hit: HitPart | None = Field(default=None, description="Where a tracepoint made it: what was seen at its line.")
 
 
 class RunReport(_Report):
@@ -311,6 +327,14 @@ class LogOrderPart(BaseModel):
     seconds: float = Field(description="For how long from now on.")
 
 
+class TracepointsPart(BaseModel):
+    """The tracepoints of an app: what is not in the list stands no more."""
+
+    version: int
+    environment: str = Field(description="The environment of the key.")
+    set: list[dict[str, Any]] = Field(description="See docs/tracepoints.md.")
+
+
 class ReportsAnswer(BaseModel):
     """What became of a batch. Everything counted as taken is on disk."""
 
@@ -321,6 +345,10 @@ class ReportsAnswer(BaseModel):
     log_orders: list[LogOrderPart] | None = Field(
         default=None,
         description="What people ordered for the loggers of this app: what is not told here holds no more. Absent where nothing is ordered.",
+    )
+    tracepoints: TracepointsPart | None = Field(
+        default=None,
+        description="What people want to see of single lines, where the sender asks for it (`Obitus-Tracepoints: 1`).",
     )
 
 

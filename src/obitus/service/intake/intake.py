@@ -19,6 +19,7 @@ from obitus.service.live import Live
 from obitus.service.maps.shelf import Shelf
 from obitus.service.notes import Notes
 from obitus.service.settings import MIB, Settings
+from obitus.service.tracepoints import Standing
 from obitus.store import log_orders, rules
 from obitus.store.records import Records
 from obitus.store.rows.apps import LogOrder
@@ -27,8 +28,9 @@ from obitus.store.rows.apps import LogOrder
 class Intake:
     """The room that takes reports in."""
 
-    def __init__(self, records: Records, clock: Clock, settings: Settings, live: Live) -> None:
+    def __init__(self, records: Records, clock: Clock, settings: Settings, live: Live, tracepoints: Standing) -> None:
         self.records, self.clock, self.live = records, clock, live
+        self.tracepoints = tracepoints
         self.limits = settings.limits
         # A span or record takes many times its bytes once it is read: these bodies are bounded more tightly.
         self.limits_of_telemetry = replace(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+from collections import Counter
 from collections.abc import Sequence
 from email.message import Message
 from typing import Annotated, Any
@@ -121,7 +122,8 @@ async def reports(
         for number in body.overlong
     ]
     verdicts.sort(key=lambda verdict: verdict.line)
-    return answered(intake, sender, verdicts, problem)
+    wants_tracepoints = "obitus-tracepoints" in request.headers
+    return answered(intake, sender, verdicts, problem, wants_tracepoints=wants_tracepoints)
 
 
 def _media_type(header: str) -> tuple[str, str, str]:
@@ -255,6 +257,9 @@ async def _write(intake: Intake, ready: Sequence[Ready], sender: Sender) -> list
     if any(one.among_others for one in taken):
         intake.remark(sender.app, "too-many-entry-points", AMONG_OTHERS)
     _tell(intake, sender, taken)
+    hits = Counter(one.hit_of for one in taken if one.hit_of)
+    if hits:
+        await intake.tracepoints.hit(sender.app_id, hits)
     return list(taken)
 
 
@@ -295,7 +300,14 @@ def _log_orders(intake: Intake, sender: Sender) -> list[formats.LogOrderPart] | 
     return list(found.values()) or None
 
 
-def answered(intake: Intake, sender: Sender, verdicts: list[formats.LineVerdict], problem: Problem | None) -> Response:
+def answered(
+    intake: Intake,
+    sender: Sender,
+    verdicts: list[formats.LineVerdict],
+    problem: Problem | None,
+    *,
+    wants_tracepoints: bool = False,
+) -> Response:
     """Return the answer to a sender: a verdict for each of its lines."""
     counts = {"stored": 0, "already-there": 0, "refused": 0}
     for verdict in verdicts:
@@ -306,6 +318,7 @@ def answered(intake: Intake, sender: Sender, verdicts: list[formats.LineVerdict]
         refused=counts["refused"],
         lines=verdicts,
         log_orders=_log_orders(intake, sender),
+        tracepoints=intake.tracepoints.list_for(sender.app_id, sender.environment) if wants_tracepoints else None,
     )
     if problem is None and verdicts and counts["refused"] == len(verdicts):
         problem = Problem("all-refused", "Every line was refused; each verdict says why.")

@@ -28,7 +28,7 @@ _ADMINISTERS_READING: Final = re.compile(r"/api/(?:acts(?:/|$)|people/invitation
 _OWN: Final = re.compile(r"/api/me/")
 _DECIDES: Final = re.compile(
     r"/api/(?:issues/|decisions(?:/|$)|quiet/|deploys$|check-lists(?:/|$)|regroupings/[^/]+/undo|saved(?:/|$)|boards(?:/|$)"
-    r"|alerts/|silences(?:/|$)|messages/|alert-rules/preview$|apps/[^/]+/(?:commits/|log-orders|maps))"
+    r"|alerts/|silences(?:/|$)|messages/|alert-rules/preview$|apps/[^/]+/(?:commits/|log-orders|maps|tracepoints))"
 )
 
 

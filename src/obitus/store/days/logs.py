@@ -42,6 +42,8 @@ class LogFacts(NamedTuple):
     """Its words and terms, with spaces between."""
     warns: str = ""
     """What it says each time, where it is of WARN or worse."""
+    tracepoint: int = 0
+    """The number of the tracepoint that made it; 0 for none."""
 
 
 _WARN: Final = SEVERITIES.index("WARN")
@@ -85,6 +87,7 @@ def facts_of(content: dict[str, Any]) -> LogFacts:
         pairs=pairs_of(attributes),
         rest=json.dumps(rest, ensure_ascii=False, separators=(",", ":")) if rest else None,
         indexed=indexed(message, attributes, named),
+        tracepoint=(content.get("hit") or {}).get("tracepoint", 0),
         warns=(said_by(template, message) or "(nothing)") if severity >= _WARN else "",
     )
 

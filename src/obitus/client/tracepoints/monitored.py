@@ -1,0 +1,154 @@
+"""Lines that call back, from Python 3.12 on: `sys.monitoring` (PEP 669), for single code objects.
+
+All other code runs as it does without. A line of such a code object on which nothing stands calls back once, and is switched
+off there.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterable, Mapping
+from types import CodeType
+from typing import Any, Final
+
+from obitus.client.tracepoints.places import CannotStand, Loaded, Target, code_on, line_of_entry, with_inner
+from obitus.client.tracepoints.points import Point
+from obitus.client.whose import is_the_apps
+
+_TOOLS: Final = (4, 3)
+"""Numbers that PEP 669 gives to no kind of tool."""
+_getframe: Final = sys._getframe
+
+
+_one_liner: Final[Callable[[], None]] = lambda: None  # noqa: E731 - it has to stand on one line
+
+
+class Monitored:
+    """Sets and takes away; used by one thread at a time."""
+
+    def __init__(self) -> None:
+        monitoring: Any = sys.monitoring  # type: ignore[attr-defined,unused-ignore]
+        self._monitoring = monitoring
+        self._line, self._start = monitoring.events.LINE, monitoring.events.PY_START
+        self._sees_one_liners = True
+        self._tool: int | None = None
+        self._standing: dict[int, tuple[CodeType, dict[int, tuple[Point, ...]]]] = {}
+        """By the identity of a code object: itself, held so that no other takes its place, and what stands on its lines."""
+
+    def known(self, file: str) -> dict[int, CodeType]:
+        """Return the code of a file that something stands in."""
+        return {key: code for key, (code, _) in self._standing.items() if code.co_filename == file}
+
+    def original(self, code: CodeType) -> CodeType:
+        """Return what a code object was made from: itself, none is changed here."""
+        return code
+
+    def said_of_running(self, _: int) -> str:
+        """Return what is to be said where calls of the code are under way: they call back too."""
+        return ""
+
+    def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
+        """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""
+        del places
+        chosen: dict[int, tuple[CodeType, dict[int, tuple[Point, ...]]]] = {}
+        for target in targets:
+            for code in target.codes:
+                lines = chosen.setdefault(id(code), (code, {}))[1]
+                lines[target.point.order.line] = (*lines.get(target.point.order.line, ()), target.point)
+        for key, (code, _) in list(self._standing.items()):
+            if key not in chosen:
+                self._set(code, 0)
+                del self._standing[key]
+        for key, (code, lines) in chosen.items():
+            before = self._standing.get(key)
+            if before is not None and before[1] == lines:
+                continue
+            self._standing[key] = (code, lines)
+            self._set(code, 0)
+            # Set anew, lines that were switched off call back again.
+            self._set(code, self._events_of(code, lines))
+        if not self._standing:
+            self.end()
+        return {}
+
+    def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
+        """Let what stands on the lines of a module stand there before it runs; return the code to be run."""
+        inside = list(with_inner(code))
+        for point in points:
+            for one in code_on(point.order.line, inside):
+                lines = dict(self._standing.get(id(one), (one, {}))[1])
+                lines[point.order.line] = (*lines.get(point.order.line, ()), point)
+                self._standing[id(one)] = (one, lines)
+                self._set(one, self._events_of(one, lines))
+        return code
+
+    def end(self) -> None:
+        """Take everything away."""
+        for code, _ in self._standing.values():
+            self._set(code, 0)
+        self._standing.clear()
+        if self._tool is not None:
+            for event in (self._line, self._start):
+                self._monitoring.register_callback(self._tool, event, None)
+            self._monitoring.free_tool_id(self._tool)
+            self._tool = None
+
+    def _events_of(self, code: CodeType, lines: Iterable[int]) -> int:
+        """Return the events that call back for some lines of a code object.
+
+        Python 3.13 calls back for what stands on the line of its own `def` or `lambda` only where the call itself is seen too.
+        """
+        if self._tool is None:
+            self._begin()
+        own = line_of_entry(code)
+        found: int = self._line
+        return found | self._start if own in lines and not self._sees_one_liners else found
+
+    def _set(self, code: CodeType, events: int) -> None:
+        if events and self._tool is None:
+            self._begin()
+        if self._tool is not None:
+            self._monitoring.set_local_events(self._tool, code, events)
+
+    def _begin(self) -> None:
+        for number in _TOOLS:
+            try:
+                self._monitoring.use_tool_id(number, "obitus")
+            except ValueError as taken:
+                if is_the_apps(taken):
+                    raise
+                continue
+            self._tool = number
+            self._sees_one_liners = self._try_a_one_liner(number)
+            self._monitoring.register_callback(number, self._line, self._callback())
+            self._monitoring.register_callback(number, self._start, _nothing)
+            return
+        raise CannotStand("other tools in this process have taken all places that `sys.monitoring` has for them")
+
+    def _try_a_one_liner(self, tool: int) -> bool:
+        """Whether this interpreter calls back for a function that stands on one line."""
+        seen: list[int] = []
+        self._monitoring.register_callback(tool, self._line, lambda _, line: seen.append(line))
+        self._monitoring.set_local_events(tool, _one_liner.__code__, self._line)
+        _one_liner()
+        self._monitoring.set_local_events(tool, _one_liner.__code__, 0)
+        return bool(seen)
+
+    def _callback(self) -> Any:
+        standing, off = self._standing, self._monitoring.DISABLE
+
+        def line_runs(code: CodeType, line: int) -> Any:
+            held = standing.get(id(code))
+            points = held[1].get(line) if held is not None else None
+            if points is None:
+                return off
+            frame = _getframe(1)
+            for point in points:
+                point.run(frame)
+            return None
+
+        return line_runs
+
+
+def _nothing(_: CodeType, __: int) -> None:
+    pass

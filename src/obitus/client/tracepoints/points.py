@@ -1,0 +1,237 @@
+"""What happens when a line runs that a tracepoint stands on: is it meant, may it cost this much, and what is seen.
+
+Runs on the app's threads, in the middle of the app's code, also inside of signal handlers and finalizers: nothing here takes
+a lock, calls into the app or raises into it.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from itertools import count
+from time import perf_counter_ns
+from types import FrameType
+from typing import Any, Final
+
+from obitus.client import runs, state
+from obitus.client.base import Base
+from obitus.client.capture import Capture
+from obitus.client.log import is_ours
+from obitus.client.open_runs import OpenRuns
+from obitus.client.values import show
+from obitus.client.whose import is_the_apps
+from obitus.core.bounds import long, short
+from obitus.core.redaction import mark
+from obitus.core.tracepoints import NoValue, Order, Worked, compiled, holds, template_of, words_of
+
+SHARE: Final = 0.01
+"""Of one processor: what tracepoints of this process may cost for long."""
+BURST_NS: Final = 50_000_000
+"""What they may cost beyond that share in one go, in nanoseconds of work."""
+OVERHEAD_NS: Final = 150
+"""What the interpreter takes to call back, beside what is measured here."""
+_getframe: Final = sys._getframe
+_FrameLocals: Final = (lambda: type(sys._getframe().f_locals))()
+"""What a frame of a function shows its locals as: from Python 3.13 on no dictionary."""
+
+
+class Budget:
+    """What all tracepoints of a process cost together, kept to a share of one processor."""
+
+    def __init__(self, share: float = SHARE, burst_ns: int = BURST_NS) -> None:
+        self._share, self._burst_ns = share, burst_ns
+        self._level = 0.0
+        self._at_ns = perf_counter_ns()
+
+    def spend(self, cost_ns: int, now_ns: int) -> bool:
+        """Count what was spent; return whether it is too much."""
+        left = self._level - (now_ns - self._at_ns) * self._share
+        self._level = level = (left if left > 0.0 else 0.0) + cost_ns
+        self._at_ns = now_ns
+        return level > self._burst_ns
+
+    def begin_again(self) -> None:
+        """What was the most expensive is switched off: the others start with nothing spent."""
+        self._level = 0.0
+
+
+class Rate:
+    """At most so many a second, with as many in one go as a second has."""
+
+    def __init__(self, per_second: float) -> None:
+        self._per_ns = per_second / 1e9
+        self._most = max(1.0, per_second)
+        self._level = 0.0
+        self._at_ns = 0
+
+    def takes(self, now_ns: int) -> bool:
+        """Count one more where there is room for it."""
+        level = max(0.0, self._level - (now_ns - self._at_ns) * self._per_ns)
+        self._at_ns = now_ns
+        if level + 1.0 > self._most:
+            self._level = level
+            return False
+        self._level = level + 1.0
+        return True
+
+
+@dataclass
+class Within:
+    """What all tracepoints of a process share."""
+
+    base: Base
+    capture: Capture
+    open_runs: OpenRuns
+    budget: Budget
+    changed: Callable[[], None]
+    """Called when one is over."""
+
+
+class Point:
+    """One tracepoint on its line."""
+
+    def __init__(self, order: Order, within: Within) -> None:
+        self.order = order
+        self._within = within
+        self._base, self._capture, self._budget = within.base, within.capture, within.budget
+        self._condition = compiled(order.condition) if order.condition is not None else None
+        self._values = [(value, compiled(value.expression)) for value in order.values]
+        self._said = [compiled(one) for one in order.message.expressions] if order.message is not None else []
+        self._template = template_of(order.message) if order.message is not None else ""
+        self._rate = Rate(order.per_second)
+        self._numbers = count(1)
+        self.looked = 0
+        """How often the line ran."""
+        self.hits = 0
+        self.left_out = 0
+        """How often it would have been a hit, but for the rate."""
+        self.cost_ns = 0
+        self.over = ""
+        """Why it is over; empty while it stands."""
+        self.trouble = ""
+        """Why the condition could not be worked out, the last time that it could not."""
+
+    def run(self, frame: FrameType) -> None:
+        """The line is about to run in a frame."""
+        if self.over:
+            return
+        begun_ns = perf_counter_ns()
+        try:
+            self.looked += 1
+            seen = frame.f_locals
+            kind = type(seen)
+            # The names of a class may lie in a mapping of the app's own making: nothing of it is asked.
+            names: Mapping[str, Any] = seen if kind is dict or kind is _FrameLocals else {}
+            if self._holds(names, frame.f_globals):
+                self._hit(frame, names, begun_ns)
+        except Exception as trouble:
+            if is_the_apps(trouble):
+                raise
+            self.trouble = f"{type(trouble).__name__}: {trouble}"
+        ended_ns = perf_counter_ns()
+        cost_ns = ended_ns - begun_ns + OVERHEAD_NS
+        self.cost_ns += cost_ns
+        if self._budget.spend(cost_ns, ended_ns):
+            self._budget.begin_again()
+            self._end(
+                f"switched off: the line ran {self.looked:,} times here, and looking took more than "
+                f"{SHARE:.0%} of a processor ({self.cost_ns / 1e6:,.0f} ms in all)"
+            )
+
+    def _holds(self, names: Mapping[str, Any], around: Mapping[str, Any]) -> bool:
+        condition = self._condition
+        if condition is None:
+            return True
+        try:
+            value = condition(names, around)
+            return value is True or (value is not False and holds(value))
+        except NoValue as why:
+            self.trouble = str(why)
+        return False
+
+    def _hit(self, frame: FrameType, names: Mapping[str, Any], now_ns: int) -> None:
+        if is_ours():
+            return
+        if not self._rate.takes(now_ns):
+            self.left_out += 1
+            return
+        number = next(self._numbers)
+        if number > self.order.hits:
+            return
+        state.ours.working = True
+        try:
+            self._base.sender.put(self._report(frame, names, number))
+        finally:
+            state.ours.working = False
+        self.hits = max(self.hits, number)
+        if number >= self.order.hits:
+            self._end(f"done: it was hit {number:,} times here")
+
+    def _end(self, why: str) -> None:
+        self.over = why
+        self._within.changed()
+
+    def _report(self, frame: FrameType, names: Mapping[str, Any], number: int) -> dict[str, Any]:
+        order, code, run = self.order, frame.f_code, runs.current.get()
+        around = frame.f_globals
+        values = {value.name: self._shown(value.words, Worked.out(work, names, around)) for value, work in self._values}
+        report = self._base.new_report("log", "INFO", run, {})
+        attributes = report["attributes"]
+        if "attributes" not in order.collect and run is not None:
+            for name in run.attributes or ():
+                attributes.pop(name, None)
+        attributes |= {
+            "tracepoint.id": order.id,
+            "code.file.path": short(code.co_filename),
+            "code.line.number": order.line,
+            "code.function.name": short(code.co_qualname),
+        }
+        module = around.get("__name__")
+        report["logger"] = short(module) if type(module) is str else ""
+        report["message"], report["template"] = self._message(names, around, values, code.co_filename)
+        if run is not None:
+            report["run"] = {"id": run.id, "entry_point": short(run.entry_point) or "unnamed"}
+        report["hit"] = self._evidence(frame, run, values, number)
+        return report
+
+    def _message(
+        self, names: Mapping[str, Any], around: Mapping[str, Any], values: dict[str, str], file: str
+    ) -> tuple[str, str]:
+        message = self.order.message
+        if message is None:
+            place = f"{file.replace(chr(92), '/').rpartition('/')[2]}:{self.order.line}"
+            said = ", ".join(f"{name} = {value}" for name, value in values.items())
+            named = ", ".join(f"{name} = {{value}}" for name in values)
+            return long(f"{place} {said}".rstrip()), long(f"{place} {named}".rstrip())
+        shown: list[Any] = []
+        for expression, work in zip(message.expressions, self._said, strict=True):
+            shown.append(self._shown(words_of(expression), Worked.out(work, names, around), quoted=False))
+        return long(message.said(shown, str)), long(self._template)
+
+    def _shown(self, words: tuple[str, ...], worked: Worked, *, quoted: bool = True) -> str:
+        """Return a value as text; nothing of one whose names are hidden by a rule."""
+        redactor = self._base.redactor
+        for word in words:
+            rule = redactor.rule_for(word)
+            if rule is not None:
+                return mark(rule)
+        if worked.why_not:
+            return f"[no value: {worked.why_not}]"
+        if type(worked.value) is str and not quoted:
+            return worked.value[: self.order.size]
+        return show(worked.value, redactor, depth=self.order.depth, chars=self.order.size)
+
+    def _evidence(self, frame: FrameType, run: Any, values: dict[str, str], number: int) -> dict[str, Any]:
+        order, capture = self.order, self._capture
+        frames = capture.stack(frame) if "stack" in order.collect else [capture.place(frame, order.line)]
+        if frames:
+            frames[-1] = frames[-1] | {"line": order.line}
+            if "locals" in order.collect:
+                frames[-1]["locals"] = capture.locals_of(frame, depth=order.depth, chars=order.size)
+        found: dict[str, Any] = {"tracepoint": order.id, "number": number, "frames": frames}
+        if values:
+            found["values"] = values
+        if "trail" in order.collect:
+            found["trail"] = (run if run is not None else self._within.open_runs).trail.now()
+        return found

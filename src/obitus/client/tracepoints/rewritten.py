@@ -1,0 +1,225 @@
+"""Lines that call back, on Python 3.11: the one function's code is replaced by the same with a call on that line, and put back.
+
+The library ``bytecode`` takes the code apart and puts it together again (extra ``obitus[tracepoints]``).
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterable, Mapping
+from types import CodeType, FunctionType
+from typing import Any, Final
+
+from obitus.client.tracepoints.places import INLINED, CannotStand, Loaded, Target, code_on, loaded, with_inner
+from obitus.client.tracepoints.points import Point
+from obitus.client.whose import is_the_apps
+
+_getframe: Final = sys._getframe
+_ENTRY: Final = frozenset({"RESUME", "MAKE_CELL", "COPY_FREE_VARS", "RETURN_GENERATOR", "GEN_START"})
+_BELONGS_TO_THE_NEXT: Final = frozenset({"KW_NAMES", "PRECALL"})
+_ENDS_AN_ITEM: Final = frozenset({"LIST_APPEND", "SET_ADD", "MAP_ADD", "RETURN_VALUE"})
+"""Of a comprehension: the compiler counts them to whatever line it was at."""
+_LEADS_NOWHERE: Final = frozenset({"RETURN_VALUE", "RAISE_VARARGS", "RERAISE"})
+Lines = dict[int, tuple[Point, ...]]
+
+
+class Rewritten:
+    """Sets and takes away; used by one thread at a time."""
+
+    def __init__(self) -> None:
+        self._new: dict[int, tuple[CodeType, CodeType, Lines]] = {}
+        """By the identity of what was there before: that, what is there now, and what stands on its own lines."""
+        self._troubles: dict[int, str] = {}
+        self._before: dict[int, tuple[CodeType, CodeType]] = {}
+        """By the identity of what is there now, or was: that, and what was there before."""
+
+    def known(self, file: str) -> dict[int, CodeType]:
+        """Return the code of a file that something stands in."""
+        return {key: code for key, (code, _, _) in self._new.items() if code.co_filename == file}
+
+    def original(self, code: CodeType) -> CodeType:
+        """Return what a code object was made from; itself where it is the app's own."""
+        found = self._before.get(id(code))
+        return found[1] if found is not None else code
+
+    def said_of_running(self, calls: int) -> str:
+        """Return what is to be said where calls of the code are under way."""
+        return "it stands from the next call on; a call was under way already" if calls else ""
+
+    def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
+        """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""
+        _library()
+        self._troubles = {}
+        lines: dict[int, Lines] = {}
+        for target in targets:
+            for code in target.codes:
+                of = lines.setdefault(id(code), {})
+                of[target.point.order.line] = (*of.get(target.point.order.line, ()), target.point)
+        made: dict[int, CodeType] = {}
+        kept = self._new
+        self._new = {}
+        for place in places.values():
+            for function in place.functions:
+                self._give(function, lines, made, kept)
+        return self._troubles
+
+    def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
+        """Let what stands on the lines of a module stand there before it runs; return the code to be run."""
+        lines: dict[int, Lines] = {}
+        inside = list(with_inner(code))
+        for point in points:
+            for one in code_on(point.order.line, inside):
+                of = lines.setdefault(id(one), {})
+                of[point.order.line] = (*of.get(point.order.line, ()), point)
+        return self._made(code, lines, {}, {})
+
+    def end(self) -> None:
+        """Put everything back."""
+        files = {before.co_filename for _, before in self._before.values()}
+        if files:
+            for place in loaded(files).values():
+                for function in place.functions:
+                    self._give(function, {}, {}, {})
+        self._new.clear()
+        self._before.clear()
+
+    def _give(
+        self,
+        function: FunctionType,
+        lines: Mapping[int, Lines],
+        made: dict[int, CodeType],
+        kept: Mapping[int, tuple[CodeType, CodeType, Lines]],
+    ) -> None:
+        there = function.__code__
+        wanted = self._made(self.original(there), lines, made, kept)
+        if wanted is not there:
+            function.__code__ = wanted
+
+    def _with_calls(self, code: CodeType, lines: Lines) -> CodeType:
+        try:
+            return with_calls(code, lines)
+        except Exception as trouble:
+            if is_the_apps(trouble):
+                raise
+            why = f"the code of {code.co_qualname} cannot be taken apart ({type(trouble).__name__}: {trouble})"
+            self._troubles.update((point.order.id, why) for points in lines.values() for point in points)
+            return code
+
+    def _made(
+        self,
+        before: CodeType,
+        lines: Mapping[int, Lines],
+        made: dict[int, CodeType],
+        kept: Mapping[int, tuple[CodeType, CodeType, Lines]],
+    ) -> CodeType:
+        """Return what is to be there in the place of a code object: itself where nothing stands in it or inside of it."""
+        known = made.get(id(before))
+        if known is not None:
+            return known
+        own = lines.get(id(before), {})
+        inner = [
+            self._made(constant, lines, made, kept) if type(constant) is CodeType else constant
+            for constant in before.co_consts
+        ]
+        same_inside = all(one is other for one, other in zip(inner, before.co_consts, strict=True))
+        if not own and same_inside:
+            made[id(before)] = before
+            return before
+        held = kept.get(id(before))
+        if held is not None and held[2] == own and same_inside:
+            code = held[1]
+        else:
+            code = before if same_inside else before.replace(co_consts=tuple(inner))
+            if own:
+                code = self._with_calls(code, own)
+        made[id(before)] = code
+        self._new[id(before)] = (before, code, dict(own))
+        self._before[id(code)] = (code, before)
+        return code
+
+
+def _library() -> Any:
+    """Return the library that takes code apart; raises CannotStand where it is not there."""
+    try:
+        import bytecode
+    except ImportError as missing:
+        if is_the_apps(missing):
+            raise
+        raise CannotStand("on Python 3.11 this needs a library: `pip install 'obitus[tracepoints]'`") from None
+    return bytecode
+
+
+def with_calls(code: CodeType, lines: Lines) -> CodeType:
+    """Return a code object that calls back before each of some lines runs."""
+    library = _library()
+    Bytecode, Instr, Label, TryBegin = library.Bytecode, library.Instr, library.Label, library.TryBegin
+    listed = Bytecode.from_code(code)
+    jumps: dict[int, set[int | None]] = {}
+    handlers: set[int] = set()
+    for one in listed:
+        if isinstance(one, TryBegin):
+            handlers.add(id(one.target))
+        elif isinstance(one, Instr) and isinstance(one.arg, Label):
+            jumps.setdefault(id(one.arg), set()).add(one.lineno)
+    entered = not any(isinstance(one, Instr) and one.name == "RESUME" for one in listed)
+    passed_by = _ENTRY | _ENDS_AN_ITEM if code.co_name in INLINED else _ENTRY
+    changed: list[Any] = []
+    before: int | None = None
+    name_before = ""
+    follows = True
+    labels: list[int] = []
+    for one in listed:
+        if isinstance(one, Label):
+            labels.append(id(one))
+        elif isinstance(one, Instr):
+            line = one.lineno
+            points = lines.get(line) if entered and line is not None else None
+            begins = not (one.name in passed_by or one.name.startswith("JUMP_") or name_before in _BELONGS_TO_THE_NEXT)
+            if points and begins:
+                comes_from = {source for label in labels for source in jumps.get(label, ())}
+                if (follows and line != before) or comes_from - {line} or handlers.intersection(labels):
+                    over: list[Any] = []
+                    if (
+                        follows
+                        and line == before
+                        and labels
+                        and all(isinstance(part, Label) for part in changed[-len(labels) :])
+                    ):
+                        # A loop goes on here: who only comes from the line's own beginning was there already.
+                        over = [Label()]
+                        changed.insert(
+                            len(changed) - len(labels), Instr("JUMP_FORWARD", over[0], location=one.location)
+                        )
+                    changed += _calling(points, one.location, Instr)
+                    changed += over
+            if one.name == "RESUME" and not entered:
+                entered = True
+                before = None
+            else:
+                before = line
+            name_before = one.name
+            follows = not (one.name in _LEADS_NOWHERE or one.name.startswith("JUMP_"))
+            labels = []
+        changed.append(one)
+    listed[:] = changed
+    made: CodeType = listed.to_code()
+    return made
+
+
+def _calling(points: tuple[Point, ...], location: Any, instruction: Any) -> list[Any]:
+    return [
+        instruction("PUSH_NULL", location=location),
+        instruction("LOAD_CONST", _caller(points), location=location),
+        instruction("PRECALL", 0, location=location),
+        instruction("CALL", 0, location=location),
+        instruction("POP_TOP", location=location),
+    ]
+
+
+def _caller(points: tuple[Point, ...]) -> Callable[[], None]:
+    def line_runs() -> None:
+        frame = _getframe(1)
+        for point in points:
+            point.run(frame)
+
+    return line_runs

@@ -1,0 +1,340 @@
+"""The tracepoints of this process: what the service asks for is set here, looked after, and taken away again.
+
+What the service said is only kept when it comes in; setting and taking away is done on the client's own thread (``tend``).
+It all ends by itself: a tracepoint at its time, after its hits, or when it costs too much; all of them where the service was
+not heard of for a minute, and when the client stops.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Mapping
+from dataclasses import dataclass
+from importlib.machinery import SourceFileLoader
+from types import CodeType
+from typing import Any, Final
+
+from obitus.client import state
+from obitus.client.base import Base
+from obitus.client.capture import Capture
+from obitus.client.log import is_ours, warn
+from obitus.client.native import allocate_lock, monotonic
+from obitus.client.open_runs import OpenRuns
+from obitus.client.patches import Patches
+from obitus.client.tracepoints.places import CannotStand, Loaded, Target, check, code_on, file_meant, loaded, text_of
+from obitus.client.tracepoints.points import Budget, Point, Within
+from obitus.client.whose import is_the_apps
+from obitus.core.bounds import said, short
+from obitus.core.tracepoints import Order, OrderTrouble, is_end_of, read_order
+from obitus.core.tracepoints.orders import MOST_OF_AN_APP
+
+UNHEARD_S: Final = 60.0
+"""How long tracepoints stand though nobody at the service was heard of."""
+MOST_REMEMBERED: Final = 500
+"""Tracepoints that were over here, which an old list must not set again."""
+
+
+@dataclass
+class Kept:
+    """A tracepoint that was asked for, and what became of it here."""
+
+    order: Order
+    until_s: float
+    """By the clock that is never set."""
+    point: Point
+    state: str = "waits"
+    """``stands``, ``waits`` (for code that is not loaded), ``not set``."""
+    why: str = ""
+    offers: tuple[int, ...] = ()
+    file: str = ""
+
+
+class Standing:
+    """Set up once; in a child that was forked nothing stands until its own service connection says so."""
+
+    def __init__(self, base: Base, capture: Capture, open_runs: OpenRuns, environments: tuple[str, ...]) -> None:
+        self._base = base
+        self._environments = environments
+        self._within = Within(base, capture, open_runs, Budget(), self._over)
+        if sys.version_info >= (3, 12):
+            from obitus.client.tracepoints.monitored import Monitored as Engine
+        else:
+            from obitus.client.tracepoints.rewritten import Rewritten as Engine
+        self._engine = Engine()
+        self._setting = allocate_lock()
+        self._kept: dict[int, Kept] = {}
+        self._over_here: dict[int, str] = {}
+        """Why tracepoints are over in this process, by id."""
+        self._told: Mapping[str, Any] | None = None
+        self._version = 0
+        self._heard_s = monotonic()
+        self._look_again = False
+        self._imports = Patches()
+        self._imports_watched = False
+        self.has_news = False
+        """Whether the service should hear of something: what stands, and what does not."""
+
+    @property
+    def version(self) -> int:
+        """The list that was heard last."""
+        return self._version
+
+    # Any thread.
+
+    def heard(self, answer: Mapping[str, Any]) -> None:
+        """Take what an answer of the service says, to be acted upon at the next turn. Nothing is set here."""
+        told = answer.get("tracepoints")
+        if not isinstance(told, dict) or type(told.get("version")) is not int:
+            return
+        if told["version"] < self._version and monotonic() - self._heard_s < UNHEARD_S:
+            # An answer that was on its way for longer than a later one, or a service that was put back to what it was.
+            return
+        self._told = told
+        self._base.sender.wake()
+
+    def is_due(self) -> bool:
+        """Whether ``tend`` has something to do at once."""
+        return self._told is not None or self._look_again
+
+    def states(self) -> list[dict[str, Any]]:
+        """Return what became of each tracepoint here, in the form that the service takes."""
+        found: list[dict[str, Any]] = []
+        for kept in list(self._kept.values()):
+            point = kept.point
+            over = point.over
+            one: dict[str, Any] = {
+                "id": kept.order.id,
+                "state": "over" if over else kept.state,
+                "why": said(over or kept.why),
+                "looked": point.looked,
+                "hits": point.hits,
+                "left_out": point.left_out,
+                "cost_ms": round(point.cost_ns / 1e6, 3),
+            }
+            if point.trouble:
+                one["trouble"] = said(f"the condition could not be worked out: {point.trouble}")
+            if kept.offers:
+                one["offers"] = list(kept.offers)
+            if kept.file:
+                one["file"] = short(kept.file)
+            found.append(one)
+        return found
+
+    # The client's own thread.
+
+    def tend(self) -> None:
+        """Do what is due: set what was asked for, end what is over. Never raises."""
+        if not self._setting.acquire(False):
+            return
+        try:
+            self._tend()
+        except Exception as trouble:
+            if is_the_apps(trouble):
+                raise
+            warn(f"Obitus: tracepoints could not be looked after ({type(trouble).__name__}: {trouble}).")
+        finally:
+            self._setting.release()
+
+    def _tend(self) -> None:
+        told, self._told = self._told, None
+        changed = self._look_again
+        self._look_again = False
+        if told is not None:
+            self._heard_s = monotonic()
+            if told["version"] != self._version:
+                self._version = told["version"]
+                changed |= self._take(told)
+        now_s = monotonic()
+        if self._kept and now_s - self._heard_s > UNHEARD_S:
+            warn("Obitus: the service was not heard of for a minute, so all tracepoints were taken away.")
+            self._kept.clear()
+            self._version, changed = 0, True
+        for number, kept in list(self._kept.items()):
+            if now_s >= kept.until_s:
+                del self._kept[number]
+                self._remember(number, "its time is over")
+                changed = True
+            elif kept.point.over and number not in self._over_here:
+                self._remember(number, kept.point.over)
+                warn(f"Obitus: the tracepoint at {kept.order.place} is {kept.point.over}.")
+                changed = self.has_news = True
+        if changed:
+            self._set()
+
+    def _take(self, told: Mapping[str, Any]) -> bool:
+        """Compare what is asked for with what is kept; return whether they differ."""
+        listed = told.get("set")
+        asked: dict[int, Mapping[str, Any]] = {}
+        for one in listed[:MOST_OF_AN_APP] if isinstance(listed, list) else ():
+            if isinstance(one, dict) and type(one.get("id")) is int:
+                asked[one["id"]] = one
+        environment = told.get("environment")
+        changed = False
+        for number in [number for number in self._kept if number not in asked]:
+            del self._kept[number]
+            changed = self.has_news = True
+        for number, sent in asked.items():
+            if number not in self._kept and number not in self._over_here:
+                changed |= self._begin(number, sent, environment if isinstance(environment, str) else "")
+        return changed
+
+    def _begin(self, number: int, sent: Mapping[str, Any], environment: str) -> bool:
+        try:
+            order = read_order(sent)
+        except OrderTrouble as trouble:
+            order = Order(number, str(sent.get("file") or "?"), 0, float(UNHEARD_S))
+            self._kept[number] = self._refused(order, str(trouble))
+            return True
+        attributes = self._base.process
+        if not order.is_meant(
+            str(attributes.get("host.name")), int(attributes["process.pid"]), str(attributes["service.instance.id"])
+        ):
+            return False
+        if self._environments and environment not in self._environments:
+            self._kept[number] = self._refused(
+                order,
+                f"the app allows tracepoints in {', '.join(self._environments)} only, not in {environment or 'this environment'}",
+            )
+            return True
+        self._kept[number] = Kept(order, monotonic() + order.seconds, Point(order, self._within))
+        warn(
+            f"Obitus: {order.person or 'somebody'} set a tracepoint at {order.place} in this process, "
+            f"for {order.seconds / 60:.0f} min and up to {order.hits:,} hits."
+        )
+        return True
+
+    def _refused(self, order: Order, why: str) -> Kept:
+        self.has_news = True
+        return Kept(order, monotonic() + order.seconds, Point(order, self._within), "not set", why)
+
+    def _set(self) -> None:
+        """Let stand what is to stand, and know of the rest why it does not."""
+        self.has_news = True
+        alive = [kept for kept in self._kept.values() if not kept.point.over and (kept.state != "not set" or kept.file)]
+        if not alive:
+            self._engine.end()
+            self._watch_imports(wanted=False)
+            return
+        # First, so that nothing that is imported meanwhile is missed.
+        self._watch_imports(wanted=True)
+        places = loaded([kept.order.file for kept in alive])
+        targets: list[Target] = []
+        for kept in alive:
+            try:
+                target = self._target(kept, places)
+            except CannotStand as trouble:
+                kept.state, kept.why = ("waits" if trouble.waits else "not set"), str(trouble)
+                kept.offers = tuple(trouble.offers)
+                continue
+            targets.append(target)
+        try:
+            troubles = self._engine.use(targets, places)
+        except CannotStand as trouble:
+            troubles = {kept.order.id: str(trouble) for kept in alive}
+            self._engine.end()
+        for number, why in troubles.items():
+            self._kept[number].state, self._kept[number].why = "not set", why
+
+    def _target(self, kept: Kept, places: dict[str, Loaded]) -> Target:
+        """Return what a tracepoint is to stand in; raises CannotStand."""
+        order = kept.order
+        file = kept.file = file_meant(order, places)
+        place = places.get(file) or Loaded(file)
+        known = {
+            **{id(code): code for code in map(self._engine.original, place.all_code().values())},
+            **self._engine.known(file),
+        }
+        codes = code_on(order.line, known.values())
+        text = text_of(file, place.names)
+        check(order, text, codes, self._base.settings.release or "")
+        if not codes:
+            raise CannotStand(
+                "this line runs when its file is imported, which is over: it is set when that happens again", waits=True
+            )
+        kept.state, kept.offers = "stands", ()
+        running = sum(self._engine.original(code) in codes for code in place.running.values())
+        kept.why = self._engine.said_of_running(running)
+        return Target(kept.point, tuple(codes))
+
+    # Code that is imported later.
+
+    def _watch_imports(self, *, wanted: bool) -> None:
+        if wanted == self._imports_watched:
+            return
+        self._imports_watched = wanted
+        if not wanted:
+            self._imports.remove()
+            return
+
+        def make(before: Any) -> Any:
+            def get_code(loader: Any, name: Any) -> Any:
+                code = before(loader, name)
+                return self._imported(code) if type(code) is CodeType else code
+
+            return get_code
+
+        self._imports.put(SourceFileLoader, "get_code", make)
+
+    def _imported(self, code: CodeType) -> CodeType:
+        """Let what stands in a file stand there before its module runs. On the app's thread, inside of its import."""
+        if is_ours():
+            return code
+        file = code.co_filename
+        points = [
+            kept for kept in list(self._kept.values()) if not kept.point.over and is_end_of(file, kept.order.file)
+        ]
+        if not points or not self._setting.acquire(True, 1.0):
+            return code
+        state.ours.working = True
+        try:
+            text, fitting = text_of(file, {}), []
+            for kept in points:
+                try:
+                    check(kept.order, text, (), self._base.settings.release or "")
+                except CannotStand as trouble:
+                    kept.file, kept.state, kept.why, kept.offers = file, "not set", str(trouble), tuple(trouble.offers)
+                else:
+                    kept.file, kept.state, kept.why, kept.offers = file, "stands", "", ()
+                    fitting.append(kept.point)
+            self.has_news = True
+            return self._engine.loaded(code, fitting) if fitting else code
+        except Exception as trouble:
+            if is_the_apps(trouble):
+                raise
+            return code
+        finally:
+            state.ours.working = False
+            self._setting.release()
+
+    # Ends.
+
+    def _over(self) -> None:
+        """A tracepoint is over by itself. On the app's thread: the client's own takes it away."""
+        self._look_again = True
+        self._base.sender.wake()
+
+    def _remember(self, number: int, why: str) -> None:
+        self._over_here[number] = why
+        while len(self._over_here) > MOST_REMEMBERED:
+            del self._over_here[next(iter(self._over_here))]
+
+    def end(self) -> None:
+        """Take everything away: the client stops."""
+        if not self._setting.acquire(True, 2.0):
+            return
+        try:
+            self._kept.clear()
+            self._engine.end()
+            self._watch_imports(wanted=False)
+        finally:
+            self._setting.release()
+
+    def begin_in_child(self) -> None:
+        """In a forked child: what the parent had is taken away, and asked for again."""
+        self._setting = allocate_lock()
+        self._kept.clear()
+        self._over_here.clear()
+        self._engine.end()
+        self._watch_imports(wanted=False)
+        self._told, self._version, self._look_again = None, 0, False
+        self._heard_s = monotonic()

@@ -1,0 +1,38 @@
+"""Tracepoints of one process as the rest of the client sees them."""
+
+from __future__ import annotations
+
+from obitus.client.base import Base
+from obitus.client.capture import Capture
+from obitus.client.open_runs import OpenRuns
+from obitus.client.tracepoints.asking import Asking
+from obitus.client.tracepoints.standing import Standing
+
+
+class Tracepoints:
+    """Made where the app allows them; ``environments`` are those in which it does, none for all."""
+
+    def __init__(self, base: Base, capture: Capture, open_runs: OpenRuns, environments: tuple[str, ...]) -> None:
+        self._base = base
+        self.standing = Standing(base, capture, open_runs, environments)
+        self._asking = Asking(base, self.standing)
+        self.heard = self.standing.heard
+
+    def turn(self, *, tick: bool) -> None:
+        """On the client's own thread: do what is due; at each ``tick`` also ask."""
+        standing = self.standing
+        if tick or standing.is_due():
+            standing.tend()
+            if tick or standing.has_news:
+                self._asking.tick()
+
+    def end(self) -> None:
+        """Take everything away."""
+        self._asking.end()
+        self.standing.end()
+
+    def begin_in_child(self) -> None:
+        """In a forked child: nothing stands until this process has asked for itself."""
+        self._asking.forget()
+        self.standing.begin_in_child()
+        self._asking = Asking(self._base, self.standing)

@@ -1,0 +1,378 @@
+"""``/api/tracepoints``: asking running apps what a line sees the next time that it runs, and what became of that."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Any, Final, Literal
+
+from fastapi import APIRouter, Depends, Path, Query
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.bounds import MEDIUM, VALUES_OF_A_HIT
+from obitus.core.clock import MINUTE_MS, to_text
+from obitus.core.tracepoints import OrderTrouble, read_condition, read_message, read_value
+from obitus.core.tracepoints import orders as bounds
+from obitus.core.tracepoints.reading import MOST_CHARACTERS, ExpressionTrouble
+from obitus.service.api.answers import Done, Time
+from obitus.service.given import TheClock, TheRecords
+from obitus.service.problems import Problem, described
+from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.acts import TheActs
+from obitus.service.tracepoints import Instance, TheTracepoints
+from obitus.store import apps
+from obitus.store import tracepoints as store
+from obitus.store.errors import NotThere
+from obitus.store.rows.tracepoints import InstanceState, Tracepoint
+
+router = APIRouter(
+    tags=["tracepoints"],
+    dependencies=[Depends(signed_in)],
+    responses=described(
+        "not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "not-found", "store-broken"
+    ),
+)
+
+Number = Annotated[int, Path(ge=1, le=2**53, description="The tracepoint's number.")]
+AppName = Annotated[str, Path(max_length=100, description="The app.")]
+Expression = Annotated[str, Field(max_length=MOST_CHARACTERS + 70)]
+Name = Annotated[str, Field(min_length=1, max_length=200)]
+Collected = Literal["locals", "stack", "trail", "attributes"]
+LONGEST_MINUTES: Final = int(bounds.LONGEST_S / 60)
+
+
+class TracepointAsked(BaseModel):
+    """What is to be seen of a line, where, and for how long."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    file: Annotated[str, Field(min_length=1, max_length=MEDIUM)] = Field(
+        description="Path of the source file, or its end: `sailings/fares.py`."
+    )
+    line: Annotated[int, Field(ge=1, le=10_000_000)]
+    minutes: Annotated[float, Field(gt=0, le=LONGEST_MINUTES)] = Field(
+        description="How long it stands. It cannot be left out."
+    )
+    condition: Expression = Field(
+        default="", description="When it counts, such as `passengers > 4`: see docs/tracepoints.md."
+    )
+    values: Annotated[list[Expression], Field(max_length=VALUES_OF_A_HIT)] = Field(
+        default=[], description="What is to be worked out, as `expression` or `name: expression`."
+    )
+    message: Annotated[str, Field(max_length=1_000)] = Field(
+        default="", description="What it says as a log record, values in braces: `fare {base} for {passengers}`."
+    )
+    collect: list[Collected] = Field(default=["locals", "stack", "attributes"], description="What comes with each hit.")
+    depth: Annotated[int, Field(ge=1, le=bounds.MOST_DEPTH)] = Field(
+        default=bounds.USUAL_DEPTH, description="How deep values inside values are shown."
+    )
+    size: Annotated[int, Field(ge=bounds.LEAST_SIZE, le=bounds.MOST_SIZE)] = Field(
+        default=bounds.USUAL_SIZE, description="Characters of each value at most."
+    )
+    hits: Annotated[int, Field(ge=1, le=bounds.MOST_HITS)] = Field(
+        default=bounds.USUAL_HITS, description="It ends after so many, of all instances together."
+    )
+    per_second: Annotated[float, Field(ge=0.01, le=bounds.MOST_A_SECOND)] = Field(
+        default=bounds.USUAL_A_SECOND, description="Hits a second at most, in each process."
+    )
+    environment: Annotated[str, Field(max_length=100)] = Field(default="", description="'' for all environments.")
+    release: Annotated[str, Field(max_length=300)] = Field(
+        default="", description="The only one that it is meant for; '' for any."
+    )
+    hosts: Annotated[list[Name], Field(max_length=bounds.MOST_FILTERS)] = Field(
+        default=[], description="Hosts that are meant, `*` for any characters; none for all."
+    )
+    instances: Annotated[list[Name], Field(max_length=bounds.MOST_FILTERS)] = Field(
+        default=[], description="Process numbers, or beginnings of instance ids; none for all."
+    )
+    hash: Annotated[str, Field(pattern="^([0-9a-f]{64})?$")] = Field(
+        default="",
+        description="SHA-256 of the file that the line was seen in, with \\n at line ends: another file is refused.",
+    )
+    code_hash: Annotated[str, Field(pattern="^([0-9a-f]{64})?$")] = Field(
+        default="",
+        description="SHA-256 of the line of code that is meant, without blanks around it: where another stands there, it is refused.",
+    )
+    issue: Annotated[int, Field(ge=1, le=2**53)] | None = Field(
+        default=None, description="The issue that it helps with."
+    )
+
+
+class TracepointAnswer(BaseModel):
+    """A tracepoint."""
+
+    id: int
+    app: str
+    file: str
+    line: int
+    condition: str
+    values: list[str]
+    message: str
+    collect: list[str]
+    depth: int
+    size: int
+    most_hits: int
+    per_second: float
+    environment: str = Field(description="'' for all environments.")
+    release: str = Field(description="'' for any.")
+    hosts: list[str]
+    instances: list[str]
+    checked: bool = Field(description="Whether it was set with the source at hand: another one is refused.")
+    issue: int | None
+    person: str
+    made: Time
+    until: Time
+    stands: bool = Field(description="Whether it is still wanted.")
+    over: str = Field(description="Why it is over; '' while it stands.")
+    hits: int
+    latest: Time | None = Field(description="When the latest hit happened.")
+    stands_in: int = Field(description="Instances that it stands in.")
+    waits_in: int = Field(description="Instances that have not loaded its code yet.")
+    not_set_in: int = Field(description="Instances that could not set it.")
+    looked: int = Field(description="How often the line ran, in all instances.")
+    cost_ms: float = Field(description="Time that it took, in all instances.")
+
+
+class TracepointState(BaseModel):
+    """What became of a tracepoint in one instance."""
+
+    instance: str
+    host: str
+    pid: int
+    release: str
+    environment: str
+    runtime: str
+    state: str = Field(description="`stands`, `waits`, `not set` or `over`.")
+    why: str
+    trouble: str = Field(description="Why its condition could not be worked out, the last time that it could not.")
+    file: str
+    offers: list[int] = Field(description="Lines that would do instead.")
+    looked: int
+    hits: int
+    left_out: int = Field(description="Hits that were too many in a second.")
+    cost_ms: float
+    said: Time
+
+
+class InstanceAnswer(BaseModel):
+    """A running process that allows tracepoints."""
+
+    app: str
+    instance: str
+    host: str
+    pid: int
+    release: str
+    environment: str
+    runtime: str
+    client: str
+    heard: Time
+
+
+class TracepointsAnswer(BaseModel):
+    """The newest tracepoints, and where one could be set."""
+
+    tracepoints: list[TracepointAnswer]
+    instances: list[InstanceAnswer]
+
+
+class OneTracepointAnswer(BaseModel):
+    """A tracepoint with what became of it everywhere."""
+
+    tracepoint: TracepointAnswer
+    states: list[TracepointState]
+
+
+@router.get("/api/tracepoints", summary="Tracepoints, and the instances that allow them")
+def listed(
+    records: TheRecords,
+    clock: TheClock,
+    tracepoints: TheTracepoints,
+    app: Annotated[str, Query(max_length=100, description="The app; '' for all.")] = "",
+) -> TracepointsAnswer:
+    """Return the newest tracepoints with how they do, and the running instances that allow them."""
+    found = store.listed(records.reader, app)
+    names = {one.id: one.name for one in apps.apps(records.reader)}
+    running = [one for one in tracepoints.instances() if one.app_id in names and app in ("", names[one.app_id])]
+    return TracepointsAnswer(
+        tracepoints=[_answer(one, store.states(records.reader, one.id), clock.now_ms()) for one in found],
+        instances=[_instance(one, names[one.app_id]) for one in running],
+    )
+
+
+@router.get("/api/tracepoints/{number}", summary="One tracepoint, and what became of it in each instance")
+def one(records: TheRecords, clock: TheClock, number: Number) -> OneTracepointAnswer:
+    """Return a tracepoint, on how many instances it stands, and where it could not be set and why. Its hits are log records: `tracepoint.id=7`."""
+    found = store.one(records.reader, number)
+    states = store.states(records.reader, number)
+    return OneTracepointAnswer(
+        tracepoint=_answer(found, states, clock.now_ms()), states=[_state(one) for one in states]
+    )
+
+
+@router.post(
+    "/api/apps/{name}/tracepoints", summary="Set a tracepoint", status_code=201, responses=described("too-many")
+)
+def add(
+    records: TheRecords,
+    clock: TheClock,
+    acts: TheActs,
+    tracepoints: TheTracepoints,
+    person: SignedIn,
+    name: AppName,
+    asked: TracepointAsked,
+) -> OneTracepointAnswer:
+    """Ask the running instances of an app what a line sees; those that allow it hear of it within a second.
+
+    A condition or value that cannot be read is refused here, before it reaches any app.
+    """
+    _check(asked)
+    app_id = apps.app_named(records.reader, name).id
+    now_ms = clock.now_ms()
+    values: dict[str, Any] = {
+        "app_id": app_id,
+        "issue_id": asked.issue,
+        "environment": asked.environment,
+        "release": asked.release,
+        "file": asked.file.replace("\\", "/"),
+        "line": asked.line,
+        "asked": json.dumps(
+            asked.model_dump(
+                include={
+                    "condition", "values", "message", "collect", "depth", "size", "per_second", "hosts", "instances",
+                }
+            ),
+            ensure_ascii=False,
+        ),
+        "hash": asked.hash,
+        "code_hash": asked.code_hash,
+        "most_hits": asked.hits,
+        "person_id": person.id,
+        "now_ms": now_ms,
+        "until_ms": now_ms + int(asked.minutes * MINUTE_MS),
+    }  # fmt: skip
+    number = acts.do(
+        person.id,
+        "set tracepoint",
+        lambda number: (
+            f"{number}: {name} {asked.file}:{asked.line}"
+            + (f" when {asked.condition}" if asked.condition else "")
+            + f", {asked.minutes:g} min"
+        ),
+        lambda c: store.add(c, values),
+    )
+    tracepoints.load()
+    return one(records, clock, number)
+
+
+@router.delete("/api/apps/{name}/tracepoints/{number}", summary="End a tracepoint before its time")
+def end(
+    records: TheRecords,
+    clock: TheClock,
+    acts: TheActs,
+    tracepoints: TheTracepoints,
+    person: SignedIn,
+    name: AppName,
+    number: Number,
+) -> Done:
+    """End a tracepoint; all instances take it away within a second."""
+    found = store.one(records.reader, number)
+    if found.app != name:
+        raise NotThere(f"there is no tracepoint {number} in {name}")
+    acts.do(
+        person.id,
+        "ended tracepoint",
+        f"{number}: {name} {found.file}:{found.line}",
+        lambda c: store.end(c, number, f"{person.name} ended it", clock.now_ms()),
+    )
+    tracepoints.load()
+    return Done()
+
+
+def _check(asked: TracepointAsked) -> None:
+    try:
+        read_condition(asked.condition)
+    except OrderTrouble as trouble:
+        raise Problem("bad-field", f"condition: {trouble}", field="condition") from None
+    for value in asked.values:
+        try:
+            read_value(value)
+        except OrderTrouble as trouble:
+            raise Problem("bad-field", f"values: {trouble}", field="values") from None
+    try:
+        read_message(asked.message)
+    except ExpressionTrouble as trouble:
+        raise Problem("bad-field", f"message: {trouble}", field="message", position=trouble.position) from None
+
+
+def _answer(one: Tracepoint, states: list[InstanceState], now_ms: int) -> TracepointAnswer:
+    asked = json.loads(one.asked)
+    counted = {state: sum(said.state == state for said in states) for state in ("stands", "waits", "not set")}
+    stands = one.ended_ms is None and one.until_ms > now_ms
+    return TracepointAnswer(
+        id=one.id,
+        app=one.app,
+        file=one.file,
+        line=one.line,
+        condition=asked["condition"],
+        values=asked["values"],
+        message=asked["message"],
+        collect=asked["collect"],
+        depth=asked["depth"],
+        size=asked["size"],
+        most_hits=one.most_hits,
+        per_second=asked["per_second"],
+        environment=one.environment,
+        release=one.release,
+        hosts=asked["hosts"],
+        instances=asked["instances"],
+        checked=bool(one.hash or one.code_hash),
+        issue=one.issue_id,
+        person=one.person,
+        made=to_text(one.made_ms),
+        until=to_text(one.until_ms),
+        stands=stands,
+        over="" if stands else one.ended_why or "its time is over",
+        hits=one.hits,
+        latest=to_text(one.latest_ms) if one.latest_ms else None,
+        stands_in=counted["stands"] if stands else 0,
+        waits_in=counted["waits"] if stands else 0,
+        not_set_in=counted["not set"] if stands else 0,
+        looked=sum(said.looked for said in states),
+        cost_ms=round(sum(said.cost_ms for said in states), 3),
+    )
+
+
+def _state(one: InstanceState) -> TracepointState:
+    return TracepointState(
+        **{
+            name: getattr(one, name)
+            for name in (
+                "instance",
+                "host",
+                "pid",
+                "release",
+                "environment",
+                "runtime",
+                "state",
+                "looked",
+                "hits",
+                "left_out",
+                "cost_ms",
+            )
+        },
+        **json.loads(one.said),
+        said=to_text(one.said_ms),
+    )
+
+
+def _instance(one: Instance, app: str) -> InstanceAnswer:
+    return InstanceAnswer(
+        app=app,
+        instance=one.instance,
+        host=one.host,
+        pid=one.pid,
+        release=one.release,
+        environment=one.environment,
+        runtime=one.runtime,
+        client=one.client,
+        heard=to_text(one.heard_ms),
+    )

@@ -1,0 +1,132 @@
+"""``POST /tracepoints``: clients ask which lines people want to see, wait for that to change, and say what became of them."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Final, Literal
+
+from fastapi import APIRouter, Request, Security
+from fastapi.security.http import HTTPAuthorizationCredentials
+from pydantic import BaseModel, ConfigDict, Field
+
+from obitus.core.tracepoints.orders import MOST_OF_AN_APP
+from obitus.service.given import TheClock
+from obitus.service.intake.formats import Long, Medium, Short, TracepointsPart
+from obitus.service.intake.intake import TheIntake
+from obitus.service.intake.senders import reporting_key_scheme, sender_key
+from obitus.service.problems import Problem, described
+from obitus.service.tracepoints import Instance, TheTracepoints, TooManyWait
+from obitus.store.rows.tracepoints import InstanceState
+
+router = APIRouter(tags=["reports"])
+LONGEST_WAIT_S: Final = 30.0
+State = Literal["stands", "waits", "not set", "over"]
+Count = Annotated[int, Field(ge=0, le=2**53)]
+
+
+class StateOfOne(BaseModel):
+    """What became of a tracepoint in one process."""
+
+    model_config = ConfigDict(extra="ignore", strict=True)
+
+    id: Annotated[int, Field(ge=1, le=2**53)]
+    state: State
+    why: Long = Field(default="", description="Why it does not stand, or what has to be known where it does.")
+    trouble: Long = Field(
+        default="", description="Why its condition could not be worked out, the last time that it could not."
+    )
+    offers: Annotated[list[Annotated[int, Field(ge=0)]], Field(max_length=10)] = Field(
+        default=[], description="Lines that would do instead."
+    )
+    file: Medium = Field(default="", description="The file that it stands in.")
+    looked: Count = Field(default=0, description="How often the line ran.")
+    hits: Count = 0
+    left_out: Count = Field(default=0, description="Hits that were too many in a second.")
+    cost_ms: Annotated[float, Field(ge=0)] = Field(default=0.0, description="Time that it took, in milliseconds.")
+
+
+class InstanceAsks(BaseModel):
+    """A process that allows tracepoints."""
+
+    model_config = ConfigDict(extra="ignore", strict=True)
+
+    instance: Annotated[str, Field(min_length=1, max_length=100)] = Field(
+        description="OpenTelemetry's service.instance.id."
+    )
+    host: Short = ""
+    pid: Count = 0
+    release: Short = ""
+    runtime: Short = Field(default="", description="`Python 3.12.1`")
+    client: Short = Field(default="", description="Version of the client.")
+    version: Annotated[int, Field(ge=0)] = Field(default=0, description="The list that it has; 0 for none.")
+    wait_s: Annotated[float, Field(ge=0)] = Field(
+        default=0.0, description="How long to wait where nothing has changed."
+    )
+    states: Annotated[list[StateOfOne], Field(max_length=2 * MOST_OF_AN_APP)] = []
+
+
+class AskedAnswer(BaseModel):
+    """What a process is to do."""
+
+    tracepoints: TracepointsPart
+
+
+@router.post(
+    "/tracepoints",
+    summary="Ask which tracepoints stand",
+    responses=described(
+        "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "too-busy", "bad-field", "store-broken"
+    ),
+)
+async def asked(
+    request: Request,
+    asks: InstanceAsks,
+    intake: TheIntake,
+    clock: TheClock,
+    tracepoints: TheTracepoints,
+    _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
+) -> AskedAnswer:
+    """Return the tracepoints of an app, at once where they are others than the process has, else when they change.
+
+    A process that is not answered within a minute takes all of its tracepoints away.
+    """
+    key = await sender_key(intake, request.headers.get("authorization", ""))
+    instance = Instance(
+        key.app_id,
+        asks.instance,
+        asks.host,
+        asks.pid,
+        asks.release,
+        key.environment,
+        asks.runtime,
+        asks.client,
+        clock.now_ms(),
+    )
+    tracepoints.heard(instance)
+    await tracepoints.said(instance, tuple(_state(instance, one) for one in asks.states))
+    try:
+        await tracepoints.changed(key.app_id, asks.version, min(LONGEST_WAIT_S, asks.wait_s))
+    except TooManyWait:
+        raise Problem("too-busy", "As many processes wait as may. Ask again later.", retry_after_s=30) from None
+    return AskedAnswer(tracepoints=TracepointsPart(**tracepoints.list_for(key.app_id, key.environment)))
+
+
+def _state(instance: Instance, one: StateOfOne) -> InstanceState:
+    said = {"why": one.why, "trouble": one.trouble, "file": one.file, "offers": one.offers}
+    return InstanceState(
+        tracepoint_id=one.id,
+        instance=instance.instance,
+        app_id=instance.app_id,
+        host=instance.host,
+        pid=instance.pid,
+        release=instance.release,
+        environment=instance.environment,
+        runtime=instance.runtime,
+        state=one.state,
+        said=json.dumps(said, ensure_ascii=False),
+        looked=one.looked,
+        hits=one.hits,
+        left_out=one.left_out,
+        cost_ms=one.cost_ms,
+        said_ms=instance.heard_ms,
+    )

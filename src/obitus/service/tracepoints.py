@@ -1,0 +1,199 @@
+"""The tracepoints that stand, kept in memory by app, and the clients that wait for that to change.
+
+Used on the event loop by clients that ask, and from threads by whatever changes something: ``load`` reads them again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections import OrderedDict
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Annotated, Any, Final
+
+from obitus.service.clock import Clock
+from obitus.service.given import part
+from obitus.service.live import Live
+from obitus.store import tracepoints as store
+from obitus.store.records import Records
+from obitus.store.rows.tracepoints import InstanceState, Tracepoint
+
+MOST_WAITING: Final = 4_000
+MOST_WAITING_OF_AN_APP: Final = 1_000
+"""Clients that wait for changes at the same time."""
+MOST_INSTANCES: Final = 5_000
+HEARD_MS: Final = 60_000
+"""How long an instance counts as running after it was heard of."""
+
+
+@dataclass(frozen=True, slots=True)
+class Instance:
+    """A process that allows tracepoints, as it last asked."""
+
+    app_id: int
+    instance: str
+    host: str
+    pid: int
+    release: str
+    environment: str
+    runtime: str
+    client: str
+    heard_ms: int
+
+
+class TooManyWait(Exception):
+    """As many clients wait as may."""
+
+
+class Standing:
+    """The tracepoints that stand."""
+
+    def __init__(self, records: Records, clock: Clock, live: Live) -> None:
+        self._records, self._clock, self._live = records, clock, live
+        self._of_app: dict[int, tuple[Tracepoint, ...]] = {}
+        self._first_version = clock.now_ms()
+        self._versions: dict[int, int] = {}
+        self._waiting: dict[int, set[asyncio.Event]] = {}
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._instances: OrderedDict[tuple[int, str], Instance] = OrderedDict()
+        self._said: dict[tuple[int, str], tuple[InstanceState, ...]] = {}
+        self._closed = False
+        self.load()
+
+    def load(self) -> None:
+        """Read what stands, and let clients whose list has changed hear of it. Called from any thread."""
+        found: dict[int, list[Tracepoint]] = {}
+        for one in store.standing(self._records.reader, self._clock.now_ms()):
+            found.setdefault(one.app_id, []).append(one)
+        before, self._of_app = self._of_app, {app_id: tuple(ones) for app_id, ones in found.items()}
+        for app_id in {*before, *self._of_app}:
+            if [one.id for one in before.get(app_id, ())] != [one.id for one in self._of_app.get(app_id, ())]:
+                self._versions[app_id] = max(self._clock.now_ms(), self.version(app_id) + 1)
+                self._wake(app_id)
+        self.tell()
+
+    def tell(self) -> None:
+        """Tell the consoles that something about tracepoints has changed. Called from any thread."""
+        self._live.publish_from_thread({"type": "tracepoints"}, narrowed=False)
+
+    def version(self, app_id: int) -> int:
+        """Return the number of an app's list: a later one is greater, also after a start."""
+        return self._versions.get(app_id, self._first_version)
+
+    def list_for(self, app_id: int, environment: str) -> dict[str, Any]:
+        """Return what the clients of an app are told."""
+        now_ms = self._clock.now_ms()
+        return {
+            "version": self.version(app_id),
+            "environment": environment,
+            "set": [
+                _for_clients(one, now_ms)
+                for one in self._of_app.get(app_id, ())
+                if one.environment in ("", environment) and one.until_ms > now_ms
+            ],
+        }
+
+    async def changed(self, app_id: int, version: int, wait_s: float) -> None:
+        """Wait until the list of an app is another than the one that a client has, but no longer than so many seconds."""
+        if self._closed or version != self.version(app_id):
+            return
+        waiting = self._waiting.setdefault(app_id, set())
+        if len(waiting) >= MOST_WAITING_OF_AN_APP or sum(map(len, self._waiting.values())) >= MOST_WAITING:
+            raise TooManyWait
+        self._loop = asyncio.get_running_loop()
+        woken = asyncio.Event()
+        waiting.add(woken)
+        try:
+            with suppress(TimeoutError):
+                async with asyncio.timeout(wait_s):
+                    await woken.wait()
+        finally:
+            waiting.discard(woken)
+
+    def heard(self, instance: Instance) -> None:
+        """Remember that an instance is there."""
+        key = (instance.app_id, instance.instance)
+        self._instances[key] = instance
+        self._instances.move_to_end(key)
+        while len(self._instances) > MOST_INSTANCES:
+            gone, _ = self._instances.popitem(last=False)
+            self._said.pop(gone, None)
+
+    def instances(self) -> list[Instance]:
+        """Return the instances that were heard of in the last minute, by app and host."""
+        since_ms = self._clock.now_ms() - HEARD_MS
+        found = [one for one in list(self._instances.values()) if one.heard_ms >= since_ms]
+        return sorted(found, key=lambda one: (one.app_id, one.environment, one.host, one.pid))
+
+    async def said(self, instance: Instance, states: tuple[InstanceState, ...]) -> None:
+        """Keep what an instance says of its tracepoints, where that is news."""
+        key = (instance.app_id, instance.instance)
+        plain = tuple(state._replace(said_ms=0) for state in states)
+        if plain == self._said.get(key, ()):
+            return
+        if states:
+            await asyncio.to_thread(self._records.writer.run, lambda c: store.keep_states(c, states))
+        self._said[key] = plain
+        self.tell()
+
+    async def hit(self, app_id: int, numbers: dict[int, int]) -> None:
+        """Hits of tracepoints were stored: those that have as many as were asked for are over."""
+        ended = False
+        for number in numbers:
+            known = next((one for one in self._of_app.get(app_id, ()) if one.id == number), None)
+            if known is not None:
+                ended |= await asyncio.to_thread(self._end_when_done, known)
+        if ended:
+            await asyncio.to_thread(self.load)
+        else:
+            self.tell()
+
+    def _end_when_done(self, known: Tracepoint) -> bool:
+        hits = store.one(self._records.reader, known.id).hits
+        if hits < known.most_hits:
+            return False
+        why = f"it was hit {hits:,} times, as often as was asked for"
+        now_ms = self._clock.now_ms()
+        return self._records.writer.run(lambda c: store.end(c, known.id, why, now_ms))
+
+    def _wake(self, app_id: int | None) -> None:
+        """Let those go on that wait for an app, or all of them. Called from any thread."""
+        loop = self._loop
+        if loop is None:
+            return
+
+        def wake() -> None:
+            for app, waiting in self._waiting.items():
+                if app_id in (None, app):
+                    for woken in waiting:
+                        woken.set()
+
+        with suppress(RuntimeError):
+            loop.call_soon_threadsafe(wake)
+
+    def end(self, pass_id: str | None) -> None:
+        """Nobody who waits here has a session."""
+
+    def close(self) -> None:
+        """Answer all who wait: the service stops. Called from any thread."""
+        self._closed = True
+        self._wake(None)
+
+
+def _for_clients(one: Tracepoint, now_ms: int) -> dict[str, Any]:
+    return {
+        "id": one.id,
+        "file": one.file,
+        "line": one.line,
+        "release": one.release,
+        "hash": one.hash,
+        "code_hash": one.code_hash,
+        "hits": max(1, one.most_hits),
+        "seconds": (one.until_ms - now_ms) / 1000,
+        "person": one.person,
+        **json.loads(one.asked),
+    }
+
+
+TheTracepoints = Annotated[Standing, part("tracepoints")]

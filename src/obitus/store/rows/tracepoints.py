@@ -1,0 +1,51 @@
+"""Rows of tracepoints."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+
+class Tracepoint(NamedTuple):
+    """What somebody asked to see of a line."""
+
+    id: int
+    app_id: int
+    app: str
+    issue_id: int | None
+    environment: str
+    release: str
+    file: str
+    line: int
+    asked: str
+    """JSON: condition, values, message, what to collect, bounds, hosts, instances."""
+    hash: str
+    code_hash: str
+    most_hits: int
+    person: str
+    made_ms: int
+    until_ms: int
+    ended_ms: int | None
+    ended_why: str
+    hits: int
+    latest_ms: int | None
+
+
+class InstanceState(NamedTuple):
+    """What an instance last said of a tracepoint."""
+
+    tracepoint_id: int
+    instance: str
+    app_id: int
+    host: str
+    pid: int
+    release: str
+    environment: str
+    runtime: str
+    state: str
+    said: str
+    """JSON: why, trouble, the file, lines that would do instead."""
+    looked: int
+    hits: int
+    left_out: int
+    cost_ms: float
+    said_ms: int
