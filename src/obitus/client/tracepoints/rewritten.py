@@ -17,9 +17,11 @@ from obitus.client.whose import is_the_apps
 _getframe: Final = sys._getframe
 _ENTRY: Final = frozenset({"RESUME", "MAKE_CELL", "COPY_FREE_VARS", "RETURN_GENERATOR", "GEN_START"})
 _BELONGS_TO_THE_NEXT: Final = frozenset({"KW_NAMES", "PRECALL"})
-_ENDS_AN_ITEM: Final = frozenset({"LIST_APPEND", "SET_ADD", "MAP_ADD", "RETURN_VALUE"})
+_ENDS_AN_ITEM: Final = frozenset({"LIST_APPEND", "SET_ADD", "MAP_ADD", "RETURN_VALUE", "JUMP_BACKWARD"})
 """Of a comprehension: the compiler counts them to whatever line it was at."""
-_LEADS_NOWHERE: Final = frozenset({"RETURN_VALUE", "RAISE_VARARGS", "RERAISE"})
+_LEADS_NOWHERE: Final = frozenset(
+    {"RETURN_VALUE", "RAISE_VARARGS", "RERAISE", "JUMP_FORWARD", "JUMP_BACKWARD", "JUMP_BACKWARD_NO_INTERRUPT"}
+)
 Lines = dict[int, tuple[Point, ...]]
 
 
@@ -174,7 +176,7 @@ def with_calls(code: CodeType, lines: Lines) -> CodeType:
         elif isinstance(one, Instr):
             line = one.lineno
             points = lines.get(line) if entered and line is not None else None
-            begins = not (one.name in passed_by or one.name.startswith("JUMP_") or name_before in _BELONGS_TO_THE_NEXT)
+            begins = not (one.name in passed_by or name_before in _BELONGS_TO_THE_NEXT)
             if points and begins:
                 comes_from = {source for label in labels for source in jumps.get(label, ())}
                 if (follows and line != before) or comes_from - {line} or handlers.intersection(labels):
@@ -198,7 +200,7 @@ def with_calls(code: CodeType, lines: Lines) -> CodeType:
             else:
                 before = line
             name_before = one.name
-            follows = not (one.name in _LEADS_NOWHERE or one.name.startswith("JUMP_"))
+            follows = one.name not in _LEADS_NOWHERE
             labels = []
         changed.append(one)
     listed[:] = changed
