@@ -179,21 +179,20 @@ def with_calls(code: CodeType, lines: Lines) -> CodeType:
             begins = not (one.name in passed_by or name_before in _BELONGS_TO_THE_NEXT)
             if points and begins:
                 comes_from = {source for label in labels for source in jumps.get(label, ())}
-                if (follows and line != before) or comes_from - {line} or handlers.intersection(labels):
-                    over: list[Any] = []
-                    if (
-                        follows
-                        and line == before
-                        and labels
-                        and all(isinstance(part, Label) for part in changed[-len(labels) :])
-                    ):
-                        # A loop goes on here: who only comes from the line's own beginning was there already.
-                        over = [Label()]
-                        changed.insert(
-                            len(changed) - len(labels), Instr("JUMP_FORWARD", over[0], location=one.location)
-                        )
-                    changed += _calling(points, one.location, Instr)
-                    changed += over
+                handles = bool(handlers.intersection(labels))
+                place = len(changed) - len(labels)
+                only_labels = all(isinstance(part, Label) for part in changed[place:])
+                calling = _calling(points, one.location, Instr)
+                if follows and line != before and labels and only_labels and comes_from <= {line} and not handles:
+                    # Who jumps here from the line itself was there already.
+                    changed[place:place] = calling
+                elif follows and line == before and comes_from - {line} and only_labels:
+                    # A loop goes on here: who only comes from the line's own beginning was there already.
+                    over = Label()
+                    changed.insert(place, Instr("JUMP_FORWARD", over, location=one.location))
+                    changed += [*calling, over]
+                elif (follows and line != before) or comes_from - {line} or handles:
+                    changed += calling
             if one.name == "RESUME" and not entered:
                 entered = True
                 before = None
