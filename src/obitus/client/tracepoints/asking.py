@@ -12,7 +12,7 @@ import random
 from typing import Any, Final
 
 from obitus.client.base import Base
-from obitus.client.native import Worker, is_readable, monotonic
+from obitus.client.native import Worker, is_readable, monotonic, sleep
 from obitus.client.posting import Connection, PostTrouble
 from obitus.client.tracepoints.standing import Standing
 from obitus.core.version import VERSION
@@ -22,6 +22,7 @@ WAIT_S: Final = 20.0
 LATE_S: Final = 10.0
 CONNECT_S: Final = 5.0
 READ_S: Final = 10.0
+TURN_S: Final = 2.0
 LONGEST_PAUSE_S: Final = 30.0
 NOT_KNOWN_PAUSE_S: Final = 300.0
 """Where the service has no such route, or does not take the key."""
@@ -70,8 +71,9 @@ class Asking:
                 if not self._answered:
                     # There is something to tell, or nobody answers any more: another request takes its place.
                     self._connection.close()
+                elif self._hear():
+                    self._await_the_turn()
                 else:
-                    self._hear()
                     return
             self._ask()
             self._failures = 0
@@ -102,7 +104,15 @@ class Asking:
         self._connection.begin("POST", json.dumps(body).encode(), headers, CONNECT_S, READ_S)
         self._asked_s = monotonic()
 
-    def _hear(self) -> None:
+    def _await_the_turn(self) -> None:
+        """Wait until what was heard is acted upon: then the next request tells what became of it."""
+        self._base.sender.wake()
+        ends_s = monotonic() + TURN_S
+        while self._standing.is_busy and monotonic() < ends_s and not self._worker.told_to_rest:
+            sleep(0.005)
+
+    def _hear(self) -> bool:
+        """Read an answer; return whether to ask again at once."""
         answer = self._connection.finish(READ_S)
         if answer.status == 200:
             try:
@@ -111,14 +121,13 @@ class Asking:
                 told = None
             if isinstance(told, dict):
                 self._standing.heard(told)
-            # What it says is acted upon first: then the next request tells what became of it.
-            self._next_s = monotonic() + 0.05
-            return
+            return True
         if answer.status in (401, 403, 404, 405):
             self._pause(NOT_KNOWN_PAUSE_S)
-            return
+            return False
         retry = answer.headers.get("retry-after", "")
         self._pause(min(NOT_KNOWN_PAUSE_S, float(retry)) if retry.isdigit() else LONGEST_PAUSE_S)
+        return False
 
     def _pause(self, seconds: float) -> None:
         self._next_s = monotonic() + seconds * random.uniform(0.7, 1.0)  # noqa: S311 - jitter

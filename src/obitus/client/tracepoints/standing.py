@@ -30,6 +30,8 @@ from obitus.core.tracepoints.orders import MOST_OF_AN_APP
 
 UNHEARD_S: Final = 60.0
 """How long tracepoints stand though nobody at the service was heard of."""
+TELL_EVERY_S: Final = 3.0
+"""How often the service hears how many hits there were, while there are some."""
 MOST_REMEMBERED: Final = 500
 """Tracepoints that were over here, which an old list must not set again."""
 
@@ -69,6 +71,7 @@ class Standing:
         self._version = 0
         self._heard_s = monotonic()
         self._look_again = False
+        self._counted, self._counted_s = 0, 0.0
         self._imports = Patches()
         self._imports_watched = False
         self.has_news = False
@@ -95,6 +98,11 @@ class Standing:
     def is_due(self) -> bool:
         """Whether ``tend`` has something to do at once."""
         return self._told is not None or self._look_again
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether something that was heard is still to be acted upon."""
+        return self.is_due() or bool(self._setting.locked())
 
     def states(self) -> list[dict[str, Any]]:
         """Return what became of each tracepoint here, in the form that the service takes."""
@@ -145,6 +153,9 @@ class Standing:
                 self._version = told["version"]
                 changed |= self._take(told)
         now_s = monotonic()
+        counted = sum(kept.point.hits + kept.point.left_out for kept in self._kept.values())
+        if counted != self._counted and now_s - self._counted_s > TELL_EVERY_S:
+            self._counted, self._counted_s, self.has_news = counted, now_s, True
         if self._kept and now_s - self._heard_s > UNHEARD_S:
             warn("Obitus: the service was not heard of for a minute, so all tracepoints were taken away.")
             self._kept.clear()
@@ -199,7 +210,7 @@ class Standing:
         self._kept[number] = Kept(order, monotonic() + order.seconds, Point(order, self._within))
         warn(
             f"Obitus: {order.person or 'somebody'} set a tracepoint at {order.place} in this process, "
-            f"for {order.seconds / 60:.0f} min and up to {order.hits:,} hits."
+            f"for {_span(order.seconds)} and up to {order.hits:,} hits."
         )
         return True
 
@@ -338,3 +349,7 @@ class Standing:
         self._watch_imports(wanted=False)
         self._told, self._version, self._look_again = None, 0, False
         self._heard_s = monotonic()
+
+
+def _span(seconds: float) -> str:
+    return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.0f} min"

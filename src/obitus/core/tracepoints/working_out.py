@@ -46,6 +46,7 @@ Work = Callable[[Locals, Locals], Any]
 """Works out a value from the locals of a function and the globals of its module; raises NoValue."""
 _NUMBERS: Final = frozenset({int, float, bool, decimal.Decimal})
 _TEXTS: Final = frozenset({str, bytes})
+_SIMPLE: Final = frozenset({int, float, bool})
 _MISSING: Final = object()
 
 
@@ -158,11 +159,16 @@ def _same(left: Any, right: Any) -> bool:
     if left is None or right is None or left is right:
         # Whatever an object says of it: it is the same as itself, and only nothing is nothing.
         return left is right
+    if type(left) in _SIMPLE and type(right) in _SIMPLE:
+        return bool(left == right)
     return bool(_guarded(lambda one, other: one == other, plain(left), plain(right)))
 
 
 def _ordered(compare: Callable[[Any, Any], bool]) -> Callable[[Any, Any], bool]:
     def ordered(left: Any, right: Any) -> bool:
+        # Most conditions are of these, and run in the middle of an app's loops.
+        if type(left) in _SIMPLE and type(right) in _SIMPLE:
+            return compare(left, right)
         return bool(_guarded(compare, plain(left), plain(right)))
 
     return ordered
