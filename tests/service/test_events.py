@@ -85,6 +85,7 @@ def test_the_console_listens_to_all_kinds() -> None:
         "alert",
         "deliveries",
         "passing",
+        "tracepoints",
     }
 
 

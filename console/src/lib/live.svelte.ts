@@ -2,10 +2,11 @@ import type { Change } from './records';
 
 /** The live stream: says what was committed, a moment's worth at a time, so that whatever shows it can be asked for again. */
 const GATHER_MS = 250;
-/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and five that are sent but not stored. */
+/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and some that are sent but not stored. */
 export const KINDS = [
 	'issue-new',
 	'passing',
+	'tracepoints',
 	'deliveries',
 	'issue-regressed',
 	'issue-reopened',

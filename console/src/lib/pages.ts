@@ -22,6 +22,8 @@ import Search from '../pages/Search.svelte';
 import SetUp from '../pages/SetUp.svelte';
 import Shift from '../pages/Shift.svelte';
 import TimelinePage from '../pages/TimelinePage.svelte';
+import Tracepoint from '../pages/Tracepoint.svelte';
+import Tracepoints from '../pages/Tracepoints.svelte';
 
 /** A page with what its address says. One with other properties is made anew. */
 export interface Shown {
@@ -51,6 +53,8 @@ const router = new UniversalRouterSync<Shown>([
 	at('/alerts/link', AlertLink, nothing),
 	at('/now', Now, nothing),
 	at('/now/calls', Calls, nothing),
+	at('/now/tracepoints', Tracepoints, nothing),
+	at('/now/tracepoints/:number', Tracepoint, ({ number }) => ({ number: Number(number) })),
 	at('/now/boards', Boards, nothing),
 	at('/now/boards/:number', Board, ({ number }) => ({ number: Number(number) })),
 	at('/search', Search, nothing),

@@ -43,6 +43,14 @@ export const questions = {
 	channels: () => of(['channels'], (signal) => api.GET('/api/channels', { signal })),
 	targets: () => of(['passing'], (signal) => api.GET('/api/targets', { signal })),
 
+	tracepoints: (app: string) => of(['tracepoints', app], (signal) => api.GET('/api/tracepoints', { params: { query: { app } }, signal })),
+	tracepoint: (number: number) =>
+		of(['tracepoint', number], (signal) => api.GET('/api/tracepoints/{number}', { params: { path: { number } }, signal })),
+	hits: (asked: Asked) =>
+		of(['tracepoint', asked, 'hits'], (signal) =>
+			api.GET('/api/records/{kind}', { params: { path: { kind: 'logs' }, query: { ...asked, limit: 50 } }, signal })
+		),
+
 	quietHours: () => of(['quiet-hours'], (signal) => api.GET('/api/me/quiet-hours', { signal })),
 
 	owners: (app: string) => of(['owners', app], (signal) => api.GET('/api/apps/{name}/owners', { params: { path: { name: app } }, signal })),

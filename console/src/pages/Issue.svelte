@@ -1,4 +1,6 @@
 <script lang="ts">
+	import { setContext } from 'svelte';
+	import { TRACED_FROM, type TracedFrom } from '../lib/sources';
 	import { Decisions } from '../lib/decisions.svelte';
 	import { keys } from '../lib/keys.svelte';
 	import { live } from '../lib/live.svelte';
@@ -38,6 +40,8 @@
 	const story = watch(() => (failure && report ? questions.timeline({ failure: failure.id }) : undefined));
 	const since = watch(() => questions.since(number));
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
+
+	setContext<TracedFrom>(TRACED_FROM, () => (session.decides && found.value ? { app: found.value.app, issue: number } : undefined));
 
 	keys.use([
 		{ key: 'o', does: 'Own code only, or all frames', run: () => (ownOnly = !ownOnly) },

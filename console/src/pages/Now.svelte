@@ -30,6 +30,7 @@
 <div class="mt-6 flex flex-wrap items-baseline gap-4">
 	<h1 class="font-serif text-2xl font-semibold">Now</h1>
 	<a class="ml-auto text-sm" href={place.to('/now/calls')}>Who calls whom</a>
+	<a class="text-sm" href={place.to('/now/tracepoints')}>Tracepoints</a>
 	<a class="text-sm" href={place.to('/now/boards')}>Boards</a>
 </div>
 <Loaded value={found.value} trouble={found.trouble}>

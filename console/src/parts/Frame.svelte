@@ -9,7 +9,20 @@
 </script>
 
 <script lang="ts">
+	import { getContext } from 'svelte';
+	import { place } from '../lib/place.svelte';
+	import { TRACED_FROM, type TracedFrom } from '../lib/sources';
+
 	let { frame, innermost = false }: FrameProps = $props();
+	const tracedFrom = getContext<TracedFrom | undefined>(TRACED_FROM);
+	/** The page that asks running apps for what this line sees next time. */
+	const tracepoint = $derived.by(() => {
+		const from = tracedFrom?.();
+		if (!from || frame.own === false || !frame.line || !frame.file?.endsWith('.py')) return '';
+		const address = place.to('/now/tracepoints');
+		const asked = new URLSearchParams({ of: from.app, file: frame.file, line: String(frame.line), issue: String(from.issue) });
+		return `${address}${address.includes('?') ? '&' : '?'}${asked}`;
+	});
 	const first = $derived((frame.line ?? 1) - (frame.source?.before?.length ?? 0));
 	const lines = $derived(frame.source ? [...(frame.source.before ?? []), frame.source.line, ...(frame.source.after ?? [])] : []);
 	const locals = $derived(Object.entries(frame.locals ?? {}));
@@ -20,7 +33,8 @@
 		<span class="font-semibold">{frame.module ? `${frame.module}.` : ''}{frame.function}</span>
 		{#if innermost}<span class="text-error-700-300 text-sm">✕ raised here</span>{/if}
 		<span class="text-surface-600-400 block font-mono text-xs"
-			>{frame.file}:{frame.line ?? '?'}{frame.column ? `:${frame.column}` : ''}</span
+			>{frame.file}:{frame.line ?? '?'}{frame.column ? `:${frame.column}` : ''}
+			{#if tracepoint}<a class="ml-2 font-sans" href={tracepoint}>◎ see it run</a>{/if}</span
 		>
 		{#if frame.built}
 			<span class="text-surface-600-400 block font-mono text-xs"

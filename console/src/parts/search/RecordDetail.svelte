@@ -54,6 +54,9 @@
 		{#each whole.value?.failures ?? [] as failure (failure.id)}
 			<a href={place.to(`/issues/${failure.issue}`)}>✕ {failure.title}, {moment(failure.time)}</a>
 		{/each}
+		{#if row.values['tracepoint.id']}<a href={place.to(`/now/tracepoints/${textOf(row.values['tracepoint.id'])}`)}
+				>Hit of tracepoint {textOf(row.values['tracepoint.id'])}</a
+			>{/if}
 		{#if place_}<span>logged at <code class="font-mono">{place_}</code></span>{/if}
 	</p>
 	{#if parts.length}
