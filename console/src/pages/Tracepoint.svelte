@@ -43,7 +43,7 @@
 	{#snippet children({ tracepoint, states })}
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{tracepoint.app} {tracepoint.file}:{tracepoint.line}</h1>
 		<p class="text-sm">
-			{#if tracepoint.condition}<code class="font-mono">when {tracepoint.condition}</code>{/if}
+			{#if tracepoint.condition}Only when <code class="font-mono">{tracepoint.condition}</code>.{/if}
 			{tracepoint.values.length ? `Works out ${tracepoint.values.join(', ')}. ` : ''}{tracepoint.message
 				? `Says “${tracepoint.message}”. `
 				: ''}{tracepoint.collect.length ? `Collects ${tracepoint.collect.join(', ')}. ` : ''}

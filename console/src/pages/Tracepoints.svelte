@@ -16,11 +16,12 @@
 		line: Number(place.params.get('line')) || undefined,
 		issue: Number(place.params.get('issue')) || undefined
 	};
+	const shape = (one: TracepointInfo) => (!one.stands ? '◇' : one.stands_in ? '●' : one.not_set_in ? '✕' : '○');
 	const state = (one: TracepointInfo) =>
 		!one.stands
 			? `over: ${one.over}`
 			: [
-					`stands in ${countOf(one.stands_in, 'instance')}`,
+					one.stands_in || !one.not_set_in ? `stands in ${countOf(one.stands_in, 'instance')}` : 'stands nowhere',
 					one.waits_in && `waits in ${one.waits_in}`,
 					one.not_set_in && `not set in ${one.not_set_in}`
 				]
@@ -34,7 +35,7 @@
 	<li class="border-surface-200-800 border-b py-2">
 		<p class="flex flex-wrap items-baseline gap-3">
 			<a class="font-semibold wrap-anywhere" href={place.to(`/now/tracepoints/${tracepoint.id}`)}
-				>{tracepoint.stands ? '●' : '◇'} {tracepoint.app} {tracepoint.file}:{tracepoint.line}</a
+				>{shape(tracepoint)} {tracepoint.app} {tracepoint.file}:{tracepoint.line}</a
 			>
 			{#if tracepoint.condition}<code class="font-mono">when {tracepoint.condition}</code>{/if}
 			<span>{tracepoint.hits} of {countOf(tracepoint.most_hits, 'hit')}</span>
@@ -54,7 +55,7 @@
 <Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(page)}
 		{#if session.decides}<TracepointForm {page} {from} />{/if}
-		<h2 class="font-serif text-lg font-semibold">What stands now</h2>
+		<h2 class="font-serif text-lg font-semibold">Wanted now</h2>
 		<ul class="text-sm">
 			{#each page.tracepoints.filter((tracepoint) => tracepoint.stands) as tracepoint (tracepoint.id)}{@render one(tracepoint)}
 			{:else}<li class="text-surface-600-400 py-2">None.</li>{/each}

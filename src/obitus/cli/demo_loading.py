@@ -23,7 +23,7 @@ from obitus.core.alerting.conditions import Happens, read_condition
 from obitus.core.alerting.wanted import read_file
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.version import media_type
-from obitus.demo import front, pier, repository
+from obitus.demo import front, pier, repository, ticket_desk
 from obitus.demo.receiver import Receiver
 from obitus.demo.recording import lay_out
 from obitus.demo.replaying import batches, starts_at
@@ -42,6 +42,7 @@ from obitus.demo.story import (
     WRITTEN,
     Choice,
 )
+from obitus.demo.ticket_desk import TicketDesk
 from obitus.reading.access_file import AccessFile
 from obitus.reading.outcome import Outcome
 from obitus.reading.sending import Sending
@@ -83,6 +84,7 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     running = InThread(service, opened)
     running.start()
     receiver = _receiver(opened.getsockname()[1])
+    desk: TicketDesk | None = None
     try:
         receiver.start()
         story = _Story(service, data, clock, until_ms or system_clock_ms())
@@ -96,16 +98,22 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
         login = write(Login(service.settings.url, token), data / "login.json")
         if load_only:
             return
+        desk = story.open_desk()
         console.print()
         say("The ferry line is loaded. Sign in once with this link:")
         console.print(f"  {service.passes.new_sign_in_link()}", soft_wrap=True, markup=False)
         say(f"On the command line: export OBITUS_LOGIN={login.absolute()}, then obitus issues --window 14d")
         say(f"What the alerts send arrives at http://127.0.0.1:{receiver.port}/")
+        say(
+            "The ticket desk goes on selling: obitus tracepoint add ticketdesk fares.py:24 --when 'passengers > 4' --for 10m"
+        )
         say("Ctrl-C ends it.")
         running.wait()
     except KeyboardInterrupt:
         say("Ended.")
     finally:
+        if desk is not None:
+            desk.stop()
         running.stop()
         receiver.stop()
 
@@ -229,6 +237,11 @@ class _Story:
         self._post("/api/alert-rules/apply", order)
         self._service.alert_windows.look()
         self._service.delivering.settle()
+
+    def open_desk(self) -> TicketDesk:
+        """Let the ticket desk sell, as long as the demo runs."""
+        key = self._post("/api/apps", {"name": ticket_desk.APP, "kind": "script"})["key"]
+        return TicketDesk(self._data.absolute(), self._service.settings.url, key)
 
     def read_front(self) -> None:
         """Read the access log of the web server in front, as ``obitus read`` does."""

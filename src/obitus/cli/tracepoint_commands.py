@@ -153,7 +153,9 @@ def show_one(number: Number, url: Url = None, token: Token = None, as_json: Json
         show.console.print(
             Text(f"  {STATE_SHAPES.get(state['state'], '?')} {state['state']:<8}").append(safe(where), style=show.QUIET)
         )
-        counts = f"ran {state['looked']:,} times, {count_of(state['hits'], 'hit')}, {state['cost_ms']:,.1f} ms"
+        counts = (
+            f"ran {count_of(state['looked'], 'time')}, {count_of(state['hits'], 'hit')}, {state['cost_ms']:,.1f} ms"
+        )
         show.say(
             f"      {counts}"
             + (f"; {state['left_out']:,} more hits were too many a second" if state["left_out"] else ""),
@@ -284,7 +286,7 @@ def _shown(one: dict[str, Any]) -> None:
         if one["stands"]
         else f"over: {safe(one['over'])}"
     )
-    cost = f", the line ran {one['looked']:,} times, {one['cost_ms']:,.1f} ms" if one["looked"] else ""
+    cost = f", the line ran {count_of(one['looked'], 'time')}, {one['cost_ms']:,.1f} ms" if one["looked"] else ""
     show.say(
         f"      {one['hits']:,} of {count_of(one['most_hits'], 'hit')}; {state}{cost}. Set by {safe(one['person'])}, until {one['until'][11:16]} UTC.",
         show.QUIET,
@@ -303,13 +305,18 @@ def _hit(answer: dict[str, Any], *, all_frames: bool) -> None:
         f"    {safe(values.get('app', ''))} on {safe(values.get('host.name', ''))} {values.get('process.pid', '')}{run}",
         show.QUIET,
     )
-    frames = hit.get("frames", [])
-    own = [frame for frame in frames if frame.get("own") or frame is frames[-1]] if not all_frames else frames
-    for frame in own:
-        show_issue.frame_of(frame, most=200)
-    if len(own) < len(frames):
-        show.say(f"    … {count_of(len(frames) - len(own), 'library frame')} (--all-frames shows them)", show.QUIET)
     for name, value in hit.get("values", {}).items():
         show.inset(Text(f"{safe(name)} = ").append(safe(value), style=show.ACCENT), 4)
+    frames = hit.get("frames", [])
+    if frames:
+        show_issue.frame_of(frames[-1], most=200)
+    callers = [frame for frame in frames[:-1] if all_frames or frame.get("own")]
+    for frame in reversed(callers):
+        name = safe(f"{frame.get('module') or ''}.{frame['function']}".lstrip("."))
+        show.say(f"    called by {name}, {safe(frame.get('file', ''))}:{frame.get('line', '?')}", show.QUIET)
+    if len(callers) + 1 < len(frames):
+        show.say(
+            f"    … {count_of(len(frames) - 1 - len(callers), 'library frame')} (--all-frames shows them)", show.QUIET
+        )
     for step in hit.get("trail", [])[-10:]:
         show.say(f"    {step['time'][11:23]}  {step['kind']}  {safe(step['message'])}", show.QUIET)

@@ -13,7 +13,6 @@
 	import { textOf } from '../../lib/asked';
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
-	import { stretches } from '../../lib/report';
 	import { clock, countOf, moment } from '../../lib/words';
 	import Frame from '../Frame.svelte';
 
@@ -22,6 +21,7 @@
 	let shown = $state(open);
 	const whole = watch(() => (shown ? questions.record(row.number) : undefined));
 	const hit = $derived(whole.value?.report && 'hit' in whole.value.report ? whole.value.report.hit : undefined);
+	const frames = $derived(hit?.frames ?? []);
 	const values = $derived(Object.entries(hit?.values ?? {}));
 	const run = $derived(row.values.run as string | undefined);
 	const trace = $derived(row.values.trace_id as string | undefined);
@@ -48,20 +48,15 @@
 				{/each}
 			</dl>
 		{/if}
-		<ol class="border-surface-200-800 border-l">
-			{#each stretches(hit?.frames ?? []) as stretch, i (i)}
-				<li>
-					{#if stretch.own}<Frame frame={stretch.frame} />{:else}
-						<details>
-							<summary class="text-surface-600-400 cursor-pointer py-1 pl-3 text-sm"
-								>{countOf(stretch.frames.length, 'library frame')}</summary
-							>
-							{#each stretch.frames as frame, f (f)}<Frame {frame} />{/each}
-						</details>
-					{/if}
-				</li>
-			{/each}
-		</ol>
+		{#if frames.length}<div class="border-surface-200-800 border-l"><Frame frame={frames.at(-1)!} /></div>{/if}
+		{#if frames.length > 1}
+			<details>
+				<summary class="text-surface-600-400 cursor-pointer py-1 text-sm">{countOf(frames.length - 1, 'call')} led here</summary>
+				<ol class="border-surface-200-800 border-l">
+					{#each frames.slice(0, -1).toReversed() as frame, i (i)}<li><Frame {frame} /></li>{/each}
+				</ol>
+			</details>
+		{/if}
 		{#each hit?.trail ?? [] as step (step)}
 			<p class="text-surface-600-400 font-mono text-xs wrap-anywhere">{clock(step.time)} {step.kind} {step.message}</p>
 		{/each}

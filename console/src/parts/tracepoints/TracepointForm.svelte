@@ -15,7 +15,6 @@
 	import { Doing } from '../../lib/doing.svelte';
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
-	import { countOf } from '../../lib/words';
 	import SourceLines from './SourceLines.svelte';
 
 	let { page, from }: TracepointFormProps = $props();
@@ -118,7 +117,7 @@
 			>Work out, one a line <textarea class="entry font-mono" rows="2" bind:value={values} placeholder="len(items)"></textarea></label
 		>
 		<label class="flex flex-col gap-1"
-			>Say <input class="entry font-mono" bind:value={message} placeholder={'fare {base} for {passengers}'} /></label
+			>Say, as a log record <input class="entry font-mono" bind:value={message} placeholder={'fare {base} for {passengers}'} /></label
 		>
 	</div>
 	<div class="mt-3 flex flex-wrap items-center gap-4">
@@ -135,7 +134,7 @@
 		<label class="flex items-center gap-1"
 			>of
 			<select class="entry" aria-label="Instance" bind:value={where}>
-				<option value="">{instances.length ? `all ${countOf(instances.length, 'instance')}` : 'all instances'}</option>
+				<option value="">{instances.length > 1 ? `all ${instances.length} instances` : 'every instance'}</option>
 				{#each instances as one (one.instance)}<option value={one.instance}
 						>{one.host} {one.pid}, {one.release || 'no release'}, {one.runtime}</option
 					>{/each}
