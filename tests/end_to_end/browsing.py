@@ -34,7 +34,8 @@ def axe(page: Page) -> list[str]:
 
 def usable(page: Page, *, walks: bool = True) -> None:
     """Axe finds nothing wrong, by day and by night; Tab comes to everything; no narrow screen scrolls sideways."""
-    assert axe(page) == []
+    found = axe(page)
+    assert found == [], found
     page.keyboard.press("n")
     assert axe(page) == [], "by night"
     page.keyboard.press("n")

@@ -77,7 +77,7 @@
 			role="group"
 			aria-label={`Lines of ${shown.path}`}
 		>
-			<ol class="w-max min-w-full font-mono text-xs leading-5">
+			<ol class="w-max min-w-full font-mono text-xs leading-6">
 				{#each shown.lines as text, i (i)}
 					<li class={['flex', i + 1 === line && 'bg-primary-700-300/15 font-semibold']}>
 						<button

@@ -135,7 +135,7 @@ class Point:
         if self._budget.spend(cost_ns, ended_ns):
             self._budget.begin_again()
             self._end(
-                f"switched off: the line ran {self.looked:,} times here, and looking took more than "
+                f"it was switched off: the line ran {self.looked:,} times here, and looking took more than "
                 f"{SHARE:.0%} of a processor ({self.cost_ns / 1e6:,.0f} ms in all)"
             )
 
@@ -166,7 +166,7 @@ class Point:
             state.ours.working = False
         self.hits = max(self.hits, number)
         if number >= self.order.hits:
-            self._end(f"done: it was hit {number:,} times here")
+            self._end(f"it was hit {number:,} times here")
 
     def _end(self, why: str) -> None:
         self.over = why

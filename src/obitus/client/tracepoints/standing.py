@@ -167,7 +167,7 @@ class Standing:
                 changed = True
             elif kept.point.over and number not in self._over_here:
                 self._remember(number, kept.point.over)
-                warn(f"Obitus: the tracepoint at {kept.order.place} is {kept.point.over}.")
+                warn(f"Obitus: the tracepoint at {kept.order.place} is over: {kept.point.over}.")
                 changed = self.has_news = True
         if changed:
             self._set()
