@@ -156,7 +156,7 @@ def _to(page: Page, heading: str) -> None:
 
 
 def _now(page: Page, base: str, only: set[str]) -> None:
-    """Take what is happening, who calls whom, a board, a search, and a story across three apps."""
+    """Take what is happening, who calls whom, what a line sees, a search, and a story across three apps."""
     page.goto(f"{base}/issues?window=14d")
     page.get_by_role("link", name=re.compile("OutOfPaper")).first.click()
     page.get_by_role("link", name="On a page of its own").click()
@@ -171,13 +171,13 @@ def _now(page: Page, base: str, only: set[str]) -> None:
     page.locator("svg text", has_text="tides.skerry.example").wait_for()
     page.wait_for_timeout(300)
     _take(page, "calls", only)
-    page.goto(f"{base}/now/boards")
-    # It comes by itself, soon after the first report.
-    page.get_by_role("link", name="Overview").wait_for()
-    page.goto(f"{base}/now/boards/1?window=14d")
-    page.locator("canvas").first.wait_for()
-    page.wait_for_timeout(1000)
-    _take(page, "board", only)
+    page.goto(f"{base}/now/tracepoints?of=ticketdesk&file=ticketdesk/fares.py&line=24")
+    page.get_by_label("Only when").fill("paid != GROUP_PENCE")
+    page.get_by_label("Say").fill("{passengers} passengers: {GROUP_PENCE - paid} p short")
+    page.get_by_role("button", name="Set the tracepoint").click()
+    page.get_by_text("p short").nth(3).wait_for(timeout=60_000)
+    page.wait_for_timeout(500)
+    _take(page, "tracepoint", only)
     page.goto(f"{base}/search?window=14d&question=logger%3Dsailings.tides+severity%3E%3DWARN")
     page.get_by_role("table", name="log records").wait_for()
     page.locator("tr[data-number] button").nth(1).click()

@@ -73,7 +73,3 @@ export async function hashOf(text: string): Promise<string> {
 	const digest = await crypto.subtle.digest('SHA-256', new TextEncoder().encode(text));
 	return [...new Uint8Array(digest)].map((octet) => octet.toString(16).padStart(2, '0')).join('');
 }
-
-/** Where the frames of a page stand, for those that lead to a tracepoint: the app, and the issue that it helps with. */
-export type TracedFrom = () => { app: string; issue: number } | undefined;
-export const TRACED_FROM = 'traced from';

@@ -1,6 +1,4 @@
 <script lang="ts">
-	import { setContext } from 'svelte';
-	import { TRACED_FROM, type TracedFrom } from '../lib/sources';
 	import { Decisions } from '../lib/decisions.svelte';
 	import { keys } from '../lib/keys.svelte';
 	import { live } from '../lib/live.svelte';
@@ -40,8 +38,6 @@
 	const story = watch(() => (failure && report ? questions.timeline({ failure: failure.id }) : undefined));
 	const since = watch(() => questions.since(number));
 	const step = (id: string | null | undefined) => id && place.set('failure', id);
-
-	setContext<TracedFrom>(TRACED_FROM, () => (session.decides && found.value ? { app: found.value.app, issue: number } : undefined));
 
 	keys.use([
 		{ key: 'o', does: 'Own code only, or all frames', run: () => (ownOnly = !ownOnly) },
@@ -116,7 +112,7 @@
 				<label class="flex items-center gap-2"><input type="checkbox" bind:checked={ownOnly} /> Own code only</label>
 			</div>
 			{#if report}
-				<Stack chain={report.exceptions} {ownOnly} />
+				<Stack chain={report.exceptions} {ownOnly} from={session.decides ? { app: issue.app, issue: number } : undefined} />
 
 				<h2 class="section">Leading up to it</h2>
 				<TurningPoint failure={failure.id} />

@@ -5,19 +5,17 @@
 	export interface FrameProps {
 		frame: Frame;
 		innermost?: boolean;
+		/** The app and the issue that it belongs to, where somebody may set a tracepoint on its line. */
+		from?: { app: string; issue: number } | undefined;
 	}
 </script>
 
 <script lang="ts">
-	import { getContext } from 'svelte';
 	import { place } from '../lib/place.svelte';
-	import { TRACED_FROM, type TracedFrom } from '../lib/sources';
 
-	let { frame, innermost = false }: FrameProps = $props();
-	const tracedFrom = getContext<TracedFrom | undefined>(TRACED_FROM);
+	let { frame, innermost = false, from }: FrameProps = $props();
 	/** The page that asks running apps for what this line sees next time. */
 	const tracepoint = $derived.by(() => {
-		const from = tracedFrom?.();
 		if (!from || frame.own === false || !frame.line || !frame.file?.endsWith('.py')) return '';
 		const address = place.to('/now/tracepoints');
 		const asked = new URLSearchParams({ of: from.app, file: frame.file, line: String(frame.line), issue: String(from.issue) });

@@ -1,10 +1,13 @@
 <script module lang="ts">
 	import type { Link } from '../lib/report';
+	import type { FrameProps } from './Frame.svelte';
 
 	/** The exception chain with its frames; `ownOnly` folds library code away. */
 	export interface StackProps {
 		chain: Link[];
 		ownOnly?: boolean;
+		/** Whose frames these are, for those that lead to a tracepoint. */
+		from?: FrameProps['from'];
 	}
 </script>
 
@@ -13,7 +16,7 @@
 	import { countOf } from '../lib/words';
 	import FrameView from './Frame.svelte';
 
-	let { chain, ownOnly = true }: StackProps = $props();
+	let { chain, ownOnly = true, from }: StackProps = $props();
 	const relations = { cause: 'caused by', context: 'raised while handling', member: 'with the member' };
 	/** A group inside a group: its members are said to be its own. */
 	function relationOf(link: Link): string {
@@ -46,7 +49,9 @@
 		<ol class="border-surface-200-800 border-l">
 			{#each stretches(link.frames ?? []) as stretch, s (s)}
 				{#if stretch.own}
-					<li><FrameView frame={stretch.frame} innermost={i === chain.length - 1 && s === stretches(link.frames ?? []).length - 1} /></li>
+					<li>
+						<FrameView frame={stretch.frame} {from} innermost={i === chain.length - 1 && s === stretches(link.frames ?? []).length - 1} />
+					</li>
 				{:else}
 					<li>
 						<details open={!ownOnly}>
