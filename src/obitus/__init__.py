@@ -80,6 +80,7 @@ def watch(
     exit_s: float | None = None,
     also: str | None = None,
     tracepoints: bool | _Sequence[str] | None = None,
+    tracepoints_share: float = 0.01,
 ) -> None:
     """Start reporting. What is not given comes from the environment (``OBITUS_URL``, ``OBITUS_KEY``, …).
 
@@ -100,6 +101,7 @@ def watch(
     - ``exit_s``: longest time in seconds that a process which has something to tell takes for it at its end (2).
     - ``tracepoints``: whether people may ask at the service to see the values at a line the next time that it runs;
       or the environments in which they may: ``["staging"]``. They may not unless this says so.
+    - ``tracepoints_share``: what they may cost, as a share of one processor (0.01); one that costs more is switched off.
     - ``also``: ``file:/whole/path.ndjson``, a file beside the service, or in its place; ``obitus send`` brings it in later.
     """
     try:
@@ -135,6 +137,7 @@ def watch(
             exit_s=exit_s,
             also=also,
             tracepoints=tracepoints,
+            tracepoints_share=tracepoints_share,
         )
     except settings.SettingTrouble as trouble:
         # What was to be hidden is not known: then nothing may leave.

@@ -78,6 +78,8 @@ class Settings:
     """A file that reports are written to beside the service, or in its place where no service is named."""
     tracepoints: tuple[str, ...] | None = None
     """Environments in which people may set tracepoints in this app, empty for all; None where they may not."""
+    tracepoints_share: float = 0.01
+    """Of one processor: what all tracepoints of a process may cost for long; one that goes beyond it is switched off."""
     exit_s: float = 2.0
     """Longest time that the end of a process may take to hand over what it has to tell."""
 

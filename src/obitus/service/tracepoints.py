@@ -22,7 +22,7 @@ from obitus.store.rows.tracepoints import InstanceState, Tracepoint
 MOST_WAITING: Final = 4_000
 MOST_WAITING_OF_AN_APP: Final = 1_000
 """Clients that wait for changes at the same time."""
-MOST_INSTANCES: Final = 5_000
+MOST_INSTANCES_OF_AN_APP: Final = 1_000
 HEARD_MS: Final = 60_000
 """How long an instance counts as running after it was heard of."""
 
@@ -56,7 +56,8 @@ class Standing:
         self._versions: dict[int, int] = {}
         self._waiting: dict[int, set[asyncio.Event]] = {}
         self._loop: asyncio.AbstractEventLoop | None = None
-        self._instances: OrderedDict[tuple[int, str], Instance] = OrderedDict()
+        self._instances: dict[int, OrderedDict[str, Instance]] = {}
+        """By app, those that were heard of last at the end."""
         self._said: dict[tuple[int, str], tuple[InstanceState, ...]] = {}
         self._closed = False
         self.load()
@@ -113,29 +114,31 @@ class Standing:
 
     def heard(self, instance: Instance) -> None:
         """Remember that an instance is there."""
-        key = (instance.app_id, instance.instance)
-        self._instances[key] = instance
-        self._instances.move_to_end(key)
-        while len(self._instances) > MOST_INSTANCES:
-            gone, _ = self._instances.popitem(last=False)
-            self._said.pop(gone, None)
+        of_app = self._instances.setdefault(instance.app_id, OrderedDict())
+        of_app[instance.instance] = instance
+        of_app.move_to_end(instance.instance)
+        while len(of_app) > MOST_INSTANCES_OF_AN_APP:
+            gone, _ = of_app.popitem(last=False)
+            self._said.pop((instance.app_id, gone), None)
 
     def instances(self) -> list[Instance]:
         """Return the instances that were heard of in the last minute, by app and host."""
         since_ms = self._clock.now_ms() - HEARD_MS
-        found = [one for one in list(self._instances.values()) if one.heard_ms >= since_ms]
+        known = [one for of_app in list(self._instances.values()) for one in list(of_app.values())]
+        found = [one for one in known if one.heard_ms >= since_ms]
         return sorted(found, key=lambda one: (one.app_id, one.environment, one.host, one.pid))
 
-    async def said(self, instance: Instance, states: tuple[InstanceState, ...]) -> None:
-        """Keep what an instance says of its tracepoints, where that is news."""
+    async def said(self, instance: Instance, states: tuple[InstanceState, ...]) -> bool:
+        """Keep what an instance says of its tracepoints, where that is news; return whether it is."""
         key = (instance.app_id, instance.instance)
         plain = tuple(state._replace(said_ms=0) for state in states)
         if plain == self._said.get(key, ()):
-            return
+            return False
         if states:
             await asyncio.to_thread(self._records.writer.run, lambda c: store.keep_states(c, states))
         self._said[key] = plain
         self.tell()
+        return True
 
     async def hit(self, app_id: int, numbers: dict[int, int]) -> None:
         """Hits of tracepoints were stored: those that have as many as were asked for are over."""

@@ -286,11 +286,11 @@ def test_what_costs_too_much_is_switched_off(app: App) -> None:
 
 def test_the_budget_is_a_share() -> None:
     """What was spent is forgiven at the rate of the share; a burst goes beyond it once."""
-    budget = Budget(share=0.01, burst_ns=1_000)
+    budget = Budget(0.01, burst_ns=1_000)
     at = time.perf_counter_ns() + 10**9
     assert not budget.spend(900, at)
     assert budget.spend(200, at)
-    budget = Budget(share=0.01, burst_ns=1_000)
+    budget = Budget(0.01, burst_ns=1_000)
     assert not any(budget.spend(900, at + turn * 100_000) for turn in range(50))
     rate = Rate(2)
     assert [rate.takes(at) for _ in range(3)] == [True, True, False] and rate.takes(at + 10**9)

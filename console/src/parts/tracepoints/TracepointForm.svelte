@@ -34,12 +34,18 @@
 	let minutes = $state(30);
 	let hits = $state(20);
 	let where = $state('');
+	let release = $state('');
+	let depth = $state(3);
+	let size = $state(1000);
+	let rate = $state(10);
 	let environment = $state('');
 	let collect = $state<Record<(typeof kinds)[number], boolean>>({ locals: true, stack: true, trail: false, attributes: true });
 	let source = $state.raw<{ path: string; line: number; hash: string; codeHash: string }>();
 	const allowing = $derived(page.instances.map((one) => one.app));
 	const app = $derived(chosenApp || place.filter.app || allowing[0] || apps.value?.apps[0]?.name || '');
 	const instances = $derived(page.instances.filter((one) => one.app === app));
+	const hosts = $derived([...new Set(instances.map((one) => one.host))]);
+	const releases = $derived([...new Set(instances.map((one) => one.release).filter(Boolean))]);
 	const environments = $derived([...new Set(instances.map((one) => one.environment))]);
 
 	async function set() {
@@ -62,7 +68,12 @@
 						hits,
 						collect: kinds.filter((kind) => collect[kind]),
 						environment,
-						instances: where ? [where] : [],
+						instances: where.startsWith('instance ') ? [where.slice(9)] : [],
+						hosts: where.startsWith('host ') ? [where.slice(5)] : [],
+						release,
+						depth,
+						size,
+						per_second: rate,
 						hash: seen?.hash ?? '',
 						code_hash: seen?.codeHash ?? '',
 						issue: from.issue ?? null
@@ -135,13 +146,35 @@
 			>of
 			<select class="entry" aria-label="Instance" bind:value={where}>
 				<option value="">{instances.length > 1 ? `all ${instances.length} instances` : 'every instance'}</option>
-				{#each instances as one (one.instance)}<option value={one.instance}
+				{#if hosts.length > 1}{#each hosts as host (host)}<option value={`host ${host}`}>all on {host}</option>{/each}{/if}
+				{#each instances as one (one.instance)}<option value={`instance ${one.instance}`}
 						>{one.host} {one.pid}, {one.release || 'no release'}, {one.runtime}</option
 					>{/each}
 			</select>
 		</label>
+		<label class="flex items-center gap-1"
+			>with
+			<select class="entry" aria-label="Release it runs" bind:value={release}>
+				<option value="">any release</option>
+				{#each releases as one (one)}<option value={one}>release {one}</option>{/each}
+			</select>
+		</label>
 		<button class="act" disabled={doing.busy}>Set the tracepoint</button>
 	</div>
+	<details class="mt-2">
+		<summary class="text-surface-600-400 cursor-pointer">How much of each</summary>
+		<p class="mt-1 flex flex-wrap gap-4">
+			<label class="flex items-center gap-1"
+				>Hits a second <input class="entry w-20" type="number" min="1" max="100" bind:value={rate} /></label
+			>
+			<label class="flex items-center gap-1"
+				>Characters of a value <input class="entry w-24" type="number" min="50" max="8000" bind:value={size} /></label
+			>
+			<label class="flex items-center gap-1"
+				>Values in values <input class="entry w-20" type="number" min="1" max="6" bind:value={depth} /></label
+			>
+		</p>
+	</details>
 	{#if !instances.length && app}
 		<p class="mt-2">
 			No running instance of {app} allows tracepoints. Start it with <code class="font-mono">OBITUS_TRACEPOINTS=1</code>, or

@@ -25,8 +25,6 @@ from obitus.core.bounds import long, short
 from obitus.core.redaction import mark
 from obitus.core.tracepoints import NoValue, Order, Worked, compiled, holds, template_of, words_of
 
-SHARE: Final = 0.01
-"""Of one processor: what tracepoints of this process may cost for long."""
 BURST_NS: Final = 50_000_000
 """What they may cost beyond that share in one go, in nanoseconds of work."""
 OVERHEAD_NS: Final = 150
@@ -39,14 +37,14 @@ _FrameLocals: Final = (lambda: type(sys._getframe().f_locals))()
 class Budget:
     """What all tracepoints of a process cost together, kept to a share of one processor."""
 
-    def __init__(self, share: float = SHARE, burst_ns: int = BURST_NS) -> None:
-        self._share, self._burst_ns = share, burst_ns
+    def __init__(self, share: float, burst_ns: int = BURST_NS) -> None:
+        self.share, self._burst_ns = share, burst_ns
         self._level = 0.0
         self._at_ns = perf_counter_ns()
 
     def spend(self, cost_ns: int, now_ns: int) -> bool:
         """Count what was spent; return whether it is too much."""
-        left = self._level - (now_ns - self._at_ns) * self._share
+        left = self._level - (now_ns - self._at_ns) * self.share
         self._level = level = (left if left > 0.0 else 0.0) + cost_ns
         self._at_ns = now_ns
         return level > self._burst_ns
@@ -136,7 +134,7 @@ class Point:
             self._budget.begin_again()
             self._end(
                 f"it was switched off: the line ran {self.looked:,} times here, and looking took more than "
-                f"{SHARE:.0%} of a processor ({self.cost_ns / 1e6:,.0f} ms in all)"
+                f"{self._budget.share:.0%} of a processor ({self.cost_ns / 1e6:,.0f} ms in all)"
             )
 
     def _holds(self, names: Mapping[str, Any], around: Mapping[str, Any]) -> bool:

@@ -57,7 +57,7 @@ class Standing:
     def __init__(self, base: Base, capture: Capture, open_runs: OpenRuns, environments: tuple[str, ...]) -> None:
         self._base = base
         self._environments = environments
-        self._within = Within(base, capture, open_runs, Budget(), self._over)
+        self._within = Within(base, capture, open_runs, Budget(base.settings.tracepoints_share), self._over)
         if sys.version_info >= (3, 12):
             from obitus.client.tracepoints.monitored import Monitored as Engine
         else:

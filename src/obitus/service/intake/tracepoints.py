@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.tracepoints.orders import MOST_OF_AN_APP
 from obitus.service.given import TheClock
+from obitus.service.intake.bodies import SECONDS_OF_A_WRITE
 from obitus.service.intake.formats import Long, Medium, Short, TracepointsPart
 from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
@@ -20,6 +21,8 @@ from obitus.store.rows.tracepoints import InstanceState
 
 router = APIRouter(tags=["reports"])
 LONGEST_WAIT_S: Final = 30.0
+SECONDS_OF_ASKING: Final = 0.0005
+"""Work of the service, about."""
 State = Literal["stands", "waits", "not set", "over"]
 Count = Annotated[int, Field(ge=0, le=2**53)]
 
@@ -102,8 +105,10 @@ async def asked(
         asks.client,
         clock.now_ms(),
     )
-    tracepoints.heard(instance)
-    await tracepoints.said(instance, tuple(_state(instance, one) for one in asks.states))
+    async with intake.gate.entered(key.id) as held:
+        tracepoints.heard(instance)
+        is_news = await tracepoints.said(instance, tuple(_state(instance, one) for one in asks.states))
+        held.spend(SECONDS_OF_A_WRITE * len(asks.states) if is_news else SECONDS_OF_ASKING)
     try:
         await tracepoints.changed(key.app_id, asks.version, min(LONGEST_WAIT_S, asks.wait_s))
     except TooManyWait:
