@@ -205,3 +205,11 @@ def raised_in(module: str, function: str, type_name: str = "ValueError", message
     """Return an exception chain of one link that was raised in one place."""
     frame = {"function": function, "module": module, "file": f"/srv/{module}.py", "line": 3}
     return [{"type": type_name, "message": message, "frames": [frame]}]
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Say which Python versions the client was not tried on."""
+    from tests.client.interpreters import missing
+
+    if not_there := missing():
+        terminalreporter.write_line(f"The client was not tried on Python {', '.join(not_there)}: not there.")

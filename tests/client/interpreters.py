@@ -35,13 +35,33 @@ def interpreters() -> tuple[str, ...]:
     return tuple(found)
 
 
+def missing() -> list[str]:
+    """Return the versions that are wanted and not there."""
+    return [
+        version
+        for version in WANTED
+        if not any(f"/{version}." in python or python.endswith(version) for python in interpreters())
+    ]
+
+
 def name_of(python: str) -> str:
     """Return how a test with this interpreter is called."""
     return "this" if python == sys.executable else python.split("/versions/")[-1].split("/bin/")[0].rpartition("/")[2]
 
 
+NEWEST = "newest"
+"""One later than those, without threads, processes and network: it comes with the console's packages (see ``newest.mjs``)."""
+
+
+def name_of_any(python: str) -> str:
+    """Return how a test with this interpreter, or with the newest, is called."""
+    return python if python == NEWEST else name_of(python)
+
+
 every_version = pytest.mark.parametrize("python", interpreters(), ids=name_of)
 """Runs a test once with each interpreter."""
+and_the_newest = pytest.mark.parametrize("python", [*interpreters(), NEWEST], ids=name_of_any)
+"""Runs a test once with each interpreter, and with one that has no threads."""
 
 
 def script(
@@ -50,6 +70,9 @@ def script(
     """Run a program of its own with an interpreter that has the client and the standard library; stop it at ``timeout``."""
     path = folder / "boarding.py"
     path.write_text(textwrap.dedent(code))
+    if python == NEWEST:
+        command = ["node", str(Path(__file__).parent / "newest.mjs"), str(SOURCE), str(folder), path.name]
+        return subprocess.run(command, capture_output=True, text=True, timeout=timeout, cwd=folder)
     return subprocess.run(
         [python, str(path), *arguments],
         env=os.environ | {"PYTHONPATH": str(SOURCE), "PYTHONDONTWRITEBYTECODE": "1"} | environment,

@@ -57,7 +57,8 @@ def _library_folders() -> tuple[str, ...]:
         found.add(site.getusersitepackages())
     except Exception:
         pass
-    return tuple(sorted(folder.rstrip("/\\") + "/" for folder in found))
+    # Where there is no home, there is no folder of the user.
+    return tuple(sorted(folder.rstrip("/\\") + "/" for folder in found if folder))
 
 
 class Capture:

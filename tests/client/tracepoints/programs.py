@@ -114,6 +114,12 @@ def seen(act):
     act()
     return [report["message"] for report in reports]
 
+def drive(coroutine):
+    """Run a coroutine that waits for nothing."""
+    while True:
+        try: coroutine.send(None)
+        except StopIteration as ended: return ended.value
+
 def states(): return [(one["state"], one["why"]) for one in standing.states()]
 '''
 

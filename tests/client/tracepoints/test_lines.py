@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from tests.client.interpreters import every_version
+from tests.client.interpreters import and_the_newest, every_version
 from tests.client.tracepoints.programs import LINES, ran
 
 
-@every_version
+@and_the_newest
 def test_all_kinds_of_functions(python: str, tmp_path: Path) -> None:
     """Methods, decorated functions, closures, generators, coroutines, comprehensions, lambdas: each line once a time that it runs."""
     cases = [
@@ -21,8 +21,8 @@ def test_all_kinds_of_functions(python: str, tmp_path: Path) -> None:
         ("share = passengers + 1", "fares.surcharge(2)", "passengers", ["passengers = 2"]),
         ("found = passengers + length", "fares.per_vehicle(5)(1)", "length", ["length = 5"]),
         ("yield number * 2", "list(fares.sailings(3))", "number", ["number = 0", "number = 1", "number = 2"]),
-        ("found = number + 1", "asyncio.run(fares.berth(3))", "number", ["number = 3"]),
-        ("await asyncio.sleep(0)", "asyncio.run(fares.berth(3))", "number", ["number = 3"]),
+        ("found = number + 1", "drive(fares.berth(3))", "number", ["number = 3"]),
+        ("await asyncio.sleep(0)", "drive(fares.berth(3))", "number", ["number = 3"]),
         ("if length > 1", "fares.large([1, 2, 3])", "length", ["length = 1", "length = 2", "length = 3"]),
         ("by_length = lambda vehicle: vehicle + 1", "fares.by_length(3)", "vehicle", ["vehicle = 3"]),
         ("def on_one_line(): return 1; return 2", "fares.on_one_line()", "1", ["1 = 1"]),
@@ -34,7 +34,7 @@ def test_all_kinds_of_functions(python: str, tmp_path: Path) -> None:
     ]  # fmt: skip
     table = [(LINES[text], call, value) for text, call, value, _ in cases]
     code = f"""
-        import asyncio, fares
+        import fares
         found = []
         for line, call, value in {table!r}:
             ask({{"line": line, "values": [value]}})
@@ -52,7 +52,7 @@ def test_all_kinds_of_functions(python: str, tmp_path: Path) -> None:
     assert after == ["after", []]
 
 
-@every_version
+@and_the_newest
 def test_what_a_hit_holds(python: str, tmp_path: Path) -> None:
     """Values, locals, stack, run with its attributes and trail; secrets by name are hidden, whatever the value is called."""
     code = f"""
@@ -97,7 +97,7 @@ def test_what_a_hit_holds(python: str, tmp_path: Path) -> None:
     assert "hunter2" not in json.dumps(secret) and secret["hit"]["values"]["plain"].startswith("[hidden")
 
 
-@every_version
+@and_the_newest
 def test_the_module_and_what_is_imported_later(python: str, tmp_path: Path) -> None:
     """Code that is imported later is set as it comes; lines of a module are seen while it is imported, and again at a reload."""
     code = f"""
@@ -157,7 +157,7 @@ def test_what_runs_already(python: str, tmp_path: Path) -> None:
         assert kinds == [] and all("from the next call on" in why for _, why in said)
 
 
-@every_version
+@and_the_newest
 def test_nothing_is_left_behind(python: str, tmp_path: Path) -> None:
     """After its end a function is the one that it was before, and no tool of the interpreter is held."""
     code = f"""
@@ -173,7 +173,7 @@ def test_nothing_is_left_behind(python: str, tmp_path: Path) -> None:
     assert ran(python, tmp_path, code) == [True, False, False, []]
 
 
-@every_version
+@and_the_newest
 def test_several_on_one_line_and_beside_others(python: str, tmp_path: Path) -> None:
     """Several stand on one line; one that is added later is seen, though other lines of its function were switched off meanwhile."""
     first, second = LINES["total = base * passengers"], LINES["total += extra"]
@@ -197,7 +197,7 @@ def test_several_on_one_line_and_beside_others(python: str, tmp_path: Path) -> N
     ]
 
 
-@every_version
+@and_the_newest
 def test_a_debugger_and_coverage_beside(python: str, tmp_path: Path) -> None:
     """What traces lines by itself goes on, and sees the same lines with a tracepoint as without."""
     code = f"""

@@ -49,7 +49,7 @@
 	const environments = $derived([...new Set(instances.map((one) => one.environment))]);
 
 	async function set() {
-		const seen = source && source.path.endsWith(file) && source.line === line ? source : undefined;
+		const seen = source && source.line === line && (file.endsWith(source.path) || source.path.endsWith(file)) ? source : undefined;
 		const answer = await doing.do(
 			'',
 			() =>
@@ -99,7 +99,7 @@
 		{line}
 		choose={(chosen) => {
 			source = chosen;
-			file = chosen.path;
+			if (!file.endsWith(chosen.path)) file = chosen.path;
 			line = chosen.line;
 		}}
 	/>
