@@ -222,3 +222,33 @@ def test_a_debugger_and_coverage_beside(python: str, tmp_path: Path) -> None:
     """
     plain, with_one, count, after = ran(python, tmp_path, code)
     assert plain == with_one == after and count == 2
+
+
+@and_the_newest
+def test_beside_tools_that_use_the_same_events(python: str, tmp_path: Path) -> None:
+    """Coverage by `sys.monitoring` counts what it counts without; where other tools have all places, it is said."""
+    code = f"""
+        import fares
+        if sys.version_info < (3, 12):
+            print(json.dumps(None)); raise SystemExit
+        monitoring, lines = sys.monitoring, []
+        monitoring.use_tool_id(monitoring.COVERAGE_ID, "coverage of the test")
+        monitoring.register_callback(monitoring.COVERAGE_ID, monitoring.events.LINE, lambda code, line: lines.append(line))
+        monitoring.set_local_events(monitoring.COVERAGE_ID, fares.Fares.quote.__code__, monitoring.events.LINE)
+        def counted():
+            lines.clear(); fares.Fares().quote(2); return list(lines)
+        found = [counted()]
+        ask({{"line": {LINES["total += extra"]}}})
+        reports.clear()
+        found += [counted(), len(reports)]
+        ask()
+        found.append(counted())
+        for place in (3, 4): monitoring.use_tool_id(place, "somebody else")
+        ask({{"line": {LINES["total += extra"]}}})
+        print(json.dumps([*found, states(), seen(lambda: fares.Fares().quote(2))]))
+    """
+    found = ran(python, tmp_path, code)
+    if found is not None:
+        plain, with_one, count, after, states, nothing = found
+        assert plain == with_one == after and count == 2 and nothing == []
+        assert states[0][0] == "not set" and "other tools" in states[0][1]
