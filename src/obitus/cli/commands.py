@@ -45,6 +45,7 @@ MODULES: Final = {
     "read_command": ("read",),
     "send_command": ("send",),
     "target_commands": ("target",),
+    "keep_commands": ("backup", "restore", "verify"),
     "tracepoint_commands": ("tracepoint",),
     "mcp_command": ("mcp",),
     "document_command": ("document",),

@@ -1,0 +1,100 @@
+"""``obitus backup``, ``restore``, ``verify``: the records of a service, kept elsewhere, brought back, looked at."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from obitus.cli import show
+from obitus.cli.commands import Json, app, print_json
+from obitus.cli.safe import safe
+from obitus.core.wording import count_of
+
+Data = Annotated[Path, typer.Option("--data", help="Folder of the service's records.")]
+Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="The backup's folder.")]
+DATA = Path("obitus-data")
+
+
+@app.command(short_help="Copy the records, also of a running service.")
+def backup(
+    folder: Folder,
+    data: Data = DATA,
+    with_keys: Annotated[
+        bool,
+        typer.Option("--with-keys", help="Copy channels.key too, which opens the secrets of channels and targets."),
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Copy the records as they are at this moment; the service goes on. The next backup there copies only what has changed.
+
+    What lies in the folder can be brought back at any time, also where a backup was broken off.
+    """
+    from obitus.cli import keeping
+
+    found = keeping.backup(data, folder, with_keys=with_keys)
+    if as_json:
+        print_json(found)
+        return
+    show.say(
+        f"{count_of(found['files'], 'file')} of {_size(found['bytes'])}, {count_of(len(found['copied']), 'file')} copied in {found['seconds']:.1f} s; each was checked."
+    )
+    if not with_keys:
+        show.say(
+            "The key of channels' secrets is not in it: keep channels.key apart, or copy it too with --with-keys.",
+            show.QUIET,
+        )
+    show.say(f"Bring it back: obitus restore {safe(folder)} --data NEW-FOLDER", show.QUIET)
+
+
+@app.command(short_help="Bring a backup back.")
+def restore(folder: Folder, data: Data = DATA, as_json: Json = False) -> None:
+    """Bring a backup back into a folder that holds no records. Every file is compared with what was copied first."""
+    from obitus.cli import keeping
+
+    found = keeping.restore(folder, data)
+    if as_json:
+        print_json(found)
+        return
+    show.say(
+        f"{count_of(found['files'], 'file')} of {_size(found['bytes'])}, as they were on {found['made'][:19].replace('T', ' ')} UTC."
+    )
+    show.say(f"Start it: obitus serve --data {safe(data)}", show.QUIET)
+
+
+@app.command(short_help="Look whether the records are whole.")
+def verify(
+    data: Data = DATA,
+    repair: Annotated[
+        bool, typer.Option("--repair", help="Mend what follows from rows; the service has to be stopped for it.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Check every file, and compare every count with the rows that it is of. Ends with 1 where something differs."""
+    from obitus.cli import keeping
+
+    found = keeping.verify(data, repair=repair)
+    if as_json:
+        print_json({"differences": found})
+    for one in [] if as_json else found:
+        show.say(
+            f"{'✓ mended' if one['mended'] else '×'} {safe(one['what'])}: {safe(one['said'])}",
+            "" if one["mended"] else show.FAILED,
+        )
+    if not found and not as_json:
+        show.say("All is whole: every file, and every count.")
+    if any(not one["mended"] for one in found):
+        if not as_json and not repair:
+            show.say(
+                "Stop the service and mend what can be: obitus verify --repair. Or bring a backup back.", show.QUIET
+            )
+        raise typer.Exit(1)
+
+
+def _size(octets: int) -> str:
+    for unit in ("bytes", "KB", "MB"):
+        if octets < 1000:
+            return f"{octets:,.0f} {unit}" if unit == "bytes" else f"{octets:,.1f} {unit}"
+        octets /= 1000  # type: ignore[assignment]
+    return f"{octets:,.1f} GB"

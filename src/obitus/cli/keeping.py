@@ -1,0 +1,47 @@
+"""What ``obitus backup``, ``restore`` and ``verify`` do with a folder of records."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+from obitus.cli.errors import CliError
+from obitus.core.clock import to_text
+from obitus.store.backups import restoring, taking, verifying
+from obitus.store.backups.listing import Listing
+from obitus.store.errors import StoreError
+
+
+def backup(data: Path, folder: Path, *, with_keys: bool) -> dict[str, Any]:
+    """Take a backup; return what it holds, and how many files were copied anew. Raises CliError."""
+    copied: list[str] = []
+    begun_s = time.monotonic()
+    try:
+        found = taking.take(
+            data, folder, time.time_ns() // 1_000_000, with_keys=with_keys, said=lambda name, _: copied.append(name)
+        )
+    except StoreError as error:
+        raise CliError(f"{error}.") from None
+    return _said(found) | {"copied": copied, "seconds": round(time.monotonic() - begun_s, 3)}
+
+
+def restore(folder: Path, data: Path) -> dict[str, Any]:
+    """Bring a backup back; return what it held. Raises CliError."""
+    try:
+        return _said(restoring.restore(folder, data))
+    except StoreError as error:
+        raise CliError(f"{error}.") from None
+
+
+def verify(data: Path, *, repair: bool) -> list[dict[str, Any]]:
+    """Return what is not as it should be. Raises CliError."""
+    try:
+        found = verifying.verify(data, repair=repair)
+    except StoreError as error:
+        raise CliError(f"{error}.") from None
+    return [{"what": one.what, "said": one.said, "mended": one.mended} for one in found]
+
+
+def _said(found: Listing) -> dict[str, Any]:
+    return {"made": to_text(found.made_ms), "schema": found.schema, "files": len(found.files), "bytes": found.bytes}

@@ -1,0 +1,69 @@
+"""Bringing a backup back: every file compared with what the backup says of it, then cut back to one moment."""
+
+from __future__ import annotations
+
+import shutil
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+from obitus.store import errors
+from obitus.store.backups import listing
+from obitus.store.backups.listing import Listing
+from obitus.store.backups.taking import MAIN
+from obitus.store.database import lock_folder, our_errors
+from obitus.store.days.files import FOLDER, path_of
+from obitus.store.days.writing import DayFile
+from obitus.store.migrations import SCHEMA_VERSION
+
+
+def check(folder: Path) -> Listing:
+    """Compare every file of a backup with what was written down of it; raises StoreDamaged, naming the first that differs."""
+    found = listing.read(folder)
+    if found.schema > SCHEMA_VERSION:
+        raise errors.StoreTooNew(
+            f"{folder} has schema version {found.schema}, this Obitus knows up to {SCHEMA_VERSION}. Start the newer version"
+        )
+    for one in found.files:
+        path = folder / one.path
+        if not path.is_file():
+            raise errors.StoreDamaged(f"{path} is missing; the backup is not whole, and nothing was brought back")
+        if path.stat().st_size != one.bytes or listing.hash_of(path) != one.sha256:
+            raise errors.StoreDamaged(
+                f"{path} is not what was copied; the backup is damaged, and nothing was brought back"
+            )
+    return found
+
+
+def restore(folder: Path, data: Path) -> Listing:
+    """Bring a backup back into a data folder that holds no records, and return what it held. Raises StoreError."""
+    found = check(folder)
+    if (data / MAIN).exists() or list((data / FOLDER).glob("*.sqlite3")):
+        raise errors.StoreReadOnly(f"{data} holds records already. Move them away, or name another folder")
+    with lock_folder(data):
+        for one in found.files:
+            target = data / one.path
+            target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            if one.path != MAIN:
+                shutil.copyfile(folder / one.path, target)
+                target.chmod(0o600)
+        # The main file last: without it the folder holds no records.
+        shutil.copyfile(folder / MAIN, data / MAIN)
+        (data / MAIN).chmod(0o600)
+        _cut_back(data)
+    return found
+
+
+def _cut_back(data: Path) -> None:
+    """Delete what days hold beyond what the main file counts, and say of days that were not copied that they are gone."""
+    with our_errors(data / MAIN), closing(sqlite3.connect(data / MAIN, isolation_level=None)) as main:
+        rows = main.execute("SELECT day, last_place FROM days WHERE removed_ms IS NULL").fetchall()
+        for day, last_place in rows:
+            path = path_of(data / FOLDER, day)
+            if path.exists():
+                DayFile(path, day, last_place, is_new=False).connection.close()
+            else:
+                main.execute(
+                    "UPDATE days SET removed_ms = latest_ms, removed_why = ?, reports = 0 WHERE day = ?",
+                    ("since its file was removed while the backup was taken", day),
+                )

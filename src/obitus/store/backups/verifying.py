@@ -1,0 +1,205 @@
+"""Looking whether records are whole: every file by SQLite's own check, every count against the rows that it counts."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Final, NamedTuple
+
+from obitus.core.days import day_text, seq_of
+from obitus.store import errors
+from obitus.store.backups.taking import MAIN
+from obitus.store.database import lock_folder, our_errors
+from obitus.store.days import removed
+from obitus.store.days.files import FOLDER, path_of
+
+MOST_NAMED: Final = 5
+"""Differences of one count that are named."""
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Something that is not as it should be."""
+
+    what: str
+    said: str
+    mended: bool = False
+
+
+class _Count(NamedTuple):
+    """A count that is kept, and the rows it is of. Both statements give a key of columns and then the number."""
+
+    what: str
+    kept: str
+    rows: str
+    mend: tuple[str, ...] = ()
+
+
+_COUNTS: Final = (
+    _Count(
+        "failures of issues by hour (issue_counts)",
+        "SELECT issue_id, release_id, environment, hour, failures FROM issue_counts WHERE failures",
+        "SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+        (
+            "DELETE FROM issue_counts",
+            "INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures) SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+        ),
+    ),
+    _Count(
+        "failures of issues by day (issue_days)",
+        "SELECT issue_id, release_id, environment, day, failures FROM issue_days WHERE failures",
+        "SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+        (
+            "DELETE FROM issue_days",
+            "INSERT INTO issue_days (issue_id, release_id, environment, day, failures) SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+        ),
+    ),
+    _Count(
+        "failures of issues by user (issue_users)",
+        "SELECT issue_id, user_id, failures FROM issue_users WHERE failures",
+        "SELECT issue_id, user_id, COUNT(*) FROM failures WHERE user_id IS NOT NULL GROUP BY 1, 2",
+        (
+            "DELETE FROM issue_users",
+            "INSERT INTO issue_users (issue_id, user_id, failures) SELECT issue_id, user_id, COUNT(*) FROM failures WHERE user_id IS NOT NULL GROUP BY 1, 2",
+        ),
+    ),
+    _Count(
+        "users of issues (issues.users)",
+        "SELECT id, users FROM issues WHERE users",
+        "SELECT issue_id, COUNT(DISTINCT user_id) FROM failures WHERE user_id IS NOT NULL GROUP BY 1",
+        (
+            "UPDATE issues SET users = (SELECT COUNT(DISTINCT user_id) FROM failures WHERE issue_id = issues.id AND user_id IS NOT NULL)",
+        ),
+    ),
+    _Count(
+        "failures of issues (issues.failures)",
+        "SELECT id, failures FROM issues WHERE failures",
+        "SELECT issue_id, COUNT(*) FROM failures GROUP BY 1",
+        ("UPDATE issues SET failures = (SELECT COUNT(*) FROM failures WHERE issue_id = issues.id)",),
+    ),
+    _Count(
+        "failures of issues by release (issue_releases)",
+        "SELECT issue_id, release_id, environment, SUM(failures) FROM issue_releases GROUP BY 1, 2, 3",
+        "SELECT issue_id, release_id, environment, COUNT(*) FROM failures GROUP BY 1, 2, 3",
+    ),
+    _Count(
+        "failures of releases by hour (release_hours)",
+        "SELECT release_id, environment, hour, failures FROM release_hours WHERE failures",
+        "SELECT release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3",
+        (
+            "UPDATE release_hours SET failures = 0",
+            "INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures) SELECT release_id, environment, time_ms / 3600000, 0, 0, COUNT(*) FROM failures WHERE TRUE GROUP BY 1, 2, 3 ON CONFLICT DO UPDATE SET failures = excluded.failures",
+        ),
+    ),
+    _Count(
+        "runs of releases (release_runs)",
+        "SELECT release_id, environment, entry_point, ok + refused + failed FROM release_runs WHERE ok + refused + failed",
+        "SELECT release_id, environment, entry_point, SUM(runs) FROM run_counts GROUP BY 1, 2, 3",
+        (
+            "DELETE FROM release_runs",
+            "INSERT INTO release_runs (release_id, environment, entry_point, ok, refused, failed) SELECT release_id, environment, entry_point, SUM(runs * (outcome = 'ok')), SUM(runs * (outcome = 'refused')), SUM(runs * (outcome = 'failed')) FROM run_counts GROUP BY 1, 2, 3",
+        ),
+    ),
+    _Count(
+        "runs by hour (run_slots)",
+        "SELECT slot, app_id, entry_point, release_id, environment, outcome, SUM(runs) FROM run_slots WHERE minutes = 60 GROUP BY 1, 2, 3, 4, 5, 6",
+        "SELECT hour, app_id, entry_point, release_id, environment, outcome, runs FROM run_counts",
+    ),
+)
+_DAYS: Final = "SELECT day, last_place FROM days WHERE removed_ms IS NULL ORDER BY day"
+_FAILURES_OF_DAY: Final = """
+SELECT COUNT(*) FROM failures WHERE seq BETWEEN ? AND ? AND app_id IN (SELECT id FROM apps WHERE removed_ms IS NULL)"""
+_REMOVED: Final = "UPDATE days SET removed_ms = latest_ms, removed_why = ?, reports = 0 WHERE day = ?"
+
+
+def verify(data: Path, *, repair: bool = False) -> list[Difference]:
+    """Return what is not as it should be, nothing where all is whole. Raises StoreError where it cannot even be looked at.
+
+    A service may run meanwhile, unless something is to be mended: counts are read at one moment. Mended are counts that
+    follow from rows, and days whose file is missing or broken (that is kept under another name).
+    """
+    if not (data / MAIN).is_file():
+        raise errors.NotThere(f"{data} holds no records ({MAIN} is missing)")
+    if not repair:
+        return list(_differences(data, repair=False))
+    with lock_folder(data):
+        return list(_differences(data, repair=True))
+
+
+def _differences(data: Path, *, repair: bool) -> Iterator[Difference]:
+    address = f"{(data / MAIN).absolute().as_uri()}?mode={'rw' if repair else 'ro'}"
+    with our_errors(data / MAIN), closing(sqlite3.connect(address, uri=True, isolation_level=None)) as main:
+        wrong = [row[0] for row in main.execute("PRAGMA integrity_check(5)")]
+        if wrong != ["ok"]:
+            yield Difference(MAIN, "; ".join(wrong))
+            return
+        main.execute("BEGIN IMMEDIATE" if repair else "BEGIN")
+        apps = {int(row[0]) for row in main.execute("SELECT id FROM apps WHERE removed_ms IS NULL")}
+        for day, last_place in main.execute(_DAYS).fetchall():
+            yield from _day(data, main, day, last_place, apps, repair=repair)
+        for count in _COUNTS:
+            yield from _counted(main, count, repair=repair)
+        main.execute("COMMIT")
+
+
+def _day(
+    data: Path, main: sqlite3.Connection, day: int, last_place: int, apps: set[int], *, repair: bool
+) -> Iterator[Difference]:
+    path, name = path_of(data / FOLDER, day), f"{FOLDER}/{day_text(day)}.sqlite3"
+    if not path.exists():
+        if repair:
+            main.execute(_REMOVED, ("since its file was missing", day))
+        yield Difference(name, "the file is missing; what it held is gone", repair)
+        return
+    try:
+        wrong, written, failures = _look_at_day(path, last_place, apps)
+    except errors.StoreTrouble as trouble:
+        wrong, written, failures = str(trouble), last_place, 0
+    if wrong:
+        if repair:
+            kept = removed.keep_damaged(path)
+            main.execute(_REMOVED, (f"since its file was damaged; that is kept as {kept.name}", day))
+        yield Difference(name, wrong, repair)
+        return
+    if written < last_place:
+        yield Difference(
+            name,
+            f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: an older file lies in its place",
+        )
+    known = int(main.execute(_FAILURES_OF_DAY, (seq_of(day, 0), seq_of(day, last_place))).fetchone()[0])
+    if known != failures:
+        yield Difference(name, f"it holds {failures:,} failures, and {MAIN} counts {known:,} of that day")
+
+
+def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int, int]:
+    """Return what is wrong with a day's file, how far it is written, and how many failures of apps it holds."""
+    with (
+        our_errors(path),
+        closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)) as day,
+    ):
+        wrong = [row[0] for row in day.execute("PRAGMA integrity_check(5)")]
+        if wrong != ["ok"]:
+            return "; ".join(wrong), 0, 0
+        written = int(day.execute("SELECT place FROM written").fetchone()[0])
+        of_apps = day.execute("SELECT app_id, COUNT(*) FROM failures WHERE place <= ? GROUP BY 1", (last_place,))
+        return "", written, sum(count for app, count in of_apps if app in apps)
+
+
+def _counted(main: sqlite3.Connection, count: _Count, *, repair: bool) -> Iterator[Difference]:
+    kept = {tuple(row[:-1]): row[-1] for row in main.execute(count.kept)}
+    rows = {tuple(row[:-1]): row[-1] for row in main.execute(count.rows)}
+    if kept == rows:
+        return
+    keys = [key for key in kept.keys() | rows.keys() if kept.get(key, 0) != rows.get(key, 0)]
+    named = ", ".join(
+        f"{' '.join(map(str, key))}: {kept.get(key, 0):,} kept, {rows.get(key, 0):,} by its rows"
+        for key in sorted(keys, key=str)[:MOST_NAMED]
+    )
+    mended = repair and bool(count.mend)
+    if mended:
+        for statement in count.mend:
+            main.execute(statement)
+    yield Difference(count.what, f"{len(keys):,} differ ({named})", mended)
