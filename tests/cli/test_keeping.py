@@ -30,3 +30,24 @@ def test_copied_brought_back_looked_at(shell: Shell, running: Running, tmp_path:
     assert json.loads(shell.run("verify", "--data", back, "--json")) == {"differences": []}
     assert "another service runs on" in words(shell.run("verify", "--data", data, "--repair", status=1))
     assert "holds no records" in shell.run("backup", kept, "--data", str(tmp_path / "nowhere"), status=1)
+
+
+def test_for_how_long(shell: Shell, running: Running) -> None:
+    """What is usual, what was said, what a try would remove; what cannot be understood is said before anything is asked."""
+    running.add_app()
+    shown = words(shell.run("keep", "show"))
+    assert "failures: 90 days (usual) logs: 14 days (usual) healthy runs: 3 days (usual)" in shown
+    assert "Nothing is due to be removed." in shown
+    assert "Nothing would be removed." in shell.run("keep", "set", "logs", "--days", "1", "--preview")
+    assert "It is kept so from now on." in shell.run("keep", "set", "healthy-runs", "--days", "0", "--app", "sailings")
+    assert "healthy runs of sailings: for ever" in words(shell.run("keep", "show"))
+    shell.run("keep", "set", "all", "--most", "50GB")
+    assert " of 50.0 GB" in words(shell.run("keep", "show"))
+    for wrong in (
+        ("tides", "--days", "3"),
+        ("logs",),
+        ("all",),
+        ("all", "--most", "much"),
+        ("logs", "--days", "3", "--usual"),
+    ):
+        shell.run("keep", "set", *wrong, status=2)

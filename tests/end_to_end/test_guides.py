@@ -315,7 +315,11 @@ def test_every_command_is_one(guide: str) -> None:
     for _, *words in shown:
         if "--" in words:
             words = words[: words.index("--")]
-        names = words[:2] if words[0] in ("app", "people", "handing", "alerts", "channel", "target", "tracepoint") else words[:1]
+        names = (
+            words[:2]
+            if words[0] in ("app", "people", "handing", "alerts", "channel", "target", "tracepoint", "keep")
+            else words[:1]
+        )
         help_of = subprocess.run([sys.executable, "-m", "obitus", *names, "--help"], capture_output=True, text=True)
         assert help_of.returncode == 0, names
         for option in (word.partition("=")[0] for word in words if word.startswith("--")):

@@ -2704,6 +2704,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How long what was reported is kept
+         * @description Return for how long each kind is kept, how much room all takes, and of which days something was removed.
+         */
+        get: operations["kept_api_kept_get"];
+        /**
+         * Say how long something is kept
+         * @description Say for how many days a kind is kept, of an app or of all; or how much room all may take. It holds from the next look on.
+         */
+        put: operations["keep_api_kept_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kept/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What would be removed
+         * @description Return what is due to be removed by now; with a kind or a size, what would be if that held. Nothing is removed by asking.
+         */
+        get: operations["preview_api_kept_preview_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/failures/{id}/turning": {
         parameters: {
             query?: never;
@@ -5732,6 +5776,33 @@ export interface components {
         };
         JsonValue: unknown;
         /**
+         * KeptAnswer
+         * @description How long what was reported is kept, and how much room it takes.
+         */
+        KeptAnswer: {
+            /** Kept */
+            kept: components["schemas"]["KeptForAnswer"][];
+            /**
+             * Most Bytes
+             * @description What the files of all days may take; null for as much as there is.
+             */
+            most_bytes: number | null;
+            /**
+             * Bytes
+             * @description What they take now.
+             */
+            bytes: number;
+            /** Days */
+            days: number;
+            /**
+             * Oldest
+             * @description The oldest day that something is kept of.
+             */
+            oldest: string | null;
+            /** Removed */
+            removed: components["schemas"]["RemovedDayAnswer"][];
+        };
+        /**
          * KeptFailure
          * @description A failure as it is kept.
          */
@@ -5826,6 +5897,71 @@ export interface components {
              * @description What was added to its times, because its sender's clock was wrong.
              */
             clock_skew_ms?: number | null;
+        };
+        /**
+         * KeptForAnswer
+         * @description For how long a kind is kept.
+         */
+        KeptForAnswer: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "failures" | "logs" | "healthy runs" | "other runs";
+            /**
+             * App
+             * @description '' for all apps.
+             */
+            app: string;
+            /**
+             * Days
+             * @description 0 for ever.
+             */
+            days: number;
+            /**
+             * Said
+             * @description Whether somebody said so, or it is what is usual.
+             */
+            said: boolean;
+        };
+        /**
+         * KeptOrder
+         * @description For how long a kind is to be kept, or how much room all may take.
+         */
+        KeptOrder: {
+            /** Kind */
+            kind?: ("failures" | "logs" | "healthy runs" | "other runs") | null;
+            /**
+             * App
+             * @description '' for all apps.
+             * @default
+             */
+            app?: string;
+            /**
+             * Days
+             * @description 0 for ever; null for what holds otherwise.
+             */
+            days?: number | null;
+            /**
+             * Most Bytes
+             * @description Without a kind: what the files of all days may take; null for as much as there is.
+             */
+            most_bytes?: number | null;
+        };
+        /**
+         * KeptPreview
+         * @description What would be removed.
+         */
+        KeptPreview: {
+            /** Steps */
+            steps: components["schemas"]["obitus__service__api__kept__StepAnswer"][];
+            /** Whole Days */
+            whole_days: number;
+            /**
+             * Bytes
+             * @description What the days that go as a whole free. Of the others a part is freed.
+             */
+            bytes: number;
         };
         /**
          * KeyAnswer
@@ -7994,6 +8130,23 @@ export interface components {
             next?: string | null;
         };
         /**
+         * RemovedDayAnswer
+         * @description A day of which a part was removed.
+         */
+        RemovedDayAnswer: {
+            /** Day */
+            day: string;
+            /** Why */
+            why: string;
+            /**
+             * Rows
+             * @description Failures, logs and runs that were removed, in all.
+             */
+            rows: number;
+            /** Time */
+            time: string;
+        };
+        /**
          * RemovedMapsAnswer
          * @description How many maps are gone.
          */
@@ -9902,6 +10055,31 @@ export interface components {
             title: string;
             /** Lines */
             lines: string;
+        };
+        /**
+         * StepAnswer
+         * @description What would be removed of a day.
+         */
+        obitus__service__api__kept__StepAnswer: {
+            /** Day */
+            day: string;
+            /** Why */
+            why: string;
+            /**
+             * Whole
+             * @description Whether its file goes; else it is made anew without them.
+             */
+            whole: boolean;
+            /**
+             * Failures That Stay
+             * @description The first and latest of open issues, and those of issues with notes or files.
+             */
+            failures_that_stay: number;
+            /**
+             * Bytes
+             * @description Of its file now: of a day that goes as a whole, what it frees.
+             */
+            bytes: number;
         };
         /**
          * StatusAnswer
@@ -26877,6 +27055,320 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    kept_api_kept_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    keep_api_kept_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    preview_api_kept_preview_get: {
+        parameters: {
+            query?: {
+                /** @description Try another length for this kind. */
+                kind?: ("failures" | "logs" | "healthy runs" | "other runs") | null;
+                /** @description Of this app; '' for all. */
+                app?: string;
+                days?: number | null;
+                most_bytes?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPreview"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */

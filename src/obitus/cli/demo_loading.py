@@ -50,6 +50,7 @@ from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
 from obitus.service.wiring import Parts
 from obitus.store import team
+from obitus.store.days.thinning import KINDS
 
 _MARK = ".obitus-demo"
 ALERTS = "alerts.toml"
@@ -146,6 +147,9 @@ class _Story:
             self._keys[app, "production"] = self._post("/api/apps", {"name": app, "kind": kind})["key"]
         staging = self._post("/api/apps/gatekeeper/keys", {"environment": "staging"})
         self._keys["gatekeeper", "staging"] = staging["key"]
+        for kind in KINDS:
+            # The story is two weeks long, and is to be told as a whole.
+            self._ask("PUT", "/api/kept", {"kind": kind, "days": 0})
         lay_out(self._deploys)
         self._commit()
         self._be_told(receiver)

@@ -10,6 +10,7 @@ import typer
 from obitus.cli import show
 from obitus.cli.commands import Json, app, print_json
 from obitus.cli.safe import safe
+from obitus.cli.show import size_of
 from obitus.core.wording import count_of
 
 Data = Annotated[Path, typer.Option("--data", help="Folder of the service's records.")]
@@ -38,7 +39,7 @@ def backup(
         print_json(found)
         return
     show.say(
-        f"{count_of(found['files'], 'file')} of {_size(found['bytes'])}, {count_of(len(found['copied']), 'file')} copied in {found['seconds']:.1f} s; each was checked."
+        f"{count_of(found['files'], 'file')} of {size_of(found['bytes'])}, {count_of(len(found['copied']), 'file')} copied in {found['seconds']:.1f} s; each was checked."
     )
     if not with_keys:
         show.say(
@@ -58,7 +59,7 @@ def restore(folder: Folder, data: Data = DATA, as_json: Json = False) -> None:
         print_json(found)
         return
     show.say(
-        f"{count_of(found['files'], 'file')} of {_size(found['bytes'])}, as they were on {found['made'][:19].replace('T', ' ')} UTC."
+        f"{count_of(found['files'], 'file')} of {size_of(found['bytes'])}, as they were on {found['made'][:19].replace('T', ' ')} UTC."
     )
     show.say(f"Start it: obitus serve --data {safe(data)}", show.QUIET)
 
@@ -90,11 +91,3 @@ def verify(
                 "Stop the service and mend what can be: obitus verify --repair. Or bring a backup back.", show.QUIET
             )
         raise typer.Exit(1)
-
-
-def _size(octets: int) -> str:
-    for unit in ("bytes", "KB", "MB"):
-        if octets < 1000:
-            return f"{octets:,.0f} {unit}" if unit == "bytes" else f"{octets:,.1f} {unit}"
-        octets /= 1000  # type: ignore[assignment]
-    return f"{octets:,.1f} GB"

@@ -233,3 +233,12 @@ def length_of(ms: float) -> str:
     if abs(ms) < 1000:
         return f"{ms:.0f} ms"
     return f"{ms / 1000:.2f} s" if abs(ms) < 60_000 else f"{ms / 60_000:.1f} min"
+
+
+def size_of(octets: float) -> str:
+    """Return a number of bytes in words: ``12.4 GB``."""
+    for unit in ("bytes", "KB", "MB"):
+        if octets < 1000:
+            return f"{octets:,.0f} {unit}" if unit == "bytes" else f"{octets:,.1f} {unit}"
+        octets /= 1000
+    return f"{octets:,.1f} GB"

@@ -27,6 +27,7 @@ from obitus.service.api import earlier as api_earlier
 from obitus.service.api import grouping as api_grouping
 from obitus.service.api import handing as api_handing
 from obitus.service.api import issues as api_issues
+from obitus.service.api import kept as api_kept
 from obitus.service.api import lists as api_lists
 from obitus.service.api import log_orders as api_log_orders
 from obitus.service.api import looking as api_looking
@@ -202,6 +203,7 @@ def make_app() -> FastAPI:
         api_metrics.router,
         api_person.router,
         api_log_orders.router,
+        api_kept.router,
         api_against.router,
         api_now.router,
         api_timeline.router,

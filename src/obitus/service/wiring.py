@@ -15,6 +15,7 @@ from obitus.service.intake.intake import Intake
 from obitus.service.jobs.collecting import Collecting
 from obitus.service.jobs.handing import Handing
 from obitus.service.jobs.housekeeping import Housekeeping
+from obitus.service.jobs.keeping import Keeping
 from obitus.service.jobs.planning import Planner
 from obitus.service.jobs.regrouping import Regrouping
 from obitus.service.jobs.regrouping_orders import RegroupingOrders
@@ -87,6 +88,7 @@ class Parts:
             ]
         )
         self.housekeeping = Housekeeping(self.records, self.clock, self.collecting, self.shelf)
+        self.keeping = Keeping(self.records, self.clock, settings.data)
         for worker in (self.delivering.turns, self.alert_windows.turns, self.ticking.turns, self.passing):
             worker.start()
 
@@ -104,6 +106,7 @@ class Parts:
         self.runner.close()
         self.live.close()
         self.housekeeping.close()
+        self.keeping.close()
         self.intake.close()
         if self.openid is not None:
             self.openid.close()

@@ -74,6 +74,7 @@ _REST: Final = (
     "DELETE FROM answered_at WHERE app_id = ?",
     "DELETE FROM targets WHERE app_id = ?",
     "DELETE FROM log_orders WHERE app_id = ?",
+    "DELETE FROM kept_for WHERE app_id = ?",
     "DELETE FROM tracepoint_states WHERE app_id = ?",
     "DELETE FROM tracepoints WHERE app_id = ?",
     "DELETE FROM check_lists WHERE app_id = ?",

@@ -191,9 +191,9 @@ def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int,
 def _counted(main: sqlite3.Connection, count: _Count, *, repair: bool) -> Iterator[Difference]:
     kept = {tuple(row[:-1]): row[-1] for row in main.execute(count.kept)}
     rows = {tuple(row[:-1]): row[-1] for row in main.execute(count.rows)}
-    if kept == rows:
-        return
     keys = [key for key in kept.keys() | rows.keys() if kept.get(key, 0) != rows.get(key, 0)]
+    if not keys:
+        return
     named = ", ".join(
         f"{' '.join(map(str, key))}: {kept.get(key, 0):,} kept, {rows.get(key, 0):,} by its rows"
         for key in sorted(keys, key=str)[:MOST_NAMED]

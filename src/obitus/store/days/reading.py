@@ -22,6 +22,7 @@ from obitus.store.database import (
     Params,
     Reader,
     Row,
+    file_identity,
     open_as_reader,
     our_errors,
     typed,
@@ -35,10 +36,14 @@ _log = logging.getLogger("obitus.store")
 MOST_IDLE: Final = 40
 """Connections that stay open while nobody uses them."""
 _REMOVED = "SELECT removed_ms, removed_why FROM days WHERE day = ?"
+_THINNED = "SELECT thinned_ms AS removed_ms, why AS removed_why FROM thinned WHERE day = ?"
 _DAYS = """
 SELECT day, last_place, reports, earliest_ms, latest_ms FROM days
 WHERE reports > 0 AND latest_ms >= :from_ms AND earliest_ms < :to_ms ORDER BY latest_ms DESC, day DESC"""
 _NEWEST = "SELECT day, last_place, reports, earliest_ms, latest_ms FROM days WHERE reports > 0 ORDER BY day DESC"
+
+
+Identity = tuple[int, int] | None
 
 
 class DayReaders:
@@ -47,7 +52,8 @@ class DayReaders:
     def __init__(self, folder: Path, main: Reader) -> None:
         self.folder, self._main = folder, main
         self._sight = main.sight
-        self._idle: OrderedDict[int, list[sqlite3.Connection]] = OrderedDict()
+        self._idle: OrderedDict[int, list[tuple[sqlite3.Connection, Identity]]] = OrderedDict()
+        """With the file that each was opened on: a day's file may have been made anew meanwhile."""
         self._lock = threading.Lock()
         self._closed = False
 
@@ -79,7 +85,7 @@ class DayReaders:
     def open(self, day: int, *, limit_s: float = READ_LIMIT_S) -> Iterator[sqlite3.Connection]:
         """Lend a connection to a day's file for reading."""
         path = path_of(self.folder, day)
-        connection = self._take(day, path)
+        connection, identity = self._take(day, path)
         ends = time.monotonic() + limit_s
         try:
             with our_errors(path):
@@ -90,7 +96,7 @@ class DayReaders:
             connection.close()
             raise
         else:
-            self._give_back(day, connection)
+            self._give_back(day, connection, identity)
 
     def gone(self, day: int) -> errors.EvidenceGone:
         """Return what is said of a report whose day has no file, or whose file no longer holds it."""
@@ -98,6 +104,12 @@ class DayReaders:
         if removed is not None and removed.removed_ms is not None:
             when, why = to_text(removed.removed_ms)[:10], f", {removed.removed_why}" if removed.removed_why else ""
             return errors.EvidenceGone(f"Its evidence was removed on {when}{why}. What was counted stays.")
+        thinned = self._main.first(RemovedDay, _THINNED, (day,))
+        if thinned is not None and thinned.removed_ms is not None and path_of(self.folder, day).exists():
+            when = to_text(thinned.removed_ms)[:10]
+            return errors.EvidenceGone(
+                f"Its evidence was removed by {when} ({thinned.removed_why}). What was counted stays."
+            )
         named = "without a time" if day == UNDATED else f"of {day_text(day)}"
         return errors.EvidenceGone(
             f"Its evidence is missing: the file of the reports {named} is not in {self.folder}. Bring it back from a backup."
@@ -106,7 +118,7 @@ class DayReaders:
     def forget(self, day: int) -> None:
         """Close what is open of a day and idle, since its file is to be removed."""
         with self._lock:
-            for connection in self._idle.pop(day, ()):
+            for connection, _ in self._idle.pop(day, ()):
                 connection.close()
 
     def close(self) -> None:
@@ -114,33 +126,37 @@ class DayReaders:
         with self._lock:
             self._closed = True
             for connections in self._idle.values():
-                for connection in connections:
+                for connection, _ in connections:
                     connection.close()
             self._idle.clear()
 
-    def _take(self, day: int, path: Path) -> sqlite3.Connection:
+    def _take(self, day: int, path: Path) -> tuple[sqlite3.Connection, Identity]:
+        identity = file_identity(path)
         with self._lock:
             if self._closed:
                 raise errors.StoreBusy("the service is stopping; ask again")
             idle = self._idle.get(day)
-            if idle:
-                return idle.pop()
-        if not path.exists():
+            while idle:
+                connection, opened_on = idle.pop()
+                if opened_on == identity:
+                    return connection, identity
+                connection.close()
+        if identity is None:
             raise self.gone(day)
         with our_errors(path):
-            return open_as_reader(path, SMALL_CACHE, OF_DAYS, self._sight)
+            return open_as_reader(path, SMALL_CACHE, OF_DAYS, self._sight), identity
 
-    def _give_back(self, day: int, connection: sqlite3.Connection) -> None:
+    def _give_back(self, day: int, connection: sqlite3.Connection, identity: Identity) -> None:
         with self._lock:
             if self._closed:
                 connection.close()
                 return
-            self._idle.setdefault(day, []).append(connection)
+            self._idle.setdefault(day, []).append((connection, identity))
             self._idle.move_to_end(day)
             while sum(map(len, self._idle.values())) > MOST_IDLE:
                 oldest = next(iter(self._idle))
                 connections = self._idle[oldest]
                 if connections:
-                    connections.pop().close()
+                    connections.pop()[0].close()
                 if not connections:
                     del self._idle[oldest]

@@ -13,6 +13,8 @@ from obitus.core.days import day_named
 _log = logging.getLogger("obitus.store")
 
 ENDING: Final = ".removed"
+THINNER: Final = ".thinner"
+"""Of a file that is being made anew (see ``thinning``)."""
 # The log of the latest commits first: without its file it is nothing.
 _BESIDE: Final = ("-shm", "-wal", "")
 _IS_REMOVED: Final = "SELECT removed_ms IS NOT NULL FROM days WHERE day = ?"
@@ -50,6 +52,15 @@ def tidy(folder: Path, main: sqlite3.Connection) -> None:
         elif not path.exists():
             _log.warning("the removal of %s was broken off; it is kept", path)
             _rename(f"{path}{ENDING}", f"{path}")
+        else:
+            # One that was made anew has taken its place.
+            delete(path)
+
+
+def forget_unfinished(folder: Path) -> None:
+    """Delete what was being made anew when a service ended."""
+    for left in folder.glob(f"*.sqlite3{THINNER}*"):
+        left.unlink()
 
 
 def _rename(before: str, after: str) -> None:

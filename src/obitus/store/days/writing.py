@@ -141,6 +141,7 @@ class WritingDays:
         self._removed: set[int] = set()
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         removed.tidy(folder, main)
+        removed.forget_unfinished(folder)
 
     def at(self, day: int) -> DayFile:
         """Return a day's file, as part of the commit that is going on.

@@ -1,0 +1,80 @@
+"""Removes what is over its time or beyond its room, the oldest first; and more of it where the disk is nearly full."""
+
+from __future__ import annotations
+
+import logging
+import shutil
+import threading
+from pathlib import Path
+from typing import Final
+
+from obitus.core.days import day_text
+from obitus.service.clock import Clock
+from obitus.store import people, retention
+from obitus.store.errors import StoreError
+from obitus.store.records import Records
+from obitus.store.retention import Step
+
+FIRST_S: Final = 900.0
+"""From the start of a service to its first look: whoever has just changed something has time to see it."""
+EVERY_S: Final = 600.0
+LEAST_FREE: Final = 1_000_000_000
+"""Bytes of the disk: with less, the oldest evidence goes first, and only then reports are refused."""
+REMOVED: Final = "removed evidence"
+
+_log = logging.getLogger("obitus.service")
+
+
+class Keeping:
+    """One thread, since a large day takes its time: it is read and written beside what goes on."""
+
+    def __init__(self, records: Records, clock: Clock, data: Path) -> None:
+        self._records, self._clock, self._data = records, clock, data
+        self._stopping = threading.Event()
+        self._thread = threading.Thread(target=self._keep, name="obitus-keeping", daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        """Stop, after the day that is being worked on."""
+        self._stopping.set()
+        self._thread.join()
+
+    def look(self) -> list[Step]:
+        """Remove what is due; return what that was."""
+        done = []
+        for step in retention.due(self._records, self._clock.now_ms(), most_bytes=self._room()):
+            if self._stopping.is_set():
+                break
+            try:
+                freed = retention.remove(self._records, step, self._clock.now_ms())
+            except StoreError as error:
+                _log.warning("%s could not be removed: %s", day_text(step.day), error)
+                continue
+            self._note(f"{day_text(step.day)}: {step.why}, {freed:,} bytes")
+            done.append(step)
+        return done
+
+    def _note(self, said: str) -> None:
+        """Put on record what was removed."""
+        now_ms = self._clock.now_ms()
+        self._records.writer.run(lambda c: people.note_act(c, None, REMOVED, said, now_ms))
+
+    def _room(self) -> int | None:
+        """Return how many bytes the days may take: what was said, or less where the disk is nearly full."""
+        said = retention.within(self._records.reader)
+        free = shutil.disk_usage(self._data).free
+        if free >= LEAST_FREE:
+            return said
+        held = retention.bytes_of_days(self._records)
+        _log.warning("the disk has %s bytes left: the oldest evidence is removed", f"{free:,}")
+        room = max(0, held - (LEAST_FREE - free))
+        return room if said is None else min(said, room)
+
+    def _keep(self) -> None:
+        wait_s = FIRST_S
+        while not self._stopping.wait(wait_s):
+            wait_s = EVERY_S
+            try:
+                self.look()
+            except Exception:
+                _log.exception("what is over its time could not be removed; it is tried again")

@@ -1,0 +1,222 @@
+"""How long what was reported is kept: by kind and app, and by the room that all of it takes. The oldest goes first.
+
+Issues, their counts and what was decided stay. Of failures that are over their time, the first and the latest of each open issue stay,
+and those of issues that somebody wrote a note on or attached a file to.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Final
+
+from obitus.core.clock import DAY_MS
+from obitus.core.days import UNDATED, day_text, seq_of
+from obitus.store.database import Reader
+from obitus.store.days import removed, thinning
+from obitus.store.days.files import path_of
+from obitus.store.days.reading import DayReaders
+from obitus.store.days.thinning import KINDS
+from obitus.store.days.writing import WritingDays
+from obitus.store.errors import StoreBusy
+from obitus.store.records import Records
+from obitus.store.removing_days import TRIES, remove_day
+from obitus.store.rows.kept import AppNumber, KeptFor, ThinnedDay
+
+USUAL_DAYS: Final[Mapping[str, int]] = {"failures": 90, "logs": 14, "healthy runs": 3, "other runs": 90}
+MOST_DAYS: Final = 3650
+
+_RULES: Final = "SELECT kind, app_id, days FROM kept_for ORDER BY kind, app_id"
+_SET: Final = "INSERT OR REPLACE INTO kept_for (kind, app_id, days) VALUES (?, ?, ?)"
+_UNSET: Final = "DELETE FROM kept_for WHERE kind = ? AND app_id = ?"
+_WITHIN: Final = "SELECT bytes FROM kept_within"
+_SET_WITHIN: Final = "INSERT OR REPLACE INTO kept_within (one, bytes) VALUES (1, ?)"
+_UNSET_WITHIN: Final = "DELETE FROM kept_within"
+_APPS: Final = "SELECT id, name FROM apps"
+_THINNED: Final = "SELECT day, what, why, removed, bytes_before, bytes_after, thinned_ms FROM thinned ORDER BY day DESC"
+_NOTE_THINNED: Final = """
+INSERT INTO thinned (day, what, why, removed, bytes_before, bytes_after, thinned_ms) VALUES (?, ?, ?, ?, ?, ?, ?)
+ON CONFLICT DO UPDATE SET what = excluded.what, why = excluded.why, removed = removed + excluded.removed,
+  bytes_before = excluded.bytes_before, bytes_after = excluded.bytes_after, thinned_ms = excluded.thinned_ms"""
+_MEANT: Final = """
+SELECT id, first_seq, last_seq FROM issues WHERE state != 'settled'
+UNION SELECT i.id, i.first_seq, i.last_seq FROM issues i JOIN notes n ON n.issue_id = i.id
+UNION SELECT i.id, i.first_seq, i.last_seq FROM issues i JOIN attachments a ON a.issue_id = i.id"""
+_KEPT: Final = f"""
+WITH meant AS ({_MEANT})
+SELECT first_seq FROM meant WHERE first_seq BETWEEN :from_seq AND :to_seq
+UNION SELECT last_seq FROM meant WHERE last_seq BETWEEN :from_seq AND :to_seq
+UNION SELECT h.seq FROM issue_history h JOIN meant ON meant.id = h.issue_id WHERE h.seq BETWEEN :from_seq AND :to_seq"""  # noqa: S608 - of constants
+_HOLDS: Final = {
+    "failures": "SELECT 1 FROM failures WHERE app_id IN (SELECT value FROM json_each(?)) AND place NOT IN (SELECT value FROM json_each(?)) LIMIT 1",
+    "logs": "SELECT 1 FROM logs WHERE app_id IN (SELECT value FROM json_each(?)) AND place NOT IN (SELECT value FROM json_each(?)) LIMIT 1",
+    "healthy runs": "SELECT 1 FROM runs WHERE outcome IN ('', 'ok') AND app_id IN (SELECT value FROM json_each(?)) AND place NOT IN (SELECT value FROM json_each(?)) LIMIT 1",
+    "other runs": "SELECT 1 FROM runs WHERE outcome NOT IN ('', 'ok') AND app_id IN (SELECT value FROM json_each(?)) AND place NOT IN (SELECT value FROM json_each(?)) LIMIT 1",
+}
+
+
+@dataclass(frozen=True)
+class Step:
+    """What is to be removed of one day."""
+
+    day: int
+    gone: dict[str, tuple[int, ...]]
+    """By kind, the apps whose records of it go."""
+    kept: tuple[int, ...]
+    """Places of failures that stay all the same."""
+    whole: bool
+    """Whether nothing of it stays: then its file goes."""
+    bytes: int
+    """Of its file now."""
+    why: str
+
+    @property
+    def what(self) -> str:
+        """What is on record of it, to know that it was done."""
+        return json.dumps({"gone": self.gone, "kept": self.kept}, sort_keys=True)
+
+
+def rules(reader: Reader) -> list[KeptFor]:
+    """Return what was said, by kind and app."""
+    return reader.all(KeptFor, _RULES)
+
+
+def within(reader: Reader) -> int | None:
+    """Return how many bytes the days may take, None where nobody said."""
+    found = reader.column(int, _WITHIN)
+    return found[0] if found else None
+
+
+def thinned(reader: Reader) -> list[ThinnedDay]:
+    """Return the days of which a part was removed, newest first."""
+    return reader.all(ThinnedDay, _THINNED)
+
+
+def keep_for(connection: sqlite3.Connection, kind: str, app_id: int, days: int | None) -> None:
+    """Say for how many days a kind of an app (0 for all) is kept; 0 for ever, None for what holds otherwise."""
+    if days is None:
+        connection.execute(_UNSET, (kind, app_id))
+    else:
+        connection.execute(_SET, (kind, app_id, days))
+
+
+def keep_within(connection: sqlite3.Connection, octets: int | None) -> None:
+    """Say how many bytes the days may take, None for as many as there are."""
+    if octets is None:
+        connection.execute(_UNSET_WITHIN)
+    else:
+        connection.execute(_SET_WITHIN, (octets,))
+
+
+def days_of(said: Iterable[KeptFor], kind: str, app_id: int) -> int:
+    """Return for how many days a kind of an app is kept, 0 for ever: what was said of the app, else of all, else what is usual."""
+    found = {(one.kind, one.app_id): one.days for one in said}
+    return found.get((kind, app_id), found.get((kind, 0), USUAL_DAYS[kind]))
+
+
+def due(
+    records: Records, now_ms: int, *, said: list[KeptFor] | None = None, most_bytes: int | None = None
+) -> list[Step]:
+    """Return what is to be removed by now, the oldest day first. ``said`` and ``most_bytes`` in the place of what is kept, to try them."""
+    reader, days = records.reader, records.days
+    said = rules(reader) if said is None else said
+    most_bytes = within(reader) if most_bytes is None else most_bytes
+    apps = reader.all(AppNumber, _APPS)
+    done = {one.day: one.what for one in thinned(reader)}
+    steps = []
+    today = now_ms // DAY_MS
+    room = 0
+    for known in days.known():
+        path = path_of(days.folder, known.day)
+        size = _size(path)
+        room += size
+        if known.day == UNDATED:
+            continue
+        gone: dict[str, tuple[int, ...]] = {}
+        why: list[str] = []
+        for kind in KINDS:
+            over = sorted(
+                (app.id, kept) for app in apps if 0 < (kept := days_of(said, kind, app.id)) <= today - known.day - 1
+            )
+            if over:
+                gone[kind] = tuple(app for app, _ in over)
+                why.append(f"{kind} after {min(kept for _, kept in over)} days")
+        if most_bytes is not None and room > most_bytes and known.day < today - 1:
+            gone = {kind: tuple(sorted(app.id for app in apps)) for kind in KINDS}
+            why = [f"what is beyond {most_bytes / 1e9:,.1f} GB"]
+        if gone:
+            step = _step(reader, days, known.day, gone, size, ", ".join(why), {app.id for app in apps})
+            if step is not None and done.get(known.day) != step.what:
+                steps.append(step)
+    return steps[::-1]
+
+
+def _step(
+    reader: Reader, days: DayReaders, day: int, gone: dict[str, tuple[int, ...]], size: int, why: str, apps: set[int]
+) -> Step | None:
+    kept: tuple[int, ...] = ()
+    if "failures" in gone:
+        span = {"from_seq": seq_of(day, 0), "to_seq": seq_of(day, (1 << 32) - 1)}
+        kept = tuple(sorted(seq - seq_of(day, 0) for seq in reader.column(int, _KEPT, span)))
+    everything = all(set(gone.get(kind, ())) >= apps for kind in KINDS)
+    whole = everything and not kept
+    with days.open(day, limit_s=60) as connection:
+        held = [
+            kind
+            for kind, ids in gone.items()
+            if connection.execute(_HOLDS[kind], (json.dumps(ids), json.dumps(kept))).fetchone()
+        ]
+    return Step(day, gone, kept, whole, size, why) if held or whole else None
+
+
+def remove(records: Records, step: Step, now_ms: int) -> int:
+    """Remove what a step names; return how many bytes were freed. Raises StoreBusy where its day is written to all the time."""
+    writer, days = records.writer, records.days
+    path = path_of(days.folder, step.day)
+    if step.whole:
+        return step.bytes if remove_day(writer, days, step.day, now_ms, step.why) else 0
+    for _ in range(TRIES):
+        made = thinning.make(path, step.gone, step.kept, records.evidence.unpack)
+        after = made.path.stat().st_size
+        swapped = writer.run(_swapping(step, made, after, writer.days, now_ms))
+        if swapped:
+            days.forget(step.day)
+            removed.delete(path)
+            return max(0, step.bytes - after)
+    raise StoreBusy(f"{day_text(step.day)} is written to all the time; it is tried again later")
+
+
+def _swapping(
+    step: Step, made: thinning.Thinner, after: int, writing: WritingDays, now_ms: int
+) -> Callable[[sqlite3.Connection], bool]:
+    def swap(connection: sqlite3.Connection) -> bool:
+        """Let the new file take the place of the old one; return whether it could."""
+        if not writing.let_be_removed(step.day):
+            return False
+        path = path_of(writing.folder, step.day)
+        if thinning.written_of(path) != made.written or not made.path.exists():
+            return False
+        connection.execute(_NOTE_THINNED, (step.day, step.what, step.why, made.removed, step.bytes, after, now_ms))
+        removed.put_aside(path)
+        made.path.replace(path)
+        return True
+
+    return swap
+
+
+def _size(path: Path) -> int:
+    total = 0
+    for beside in ("", "-wal"):
+        try:
+            total += path.with_name(path.name + beside).stat().st_size
+        except OSError:
+            continue
+    return total
+
+
+def bytes_of_days(records: Records) -> int:
+    """Return how many bytes the files of all days take."""
+    return sum(_size(path_of(records.days.folder, known.day)) for known in records.days.known())
