@@ -100,6 +100,8 @@ def test_what_was_removed_is_said(weeks: Running) -> None:
     found = weeks.ask("GET", f"/api/record/{oldest['number']}")
     assert found.status == 404 and "removed" in found.json()["detail"], found.data
     assert weeks.issues(window="400d", state="settled")[0]["failures"] == 9
+    weeks.service.close()
+    assert verify(weeks.service.settings.data) == []
 
 
 def test_said_for_one_app_and_for_ever(weeks: Running) -> None:

@@ -174,6 +174,15 @@ def test_what_is_no_backup_is_refused(running: Running, tmp_path: Path) -> None:
         restore(tmp_path / "kept", tmp_path / "back")
 
 
+def test_a_store_of_another_version(running: Running) -> None:
+    """What cannot be compared is not called whole."""
+    running.service.close()
+    with closing(sqlite3.connect(data_of(running) / MAIN)) as main:
+        main.execute("PRAGMA user_version = 20")
+    with pytest.raises(errors.StoreTooNew, match="has schema version 20"):
+        verify(data_of(running))
+
+
 def test_counts_that_differ_are_named_and_mended(running: Running) -> None:
     """A count that does not follow from its rows: which, by how much; mended by its rows, and only while no service runs."""
     filled(running)

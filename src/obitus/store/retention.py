@@ -7,6 +7,7 @@ and those of issues that somebody wrote a note on or attached a file to.
 from __future__ import annotations
 
 import json
+import logging
 import sqlite3
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
@@ -14,17 +15,19 @@ from pathlib import Path
 from typing import Final
 
 from obitus.core.clock import DAY_MS
-from obitus.core.days import UNDATED, day_text, seq_of
+from obitus.core.days import MOST_IN_A_DAY, UNDATED, day_and_place, day_text, seq_of
 from obitus.store.database import Reader
 from obitus.store.days import removed, thinning
 from obitus.store.days.files import path_of
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.thinning import KINDS
 from obitus.store.days.writing import WritingDays
-from obitus.store.errors import StoreBusy
+from obitus.store.errors import UNREADABLE, StoreBusy
 from obitus.store.records import Records
 from obitus.store.removing_days import TRIES, remove_day
 from obitus.store.rows.kept import AppNumber, KeptFor, ThinnedDay
+
+_log = logging.getLogger("obitus.store")
 
 USUAL_DAYS: Final[Mapping[str, int]] = {"failures": 90, "logs": 14, "healthy runs": 3, "other runs": 90}
 MOST_DAYS: Final = 3650
@@ -118,58 +121,78 @@ def days_of(said: Iterable[KeptFor], kind: str, app_id: int) -> int:
 
 
 def due(
-    records: Records, now_ms: int, *, said: list[KeptFor] | None = None, most_bytes: int | None = None
+    records: Records,
+    now_ms: int,
+    *,
+    said: list[KeptFor] | None = None,
+    most_bytes: int | None = None,
+    clean: dict[int, str] | None = None,
 ) -> list[Step]:
-    """Return what is to be removed by now, the oldest day first. ``said`` and ``most_bytes`` in the place of what is kept, to try them."""
+    """Return what is to be removed by now, the oldest day first. ``said`` and ``most_bytes`` in the place of what is kept, to try them.
+
+    ``clean`` remembers from one look to the next of which days nothing was to be removed: to find that out takes reading them.
+    """
     reader, days = records.reader, records.days
     said = rules(reader) if said is None else said
     most_bytes = within(reader) if most_bytes is None else most_bytes
-    apps = reader.all(AppNumber, _APPS)
+    apps = [app.id for app in reader.all(AppNumber, _APPS)]
     done = {one.day: one.what for one in thinned(reader)}
-    steps = []
-    today = now_ms // DAY_MS
-    room = 0
+    remembered = {} if clean is None else clean
+    steps: list[Step] = []
+    today, room = now_ms // DAY_MS, 0
     for known in days.known():
-        path = path_of(days.folder, known.day)
-        size = _size(path)
+        size = _size(path_of(days.folder, known.day))
         room += size
         if known.day == UNDATED:
             continue
-        gone: dict[str, tuple[int, ...]] = {}
-        why: list[str] = []
-        for kind in KINDS:
-            over = sorted(
-                (app.id, kept) for app in apps if 0 < (kept := days_of(said, kind, app.id)) <= today - known.day - 1
-            )
-            if over:
-                gone[kind] = tuple(app for app, _ in over)
-                why.append(f"{kind} after {min(kept for _, kept in over)} days")
+        gone, why = _over(said, apps, today - known.day - 1)
         if most_bytes is not None and room > most_bytes and known.day < today - 1:
-            gone = {kind: tuple(sorted(app.id for app in apps)) for kind in KINDS}
-            why = [f"what is beyond {most_bytes / 1e9:,.1f} GB"]
-        if gone:
-            step = _step(reader, days, known.day, gone, size, ", ".join(why), {app.id for app in apps})
-            if step is not None and done.get(known.day) != step.what:
-                steps.append(step)
+            gone = {kind: tuple(sorted(apps)) for kind in KINDS}
+            why = f"what is beyond {most_bytes / 1e9:,.1f} GB"
+        if not gone:
+            continue
+        step = _step(reader, known.day, gone, size, why, set(apps))
+        if step.what in (done.get(known.day), remembered.get(known.day)):
+            continue
+        if step.whole or _holds(days, step):
+            steps.append(step)
+        else:
+            remembered[known.day] = step.what
     return steps[::-1]
 
 
-def _step(
-    reader: Reader, days: DayReaders, day: int, gone: dict[str, tuple[int, ...]], size: int, why: str, apps: set[int]
-) -> Step | None:
+def _over(said: list[KeptFor], apps: list[int], age: int) -> tuple[dict[str, tuple[int, ...]], str]:
+    """Return which kinds of which apps are over their time at an age in days, and why, in words."""
+    gone: dict[str, tuple[int, ...]] = {}
+    why: list[str] = []
+    for kind in KINDS:
+        over = sorted((app, kept) for app in apps if 0 < (kept := days_of(said, kind, app)) <= age)
+        if over:
+            gone[kind] = tuple(app for app, _ in over)
+            why.append(f"{kind} after {min(kept for _, kept in over)} days")
+    return gone, ", ".join(why)
+
+
+def _step(reader: Reader, day: int, gone: dict[str, tuple[int, ...]], size: int, why: str, apps: set[int]) -> Step:
     kept: tuple[int, ...] = ()
     if "failures" in gone:
-        span = {"from_seq": seq_of(day, 0), "to_seq": seq_of(day, (1 << 32) - 1)}
-        kept = tuple(sorted(seq - seq_of(day, 0) for seq in reader.column(int, _KEPT, span)))
+        span = {"from_seq": seq_of(day, 0), "to_seq": seq_of(day, MOST_IN_A_DAY - 1)}
+        kept = tuple(sorted(day_and_place(seq)[1] for seq in reader.column(int, _KEPT, span)))
     everything = all(set(gone.get(kind, ())) >= apps for kind in KINDS)
-    whole = everything and not kept
-    with days.open(day, limit_s=60) as connection:
-        held = [
-            kind
-            for kind, ids in gone.items()
-            if connection.execute(_HOLDS[kind], (json.dumps(ids), json.dumps(kept))).fetchone()
-        ]
-    return Step(day, gone, kept, whole, size, why) if held or whole else None
+    return Step(day, gone, kept, everything and not kept, size, why)
+
+
+def _holds(days: DayReaders, step: Step) -> bool:
+    """Whether a day's file holds anything that a step would remove."""
+    try:
+        with days.open(step.day, limit_s=60) as connection:
+            return any(
+                connection.execute(_HOLDS[kind], (json.dumps(apps), json.dumps(step.kept))).fetchone()
+                for kind, apps in step.gone.items()
+            )
+    except UNREADABLE as error:
+        _log.warning("%s is passed over: %s", day_text(step.day), error)
+        return False
 
 
 def remove(records: Records, step: Step, now_ms: int) -> int:

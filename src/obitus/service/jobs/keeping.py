@@ -31,6 +31,7 @@ class Keeping:
     def __init__(self, records: Records, clock: Clock, data: Path) -> None:
         self._records, self._clock, self._data = records, clock, data
         self._stopping = threading.Event()
+        self._clean: dict[int, str] = {}
         self._thread = threading.Thread(target=self._keep, name="obitus-keeping", daemon=True)
         self._thread.start()
 
@@ -42,7 +43,7 @@ class Keeping:
     def look(self) -> list[Step]:
         """Remove what is due; return what that was."""
         done = []
-        for step in retention.due(self._records, self._clock.now_ms(), most_bytes=self._room()):
+        for step in retention.due(self._records, self._clock.now_ms(), most_bytes=self._room(), clean=self._clean):
             if self._stopping.is_set():
                 break
             try:

@@ -63,6 +63,17 @@ def make(source: Path, gone: Mapping[str, Collection[int]], kept: Collection[int
     target = source.with_name(source.name + THINNER)
     target.unlink(missing_ok=True)
     target.touch(mode=0o600)
+    try:
+        return _made(source, target, gone, kept, unpack)
+    except BaseException:
+        # It may be the disk that is full.
+        target.unlink(missing_ok=True)
+        raise
+
+
+def _made(
+    source: Path, target: Path, gone: Mapping[str, Collection[int]], kept: Collection[int], unpack: Unpack
+) -> Thinner:
     with our_errors(source), closing(sqlite3.connect(target, isolation_level=None, uri=True)) as new:
         new.row_factory = sqlite3.Row
         new.execute(MIDDLE_CACHE)
