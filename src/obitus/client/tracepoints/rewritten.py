@@ -5,24 +5,13 @@ The library ``bytecode`` takes the code apart and puts it together again (extra 
 
 from __future__ import annotations
 
-import sys
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from types import CodeType, FunctionType
-from typing import Any, Final
 
-from obitus.client.tracepoints.places import INLINED, CannotStand, Loaded, Target, code_on, loaded, with_inner
+from obitus.client.tracepoints.calling import Lines, library, with_calls
+from obitus.client.tracepoints.places import Loaded, Target, code_on, loaded, with_inner
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
-
-_getframe: Final = sys._getframe
-_ENTRY: Final = frozenset({"RESUME", "MAKE_CELL", "COPY_FREE_VARS", "RETURN_GENERATOR", "GEN_START"})
-_BELONGS_TO_THE_NEXT: Final = frozenset({"KW_NAMES", "PRECALL"})
-_ENDS_AN_ITEM: Final = frozenset({"LIST_APPEND", "SET_ADD", "MAP_ADD", "RETURN_VALUE", "JUMP_BACKWARD"})
-"""Of a comprehension: the compiler counts them to whatever line it was at."""
-_LEADS_NOWHERE: Final = frozenset(
-    {"RETURN_VALUE", "RAISE_VARARGS", "RERAISE", "JUMP_FORWARD", "JUMP_BACKWARD", "JUMP_BACKWARD_NO_INTERRUPT"}
-)
-Lines = dict[int, tuple[Point, ...]]
 
 
 class Rewritten:
@@ -50,7 +39,7 @@ class Rewritten:
 
     def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
         """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""
-        _library()
+        library()
         self._troubles = {}
         lines: dict[int, Lines] = {}
         for target in targets:
@@ -138,89 +127,3 @@ class Rewritten:
         self._new[id(before)] = (before, code, dict(own))
         self._before[id(code)] = (code, before)
         return code
-
-
-def _library() -> Any:
-    """Return the library that takes code apart; raises CannotStand where it is not there."""
-    try:
-        import bytecode
-    except ImportError as missing:
-        if is_the_apps(missing):
-            raise
-        raise CannotStand("on Python 3.11 this needs a library: `pip install 'obitus[tracepoints]'`") from None
-    return bytecode
-
-
-def with_calls(code: CodeType, lines: Lines) -> CodeType:
-    """Return a code object that calls back before each of some lines runs."""
-    library = _library()
-    Bytecode, Instr, Label, TryBegin = library.Bytecode, library.Instr, library.Label, library.TryBegin
-    listed = Bytecode.from_code(code)
-    jumps: dict[int, set[int | None]] = {}
-    handlers: set[int] = set()
-    for one in listed:
-        if isinstance(one, TryBegin):
-            handlers.add(id(one.target))
-        elif isinstance(one, Instr) and isinstance(one.arg, Label):
-            jumps.setdefault(id(one.arg), set()).add(one.lineno)
-    entered = not any(isinstance(one, Instr) and one.name == "RESUME" for one in listed)
-    passed_by = _ENTRY | _ENDS_AN_ITEM if code.co_name in INLINED else _ENTRY
-    changed: list[Any] = []
-    before: int | None = None
-    name_before = ""
-    follows = True
-    labels: list[int] = []
-    for one in listed:
-        if isinstance(one, Label):
-            labels.append(id(one))
-        elif isinstance(one, Instr):
-            line = one.lineno
-            points = lines.get(line) if entered and line is not None else None
-            begins = not (one.name in passed_by or name_before in _BELONGS_TO_THE_NEXT)
-            if points and begins:
-                comes_from = {source for label in labels for source in jumps.get(label, ())}
-                handles = bool(handlers.intersection(labels))
-                place = len(changed) - len(labels)
-                only_labels = all(isinstance(part, Label) for part in changed[place:])
-                calling = _calling(points, one.location, Instr)
-                if follows and line != before and labels and only_labels and comes_from <= {line} and not handles:
-                    # Who jumps here from the line itself was there already.
-                    changed[place:place] = calling
-                elif follows and line == before and comes_from - {line} and only_labels:
-                    # A loop goes on here: who only comes from the line's own beginning was there already.
-                    over = Label()
-                    changed.insert(place, Instr("JUMP_FORWARD", over, location=one.location))
-                    changed += [*calling, over]
-                elif (follows and line != before) or comes_from - {line} or handles:
-                    changed += calling
-            if one.name == "RESUME" and not entered:
-                entered = True
-                before = None
-            else:
-                before = line
-            name_before = one.name
-            follows = one.name not in _LEADS_NOWHERE
-            labels = []
-        changed.append(one)
-    listed[:] = changed
-    made: CodeType = listed.to_code()
-    return made
-
-
-def _calling(points: tuple[Point, ...], location: Any, instruction: Any) -> list[Any]:
-    return [
-        instruction("PUSH_NULL", location=location),
-        instruction("LOAD_CONST", _caller(points), location=location),
-        instruction("PRECALL", 0, location=location),
-        instruction("CALL", 0, location=location),
-        instruction("POP_TOP", location=location),
-    ]
-
-
-def _caller(points: tuple[Point, ...]) -> Callable[[], None]:
-    def line_runs() -> None:
-        frame = _getframe(1)
-        for point in points:
-            point.run(frame)
-
-    return line_runs

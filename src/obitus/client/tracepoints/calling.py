@@ -1,0 +1,133 @@
+"""One code object with calls in it that come before each of some lines runs (Python 3.11).
+
+A line begins where the interpreter's own tracing says it does (`Objects/codeobject.c`, line starts of PEP 669): at an instruction that
+comes after one of another line, at a jump that comes from another line, at a handler of exceptions.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from types import CodeType
+from typing import Any, Final
+
+from obitus.client.tracepoints.places import INLINED, CannotStand
+from obitus.client.tracepoints.points import Point
+from obitus.client.whose import is_the_apps
+
+Lines = dict[int, tuple[Point, ...]]
+"""What stands on which line."""
+_getframe: Final = sys._getframe
+_ENTRY: Final = frozenset({"RESUME", "MAKE_CELL", "COPY_FREE_VARS", "RETURN_GENERATOR", "GEN_START"})
+_BELONGS_TO_THE_NEXT: Final = frozenset({"KW_NAMES", "PRECALL"})
+_ENDS_AN_ITEM: Final = frozenset({"LIST_APPEND", "SET_ADD", "MAP_ADD", "RETURN_VALUE", "JUMP_BACKWARD"})
+"""Of a comprehension: the compiler counts them to whatever line it was at."""
+_LEADS_NOWHERE: Final = frozenset(
+    {"RETURN_VALUE", "RAISE_VARARGS", "RERAISE", "JUMP_FORWARD", "JUMP_BACKWARD", "JUMP_BACKWARD_NO_INTERRUPT"}
+)
+
+
+def library() -> Any:
+    """Return the library that takes code apart; raises CannotStand where it is not there."""
+    try:
+        import bytecode
+    except ImportError as missing:
+        if is_the_apps(missing):
+            raise
+        raise CannotStand("on Python 3.11 this needs a library: `pip install 'obitus[tracepoints]'`") from None
+    return bytecode
+
+
+def with_calls(code: CodeType, lines: Lines) -> CodeType:
+    """Return a code object that calls back before each of some lines runs."""
+    return _Rewriting(code, lines).done()
+
+
+class _Rewriting:
+    """Goes through the instructions of one code object, in order."""
+
+    def __init__(self, code: CodeType, lines: Lines) -> None:
+        self._library = library()
+        self._lines = lines
+        self._listed = self._library.Bytecode.from_code(code)
+        self._passed_by = _ENTRY | _ENDS_AN_ITEM if code.co_name in INLINED else _ENTRY
+        self._jumps: dict[int, set[int | None]] = {}
+        """By the identity of a label: the lines that jump there."""
+        self._handlers: set[int] = set()
+        """Labels that exceptions come to."""
+        for one in self._listed:
+            if isinstance(one, self._library.TryBegin):
+                self._handlers.add(id(one.target))
+            elif isinstance(one, self._library.Instr) and isinstance(one.arg, self._library.Label):
+                self._jumps.setdefault(id(one.arg), set()).add(one.lineno)
+        self._changed: list[Any] = []
+        self._labels: list[int] = []
+        """Those right before the instruction that is looked at."""
+        self._before: int | None = None
+        """The line of the instruction before it."""
+        self._name_before = ""
+        self._follows = True
+        """Whether the one before it leads here."""
+
+    def done(self) -> CodeType:
+        """Return the code object with its calls."""
+        instruction, label = self._library.Instr, self._library.Label
+        entered = not any(isinstance(one, instruction) and one.name == "RESUME" for one in self._listed)
+        for one in self._listed:
+            if isinstance(one, label):
+                self._labels.append(id(one))
+            elif isinstance(one, instruction):
+                if entered:
+                    self._look_at(one)
+                enters = one.name == "RESUME" and not entered
+                entered |= enters
+                self._before = None if enters else one.lineno
+                self._name_before = one.name
+                self._follows = one.name not in _LEADS_NOWHERE
+                self._labels = []
+            self._changed.append(one)
+        self._listed[:] = self._changed
+        made: CodeType = self._listed.to_code()
+        return made
+
+    def _look_at(self, one: Any) -> None:
+        """Put calls before an instruction, where it begins a line that something stands on."""
+        line = one.lineno
+        points = self._lines.get(line) if line is not None else None
+        if not points or one.name in self._passed_by or self._name_before in _BELONGS_TO_THE_NEXT:
+            return
+        comes_from = {source for label in self._labels for source in self._jumps.get(label, ())}
+        handles = bool(self._handlers.intersection(self._labels))
+        begins = self._follows and line != self._before
+        place = len(self._changed) - len(self._labels)
+        only_labels = all(isinstance(part, self._library.Label) for part in self._changed[place:])
+        calling = self._calling(points, one.location)
+        if begins and self._labels and only_labels and comes_from <= {line} and not handles:
+            # Who jumps here from the line itself was there already.
+            self._changed[place:place] = calling
+        elif self._follows and line == self._before and comes_from - {line} and only_labels:
+            # A loop goes on here: who only comes from the line's own beginning was there already.
+            over = self._library.Label()
+            self._changed.insert(place, self._library.Instr("JUMP_FORWARD", over, location=one.location))
+            self._changed += [*calling, over]
+        elif begins or comes_from - {line} or handles:
+            self._changed += calling
+
+    def _calling(self, points: tuple[Point, ...], location: Any) -> list[Any]:
+        instruction = self._library.Instr
+        return [
+            instruction("PUSH_NULL", location=location),
+            instruction("LOAD_CONST", _caller(points), location=location),
+            instruction("PRECALL", 0, location=location),
+            instruction("CALL", 0, location=location),
+            instruction("POP_TOP", location=location),
+        ]
+
+
+def _caller(points: tuple[Point, ...]) -> Callable[[], None]:
+    def line_runs() -> None:
+        frame = _getframe(1)
+        for point in points:
+            point.run(frame)
+
+    return line_runs
