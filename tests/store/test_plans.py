@@ -36,6 +36,8 @@ MAY = {
     "obitus.store.asking.compiling._TEXTS": "the texts of a day that repeat, once for a question: names, not records",
     "obitus.store.asking.compiling.PAIRS": "the same",
     "obitus.store.asking.expressions.PAIRS": "the same",
+    "obitus.store.backups.verifying._COUNTS": "looks at every count and every row, by a command of its own",
+    "obitus.store.retention._HOLDS": "the first of a day that is to go, once for each day, on a thread of its own",
     "obitus.store.evidence._IDS": "the ids of log records that are opened: an index would cost each record more",
 }
 _SCAN = re.compile(r"^SCAN (\w+)(?: AS \w+)?(?: USING .*)?")
