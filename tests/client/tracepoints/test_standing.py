@@ -301,14 +301,13 @@ def test_a_thousand_threads(app: App) -> None:
     app.ask({"hits": 500, "per_second": 100, "id": 3})
     app.standing._kept[3].point._rate = Rate(1e9)
     app.standing._kept[3].point._within.budget._burst_ns = 10**12
-    barrier = threading.Barrier(100)
+    barrier = threading.Barrier(1000)
 
     def board() -> None:
         barrier.wait()
-        for _ in range(10):
-            app.quote()
+        app.quote()
 
-    threads = [threading.Thread(target=board) for _ in range(100)]
+    threads = [threading.Thread(target=board) for _ in range(1000)]
     app.sink.reports.clear()
     for thread in threads:
         thread.start()
