@@ -33,13 +33,21 @@
 		['now', 'Now, whatever the release', 'Something outside of the code was put right. What happens from now on is a regression.']
 	] as const;
 
+	let filled = false;
+
 	$effect(() => {
 		if (open) {
-			// What comes in while it is open changes no field.
-			release = untrack(() => releases[0] ?? '');
+			filled = false;
+			release = environment = '';
 			how = 'release';
-			environment = '';
 		}
+	});
+	$effect(() => {
+		const newest = releases[0];
+		// The releases may come after the dialog is open. What comes in later changes no field.
+		if (!open || !newest || filled) return;
+		filled = true;
+		if (!untrack(() => release)) release = newest;
 	});
 
 	function submit(event: SubmitEvent) {

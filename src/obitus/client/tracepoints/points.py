@@ -7,6 +7,7 @@ a lock, calls into the app or raises into it.
 from __future__ import annotations
 
 import sys
+import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from itertools import count
@@ -29,7 +30,11 @@ BURST_NS: Final = 50_000_000
 """What they may cost beyond that share in one go, in nanoseconds of work."""
 OVERHEAD_NS: Final = 150
 """What the interpreter takes to call back, beside what is measured here."""
+MOST_LOOK_NS: Final = 5_000_000
+"""What one look without a hit counts as at most: the longest condition takes less; beyond it the thread was waiting for its turn."""
 _getframe: Final = sys._getframe
+thread_time_ns: Final = getattr(time, "thread_time_ns", perf_counter_ns)
+"""The processor's time of this thread, where the system tells it."""
 _FrameLocals: Final = (lambda: type(sys._getframe().f_locals))()
 """What a frame of a function shows its locals as: from Python 3.13 on no dictionary."""
 
@@ -115,20 +120,26 @@ class Point:
         if self.over:
             return
         begun_ns = perf_counter_ns()
+        looked_ns = hit_ns = 0
         try:
             self.looked += 1
             seen = frame.f_locals
             kind = type(seen)
             # The names of a class may lie in a mapping of the app's own making: nothing of it is asked.
             names: Mapping[str, Any] = seen if kind is dict or kind is _FrameLocals else {}
-            if self._holds(names, frame.f_globals):
+            is_meant = self._holds(names, frame.f_globals)
+            looked_ns = perf_counter_ns() - begun_ns
+            if is_meant:
+                before_ns = thread_time_ns()
                 self._hit(frame, names, begun_ns)
+                hit_ns = thread_time_ns() - before_ns
         except Exception as trouble:
             if is_the_apps(trouble):
                 raise
             self.trouble = f"{type(trouble).__name__}: {trouble}"
         ended_ns = perf_counter_ns()
-        cost_ns = ended_ns - begun_ns + OVERHEAD_NS
+        # What a hit takes is the thread's own time: on a busy machine others run meanwhile.
+        cost_ns = min(looked_ns, MOST_LOOK_NS) + hit_ns + OVERHEAD_NS
         self.cost_ns += cost_ns
         if self._budget.spend(cost_ns, ended_ns):
             self._budget.begin_again()
