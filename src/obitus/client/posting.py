@@ -7,13 +7,15 @@ greenlets must replace first; and the descriptor has to be looked at before each
 from __future__ import annotations
 
 import socket
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Any, Final, TypeVar
 from urllib.parse import urlsplit
 
 from obitus.client.native import Socket, getaddrinfo, monotonic
 from obitus.client.spool import file_of
 
+Result = TypeVar("Result")
 MOST_HEAD_BYTES: Final = 64 * 1024
 MOST_ANSWER_BYTES: Final = 4 * 1024 * 1024
 
@@ -71,19 +73,7 @@ class Connection:
         """Ask with any method, as ``post`` does."""
         ends = monotonic() + whole_s
         request = self._request(method, body, headers)
-        kept = self._usable()
-        try:
-            return self._exchange(request, connect_s, ends)
-        except PostTrouble as trouble:
-            self.close()
-            # A connection that was kept may have been closed by the service meanwhile: then nobody has seen the request.
-            if not kept or isinstance(trouble, CannotConnect) or monotonic() >= ends:
-                raise
-        try:
-            return self._exchange(request, connect_s, ends)
-        except PostTrouble:
-            self.close()
-            raise
+        return self._once_more_where_kept(lambda: self._exchange(request, connect_s, ends), ends)
 
     @property
     def descriptor(self) -> int:
@@ -94,14 +84,7 @@ class Connection:
         """Send a request and leave its answer for ``finish``. Raises PostTrouble."""
         ends = monotonic() + whole_s
         request = self._request(method, body, headers)
-        kept = self._usable()
-        try:
-            self._send(request, connect_s, ends)
-        except PostTrouble:
-            self.close()
-            if not kept:
-                raise
-            self._send(request, connect_s, ends)
+        self._once_more_where_kept(lambda: self._send(request, connect_s, ends), ends)
 
     def finish(self, whole_s: float) -> Answer:
         """Read the answer to what ``begin`` sent. Raises PostTrouble."""
@@ -146,6 +129,22 @@ class Connection:
         head = f"{method} {self._target} HTTP/1.1\r\nHost: {self._host_header}\r\nContent-Length: {len(body)}\r\n"
         head += "".join(f"{name}: {value}\r\n" for name, value in headers.items()) + "\r\n"
         return head.encode("latin-1", "replace") + body
+
+    def _once_more_where_kept(self, act: Callable[[], Result], ends: float) -> Result:
+        """Do something with the connection; a second time on a new one, where one that was kept turns out to be closed."""
+        kept = self._usable()
+        try:
+            return act()
+        except PostTrouble as trouble:
+            self.close()
+            # A connection that was kept may have been closed by the service meanwhile: then nobody has seen the request.
+            if not kept or isinstance(trouble, CannotConnect) or monotonic() >= ends:
+                raise
+        try:
+            return act()
+        except PostTrouble:
+            self.close()
+            raise
 
     def _exchange(self, request: bytes, connect_s: float, ends: float) -> Answer:
         self._send(request, connect_s, ends)

@@ -116,11 +116,11 @@ class Asking:
         answer = self._connection.finish(READ_S)
         if answer.status == 200:
             try:
-                told: Any = json.loads(answer.body)
+                content: Any = json.loads(answer.body)
             except (ValueError, RecursionError):
-                told = None
-            if isinstance(told, dict):
-                self._standing.heard(told)
+                content = None
+            if isinstance(content, dict):
+                self._standing.heard(content)
             return True
         if answer.status in (401, 403, 404, 405):
             self._pause(NOT_KNOWN_PAUSE_S)

@@ -11,12 +11,10 @@ from collections.abc import Callable
 from types import CodeType
 from typing import Any, Final
 
-from obitus.client.tracepoints.places import INLINED, CannotStand
+from obitus.client.tracepoints.places import INLINED, CannotStand, Lines
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
 
-Lines = dict[int, tuple[Point, ...]]
-"""What stands on which line."""
 _getframe: Final = sys._getframe
 _ENTRY: Final = frozenset({"RESUME", "MAKE_CELL", "COPY_FREE_VARS", "RETURN_GENERATOR", "GEN_START"})
 _BELONGS_TO_THE_NEXT: Final = frozenset({"KW_NAMES", "PRECALL"})

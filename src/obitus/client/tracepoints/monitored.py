@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Mapping
 from types import CodeType
 from typing import Any, Final
 
-from obitus.client.tracepoints.places import CannotStand, Loaded, Target, code_on, line_of_entry, with_inner
+from obitus.client.tracepoints.places import CannotStand, Lines, Loaded, Target, by_code, line_of_entry, targets_in
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
 
@@ -32,7 +32,7 @@ class Monitored:
         self._line, self._start = monitoring.events.LINE, monitoring.events.PY_START
         self._sees_one_liners = True
         self._tool: int | None = None
-        self._standing: dict[int, tuple[CodeType, dict[int, tuple[Point, ...]]]] = {}
+        self._standing: dict[int, tuple[CodeType, Lines]] = {}
         """By the identity of a code object: itself, held so that no other takes its place, and what stands on its lines."""
 
     def known(self, file: str) -> dict[int, CodeType]:
@@ -50,11 +50,7 @@ class Monitored:
     def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
         """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""
         del places
-        chosen: dict[int, tuple[CodeType, dict[int, tuple[Point, ...]]]] = {}
-        for target in targets:
-            for code in target.codes:
-                lines = chosen.setdefault(id(code), (code, {}))[1]
-                lines[target.point.order.line] = (*lines.get(target.point.order.line, ()), target.point)
+        chosen = by_code(targets)
         for key, (code, _) in list(self._standing.items()):
             if key not in chosen:
                 self._set(code, 0)
@@ -65,7 +61,7 @@ class Monitored:
                 continue
             self._standing[key] = (code, lines)
             self._set(code, 0)
-            # Set anew, lines that were switched off call back again.
+            # Set again, lines that were switched off call back again.
             self._set(code, self._events_of(code, lines))
         if not self._standing:
             self.end()
@@ -73,13 +69,9 @@ class Monitored:
 
     def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
         """Let what stands on the lines of a module stand there before it runs; return the code to be run."""
-        inside = list(with_inner(code))
-        for point in points:
-            for one in code_on(point.order.line, inside):
-                lines = dict(self._standing.get(id(one), (one, {}))[1])
-                lines[point.order.line] = (*lines.get(point.order.line, ()), point)
-                self._standing[id(one)] = (one, lines)
-                self._set(one, self._events_of(one, lines))
+        for key, (one, lines) in by_code(targets_in(code, points)).items():
+            self._standing[key] = (one, lines)
+            self._set(one, self._events_of(one, lines))
         return code
 
     def end(self) -> None:

@@ -257,3 +257,24 @@ class Target:
 
     point: Any
     codes: tuple[CodeType, ...]
+
+
+Lines = dict[int, tuple[Any, ...]]
+"""The tracepoints on each line of a code object."""
+
+
+def targets_in(code: CodeType, points: Iterable[Any]) -> list[Target]:
+    """Return where tracepoints stand in a module that is about to run."""
+    inside = list(with_inner(code))
+    return [Target(point, tuple(code_on(point.order.line, inside))) for point in points]
+
+
+def by_code(targets: Iterable[Target]) -> dict[int, tuple[CodeType, Lines]]:
+    """Return each code object that something stands in, by identity, with what stands on its lines."""
+    found: dict[int, tuple[CodeType, Lines]] = {}
+    for target in targets:
+        line = target.point.order.line
+        for code in target.codes:
+            lines = found.setdefault(id(code), (code, {}))[1]
+            lines[line] = (*lines.get(line, ()), target.point)
+    return found

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from types import CodeType, FunctionType
 
-from obitus.client.tracepoints.calling import Lines, library, with_calls
-from obitus.client.tracepoints.places import Loaded, Target, code_on, loaded, with_inner
+from obitus.client.tracepoints.calling import library, with_calls
+from obitus.client.tracepoints.places import Lines, Loaded, Target, by_code, loaded, targets_in
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
 
@@ -41,11 +41,7 @@ class Rewritten:
         """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""
         library()
         self._troubles = {}
-        lines: dict[int, Lines] = {}
-        for target in targets:
-            for code in target.codes:
-                of = lines.setdefault(id(code), {})
-                of[target.point.order.line] = (*of.get(target.point.order.line, ()), target.point)
+        lines = _lines_of(targets)
         made: dict[int, CodeType] = {}
         kept = self._new
         self._new = {}
@@ -56,13 +52,7 @@ class Rewritten:
 
     def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
         """Let what stands on the lines of a module stand there before it runs; return the code to be run."""
-        lines: dict[int, Lines] = {}
-        inside = list(with_inner(code))
-        for point in points:
-            for one in code_on(point.order.line, inside):
-                of = lines.setdefault(id(one), {})
-                of[point.order.line] = (*of.get(point.order.line, ()), point)
-        return self._made(code, lines, {}, {})
+        return self._made(code, _lines_of(targets_in(code, points)), {}, {})
 
     def end(self) -> None:
         """Put everything back."""
@@ -127,3 +117,7 @@ class Rewritten:
         self._new[id(before)] = (before, code, dict(own))
         self._before[id(code)] = (code, before)
         return code
+
+
+def _lines_of(targets: Iterable[Target]) -> dict[int, Lines]:
+    return {key: lines for key, (_, lines) in by_code(targets).items()}

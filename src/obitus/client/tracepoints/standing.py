@@ -67,7 +67,7 @@ class Standing:
         self._kept: dict[int, Kept] = {}
         self._over_here: dict[int, str] = {}
         """Why tracepoints are over in this process, by id."""
-        self._told: Mapping[str, Any] | None = None
+        self._wanted: Mapping[str, Any] | None = None
         self._version = 0
         self._heard_s = monotonic()
         self._look_again = False
@@ -86,18 +86,18 @@ class Standing:
 
     def heard(self, answer: Mapping[str, Any]) -> None:
         """Take what an answer of the service says, to be acted upon at the next turn. Nothing is set here."""
-        told = answer.get("tracepoints")
-        if not isinstance(told, dict) or type(told.get("version")) is not int:
+        wanted = answer.get("tracepoints")
+        if not isinstance(wanted, dict) or type(wanted.get("version")) is not int:
             return
-        if told["version"] < self._version and monotonic() - self._heard_s < UNHEARD_S:
+        if wanted["version"] < self._version and monotonic() - self._heard_s < UNHEARD_S:
             # An answer that was on its way for longer than a later one, or a service that was put back to what it was.
             return
-        self._told = told
+        self._wanted = wanted
         self._base.sender.wake()
 
     def is_due(self) -> bool:
         """Whether ``tend`` has something to do at once."""
-        return self._told is not None or self._look_again
+        return self._wanted is not None or self._look_again
 
     @property
     def is_busy(self) -> bool:
@@ -144,14 +144,14 @@ class Standing:
             self._setting.release()
 
     def _tend(self) -> None:
-        told, self._told = self._told, None
+        wanted, self._wanted = self._wanted, None
         changed = self._look_again
         self._look_again = False
-        if told is not None:
+        if wanted is not None:
             self._heard_s = monotonic()
-            if told["version"] != self._version:
-                self._version = told["version"]
-                changed |= self._take(told)
+            if wanted["version"] != self._version:
+                self._version = wanted["version"]
+                changed |= self._take(wanted)
         now_s = monotonic()
         counted = sum(kept.point.hits + kept.point.left_out for kept in self._kept.values())
         if counted != self._counted and now_s - self._counted_s > TELL_EVERY_S:
@@ -168,22 +168,22 @@ class Standing:
             elif kept.point.over and number not in self._over_here:
                 self._remember(number, kept.point.over)
                 warn(f"Obitus: the tracepoint at {kept.order.place} is over: {kept.point.over}.")
-                changed = self.has_news = True
+                changed = True
         if changed:
             self._set()
 
-    def _take(self, told: Mapping[str, Any]) -> bool:
+    def _take(self, wanted: Mapping[str, Any]) -> bool:
         """Compare what is asked for with what is kept; return whether they differ."""
-        listed = told.get("set")
+        listed = wanted.get("set")
         asked: dict[int, Mapping[str, Any]] = {}
         for one in listed[:MOST_OF_AN_APP] if isinstance(listed, list) else ():
             if isinstance(one, dict) and type(one.get("id")) is int:
                 asked[one["id"]] = one
-        environment = told.get("environment")
+        environment = wanted.get("environment")
         changed = False
         for number in [number for number in self._kept if number not in asked]:
             del self._kept[number]
-            changed = self.has_news = True
+            changed = True
         for number, sent in asked.items():
             if number not in self._kept and number not in self._over_here:
                 changed |= self._begin(number, sent, environment if isinstance(environment, str) else "")
@@ -215,7 +215,6 @@ class Standing:
         return True
 
     def _refused(self, order: Order, why: str) -> Kept:
-        self.has_news = True
         return Kept(order, monotonic() + order.seconds, Point(order, self._within), "not set", why)
 
     def _set(self) -> None:
@@ -347,7 +346,7 @@ class Standing:
         self._over_here.clear()
         self._engine.end()
         self._watch_imports(wanted=False)
-        self._told, self._version, self._look_again = None, 0, False
+        self._wanted, self._version, self._look_again = None, 0, False
         self._heard_s = monotonic()
 
 
