@@ -10067,7 +10067,7 @@ export interface components {
             why: string;
             /**
              * Whole
-             * @description Whether its file goes; else it is made anew without them.
+             * @description Whether its file goes; else it is rewritten without them.
              */
             whole: boolean;
             /**

@@ -148,7 +148,7 @@ class _Story:
         staging = self._post("/api/apps/gatekeeper/keys", {"environment": "staging"})
         self._keys["gatekeeper", "staging"] = staging["key"]
         for kind in KINDS:
-            # The story is two weeks long, and is to be told as a whole.
+            # The story is two weeks long, and all of it stays.
             self._ask("PUT", "/api/kept", {"kind": kind, "days": 0})
         lay_out(self._deploys)
         self._commit()

@@ -7,6 +7,7 @@ import time
 from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
+from obitus.cli import show
 from obitus.cli.api import Api
 from obitus.cli.errors import Unreachable
 from obitus.cli.safe import cleaned
@@ -37,6 +38,23 @@ def follow(api: Api, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str,
             yield "broken", {"reason": trouble}
         time.sleep(PAUSES_S[min(tries, len(PAUSES_S) - 1)])
         tries += 1
+
+
+def follow_records(api: Api, kind: str, narrowed: Mapping[str, Any], latest: int) -> Iterator[list[dict[str, Any]]]:
+    """Yield the latest records, oldest first, and then those that come, for ever; say where something is missing in between."""
+    shown: set[int] | None = None
+    # First the stream: what comes while the latest are read is in it.
+    for event, data in follow(api, f"/api/records/{kind}/tail", narrowed):
+        if event == "open" and shown is None:
+            before = api.get(f"/api/records/{kind}", dict(narrowed) | {"limit": latest})
+            shown = {row["number"] for row in before["records"]}
+            yield list(reversed(before["records"]))
+        elif event == "broken":
+            show.say(f"{data['reason']} It goes on where it was as soon as the service answers.", show.QUIET)
+        elif event == "records":
+            if data["left_out"]:
+                show.say(f"… {data['left_out']:,} more came in between and are not shown …", show.QUIET)
+            yield [row for row in data["records"] if row["number"] not in (shown or ())]
 
 
 def _events(pieces: Iterator[bytes]) -> Iterator[dict[str, str]]:

@@ -14,7 +14,7 @@ from obitus.store.errors import StoreError
 
 
 def backup(data: Path, folder: Path, *, with_keys: bool) -> dict[str, Any]:
-    """Take a backup; return what it holds, and how many files were copied anew. Raises CliError."""
+    """Take a backup; return what it holds, and how many files were copied this time. Raises CliError."""
     copied: list[str] = []
     begun_s = time.monotonic()
     try:

@@ -11,11 +11,11 @@ from typing import Annotated, Any, Final, Literal
 
 import typer
 
-from obitus.cli import show, show_records
+from obitus.cli import show_records
 from obitus.cli.api import Api, api
 from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, check_window, print_json
 from obitus.cli.errors import UsageTrouble
-from obitus.cli.following import follow
+from obitus.cli.following import follow_records
 from obitus.cli.safe import safe
 
 KindName = Literal["failures", "logs", "runs"]
@@ -169,21 +169,9 @@ LATEST_BEFORE: Final = 10
 
 def _follow(kind: KindName, asked: Api, narrowed: dict[str, Any], how: _How) -> None:
     """Show the latest records, and then each that comes."""
-    shown: set[int] = set()
-    # First the stream: what comes while the latest are read is in it.
     with suppress(KeyboardInterrupt):
-        for event, data in follow(asked, f"/api/records/{kind}/tail", narrowed):
-            if event == "open" and not shown:
-                before = asked.get(f"/api/records/{kind}", narrowed | {"limit": LATEST_BEFORE})
-                shown = {row["number"] for row in before["records"]}
-                _print_rows(kind, list(reversed(before["records"])), how)
-            elif event == "broken":
-                show.say(f"{data['reason']} It goes on where it was as soon as the service answers.", show.QUIET)
-            elif event == "records":
-                rows = [row for row in data["records"] if row["number"] not in shown]
-                if data["left_out"]:
-                    show.say(f"… {data['left_out']:,} more came in between and are not shown …", show.QUIET)
-                _print_rows(kind, rows, how)
+        for rows in follow_records(asked, kind, narrowed, LATEST_BEFORE):
+            _print_rows(kind, rows, how)
 
 
 def _print_rows(kind: KindName, rows: list[dict[str, Any]], how: _How) -> None:

@@ -11,10 +11,10 @@ import typer
 from rich.text import Text
 
 from obitus.cli import show, show_issue
-from obitus.cli.api import Api, api
+from obitus.cli.api import api
 from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.errors import UsageTrouble
-from obitus.cli.following import follow
+from obitus.cli.following import follow_records
 from obitus.cli.safe import safe
 from obitus.core.clock import span_ms
 from obitus.core.tracepoints import hash_of, hash_of_line
@@ -198,24 +198,10 @@ def hits(
         if not rows and not as_json:
             show.say(f"Nothing yet. Where does it stand? obitus tracepoint show {number}")
         return
-    _follow(asked, question, limit, print_hit)
-
-
-def _follow(asked: Api, question: dict[str, Any], limit: int, print_hit: Any) -> None:
-    shown: set[int] = set()
     with suppress(KeyboardInterrupt):
-        for event, data in follow(asked, "/api/records/logs/tail", question):
-            rows: list[dict[str, Any]] = []
-            if event == "open" and not shown:
-                rows = list(reversed(asked.get("/api/records/logs", question | {"limit": limit})["records"]))
-            elif event == "broken":
-                show.say(f"{data['reason']} It goes on where it was as soon as the service answers.", show.QUIET)
-            elif event == "records":
-                rows = data["records"]
+        for rows in follow_records(asked, "logs", question, limit):
             for row in rows:
-                if row["number"] not in shown:
-                    shown.add(row["number"])
-                    print_hit(row)
+                print_hit(row)
 
 
 @tracepoint.command("end")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterable
 from typing import Any, Final
@@ -9,7 +10,7 @@ from typing import Any, Final
 from obitus.core.tracepoints.orders import MOST_OF_AN_APP
 from obitus.store.database import Reader
 from obitus.store.errors import NotThere, TooMany
-from obitus.store.rows.tracepoints import InstanceState, Tracepoint
+from obitus.store.rows.tracepoints import InstanceState, StateSums, Tracepoint
 
 MOST_LISTED: Final = 200
 MOST_INSTANCES: Final = 1_000
@@ -35,6 +36,10 @@ _HIT: Final = """
 UPDATE tracepoints SET hits = hits + :hits, latest_ms = MAX(COALESCE(latest_ms, 0), :latest_ms) WHERE id = :id AND app_id = :app_id"""
 _STATES: Final = f"""
 SELECT {", ".join(InstanceState._fields)} FROM tracepoint_states WHERE tracepoint_id = ? ORDER BY state, host, pid LIMIT {MOST_INSTANCES}"""  # noqa: S608 - columns, of a type
+_SUMS: Final = """
+SELECT tracepoint_id, SUM(state = 'stands') AS stands, SUM(state = 'waits') AS waits, SUM(state = 'not set') AS not_set,
+       SUM(looked) AS looked, SUM(cost_ms) AS cost_ms
+FROM tracepoint_states WHERE tracepoint_id IN (SELECT value FROM json_each(?)) GROUP BY tracepoint_id"""
 _STATE: Final = f"""
 INSERT OR REPLACE INTO tracepoint_states ({", ".join(InstanceState._fields)})
 VALUES ({", ".join(":" + name for name in InstanceState._fields)})"""  # noqa: S608 - columns, of a type
@@ -65,6 +70,12 @@ def one(reader: Reader, number: int) -> Tracepoint:
 def states(reader: Reader, number: int) -> list[InstanceState]:
     """Return what the instances last said of one."""
     return reader.all(InstanceState, _STATES, (number,))
+
+
+def sums(reader: Reader, numbers: Iterable[int]) -> dict[int, StateSums]:
+    """Return what the instances last said of some, in all, by their numbers; of those that nobody said anything of, nothing."""
+    found = reader.all(StateSums, _SUMS, (json.dumps(list(numbers)),))
+    return {one.tracepoint_id: one for one in found}
 
 
 def add(connection: sqlite3.Connection, values: dict[str, Any]) -> int:

@@ -82,7 +82,7 @@ class StepAnswer(BaseModel):
 
     day: str
     why: str
-    whole: bool = Field(description="Whether its file goes; else it is made anew without them.")
+    whole: bool = Field(description="Whether its file goes; else it is rewritten without them.")
     failures_that_stay: int = Field(
         description="The first and latest of open issues, and those of issues with notes or files."
     )

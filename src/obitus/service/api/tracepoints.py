@@ -22,7 +22,8 @@ from obitus.service.tracepoints import Instance, TheTracepoints
 from obitus.store import apps
 from obitus.store import tracepoints as store
 from obitus.store.errors import NotThere
-from obitus.store.rows.tracepoints import InstanceState, Tracepoint
+from obitus.store.records import Records
+from obitus.store.rows.tracepoints import InstanceState, StateSums, Tracepoint
 
 router = APIRouter(
     tags=["tracepoints"],
@@ -193,7 +194,7 @@ def listed(
     names = {one.id: one.name for one in apps.apps(records.reader)}
     running = [one for one in tracepoints.instances() if one.app_id in names and app in ("", names[one.app_id])]
     return TracepointsAnswer(
-        tracepoints=[_answer(one, store.states(records.reader, one.id), clock.now_ms()) for one in found],
+        tracepoints=_answers(records, found, clock.now_ms()),
         instances=[_instance(one, names[one.app_id]) for one in running],
     )
 
@@ -202,10 +203,8 @@ def listed(
 def one(records: TheRecords, clock: TheClock, number: Number) -> OneTracepointAnswer:
     """Return a tracepoint, on how many instances it stands, and where it could not be set and why. Its hits are log records: `tracepoint.id=7`."""
     found = store.one(records.reader, number)
-    states = store.states(records.reader, number)
-    return OneTracepointAnswer(
-        tracepoint=_answer(found, states, clock.now_ms()), states=[_state(one) for one in states]
-    )
+    (answer,) = _answers(records, [found], clock.now_ms())
+    return OneTracepointAnswer(tracepoint=answer, states=[_state(one) for one in store.states(records.reader, number)])
 
 
 @router.post(
@@ -303,9 +302,13 @@ def _check(asked: TracepointAsked) -> None:
         raise Problem("bad-field", f"message: {trouble}", field="message", position=trouble.position) from None
 
 
-def _answer(one: Tracepoint, states: list[InstanceState], now_ms: int) -> TracepointAnswer:
+def _answers(records: Records, found: list[Tracepoint], now_ms: int) -> list[TracepointAnswer]:
+    sums = store.sums(records.reader, (one.id for one in found))
+    return [_answer(one, sums.get(one.id) or StateSums(one.id), now_ms) for one in found]
+
+
+def _answer(one: Tracepoint, sums: StateSums, now_ms: int) -> TracepointAnswer:
     asked = json.loads(one.asked)
-    counted = {state: sum(said.state == state for said in states) for state in ("stands", "waits", "not set")}
     stands = one.ended_ms is None and one.until_ms > now_ms
     return TracepointAnswer(
         id=one.id,
@@ -333,11 +336,11 @@ def _answer(one: Tracepoint, states: list[InstanceState], now_ms: int) -> Tracep
         over="" if stands else one.ended_why or "its time is over",
         hits=one.hits,
         latest=to_text(one.latest_ms) if one.latest_ms else None,
-        stands_in=counted["stands"] if stands else 0,
-        waits_in=counted["waits"] if stands else 0,
-        not_set_in=counted["not set"] if stands else 0,
-        looked=sum(said.looked for said in states),
-        cost_ms=round(sum(said.cost_ms for said in states), 3),
+        stands_in=sums.stands if stands else 0,
+        waits_in=sums.waits if stands else 0,
+        not_set_in=sums.not_set if stands else 0,
+        looked=sums.looked,
+        cost_ms=round(sums.cost_ms, 3),
     )
 
 

@@ -53,7 +53,7 @@ class DayReaders:
         self.folder, self._main = folder, main
         self._sight = main.sight
         self._idle: OrderedDict[int, list[tuple[sqlite3.Connection, Identity]]] = OrderedDict()
-        """With the file that each was opened on: a day's file may have been made anew meanwhile."""
+        """With the file that each was opened on: a day's file may have been rewritten meanwhile."""
         self._lock = threading.Lock()
         self._closed = False
 

@@ -14,7 +14,7 @@ _log = logging.getLogger("obitus.store")
 
 ENDING: Final = ".removed"
 THINNER: Final = ".thinner"
-"""Of a file that is being made anew (see ``thinning``)."""
+"""Of a file that is being rewritten (see ``thinning``)."""
 # The log of the latest commits first: without its file it is nothing.
 _BESIDE: Final = ("-shm", "-wal", "")
 _IS_REMOVED: Final = "SELECT removed_ms IS NOT NULL FROM days WHERE day = ?"
@@ -53,12 +53,12 @@ def tidy(folder: Path, main: sqlite3.Connection) -> None:
             _log.warning("the removal of %s was broken off; it is kept", path)
             _rename(f"{path}{ENDING}", f"{path}")
         else:
-            # One that was made anew has taken its place.
+            # One that was rewritten has taken its place.
             delete(path)
 
 
 def forget_unfinished(folder: Path) -> None:
-    """Delete what was being made anew when a service ended."""
+    """Delete what was being rewritten when a service ended."""
     for left in folder.glob(f"*.sqlite3{THINNER}*"):
         left.unlink()
 

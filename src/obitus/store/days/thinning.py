@@ -1,4 +1,4 @@
-"""A day's file made anew without what is not to be kept any longer: smaller, and whole at every moment.
+"""A day's file rewritten without what is not to be kept any longer: smaller, and whole at every moment.
 
 It is made beside the old one, which goes on being read and written; the two change places within one commit, unless something was
 written meanwhile.

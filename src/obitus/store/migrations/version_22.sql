@@ -17,7 +17,7 @@ CREATE TABLE kept_within (
   bytes  INTEGER NOT NULL
 ) STRICT;
 
--- The days whose file was made anew without a part of what it held.
+-- The days whose file was rewritten without a part of what it held.
 CREATE TABLE thinned (
   day           INTEGER PRIMARY KEY,
   what          TEXT NOT NULL,               -- JSON: the kinds and apps that are gone, and the places that were kept all the same

@@ -16,7 +16,7 @@ class KeptFor(NamedTuple):
 
 
 class ThinnedDay(NamedTuple):
-    """A day whose file was made anew without a part of what it held."""
+    """A day whose file was rewritten without a part of what it held."""
 
     day: int
     what: str

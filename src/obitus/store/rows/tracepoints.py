@@ -49,3 +49,15 @@ class InstanceState(NamedTuple):
     left_out: int
     cost_ms: float
     said_ms: int
+
+
+class StateSums(NamedTuple):
+    """What the instances last said of a tracepoint, in all."""
+
+    tracepoint_id: int
+    stands: int = 0
+    """Instances that it stands in."""
+    waits: int = 0
+    not_set: int = 0
+    looked: int = 0
+    cost_ms: float = 0.0
