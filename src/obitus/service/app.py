@@ -59,8 +59,9 @@ from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
 from obitus.service.guard import Guard
 from obitus.service.intake import page_reports, reports, telemetry, tracepoints
 from obitus.service.live import Live, LiveResponse
-from obitus.service.pages import browser_client, client_wheel, console
+from obitus.service.pages import browser_client, client_wheel, console, description
 from obitus.service.problems import Problem, described, say_problems
+from obitus.service.routing import compare_by_first_words
 from obitus.service.sign_in.access import SignedIn, who_asks
 from obitus.service.sign_in.rights import say_needs
 from obitus.service.wiring import Parts
@@ -163,7 +164,7 @@ def make_app() -> FastAPI:
         description=_ABOUT,
         docs_url=None,
         redoc_url=None,
-        openapi_url="/api/openapi.json",
+        openapi_url=None,
         separate_input_output_schemas=False,
         responses=described("bad-request"),
     )
@@ -215,11 +216,13 @@ def make_app() -> FastAPI:
         api_tail.router,
         api_seen.router,
         router,
+        description.router,
         client_wheel.router,
         browser_client.router,
         console.router,
     ):
         app.include_router(part)
+    compare_by_first_words(app.router)
     add_handlers(app)
     say_problems(app)
     say_needs(app)

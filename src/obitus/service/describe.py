@@ -9,6 +9,7 @@ from typing import Any
 
 from obitus.service.app import make_app
 from obitus.service.intake import formats
+from obitus.service.pages.description import FILE
 
 
 def openapi() -> dict[str, Any]:
@@ -19,7 +20,7 @@ def openapi() -> dict[str, Any]:
 def main(folder: Path) -> None:
     """Write both below a checkout's root folder."""
     for path, content in (
-        ("console/openapi.json", openapi()),
+        (f"src/obitus/service/pages/{FILE.name}", openapi()),
         ("docs/report-format.schema.json", formats.json_schema()),
     ):
         (folder / path).write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", "utf-8")

@@ -1,4 +1,7 @@
-"""What routes are given of the service that answers: each names the parts that it needs, and sees no others."""
+"""What routes are given of the service that answers: each names the parts that it needs, and sees no others.
+
+These are coroutines though they wait for nothing: the framework would hand each plain function to another thread and back.
+"""
 
 from __future__ import annotations
 
@@ -19,13 +22,13 @@ SCOPE: Final = "obitus.parts"
 def part(name: str) -> Any:
     """Return what gives a route the part with a name."""
 
-    def given(request: Request) -> Any:
+    async def given(request: Request) -> Any:
         return getattr(request.scope[SCOPE], name)
 
     return Depends(given)
 
 
-def _records(request: Request) -> Records:
+async def _records(request: Request) -> Records:
     """Return the records as whoever asks sees them: of apps that they may not see, nothing is there."""
     records: OpenRecords = request.scope[SCOPE].records
     person = request.scope.get(PERSON)

@@ -25,7 +25,8 @@ from obitus.service.wiring import Parts
 STOP_WITHIN_S = 3
 TICK_S = 0.1
 ACCEPTED_AT_ONCE = 16
-WAITING_CONNECTIONS = 512
+WAITING_CONNECTIONS = 4096
+"""How many connections may wait to be accepted, as far as the system allows it: one too many is tried again by its sender after a second."""
 SWITCH_S = 0.0005
 """How long a thread may go on while others wait (Python's own is ten times as long): a heavy body must not slow a small one."""
 

@@ -7,7 +7,6 @@ import sqlite3
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Header, Path, Query, Request
-from fastapi.security.http import HTTPAuthorizationCredentials
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
@@ -26,7 +25,7 @@ from obitus.service.intake.prepare import SKEW_TO_CORRECT_MS
 from obitus.service.intake.senders import reporting_key
 from obitus.service.problems import Problem, described
 from obitus.service.secrets import KEY_PREFIX
-from obitus.service.sign_in.access import SignedIn, signed_in
+from obitus.service.sign_in.access import SignedIn, cookie_name, let_in_before, person_of, signed_in
 from obitus.service.sign_in.passes import ThePasses
 from obitus.store import commits, events, people
 from obitus.store import releases as store
@@ -329,8 +328,9 @@ def who_deploys(request: Request, intake: TheIntake, passes: ThePasses) -> tuple
             )
         return "pipeline", key.app, key.environment
     bearer = header.partition(" ")[2].strip()
-    token = HTTPAuthorizationCredentials(scheme="Bearer", credentials=bearer) if bearer else None
-    return signed_in(request, passes, token, request.cookies.get("obitus_session")).name, None, None
+    known = let_in_before(request)
+    person = known or person_of(passes, request, bearer or None, request.cookies.get(cookie_name(passes.settings)))
+    return person.name, None, None
 
 
 @router.post(

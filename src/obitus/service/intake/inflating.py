@@ -128,6 +128,8 @@ def split(pieces: Sequence[bytes], encoding: str, limits: Limits) -> Body:
             splitter.feed(piece)
         splitter.end_line()
     except Problem as problem:
+        # What it was raised through holds the whole body, and this one: a circle that would stay until somebody looks for circles.
+        problem.__traceback__ = problem.__context__ = None
         body.problem = problem
     return body
 

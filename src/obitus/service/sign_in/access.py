@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from typing import Annotated, Final
 from urllib.parse import unquote
 
@@ -27,19 +28,26 @@ _token = HTTPBearer(scheme_name="personal token", auto_error=False, description=
 _session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
 
 
-def signed_in(
+async def signed_in(
     request: Request,
     passes: ThePasses,
     token: Annotated[HTTPAuthorizationCredentials | None, Security(_token)] = None,
     session: Annotated[str | None, Security(_session)] = None,
 ) -> people.Person:
     """Return who asks; raises a problem when nobody is signed in."""
-    # The front has asked already, before it let the body in.
-    known = request.scope.get(PERSON)
-    if isinstance(known, people.Person):
+    known = let_in_before(request)
+    if known is not None:
         return known
     session = session or request.cookies.get(cookie_name(passes.settings))
-    return person_of(passes, request, token.credentials if token is not None else None, session)
+    return await asyncio.to_thread(
+        person_of, passes, request, token.credentials if token is not None else None, session
+    )
+
+
+def let_in_before(request: Request) -> people.Person | None:
+    """Return whom the front let in, which asks before it takes the body; None where it did not have to ask."""
+    known = request.scope.get(PERSON)
+    return known if isinstance(known, people.Person) else None
 
 
 def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | None:

@@ -1,0 +1,20 @@
+"""The API's own description. It is written when the API changes, not when somebody asks: that takes seconds."""
+
+from __future__ import annotations
+
+from importlib import resources
+from pathlib import Path
+from typing import Final
+
+from fastapi import APIRouter
+from fastapi.responses import FileResponse, Response
+
+FILE: Final = Path(str(resources.files("obitus"))) / "service/pages/openapi.json"
+
+router = APIRouter(include_in_schema=False)
+
+
+@router.get("/api/openapi.json")
+def description() -> Response:
+    """Return the OpenAPI description."""
+    return FileResponse(FILE, media_type="application/json")
