@@ -250,3 +250,34 @@ def test_killed_in_the_middle(tmp_path: Path, kept: tuple[str, ...]) -> None:
     records = OpenRecords(tmp_path / "obitus.sqlite3", "http://localhost")
     assert known == events.newest(records.reader) == events.position(records.reader, "reading")
     records.close()
+
+
+class Plain(Job):
+    """Only reads events; ``turns`` counts how often it was asked for any."""
+
+    name: ClassVar = "plain"
+
+    def __init__(self) -> None:
+        self.read: list[int] = []
+
+    def take(self, event: events.Event) -> None:
+        self.read.append(event.id)
+
+
+def test_a_commit_without_an_event_wakes_only_who_looks_at_commits(records: Records) -> None:
+    """Most commits bring no event: a job that only reads events sleeps through them, and gets the next one all the same."""
+    plain, looking = Plain(), Reading()
+    runner = run(records, plain, looking)
+    try:
+        until(lambda: runner.is_idle("plain") and runner.is_idle("reading"))
+        asleep = runner._runs["plain"].woken
+        until(lambda: not asleep.is_set())
+        before = looking.turns
+        for _ in range(3):
+            records.writer.run(lambda c: c.execute("UPDATE apps SET name = name"))
+        until(lambda: looking.turns > before)
+        assert not asleep.is_set()
+        happen(records, 1)
+        until(lambda: len(plain.read) == 1 and len(looking.read) == 1)
+    finally:
+        runner.close()

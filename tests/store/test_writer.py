@@ -170,3 +170,22 @@ def test_a_reader_cannot_write_and_not_ask_for_ever(path: Path, monkeypatch: pyt
     with pytest.raises(errors.NotThere, match="no app"):
         reader.one("SELECT 1 FROM apps", what="app")
     reader.close()
+
+
+def test_who_waits_for_a_commit_comes_before_who_watches_commits(writer: Writer) -> None:
+    """Jobs are woken once the sender has its answer."""
+    done: list[bool] = []
+    waiting = threading.Event()
+    writer.committed = lambda: done.append(future.done())
+    future = writer.submit(lambda _: waiting.wait(30))
+    waiting.set()
+    assert future.result(30)
+    writer.run(lambda _: None)
+    assert done[0] is True
+
+
+def test_a_job_that_fails_leaves_no_file_outside_of_the_folder(writer: Writer) -> None:
+    """What it is taken back with is kept in memory, not in a file of the system's temporary folder: evidence stays where it belongs."""
+    in_memory = "PRAGMA temp_store"
+    assert writer.run(lambda c: c.execute(in_memory).fetchone()[0]) == 2
+    assert writer.run(lambda _: writer.days.at(20_000).connection.execute(in_memory).fetchone()[0]) == 2

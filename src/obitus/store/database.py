@@ -79,6 +79,8 @@ _TROUBLES: Final[tuple[tuple[type[errors.StoreTrouble], tuple[str, ...], str], .
 LARGE_CACHE: Final = "PRAGMA cache_size = -65536"
 MIDDLE_CACHE: Final = "PRAGMA cache_size = -16384"
 SMALL_CACHE: Final = "PRAGMA cache_size = -2048"
+NO_FILES_ASIDE: Final = "PRAGMA temp_store = MEMORY"
+"""What a job that fails is taken back with stays in memory; otherwise each commit makes a file outside of the data folder."""
 """How many KiB of a file a connection keeps in memory."""
 
 

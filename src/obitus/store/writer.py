@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any, Final, Literal, TypeVar, cast
 
 from obitus.store import errors
-from obitus.store.database import file_identity, let_go, our_errors
+from obitus.store.database import NO_FILES_ASIDE, file_identity, let_go, our_errors
 from obitus.store.days.files import folder_beside
 from obitus.store.days.writing import WritingDays
 from obitus.store.migrations import open_for_writing
@@ -48,6 +48,7 @@ class Writer:
     def __init__(self, path: Path, *, most_waiting: int = MOST_WAITING) -> None:
         self.path = path
         self._connection = open_for_writing(path)
+        self._connection.execute(NO_FILES_ASIDE)
         self.days = WritingDays(folder_beside(path), self._connection)
         """The day files. What is submitted may use them as it uses the connection it is given."""
         self._file = file_identity(path)
@@ -132,7 +133,6 @@ class Writer:
                 self.reached("after the main file")
             self.days.done()
             self.trouble = None
-            self.committed()
         except BaseException as error:
             # Nothing of this commit is on disk, so nobody may be told that it is.
             failed = error
@@ -147,6 +147,9 @@ class Writer:
                 job.future.set_exception(error_of_job)
             else:
                 job.future.set_result(job.result)
+        # Whoever waits for what was written comes first.
+        if failed is None:
+            self.committed()
         return more is not None
 
     def _go_back(self) -> None:

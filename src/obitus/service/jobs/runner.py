@@ -7,6 +7,7 @@ one fewer. A job that is slow or broken holds up neither the others nor intake.
 from __future__ import annotations
 
 import logging
+import math
 import threading
 import time
 from collections.abc import Iterable
@@ -24,6 +25,8 @@ KEPT_EVERY_S: Final = 1.0
 MOST_TRIES: Final = 3
 """Of a job with one event, as long as the store works; then it is passed over, and the log says so."""
 AGAIN_S: Final = 1.0
+LOOKED_AFTER_S: Final = 0.01
+"""How long after a commit it is looked for new events: what was committed is answered first, and several commits are looked at once."""
 
 _log = logging.getLogger("obitus.service")
 
@@ -50,7 +53,10 @@ class Job:
         raise NotImplementedError
 
     def finish_turn(self) -> None:
-        """Do what is to be done once all events that there were have been taken."""
+        """Do what is to be done once all events that there were have been taken.
+
+        A job that has something to do here takes a turn after each commit, also where that brought no event.
+        """
 
 
 @dataclass
@@ -65,6 +71,7 @@ class _Run:
     kept_s: float = 0.0
     tries: int = 0
     is_broken: bool = False
+    looks_at_commits: bool = False
     turn: threading.Lock = field(default_factory=threading.Lock)
     woken: threading.Event = field(default_factory=threading.Event)
     thread: threading.Thread | None = None
@@ -76,6 +83,8 @@ class Runner:
     def __init__(self, records: Records) -> None:
         self._records = records
         self._runs: dict[str, _Run] = {}
+        self._committed = threading.Event()
+        self._looking = threading.Thread(target=self._look_for_events, name="obitus-looking", daemon=True)
         self.stopping = threading.Event()
         """Set when the service stops: a job that takes long looks at it, and raises Interrupted."""
 
@@ -86,11 +95,15 @@ class Runner:
         for job in jobs:
             position = events.position(reader, job.name)
             at = (newest if job.from_newest else 0) if position is None else position
-            self._runs[job.name] = _Run(job, at, -1 if position is None else position)
+            looks_at_commits = type(job).finish_turn is not Job.finish_turn
+            self._runs[job.name] = _Run(
+                job, at, -1 if position is None else position, looks_at_commits=looks_at_commits
+            )
         if gone := set(events.jobs(reader)) - self._runs.keys():
             # The position of a job that is no more would keep all events for good.
             writer.submit(lambda c: events.forget_positions(c, sorted(gone)))
-        writer.committed = self._wake
+        writer.committed = self._committed.set
+        self._looking.start()
         for run in self._runs.values():
             run.woken.set()
             run.thread = threading.Thread(target=self._serve, args=(run,), name=f"obitus-{run.job.name}", daemon=True)
@@ -99,8 +112,11 @@ class Runner:
     def close(self) -> None:
         """Stop all jobs, each after the step that it is at."""
         self.stopping.set()
-        self._wake()
+        self._committed.set()
+        if self._looking.is_alive():
+            self._looking.join()
         for run in self._runs.values():
+            run.woken.set()
             if run.thread is not None:
                 run.thread.join()
             if run.kept != run.at:
@@ -120,9 +136,21 @@ class Runner:
             return True
         return not run.turn.locked() and run.at >= events.newest(self._records.reader)
 
-    def _wake(self) -> None:
-        for run in self._runs.values():
-            run.woken.set()
+    def _look_for_events(self) -> None:
+        """After each commit, wake the jobs that have something to do. One thread looks for all: most commits bring no event."""
+        while True:
+            self._committed.wait()
+            if self.stopping.wait(LOOKED_AFTER_S):
+                return
+            self._committed.clear()
+            try:
+                newest = float(events.newest(self._records.reader))
+            except Exception:
+                # What the matter is, each job finds out for itself, and says.
+                newest = math.inf
+            for run in self._runs.values():
+                if run.at < newest or run.looks_at_commits:
+                    run.woken.set()
 
     def _serve(self, run: _Run) -> None:
         while not self.stopping.is_set():

@@ -18,7 +18,7 @@ from typing import Final
 
 from obitus.core.days import UNDATED, day_text
 from obitus.store import errors
-from obitus.store.database import file_identity, let_go, our_errors
+from obitus.store.database import NO_FILES_ASIDE, file_identity, let_go, our_errors
 from obitus.store.days import removed
 from obitus.store.days.files import open_day, path_of
 from obitus.store.days.texts import Texts
@@ -51,6 +51,7 @@ class DayFile:
         self.is_new = is_new
         """Whether the main file does not know of it yet."""
         self.connection = open_day(path)
+        self.connection.execute(NO_FILES_ASIDE)
         try:
             with our_errors(path):
                 written = int(self.connection.execute(_WRITTEN).fetchone()[0])
