@@ -1,6 +1,7 @@
 # Obitus. `make` alone lists the targets.
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
+NGINX := build/nginx/usr/sbin/nginx
 TELEMETRY_JS := tests/service/telemetry_js/node_modules/ready
 CONSOLE := src/obitus/service/console_files/index.html
 PAGE_CLIENT := src/obitus/service/browser_files/browser.js
@@ -29,7 +30,7 @@ test: ## Run linters and all tests
 	@$(BIN)/python -m pytest $(UNITS) $(COVERED)
 	@$(BIN)/python -m pytest tests $(UNITS:%=--ignore=%)
 
-tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS)
+tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS) $(NGINX)
 
 quick: setup lint ## Run linters and the tests of core and store, in under a minute
 	@$(BIN)/python -m pytest $(UNITS) -m "not slow"
@@ -99,6 +100,11 @@ lock: ## Pin the Python dependencies again
 
 redis:
 	@command -v redis-server >/dev/null || $(INSTALL) redis-server
+
+# Unpacked, not installed: a proxy that starts by itself on this machine is nothing that tests should leave behind.
+$(NGINX):
+	@mkdir -p build/nginx
+	@cd build/nginx && $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-get download -qq nginx' && dpkg -x nginx_*.deb . && rm -f nginx_*.deb
 
 chromium:
 	@[ -x /usr/bin/chromium ] || $(INSTALL) chromium

@@ -46,6 +46,7 @@ MODULES: Final = {
     "send_command": ("send",),
     "target_commands": ("target",),
     "keep_commands": ("backup", "restore", "verify"),
+    "doctor_command": ("doctor",),
     "keep_until_commands": ("keep",),
     "tracepoint_commands": ("tracepoint",),
     "mcp_command": ("mcp",),

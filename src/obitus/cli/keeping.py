@@ -8,9 +8,12 @@ from typing import Any
 
 from obitus.cli.errors import CliError
 from obitus.core.clock import to_text
+from obitus.store import examining
 from obitus.store.backups import restoring, taking, verifying
 from obitus.store.backups.listing import Listing
+from obitus.store.database import service_on
 from obitus.store.errors import StoreError
+from obitus.store.examining import Finding as Finding
 
 
 def backup(data: Path, folder: Path, *, with_keys: bool) -> dict[str, Any]:
@@ -41,6 +44,16 @@ def verify(data: Path, *, repair: bool) -> list[dict[str, Any]]:
     except StoreError as error:
         raise CliError(f"{error}.") from None
     return [{"what": one.what, "said": one.said, "mended": one.mended} for one in found]
+
+
+def examine(data: Path) -> tuple[list[Finding], str | None]:
+    """Return what is found of a data folder, and the address of the service that runs on it, None where none does."""
+    try:
+        address = service_on(data)
+    except OSError:
+        # A folder of somebody else: what the matter is, the look at its rights says.
+        address = None
+    return list(examining.examine(data, time.time_ns() // 1_000_000, is_running=address is not None)), address
 
 
 def _said(found: Listing) -> dict[str, Any]:

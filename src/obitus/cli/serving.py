@@ -66,6 +66,7 @@ def serve(
         )
     if new_link and _link_beside(data):
         return
+    run.leave_no_core()
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
     try:
         opened = run.listen(host, port)

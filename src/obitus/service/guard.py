@@ -27,6 +27,8 @@ HEADERS: Final = {
 }
 
 
+SECURE_ONLY: Final = {"Strict-Transport-Security": "max-age=31536000"}
+"""What is added where people reach the service by https: browsers come back by https alone (RFC 6797)."""
 FOR_ALL: Final = {"Cross-Origin-Resource-Policy": "cross-origin"}
 """What an answer says that pages of other origins may load."""
 
@@ -37,6 +39,7 @@ class Guard:
     def __init__(self, app: ASGIApp, settings: Settings) -> None:
         self._app = app
         self._names = {"localhost", settings.host, urlsplit(settings.url).hostname or ""}
+        self._headers = HEADERS | (SECURE_ONLY if settings.is_https else {})
         self._any_address = not is_loopback(settings.host)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -47,7 +50,7 @@ class Guard:
         async def send_with_headers(message: Message) -> None:
             if message["type"] == "http.response.start":
                 headers = MutableHeaders(scope=message)
-                for name, value in HEADERS.items():
+                for name, value in self._headers.items():
                     if name not in FOR_ALL or headers.get(name) != FOR_ALL[name]:
                         headers[name] = value
                 if scope["path"].startswith(("/api", "/reports", "/health")):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import gc
+import resource
 import signal
 import socket
 import sys
@@ -129,6 +130,12 @@ def alone(parts: Parts, opened: socket.socket) -> None:
     gc.freeze()
     gc.set_threshold(*SELDOM)
     server.run(sockets=[opened])
+
+
+def leave_no_core() -> None:
+    """Have the system write no memory of this process, or of those that it starts, to disk when they end badly: keys are in it."""
+    if sys.platform != "win32":
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
 
 def listen(host: str, port: int) -> socket.socket:

@@ -151,7 +151,11 @@ def file_identity(path: Path) -> tuple[int, int] | None:
 def lock_folder(folder: Path) -> IO[str]:
     """Take a folder of records for this process, for as long as the file that is returned is open; raises StoreInUse."""
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    opened = (folder / LOCK_NAME).open("a+", encoding="ascii")
+    path = folder / LOCK_NAME
+    opened = os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND, 0o600), "a+", encoding="ascii")
+    if path.stat().st_mode & 0o077:
+        # Versions before made it readable for all.
+        path.chmod(0o600)
     if fcntl is None:
         return opened
     try:

@@ -12,7 +12,7 @@ from typing import Final
 
 from obitus.core.days import day_text
 from obitus.store import errors
-from obitus.store.backups import listing
+from obitus.store.backups import listing, taken
 from obitus.store.backups.listing import Copied, Listing
 from obitus.store.database import our_errors
 from obitus.store.days.files import FOLDER, path_of
@@ -92,6 +92,7 @@ def _take(data: Path, folder: Path, now_ms: int, *, with_keys: bool, said: Progr
         (folder / (name + _NEW)).replace(folder / name)
     found = Listing(now_ms, schema, tuple(sorted(files, key=lambda one: one.path)))
     listing.write(folder, found)
+    taken.note(data, taken.Latest(now_ms, str(folder.resolve()), found.bytes))
     kept = {one.path for one in found.files}
     for path in (*(folder / FOLDER).glob("*.sqlite3"), *(folder / MAPS).glob("*")):
         if path.relative_to(folder).as_posix() not in kept:

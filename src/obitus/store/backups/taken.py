@@ -1,0 +1,35 @@
+"""What a data folder knows of its latest backup: a small file beside the records, since a backup is taken from outside of the service."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from pathlib import Path
+from typing import Final, NamedTuple
+
+from obitus.store.whole_files import written_aside
+
+NAME: Final = "latest-backup.json"
+
+
+class Latest(NamedTuple):
+    """When the latest backup was taken, where it lies, and how large it is."""
+
+    made_ms: int
+    folder: str
+    bytes: int
+
+
+def note(data: Path, latest: Latest) -> None:
+    """Keep when a backup was taken. One that cannot be noted, as on a full disk, is a backup all the same."""
+    with contextlib.suppress(OSError), written_aside(data / NAME, json.dumps(latest._asdict()).encode()) as aside:
+        aside.replace(data / NAME)
+
+
+def latest(data: Path) -> Latest | None:
+    """Return the latest backup of a data folder, None where none is known."""
+    try:
+        found = json.loads((data / NAME).read_text("utf-8"))
+        return Latest(int(found["made_ms"]), str(found["folder"]), int(found["bytes"]))
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
