@@ -18,6 +18,9 @@ from obitus.store.days import files
 from obitus.store.migrations import MIGRATIONS, statement_file
 
 FOLDER = Path(__file__).parent
+sys.path.insert(0, str(FOLDER))
+import make_manual  # noqa: E402
+
 MADE = "<!-- Made by `make describe`. Do not edit. -->\n"
 
 
@@ -97,11 +100,15 @@ PAGES = {
     "problems.md": problems,
     "questions.md": lambda: reference.page(MADE),
     "store.md": schema,
+    **make_manual.pages(),
 }
 
 
 def main() -> None:
     """Write all pages."""
+    (FOLDER / "man").mkdir(exist_ok=True)
+    for old in set((FOLDER / "man").glob("*.1")) - {FOLDER / name for name in PAGES}:
+        old.unlink()
     for name, make in PAGES.items():
         (FOLDER / name).write_text(make(), "utf-8")
 

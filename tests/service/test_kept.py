@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
 import uuid
+from collections import Counter
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -10,9 +13,12 @@ from typing import Any
 
 import pytest
 
+from obitus.service.jobs import keeping
+from obitus.store import reserve, retention
 from obitus.store.backups.verifying import verify
 from obitus.store.days import thinning
-from tests.conftest import Running, raised_in, start
+from obitus.store.errors import StoreFull
+from tests.conftest import Running, raised_in, start, until
 from tests.store.test_upgrades import restored
 
 KINDS = {"logs": "logs", "runs": "runs", "failures": "failures"}
@@ -172,3 +178,74 @@ def test_who_may_and_what_is_refused(weeks: Running) -> None:
     assert weeks.ask("PUT", "/api/kept", {"kind": "logs", "app": "nobody", "days": 3}).status == 404
     paths = weeks.get("/api/openapi.json")["paths"]
     assert paths["/api/kept"]["put"]["x-needs"] == "administer" and paths["/api/kept"]["get"]["x-needs"] == "read"
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A disk of 64 MB of its own."""
+    folder = tmp_path / "disk"
+    folder.mkdir()
+    words = ["mount", "-t", "tmpfs", "-o", "size=64m", "none", str(folder)]
+    if subprocess.run(words, capture_output=True).returncode != 0:
+        pytest.skip("no disk can be mounted by this user")
+    yield folder
+    subprocess.run(["umount", "-l", str(folder)], check=True)
+
+
+def test_a_disk_that_fills_up_frees_itself(small_disk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """More is reported than the disk holds: the oldest days go, in their order, and the service is ready again without anybody's help.
+
+    Whoever reads is answered all the time, and what was refused meanwhile (507) goes in when it is sent again.
+    """
+    monkeypatch.setattr(keeping, "DISK_EVERY_S", 0.2)
+    service, running = start(small_disk / "data")
+    key, now = running.add_app(), datetime.now(UTC)
+    statuses: Counter[int] = Counter()
+    for ago in range(12, 0, -1):
+        for _ in range(6):
+            # What cannot be compressed.
+            reports = [
+                reported(
+                    now - timedelta(days=ago), "log", severity="INFO", message=os.urandom(9000).hex(), logger="tides"
+                )
+                for _ in range(60)
+            ]
+
+            def sent(reports: list[dict[str, Any]] = reports) -> bool:
+                status = running.send(key, *reports).status
+                statuses[status] += 1
+                assert running.ask("GET", "/api/records/logs?window=1h").status == 200
+                return status == 200
+
+            until(sent)
+    assert set(statuses) <= {200, 503, 507}
+    removed = running.get("/api/kept")["removed"]
+    gone = [one["day"] for one in removed] if removed else []
+    known = [one.day for one in service.parts.records.days.known() if one.day]
+    assert len(known) < 12 and max(known) == int(now.timestamp()) // 86400 - 1
+    acts = [act["subject"] for act in running.get("/api/acts?act=removed%20evidence&limit=500")["acts"]]
+    assert acts and all("what is beyond" in act for act in acts)
+    days = [act[:10] for act in acts][::-1]
+    assert days == sorted(days) and not set(days) & {one for one in gone if one > max(days)}
+    until(lambda: running.ask("GET", "/health").status == 200)
+    running.http.clear()
+    service.stop()
+
+
+def test_a_full_disk_is_emptied_with_the_room_that_was_kept(weeks: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where not even a removal can be written, the room that is kept for it is let go, and kept again afterwards."""
+    data, removed = weeks.service.settings.data, retention.remove
+    assert (data / reserve.NAME).stat().st_size > 1_000_000
+    tried: list[bool] = []
+
+    def full(*given: Any) -> int:
+        tried.append((data / reserve.NAME).exists())
+        if tried[-1]:
+            raise StoreFull("the disk is full")
+        return removed(*given)
+
+    monkeypatch.setattr(retention, "remove", full)
+    keep(weeks, kind="logs", days=15)
+    done = weeks.service.keeping.look()
+    assert len(done) >= 2 and tried[:2] == [True, False]
+    assert (data / reserve.NAME).exists()

@@ -53,6 +53,8 @@ MODULES: Final = {
     "document_command": ("document",),
 }
 """Which module has which commands. Only the one that is called is loaded: to load all takes longer than most commands run."""
+COMPLETING: Final = "_OBITUS_COMPLETE"
+"""Set by what a shell calls to complete a line."""
 
 EXIT_STATUSES = """Exit status: 0 all well; 1 what was asked for did not hold; 2 the command cannot be understood;
 3 the service cannot be reached; 4 not allowed; 5 not found; 6 the service refused."""
@@ -62,7 +64,7 @@ app = typer.Typer(
     help="Captures failures, groups them into issues, tracks regressions across releases.",
     epilog=EXIT_STATUSES,
     no_args_is_help=True,
-    add_completion=False,
+    add_completion=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )
@@ -79,7 +81,7 @@ Release = Annotated[str | None, typer.Option("--release", help="Only this releas
 
 def run() -> None:
     """Run the command line: the one place where expected errors become a line and an exit status."""
-    load(sys.argv[1] if len(sys.argv) > 1 else "")
+    load(_called())
     try:
         app()
     except CliError as error:
@@ -88,6 +90,16 @@ def run() -> None:
     except BrokenPipeError:
         # Whoever read our output has seen enough; nothing more may be written, not even at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _called() -> str:
+    """Return the command that is called, or of which a shell asks how it goes on; '' where all are asked for."""
+    if COMPLETING not in os.environ:
+        return sys.argv[1] if len(sys.argv) > 1 else ""
+    # Bash says the words and where the cursor is, zsh and fish the line up to it.
+    line = os.environ.get("COMP_WORDS") or os.environ.get("_TYPER_COMPLETE_ARGS", "")
+    words = line.split()
+    return words[1] if len(words) > 2 or (len(words) == 2 and line[-1:].isspace()) else ""
 
 
 @app.callback()

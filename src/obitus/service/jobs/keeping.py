@@ -5,24 +5,33 @@ from __future__ import annotations
 import logging
 import shutil
 import threading
+import time
 from pathlib import Path
 from typing import Final
 
 from obitus.core.days import day_text
 from obitus.service.clock import Clock
-from obitus.store import people, retention
-from obitus.store.errors import StoreError
+from obitus.store import people, reserve, retention
+from obitus.store.errors import StoreError, StoreFull
 from obitus.store.records import Records
 from obitus.store.retention import Step
 
 FIRST_S: Final = 900.0
 """From the start of a service to its first look: whoever has just changed something has time to see it."""
 EVERY_S: Final = 600.0
+DISK_EVERY_S: Final = 20.0
+"""How often it is looked how much room the disk has: where that is little, nothing waits for the next look."""
 LEAST_FREE: Final = 1_000_000_000
-"""Bytes of the disk: with less, the oldest evidence goes first, and only then reports are refused."""
+LEAST_SHARE: Final = 0.05
+"""Bytes of the disk, or this share of it where that is less: with less, the oldest evidence goes first, and only then reports are refused."""
 REMOVED: Final = "removed evidence"
 
 _log = logging.getLogger("obitus.service")
+
+
+def least_free(total: int) -> int:
+    """Return how many bytes of a disk of so many are to stay free."""
+    return min(LEAST_FREE, int(total * LEAST_SHARE))
 
 
 class Keeping:
@@ -32,6 +41,7 @@ class Keeping:
         self._records, self._clock, self._data = records, clock, data
         self._stopping = threading.Event()
         self._clean: dict[int, str] = {}
+        reserve.keep(data)
         self._thread = threading.Thread(target=self._keep, name="obitus-keeping", daemon=True)
         self._thread.start()
 
@@ -47,13 +57,28 @@ class Keeping:
             if self._stopping.is_set():
                 break
             try:
-                freed = retention.remove(self._records, step, self._clock.now_ms())
+                freed = self._removed(step)
             except StoreError as error:
                 _log.warning("%s could not be removed: %s", day_text(step.day), error)
                 continue
             self._note(f"{day_text(step.day)}: {step.why}, {freed:,} bytes")
             done.append(step)
+        if not self._is_nearly_full():
+            reserve.keep(self._data)
         return done
+
+    def _removed(self, step: Step) -> int:
+        """Remove what a step names, with the room that is kept for this where there is no other; return how many bytes were freed."""
+        try:
+            return retention.remove(self._records, step, self._clock.now_ms())
+        except StoreFull:
+            if not reserve.let_go(self._data):
+                raise
+            return retention.remove(self._records, step, self._clock.now_ms())
+
+    def _is_nearly_full(self) -> bool:
+        found = shutil.disk_usage(self._data)
+        return found.free < least_free(found.total)
 
     def _note(self, said: str) -> None:
         """Put on record what was removed."""
@@ -63,19 +88,22 @@ class Keeping:
     def _room(self) -> int | None:
         """Return how many bytes the days may take: what was said, or less where the disk is nearly full."""
         said = retention.within(self._records.reader)
-        free = shutil.disk_usage(self._data).free
-        if free >= LEAST_FREE:
+        disk = shutil.disk_usage(self._data)
+        least = least_free(disk.total)
+        if disk.free >= least:
             return said
         held = retention.bytes_of_days(self._records)
-        _log.warning("the disk has %s bytes left: the oldest evidence is removed", f"{free:,}")
-        room = max(0, held - (LEAST_FREE - free))
+        _log.warning("the disk has %s bytes left: the oldest evidence is removed", f"{disk.free:,}")
+        room = max(0, held - (least - disk.free))
         return room if said is None else min(said, room)
 
     def _keep(self) -> None:
-        wait_s = FIRST_S
-        while not self._stopping.wait(wait_s):
-            wait_s = EVERY_S
+        next_s = time.monotonic() + FIRST_S
+        while not self._stopping.wait(DISK_EVERY_S):
             try:
+                if time.monotonic() < next_s and not self._is_nearly_full():
+                    continue
+                next_s = time.monotonic() + EVERY_S
                 self.look()
             except Exception:
                 _log.exception("what is over its time could not be removed; it is tried again")

@@ -1,0 +1,39 @@
+"""Room that is kept on the disk: to remove evidence from a disk that is full, something has to be written first."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+from pathlib import Path
+from typing import Final
+
+NAME: Final = "room.kept"
+MOST_BYTES: Final = 8 * 1024 * 1024
+MOST_SHARE: Final = 0.02
+"""Of the disk, where it is a small one."""
+
+
+def keep(data: Path) -> None:
+    """Keep some room in a folder, unless it is kept already, or is not there."""
+    path = data / NAME
+    if path.exists():
+        return
+    with contextlib.suppress(OSError):
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        try:
+            # A file of zeros that nobody wrote would take no room.
+            os.write(handle, os.urandom(min(MOST_BYTES, int(shutil.disk_usage(data).total * MOST_SHARE))))
+        except OSError:
+            path.unlink(missing_ok=True)
+        finally:
+            os.close(handle)
+
+
+def let_go(data: Path) -> bool:
+    """Let go of the room that was kept; return whether there was any."""
+    try:
+        (data / NAME).unlink()
+    except OSError:
+        return False
+    return True
