@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from obitus.store import names, releases, removing
+from obitus.store import grouping, names, releases, removing
 from obitus.store.names import OTHERS
 from tests import kept
 from tests.cli.shell import Shell
-from tests.conftest import Running, failure, until
+from tests.conftest import Running, failure, raised_in, until
 from tests.service.test_releases import send, tally
 
 
@@ -112,3 +112,23 @@ def test_an_app_is_removed(running: Running, shell: Shell, monkeypatch: pytest.M
     connection.close()
     send(running, running.add_app(), failure())
     assert running.get("/api/apps/sailings")["name"] == "sailings"
+
+
+def test_issues_are_bounded(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """An app that has as many issues as one may have: what would be new is collected in one that says so, and nothing is lost."""
+    monkeypatch.setattr(grouping, "MOST_ISSUES", 4)
+    key = running.add_app()
+    for number in range(9):
+        one = failure() | {"exceptions": raised_in("sailings.tides", f"function_{number}", f"Tide{number}Error")}
+        assert running.send(key, one).json()["refused"] == 0
+    found = {one["title"]: one for one in running.get("/api/issues")["issues"]}
+    assert len(found) == 5
+    (collecting,) = [one for title, one in found.items() if "Too many new issues" in title]
+    assert collecting["failures"] == 5
+    history = running.get(f"/api/issues/{collecting['number']}")["history"]
+    assert "20,000 of them" in str(history) and "grouping rule" in str(history)
+    # What is known goes on as before, and so does another app.
+    again = failure() | {"exceptions": raised_in("sailings.tides", "function_1", "Tide1Error")}
+    assert running.send(key, again).json()["lines"][0]["issue"] != collecting["number"]
+    assert running.send(running.add_app("gatekeeper"), failure()).status == 200
+    assert "Too many" not in str(running.get("/api/issues?app=gatekeeper"))

@@ -18,6 +18,8 @@ from obitus.store.rows.grouping import AppTraits, KnownTraits, NeverPair
 
 MOST_NEW_ISSUES: Final = 200
 """New issues that one app may bring in one minute; what comes beyond goes to its collecting issue."""
+MOST_ISSUES: Final = 20_000
+"""Issues of one app, in all; what would be one more goes to its collecting issue, too."""
 COLLECTING: Final = "collecting"
 COLLECTING_TYPE: Final = "Too many new issues"
 
@@ -42,6 +44,8 @@ ON CONFLICT DO UPDATE SET made = made + 1 RETURNING made"""
 _NEVER = """
 SELECT CASE WHEN issue_id = :id THEN other_id ELSE issue_id END AS other
 FROM never_together WHERE issue_id = :id OR other_id = :id"""
+# Skips through the index of an app's issues: a fraction of a millisecond, for new issues alone.
+_IS_FULL = "SELECT 1 FROM issues INDEXED BY issues_by_app WHERE app_id = ? LIMIT 1 OFFSET ?"
 _NEVER_PAIRS = "SELECT issue_id, other_id FROM never_together"
 _TRAITS_OF = """
 SELECT f.app_id, t.traits FROM fingerprints f JOIN fingerprint_traits t ON t.id = f.traits_id
@@ -122,7 +126,7 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
 def _new(connection: sqlite3.Connection, app_id: int, text: str, received_ms: int) -> Found:
     # In the transaction that makes the issue: a flood over many connections is counted as one.
     made = connection.execute(_MADE, (app_id, received_ms // MINUTE_MS)).fetchone()[0]
-    if made <= MOST_NEW_ISSUES:
+    if made <= MOST_NEW_ISSUES and not connection.execute(_IS_FULL, (app_id, MOST_ISSUES - 1)).fetchone():
         return Found(None, text, known=False)
     row = connection.execute(_ISSUE_OF, (app_id, COLLECTING)).fetchone()
     return Found(int(row[0]) if row else None, COLLECTING, known=row is not None, collecting=True)

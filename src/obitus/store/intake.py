@@ -24,7 +24,7 @@ from obitus.store.days.logs import LogFacts
 from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE, PLACE_OF
 from obitus.store.days.runs import RunFacts
 from obitus.store.days.writing import DayFile, WritingDays
-from obitus.store.grouping import COLLECTING_TYPE, MOST_NEW_ISSUES, Decided, add_fingerprint, find
+from obitus.store.grouping import COLLECTING_TYPE, MOST_ISSUES, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, add_history, settling_of
 from obitus.store.parking import ParkedIssues
 from obitus.store.rows.issues import SettledBy
@@ -436,8 +436,8 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
         reason = f"First seen in {report.release or 'a release without a name'}, {report.environment}."
         if found.collecting:
             reason = (
-                f"The app brought more than {MOST_NEW_ISSUES} new issues in one minute; what came beyond is collected here. "
-                "A grouping rule can put it in order."
+                f"The app brought more than {MOST_NEW_ISSUES} new issues in one minute, or has {MOST_ISSUES:,} of them; "
+                "what came beyond is collected here. A grouping rule can put it in order."
             )
         add_history(connection, issue_id, (None, "untriaged"), reason, report.time_ms, failure=(seq, release_id))
         events.add(connection, "issue-new", report.received_ms, app_id=report.app_id, issue=issue_id)
