@@ -15,7 +15,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 INSTALL := $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-get install -y -qq "$$@" >/dev/null' install
 
 .DEFAULT_GOAL := help
-.PHONY: help setup demo test tested-first quick lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure fuzz matrix redis shots demo-reports describe lock wheel page-package chromium clean
+.PHONY: help setup docs demo test tested-first quick lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure fuzz matrix redis shots demo-reports describe lock wheel page-package chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -71,6 +71,10 @@ matrix: setup redis ## Drive other people's frameworks, servers and job runners,
 
 endure: setup ## Let everything that strangers and broken senders do at a service, for SECONDS (60), and print one table
 	@$(BIN)/python -m bench.endure $(SECONDS)
+
+docs: setup ## Build the docs as a site in build/site, every link checked
+	@[ -x build/docs/bin/mkdocs ] || (mkdir -p build && $(PYTHON) -m venv build/docs && build/docs/bin/pip install -qq --disable-pip-version-check --require-hashes -r requirements/docs.txt)
+	@build/docs/bin/mkdocs -q build
 
 fuzz: setup ## Drive every parser with inputs that a fuzzer makes, each for SECONDS (60); on Linux with Python 3.11
 	@$(BIN)/pip install -qq --disable-pip-version-check --require-hashes -r requirements/fuzz.txt

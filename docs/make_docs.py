@@ -20,6 +20,7 @@ from obitus.store.migrations import MIGRATIONS, statement_file
 FOLDER = Path(__file__).parent
 sys.path.insert(0, str(FOLDER))
 import make_manual  # noqa: E402
+import make_public  # noqa: E402
 
 MADE = "<!-- Made by `make describe`. Do not edit. -->\n"
 
@@ -100,6 +101,7 @@ PAGES = {
     "problems.md": problems,
     "questions.md": lambda: reference.page(MADE),
     "store.md": schema,
+    "public.md": lambda: make_public.page(MADE),
     **make_manual.pages(),
 }
 
