@@ -216,8 +216,8 @@ def _questions() -> list[bytes]:
     return [
         b"error and app=sailings",
         b'"no berth" duration_ms > 2s count by entry_point, status over time',
-        b"failures > 10 within 5m",
-        b"p95 duration by entry_point > 3x usual",
+        b"count of failures > 20 in 10m by issue",
+        b"no runs for 2h by entry_point where app=gatekeeper",
         b"(a or not b) time >= 2026-11-01",
     ]
 

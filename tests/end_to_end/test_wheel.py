@@ -18,6 +18,12 @@ from tests.end_to_end.test_nothing_is_lost import free_port
 ROOT = Path(__file__).parents[2]
 
 
+COMPLETED = """
+eval "$(obitus --show-completion bash)"
+COMP_WORDS=(obitus bac); COMP_CWORD=1; _obitus_completion obitus; echo "${COMPREPLY[@]}"
+"""
+
+
 def call(*command: str | Path, status: int = 0, **environment: str) -> str:
     clean = {"PATH": "/usr/bin:/bin", "HOME": os.environ.get("HOME", "/")} | environment
     keep = ("PIP_CERT", "PIP_FIND_LINKS", "SSL_CERT_FILE", "PIP_INDEX_URL")
@@ -103,6 +109,9 @@ def answers(port: int) -> bool:
 def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
     """The console and the schema are inside the wheel: the service starts, and its pages are there."""
     programs = install(tmp_path / "server", wheel)
+    assert (tmp_path / "server/share/man/man1/obitus-issues.1").read_text("utf-8").startswith('.\\" Made')
+    completed = call("bash", "-c", COMPLETED, PATH=f"{programs}:/usr/bin:/bin")
+    assert completed.split() == ["backup"]
     port = free_port()
     service = subprocess.Popen([str(programs / "obitus"), "serve", "--data", str(tmp_path / "data"), "--port", str(port)], env={"PATH": "/bin"}, stdout=subprocess.DEVNULL, cwd=tmp_path)  # fmt: skip
     try:

@@ -1,0 +1,245 @@
+"""``python -m bench.endure.kills [CYCLES]``: a service is killed again and again while three send, an alert fires and records are passed on.
+
+Each batch is sent until it is acknowledged, some again after that, and tallies grow under the same id. In the end every acknowledged
+report has to be there once, every count has to be that of its rows, and the file that records are passed on to has to hold each failure.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import random
+import sqlite3
+import sys
+import tempfile
+import threading
+import time
+import uuid
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import urllib3
+
+from bench.endure.target import Target, report
+from obitus.store.backups.verifying import verify
+
+SENDERS, BATCH, SENT_AGAIN = 3, 10, 0.2
+SHORTEST_S, LONGEST_S, SETTLED_WITHIN_S = 0.05, 1.2, 120.0
+
+
+@dataclass
+class Ended:
+    """What was there in the end."""
+
+    kills: int = 0
+    acknowledged: int = 0
+    sent_again: int = 0
+    missing: int = 0
+    doubled: int = 0
+    differences: list[str] = field(default_factory=list)
+    tallies: int = 0
+    tallies_short: int = 0
+    """Tallies that hold less than what was acknowledged of them."""
+    passed_on: int = 0
+    not_passed_on: int = 0
+    passed_on_again: int = 0
+    """Failures that the file has more than once, under the same id: what was taken right before a kill."""
+    alerts: int = 0
+
+    @property
+    def holds(self) -> bool:
+        """Whether nothing was lost, doubled or counted wrongly."""
+        wrong = self.missing + self.doubled + len(self.differences) + self.tallies_short + self.not_passed_on
+        return not wrong and self.acknowledged > 0 and self.alerts > 0
+
+
+class _Sender(threading.Thread):
+    """Sends batches until it is told to stop, and each until it is acknowledged."""
+
+    def __init__(self, target: Target, number: int) -> None:
+        super().__init__(daemon=True)
+        self._target, self._dice = target, random.Random(number)
+        self.failures: set[str] = set()
+        self.others: set[str] = set()
+        self.tallies: dict[str, int] = {}
+        self._began: dict[str, str] = {}
+        self.again = 0
+        self.stopping = threading.Event()
+
+    def run(self) -> None:
+        with urllib3.PoolManager(retries=False, timeout=10) as http:
+            while not self.stopping.is_set():
+                reports = self._batch()
+                while not self._sent(http, reports):
+                    self.stopping.wait(0.05)
+                    if self.stopping.is_set() and self._target.process.poll() is not None:
+                        return
+                if self._dice.random() < SENT_AGAIN and self._sent(http, reports):
+                    self.again += 1
+
+    def _batch(self) -> list[dict[str, Any]]:
+        found = [report(f"no berth {self._dice.randrange(1000)}")[1] for _ in range(BATCH)]
+        now = datetime.now(UTC).isoformat(timespec="milliseconds")
+        found.append(
+            {
+                "kind": "log",
+                "id": str(uuid.uuid4()),
+                "time": now,
+                "severity": "WARN",
+                "message": f"tide {self._dice.random()}",
+            }
+        )
+        if self.tallies and self._dice.random() < 0.7:
+            tally = self._dice.choice(list(self.tallies))
+        else:
+            tally = str(uuid.uuid4())
+        runs = self.tallies.get(tally, 0) + self._dice.randrange(1, 40)
+        # What it counts began when it was sent first: that decides which day it belongs to.
+        began = self._began.setdefault(tally, now)
+        found.append(
+            {
+                "kind": "tally",
+                "id": tally,
+                "time": began,
+                "release": "3.0.0",
+                "entry_point": "GET /tides",
+                "outcome": "ok",
+                "runs": runs,
+                "grows": True,
+            }
+        )
+        return found
+
+    def _sent(self, http: urllib3.PoolManager, reports: list[dict[str, Any]]) -> bool:
+        body = "\n".join(json.dumps(one) for one in reports).encode()
+        headers = {"Authorization": f"Bearer {self._target.honest}"}
+        try:
+            answer = http.request("POST", self._target.url + "/reports", body=body, headers=headers)
+        except urllib3.exceptions.HTTPError:
+            return False
+        if answer.status != 200:
+            return False
+        refused = {line["id"] for line in answer.json()["lines"] if line["verdict"] == "refused"}
+        assert not refused, answer.data[:500]
+        for one in reports:
+            if one["kind"] == "tally":
+                self.tallies[one["id"]] = max(self.tallies.get(one["id"], 0), one["runs"])
+            else:
+                (self.failures if one["kind"] == "failure" else self.others).add(one["id"])
+        return True
+
+
+def kill_again_and_again(cycles: int, folder: Path) -> Ended:
+    """Run it; returns what was there in the end."""
+    target, found, dice = Target(folder / "data"), Ended(), random.Random(7)
+    _set_up(target, folder)
+    senders = [_Sender(target, number) for number in range(SENDERS)]
+    for sender in senders:
+        sender.start()
+    for _ in range(cycles):
+        time.sleep(dice.uniform(SHORTEST_S, LONGEST_S))
+        target.kill()
+        found.kills += 1
+    for sender in senders:
+        sender.stopping.set()
+    for sender in senders:
+        sender.join()
+    _settle(target)
+    target.stop()
+    _compare(found, senders, folder)
+    return found
+
+
+def _set_up(target: Target, folder: Path) -> None:
+    """Have failures passed on to a file, and an alert written to another."""
+    allowed = target.folder / "allowed.toml"
+    allowed.touch(mode=0o600)
+    allowed.write_text(f"folders = [{json.dumps(str(folder))}]\n")
+    for path, order in (
+        ("/api/targets", {"name": "depot", "kind": "file", "settings": {"path": str(folder / "records.ndjson")}, "passes": ["failure"]}),
+        ("/api/channels", {"name": "board", "kind": "file", "settings": {"path": str(folder / "alerts.txt")}}),
+        ("/api/alert-rules", {"name": "many", "when": "count of failures > 3 in 10m", "to": ["board"]}),
+    ):  # fmt: skip
+        answer = urllib3.request(
+            "POST", target.url + path, json=order, headers={"Authorization": f"Bearer {target.token}"}, timeout=60
+        )
+        assert answer.status == 201, answer.data
+
+
+def _settle(target: Target) -> None:
+    """Wait until all is passed on and an alert is written."""
+    headers = {"Authorization": f"Bearer {target.token}"}
+    ends_s = time.monotonic() + SETTLED_WITHIN_S
+    while time.monotonic() < ends_s:
+        with contextlib.suppress(urllib3.exceptions.HTTPError):
+            (depot,) = urllib3.request("GET", target.url + "/api/targets", headers=headers, timeout=20).json()[
+                "targets"
+            ]
+            waiting = urllib3.request("GET", target.url + "/api/alerts", headers=headers, timeout=20).json()
+            if depot["lag"] == 0 and not depot["trouble"] and waiting["firings"]:
+                return
+        time.sleep(0.2)
+
+
+def _compare(found: Ended, senders: list[_Sender], folder: Path) -> None:
+    failures = set[str]().union(*(sender.failures for sender in senders))
+    acknowledged = failures.union(*(sender.others for sender in senders))
+    tallies = {tally: count for sender in senders for tally, count in sender.tallies.items()}
+    there: Counter[str] = Counter()
+    for path in (folder / "data/days").glob("*.sqlite3"):
+        with contextlib.closing(sqlite3.connect(path)) as day:
+            there.update(str(uuid.UUID(bytes=row[0])) for row in day.execute("SELECT id FROM ids"))
+    found.acknowledged, found.sent_again = len(acknowledged) + len(tallies), sum(sender.again for sender in senders)
+    found.missing = len((acknowledged | tallies.keys()) - there.keys())
+    found.doubled = sum(count > 1 for count in there.values())
+    found.differences = [f"{one.what}: {one.said}" for one in verify(folder / "data", repair=False)]
+    with contextlib.closing(sqlite3.connect(folder / "data/obitus.sqlite3")) as main:
+        runs = int(main.execute("SELECT COALESCE(SUM(ok), 0) FROM release_runs").fetchone()[0])
+    found.tallies = len(tallies)
+    # More may be there than was acknowledged: the last of what was sent when nobody answered any more.
+    found.tallies_short = max(0, sum(tallies.values()) - runs)
+    passed: Counter[str] = Counter()
+    for line in (folder / "records.ndjson").read_text("utf-8").splitlines():
+        passed[str(json.loads(line).get("id", ""))] += 1
+    found.passed_on = len(passed)
+    found.not_passed_on = len(failures - passed.keys())
+    found.passed_on_again = sum(count - 1 for count in passed.values())
+    with contextlib.suppress(OSError):
+        found.alerts = len((folder / "alerts.txt").read_text("utf-8").splitlines())
+
+
+def main() -> None:
+    """Kill so many times, and print what was there in the end."""
+    cycles = int(sys.argv[1]) if len(sys.argv) > 1 else 100
+    began_s = time.monotonic()
+    with tempfile.TemporaryDirectory() as folder:
+        found = kill_again_and_again(cycles, Path(folder))
+    print(
+        f"{found.kills:,} kills in {(time.monotonic() - began_s) / 60:.1f} min under {SENDERS} senders, an alert and a target\n"
+    )
+    for name, value, bound in (
+        ("acknowledged", found.acknowledged, None),
+        ("  batches sent again though acknowledged", found.sent_again, None),
+        ("  missing", found.missing, 0),
+        ("  there twice", found.doubled, 0),
+        ("counts that are not those of their rows", len(found.differences), 0),
+        ("tallies that grew", found.tallies, None),
+        ("  runs that are short of what was acknowledged", found.tallies_short, 0),
+        ("failures passed on", found.passed_on, None),
+        ("  acknowledged and not passed on", found.not_passed_on, 0),
+        ("  passed on again after a kill, under the same id", found.passed_on_again, None),
+        ("lines of alerts", found.alerts, None),
+    ):
+        print(
+            f"{name:<52} {value:>12,}   {'' if bound is None else f'bound {bound}'} {'' if bound in (None, value) else 'NOT HELD'}"
+        )
+    for one in found.differences:
+        print(one)
+    sys.exit(0 if found.holds else 1)
+
+
+if __name__ == "__main__":
+    main()
