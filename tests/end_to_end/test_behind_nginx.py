@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import json
 import socket
 import subprocess
@@ -14,12 +13,10 @@ from typing import Any
 
 import pytest
 import urllib3
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
 
 from tests.conftest import Running, failure, start, until
 from tests.end_to_end.test_nothing_is_lost import free_port
+from tests.service.alerting.receivers import certificate
 
 ROOT = Path(__file__).parents[2]
 NGINX = ROOT / "build/nginx/usr/sbin/nginx"
@@ -36,42 +33,20 @@ http {{
 """
 
 
-def certificate(folder: Path) -> None:
-    """Write a certificate of its own for the service's name, and its key."""
-    key = ec.generate_private_key(ec.SECP256R1())
-    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, NAME)])
-    now = datetime.datetime.now(datetime.UTC)
-    names = x509.SubjectAlternativeName([x509.DNSName(NAME), x509.DNSName("localhost")])
-    made = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - datetime.timedelta(days=1))
-        .not_valid_after(now + datetime.timedelta(days=2))
-        .add_extension(names, critical=False)
-        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
-        .sign(key, hashes.SHA256())
-    )
-    (folder / "fullchain.pem").write_bytes(made.public_bytes(serialization.Encoding.PEM))
-    form = (serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
-    (folder / "privkey.pem").write_bytes(key.private_bytes(*form))
-
-
 class Front:
     """nginx in front of a running service."""
 
     def __init__(self, folder: Path, running: Running, own_port: int) -> None:
         self.folder, self.running = folder, running
         self.port, self.plain_port = free_port(), free_port()
-        certificate(folder)
+        self.certificate = certificate(folder, names=(NAME,)).file
         text = (ROOT / "deploy/nginx.conf").read_text("utf-8")
         for there, here in (
             ("127.0.0.1:8611", f"127.0.0.1:{own_port}"),
             ("listen 443 ssl", f"listen 127.0.0.1:{self.port} ssl"),
             ("listen 80", f"listen 127.0.0.1:{self.plain_port}"),
-            ("/etc/ssl/obitus", str(folder)),
+            ("/etc/ssl/obitus/fullchain.pem", str(self.certificate)),
+            ("/etc/ssl/obitus/privkey.pem", str(self.certificate)),
         ):
             assert text.count(there) >= 1, there
             text = text.replace(there, here)
@@ -81,7 +56,7 @@ class Front:
             [str(NGINX), "-e", f"{folder}/error.log", "-p", str(folder), "-c", f"{folder}/nginx.conf"]
         )
         self.https = urllib3.HTTPSConnectionPool(
-            "127.0.0.1", self.port, ca_certs=str(folder / "fullchain.pem"), server_hostname=NAME, assert_hostname=NAME,
+            "127.0.0.1", self.port, ca_certs=str(self.certificate), server_hostname=NAME, assert_hostname=NAME,
             retries=False, timeout=60, maxsize=4,
         )  # fmt: skip
         until(self._listens)
@@ -147,7 +122,7 @@ def test_the_client_reports_over_tls(front: Front, tmp_path: Path) -> None:
     assert count() == 0
     subprocess.run(
         [sys.executable, str(program)],
-        env=settings | {"SSL_CERT_FILE": str(front.folder / "fullchain.pem")},
+        env=settings | {"SSL_CERT_FILE": str(front.certificate)},
         capture_output=True,
         timeout=120,
     )
@@ -228,7 +203,7 @@ def test_connections_are_bounded_by_address(front: Front) -> None:
         one = urllib3.HTTPSConnectionPool(
             "127.0.0.1",
             front.port,
-            ca_certs=str(front.folder / "fullchain.pem"),
+            ca_certs=str(front.certificate),
             server_hostname=NAME,
             assert_hostname=NAME,
             retries=False,

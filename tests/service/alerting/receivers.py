@@ -92,14 +92,15 @@ def receiving(context: ssl.SSLContext | None = None) -> Iterator[Receiver]:
 
 
 class Certificate(NamedTuple):
-    """A certificate of localhost, and what trusts it."""
+    """A certificate of localhost, what trusts it, and the file that holds it with its key."""
 
     serving: ssl.SSLContext
     trusting: ssl.SSLContext
+    file: Path
 
 
-def certificate(folder: Path, *, days: int = 2) -> Certificate:
-    """Make a certificate of localhost; one with ``days`` below 0 has expired."""
+def certificate(folder: Path, *, days: int = 2, names: tuple[str, ...] = ()) -> Certificate:
+    """Make a certificate of localhost and of further names; one with ``days`` below 0 has expired."""
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
     now = datetime.datetime.now(datetime.UTC)
@@ -112,7 +113,12 @@ def certificate(folder: Path, *, days: int = 2) -> Certificate:
         .not_valid_before(now - datetime.timedelta(days=10))
         .not_valid_after(now + datetime.timedelta(days=days))
         .add_extension(
-            x509.SubjectAlternativeName([x509.DNSName("localhost"), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]),
+            x509.SubjectAlternativeName(
+                [
+                    *(x509.DNSName(one) for one in ("localhost", *names)),
+                    x509.IPAddress(ipaddress.ip_address("127.0.0.1")),
+                ]
+            ),
             critical=False,
         )
         .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
@@ -127,7 +133,7 @@ def certificate(folder: Path, *, days: int = 2) -> Certificate:
     serving = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     serving.load_cert_chain(file)
     return Certificate(
-        serving, ssl.create_default_context(cadata=made.public_bytes(serialization.Encoding.PEM).decode())
+        serving, ssl.create_default_context(cadata=made.public_bytes(serialization.Encoding.PEM).decode()), file
     )
 
 
