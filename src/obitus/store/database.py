@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import IO, Any, Final, TypeVar
 
 from obitus.store import errors
-from obitus.store.sight import MAIN, WHOLE, NarrowedConnection, Sight, narrow
+from obitus.store.sight import MAIN, WHOLE, NarrowedConnection, ReadingConnection, Sight, narrow
 
 try:
     import fcntl
@@ -110,13 +110,13 @@ def open_as_writer(path: Path, cache: str) -> sqlite3.Connection:
     return connection
 
 
-def open_as_reader(path: Path, cache: str, tables: dict[str, str], sight: Sight) -> sqlite3.Connection:
+def open_as_reader(path: Path, cache: str, tables: dict[str, str], sight: Sight) -> ReadingConnection:
     """Open a file that is there for reading alone, from any thread. Driver's errors.
 
     ``tables`` says which of a file's tables hold something of apps; of these only what ``sight`` sees is there.
     """
     address = f"{path.absolute().as_uri()}?mode=ro"
-    factory = sqlite3.Connection if sight.is_whole else NarrowedConnection
+    factory = ReadingConnection if sight.is_whole else NarrowedConnection
     connection = sqlite3.connect(address, uri=True, isolation_level=None, check_same_thread=False, factory=factory)
     connection.row_factory = sqlite3.Row
     if not sight.is_whole:

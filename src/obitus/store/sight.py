@@ -137,7 +137,17 @@ def narrow(connection: sqlite3.Connection, tables: dict[str, str], sight: Sight)
         connection.execute(_VIEW.format(table=table, condition=condition.format(seen=seen)))
 
 
-class NarrowedConnection(sqlite3.Connection):
+class ReadingConnection(sqlite3.Connection):
+    """A connection that remembers texts of its file by their numbers: these never change as long as it is the same file."""
+
+    texts: dict[int, str]
+
+    def __init__(self, *given: Any, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self.texts = {}
+
+
+class NarrowedConnection(ReadingConnection):
     """A connection whose tables have views in front of them: an index cannot be named then, the planner finds it by itself."""
 
     def execute(self, sql: str, parameters: Any = (), /) -> sqlite3.Cursor:

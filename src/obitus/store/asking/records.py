@@ -21,6 +21,7 @@ from obitus.store.days.reading import DayReaders
 from obitus.store.days.texts import NOTHING
 from obitus.store.errors import UNREADABLE
 from obitus.store.rows.records import DayRow, FailureInDay, LogRow, RunRow
+from obitus.store.sight import ReadingConnection
 
 TYPES: Final[dict[Kind, type[DayRow]]] = {"failure": FailureInDay, "log": LogRow, "run": RunRow}
 MOST_TEXTS: Final = 20_000
@@ -75,7 +76,9 @@ class Decoder:
     def __init__(self, connection: sqlite3.Connection, kind: Kind, names: Names, day: int) -> None:
         self._connection, self._kind, self._names, self._day = connection, kind, names, day
         self._own = FIELDS[kind]
-        self._texts: dict[int, str] = {NOTHING: ""}
+        # What another question read of the file need not be read again.
+        self._texts = connection.texts if isinstance(connection, ReadingConnection) else {}
+        self._texts[NOTHING] = ""
 
     def records(self, rows: Iterable[DayRow]) -> Iterator[Record]:
         """Yield a record for each row."""
@@ -152,6 +155,7 @@ class Decoder:
         if text is None:
             row = self._connection.execute(_TEXT, (number,)).fetchone()
             if len(self._texts) > MOST_TEXTS:
-                self._texts = {NOTHING: ""}
+                self._texts.clear()
+                self._texts[NOTHING] = ""
             text = self._texts[number] = row[0] if row else ""
         return text

@@ -29,10 +29,12 @@ from obitus.store.database import (
 )
 from obitus.store.days.files import path_of
 from obitus.store.rows.records import Day, RemovedDay
-from obitus.store.sight import OF_DAYS
+from obitus.store.sight import OF_DAYS, ReadingConnection
 
 _log = logging.getLogger("obitus.store")
 
+MOST_REMEMBERED: Final = 2_000
+"""Texts that an idle connection remembers."""
 MOST_IDLE: Final = 40
 """Connections that stay open while nobody uses them."""
 _REMOVED = "SELECT removed_ms, removed_why FROM days WHERE day = ?"
@@ -52,7 +54,7 @@ class DayReaders:
     def __init__(self, folder: Path, main: Reader) -> None:
         self.folder, self._main = folder, main
         self._sight = main.sight
-        self._idle: OrderedDict[int, list[tuple[sqlite3.Connection, Identity]]] = OrderedDict()
+        self._idle: OrderedDict[int, list[tuple[ReadingConnection, Identity]]] = OrderedDict()
         """With the file that each was opened on: a day's file may have been rewritten meanwhile."""
         self._lock = threading.Lock()
         self._closed = False
@@ -130,7 +132,7 @@ class DayReaders:
                     connection.close()
             self._idle.clear()
 
-    def _take(self, day: int, path: Path) -> tuple[sqlite3.Connection, Identity]:
+    def _take(self, day: int, path: Path) -> tuple[ReadingConnection, Identity]:
         identity = file_identity(path)
         with self._lock:
             if self._closed:
@@ -146,7 +148,9 @@ class DayReaders:
         with our_errors(path):
             return open_as_reader(path, SMALL_CACHE, OF_DAYS, self._sight), identity
 
-    def _give_back(self, day: int, connection: sqlite3.Connection, identity: Identity) -> None:
+    def _give_back(self, day: int, connection: ReadingConnection, identity: Identity) -> None:
+        if len(connection.texts) > MOST_REMEMBERED:
+            connection.texts.clear()
         with self._lock:
             if self._closed:
                 connection.close()
