@@ -1,10 +1,11 @@
 """What routes are given of the service that answers: each names the parts that it needs, and sees no others.
 
-These are coroutines though they wait for nothing: the framework would hand each plain function to another thread and back.
+These are coroutines though they wait for next to nothing: the framework would hand each plain function to another thread and back.
 """
 
 from __future__ import annotations
 
+import asyncio
 from typing import Annotated, Any, Final
 
 from fastapi import Depends, Request
@@ -32,7 +33,10 @@ async def _records(request: Request) -> Records:
     """Return the records as whoever asks sees them: of apps that they may not see, nothing is there."""
     records: OpenRecords = request.scope[SCOPE].records
     person = request.scope.get(PERSON)
-    return records if person is None else records.seen_with(person.sight)
+    if person is None or person.sight.is_whole:
+        return records
+    # The first time it opens the store.
+    return await asyncio.to_thread(records.seen_with, person.sight)
 
 
 TheRecords = Annotated[Records, Depends(_records)]
