@@ -33,10 +33,10 @@ class Served:
     """A service in a process of its own, and somebody who administers it."""
 
     def __init__(self, folder: Path) -> None:
-        command = [sys.executable, "-m", "obitus", "serve", "--data", str(folder), "--port", "0"]
+        command = [sys.executable, "-m", "obitus", "serve", "--data", str(folder), "--port", "0", "--new-link"]
         self.process, self.port = bare.started(command)
         assert self.process.stdout is not None
-        link = next(found[1] for line in self.process.stdout if (found := re.search(r"#(\S+)", line)))
+        link = next(found[1] for line in self.process.stdout if (found := re.search(r"sign-in#(\S+)", line)))
         self._connection = http.client.HTTPConnection("127.0.0.1", self.port)
         self.token = ""
         self.token = self.ask("POST", "/api/sign-in", {"link": link, "token_label": "bench"})["token"]
@@ -135,13 +135,13 @@ def _raise_on_demand(url: str, key: str) -> None:
 
 def _listened(service: Served, key: str, bodies: Callable[[], list[bytes]]) -> None:
     """Let 500 listen, at rest and while reports come in; print what they add to memory, and what is left of intake."""
-    passes = [service.ask("POST", "/api/me/tokens", {"label": f"reader {number}", "scope": "read", "days": 1})["token"] for number in range(-(-READERS // MOST_OF_A_PASS))]  # fmt: skip
+    tokens = passes(service)
     alone = statistics.median(flood(service.port, key, bodies(), BATCH) for _ in range(3))
     before = service.memory_mb()
     heard: list[int] = [0] * READERS
     loop = asyncio.new_event_loop()
     listening = threading.Event()
-    thread = threading.Thread(target=loop.run_until_complete, args=(_listen(service.port, passes, heard, listening),))
+    thread = threading.Thread(target=loop.run_until_complete, args=(listen(service.port, tokens, heard, listening),))
     thread.start()
     assert listening.wait(60)
     at_rest = service.memory_mb()
@@ -156,7 +156,17 @@ def _listened(service: Served, key: str, bodies: Callable[[], list[bytes]]) -> N
     row(f"reports/s while {READERS} listen / nobody", f"{with_readers:,.0f}/s", f"{alone:,.0f}/s", with_readers / alone)
 
 
-async def _listen(port: int, passes: list[str], heard: list[int], listening: threading.Event) -> None:
+def passes(service: Served) -> list[str]:
+    """Return as many tokens as so many readers need."""
+    asked = (
+        {"label": f"reader {number}", "scope": "read", "days": 1} for number in range(-(-READERS // MOST_OF_A_PASS))
+    )
+    return [str(service.ask("POST", "/api/me/tokens", one)["token"]) for one in asked]
+
+
+async def listen(port: int, passes: list[str], heard: list[int], listening: threading.Event) -> None:
+    """Listen, all at once, and count what each hears."""
+
     async def one(place: int) -> None:
         reader, writer = await asyncio.open_connection("127.0.0.1", port)
         writer.write(f"GET /api/live HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nAuthorization: Bearer {passes[place // MOST_OF_A_PASS]}\r\n\r\n".encode())  # fmt: skip

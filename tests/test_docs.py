@@ -81,3 +81,13 @@ def test_every_refusal_of_a_line_is_listed() -> None:
         text = (ROOT / "src/obitus/service/intake" / path).read_text("utf-8")
         used = set(re.findall(r'Refusal\(\s*"([a-z0-9-]+)"', text)) | set(re.findall(r'slug="([a-z-]+)"', text))
         assert used <= set(REFUSALS), used - set(REFUSALS)
+
+
+def test_tests_that_pages_name_exist() -> None:
+    """A test that a page names as its evidence is there."""
+    for page in (ROOT / "docs").rglob("*.md"):
+        text = page.read_text("utf-8")
+        for path, name in re.findall(r"`(tests/[\w/]+\.py)(?:::(\w+))?`", text):
+            assert (ROOT / path).exists(), f"{page.name}: {path}"
+            assert not name or f"def {name}(" in (ROOT / path).read_text("utf-8"), f"{page.name}: {path}::{name}"
+    assert len(re.findall(r"`tests/[\w/]+\.py::", (ROOT / "docs/security.md").read_text("utf-8"))) > 30

@@ -78,20 +78,24 @@ class Target:
         self.start()
 
     def megabytes(self) -> float:
-        """Return what it and its processes hold of memory at this moment; what they share counts once."""
-        own = self.process.pid
-        found = _megabytes(own)
-        with contextlib.suppress(OSError):
-            # A child stands with the thread that started it.
-            for task in Path(f"/proc/{own}/task").iterdir():
-                found += sum(_megabytes(int(child)) for child in (task / "children").read_text().split())
-        return found
+        """Return what it and its processes hold of memory at this moment."""
+        return megabytes(self.process.pid)
 
     def stop(self) -> None:
         """End it as one should."""
         self.process.send_signal(signal.SIGTERM)
         self.process.wait(30)
         self.log.close()
+
+
+def megabytes(process: int) -> float:
+    """Return what a process and those that it started hold of memory at this moment; what they share counts once."""
+    found = _megabytes(process)
+    with contextlib.suppress(OSError):
+        # A child stands with the thread that started it.
+        for task in Path(f"/proc/{process}/task").iterdir():
+            found += sum(_megabytes(int(child)) for child in (task / "children").read_text().split())
+    return found
 
 
 def _megabytes(process: int) -> float:
