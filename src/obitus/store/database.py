@@ -154,8 +154,9 @@ def lock_folder(folder: Path) -> IO[str]:
     path = folder / LOCK_NAME
     opened = os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND, 0o600), "a+", encoding="ascii")
     if path.stat().st_mode & 0o077:
-        # Versions before made it readable for all.
-        path.chmod(0o600)
+        # Versions before made it readable for all; it may be somebody else's.
+        with contextlib.suppress(OSError):
+            path.chmod(0o600)
     if fcntl is None:
         return opened
     try:

@@ -41,7 +41,8 @@ class Keeping:
         self._records, self._clock, self._data = records, clock, data
         self._stopping = threading.Event()
         self._clean: dict[int, str] = {}
-        reserve.keep(data)
+        self._is_said = False
+        """Whether the log has it that the disk is nearly full: once, not with each look."""
         self._thread = threading.Thread(target=self._keep, name="obitus-keeping", daemon=True)
         self._thread.start()
 
@@ -91,9 +92,12 @@ class Keeping:
         disk = shutil.disk_usage(self._data)
         least = least_free(disk.total)
         if disk.free >= least:
+            self._is_said = False
             return said
         held = retention.bytes_of_days(self._records)
-        _log.warning("the disk has %s bytes left: the oldest evidence is removed", f"{disk.free:,}")
+        if not self._is_said:
+            _log.warning("the disk has %s bytes left: the oldest evidence is removed", f"{disk.free:,}")
+            self._is_said = True
         room = max(0, held - (least - disk.free))
         return room if said is None else min(said, room)
 
@@ -101,8 +105,10 @@ class Keeping:
         next_s = time.monotonic() + FIRST_S
         while not self._stopping.wait(DISK_EVERY_S):
             try:
-                if time.monotonic() < next_s and not self._is_nearly_full():
-                    continue
+                if not self._is_nearly_full():
+                    reserve.keep(self._data)
+                    if time.monotonic() < next_s:
+                        continue
                 next_s = time.monotonic() + EVERY_S
                 self.look()
             except Exception:

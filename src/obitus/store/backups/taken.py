@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 from pathlib import Path
 from typing import Final, NamedTuple
 
@@ -23,6 +24,10 @@ class Latest(NamedTuple):
 def note(data: Path, latest: Latest) -> None:
     """Keep when a backup was taken. One that cannot be noted, as on a full disk, is a backup all the same."""
     with contextlib.suppress(OSError), written_aside(data / NAME, json.dumps(latest._asdict()).encode()) as aside:
+        owner = data.stat()
+        if hasattr(os, "geteuid") and os.geteuid() == 0:
+            # The folder is the service's: what lies in it is, too.
+            os.chown(aside, owner.st_uid, owner.st_gid)
         aside.replace(data / NAME)
 
 
