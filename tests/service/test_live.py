@@ -179,3 +179,102 @@ def test_who_reads_nothing_is_let_go(tmp_path: Path, monkeypatch: pytest.MonkeyP
         running.http.clear()
         thread.stop()
         listening.release_conn()
+
+
+class Wired:
+    """A connection that keeps what is written to it, and may be behind."""
+
+    def __init__(self) -> None:
+        self.written, self.behind, self.cut = b"", 0, False
+
+    def write(self, data: bytes) -> None:
+        self.written += data
+
+    def get_write_buffer_size(self) -> int:
+        return self.behind
+
+    def abort(self) -> None:
+        self.cut = True
+
+    def heard(self) -> list[int]:
+        """Return which issues the chunks speak of, in order; what is no whole chunk is an error."""
+        rest, found = self.written, list[int]()
+        while rest:
+            size, _, rest = rest.partition(b"\r\n")
+            piece, end, rest = rest[: int(size, 16)], rest[int(size, 16) :][:2], rest[int(size, 16) + 2 :]
+            assert end == b"\r\n"
+            found += [
+                json.loads(line[6:])["issue"] for line in piece.decode().splitlines() if line.startswith("data: ")
+            ]
+        return found
+
+
+def test_what_happens_is_written_to_connections(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A listener that waits is written to, in order and as whole chunks; what is yielded in between keeps its place.
+
+    One that is behind is written nothing until it reads again, and is cut off where it does not.
+    """
+    monkeypatch.setattr(live, "UNREAD_S", 0.3)
+    monkeypatch.setattr(live, "ROUND_EVERY_S", 0.01)
+
+    async def go() -> None:
+        stream, wires = Live(), [Wired() for _ in range(70)]
+        listeners = [stream.listen(f"pass {place % 9}", lambda: True, wire=wire) for place, wire in enumerate(wires)]
+        for one in listeners:
+            await some(one, 1)
+        # Waiting for the next piece, each has its connection written to instead.
+        waiting = [asyncio.ensure_future(anext(one)) for one in listeners]
+        await asyncio.sleep(0)
+        for number in range(200):
+            stream.publish({"type": "failures", "issue": number})
+            if number % 20 == 0:
+                await asyncio.sleep(0.02)
+        async with asyncio.timeout(20):
+            while not all(wire.heard() == list(range(200)) for wire in wires[1:]):
+                await asyncio.sleep(0.01)
+        assert not any(one.done() for one in waiting)
+        slow = wires[1]
+        slow.behind = live.MOST_BEHIND + 1
+        stream.publish({"type": "failures", "issue": 200})
+        await asyncio.sleep(0.1)
+        assert slow.heard()[-1] == 199 and wires[2].heard()[-1] == 200
+        slow.behind = 0
+        async with asyncio.timeout(20):
+            while slow.heard()[-1] != 200:
+                await asyncio.sleep(0.01)
+        slow.behind = live.MOST_BEHIND + 1
+        stream.publish({"type": "failures", "issue": 201})
+        async with asyncio.timeout(20):
+            while not slow.cut:
+                await asyncio.sleep(0.01)
+        assert not any(wire.cut for wire in wires if wire is not slow)
+        for one in waiting:
+            one.cancel()
+        await asyncio.gather(*waiting, return_exceptions=True)
+
+    asyncio.run(go())
+
+
+def test_the_service_writes_to_its_connections(tmp_path: Path) -> None:
+    """Over HTTP a listener is one that is written to, and the stream is what any client reads."""
+    thread, running = start(tmp_path)
+    stream = running.service.live
+    try:
+        listening = running.http.request(
+            "GET",
+            running.url + "/api/live",
+            headers={"Authorization": f"Bearer {running.token}"},
+            preload_content=False,
+        )
+        until(lambda: any(one.wire is not None for one in list(stream._listeners)))
+        for number in range(50):
+            stream.publish_from_thread({"type": "failures", "issue": number})
+        text = b""
+        while b'"issue": 49' not in text:
+            text += listening.read1(65536)
+        said = [json.loads(line[6:]) for line in text.decode().split("\n") if line.startswith('data: {"type')]
+        assert [one["issue"] for one in said] == list(range(50))
+    finally:
+        running.http.clear()
+        thread.stop()
+        listening.release_conn()

@@ -22,9 +22,11 @@ from obitus.store import apps
 from obitus.store.asking import Looked, find, finding
 from obitus.store.asking.records import records_of
 from obitus.store.database import Reader
+from obitus.store.days.logs import facts_of
 from obitus.store.days.reading import DayReaders
 from obitus.store.evidence import Evidence
-from obitus.store.intake import take
+from obitus.store.intake import Prepared, take
+from obitus.store.records import OpenRecords
 from obitus.store.writer import Writer
 
 NOW_MS = 1_790_000_000_000
@@ -233,3 +235,41 @@ def test_a_page_is_the_newest_of_all(kept: Kept, question: str, kind: Any, most:
     finally:
         finding.SAME_COMMIT_MS = before  # type: ignore[misc]
     assert [row.time_ms for _, row in answer.rows] == wanted[:most] and answer.more == (len(wanted) > most), question
+
+
+def test_a_long_record_is_found_as_soon_as_it_is_there(tmp_path: Path) -> None:
+    """Of long records the text index holds a part. That a file has none is remembered only until something is committed to it."""
+    records = OpenRecords(tmp_path / "obitus.sqlite3", "http://localhost")
+    try:
+        app = int(records.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0)))
+        day_ms = 20_000 * DAY_MS
+
+        def add(number: int, message: str) -> None:
+            content = {"severity": "INFO", "logger": "tides", "message": message}
+            one = Prepared(
+                bytes([number]) * 16,
+                "log",
+                app,
+                "production",
+                "",
+                day_ms + number,
+                day_ms + number,
+                20_000,
+                log=facts_of(content),
+            )
+            records.writer.run(lambda c: take(c, records.writer.days, [one]))
+
+        def found(word: str) -> list[int]:
+            node = read(word, day_ms + DAY_MS)
+            rows = find(records.reader, records.days, "log", node, day_ms, day_ms + DAY_MS).rows
+            return [one.row.time_ms - day_ms for one in rows]
+
+        add(1, "low tide")
+        assert found("tide") == [1] and found("lantern") == []
+        words = " ".join(f"w{number}" for number in range(20_000))
+        add(2, f"{words} lantern")
+        assert found("lantern") == [2] and found("w19999") == [2]
+        add(3, "a lantern")
+        assert found("lantern") == [3, 2] and found("tide") == [1]
+    finally:
+        records.close()

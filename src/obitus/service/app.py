@@ -7,7 +7,7 @@ from functools import cache
 from typing import Annotated
 
 import anyio.to_thread
-from fastapi import APIRouter, Depends, FastAPI, Header
+from fastapi import APIRouter, Depends, FastAPI, Header, Request
 from fastapi.responses import JSONResponse, Response
 from starlette.types import ASGIApp, Receive, Scope, Send
 
@@ -58,7 +58,7 @@ from obitus.service.front import Front
 from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
 from obitus.service.guard import Guard
 from obitus.service.intake import page_reports, reports, telemetry, tracepoints
-from obitus.service.live import Live, LiveResponse
+from obitus.service.live import WIRE, Live, LiveResponse
 from obitus.service.pages import browser_client, client_wheel, console, description
 from obitus.service.problems import Problem, described, say_problems
 from obitus.service.routing import compare_by_first_words
@@ -125,6 +125,7 @@ def _heard(
     | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
 )
 async def live(
+    request: Request,
     records: TheRecords,
     clock: TheClock,
     live: TheLive,
@@ -144,7 +145,7 @@ async def live(
     number, was_there = heard
     narrowed = not person.sight.is_whole
     missed = (lambda: None if narrowed else _missed(records, number)) if was_there else None
-    stream = live.listen(person.pass_id, may_still, number, missed, narrowed=narrowed)
+    stream = live.listen(person.pass_id, may_still, number, missed, narrowed=narrowed, wire=request.scope.get(WIRE))
     return LiveResponse(stream, media_type="text/event-stream")
 
 

@@ -15,6 +15,7 @@ from typing import Any, ClassVar, Final
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from obitus.service.guard import HEADERS
+from obitus.service.live import WIRE
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
 from obitus.service.settings import Limits
 
@@ -159,6 +160,7 @@ class GuardedProtocol(HttpToolsProtocol):
         self._in_head = False
         self._head_bytes = 0
         self._stop_timer()
+        self.scope[WIRE] = self.raw  # type: ignore[typeddict-unknown-key]
         super().on_headers_complete()
 
     def on_response_complete(self) -> None:

@@ -24,8 +24,13 @@ HEARTBEAT_S: Final = 15.0
 UNREAD_S: Final = 20.0
 """How long a listener may read nothing."""
 WOKEN_AT_ONCE: Final = 4
+WRITTEN_AT_ONCE: Final = 32
 WOKEN_EVERY_S: Final = 0.002
-"""Listeners are woken a few at a time, so that what senders wait for is done in between."""
+"""Listeners are woken, or written to, a few at a time, so that what senders wait for is done in between."""
+MOST_BEHIND: Final = 64 * 1024
+"""Bytes that may wait for one listener to read them; what happens meanwhile waits as for one that is not there."""
+WIRE: Final = "obitus.wire"
+"""Where a request's scope holds the connection itself."""
 ROUND_EVERY_S: Final = 0.1
 """What happens in this time reaches a listener in one piece."""
 
@@ -33,13 +38,17 @@ ROUND_EVERY_S: Final = 0.1
 class _Listener:
     """What waits for one listener."""
 
-    __slots__ = ("ended", "from_number", "narrowed", "pass_id", "texts", "woken")
+    __slots__ = ("behind_s", "ended", "from_number", "narrowed", "pass_id", "texts", "wire", "woken")
 
     def __init__(self, pass_id: str, narrowed: bool) -> None:
         self.pass_id, self.narrowed = pass_id, narrowed
         self.texts: list[str] = []
         self.woken = asyncio.Event()
         self.ended = False
+        self.wire: Wire | None = None
+        """While it waits, and its connection is known: what happens is written there, and nobody has to be woken."""
+        self.behind_s = 0.0
+        """Since when it reads nothing, 0 where it does."""
         self.from_number = 0
         """Events up to this number it has got already."""
 
@@ -60,6 +69,19 @@ class _Listener:
         self.ended = True
         self.texts.clear()
         self.woken.set()
+
+
+class Wire(Protocol):
+    """A connection as the event loop has it (``asyncio.WriteTransport``)."""
+
+    def write(self, data: bytes, /) -> None:
+        """Send bytes, now or as soon as they can be."""
+
+    def get_write_buffer_size(self) -> int:
+        """Return how many bytes wait."""
+
+    def abort(self) -> None:
+        """Close at once."""
 
 
 class Streams(Protocol):
@@ -109,18 +131,25 @@ class Live:
                 listener.add(text)
         if not self._is_going_round:
             self._is_going_round = True
-            self._go_round(asyncio.get_running_loop(), [])
+            self._go_round(asyncio.get_running_loop(), [], {})
 
-    def _go_round(self, loop: asyncio.AbstractEventLoop, due: list[_Listener]) -> None:
-        """Wake the next few listeners that have something to read; start over once all were."""
+    def _go_round(self, loop: asyncio.AbstractEventLoop, due: list[_Listener], chunks: dict[str, bytes]) -> None:
+        """Tell the next few listeners what there is for them; start over once all were. ``chunks`` is what was made of texts in this round."""
         if not due:
-            due = [one for one in reversed(self._listeners) if one.texts]
+            due, chunks = [one for one in reversed(self._listeners) if one.texts], {}
             if not due:
                 self._is_going_round = False
                 return
-        for _ in range(min(WOKEN_AT_ONCE, len(due))):
-            due.pop().woken.set()
-        loop.call_later(WOKEN_EVERY_S if due else ROUND_EVERY_S, self._go_round, loop, due)
+        woken = written = 0
+        while due and woken < WOKEN_AT_ONCE and written < WRITTEN_AT_ONCE:
+            listener = due.pop()
+            if listener.wire is None:
+                listener.woken.set()
+                woken += 1
+            else:
+                _write(listener, listener.wire, chunks, loop.time())
+                written += 1
+        loop.call_later(WOKEN_EVERY_S if due else ROUND_EVERY_S, self._go_round, loop, due, chunks)
 
     def end(self, pass_id: str | None) -> None:
         """End the streams that were asked for with a session or token that has ended. Call it from any thread.
@@ -163,12 +192,16 @@ class Live:
         earlier: Callable[[], Sequence[Event] | None] | None = None,
         *,
         narrowed: bool = False,
+        wire: Wire | None = None,
     ) -> AsyncIterator[str]:
         """Yield the stream as text, with a comment now and then so that a dead connection is noticed.
 
         It ends with the pass that it was asked for with; ``may_still`` says whether that is good, and is asked now and then.
         ``start`` is the number of the last event that the listener knows of, should it have to ask again; ``earlier`` returns
         the events that it has missed, None where these are too many. One that is ``narrowed`` is only told to look again.
+
+        With ``wire``, the connection that the text goes to, most of it is written there: hundreds hear of the same, and each would pass it through
+        everything that stands around an answer. What is yielded still comes in between, in order.
         """
         listener = _Listener(pass_id, narrowed)
         # What it knows may be published only now: it has read that from the records before.
@@ -191,20 +224,25 @@ class Live:
             if listener.texts:
                 listener.woken.set()
             while not self._closed:
+                # Only here: what was yielded before is on its way.
+                listener.wire = wire
                 try:
                     async with asyncio.timeout(HEARTBEAT_S):
                         await listener.woken.wait()
                 except TimeoutError:
+                    listener.wire = None
                     if not await asyncio.to_thread(may_still):
                         return
                     yield ": still here\n\n"
                     continue
+                listener.wire = None
                 if listener.ended:
                     return
                 listener.woken.clear()
                 texts, listener.texts = listener.texts, []
                 yield "".join(texts)
         finally:
+            listener.wire = None
             del self._listeners[listener]
             self._of_pass[pass_id] -= 1
             if not self._of_pass[pass_id]:
@@ -224,6 +262,23 @@ class LiveResponse(StreamingResponse):
         # The listener sees a broken stream, and asks again.
         with contextlib.suppress(TimeoutError):
             await super().stream_response(patient)
+
+
+def _write(listener: _Listener, wire: Wire, chunks: dict[str, bytes], now_s: float) -> None:
+    """Write what waits for a listener to its connection; let one go that has read nothing for a while."""
+    if wire.get_write_buffer_size() > MOST_BEHIND:
+        listener.behind_s = listener.behind_s or now_s
+        if now_s - listener.behind_s > UNREAD_S:
+            wire.abort()
+        return
+    listener.behind_s = 0.0
+    text = "".join(listener.texts)
+    listener.texts = []
+    if text not in chunks:
+        data = text.encode()
+        # A chunk of RFC 9112, 7.1, as the server makes of each piece of a stream.
+        chunks[text] = b"%x\r\n%b\r\n" % (len(data), data)
+    wire.write(chunks[text])
 
 
 def _event(message: dict[str, Any], number: int | None = None) -> str:

@@ -138,13 +138,14 @@ def narrow(connection: sqlite3.Connection, tables: dict[str, str], sight: Sight)
 
 
 class ReadingConnection(sqlite3.Connection):
-    """A connection that remembers texts of its file by their numbers: these never change as long as it is the same file."""
-
-    texts: dict[int, str]
+    """A connection that remembers what it read of its file, as long as that cannot change."""
 
     def __init__(self, *given: Any, **named: Any) -> None:
         super().__init__(*given, **named)
-        self.texts = {}
+        self.texts: dict[int, str] = {}
+        """Texts by their numbers: these never change."""
+        self.is_whole_at = -1
+        """The state of the file (``PRAGMA data_version``) in which the text index held all words of all its records."""
 
 
 class NarrowedConnection(ReadingConnection):

@@ -22,6 +22,7 @@ from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
 from obitus.store.rows.apps import Named
 from obitus.store.rows.records import DayRow
 from obitus.store.rows.releases import Version
+from obitus.store.sight import ReadingConnection
 
 MOST_ROWS: Final = 500
 """Of one page that people are shown."""
@@ -35,6 +36,8 @@ MOST_NARROWED: Final = 2_000
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
 _INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
+# Another one as soon as anybody else has committed something to the file.
+_STATE: Final = "PRAGMA data_version"
 _INDEX_BELOW: Final = "SELECT rowid FROM words WHERE words MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?"
 CHUNK: Final = 5
 MOST_CHUNKS: Final = 5
@@ -250,6 +253,7 @@ def _newest_in_index(
     """
     condition = Compiler(connection, kind, names).condition(node)
     exact = exactly(node)
+    is_whole = exact is not None and _is_whole(connection)
     kept: list[tuple[int, int, DayRow]] = []
     below, size = 2**40, most + CHUNK
 
@@ -260,7 +264,7 @@ def _newest_in_index(
         if exact is None:
             sure, doubtful = list[int](), in_index(asked)
         else:
-            sure, beyond = in_index(exact), in_index(f'"{MORE}"')
+            sure, beyond = in_index(exact), [] if is_whole else in_index(f'"{MORE}"')
             doubtful = sorted(set(beyond).difference(sure), reverse=True)
         places = heapq.nlargest(size, [*sure, *doubtful])
         rows: list[DayRow] = []
@@ -284,6 +288,16 @@ def _newest_in_index(
             return [row for _, _, row in kept]
         size *= 4
     return None
+
+
+def _is_whole(connection: sqlite3.Connection) -> bool:
+    """Whether the text index holds all words of all records of the file; of long records it holds a part."""
+    if not isinstance(connection, ReadingConnection):
+        return False
+    state = int(connection.execute(_STATE).fetchone()[0])
+    if connection.is_whole_at != state and not connection.execute(_INDEX, (f'"{MORE}"', 1)).fetchall():
+        connection.is_whole_at = state
+    return connection.is_whole_at == state
 
 
 def _received_at_or_before(connection: sqlite3.Connection, kind: Kind, place: int) -> int | None:
