@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 import urllib3
 
-from tests.conftest import Running, failure, start, until
+from tests.conftest import Running, failure, raised_in, start, until
 from tests.end_to_end.test_nothing_is_lost import free_port
 from tests.service.alerting.receivers import certificate
 
@@ -181,10 +181,13 @@ def test_what_happens_is_shown_as_it_happens(front: Front) -> None:
 
 
 def test_bounds_are_those_of_the_service(front: Front) -> None:
-    """A body that is too large is refused by the service itself, with its reason; a foreign name is not answered."""
+    """A body beyond the service's bound is refused, one within it taken; who comes by plain HTTP is sent to https."""
     key = front.running.add_app("too-large")
     answer = front.ask("POST", "/reports", headers={"Authorization": f"Bearer {key}"}, body=b"x" * (17 * 1024 * 1024))
-    assert answer.status == 413 and answer.json()["slug"] == "body-too-large"
+    assert answer.status == 413
+    line = json.dumps(failure(exceptions=raised_in("sailings.tides", "depth_at", message="x" * 9000))).encode()
+    answer = front.ask("POST", "/reports", headers={"Authorization": f"Bearer {key}"}, body=b"\n".join([line] * 100))
+    assert answer.status == 200 and answer.json()["refused"] == 0
     with socket.create_connection(("127.0.0.1", front.plain_port)) as plain:
         plain.sendall(f"GET /issues HTTP/1.1\r\nHost: {NAME}\r\nConnection: close\r\n\r\n".encode())
         said = plain.recv(2000).decode()
