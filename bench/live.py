@@ -135,28 +135,35 @@ def _raise_on_demand(url: str, key: str) -> None:
 
 def _listened(service: Served, key: str, bodies: Callable[[], list[bytes]]) -> None:
     """Let 500 listen, at rest and while reports come in; print what they add to memory, and what is left of intake."""
-    tokens = passes(service)
     alone = statistics.median(flood(service.port, key, bodies(), BATCH) for _ in range(3))
     before = service.memory_mb()
-    heard: list[int] = [0] * READERS
-    loop = asyncio.new_event_loop()
-    listening = threading.Event()
-    thread = threading.Thread(target=loop.run_until_complete, args=(listen(service.port, tokens, heard, listening),))
-    thread.start()
-    assert listening.wait(60)
-    at_rest = service.memory_mb()
-    with_readers = statistics.median(flood(service.port, key, bodies(), BATCH) for _ in range(3))
-    under_load = service.memory_mb()
-    for task in asyncio.all_tasks(loop):
-        loop.call_soon_threadsafe(task.cancel)
-    thread.join(timeout=30)
+    with listening(service) as heard:
+        at_rest = service.memory_mb()
+        with_readers = statistics.median(flood(service.port, key, bodies(), BATCH) for _ in range(3))
+        under_load = service.memory_mb()
     assert min(heard) > 0, "somebody heard nothing"
     row(f"memory with {READERS} live readers / without", f"{at_rest:.0f} MB", f"{before:.0f} MB", at_rest / before)
     print(f"    while reports come in: {under_load:.0f} MB; each heard of {min(heard)} commits or more")
     row(f"reports/s while {READERS} listen / nobody", f"{with_readers:,.0f}/s", f"{alone:,.0f}/s", with_readers / alone)
 
 
-def passes(service: Served) -> list[str]:
+@contextlib.contextmanager
+def listening(service: Served) -> Iterator[list[int]]:
+    """Let 500 listen for a time; gives how many commits each has heard of."""
+    heard, loop, begun = [0] * READERS, asyncio.new_event_loop(), threading.Event()
+    everybody = _listen(service.port, _passes(service), heard, begun)
+    thread = threading.Thread(target=loop.run_until_complete, args=(everybody,), daemon=True)
+    thread.start()
+    assert begun.wait(120)
+    try:
+        yield heard
+    finally:
+        for task in asyncio.all_tasks(loop):
+            loop.call_soon_threadsafe(task.cancel)
+        thread.join(timeout=30)
+
+
+def _passes(service: Served) -> list[str]:
     """Return as many tokens as so many readers need."""
     asked = (
         {"label": f"reader {number}", "scope": "read", "days": 1} for number in range(-(-READERS // MOST_OF_A_PASS))
@@ -164,7 +171,7 @@ def passes(service: Served) -> list[str]:
     return [str(service.ask("POST", "/api/me/tokens", one)["token"]) for one in asked]
 
 
-async def listen(port: int, passes: list[str], heard: list[int], listening: threading.Event) -> None:
+async def _listen(port: int, passes: list[str], heard: list[int], listening: threading.Event) -> None:
     """Listen, all at once, and count what each hears."""
 
     async def one(place: int) -> None:

@@ -7,7 +7,6 @@ that takes in all processes of the service, and how much of the disk a day of it
 
 from __future__ import annotations
 
-import asyncio
 import random
 import statistics
 import sys
@@ -22,7 +21,7 @@ from bench import logs
 from bench.__main__ import bodies
 from bench.endure.target import megabytes
 from bench.flooding import flood
-from bench.live import BATCH, READERS, Served, listen, passes
+from bench.live import BATCH, READERS, Served, listening
 from bench.measuring import row
 from bench.scale import FAILURES, LOGS, filled
 from obitus.core.clock import DAY_MS
@@ -58,31 +57,23 @@ def measure(large: Path, small: Path) -> None:
 def _at_full_load(service: Served, large: Path) -> None:
     key = service.key("to-its-end")
     alone_mb = megabytes(service.process.pid)
-    loop, listening, heard = asyncio.new_event_loop(), threading.Event(), [0] * READERS
-    thread = threading.Thread(
-        target=loop.run_until_complete, args=(listen(service.port, passes(service), heard, listening),), daemon=True
-    )
-    thread.start()
-    assert listening.wait(120)
-    most_mb, stopping = [megabytes(service.process.pid)], threading.Event()
+    with listening(service):
+        most_mb, stopping = [megabytes(service.process.pid)], threading.Event()
 
-    def watch() -> None:
-        while not stopping.wait(0.2):
-            most_mb.append(megabytes(service.process.pid))
+        def watch() -> None:
+            while not stopping.wait(0.2):
+                most_mb.append(megabytes(service.process.pid))
 
-    watching = threading.Thread(target=watch)
-    watching.start()
-    dice = random.Random(5)
-    for what, made, batch in (
-        ("reports of 9.1 KB", bodies, BATCH),
-        ("log records of 310 B", lambda: logs.batches(dice), logs.BATCH),
-    ):
-        _rate(service, key, large, what, made, batch)
-    stopping.set()
-    watching.join()
-    for task in asyncio.all_tasks(loop):
-        loop.call_soon_threadsafe(task.cancel)
-    thread.join(30)
+        watching = threading.Thread(target=watch)
+        watching.start()
+        dice = random.Random(5)
+        for what, made, batch in (
+            ("reports of 9.1 KB", bodies, BATCH),
+            ("log records of 310 B", lambda: logs.batches(dice), logs.BATCH),
+        ):
+            _rate(service, key, large, what, made, batch)
+        stopping.set()
+        watching.join()
     row(f"memory at full load, {READERS} readers (bound: {MOST_MB} MB) / at rest", f"{max(most_mb):.0f} MB", f"{alone_mb:.0f} MB", max(most_mb) / alone_mb)  # fmt: skip
 
 

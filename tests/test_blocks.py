@@ -65,7 +65,7 @@ def root() -> Any:
 
 def said_wrong(root: Any, call: str) -> str:
     """Return what is wrong with a command line, '' where it can be understood."""
-    # Three points stand for what is left out, as in a key; a hyphen between quotes is a text.
+    # Three points stand for what is left out, as in a key.
     try:
         words = shlex.split(call.replace("…", "x").replace("...", "x"))[1:]
     except ValueError as error:
@@ -80,14 +80,9 @@ def said_wrong(root: Any, call: str) -> str:
         command, words = found, rest
         path.append(str(name))
     if hasattr(command, "commands"):
-        # Names a group alone, or asks the whole for help.
-        return (
-            ""
-            if not words
-            or words[0].startswith("-")
-            or (re.fullmatch(r"[a-z|,-]+|[A-Z]+", words[0]) and "|" in words[0])
-            else f"no command {words[0]!r}"
-        )
+        # A group alone, its help, or several of its commands at once: each is one.
+        several = words[0].split("|") if words and not words[0].startswith("-") else []
+        return next((f"no command {one!r}" for one in several if one not in command.commands), "")
     options = {
         name
         for parameter in command.get_params(typer.Context(command))
@@ -112,6 +107,7 @@ def test_what_is_wrong_is_found(root: Any) -> None:
         said_wrong(root, "obitus issuez")
         and said_wrong(root, "obitus issues --colour")
         and said_wrong(root, "obitus keep forget")
+        and said_wrong(root, "obitus logs|walks")
     )
     assert not said_wrong(root, "obitus issues --app sailings") and not said_wrong(root, "obitus run -- make --all")
 

@@ -169,23 +169,23 @@ def _set_up(target: Target, folder: Path) -> None:
         ("/api/channels", {"name": "board", "kind": "file", "settings": {"path": str(folder / "alerts.txt")}}),
         ("/api/alert-rules", {"name": "many", "when": "count of failures > 3 in 10m", "to": ["board"]}),
     ):  # fmt: skip
-        answer = urllib3.request(
-            "POST", target.url + path, json=order, headers={"Authorization": f"Bearer {target.token}"}, timeout=60
-        )
+        answer = _asked(target, "POST", path, json=order)
         assert answer.status == 201, answer.data
+
+
+def _asked(target: Target, method: str, path: str, **more: Any) -> urllib3.BaseHTTPResponse:
+    headers = {"Authorization": f"Bearer {target.token}"}
+    return urllib3.request(method, target.url + path, headers=headers, timeout=60, **more)
 
 
 def _settle(target: Target) -> None:
     """Wait until all is passed on and an alert is written."""
-    headers = {"Authorization": f"Bearer {target.token}"}
     ends_s = time.monotonic() + SETTLED_WITHIN_S
     while time.monotonic() < ends_s:
         with contextlib.suppress(urllib3.exceptions.HTTPError):
-            (depot,) = urllib3.request("GET", target.url + "/api/targets", headers=headers, timeout=20).json()[
-                "targets"
-            ]
-            waiting = urllib3.request("GET", target.url + "/api/alerts", headers=headers, timeout=20).json()
-            if depot["lag"] == 0 and not depot["trouble"] and waiting["firings"]:
+            (depot,) = _asked(target, "GET", "/api/targets").json()["targets"]
+            fired = _asked(target, "GET", "/api/alerts").json()["firings"]
+            if depot["lag"] == 0 and not depot["trouble"] and fired:
                 return
         time.sleep(0.2)
 

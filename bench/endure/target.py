@@ -90,11 +90,16 @@ class Target:
 
 def megabytes(process: int) -> float:
     """Return what a process and those that it started hold of memory at this moment; what they share counts once."""
-    found = _megabytes(process)
+    return sum(map(_megabytes, (process, *children_of(process))))
+
+
+def children_of(process: int) -> list[int]:
+    """Return the processes that a process started; none of one that has ended."""
+    found: list[int] = []
     with contextlib.suppress(OSError):
         # A child stands with the thread that started it.
         for task in Path(f"/proc/{process}/task").iterdir():
-            found += sum(_megabytes(int(child)) for child in (task / "children").read_text().split())
+            found += [int(child) for child in (task / "children").read_text().split()]
     return found
 
 

@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 import urllib3
+from bench.endure.target import children_of
 
 from tests.conftest import failure, until
 from tests.end_to_end.test_nothing_is_lost import free_port
@@ -116,7 +117,7 @@ def test_in_no_log_and_no_error(served: Served) -> None:
 
 def test_in_no_list_of_processes(served: Served) -> None:
     """Neither the service's own words and environment nor those of the processes beside it have any."""
-    numbers = [served.process.pid, *_children(served.process.pid)]
+    numbers = [served.process.pid, *children_of(served.process.pid)]
     for number in numbers:
         seen = b"".join(Path(f"/proc/{number}/{name}").read_bytes() for name in ("cmdline", "environ")).decode(
             "utf-8", "replace"
@@ -126,7 +127,7 @@ def test_in_no_list_of_processes(served: Served) -> None:
 
 def test_no_core_is_left(served: Served) -> None:
     """The system may write no memory to disk, of the service or of the processes that it starts."""
-    for number in (served.process.pid, *_children(served.process.pid)):
+    for number in (served.process.pid, *children_of(served.process.pid)):
         limits = Path(f"/proc/{number}/limits").read_text("utf-8")
         assert re.search(r"Max core file size +0 +0 ", limits), limits
 
@@ -140,10 +141,3 @@ def test_on_disk_only_as_a_hash_or_sealed(served: Served) -> None:
         assert not [name for name, secret in served.secrets.items() if secret.encode() in held], path
         assert path.stat().st_mode & 0o077 == 0, path
     assert served.data.stat().st_mode & 0o077 == 0
-
-
-def _children(number: int) -> list[int]:
-    found: list[int] = []
-    for task in Path(f"/proc/{number}/task").iterdir():
-        found += [int(child) for child in (task / "children").read_text().split()]
-    return found

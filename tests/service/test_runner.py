@@ -253,7 +253,7 @@ def test_killed_in_the_middle(tmp_path: Path, kept: tuple[str, ...]) -> None:
 
 
 class Plain(Job):
-    """Only reads events; ``turns`` counts how often it was asked for any."""
+    """Only reads events."""
 
     name: ClassVar = "plain"
 

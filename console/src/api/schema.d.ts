@@ -1276,7 +1276,7 @@ export interface paths {
         get?: never;
         /**
          * Ask me for one-time codes
-         * @description Confirm with a first code that an authenticator app has the secret; from now on a password alone signs nobody in as me.
+         * @description Confirm with a first code that an authenticator app has the secret; from now on a password alone is not enough to sign in as me.
          */
         put: operations["use_codes_api_me_codes_put"];
         /**
@@ -1409,7 +1409,7 @@ export interface paths {
         put?: never;
         /**
          * Let somebody in by a link
-         * @description Return a link that signs somebody in once, for a day: for who has lost the password, or what makes the codes.
+         * @description Return a sign-in link that works once, for a day: for somebody who has lost the password, or the device that makes the codes.
          */
         post: operations["link_api_people__name__link_post"];
         delete?: never;
@@ -2143,7 +2143,7 @@ export interface paths {
         put?: never;
         /**
          * Leave it
-         * @description Say that it is nothing to act on. Once it is over and comes back, it is told again.
+         * @description Say that it is nothing to act on. Once it is over and comes back, it is shown again.
          */
         post: operations["leave_api_quiet__number__leave_post"];
         delete?: never;
@@ -2201,7 +2201,7 @@ export interface paths {
         };
         /**
          * One firing
-         * @description Return one firing: the rule, the value, what led to it, whom it was told and how that went.
+         * @description Return one firing: the rule, the value, what led to it, who was notified, and how each delivery went.
          */
         get: operations["alert_api_alerts__number__get"];
         put?: never;
@@ -2223,7 +2223,7 @@ export interface paths {
         put?: never;
         /**
          * Take care of it
-         * @description Say that somebody takes care of a firing: nobody else is told. Its issue is another matter, and stays as it is.
+         * @description Say that somebody takes care of a firing: nobody else is notified. Its issue is another matter, and stays as it is.
          */
         post: operations["accept_api_alerts__number__accept_post"];
         delete?: never;

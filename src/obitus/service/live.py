@@ -224,25 +224,17 @@ class Live:
             if listener.texts:
                 listener.woken.set()
             while not self._closed:
-                # Only here: what was yielded before is on its way.
-                listener.wire = wire
-                try:
-                    async with asyncio.timeout(HEARTBEAT_S):
-                        await listener.woken.wait()
-                except TimeoutError:
-                    listener.wire = None
+                if not await _woken(listener, wire):
                     if not await asyncio.to_thread(may_still):
                         return
                     yield ": still here\n\n"
                     continue
-                listener.wire = None
                 if listener.ended:
                     return
                 listener.woken.clear()
                 texts, listener.texts = listener.texts, []
                 yield "".join(texts)
         finally:
-            listener.wire = None
             del self._listeners[listener]
             self._of_pass[pass_id] -= 1
             if not self._of_pass[pass_id]:
@@ -262,6 +254,19 @@ class LiveResponse(StreamingResponse):
         # The listener sees a broken stream, and asks again.
         with contextlib.suppress(TimeoutError):
             await super().stream_response(patient)
+
+
+async def _woken(listener: _Listener, wire: Wire | None) -> bool:
+    """Wait until a listener is woken, or return False after a while. Only meanwhile its connection is written to: what was yielded before is on its way."""
+    listener.wire = wire
+    try:
+        async with asyncio.timeout(HEARTBEAT_S):
+            await listener.woken.wait()
+    except TimeoutError:
+        return False
+    finally:
+        listener.wire = None
+    return True
 
 
 def _write(listener: _Listener, wire: Wire, chunks: dict[str, bytes], now_s: float) -> None:

@@ -16,16 +16,15 @@ from typing import Final, Literal, NamedTuple
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 from obitus.core.days import day_text
 from obitus.core.wording import count_of
+from obitus.store import reserve
 from obitus.store.backups import taken
-from obitus.store.backups.taking import KEYS, MAIN
+from obitus.store.backups.taking import DAYS, KEYS, MAIN
 from obitus.store.days.files import FOLDER, path_of
 from obitus.store.migrations import SCHEMA_VERSION
 
 Grade = Literal["right", "soon", "wrong"]
 """``soon``: it works, and something should be done before it does not."""
 
-LEAST_FREE: Final = 1_000_000_000
-"""Bytes of the disk: with less the service removes the oldest evidence."""
 HARDLY_FREE: Final = 50_000_000
 LARGE_WAL: Final = 256 * 1024 * 1024
 """Bytes: the service lets it grow to 64 MiB; more means that something reads one state of the file for long."""
@@ -35,7 +34,6 @@ LEAST_SQLITE: Final = (3, 35, 0)
 FAR_DISKS: Final = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "fuse.sshfs", "fuse.s3fs", "afs", "ceph"})
 """File systems over a network: processes do not see each other's locks and shared memory on them as SQLite's WAL needs it."""
 _NEWEST: Final = "SELECT MAX(latest_ms) FROM days"
-_DAYS: Final = "SELECT day FROM days WHERE removed_ms IS NULL ORDER BY day"
 _SEALED: Final = "SELECT EXISTS (SELECT 1 FROM channels) OR EXISTS (SELECT 1 FROM passing)"
 
 
@@ -96,13 +94,14 @@ def _rights(data: Path) -> Finding:
         )
     if sys.platform == "win32":
         return Finding("rights", "right", "can be written")
+    owner = data.stat().st_uid
     open_to_others, foreign = [], []
     for path in (data, *data.glob("*"), *(data / FOLDER).glob("*")):
         try:
             found = path.lstat()
         except OSError:
             continue
-        if found.st_uid != data.stat().st_uid:
+        if found.st_uid != owner:
             foreign.append(path)
         if stat.S_IMODE(found.st_mode) & 0o077 and not stat.S_ISLNK(found.st_mode):
             open_to_others.append(path)
@@ -156,7 +155,7 @@ def _room(data: Path) -> Finding:
             said,
             "Reports are refused until there is room: make some, or obitus keep set all --most 10GB",
         )
-    if free < LEAST_FREE:
+    if reserve.lacking(data):
         return Finding(
             "disk", "soon", said, "The oldest evidence goes first. For how long it is kept: obitus keep show"
         )
@@ -194,7 +193,7 @@ def _records(data: Path, now_ms: int, *, is_running: bool) -> Iterator[Finding]:
             if version == SCHEMA_VERSION:
                 newest = connection.execute(_NEWEST).fetchone()[0]
                 yield _clock(newest, now_ms)
-                yield _days(data, [int(row[0]) for row in connection.execute(_DAYS)])
+                yield _days(data, [int(row[0]) for row in connection.execute(DAYS)])
                 if connection.execute(_SEALED).fetchone()[0]:
                     yield _keys(data)
     except sqlite3.Error as error:

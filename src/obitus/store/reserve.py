@@ -12,6 +12,15 @@ NAME: Final = "room.kept"
 MOST_BYTES: Final = 8 * 1024 * 1024
 MOST_SHARE: Final = 0.02
 """Of the disk, where it is a small one."""
+LEAST_FREE: Final = 1_000_000_000
+LEAST_SHARE: Final = 0.05
+"""Bytes of the disk, or this share of it where that is less: with less, the oldest evidence goes first, and only then reports are refused."""
+
+
+def lacking(data: Path) -> int:
+    """Return how many bytes a folder's disk lacks of what is to stay free, 0 where it has enough."""
+    disk = shutil.disk_usage(data)
+    return max(0, min(LEAST_FREE, int(disk.total * LEAST_SHARE)) - disk.free)
 
 
 def keep(data: Path) -> None:

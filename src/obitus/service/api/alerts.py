@@ -1,4 +1,4 @@
-"""``/api/alerts``: what fired, why, whom it was told and how that went; silences; and what a link in a message does."""
+"""``/api/alerts``: what fired, why, who was notified, how each delivery went; silences; and what a link in a message does."""
 
 from __future__ import annotations
 
@@ -179,13 +179,13 @@ def alerts(
 
 @router.get("/alerts/{number}", summary="One firing", responses=described("not-found"))
 def alert(records: TheRecords, delivering: TheDelivering, number: Number) -> FiringAnswer:
-    """Return one firing: the rule, the value, what led to it, whom it was told and how that went."""
+    """Return one firing: the rule, the value, what led to it, who was notified, and how each delivery went."""
     return _firings(records, delivering.composer, [firings.firing(records.reader, number)])[0]
 
 
 @router.post("/alerts/{number}/accept", summary="Take care of it", responses=described("not-found"))
 def accept(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number) -> AcceptAnswer:
-    """Say that somebody takes care of a firing: nobody else is told. Its issue is another matter, and stays as it is."""
+    """Say that somebody takes care of a firing: nobody else is notified. Its issue is another matter, and stays as it is."""
     firings.firing(records.reader, number)
     now_ms = clock.now_ms()
     first = acts.do(person.id, "accepted alert", str(number), lambda c: firings.accept(c, number, person.name, now_ms))

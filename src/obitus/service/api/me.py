@@ -227,7 +227,7 @@ def offer_codes(records: TheRecords, settings: TheSettings, person: SignedIn) ->
 def use_codes(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: OneTimeCode
 ) -> answers.Done:
-    """Confirm with a first code that an authenticator app has the secret; from now on a password alone signs nobody in as me."""
+    """Confirm with a first code that an authenticator app has the secret; from now on a password alone is not enough to sign in as me."""
     secret = team.offered_codes(records.reader, person.id)
     if secret is None:
         raise Problem("not-found", "No one-time codes were offered. Begin with POST /api/me/codes.")

@@ -210,7 +210,7 @@ def remove(clock: TheClock, live: TheLive, acts: TheActs, person: SignedIn, name
     "/people/{name}/link", summary="Let somebody in by a link", status_code=201, responses=described("not-found")
 )
 def link(clock: TheClock, acts: TheActs, passes: ThePasses, person: SignedIn, name: Name) -> LinkAnswer:
-    """Return a link that signs somebody in once, for a day: for who has lost the password, or what makes the codes."""
+    """Return a sign-in link that works once, for a day: for somebody who has lost the password, or the device that makes the codes."""
     made, keep = passes.new_link()
     acts.do(person.id, "made sign-in link", f"for {name}", lambda c: keep(c, team.named(c, name)[0]))
     return LinkAnswer(link=made, expires=to_text(clock.now_ms() + LINK_LASTS_MS))

@@ -77,7 +77,7 @@ def make_issue(
 
 @router.post("/quiet/{number}/leave", summary="Leave it", responses=described("not-found", "foreign-origin"))
 def leave(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number) -> Done:
-    """Say that it is nothing to act on. Once it is over and comes back, it is told again."""
+    """Say that it is nothing to act on. Once it is over and comes back, it is shown again."""
     row = store.one(records.reader, number)
     acts.do(
         person.id,

@@ -25,7 +25,7 @@ from obitus.service.intake.prepare import SKEW_TO_CORRECT_MS
 from obitus.service.intake.senders import reporting_key
 from obitus.service.problems import Problem, described
 from obitus.service.secrets import KEY_PREFIX
-from obitus.service.sign_in.access import SignedIn, cookie_name, let_in_before, person_of, signed_in
+from obitus.service.sign_in.access import SignedIn, person_asking, signed_in
 from obitus.service.sign_in.passes import ThePasses
 from obitus.store import commits, events, people
 from obitus.store import releases as store
@@ -328,9 +328,7 @@ def who_deploys(request: Request, intake: TheIntake, passes: ThePasses) -> tuple
             )
         return "pipeline", key.app, key.environment
     bearer = header.partition(" ")[2].strip()
-    known = let_in_before(request)
-    person = known or person_of(passes, request, bearer or None, request.cookies.get(cookie_name(passes.settings)))
-    return person.name, None, None
+    return person_asking(passes, request, bearer or None).name, None, None
 
 
 @router.post(

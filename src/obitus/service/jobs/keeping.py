@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import shutil
 import threading
 import time
 from pathlib import Path
@@ -21,17 +20,9 @@ FIRST_S: Final = 900.0
 EVERY_S: Final = 600.0
 DISK_EVERY_S: Final = 20.0
 """How often it is looked how much room the disk has: where that is little, nothing waits for the next look."""
-LEAST_FREE: Final = 1_000_000_000
-LEAST_SHARE: Final = 0.05
-"""Bytes of the disk, or this share of it where that is less: with less, the oldest evidence goes first, and only then reports are refused."""
 REMOVED: Final = "removed evidence"
 
 _log = logging.getLogger("obitus.service")
-
-
-def least_free(total: int) -> int:
-    """Return how many bytes of a disk of so many are to stay free."""
-    return min(LEAST_FREE, int(total * LEAST_SHARE))
 
 
 class Keeping:
@@ -64,7 +55,7 @@ class Keeping:
                 continue
             self._note(f"{day_text(step.day)}: {step.why}, {freed:,} bytes")
             done.append(step)
-        if not self._is_nearly_full():
+        if not reserve.lacking(self._data):
             reserve.keep(self._data)
         return done
 
@@ -77,10 +68,6 @@ class Keeping:
                 raise
             return retention.remove(self._records, step, self._clock.now_ms())
 
-    def _is_nearly_full(self) -> bool:
-        found = shutil.disk_usage(self._data)
-        return found.free < least_free(found.total)
-
     def _note(self, said: str) -> None:
         """Put on record what was removed."""
         now_ms = self._clock.now_ms()
@@ -89,23 +76,21 @@ class Keeping:
     def _room(self) -> int | None:
         """Return how many bytes the days may take: what was said, or less where the disk is nearly full."""
         said = retention.within(self._records.reader)
-        disk = shutil.disk_usage(self._data)
-        least = least_free(disk.total)
-        if disk.free >= least:
+        lacking = reserve.lacking(self._data)
+        if not lacking:
             self._is_said = False
             return said
-        held = retention.bytes_of_days(self._records)
         if not self._is_said:
-            _log.warning("the disk has %s bytes left: the oldest evidence is removed", f"{disk.free:,}")
+            _log.warning("the disk is nearly full, it lacks %s bytes: the oldest evidence is removed", f"{lacking:,}")
             self._is_said = True
-        room = max(0, held - (least - disk.free))
+        room = max(0, retention.bytes_of_days(self._records) - lacking)
         return room if said is None else min(said, room)
 
     def _keep(self) -> None:
         next_s = time.monotonic() + FIRST_S
         while not self._stopping.wait(DISK_EVERY_S):
             try:
-                if not self._is_nearly_full():
+                if not reserve.lacking(self._data):
                     reserve.keep(self._data)
                     if time.monotonic() < next_s:
                         continue

@@ -71,10 +71,14 @@ class _Run:
     kept_s: float = 0.0
     tries: int = 0
     is_broken: bool = False
-    looks_at_commits: bool = False
     turn: threading.Lock = field(default_factory=threading.Lock)
     woken: threading.Event = field(default_factory=threading.Event)
     thread: threading.Thread | None = None
+
+    @property
+    def looks_at_commits(self) -> bool:
+        """Whether it has something to do after a commit that brought no event."""
+        return type(self.job).finish_turn is not Job.finish_turn
 
 
 class Runner:
@@ -95,10 +99,7 @@ class Runner:
         for job in jobs:
             position = events.position(reader, job.name)
             at = (newest if job.from_newest else 0) if position is None else position
-            looks_at_commits = type(job).finish_turn is not Job.finish_turn
-            self._runs[job.name] = _Run(
-                job, at, -1 if position is None else position, looks_at_commits=looks_at_commits
-            )
+            self._runs[job.name] = _Run(job, at, -1 if position is None else position)
         if gone := set(events.jobs(reader)) - self._runs.keys():
             # The position of a job that is no more would keep all events for good.
             writer.submit(lambda c: events.forget_positions(c, sorted(gone)))

@@ -64,7 +64,13 @@ def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | No
             reporting_key(intake, request.headers["authorization"])
         return None
     token = secret if kind.lower() == "bearer" and secret else None
-    return person_of(passes, request, token, request.cookies.get(cookie_name(passes.settings)))
+    return person_asking(passes, request, token)
+
+
+def person_asking(passes: Passes, request: Request, token: str | None) -> people.Person:
+    """Return who asks, with this token or with the session's cookie; raises a problem when it is nobody."""
+    known = let_in_before(request)
+    return known or person_of(passes, request, token, request.cookies.get(cookie_name(passes.settings)))
 
 
 def person_of(passes: Passes, request: Request, token: str | None, session: str | None) -> people.Person:

@@ -23,7 +23,7 @@ SETTINGS: Final = ("allowed.toml",)
 KEYS: Final = ("channels.key",)
 """What secrets of channels and targets are sealed with: kept apart, unless it is asked for."""
 _NEW: Final = ".new"
-_DAYS: Final = "SELECT day FROM days WHERE removed_ms IS NULL ORDER BY day"
+DAYS: Final = "SELECT day FROM days WHERE removed_ms IS NULL ORDER BY day"
 Progress = Callable[[str, int], None]
 
 
@@ -104,7 +104,7 @@ def _main(source: Path, target: Path) -> tuple[int, list[int]]:
     _copy(source, target)
     with our_errors(target), closing(sqlite3.connect(target, isolation_level=None)) as connection:
         schema = int(connection.execute("PRAGMA user_version").fetchone()[0])
-        return schema, [int(row[0]) for row in connection.execute(_DAYS)]
+        return schema, [int(row[0]) for row in connection.execute(DAYS)]
 
 
 def _copy(source: Path, target: Path) -> None:
