@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import re
+import sys
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -13,8 +16,11 @@ import urllib3
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
 from obitus.service.front import OPEN
+from obitus.service.intake.heavy import NICE
+from obitus.service.problems import Problem
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
+from obitus.service.sign_in.hashing import Hashing
 from obitus.service.wiring import Parts
 from obitus.store import people
 from obitus.store.errors import StoreBroken
@@ -316,6 +322,28 @@ def test_password_hashes() -> None:
     one, two = secrets.hash_password("tide"), secrets.hash_password("tide")
     assert one != two and secrets.password_fits("tide", one) and not secrets.password_fits("ebb", one)
     assert not secrets.password_fits("tide", None)
+    assert one.split("$")[3].endswith("p=1"), "one guess takes one processor at most"
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="only there a thread has a priority of its own")
+def test_passwords_are_compared_behind_everything_else() -> None:
+    """The thread that does it stands behind the others, is the only one, and those who wait too long are asked to come again."""
+    hashing, begun, go_on = Hashing(), threading.Event(), threading.Event()
+
+    def look() -> int:
+        begun.set()
+        assert go_on.wait(30)
+        return os.getpriority(os.PRIO_PROCESS, threading.get_native_id())
+
+    with ThreadPoolExecutor(1) as beside, pytest.MonkeyPatch.context() as patch:
+        patch.setattr("obitus.service.sign_in.hashing.WAIT_S", 0.05)
+        first = beside.submit(hashing.do, look)
+        assert begun.wait(30)
+        with pytest.raises(Problem) as refused:
+            hashing.do(look)
+        go_on.set()
+        assert (refused.value.slug, first.result()) == ("too-busy", NICE)
+    assert os.getpriority(os.PRIO_PROCESS, threading.get_native_id()) < NICE and hashing.do(str, "free again")
 
 
 def test_a_link_is_used_up_only_for_a_session(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -104,6 +104,8 @@ class Live:
         self._loop: asyncio.AbstractEventLoop | None = None
         self._is_going_round = False
         self.others: list[Streams] = []
+        self.latest = 0
+        """The number of the latest event that was told, 0 where none was yet."""
 
     def use_loop(self, loop: asyncio.AbstractEventLoop) -> None:
         """Say which event loop the listeners live on."""
@@ -123,6 +125,7 @@ class Live:
 
         With ``narrowed`` false, listeners who see only some apps are skipped: all they get is the event ``missed``.
         """
+        self.latest = max(self.latest, number or 0)
         if not self._listeners:
             return
         text = _event(message, number)

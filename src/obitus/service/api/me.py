@@ -119,7 +119,7 @@ def set_password(
         _, fits = checked_password(records, clock, settings, acts, passes, request, person.name, order.old)
         records.writer.run(fits)
     check_strength(order.password, person.name)
-    hashed = secrets.hash_password(order.password)
+    hashed = passes.hashing.do(secrets.hash_password, order.password)
     ended = acts.do(
         person.id,
         "set password",

@@ -31,7 +31,6 @@ from obitus.store.rows.people import PersonWithPassword
 router = APIRouter(prefix="/api", tags=["sign-in"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
 TOKEN_LASTS_MS: Final = 365 * DAY_MS
-PASSWORD_WAIT_S: Final = 5.0
 NAME: Final = r"^[^\s\x00-\x1f][^\x00-\x1f]*$"
 
 
@@ -111,7 +110,7 @@ def sign_in(
         name, enter = _with_link(records, clock, acts, request, order.link)
         how = "a link"
     elif order.invitation:
-        name, enter = _with_invitation(records, clock, acts, request, order)
+        name, enter = _with_invitation(records, clock, acts, passes, request, order)
         how = "an invitation"
     elif order.name and order.password:
         row, fits = checked_password(records, clock, settings, acts, passes, request, order.name, order.password)
@@ -184,7 +183,9 @@ def _with_link(records: Records, clock: Clock, acts: Acts, request: Request, lin
     return held.name, lambda connection: store.use_link(connection, hashed, now_ms)
 
 
-def _with_invitation(records: Records, clock: Clock, acts: Acts, request: Request, order: SignIn) -> tuple[str, Enter]:
+def _with_invitation(
+    records: Records, clock: Clock, acts: Acts, passes: Passes, request: Request, order: SignIn
+) -> tuple[str, Enter]:
     secret, now_ms = order.invitation or "", clock.now_ms()
     hashed = secrets.hash_of(secret)
     if team.invitation_with(records.reader, hashed, now_ms) is None:
@@ -193,7 +194,7 @@ def _with_invitation(records: Records, clock: Clock, acts: Acts, request: Reques
     if not name or not name.isprintable():
         raise Problem("bad-field", "Say by what name the others will see you.", field="name")
     check_strength(password, name)
-    kept = secrets.hash_password(password)
+    kept = passes.hashing.do(secrets.hash_password, password)
     return name, lambda c: team.use_invitation(c, hashed, name, now_ms, password=kept)
 
 
@@ -234,14 +235,9 @@ def checked_password(
         raise Problem("too-many-sign-ins", said, retry_after_s=wait_s)
     row = store.person_named(records.reader, name)
     renewed: str | None = None
-    if not passes.password_checks.acquire(timeout=PASSWORD_WAIT_S):
-        raise Problem("too-busy", "Too many sign in at this moment. Try again in a moment.", retry_after_s=1)
-    try:
-        fits = secrets.password_fits(password, row.password if row else None)
-        if fits and row is not None and row.password is not None and secrets.needs_renewal(row.password):
-            renewed = secrets.hash_password(password)
-    finally:
-        passes.password_checks.release()
+    fits = passes.hashing.do(secrets.password_fits, password, row.password if row else None)
+    if fits and row is not None and row.password is not None and secrets.needs_renewal(row.password):
+        renewed = passes.hashing.do(secrets.hash_password, password)
     if row is None or not fits:
         acts.note_refusal("sign-in failed", f"{name} from {address}")
         raise Problem("sign-in-failed", "Name and password do not fit together.")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-import threading
 from collections.abc import Callable
 from typing import Annotated, Final
 
@@ -15,6 +14,7 @@ from obitus.service.given import part
 from obitus.service.live import Live
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
+from obitus.service.sign_in.hashing import Hashing
 from obitus.service.sign_in.openid import OpenIdSignIn
 from obitus.store import people
 from obitus.store.errors import StoreError
@@ -25,8 +25,6 @@ LINK_LASTS_MS: Final = DAY_MS
 SESSION_LASTS_MS: Final = 14 * DAY_MS
 OWNER_NAME: Final = "owner"
 TOUCH_EVERY_MS: Final = 5 * 60_000
-PASSWORD_CHECKS_AT_ONCE: Final = 1
-"""It takes 64 MiB, some tens of milliseconds on four processors, and a quarter of a second on a busy machine: two would take a third of all memory that the service may."""
 
 
 class Passes:
@@ -34,7 +32,7 @@ class Passes:
 
     def __init__(self, records: OpenRecords, clock: Clock, settings: Settings, acts: Acts, live: Live) -> None:
         self.records, self.clock, self.settings, self.acts, self.live = records, clock, settings, acts, live
-        self.password_checks = threading.BoundedSemaphore(PASSWORD_CHECKS_AT_ONCE)
+        self.hashing = Hashing()
 
     def ensure_owner(self) -> bool:
         """Make the owner on the first start; return whether a password is set."""

@@ -1,0 +1,41 @@
+"""Where passwords are hashed and compared: one at a time, behind everything else that wants a processor."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Final, TypeVar
+
+from obitus.service.intake.heavy import NICE
+from obitus.service.problems import Problem
+
+WAIT_S: Final = 5.0
+"""How long somebody waits for those before; then they are asked to try again."""
+
+Result = TypeVar("Result")
+
+
+class Hashing:
+    """A thread of its own for what takes tens of milliseconds of a processor, and as many MiB, whenever a stranger asks for it."""
+
+    def __init__(self) -> None:
+        self._free = threading.BoundedSemaphore()
+        self._thread = ThreadPoolExecutor(1, thread_name_prefix="obitus-passwords", initializer=_stand_behind)
+
+    def do(self, act: Callable[..., Result], *given: str | None) -> Result:
+        """Do one piece of this work and return what comes of it; raises a problem after a wait for others."""
+        if not self._free.acquire(timeout=WAIT_S):
+            raise Problem("too-busy", "Too many sign in at this moment. Try again in a moment.", retry_after_s=1)
+        try:
+            return self._thread.submit(act, *given).result()
+        finally:
+            self._free.release()
+
+
+def _stand_behind() -> None:
+    """Let other threads go first. On Linux alone a thread has a priority of its own (setpriority(2), *C library/kernel differences*)."""
+    if sys.platform == "linux":
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICE)
