@@ -21,7 +21,7 @@ from obitus.service.intake.prepare import Preparer, Ready, Sender
 from obitus.store import apps
 from obitus.store.asking import Looked, find, finding
 from obitus.store.asking.records import records_of
-from obitus.store.database import Reader
+from obitus.store.database import Reader, typed
 from obitus.store.days.logs import facts_of
 from obitus.store.days.reading import DayReaders
 from obitus.store.evidence import Evidence
@@ -180,12 +180,9 @@ def test_both_give_the_same_answer(kept: Kept, question: str, kind: Any, narrow:
     """Whether the text index is asked first, or finds too much to be of use."""
     node = read(question, NOW_MS)
     wanted = [record for record in kept.records[kind].values() if holds(node, record, TEXTS[kind])]
-    before = finding.MOST_NARROWED
-    finding.MOST_NARROWED = before if narrow else 3  # type: ignore[misc]
-    try:
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(finding, "MOST_NARROWED", finding.MOST_NARROWED if narrow else 3)
         found = kept.found(kind, question)
-    finally:
-        finding.MOST_NARROWED = before  # type: ignore[misc]
     assert sorted(found) == sorted(record["id"] for record in wanted), question
     times = {record["id"]: record["time"] for record in kept.records[kind].values()}
     assert [times[one] for one in found] == sorted((times[one] for one in found), reverse=True)
@@ -223,17 +220,18 @@ def test_what_takes_too_long_is_cut_off_and_says_so(kept: Kept) -> None:
 
 
 @settings(max_examples=150)
-@given(questions(), st.sampled_from(["failure", "log", "run"]), st.integers(1, 12), st.booleans())
-def test_a_page_is_the_newest_of_all(kept: Kept, question: str, kind: Any, most: int, late: bool) -> None:
-    """Few of many, in the same order, also where what the text index finds first was received last and happened long ago."""
+@given(questions(), st.sampled_from(["failure", "log", "run"]), st.integers(1, 12), st.booleans(), st.booleans())
+def test_a_page_is_the_newest_of_all(kept: Kept, question: str, kind: Any, most: int, late: bool, soon: bool) -> None:
+    """Few of many, in the same order, also where what the text index finds first was received last and happened long ago.
+
+    Whether the text index is asked on and on, or the newest records are looked at because what is meant is everywhere among them.
+    """
     node = read(question, NOW_MS)
     wanted = sorted((r["time"] for r in kept.records[kind].values() if holds(node, r, TEXTS[kind])), reverse=True)
-    before = finding.SAME_COMMIT_MS
-    finding.SAME_COMMIT_MS = before if late else 0  # type: ignore[misc]
-    try:
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(finding, "SAME_COMMIT_MS", finding.SAME_COMMIT_MS if late else 0)
+        patch.setattr(finding, "SOON_MET", finding.SOON_MET if soon else 0)
         answer = find(kept.reader, kept.days, kind, node, 0, NOW_MS + 1, most=most, limit_s=60)
-    finally:
-        finding.SAME_COMMIT_MS = before  # type: ignore[misc]
     assert [row.time_ms for _, row in answer.rows] == wanted[:most] and answer.more == (len(wanted) > most), question
 
 
@@ -271,5 +269,40 @@ def test_a_long_record_is_found_as_soon_as_it_is_there(tmp_path: Path) -> None:
         assert found("lantern") == [2] and found("w19999") == [2]
         add(3, "a lantern")
         assert found("lantern") == [3, 2] and found("tide") == [1]
+    finally:
+        records.close()
+
+
+def test_a_page_of_a_flood_looks_at_few(tmp_path: Path) -> None:
+    """Where thousands came within a second, a page of what is everywhere among them is met among the newest; none of them is missing."""
+    records = OpenRecords(tmp_path / "obitus.sqlite3", "http://localhost")
+    try:
+        app = int(records.writer.run(lambda c: apps.add_app(c, "sailings", "script", 0)))
+        day_ms, count = 20_000 * DAY_MS, 4 * finding.FEW_ROWS
+        dice = random.Random(5)
+        times = [day_ms + dice.randrange(1000) for _ in range(count)]
+        prepared = [
+            Prepared(
+                number.to_bytes(16, "big"), "log", app, "production", "", at_ms, day_ms + 1000, 20_000,
+                log=facts_of({"severity": "INFO", "logger": "tides", "message": "low tide" if number % 5 == 0 else "fog"}),
+            )
+            for number, at_ms in enumerate(times)
+        ]  # fmt: skip
+        for start in range(0, count, 1000):
+            records.writer.run(lambda c, some=prepared[start : start + 1000]: take(c, records.writer.days, some))  # type: ignore[misc]
+        node = read("tide", day_ms + DAY_MS)
+        rows_read = 0
+
+        def counted(cursor: Any, kind: Any) -> Any:
+            nonlocal rows_read
+            rows = typed(cursor, kind)
+            rows_read += len(rows)
+            return rows
+
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(finding, "typed", counted)
+            found = find(records.reader, records.days, "log", node, day_ms, day_ms + 1001, most=20).rows
+        assert [row.time_ms for _, row in found] == sorted(times[::5], reverse=True)[:20]
+        assert rows_read < 100, "not all that came within the second"
     finally:
         records.close()

@@ -14,7 +14,7 @@ from obitus.core.asking.tree import Node
 from obitus.core.clock import HOUR_MS
 from obitus.core.days import seq_of
 from obitus.core.terms import MORE
-from obitus.store.asking.compiling import Compiler, Names, exactly, narrowing
+from obitus.store.asking.compiling import Compiler, Condition, Names, exactly, narrowing
 from obitus.store.asking.records import TYPES, Decoder, Record, Row
 from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
@@ -36,6 +36,7 @@ MOST_NARROWED: Final = 2_000
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
 _INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
+_PLACES: Final = f"SELECT count(*), json_group_array(rowid) FROM ({_INDEX})"  # noqa: S608 - the statement above
 # Another one as soon as anybody else has committed something to the file.
 _STATE: Final = "PRAGMA data_version"
 _INDEX_BELOW: Final = "SELECT rowid FROM words WHERE words MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?"
@@ -43,6 +44,8 @@ CHUNK: Final = 5
 MOST_CHUNKS: Final = 5
 """Chunks of what the text index finds that are looked at before a question is answered otherwise: each is four times the one before."""
 SAME_COMMIT_MS: Final = 2_000
+SOON_MET: Final = 1_000
+"""Where a page of what is meant lies within so many of the latest places, looking at the newest records meets as much soon."""
 SHORT_MS: Final = 6 * HOUR_MS
 FEW_ROWS: Final = 3_000
 TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
@@ -64,13 +67,17 @@ _AT: Final = {
     for kind, table in TABLES.items()
 }
 _SOME_IN: Final = {
-    kind: f"SELECT 1 FROM {table} WHERE time_ms >= ? AND time_ms < ? LIMIT ?"  # noqa: S608 - the same
+    kind: f"SELECT 1 FROM {table} WHERE time_ms >= ? AND time_ms < ? LIMIT 1 OFFSET ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
 }
 _BETWEEN: Final = {kind: f"SELECT place FROM {table} WHERE place > ? AND place <= ?" for kind, table in TABLES.items()}  # noqa: S608 - the same
 _AMONG: Final = " AND place IN (SELECT rowid FROM words WHERE words MATCH ? AND rowid > ? AND rowid <= ?)"
 _THESE: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place IN (SELECT value FROM json_each(?)) ORDER BY place"  # noqa: S608 - the same
+    for kind, table in TABLES.items()
+}
+_TIME_OF: Final = {
+    kind: f"SELECT time_ms FROM {table} WHERE time_ms >= ? AND time_ms < ? ORDER BY time_ms DESC LIMIT 1 OFFSET ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
 }
 NARROWED: Final = " AND place IN (SELECT value FROM json_each(?))"
@@ -219,7 +226,7 @@ def _of_day(
                 places = narrowed_places(connection, node, kind, MOST_NARROWED)
             if places is not None:
                 sql = _AT_PLACES[kind]
-                params.insert(0, json.dumps(places))
+                params.insert(0, places)
             condition = Compiler(connection, kind, names).condition(node)
             sql += f" AND {condition.sql}"
             params += condition.params
@@ -234,7 +241,7 @@ def _of_day(
 
 def _are_few(connection: sqlite3.Connection, kind: Kind, window: tuple[int, int]) -> bool:
     """Whether so few rows lie in a window that looking at each costs less than what the text index says of the whole day."""
-    return len(connection.execute(_SOME_IN[kind], (*window, FEW_ROWS)).fetchall()) < FEW_ROWS
+    return connection.execute(_SOME_IN[kind], (*window, FEW_ROWS - 1)).fetchone() is None
 
 
 def _newest_in_index(
@@ -286,8 +293,23 @@ def _newest_in_index(
         # Some milliseconds more: what came in one commit has the places of its batch.
         if received is not None and received + SAME_COMMIT_MS < kept[-1][0]:
             return [row for _, _, row in kept]
+        if places[0] - below <= SOON_MET:
+            # Thousands came within those milliseconds, and what is meant is everywhere among them.
+            found = _among_newest(connection, kind, condition, window, 2 * (places[0] - below) + most, most)
+            if len(found) == most:
+                return found
         size *= 4
     return None
+
+
+def _among_newest(
+    connection: sqlite3.Connection, kind: Kind, condition: Condition, window: tuple[int, int], of: int, most: int
+) -> list[DayRow]:
+    """Return what is meant among the newest records: so many, and those of the same time as the last of them."""
+    last = connection.execute(_TIME_OF[kind], (*window, of)).fetchone()
+    from_ms = window[0] if last is None else last[0]
+    sql = f"{_HEAD[kind]} AND {condition.sql}{_ORDER}"
+    return typed(connection.execute(sql, (from_ms, window[1], *condition.params, most)), TYPES[kind])
 
 
 def _is_whole(connection: sqlite3.Connection) -> bool:
@@ -306,10 +328,10 @@ def _received_at_or_before(connection: sqlite3.Connection, kind: Kind, place: in
     return None if row is None else int(row[0])
 
 
-def narrowed_places(connection: sqlite3.Connection, node: Node, kind: Kind, most: int) -> list[int] | None:
-    """Return the places that the text index narrows a question down to; None where these are more than are of use."""
+def narrowed_places(connection: sqlite3.Connection, node: Node, kind: Kind, most: int) -> str | None:
+    """Return the places that the text index narrows a question down to, as a JSON array; None where these are more than are of use."""
     asked = narrowing(node, kind)
     if asked is None:
         return None
-    found = connection.execute(_INDEX, (asked, most + 1)).fetchall()
-    return [row[0] for row in found] if len(found) <= most else None
+    count, places = connection.execute(_PLACES, (asked, most + 1)).fetchone()
+    return str(places) if count <= most else None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 import time
 from collections.abc import Callable, Iterator
@@ -105,7 +104,7 @@ def condition_of(
         if places is not None:
             is_narrow = True
             where += NARROWED
-            params.append(json.dumps(places))
+            params.append(places)
         condition = compiler.condition(node)
         where += f" AND {condition.sql}"
         params += condition.params

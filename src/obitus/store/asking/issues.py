@@ -167,7 +167,7 @@ def _places(connection: sqlite3.Connection, leaf: Leaf, names: Names, window: tu
     places = narrowed_places(connection, leaf, "failure", MOST_NARROWED)
     if places is not None:
         sql += NARROWED
-        params.append(json.dumps(places))
+        params.append(places)
     condition = Compiler(connection, "failure", names).condition(leaf)
     sql += f" AND {condition.sql}"
     return [row[0] for row in connection.execute(sql, (*params, *condition.params))]
