@@ -375,6 +375,23 @@ def test_too_much_for_a_tail_is_counted(running: Running, monkeypatch: pytest.Mo
     tail.close()
 
 
+def test_those_who_watch_share_what_one_look_hands_out(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Many who watch do not make more work for the service than a few do: each is handed less of a flood, and told so."""
+    monkeypatch.setattr("obitus.service.jobs.tailing.MOST_OF_A_LOOK", 12)
+    monkeypatch.setattr("obitus.service.jobs.tailing.FEWEST_AT_ONCE", 2)
+    key = running.add_app()
+    tails = [Following(running, "/api/records/logs/tail") for _ in range(4)]
+    running.send(key, *[log(f"m{number}", 60 - number) for number in range(40)])
+    for tail in tails:
+        at_once, came = list[int](), 0
+        while came < 40:
+            content = next(tail._events)[1]
+            at_once.append(len(content["records"]))
+            came += len(content["records"]) + content["left_out"]
+        assert came == 40 and max(at_once) == 3
+        tail.close()
+
+
 def test_tails_end_with_their_pass_and_are_few(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("obitus.service.jobs.tailing.MOST_OF_A_PASS", 2)
     token = running.ask("POST", "/api/me/tokens", {"label": "watch"}).json()

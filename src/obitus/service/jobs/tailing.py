@@ -23,6 +23,9 @@ MOST_TAILS: Final = 60
 MOST_OF_A_PASS: Final = 10
 MOST_AT_ONCE: Final = 200
 """Records that one tail is handed of one look; of more, the newest."""
+MOST_OF_A_LOOK: Final = 400
+FEWEST_AT_ONCE: Final = 30
+"""Records that all tails together are handed of one look, shared out alike, and what each is handed at least: many who watch must not hold up who sends."""
 MOST_WAITING: Final = 1_000
 """Records that wait for one that does not read."""
 MOST_DAYS: Final = 8
@@ -150,6 +153,7 @@ class Tailing(Job):
 
     def look_at(self, tail: Tail) -> None:
         """Hand a tail what came since it was looked at."""
+        most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // max(1, len(self._tails))))
         with tail.turn:
             newest, names = self.newest(), names_in(tail.records.reader)
             found: list[Record] = []
@@ -159,9 +163,7 @@ class Tailing(Job):
                     after = tail.marks.get(day, 0)
                     if newest[day] > after:
                         places = (after, newest[day])
-                        some, more = arrived(
-                            tail.records.days, day, tail.kind, tail.node, names, places, MOST_AT_ONCE, LIMIT_S
-                        )
+                        some, more = arrived(tail.records.days, day, tail.kind, tail.node, names, places, most, LIMIT_S)
                         found += some
                         left_out += more
             except QueryTooLong:

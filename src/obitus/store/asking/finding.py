@@ -169,7 +169,11 @@ def arrived(
     """
     sql, params = _BETWEEN[kind], list[Any](places)
     with days.open(day, limit_s=limit_s) as connection:
-        if node is not None:
+        exact = None if node is None else exactly(node)
+        if exact is not None and _is_whole(connection):
+            sql += _AMONG
+            params += [exact, *places]
+        elif node is not None:
             asked = narrowing(node, kind)
             if asked is not None:
                 # The text index is asked for these places alone: a question that means few looks at few.
