@@ -88,6 +88,19 @@ def test_add_an_app_and_use_its_lines(shell: Shell, running: Running, tmp_path: 
     assert "already" in shell.run("app", "add", "net-loft", status=6)
 
 
+def test_how_much_came_today_and_may_come(shell: Shell, running: Running) -> None:
+    """The keys of an app with what came with each today; a bound is said and taken back by number."""
+    a_failure(running, running.add_app())
+    assert "1 report," in words(shell.run("app", "bound", "sailings"))
+    said = words(shell.run("app", "bound", "sailings", "1", "--reports", "1"))
+    assert "1 report, 20.0 GB" in said and "nothing more" in said
+    assert "nothing more" in words(shell.run("app", "list"))
+    assert "5.0 GB" in shell.run("app", "bound", "sailings", "1", "--size", "5GB")
+    assert json.loads(shell.run("app", "bound", "sailings", "1", "--usual", "--json"))["keys"][0]["today"]["part"] < 0.1
+    assert "--size 5GB" in shell.run("app", "bound", "sailings", "1", status=2)
+    assert "a size is expected" in shell.run("app", "bound", "sailings", "1", "--size", "much", status=2)
+
+
 def test_check_names_what_is_wrong(shell: Shell, running: Running) -> None:
     """Off, no address, a wrong one, something else there, no key, a wrong, revoked or foreign key, a clock that is off."""
     key = running.add_app()

@@ -1022,6 +1022,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/apps/{name}/keys/{key}/day": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Bound what comes with a key in a day
+         * @description Say how many reports and bytes may come with a key in a day. It holds at once, also for what came today.
+         */
+        put: operations["bound_key_api_apps__name__keys__key__day_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -5999,6 +6019,47 @@ export interface components {
              * @default []
              */
             origins?: string[];
+            today: components["schemas"]["KeyDayAnswer"];
+        };
+        /**
+         * KeyDay
+         * @description How much may come with a key in a day; null for what holds for all keys.
+         */
+        KeyDay: {
+            /** Reports */
+            reports: number | null;
+            /**
+             * Bytes
+             * @description Of bodies as they are sent.
+             */
+            bytes: number | null;
+        };
+        /**
+         * KeyDayAnswer
+         * @description What came with a key since midnight, UTC, and how much may come in a day; beyond it reports are refused until the day ends.
+         */
+        KeyDayAnswer: {
+            /** Reports */
+            reports: number;
+            /**
+             * Bytes
+             * @description Of bodies as they were sent: compressed, where they were.
+             */
+            bytes: number;
+            /** Most Reports */
+            most_reports: number;
+            /** Most Bytes */
+            most_bytes: number;
+            /**
+             * Part
+             * @description Which part of the nearer bound has come: 1 and more where it is reached.
+             */
+            part: number;
+            /**
+             * Full
+             * @description Said from a fifth of the bound on: about when it is reached, as fast as it came today; null where the day ends before.
+             */
+            full?: string | null;
         };
         /**
          * KindAnswer
@@ -10349,7 +10410,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            /** @description `too-busy`: Too much at once; `day-full`: All that may come in a day has come; `queue-full`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -10469,7 +10530,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            /** @description `too-busy`: Too much at once; `day-full`: All that may come in a day has come; `queue-full`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -10588,7 +10649,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `queue-full`: Too much at once */
+            /** @description `too-busy`: Too much at once; `day-full`: All that may come in a day has come; `queue-full`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16613,6 +16674,115 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-found`: Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    bound_key_api_apps__name__keys__key__day_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The app's name. */
+                name: string;
+                key: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyDay"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */

@@ -6,6 +6,16 @@ export function countOf(number: number, noun: string, plural = noun + 's'): stri
 	return `${number.toLocaleString('en')} ${number === 1 ? noun : plural}`;
 }
 
+/** A number of bytes in words: `12.4 GB`. */
+export function sizeOf(bytes: number): string {
+	let rest = bytes;
+	for (const unit of ['bytes', 'KB', 'MB']) {
+		if (rest < 1000) return unit === 'bytes' ? countOf(rest, 'byte') : `${rest.toFixed(1)} ${unit}`;
+		rest /= 1000;
+	}
+	return `${rest.toFixed(1)} GB`;
+}
+
 export function ago(time: string, now: number): string {
 	const seconds = Math.floor((now - Date.parse(time)) / 1000);
 	if (seconds < 2) return 'just now';

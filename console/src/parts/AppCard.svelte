@@ -13,6 +13,7 @@
 	import { live } from '../lib/live.svelte';
 	import { again } from '../lib/records';
 	import { session } from '../lib/session.svelte';
+	import KeyDay from './KeyDay.svelte';
 	import WhoSees from './WhoSees.svelte';
 	import { ago, moment } from '../lib/words';
 
@@ -85,6 +86,7 @@
 					<button class="act" onclick={() => (revoking = undefined)}>Keep it</button>
 				{:else}
 					<span class="text-primary-700-300">● in use since {moment(key.created)}</span>
+					<KeyDay today={key.today} />
 					{#if session.administers}<button class="quiet-act" onclick={() => (revoking = key.id)}>Revoke …</button>{/if}
 				{/if}
 			</li>

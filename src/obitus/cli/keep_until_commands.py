@@ -12,6 +12,7 @@ from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
 from obitus.cli.show import size_of
+from obitus.cli.typed import octets_of
 from obitus.core.wording import count_of
 
 keep = typer.Typer(
@@ -80,21 +81,13 @@ def _order(kind: str, days: int | None, most: str, of: str, *, usual: bool) -> d
     if kind == "all":
         if not most:
             raise UsageTrouble("--most is missing: obitus keep set all --most 50GB")
-        return {"most_bytes": None if most == "none" else _octets(most)}
+        return {"most_bytes": None if most == "none" else octets_of("--most", most)}
     name = kind.replace("-", " ")
     if name not in KINDS:
         raise UsageTrouble(f"{kind!r} is none of {', '.join(one.replace(' ', '-') for one in KINDS)}, all.")
     if (days is None) == (not usual):
         raise UsageTrouble("Say --days NUMBER (0 for ever), or --usual.")
     return {"kind": name, "app": of, "days": days}
-
-
-def _octets(text: str) -> int:
-    for ending, times in (("tb", 10**12), ("gb", 10**9), ("mb", 10**6)):
-        number = text.lower().removesuffix(ending).strip()
-        if number != text.lower() and number.replace(".", "", 1).isdigit():
-            return int(float(number) * times)
-    raise UsageTrouble(f"--most {text!r}: a size is expected, such as 50GB or 500MB.")
 
 
 def _steps(answer: dict[str, Any], what: str) -> None:

@@ -16,6 +16,7 @@ from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json, time_
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.login import Login, write
 from obitus.cli.safe import safe
+from obitus.cli.typed import octets_of
 from obitus.core.clock import MINUTE_MS, span_ms, to_ms
 
 app_group = typer.Typer(help="Apps and their reporting keys.", no_args_is_help=True, rich_markup_mode=None)
@@ -199,6 +200,31 @@ def app_key(
         show.page_key(answer)
     else:
         show.new_key(answer)
+
+
+@app_group.command("bound")
+def app_bound(
+    name: Annotated[str, typer.Argument(help="The app.")],
+    key: Annotated[
+        int | None, typer.Argument(help="The key's number. Without one: list keys with their numbers.")
+    ] = None,
+    reports: Annotated[int | None, typer.Option("--reports", min=1, help="Most reports in a day.")] = None,
+    size: Annotated[str, typer.Option("--size", help="Most that may be sent in a day: 5GB, 500MB.")] = "",
+    usual: Annotated[bool, typer.Option("--usual", help="What holds for all keys, from now on.")] = False,
+    url: Url = None,
+    token: Token = None,
+    as_json: Json = False,
+) -> None:
+    """Bound what comes with a key in a day, or show what came today. What is not said is what holds for all keys."""
+    asked, path = api(url, token), f"/api/apps/{quote(name, safe='')}"
+    if key is None:
+        answer = asked.get(path)
+    elif usual == bool(reports or size):
+        raise UsageTrouble(f"Say --reports NUMBER or --size 5GB, or --usual: obitus app bound {name} {key} --size 5GB")
+    else:
+        order = {"reports": reports, "bytes": octets_of("--size", size) if size else None}
+        answer = asked.put(f"{path}/keys/{key}/day", order)
+    print_json(answer) if as_json else show.keys_of(answer)
 
 
 @app_group.command("remove")

@@ -22,6 +22,8 @@ SHAPES: Final = {"untriaged": "○", "accepted": "◐", "settled": "●", "regre
 SEVERITY_SHAPES: Final = {"TRACE": "·", "DEBUG": "·", "INFO": "·", "WARN": "!", "ERROR": "×", "FATAL": "×"}
 FAILED: Final = "rgb(178,74,36)"
 QUIET: Final = "rgb(118,118,110)"
+SAID_FROM: Final = 0.2
+"""From which part of a bound on it is said how much has come."""
 ACCENT: Final = "rgb(24,120,120)"
 _BARS: Final = " ▁▂▃▄▅▆▇█"
 
@@ -125,13 +127,45 @@ def apps(answer: dict[str, Any], now_ms: int) -> None:
     for app in answer["apps"]:
         latest = ago(ms_of(app["last_report"]), now_ms) if app["last_report"] else "none yet"
         keys = ", ".join(
-            f"{key['environment']} …{key['hint']}{' (may deploy)' if key['may_deploy'] else ''}"
+            f"{key['environment']} …{key['hint']}{' (may deploy)' if key['may_deploy'] else ''}{_of_the_day(key)}"
             for key in app["keys"]
             if not key["revoked"]
         )
         releases = Text(safe(", ".join(app["releases"][:4])))
         table.add_row(Text(safe(app["name"])), latest, releases, Text(safe(keys or "all revoked")))
     console.print(table)
+
+
+def _of_the_day(key: dict[str, Any]) -> str:
+    said = day_said(key["today"])
+    return f" ({said})" if said else ""
+
+
+def keys_of(answer: dict[str, Any]) -> None:
+    """Print the keys of an app that are in use, with what came with each today and how much may come."""
+    table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET)
+    for name in ("Key", "", "Today", "In a day at most", ""):
+        table.add_column(name, overflow="fold")
+    for key in answer["keys"]:
+        if not key["revoked"]:
+            today = key["today"]
+            table.add_row(
+                str(key["id"]),
+                Text(safe(f"{key['environment']} …{key['hint']}")),
+                f"{count_of(today['reports'], 'report')}, {size_of(today['bytes'])}",
+                f"{count_of(today['most_reports'], 'report')}, {size_of(today['most_bytes'])}",
+                day_said(today),
+            )
+    console.print(table)
+
+
+def day_said(today: dict[str, Any]) -> str:
+    """Say how much of what may come with a key in a day has come; '' where that is little."""
+    if today["part"] >= 1:
+        return "! nothing more is taken until midnight, UTC"
+    if today["full"]:
+        return f"! {today['part']:.0%}; all of it at about {today['full'][11:16]} UTC, as fast as today"
+    return f"{today['part']:.0%}" if today["part"] >= SAID_FROM else ""
 
 
 def pipeline_key(answer: dict[str, Any]) -> None:

@@ -1,4 +1,4 @@
-"""What people type for a channel or a target: settings as NAME=VALUE, and secrets, which no screen and no list of processes shows."""
+"""What people type: settings as NAME=VALUE, sizes, and secrets, which no screen and no list of processes shows."""
 
 from __future__ import annotations
 
@@ -26,6 +26,15 @@ def settings_of(pairs: list[str], numbers: Collection[str]) -> dict[str, Any]:
         else:
             found[name] = value
     return found
+
+
+def octets_of(option: str, text: str) -> int:
+    """Return a size such as 50GB or 500MB in bytes; raises UsageTrouble."""
+    for ending, times in (("tb", 10**12), ("gb", 10**9), ("mb", 10**6)):
+        number = text.lower().removesuffix(ending).strip()
+        if number != text.lower() and number.replace(".", "", 1).isdigit():
+            return int(float(number) * times)
+    raise UsageTrouble(f"{option} {text!r}: a size is expected, such as 50GB or 500MB.")
 
 
 def secret_of(name: str) -> str:

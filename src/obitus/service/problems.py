@@ -50,6 +50,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "all-refused": (422, "Every line was refused"),
     "not-browser-reports": (400, "No reports of a browser"),
     "too-busy": (429, "Too much at once"),
+    "day-full": (429, "All that may come in a day has come"),
     "queue-full": (429, "Too much at once"),
     "disk-full": (507, "The disk is full"),
     "store-broken": (500, "The store refused"),

@@ -74,6 +74,10 @@ class Limits:
     """How much of a processor one key may keep busy while others send too; beyond it the answer is 429."""
     burst_seconds: float = 1.0
     """How many seconds of work one key may have done at once, whoever else sends."""
+    reports_a_day_of_a_key: int = 100_000_000
+    """Most reports that come with one key in a day, where nobody said otherwise; a tenth of it with a key for pages."""
+    bytes_a_day_of_a_key: int = 20_000_000_000
+    """Most bytes of their bodies, as sent."""
     small_body_bytes: int = 64 * 1024
     """A body of more bytes than that, sent or inflated, is worked on in a process beside the service."""
     at_work_of_a_key: int = 2

@@ -15,11 +15,11 @@ FROM apps WHERE removed_ms IS NULL"""
 _BY_NAME: Final = f"{_APPS} ORDER BY name"
 _NAMED: Final = f"{_APPS} AND name = ?"
 _KEYS = """
-SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy, origins FROM reporting_keys"""
+SELECT id, app_id, environment, hint, created_ms, revoked_ms, may_add_apps, may_deploy, origins, reports_a_day, bytes_a_day FROM reporting_keys"""
 _ALL_KEYS: Final = f"{_KEYS} ORDER BY app_id, environment, id"
 _KEYS_OF: Final = f"{_KEYS} WHERE app_id = ? ORDER BY environment, id"
 _KEY_WITH = """
-SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.may_add_apps, k.may_deploy, apps.name AS app, k.origins
+SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.may_add_apps, k.may_deploy, apps.name AS app, k.origins, k.reports_a_day, k.bytes_a_day
 FROM reporting_keys k JOIN apps ON apps.id = k.app_id WHERE k.hash = ?"""
 _RELEASES = """
 SELECT releases.id, releases.version, releases.first_ms, apps.name AS app, apps.id AS app_id

@@ -60,6 +60,7 @@ _OF_ISSUES: Final = (
 )
 _REST: Final = (
     "DELETE FROM growing_tallies WHERE app_id = ?",
+    "DELETE FROM key_use WHERE key_id IN (SELECT id FROM reporting_keys WHERE app_id = ?)",
     "DELETE FROM fingerprint_keys WHERE app_id = ?",
     "DELETE FROM rates_due WHERE release_id IN (SELECT id FROM releases WHERE app_id = ?)",
     "DELETE FROM run_counts WHERE app_id = ?",

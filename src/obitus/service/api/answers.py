@@ -18,6 +18,20 @@ Time = str
 StateName = Literal["untriaged", "accepted", "settled", "regressed", "parked"]
 
 
+class KeyDayAnswer(BaseModel):
+    """What came with a key since midnight, UTC, and how much may come in a day; beyond it reports are refused until the day ends."""
+
+    reports: int
+    bytes: int = Field(description="Of bodies as they were sent: compressed, where they were.")
+    most_reports: int
+    most_bytes: int
+    part: float = Field(description="Which part of the nearer bound has come: 1 and more where it is reached.")
+    full: Time | None = Field(
+        default=None,
+        description="Said from a fifth of the bound on: about when it is reached, as fast as it came today; null where the day ends before.",
+    )
+
+
 class KeyAnswer(BaseModel):
     """A reporting key, without the key."""
 
@@ -31,6 +45,7 @@ class KeyAnswer(BaseModel):
     origins: list[str] = Field(
         default=[], description="The origins whose pages may report with it; empty for a key that is not for pages."
     )
+    today: KeyDayAnswer
 
 
 class RefusalAnswer(BaseModel):

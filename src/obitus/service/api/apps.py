@@ -24,7 +24,7 @@ from obitus.service.settings import Settings
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import Acts, TheActs
 from obitus.store import apps as store
-from obitus.store import people, removing
+from obitus.store import key_use, people, removing
 from obitus.store.rows.apps import App, AppRelease, Key
 
 router = APIRouter(
@@ -72,6 +72,15 @@ class NewKey(BaseModel):
         max_length=MOST_ORIGINS,
         description="Makes it a key for pages, which everybody may read: the origins that may report with it, such as `https://pier.skerry.example`.",
     )
+
+
+class KeyDay(BaseModel):
+    """How much may come with a key in a day; null for what holds for all keys."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    reports: int | None = Field(ge=1, le=10**12)
+    bytes: int | None = Field(ge=1, le=10**15, description="Of bodies as they are sent.")
 
 
 @router.get("/apps", summary="All apps")
@@ -175,6 +184,34 @@ def revoke(
     return answers.Done()
 
 
+@router.put(
+    "/apps/{name}/keys/{key}/day", summary="Bound what comes with a key in a day", responses=described("not-found")
+)
+def bound_key(
+    records: TheRecords,
+    acts: TheActs,
+    intake: TheIntake,
+    person: SignedIn,
+    name: AppName,
+    key: Annotated[int, Path(ge=1, le=2**62)],
+    order: KeyDay,
+) -> answers.AppAnswer:
+    """Say how many reports and bytes may come with a key in a day. It holds at once, also for what came today."""
+    row = store.app_named(records.reader, name)
+    what = ", ".join(
+        f"{'what holds for all' if value is None else f'{value:,}'} {unit} a day"
+        for value, unit in ((order.reports, "reports"), (order.bytes, "bytes"))
+    )
+    acts.do(
+        person.id,
+        "bounded key",
+        f"{name} {key}: {what}",
+        lambda c: key_use.bound(c, row.id, key, order.reports, order.bytes),
+    )
+    intake.keys.forget()
+    return app(records, intake, name)
+
+
 def _new_key(
     clock: Clock,
     settings: Settings,
@@ -266,9 +303,22 @@ def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease
                 may_add_apps=bool(key.may_add_apps),
                 may_deploy=bool(key.may_deploy),
                 origins=json.loads(key.origins or "[]"),
+                today=_today(intake, key),
             )
             for key in keys
         ],
+    )
+
+
+def _today(intake: Intake, key: Key) -> answers.KeyDayAnswer:
+    use = intake.day_use.of(key)
+    return answers.KeyDayAnswer(
+        reports=use.reports,
+        bytes=use.bytes,
+        most_reports=use.most_reports,
+        most_bytes=use.most_bytes,
+        part=round(use.part, 4),
+        full=views.time_text(use.full_ms),
     )
 
 

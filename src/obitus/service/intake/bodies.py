@@ -120,6 +120,8 @@ class Pass:
     def __init__(self, gate: Gate, key: int) -> None:
         self._gate, self.key = gate, key
         self.bytes = 0
+        self.sent = 0
+        """Bytes as they came that nobody has counted for the day yet."""
 
     def add(self, count: int) -> None:
         """Count bytes held in memory, or answer 429."""
@@ -176,6 +178,7 @@ async def gather(request: Request, limits: Limits, held: Pass) -> tuple[list[byt
             if received > limits.body_bytes:
                 raise Problem("body-too-large", most)
             held.add(len(chunk))
+            held.sent += len(chunk)
             held.spend(len(chunk) * SECONDS_OF_A_BYTE)
             pieces.append(chunk)
     except Problem as problem:

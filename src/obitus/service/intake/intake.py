@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import replace
 from typing import Annotated
 
@@ -9,7 +11,8 @@ from obitus.core.telemetry import Steps
 from obitus.service.clock import Clock
 from obitus.service.given import part
 from obitus.service.intake.allowance import OF_ADDRESS, OF_KEY, Allowance
-from obitus.service.intake.bodies import Gate
+from obitus.service.intake.bodies import Gate, Pass
+from obitus.service.intake.day_use import DayUse
 from obitus.service.intake.heavy import Maps, Rules
 from obitus.service.intake.keys import KnownKeys
 from obitus.service.intake.linear_patterns import redactor_of
@@ -18,11 +21,12 @@ from obitus.service.intake.processes import Processes
 from obitus.service.live import Live
 from obitus.service.maps.shelf import Shelf
 from obitus.service.notes import Notes
+from obitus.service.problems import Problem
 from obitus.service.settings import MIB, Settings
 from obitus.service.tracepoints import Standing
 from obitus.store import log_orders, rules
 from obitus.store.records import Records
-from obitus.store.rows.apps import LogOrder
+from obitus.store.rows.apps import KnownKey, LogOrder
 
 
 class Intake:
@@ -40,6 +44,7 @@ class Intake:
             inflates_always_bytes=min(self.limits.inflates_always_bytes, MIB),
         )
         self.gate = Gate(self.limits)
+        self.day_use = DayUse(records.reader, clock, self.limits)
         self.keys = KnownKeys(records.reader)
         self.pages_of_key, self.pages_of_address = Allowance(*OF_KEY), Allowance(*OF_ADDRESS)
         self.preparer = Preparer(records.evidence)
@@ -60,6 +65,17 @@ class Intake:
     def close(self) -> None:
         """End the processes beside."""
         self.processes.close()
+
+    @asynccontextmanager
+    async def let_in(self, key: KnownKey) -> AsyncIterator[Pass]:
+        """Let one more body of a sender in; raises a problem where too much comes at once, or all that may come in a day has come."""
+        try:
+            self.day_use.check(key)
+        except Problem as problem:
+            self.refuse(key.app, problem.slug, problem.detail)
+            raise
+        async with self.gate.entered(key.id) as held:
+            yield held
 
     def load_log_orders(self) -> None:
         """Let the clients hear from now on what is ordered for their loggers."""

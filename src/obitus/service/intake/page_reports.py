@@ -63,7 +63,7 @@ async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> 
     },
     responses=described(
         "no-key", "unknown-key", "revoked-key", "not-this-key", "not-this-origin", "body-too-large", "body-too-slow",
-        "body-cut-off", "all-refused", "too-busy", "queue-full", "store-broken",
+        "body-cut-off", "all-refused", "too-busy", "day-full", "queue-full", "store-broken",
     ),
 )  # fmt: skip
 async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", clock: Annotated[str | None, Query(max_length=40, description="What time the browser's clock shows.")] = None) -> Response:  # fmt: skip
@@ -87,7 +87,7 @@ async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", c
     },
     responses=described(
         "no-key", "unknown-key", "revoked-key", "not-this-key", "not-this-origin", "body-too-large", "body-too-slow",
-        "body-cut-off", "not-browser-reports", "all-refused", "too-busy", "queue-full", "store-broken",
+        "body-cut-off", "not-browser-reports", "all-refused", "too-busy", "day-full", "queue-full", "store-broken",
     ),
 )  # fmt: skip
 async def browser_reports(request: Request, intake: TheIntake, key: PageKey = "") -> Response:
@@ -113,7 +113,7 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
         body_bytes=min(BODY_BYTES, intake.limits.body_bytes),
         lines=min(LINES, intake.limits.lines),
     )
-    async with intake.gate.entered(key.id) as held:
+    async with intake.let_in(key) as held:
         _asked_again_later(intake, key, request)
         raw, problem = await gather(request, limits, held)
         size = sum(map(len, raw))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import sqlite3
 from collections import Counter
 from collections.abc import Sequence
 from email.message import Message
@@ -25,6 +26,7 @@ from obitus.service.intake.prepare import Ready, Refusal, Sender
 from obitus.service.intake.preparing import body_prepared
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem, as_problem, described
+from obitus.store import key_use
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
 from obitus.store.names import MOST_ENTRY_POINTS, OTHERS
@@ -70,7 +72,7 @@ def schema() -> dict[str, Any]:
     responses=described(
         "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "body-too-large", "inflates-too-large",
         "body-too-slow", "body-cut-off", "encoding-broken", "encoding-not-supported", "content-not-supported",
-        "all-refused", "format-not-supported", "too-busy", "queue-full", "store-broken",
+        "all-refused", "format-not-supported", "too-busy", "day-full", "queue-full", "store-broken",
     ),
 )  # fmt: skip
 async def reports(
@@ -93,7 +95,7 @@ async def reports(
     content_type, version, client = _media_type(request.headers.get("content-type", ""))
     if content_type not in _CONTENT_TYPES:
         raise Problem("content-not-supported", f"{content_type[:60]!r} is not supported. Send application/x-ndjson.")
-    async with intake.gate.entered(key.id) as held:
+    async with intake.let_in(key) as held:
         _check_format(intake, key, version)
         if client:
             intake.clients.note(key.app, client, "", intake.clock.now_ms())
@@ -213,7 +215,7 @@ async def write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Send
     results: list[Taken | StoreError] = []
     while len(results) < len(ready):
         part = _next_part(ready, len(results), FEW_AT_ONCE if held.is_heavy else MOST_AT_ONCE)
-        results += await _write(intake, part, sender)
+        results += await _write(intake, held, part, sender)
     return results
 
 
@@ -233,25 +235,32 @@ def _next_part(ready: Sequence[Ready], start: int, most: int) -> Sequence[Ready]
     return ready[start:]
 
 
-async def _write(intake: Intake, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
-    prepared = [one.prepared for one in ready]
+async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
+    prepared, days = [one.prepared for one in ready], intake.records.writer.days
+    # All that a body has brought counts with the first part of it that is written.
+    (sent, held.sent), today = (held.sent, 0), intake.day_use.today
+
+    def work(connection: sqlite3.Connection) -> list[Taken]:
+        key_use.add(connection, held.key, today, len(prepared), sent)
+        return take(connection, days, prepared)
+
     try:
-        taken = await asyncio.wrap_future(
-            intake.records.writer.submit(lambda c: take(c, intake.records.writer.days, prepared))
-        )
+        taken = await asyncio.wrap_future(intake.records.writer.submit(work))
     except StoreBroken as error:
         if len(ready) == 1:
             return [error]
+        held.sent += sent
         # One report that the store refuses must not keep the others out: each gets its own turn.
-        results = [(await _write(intake, [one], sender))[0] for one in ready]
+        results = [(await _write(intake, held, [one], sender))[0] for one in ready]
         # Refused for itself is only what is refused once more, after all others went in.
         for place, one in enumerate(ready):
             if isinstance(results[place], StoreError):
-                results[place] = (await _write(intake, [one], sender))[0]
+                results[place] = (await _write(intake, held, [one], sender))[0]
         return results
     except (StoreBusy, StoreTrouble) as error:
         # What is wrong with the store is no verdict on what was sent: it comes again.
         raise as_problem(error) from error
+    intake.day_use.add(held.key, len(prepared), sent)
     if any(one.beyond for one in taken):
         intake.remark(sender.app, "too-many-releases", BEYOND)
     if any(one.among_others for one in taken):

@@ -111,7 +111,7 @@ async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
         key = await sender_key(intake, request.headers.get("authorization", ""))
         if media not in (PROTOBUF, "application/json"):
             raise Problem("content-not-supported", f"{media!r} is not supported. Send {PROTOBUF} or application/json.")
-        async with intake.gate.entered(key.id) as held:
+        async with intake.let_in(key) as held:
             raw, problem = await gather(request, intake.limits_of_telemetry, held)
             if problem is not None:
                 raise problem

@@ -30,6 +30,17 @@ class Key(NamedTuple):
     may_add_apps: int
     may_deploy: int
     origins: str
+    reports_a_day: int | None
+    bytes_a_day: int | None
+    """How much may come with it in a day; None for what holds for all."""
+
+
+class KeyUse(NamedTuple):
+    """What came with a reporting key on a day."""
+
+    key_id: int
+    reports: int
+    bytes: int
 
 
 class KnownKey(NamedTuple):
@@ -44,6 +55,8 @@ class KnownKey(NamedTuple):
     app: str
     origins: str = ""
     """JSON: the origins whose pages may report with it; '' for a key that is not for pages."""
+    reports_a_day: int | None = None
+    bytes_a_day: int | None = None
 
 
 class AppRelease(NamedTuple):

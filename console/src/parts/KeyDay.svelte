@@ -1,0 +1,26 @@
+<script module lang="ts">
+	import type { AppInfo } from '../lib/api';
+
+	/** What came with a key today, beside how much may come in a day; louder the nearer that is. */
+	export interface KeyDayProps {
+		today: AppInfo['keys'][number]['today'];
+	}
+</script>
+
+<script lang="ts">
+	import { countOf, moment, percent, sizeOf } from '../lib/words';
+
+	let { today }: KeyDayProps = $props();
+</script>
+
+{#if today.part >= 1}
+	<span class="text-error-700-300">! All that may come in a day has come; nothing more is taken until midnight, UTC.</span>
+{:else}
+	<span
+		class={today.full ? 'text-warning-700-300' : 'text-surface-600-400'}
+		title={`At most ${countOf(today.most_reports, 'report')} and ${sizeOf(today.most_bytes)} in a day`}
+		>{today.full ? '! ' : ''}today {countOf(today.reports, 'report')}, {sizeOf(today.bytes)}{today.part >= 0.2
+			? `: ${percent(today.part)} of what may come in a day`
+			: ''}{today.full ? `, all of it at about ${moment(today.full)} if it goes on so` : ''}</span
+	>
+{/if}

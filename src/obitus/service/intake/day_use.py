@@ -1,0 +1,92 @@
+"""How much may come with one key in a day, and how much came today: seen before it is reached, and refused beyond it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+from obitus.core.clock import DAY_MS
+from obitus.service.clock import Clock
+from obitus.service.problems import Problem
+from obitus.service.settings import Limits
+from obitus.store import key_use
+from obitus.store.database import Reader
+from obitus.store.rows.apps import Key, KnownKey
+
+PART_OF_PAGES: Final = 10
+"""Everybody can read a key for pages, so that much less may come with it."""
+FORETOLD_FROM: Final = 0.2
+"""From which part of the day's bound on it is said when the whole will be reached: what a few minutes bring says little."""
+AGAIN_S: Final = 300
+"""When a sender is asked to try again at the latest: somebody may raise the bound."""
+
+
+@dataclass(slots=True)
+class Use:
+    """What came with a key today, what may come in a day, and about when all of that will have come."""
+
+    reports: int
+    bytes: int
+    most_reports: int
+    most_bytes: int
+    full_ms: int | None = None
+    """None where the day ends before, as far as one can tell."""
+
+    @property
+    def part(self) -> float:
+        """Which part of the bound that is nearest has come: 1 where it is reached."""
+        return max(self.reports / self.most_reports, self.bytes / self.most_bytes)
+
+
+class DayUse:
+    """Counts what comes with each key in a day of UTC, by the service's clock. Of the event loop alone; what is on disk is counted there too."""
+
+    def __init__(self, reader: Reader, clock: Clock, limits: Limits) -> None:
+        self._clock, self._limits = clock, limits
+        self._day = clock.now_ms() // DAY_MS
+        self._came = {key: (row.reports, row.bytes) for key, row in key_use.of_day(reader, self._day).items()}
+
+    @property
+    def today(self) -> int:
+        """The day that is counted for."""
+        day = self._clock.now_ms() // DAY_MS
+        if day != self._day:
+            self._day, self._came = day, {}
+        return day
+
+    def add(self, key_id: int, reports: int, size: int) -> None:
+        """Count what came with a key and is on disk."""
+        _ = self.today
+        had = self._came.get(key_id, (0, 0))
+        self._came[key_id] = had[0] + reports, had[1] + size
+
+    def of(self, key: Key | KnownKey) -> Use:
+        """Return what came with a key today."""
+        begin_ms = self.today * DAY_MS
+        reports, size = self._came.get(key.id, (0, 0))
+        part = PART_OF_PAGES if key.origins else 1
+        use = Use(
+            reports, size,
+            key.reports_a_day or self._limits.reports_a_day_of_a_key // part,
+            key.bytes_a_day or self._limits.bytes_a_day_of_a_key // part,
+        )  # fmt: skip
+        if use.part >= FORETOLD_FROM:
+            now_ms = self._clock.now_ms()
+            full_ms = now_ms if use.part >= 1 else begin_ms + round((now_ms - begin_ms) / use.part)
+            use.full_ms = full_ms if full_ms < begin_ms + DAY_MS else None
+        return use
+
+    def check(self, key: KnownKey) -> None:
+        """Refuse what comes with a key after all that may come today has come; raises a problem."""
+        use = self.of(key)
+        if use.part < 1:
+            return
+        ends_s = DAY_MS // 1000 - self._clock.now_ms() % DAY_MS // 1000
+        what = (
+            f"{use.most_reports:,} reports" if use.reports >= use.most_reports else f"{use.most_bytes:,} bytes as sent"
+        )
+        raise Problem(
+            "day-full",
+            f"All that may come with this key of {key.app} in a day has come: {what}. Raise the bound in Set-up, or wait for midnight, UTC.",
+            retry_after_s=min(AGAIN_S, ends_s),
+        )
