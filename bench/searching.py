@@ -31,7 +31,7 @@ THINKS_S: Final = 1.0
 QUESTIONS: Final = (
     "severity>=WARN", "berth", '"no depth"', "host.name=pier-2", "logger=sailings.fares", "quoted 512", "message~vehicles", "severity=DEBUG host.name=pier-1",
 )  # fmt: skip
-ROUNDS: Final = 3
+ROUNDS: Final = 5
 PROBES: Final = 200
 
 
@@ -45,10 +45,9 @@ def measure(folder: Path) -> None:
     with served(folder / "searched") as service:
         key = service.key("sailings")
         flood(service.port, key, bodies(), BATCH)
-        alone, searched = _in_turns(service, key, bodies, "search")
-        row(f"log records/s while {PEOPLE} search / nobody", f"{searched:,.0f}/s", f"{alone:,.0f}/s", searched / alone)
-        alone, followed = _in_turns(service, key, bodies, "follow")
-        row(f"log records/s while {PEOPLE} follow / nobody", f"{followed:,.0f}/s", f"{alone:,.0f}/s", followed / alone)
+        for what in ("search", "follow"):
+            alone, beside, ratio = _in_turns(service, key, bodies, what)
+            row(f"log records/s while {PEOPLE} {what} / nobody", f"{beside:,.0f}/s", f"{alone:,.0f}/s", ratio)
         quiet = _seen(service, key, 50)
         # What one key may have while others send is bounded.
         keys = [service.key(f"pier-{number}") for number in range(8)]
@@ -60,18 +59,22 @@ def measure(folder: Path) -> None:
         print(f"    median {statistics.median(waits) * 1e3:.0f} ms, slowest of {PROBES} {max(waits) * 1e3:.0f} ms")
 
 
-def _in_turns(service: Served, key: str, bodies: Callable[[], list[bytes]], what: str) -> tuple[float, float]:
-    """Return the medians of intake alone, and while people do something."""
-    alone, beside = [], []
+def _in_turns(service: Served, key: str, bodies: Callable[[], list[bytes]], what: str) -> tuple[float, float, float]:
+    """Return the medians of intake alone, and while people do something, and of what one is to the other.
+
+    Each time is set beside the times alone before and after it: what the machine gives changes from minute to minute.
+    """
+    alone, beside = [flood(service.port, key, bodies(), BATCH)], []
     for place in range(ROUNDS):
-        alone.append(flood(service.port, key, bodies(), BATCH))
         token = service.ask("POST", "/api/me/tokens", {"label": f"{what} {place}", "scope": "read", "days": 1})["token"]
         command = [sys.executable, "-m", "bench.searching", what, str(service.port), token]
         with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as people:
             assert people.stdout is not None and people.stdout.readline() == "ready\n"
             beside.append(flood(service.port, key, bodies(), BATCH))
             people.terminate()
-    return statistics.median(alone), statistics.median(beside)
+        alone.append(flood(service.port, key, bodies(), BATCH))
+    ratios = [2 * one / (before + after) for one, before, after in zip(beside, alone, alone[1:], strict=False)]
+    return statistics.median(alone), statistics.median(beside), statistics.median(ratios)
 
 
 def _seen(service: Served, key: str, times: int) -> list[float]:

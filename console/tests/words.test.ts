@@ -1,5 +1,5 @@
 import { describe, expect, test } from 'vitest';
-import { ago, clock, countOf, kindShapes, rateText, shareRange, shareText, stateShapes, verdictShapes } from '../src/lib/words';
+import { ago, clock, countOf, kindShapes, rateText, shareRange, shareText, sizeOf, stateShapes, verdictShapes } from '../src/lib/words';
 
 test('one and many', () => {
 	expect(countOf(1, 'failure')).toBe('1 failure');
@@ -49,6 +49,16 @@ describe('rates and shares', () => {
 		expect(shareRange({ value: 0.5, low: 0.25, high: null }, ' of runs')).toBe('50.0% of runs (25.0% to 100%)');
 	});
 });
+
+test.each([
+	[0, '0 bytes'],
+	[1, '1 byte'],
+	[999, '999 bytes'],
+	[1000, '1.0 KB'],
+	[210_189, '210.2 KB'],
+	[20e9, '20.0 GB'],
+	[2.5e12, '2500.0 GB']
+])('%d bytes', (bytes, said) => expect(sizeOf(bytes)).toBe(said));
 
 test('no two states, verdicts or kinds share a shape', () => {
 	for (const shapes of [stateShapes, verdictShapes, kindShapes]) {
