@@ -130,6 +130,23 @@ def test_what_the_store_refused_does_not_count(running: Running, monkeypatch: py
     assert (row.reports, row.bytes) == (3, size)
 
 
+def test_bytes_count_with_the_first_report_that_is_kept(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also where the first of a body is one that the store refuses for itself."""
+    key, body, real = running.add_app(), [failure() for _ in range(3)], take
+    first = bytes.fromhex(body[0]["id"].replace("-", ""))
+
+    def breaks(connection: Any, days: Any, prepared: Any) -> Any:
+        if any(one.id == first for one in prepared):
+            raise StoreBroken("made up")
+        return real(connection, days, prepared)
+
+    with monkeypatch.context() as patch:
+        patch.setattr("obitus.service.intake.reports.take", breaks)
+        assert running.send(key, *body).json()["stored"] == 2
+    size = len(b"\n".join(json.dumps(one).encode() for one in body))
+    assert (today(running)["reports"], today(running)["bytes"]) == (2, size)
+
+
 def test_the_nearer_bound_counts() -> None:
     """Whichever of reports and bytes is nearer to its bound."""
     assert Use(1, 90, 10, 100).part == 0.9 and Use(7, 10, 10, 100).part == 0.7

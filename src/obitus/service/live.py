@@ -105,7 +105,7 @@ class Live:
         self._is_going_round = False
         self.others: list[Streams] = []
         self.latest = 0
-        """The number of the latest event that was told, 0 where none was yet."""
+        """The number of the latest event that was published, 0 where none was yet."""
 
     def use_loop(self, loop: asyncio.AbstractEventLoop) -> None:
         """Say which event loop the listeners live on."""

@@ -33,6 +33,8 @@ INSERT INTO reporting_keys (app_id, environment, hash, hint, created_ms, may_add
 VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id"""
 _REVOKE = """
 UPDATE reporting_keys SET revoked_ms = :now_ms WHERE id = :id AND app_id = :app_id AND revoked_ms IS NULL"""
+_BOUND = """
+UPDATE reporting_keys SET reports_a_day = :reports, bytes_a_day = :bytes WHERE id = :id AND app_id = :app_id AND revoked_ms IS NULL"""
 
 
 def apps(reader: Reader) -> list[App]:
@@ -95,3 +97,10 @@ def revoke_key(connection: sqlite3.Connection, app_id: int, key_id: int, now_ms:
     done = connection.execute(_REVOKE, {"id": key_id, "app_id": app_id, "now_ms": now_ms})
     if done.rowcount == 0:
         raise NotThere("there is no such key, or it was revoked before")
+
+
+def bound_key(connection: sqlite3.Connection, app_id: int, key_id: int, reports: int | None, size: int | None) -> None:
+    """Say how many reports and bytes may come with a key in a day, None for what holds for all; raises NotThere."""
+    given = {"id": key_id, "app_id": app_id, "reports": reports, "bytes": size}
+    if connection.execute(_BOUND, given).rowcount == 0:
+        raise NotThere("the app has no such key, or it was revoked")

@@ -1,4 +1,4 @@
-"""How much came with each reporting key today, and how much may come in a day."""
+"""How much came with each reporting key today."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ import sqlite3
 from typing import Final
 
 from obitus.store.database import Reader
-from obitus.store.errors import NotThere
 from obitus.store.rows.apps import KeyUse
 
 _OF_DAY: Final = "SELECT key_id, reports, bytes FROM key_use WHERE day = ?"
@@ -16,8 +15,6 @@ ON CONFLICT (key_id) DO UPDATE SET
   reports = excluded.reports + iif(day = excluded.day, reports, 0),
   bytes = excluded.bytes + iif(day = excluded.day, bytes, 0),
   day = excluded.day"""
-_BOUND: Final = """
-UPDATE reporting_keys SET reports_a_day = :reports, bytes_a_day = :bytes WHERE id = :id AND app_id = :app_id AND revoked_ms IS NULL"""
 
 
 def of_day(reader: Reader, day: int) -> dict[int, KeyUse]:
@@ -28,10 +25,3 @@ def of_day(reader: Reader, day: int) -> dict[int, KeyUse]:
 def add(connection: sqlite3.Connection, key_id: int, day: int, reports: int, size: int) -> None:
     """Count what came with a key, in the transaction in which it is written."""
     connection.execute(_ADD, {"key_id": key_id, "day": day, "reports": reports, "bytes": size})
-
-
-def bound(connection: sqlite3.Connection, app_id: int, key_id: int, reports: int | None, size: int | None) -> None:
-    """Say how many reports and bytes may come with a key in a day, None for what holds for all; raises NotThere."""
-    given = {"id": key_id, "app_id": app_id, "reports": reports, "bytes": size}
-    if connection.execute(_BOUND, given).rowcount == 0:
-        raise NotThere("the app has no such key, or it was revoked")

@@ -24,7 +24,7 @@ from obitus.service.settings import Settings
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import Acts, TheActs
 from obitus.store import apps as store
-from obitus.store import key_use, people, removing
+from obitus.store import people, removing
 from obitus.store.rows.apps import App, AppRelease, Key
 
 router = APIRouter(
@@ -206,7 +206,7 @@ def bound_key(
         person.id,
         "bounded key",
         f"{name} {key}: {what}",
-        lambda c: key_use.bound(c, row.id, key, order.reports, order.bytes),
+        lambda c: store.bound_key(c, row.id, key, order.reports, order.bytes),
     )
     intake.keys.forget()
     return app(records, intake, name)

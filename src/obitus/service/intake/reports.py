@@ -237,8 +237,8 @@ def _next_part(ready: Sequence[Ready], start: int, most: int) -> Sequence[Ready]
 
 async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     prepared, days = [one.prepared for one in ready], intake.records.writer.days
-    # All that a body has brought counts with the first part of it that is written.
-    (sent, held.sent), today = (held.sent, 0), intake.day_use.today
+    # All that a body has brought counts with the first part of it that is on disk.
+    sent, today = held.sent, intake.day_use.today
 
     def work(connection: sqlite3.Connection) -> list[Taken]:
         key_use.add(connection, held.key, today, len(prepared), sent)
@@ -249,7 +249,6 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
     except StoreBroken as error:
         if len(ready) == 1:
             return [error]
-        held.sent += sent
         # One report that the store refuses must not keep the others out: each gets its own turn.
         results = [(await _write(intake, held, [one], sender))[0] for one in ready]
         # Refused for itself is only what is refused once more, after all others went in.
@@ -260,6 +259,7 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
     except (StoreBusy, StoreTrouble) as error:
         # What is wrong with the store is no verdict on what was sent: it comes again.
         raise as_problem(error) from error
+    held.sent = 0
     intake.day_use.add(held.key, len(prepared), sent)
     if any(one.beyond for one in taken):
         intake.remark(sender.app, "too-many-releases", BEYOND)
