@@ -4732,6 +4732,11 @@ export interface components {
              */
             verdict: string;
             /**
+             * Stands For
+             * @description Itself, and those like it that were only counted, since the issue failed so often at once.
+             */
+            stands_for: number;
+            /**
              * Earlier
              * @description Id of the failure of the same issue just before.
              */
@@ -4804,6 +4809,11 @@ export interface components {
              * @description What it meant for the issue's state, when it meant something.
              */
             verdict: string;
+            /**
+             * Stands For
+             * @description Itself, and those like it that were only counted, since the issue failed so often at once.
+             */
+            stands_for: number;
         };
         /**
          * FailuresAnswer

@@ -102,7 +102,9 @@
 			<div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm">
 				<span>
 					{chosenId ? 'One failure' : 'Latest failure'}, <time datetime={failure.time}>{moment(failure.time)}</time>, release
-					{failure.release || 'without a name'}, {failure.environment}
+					{failure.release || 'without a name'}, {failure.environment}{failure.stands_for > 1
+						? `; stands for ${countOf(failure.stands_for - 1, 'more')} like it within ten seconds`
+						: ''}
 				</span>
 				<span class="flex gap-2">
 					<button class="act" disabled={!failure.earlier} onclick={() => step(failure.earlier)}>← before</button>

@@ -78,6 +78,10 @@ class Limits:
     """Most reports that come with one key in a day, where nobody said otherwise; a tenth of it with a key for pages."""
     bytes_a_day_of_a_key: int = 20_000_000_000
     """Most bytes of their bodies, as sent."""
+    whole_failures_at_once: int = 1000
+    """Failures of one issue that are kept whole however fast they come."""
+    whole_failures_a_second: float = 10.0
+    """And so many more with each second; what comes beyond is counted, and one that is like it stands for it."""
     small_body_bytes: int = 64 * 1024
     """A body of more bytes than that, sent or inflated, is worked on in a process beside the service."""
     at_work_of_a_key: int = 2

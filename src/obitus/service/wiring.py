@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
+from obitus.core.floods import Floods
 from obitus.service.alerting.book import RuleBook
 from obitus.service.alerting.delivering import Channels, Delivering
 from obitus.service.alerting.happening import Happenings
@@ -43,6 +44,8 @@ class Parts:
         self.settings = settings
         self.clock = Clock(settings.clock_ms)
         self.records = OpenRecords(settings.database, settings.url)
+        limits = settings.limits
+        self.records.writer.days.floods = Floods(limits.whole_failures_at_once, limits.whole_failures_a_second)
         self.live = Live()
         self.presence = Presence(self.live)
         self.tracepoints = Standing(self.records, self.clock, self.live)

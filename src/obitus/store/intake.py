@@ -13,6 +13,7 @@ from typing import Any, Final, Literal, NamedTuple
 
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
+from obitus.core.floods import Alike
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import events, names, releases, tracepoints
@@ -24,6 +25,7 @@ from obitus.store.days.logs import LogFacts
 from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE, PLACE_OF
 from obitus.store.days.runs import RunFacts
 from obitus.store.days.writing import DayFile, WritingDays
+from obitus.store.floods import Crowd
 from obitus.store.grouping import COLLECTING_TYPE, MOST_ISSUES, MOST_NEW_ISSUES, Decided, add_fingerprint, find
 from obitus.store.issues import SETTLINGS, add_history, settling_of
 from obitus.store.parking import ParkedIssues
@@ -181,6 +183,8 @@ class Taken:
     """The tracepoint that it is a new hit of; 0 for none."""
     among_others: bool = False
     """Whether its entry point is not told apart, since the app has too many."""
+    only_counted: bool = False
+    """Whether it was counted and not kept whole, since its issue fails so often."""
 
 
 def take(connection: sqlite3.Connection, days: WritingDays, reports: Sequence[Prepared]) -> list[Taken]:
@@ -215,6 +219,7 @@ class _Batch:
         """By app and tracepoint: how many, and when the latest was."""
         self.calls = CallCounts(connection)
         self.parked = ParkedIssues(connection)
+        self.crowd = Crowd(connection, days)
 
     def release_of(self, report: Prepared) -> releases.Found:
         """Return the release of a report, which has come with it if it was not known."""
@@ -234,7 +239,7 @@ class _Batch:
         self._came[key] = (found, report.time_ms)
         return found
 
-    def add(self, report: Prepared, release_id: int) -> tuple[int, bool]:
+    def number(self, report: Prepared, release_id: int) -> tuple[int, bool]:
         """Give a report its number; return it, and whether the report is new."""
         file = self._days.at(report.day)
         try:
@@ -242,7 +247,6 @@ class _Batch:
                 place = int(file.connection.execute(PLACE_OF, (report.id, report.app_id)).fetchone()[0])
                 return seq_of(file.day, place), False
             place = file.take_place(report.time_ms)
-            self._add_rows(file, place, report, release_id)
         except sqlite3.Error:
             # Which file it was; said here, where it costs the good ones nothing.
             with our_errors(file.path):
@@ -252,6 +256,16 @@ class _Batch:
         first_ms, last_ms = self._heard.get(report.app_id, (report.received_ms, report.received_ms))
         self._heard[report.app_id] = (min(first_ms, report.received_ms), max(last_ms, report.received_ms))
         return seq_of(file.day, place), True
+
+    def add_rows(self, seq: int, report: Prepared, release_id: int) -> None:
+        """Keep a report whole, in the file of its day."""
+        day, place = day_and_place(seq)
+        file = self._days.at(day)
+        try:
+            self._add_rows(file, place, report, release_id)
+        except sqlite3.Error:
+            with our_errors(file.path):
+                raise
 
     def _add_rows(self, file: DayFile, place: int, report: Prepared, release_id: int) -> None:
         evidence, log_rows, run_rows, failure_rows, words = self._rows.setdefault(file, ([], [], [], [], []))
@@ -332,6 +346,7 @@ class _Batch:
     def note(self) -> None:
         """Count what came, and say when the apps were heard of first and last, and from where there is something new to look at."""
         self._write_counts()
+        self.crowd.write()
         self.parked.finish()
         self.calls.write()
         for release_id, environment in self._due:
@@ -342,18 +357,19 @@ class _Batch:
 
 def _take_one(batch: _Batch, report: Prepared) -> Taken:
     release = batch.release_of(report)
-    seq, is_new = batch.add(report, release.id)
+    seq, is_new = batch.number(report, release.id)
     if not is_new:
         return Taken(already_there=not _has_grown(batch, seq, report))
+    if report.failure is not None:
+        taken = _add_failure(batch, report, report.failure, seq, release.id)
+        return replace(taken, beyond=release.beyond)
+    batch.add_rows(seq, report, release.id)
     if report.tally is not None:
         place = (release.id, report.environment, report.time_ms)
         counted = _count_runs(batch.connection, report, report.tally.runs, place)
         if report.tally.grows:
             batch.connection.execute(_GROWS, (seq, report.app_id, *place, report.tally.runs))
         return Taken(already_there=False, beyond=release.beyond, among_others=counted == names.OTHERS)
-    if report.failure is not None:
-        taken = _add_failure(batch, report, report.failure, seq, release.id)
-        return replace(taken, beyond=release.beyond)
     hit_of = 0
     if report.log is not None:
         if report.log.warns:
@@ -448,11 +464,32 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
     values["issue_id"] = issue_id
     issue = connection.execute(_STATE, (issue_id,)).fetchone()
     state: State = issue["state"]
+    judged = _judge(connection, report, issue_id, state)
+    alike = Alike(
+        issue_id,
+        found.fingerprint,
+        release_id,
+        report.environment,
+        facts.entry_point,
+        facts.row.type,
+        facts.severity,
+        facts.handled,
+        judged.from_older_release,
+        day_and_place(seq)[0],
+    )
+    standing = batch.crowd.standing(alike, report.time_ms, report.received_ms) if found.known else None
+    is_counted = standing is not None and not judged.changed
     # Before the failure is written: it must not count itself among what the issue has met.
     if state == "parked":
         release = (release_id, report.release)
-        batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, seq)
-    judged = _judge(connection, report, issue_id, state)
+        named = standing if standing is not None and is_counted else seq
+        batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, named)
+    if standing is not None and is_counted:
+        batch.count(issue_id, release_id, report.environment, report.time_ms, facts.user_id)
+        batch.crowd.add(standing, alike, report.time_ms, facts.user_id)
+        return Taken(already_there=False, issue_id=issue_id, only_counted=True)
+    batch.add_rows(seq, report, release_id)
+    batch.crowd.kept(alike, seq, report.time_ms)
     if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason
         values["from_older_release"] = int(judged.from_older_release)

@@ -34,12 +34,12 @@ _COUNTED: Final = "WITH counted AS (SELECT issue_id, SUM(n) AS failures FROM ({p
 # The same where something is asked of failures: each of the window is looked at.
 _COUNTED_BY_FAILURES: Final = """
 WITH counted AS (
-  SELECT f.issue_id, COUNT(*) AS failures FROM failures f JOIN issues ON issues.id = f.issue_id JOIN apps ON apps.id = f.app_id
+  SELECT f.issue_id, SUM(f.stands_for) AS failures FROM failures f JOIN issues ON issues.id = f.issue_id JOIN apps ON apps.id = f.app_id
   WHERE f.time_ms >= :from_ms AND f.time_ms < :to_ms{narrowed} AND {asked} GROUP BY f.issue_id)"""
 _ISSUE_COLUMNS = """
 SELECT issues.id, apps.name AS app, issues.type, issues.cause, issues.place, issues.message, issues.entry_point,
   issues.state, issues.state_ms, issues.settled_in, issues.settled_ms, issues.first_ms, issues.last_ms,
-  issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.users, issues.app_id,
+  issues.first_seq, issues.last_seq, issues.failures AS failures_in_all, issues.from_older_releases, issues.only_counted, issues.users, issues.app_id,
   issues.merged_into, issues.waits_for, issues.reopened,
   (SELECT name FROM people WHERE people.id = issues.holder_id) AS holder,
   (SELECT version FROM releases WHERE releases.id = issues.began_in_id) AS began_in,
@@ -85,7 +85,7 @@ FROM issue_history h LEFT JOIN people ON people.id = h.person_id LEFT JOIN failu
 WHERE h.issue_id = ? ORDER BY h.id"""
 _FAILURE_COLUMNS = """
 SELECT f.seq, f.id, f.issue_id, f.time_ms, f.received_ms, f.severity, f.handled, f.message, f.entry_point,
-  f.user_id, f.trace_id, f.verdict, f.environment, releases.version AS release, apps.name AS app
+  f.user_id, f.trace_id, f.verdict, f.environment, f.stands_for, releases.version AS release, apps.name AS app
 FROM failures f JOIN releases ON releases.id = f.release_id JOIN apps ON apps.id = f.app_id"""
 _FAILURES_OF = f"{_FAILURE_COLUMNS} WHERE f.issue_id = :issue_id AND f.time_ms >= :from_ms AND f.time_ms < :to_ms"
 _FAILURES_BEHIND: Final = " AND (f.time_ms, f.seq) < (:after, :after_id)"

@@ -36,7 +36,7 @@ SELECT apps.name AS app, s.entry_point, s.outcome, s.status, s.below_ms, s.runs 
 JOIN apps ON apps.id = s.app_id WHERE apps.removed_ms IS NULL"""
 # Which index is taken follows from the hints: by time there are only those of the window.
 _FAILURES_BY_SLOT: Final = """
-SELECT time_ms / :slot_ms AS slot, COUNT(*) AS failures FROM failures INDEXED BY failures_by_time
+SELECT time_ms / :slot_ms AS slot, SUM(stands_for) AS failures FROM failures INDEXED BY failures_by_time
 WHERE time_ms >= :from_ms AND time_ms < :to_ms{narrowed} GROUP BY slot"""
 _FAILURES_BY_HOUR: Final = """
 SELECT hour AS slot, SUM(failures) AS failures FROM issue_counts INDEXED BY issue_counts_by_hour

@@ -18,7 +18,7 @@ _HOURS = """
 SELECT issue_id, SUM(failures) AS n FROM issue_counts
 WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :first AND hour < :end GROUP BY issue_id"""
 _LAST_HOUR = """
-SELECT issue_id, COUNT(*) AS n FROM failures
+SELECT issue_id, SUM(stands_for) AS n FROM failures
 WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND time_ms >= :from_ms AND time_ms < :to_ms GROUP BY issue_id"""
 # What it was met in for the first time within the day, where it had been met in others before.
 _SPREAD = """

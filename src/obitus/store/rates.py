@@ -85,7 +85,7 @@ _FAILURES_BY_HOUR = """
 SELECT hour, SUM(failures) AS failures FROM issue_counts WHERE issue_id = :issue_id
   AND (:environment IS NULL OR environment = :environment) GROUP BY hour"""
 _FAILURES_FROM = """
-SELECT COUNT(*) AS n FROM failures WHERE issue_id = :issue_id AND time_ms >= :from_ms AND time_ms < :to_ms
+SELECT COALESCE(SUM(stands_for), 0) AS n FROM failures WHERE issue_id = :issue_id AND time_ms >= :from_ms AND time_ms < :to_ms
   AND (:environment IS NULL OR environment = :environment)"""
 _TITLES = """
 SELECT issues.id, issues.type, issues.cause, issues.place, issues.state, issues.began_in_id, issues.first_ms, issues.last_ms,

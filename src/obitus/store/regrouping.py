@@ -46,24 +46,28 @@ _KEEP_MOVE = "INSERT OR IGNORE INTO regrouped (regrouping_id, seq, from_issue, t
 _KEEP_FINGERPRINT = """
 INSERT OR IGNORE INTO regrouped_fingerprints (regrouping_id, app_id, fingerprint, from_issue, to_issue, apart_before)
 VALUES (?, ?, ?, ?, ?, ?)"""
+# Whose failures are moved: each one's own, and of those that it stands for.
+_WHOSE: Final = """
+  SELECT issue_id, user_id, 1 AS n FROM failures WHERE seq IN (SELECT value FROM json_each(:seqs)) AND user_id IS NOT NULL
+  UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq
+  WHERE o.seq IN (SELECT value FROM json_each(:seqs)) AND o.user_id <> ''"""
 _OUT: Final = (
     """
 UPDATE issue_counts SET failures = issue_counts.failures - moving.n
-FROM (SELECT issue_id, release_id, environment, time_ms / 3600000 AS hour, COUNT(*) AS n FROM failures
+FROM (SELECT issue_id, release_id, environment, time_ms / 3600000 AS hour, SUM(stands_for) AS n FROM failures
       WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4) AS moving
 WHERE (issue_counts.issue_id, issue_counts.hour, issue_counts.release_id, issue_counts.environment)
   = (moving.issue_id, moving.hour, moving.release_id, moving.environment)""",
     """
 UPDATE issue_days SET failures = issue_days.failures - moving.n
-FROM (SELECT issue_id, release_id, environment, time_ms / 86400000 AS day, COUNT(*) AS n FROM failures
+FROM (SELECT issue_id, release_id, environment, time_ms / 86400000 AS day, SUM(stands_for) AS n FROM failures
       WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4) AS moving
 WHERE (issue_days.issue_id, issue_days.day, issue_days.release_id, issue_days.environment)
   = (moving.issue_id, moving.day, moving.release_id, moving.environment)""",
-    """
+    f"""
 UPDATE issue_users SET failures = issue_users.failures - moving.n
-FROM (SELECT issue_id, user_id, COUNT(*) AS n FROM failures
-      WHERE seq IN (SELECT value FROM json_each(:seqs)) AND user_id IS NOT NULL GROUP BY 1, 2) AS moving
-WHERE (issue_users.issue_id, issue_users.user_id) = (moving.issue_id, moving.user_id)""",
+FROM (SELECT issue_id, user_id, SUM(n) AS n FROM ({_WHOSE}) GROUP BY 1, 2) AS moving
+WHERE (issue_users.issue_id, issue_users.user_id) = (moving.issue_id, moving.user_id)""",  # noqa: S608 - of the constant above
 )
 # A row that counts none would still say that the issue was seen there.
 _EMPTY: Final = (
@@ -75,25 +79,25 @@ _MOVE = "UPDATE failures SET issue_id = :to_issue WHERE seq IN (SELECT value FRO
 _IN: Final = (
     """
 INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures)
-SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures
+SELECT issue_id, release_id, environment, time_ms / 3600000, SUM(stands_for) FROM failures
 WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4
 ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",
     """
 INSERT INTO issue_days (issue_id, release_id, environment, day, failures)
-SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures
+SELECT issue_id, release_id, environment, time_ms / 86400000, SUM(stands_for) FROM failures
 WHERE seq IN (SELECT value FROM json_each(:seqs)) GROUP BY 1, 2, 3, 4
 ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",
-    """
+    f"""
 INSERT INTO issue_users (issue_id, user_id, failures)
-SELECT issue_id, user_id, COUNT(*) FROM failures
-WHERE seq IN (SELECT value FROM json_each(:seqs)) AND user_id IS NOT NULL GROUP BY 1, 2
-ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",
+SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) WHERE TRUE GROUP BY 1, 2
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",  # noqa: S608 - of the same
 )
 # From the rows, not from what was moved: failures may have come in between two steps.
 _SUMS = """
 UPDATE issues SET
   failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
-  from_older_releases = (SELECT COUNT(*) FROM failures WHERE issue_id = :id AND from_older_release = 1),
+  from_older_releases = (SELECT COALESCE(SUM(stands_for), 0) FROM failures WHERE issue_id = :id AND from_older_release = 1),
+  only_counted = (SELECT COALESCE(SUM(stands_for - 1), 0) FROM failures WHERE issue_id = :id),
   users = (SELECT COUNT(*) FROM issue_users WHERE issue_id = :id),
   first_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_seq),
   last_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_seq),
@@ -106,7 +110,7 @@ WHERE id = :id"""
 _NO_RATES = "DELETE FROM issue_releases WHERE issue_id = :id"
 _RATES = """
 INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
-SELECT issue_id, release_id, environment, entry_point, COUNT(*), MIN(time_ms), MAX(time_ms) FROM failures
+SELECT issue_id, release_id, environment, entry_point, SUM(stands_for), MIN(time_ms), MAX(time_ms) FROM failures
 WHERE issue_id = :id GROUP BY release_id, environment, entry_point"""
 _NEW_LIKE = """
 INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms, settled_in, settled_ms,

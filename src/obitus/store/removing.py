@@ -35,6 +35,7 @@ _SEQS = "SELECT seq FROM failures WHERE issue_id IN (SELECT id FROM issues WHERE
 _ISSUES = "SELECT id FROM issues WHERE app_id = ? LIMIT ?"
 _OF_FAILURES: Final = (
     "UPDATE issue_history SET seq = NULL WHERE seq IN (SELECT value FROM json_each(?))",
+    "DELETE FROM only_counted WHERE seq IN (SELECT value FROM json_each(?))",
     "DELETE FROM failures WHERE seq IN (SELECT value FROM json_each(?))",
 )
 _OF_ISSUES: Final = (

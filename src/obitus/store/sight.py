@@ -42,6 +42,7 @@ MAIN: Final = {
     ),
     "note_versions": "note_id IN (SELECT id FROM main.notes WHERE issue_id IN (SELECT id FROM main.issues WHERE app_id {seen}))",
     "check_lists": "app_id IS NULL OR app_id {seen}",
+    "only_counted": "seq IN (SELECT seq FROM main.failures WHERE app_id {seen})",
     "key_use": "key_id IN (SELECT id FROM main.reporting_keys WHERE app_id {seen})",
     "never_together": "".join((_OF_ISSUE, _AND_OTHER)),
     "revealings": "".join((_OF_ISSUE, _AND_BY)),

@@ -20,7 +20,7 @@ _BOUNDS = "SELECT (SELECT MIN(time_ms) FROM failures) AS earliest_ms, (SELECT MA
 _PARTS: Final = {
     DAY_MS: "SELECT issue_id, failures AS n FROM issue_days WHERE day >= :{start} AND day < :{end}",
     HOUR_MS: "SELECT issue_id, failures AS n FROM issue_counts WHERE hour >= :{start} AND hour < :{end}",
-    1: "SELECT issue_id, 1 AS n FROM failures WHERE time_ms >= :{start} AND time_ms < :{end}",
+    1: "SELECT issue_id, stands_for AS n FROM failures WHERE time_ms >= :{start} AND time_ms < :{end}",
 }
 _NOTHING: Final = "SELECT 0 AS issue_id, 0 AS n WHERE 0"
 _IN_ENVIRONMENT: Final = " AND {table}environment = :environment"

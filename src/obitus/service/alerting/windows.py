@@ -138,7 +138,7 @@ class Windows:
             writer.run(partial(counting.move, places=at))
         begun = [counted[one.row.id] for one in known if one.row.id in counted and one.row.counted_from_ms is not None]
         turn = counting.came_since(reader, days, names, begun, at, now_ms)
-        if turn.places:
+        if not turn.is_empty:
             writer.run(partial(counting.write, turn=turn))
             at |= turn.places
         begin = [counted[one.row.id] for one in known if one.row.id in counted and one.row.counted_from_ms is None]

@@ -300,6 +300,9 @@ class FailureRow(BaseModel):
     user: str | None = None
     trace_id: str | None = None
     verdict: str = Field(description="What it meant for the issue's state, when it meant something.")
+    stands_for: int = Field(
+        description="Itself, and those like it that were only counted, since the issue failed so often at once."
+    )
 
 
 class FailuresAnswer(BaseModel):

@@ -230,6 +230,7 @@ def _failure_fields(row: Failure) -> dict[str, object]:
         "user": row.user_id,
         "trace_id": row.trace_id.hex() if row.trace_id else None,
         "verdict": row.verdict,
+        "stands_for": row.stands_for,
     }
 
 
@@ -266,7 +267,16 @@ def _what_failed(row: Issue, now_ms: int) -> str:
     last = ago(row.last_ms, now_ms)
     return (
         f"{row.type}{behind} was raised{where}{on}: {count_of(row.failures_in_all, 'time')}{whom}, "
-        f"{since} {'(' + first + ')' if row.began_in else first}, last {last}."
+        f"{since} {'(' + first + ')' if row.began_in else first}, last {last}.{_only_counted(row)}"
+    )
+
+
+def _only_counted(row: Issue) -> str:
+    if not row.only_counted:
+        return ""
+    return (
+        f" It failed so often at once that {count_of(row.only_counted, 'failure')} of these "
+        f"{'was' if row.only_counted == 1 else 'were'} counted and not kept whole: others that are alike stand for them."
     )
 
 

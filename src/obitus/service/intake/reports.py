@@ -39,6 +39,9 @@ router = APIRouter(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
 BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this report counts as one without a release. Name releases, not builds or commits."
 AMONG_OTHERS = f"entry_point: the app has {MOST_ENTRY_POINTS:,} entry points already, so these runs are counted with others as “{OTHERS}”. Name routes, not addresses."
+ONLY_COUNTED = (
+    "Its issue fails so often at once that this one was counted and not kept whole; one that is like it stands for it."
+)
 MOST_AT_ONCE = 500
 FEW_AT_ONCE = 50
 """Log records of one batch that are written together; and where others wait."""
@@ -273,8 +276,12 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
 
 
 def _bounded(taken: Taken) -> list[str]:
-    """Return what is said of a report that has a name too many."""
-    return [*([BEYOND] if taken.beyond else []), *([AMONG_OTHERS] if taken.among_others else [])]
+    """Return what is said of a report that has a name too many, or that came with too many others."""
+    return [
+        *([BEYOND] if taken.beyond else []),
+        *([AMONG_OTHERS] if taken.among_others else []),
+        *([ONLY_COUNTED] if taken.only_counted else []),
+    ]
 
 
 def _tell(intake: Intake, sender: Sender, taken: list[Taken]) -> None:

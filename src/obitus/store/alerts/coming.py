@@ -67,18 +67,36 @@ class _Alike:
         self.fields = fields
         self.places: list[int] = []
         self.minutes: list[int] = []
+        self.times: list[int] | None = None
+        """How many each record counts as; absent where that is one."""
 
     @cached_property
     def by_minute(self) -> Counter[int]:
-        return Counter(self.minutes)
+        if self.times is None:
+            return Counter(self.minutes)
+        found: Counter[int] = Counter()
+        for minute, n in zip(self.minutes, self.times, strict=True):
+            found[minute] += n
+        return found
 
 
 class Came:
-    """The records of one kind in one place, for the rules that ask for them."""
+    """The records of one kind in one place, for the rules that ask for them.
+
+    With ``further``, what is counted is not these records but those that they stand for: so many of each person, by the place of the record.
+    """
 
     def __init__(
-        self, reader: Reader, days: DayReaders, names: Names, kind: Kind, place: Place, conditions: Iterable[Measured]
+        self,
+        reader: Reader,
+        days: DayReaders,
+        names: Names,
+        kind: Kind,
+        place: Place,
+        conditions: Iterable[Measured],
+        further: Mapping[int, Mapping[str, int]] | None = None,
     ) -> None:
+        self._further = further
         self._reader, self._days, self._names, self._kind, self._place = reader, days, names, kind, place
         self._few = FEW & FIELDS[kind].keys()
         self._asked = sorted(self._few & _fields(conditions))
@@ -116,6 +134,9 @@ class Came:
                     )
                 found.places.append(place)
                 found.minutes.append(time_ms // MINUTE_MS)
+                if self._further is not None:
+                    found.times = found.times or []
+                    found.times.append(sum(self._further[place].values()))
         for one in alike.values():
             self._by_app[one.fields.get("app")].append(one)
 
@@ -136,10 +157,11 @@ class Came:
                     found[key, minute, ""] += n
                 continue
             for minute, place in zip(one.minutes, one.places, strict=True):
-                issue, person = self._whose.get(place, (0, ""))
-                if condition.measure != "people" or person:
-                    key = groups.key([str(issue) if name == "issue" else _text(one.fields[name]) for name in condition.by])  # fmt: skip
-                    found[key, minute, person if condition.measure == "people" else ""] += 1
+                issue, people = self._whose_are(place)
+                key = groups.key([str(issue) if name == "issue" else _text(one.fields[name]) for name in condition.by])
+                for person, n in people.items():
+                    if condition.measure != "people" or person:
+                        found[key, minute, person if condition.measure == "people" else ""] += n
         return {at: (n, 0.0) for at, n in found.items()}
 
     def _of_few(self, where: str, first: Node | None) -> list[_Alike]:
@@ -163,22 +185,29 @@ class Came:
         groups = _Groups(condition.by)
         found: dict[tuple[Key, int, str], tuple[int, float]] = {}
         for record, resolved in zip(records, values, strict=True):
-            issue, person = self._whose.get(record.place, (0, ""))
+            issue, people = self._whose_are(record.place)
             others = iter(resolved)
             key = groups.key([str(issue) if name == "issue" else _text(next(others)) for name in condition.by])
-            part, figure = "", 0.0
+            minute = record.time_ms // MINUTE_MS
             if condition.measure == "people":
-                part = person
-                if not person:
-                    continue
-            elif condition.measure == "stat":
+                for person, n in people.items():
+                    if person:
+                        add(found, (key, minute, person), n, 0.0, None)
+                continue
+            part, figure, times = "", 0.0, sum(people.values())
+            if condition.measure == "stat":
                 value = number_of(record.value)
                 if value is None:
                     continue
-                figure = value
+                figure = value if condition.stat in ("smallest", "largest") else value * times
                 part = str(bucket_of(value)) if condition.stat in ("median", "p95", "p99") else ""
-            add(found, (key, record.time_ms // MINUTE_MS, part), 1, figure, condition.stat)
+            add(found, (key, minute, part), times, figure, condition.stat)
         return found
+
+    def _whose_are(self, place: int) -> tuple[int, Mapping[str, int]]:
+        """Return the issue of a record, and how many are counted with it, by person; "" for nobody who is named."""
+        issue, person = self._whose.get(place, (0, ""))
+        return issue, {person: 1} if self._further is None else self._further[place]
 
     def _records(self, condition: Measured, place: Place) -> tuple[list[_Record], list[list[Value]]]:
         """Return the records of a question, and the values that they are grouped by."""

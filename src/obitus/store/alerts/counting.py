@@ -19,12 +19,13 @@ from obitus.core.alerting.conditions import Measured
 from obitus.core.alerting.course import Courses
 from obitus.core.asking.records import Kind
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
+from obitus.core.days import day_and_place, seq_of
 from obitus.store.alerts.coming import KINDS, Came, Found, Place, add
 from obitus.store.asking.compiling import Names
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import UNREADABLE, QueryTooLong
-from obitus.store.rows.alerts import AmountRow
+from obitus.store.rows.alerts import AmountRow, OnlyCounted
 
 _log = logging.getLogger("obitus.store")
 
@@ -56,6 +57,12 @@ SELECT slot, group_key, part, n, figure FROM alert_amounts WHERE rule_id = ? AND
 _OLD: Final = """
 DELETE FROM alert_amounts WHERE (rule_id, minutes, slot, group_key, part) IN (
   SELECT rule_id, minutes, slot, group_key, part FROM alert_amounts WHERE rule_id = ? AND minutes = ? AND slot < ? LIMIT ?)"""
+_AMONG: Final = "place IN (SELECT value FROM json_each(?))"
+_NEW: Final = (
+    "SELECT seq, user_id, new AS n FROM only_counted INDEXED BY only_counted_new WHERE new > 0 ORDER BY seq LIMIT ?"
+)
+_SEEN: Final = "UPDATE only_counted SET new = new - ? WHERE seq = ? AND user_id = ?"
+_BEHIND: Final = "SELECT seq, user_id, failures AS n FROM only_counted WHERE seq > ? AND seq <= ?"
 _SPAN: Final = "place > ? AND place <= ?"
 _SPAN_FROM: Final = f"{_SPAN} AND time_ms >= ?"
 
@@ -94,6 +101,13 @@ class Turn:
 
     amounts: dict[int, tuple[Counted, Amounts]] = field(default_factory=dict)
     places: dict[int, int] = field(default_factory=dict)
+    further: list[OnlyCounted] = field(default_factory=list)
+    """Failures that others stand for, as far as they were counted with these."""
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing came."""
+        return not self.places and not self.further
 
     @property
     def changed(self) -> set[int]:
@@ -132,6 +146,8 @@ def came_since(
         except UNREADABLE as error:
             _log.warning("alerts cannot count a day: %s", error)
         turn.places[day.day] = day.last_place
+    turn.further = reader.all(OnlyCounted, _NEW, (AT_ONCE,))
+    _count_further(reader, days, names, turn.further, now_ms, turn.amounts)
     return turn
 
 
@@ -153,8 +169,12 @@ def counted_back(
         upto = counted.get(day.day, 0)
         try:
             for start_at in range(0, upto, AT_ONCE):
-                span = (start_at, min(start_at + AT_ONCE, upto), from_ms)
-                _count(reader, days, names, Place(day.day, _SPAN_FROM, span, LIMIT_S), now_ms, into)
+                end_at = min(start_at + AT_ONCE, upto)
+                _count(
+                    reader, days, names, Place(day.day, _SPAN_FROM, (start_at, end_at, from_ms), LIMIT_S), now_ms, into
+                )
+                behind = reader.all(OnlyCounted, _BEHIND, (seq_of(day.day, start_at), seq_of(day.day, end_at)))
+                _count_further(reader, days, names, behind, now_ms, into)
                 if time.monotonic() > ends_s:
                     return into, reached_ms
         except QueryTooLong:
@@ -163,6 +183,37 @@ def counted_back(
             _log.warning("alerts cannot count a day: %s", error)
         reached_ms = min(reached_ms, max(from_ms, day.earliest_ms))
     return into, from_ms
+
+
+def _count_further(
+    reader: Reader,
+    days: DayReaders,
+    names: Names,
+    rows: Sequence[OnlyCounted],
+    now_ms: int,
+    into: Mapping[int, tuple[Counted, Amounts]],
+) -> None:
+    """Count failures that were not kept, each like the one that stands for it."""
+    rules = [one for one in into.values() if KINDS[one[0].condition.source] == "failure"]
+    if not rules:
+        return
+    for day, further in _by_day(rows).items():
+        place = Place(day, _AMONG, (json.dumps(list(further)),), LIMIT_S)
+        try:
+            came = Came(reader, days, names, "failure", place, (rule.condition for rule, _ in rules), further)
+            for rule, amounts in rules:
+                _put(came.of(rule.condition), rule, now_ms, amounts)
+        except UNREADABLE as error:
+            _log.warning("alerts cannot count a day: %s", error)
+
+
+def _by_day(rows: Sequence[OnlyCounted]) -> dict[int, dict[int, dict[str, int]]]:
+    """Return how many of each person there are, by day and by the place of the one that stands for them."""
+    found: dict[int, dict[int, dict[str, int]]] = {}
+    for row in rows:
+        day, place = day_and_place(row.seq)
+        found.setdefault(day, {}).setdefault(place, {})[row.user_id] = row.n
+    return found
 
 
 def _count(
@@ -189,6 +240,7 @@ def write(connection: sqlite3.Connection, turn: Turn) -> None:
     for rule, amounts in turn.amounts.values():
         _write(connection, rule, amounts)
     move(connection, turn.places)
+    connection.executemany(_SEEN, ((row.n, row.seq, row.user_id) for row in turn.further))
 
 
 def write_back(connection: sqlite3.Connection, rule: Counted, amounts: Amounts, from_ms: int) -> None:
@@ -248,15 +300,28 @@ def courses_between(
     for day in days.known(from_ms, to_ms):
         place = Place(day.day, "time_ms >= ? AND time_ms < ?", (from_ms, to_ms), limit_s)
         try:
-            came = Came(reader, days, names, KINDS[condition.source], place, [condition])
-            for (key, minute, part), amount in came.of(condition).items():
-                found.add(key, minute * MINUTE_MS // slot_ms, _amount_of(condition, part, *amount), condition.stat)
+            came = [Came(reader, days, names, KINDS[condition.source], place, [condition])]
+            if KINDS[condition.source] == "failure":
+                came += _behind(reader, days, names, condition, place)
+            for one in came:
+                for (key, minute, part), amount in one.of(condition).items():
+                    found.add(key, minute * MINUTE_MS // slot_ms, _amount_of(condition, part, *amount), condition.stat)
         except QueryTooLong:
             return found, reached_ms
         except UNREADABLE as error:
             _log.warning("a preview cannot count a day: %s", error)
         reached_ms = max(from_ms, day.earliest_ms)
     return found, from_ms
+
+
+def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured, place: Place) -> list[Came]:
+    """Return what the failures of a place stand for, if they stand for any."""
+    rows = reader.all(OnlyCounted, _BEHIND, (seq_of(place.day, 0), seq_of(place.day + 1, 0)))
+    further = _by_day(rows).get(place.day)
+    if further is None:
+        return []
+    among = place._replace(where=f"{place.where} AND {_AMONG}", params=(*place.params, json.dumps(list(further))))
+    return [Came(reader, days, names, "failure", among, [condition], further)]
 
 
 def _put(found: Found, rule: Counted, now_ms: int, into: Amounts) -> None:

@@ -25,14 +25,14 @@ Keys = tuple[Value, ...]
 
 _BUCKET: Final = f"(CAST(ln(MIN(MAX(abs(v), 1e-9), 1e15) / 1e-9) * {PER_BUCKET!r} AS INTEGER) + 1)"
 _OF_STAT: Final = {
-    "sum": "0 AS bucket, COUNT(v) AS n, COALESCE(SUM(v), 0.0) AS figure",
-    "smallest": "0 AS bucket, COUNT(v) AS n, COALESCE(MIN(v), 0.0) AS figure",
-    "largest": "0 AS bucket, COUNT(v) AS n, COALESCE(MAX(v), 0.0) AS figure",
+    "sum": "0 AS bucket, {n} AS n, COALESCE(SUM({v}), 0.0) AS figure",
+    "smallest": "0 AS bucket, {n} AS n, COALESCE(MIN(v), 0.0) AS figure",
+    "largest": "0 AS bucket, {n} AS n, COALESCE(MAX(v), 0.0) AS figure",
 }
 _BY_BUCKET: Final = (
-    f"CASE WHEN v = 0 THEN 0 WHEN v > 0 THEN {_BUCKET} ELSE -{_BUCKET} END AS bucket, COUNT(v) AS n, 0.0 AS figure"
+    f"CASE WHEN v = 0 THEN 0 WHEN v > 0 THEN {_BUCKET} ELSE -{_BUCKET} END AS bucket, {{n}} AS n, 0.0 AS figure"
 )
-_COUNT: Final = "0 AS bucket, COUNT(*) AS n, 0.0 AS figure"
+_COUNT: Final = "0 AS bucket, {n} AS n, 0.0 AS figure"
 
 
 class _Row(NamedTuple):
@@ -151,11 +151,17 @@ class _Counting:
         number = fields.number(summary.of) if summary.stat else "NULL"
         figures = _COUNT if summary.stat is None else _OF_STAT.get(summary.stat, _BY_BUCKET)
         where, self._params, self.is_narrow = condition_of(connection, kind, node, names)
+        # A failure may stand for others that were only counted.
+        figures, times = (
+            (figures.format(n="SUM(times)", v="v * times"), ", stands_for AS times")
+            if kind == "failure"
+            else (figures.format(n="COUNT(v)" if summary.stat else "COUNT(*)", v="v"), "")
+        )
         slices = f"time_ms / {into.width_ms}" if summary.over_time else "0"
         has_number = " WHERE v IS NOT NULL" if summary.stat else ""
         self._sql = (
             f"SELECT one, two, slice, {figures} FROM "  # noqa: S608 - expressions from here and from kinds
-            f"(SELECT {one[0]} AS one, {two[0]} AS two, {slices} AS slice, {number} AS v FROM {TABLES[kind]} WHERE {where})"
+            f"(SELECT {one[0]} AS one, {two[0]} AS two, {slices} AS slice, {number} AS v{times} FROM {TABLES[kind]} WHERE {where})"
             f"{has_number}{self._grouped(summary)}"
         )
 

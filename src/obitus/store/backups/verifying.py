@@ -40,60 +40,79 @@ class _Count(NamedTuple):
     mend: tuple[str, ...] = ()
 
 
+# Whose failures there are: each one's own, and of those that it stands for.
+_WHOSE: Final = """
+SELECT issue_id, user_id, 1 AS n FROM failures WHERE user_id IS NOT NULL
+UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq WHERE o.user_id <> ''"""
 _COUNTS: Final = (
     _Count(
         "failures of issues by hour (issue_counts)",
         "SELECT issue_id, release_id, environment, hour, failures FROM issue_counts WHERE failures",
-        "SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+        "SELECT issue_id, release_id, environment, time_ms / 3600000, SUM(stands_for) FROM failures GROUP BY 1, 2, 3, 4",
         (
             "DELETE FROM issue_counts",
-            "INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures) SELECT issue_id, release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+            "INSERT INTO issue_counts (issue_id, release_id, environment, hour, failures) SELECT issue_id, release_id, environment, time_ms / 3600000, SUM(stands_for) FROM failures GROUP BY 1, 2, 3, 4",
         ),
     ),
     _Count(
         "failures of issues by day (issue_days)",
         "SELECT issue_id, release_id, environment, day, failures FROM issue_days WHERE failures",
-        "SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+        "SELECT issue_id, release_id, environment, time_ms / 86400000, SUM(stands_for) FROM failures GROUP BY 1, 2, 3, 4",
         (
             "DELETE FROM issue_days",
-            "INSERT INTO issue_days (issue_id, release_id, environment, day, failures) SELECT issue_id, release_id, environment, time_ms / 86400000, COUNT(*) FROM failures GROUP BY 1, 2, 3, 4",
+            "INSERT INTO issue_days (issue_id, release_id, environment, day, failures) SELECT issue_id, release_id, environment, time_ms / 86400000, SUM(stands_for) FROM failures GROUP BY 1, 2, 3, 4",
         ),
     ),
     _Count(
         "failures of issues by user (issue_users)",
         "SELECT issue_id, user_id, failures FROM issue_users WHERE failures",
-        "SELECT issue_id, user_id, COUNT(*) FROM failures WHERE user_id IS NOT NULL GROUP BY 1, 2",
+        f"SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) GROUP BY 1, 2",  # noqa: S608 - of the constant above
         (
             "DELETE FROM issue_users",
-            "INSERT INTO issue_users (issue_id, user_id, failures) SELECT issue_id, user_id, COUNT(*) FROM failures WHERE user_id IS NOT NULL GROUP BY 1, 2",
+            f"INSERT INTO issue_users (issue_id, user_id, failures) SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) GROUP BY 1, 2",  # noqa: S608 - of the same
         ),
     ),
     _Count(
         "users of issues (issues.users)",
         "SELECT id, users FROM issues WHERE users",
-        "SELECT issue_id, COUNT(DISTINCT user_id) FROM failures WHERE user_id IS NOT NULL GROUP BY 1",
+        f"SELECT issue_id, COUNT(DISTINCT user_id) FROM ({_WHOSE}) GROUP BY 1",  # noqa: S608 - of the same
         (
-            "UPDATE issues SET users = (SELECT COUNT(DISTINCT user_id) FROM failures WHERE issue_id = issues.id AND user_id IS NOT NULL)",
+            f"UPDATE issues SET users = (SELECT COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE issue_id = issues.id)",  # noqa: S608 - of the same
         ),
     ),
     _Count(
         "failures of issues (issues.failures)",
         "SELECT id, failures FROM issues WHERE failures",
-        "SELECT issue_id, COUNT(*) FROM failures GROUP BY 1",
-        ("UPDATE issues SET failures = (SELECT COUNT(*) FROM failures WHERE issue_id = issues.id)",),
+        "SELECT issue_id, SUM(stands_for) FROM failures GROUP BY 1",
+        (
+            "UPDATE issues SET failures = (SELECT COALESCE(SUM(stands_for), 0) FROM failures WHERE issue_id = issues.id)",
+        ),
+    ),
+    _Count(
+        "failures that were only counted (issues.only_counted)",
+        "SELECT id, only_counted FROM issues WHERE only_counted",
+        "SELECT issue_id, SUM(stands_for) - COUNT(*) FROM failures WHERE stands_for > 1 GROUP BY 1",
+        (
+            "UPDATE issues SET only_counted = (SELECT COALESCE(SUM(stands_for - 1), 0) FROM failures WHERE issue_id = issues.id)",
+        ),
+    ),
+    _Count(
+        "whose failures were only counted (only_counted)",
+        "SELECT seq, SUM(failures) FROM only_counted GROUP BY 1",
+        "SELECT seq, stands_for - 1 FROM failures WHERE stands_for > 1",
     ),
     _Count(
         "failures of issues by release (issue_releases)",
         "SELECT issue_id, release_id, environment, SUM(failures) FROM issue_releases GROUP BY 1, 2, 3",
-        "SELECT issue_id, release_id, environment, COUNT(*) FROM failures GROUP BY 1, 2, 3",
+        "SELECT issue_id, release_id, environment, SUM(stands_for) FROM failures GROUP BY 1, 2, 3",
     ),
     _Count(
         "failures of releases by hour (release_hours)",
         "SELECT release_id, environment, hour, failures FROM release_hours WHERE failures",
-        "SELECT release_id, environment, time_ms / 3600000, COUNT(*) FROM failures GROUP BY 1, 2, 3",
+        "SELECT release_id, environment, time_ms / 3600000, SUM(stands_for) FROM failures GROUP BY 1, 2, 3",
         (
             "UPDATE release_hours SET failures = 0",
-            "INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures) SELECT release_id, environment, time_ms / 3600000, 0, 0, COUNT(*) FROM failures WHERE TRUE GROUP BY 1, 2, 3 ON CONFLICT DO UPDATE SET failures = excluded.failures",
+            "INSERT INTO release_hours (release_id, environment, hour, runs, failed, failures) SELECT release_id, environment, time_ms / 3600000, 0, 0, SUM(stands_for) FROM failures WHERE TRUE GROUP BY 1, 2, 3 ON CONFLICT DO UPDATE SET failures = excluded.failures",
         ),
     ),
     _Count(
@@ -113,7 +132,9 @@ _COUNTS: Final = (
 )
 _DAYS: Final = "SELECT day, last_place FROM days WHERE removed_ms IS NULL ORDER BY day"
 _FAILURES_OF_DAY: Final = """
-SELECT COUNT(*) FROM failures WHERE seq BETWEEN ? AND ? AND app_id IN (SELECT id FROM apps WHERE removed_ms IS NULL)"""
+SELECT COUNT(*), COALESCE(SUM(stands_for), 0) FROM failures WHERE seq BETWEEN ? AND ? AND app_id IN (SELECT id FROM apps WHERE removed_ms IS NULL)"""
+_OF_APPS: Final = "SELECT app_id, COUNT(*), SUM({times}) FROM failures WHERE place <= ? GROUP BY 1"
+_WITH_FLOODS: Final = 2
 _REMOVED: Final = "UPDATE days SET removed_ms = latest_ms, removed_why = ?, reports = 0 WHERE day = ?"
 
 
@@ -162,9 +183,9 @@ def _day(
         yield Difference(name, "the file is missing; what it held is gone", repair)
         return
     try:
-        wrong, written, failures = _look_at_day(path, last_place, apps)
+        wrong, written, failures, stand_for = _look_at_day(path, last_place, apps)
     except errors.StoreTrouble as trouble:
-        wrong, written, failures = str(trouble), last_place, 0
+        wrong, written, failures, stand_for = str(trouble), last_place, 0, 0
     if wrong:
         if repair:
             kept = removed.keep_damaged(path)
@@ -176,25 +197,32 @@ def _day(
             name,
             f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: an older file lies in its place",
         )
-    known = int(main.execute(_FAILURES_OF_DAY, (seq_of(day, 0), seq_of(day, last_place))).fetchone()[0])
+    known, in_all = main.execute(_FAILURES_OF_DAY, (seq_of(day, 0), seq_of(day, last_place))).fetchone()
     thinned = main.execute("SELECT what FROM thinned WHERE day = ?", (day,)).fetchone()
     some_are_gone = thinned is not None and "failures" in json.loads(thinned[0])["gone"]
     if failures > known if some_are_gone else failures != known:
         yield Difference(name, f"it holds {failures:,} failures, and {MAIN} counts {known:,} of that day")
+    elif stand_for > in_all if some_are_gone else stand_for != in_all:
+        yield Difference(
+            name, f"its failures stand for {stand_for:,} in all, and those of that day in {MAIN} for {in_all:,}"
+        )
 
 
-def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int, int]:
-    """Return what is wrong with a day's file, how far it is written, and how many failures of apps it holds."""
+def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int, int, int]:
+    """Return what is wrong with a day's file, how far it is written, how many failures of apps it holds, and how many these stand for."""
     with (
         our_errors(path),
         closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)) as day,
     ):
         wrong = [row[0] for row in day.execute("PRAGMA integrity_check(5)")]
         if wrong != ["ok"]:
-            return "; ".join(wrong), 0, 0
+            return "; ".join(wrong), 0, 0, 0
         written = int(day.execute("SELECT place FROM written").fetchone()[0])
-        of_apps = day.execute("SELECT app_id, COUNT(*) FROM failures WHERE place <= ? GROUP BY 1", (last_place,))
-        return "", written, sum(count for app, count in of_apps if app in apps)
+        # Files of the first version have no failure that stands for others.
+        is_old = int(day.execute("PRAGMA user_version").fetchone()[0]) < _WITH_FLOODS
+        rows = day.execute(_OF_APPS.format(times="1" if is_old else "stands_for"), (last_place,)).fetchall()
+        seen = [(count, times) for app, count, times in rows if app in apps]
+        return "", written, sum(count for count, _ in seen), sum(times for _, times in seen)
 
 
 def _counted(main: sqlite3.Connection, count: _Count, *, repair: bool) -> Iterator[Difference]:

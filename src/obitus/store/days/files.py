@@ -11,7 +11,12 @@ from obitus.core.days import day_named, day_text
 from obitus.store import errors
 from obitus.store.database import MIDDLE_CACHE, open_as_writer, our_errors
 
-DAY_SCHEMA_VERSION: Final = 1
+DAY_SCHEMA_VERSION: Final = 2
+_STEPS: Final = {2: "ALTER TABLE failures ADD COLUMN stands_for INTEGER NOT NULL DEFAULT 1"}
+"""By version, what brings a file there from the one before."""
+_MARKS: Final = {version: f"PRAGMA user_version = {version}" for version in _STEPS}
+_VERSION_AT: Final = 60
+"""Where a file's version stands in its first bytes (sqlite.org/fileformat2.html, 1.3)."""
 FOLDER: Final = "days"
 
 
@@ -50,7 +55,31 @@ def open_day(path: Path) -> sqlite3.Connection:
                 connection.executescript(
                     f"BEGIN IMMEDIATE;\n{schema()}\nPRAGMA user_version = {DAY_SCHEMA_VERSION};\nCOMMIT;"
                 )
+            elif version < DAY_SCHEMA_VERSION:
+                _take_steps(connection)
         except BaseException:
             connection.close()
             raise
     return connection
+
+
+def bring_up_to_date(path: Path) -> None:
+    """Bring a day's file that an earlier version wrote up to date, before it is read: it may come from a backup."""
+    if _version_in(path) < DAY_SCHEMA_VERSION:
+        open_day(path).close()
+
+
+def _version_in(path: Path) -> int:
+    with path.open("rb") as file:
+        file.seek(_VERSION_AT)
+        return int.from_bytes(file.read(4), "big")
+
+
+def _take_steps(connection: sqlite3.Connection) -> None:
+    connection.execute("BEGIN IMMEDIATE")
+    # Somebody else may have done it meanwhile.
+    version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+    for step in range(version + 1, DAY_SCHEMA_VERSION + 1):
+        connection.execute(_STEPS[step])
+        connection.execute(_MARKS[step])
+    connection.execute("COMMIT")

@@ -27,7 +27,7 @@ from obitus.store.database import (
     our_errors,
     typed,
 )
-from obitus.store.days.files import path_of
+from obitus.store.days.files import bring_up_to_date, path_of
 from obitus.store.rows.records import Day, RemovedDay
 from obitus.store.sight import OF_DAYS, ReadingConnection
 
@@ -146,6 +146,7 @@ class DayReaders:
         if identity is None:
             raise self.gone(day)
         with our_errors(path):
+            bring_up_to_date(path)
             return open_as_reader(path, SMALL_CACHE, OF_DAYS, self._sight), identity
 
     def _give_back(self, day: int, connection: ReadingConnection, identity: Identity) -> None:

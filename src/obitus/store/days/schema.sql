@@ -1,4 +1,4 @@
--- The schema of a day file. Version 1 (2026-11). The numbers of apps, releases and dictionaries are those of obitus.sqlite3.
+-- The schema of a day file. Version 2 (2026-11). The numbers of apps, releases and dictionaries are those of obitus.sqlite3.
 -- ``place`` is a report's number in this file; no two reports of whatever kind share one, and none is given twice.
 
 -- How far this file was written: compared with obitus.sqlite3, which is committed after it.
@@ -74,7 +74,8 @@ CREATE TABLE failures (
   trace_id        BLOB,
   run_id          BLOB,
   shared          BLOB,
-  attributes      TEXT
+  attributes      TEXT,
+  stands_for      INTEGER NOT NULL DEFAULT 1 -- itself, and those like it that were only counted
 ) STRICT;
 CREATE INDEX failures_by_time ON failures (time_ms);
 

@@ -16,7 +16,7 @@ from typing import Any, Final
 
 from obitus.store.database import MIDDLE_CACHE, our_errors, typed
 from obitus.store.days import failures, logs, runs
-from obitus.store.days.files import DAY_SCHEMA_VERSION, schema
+from obitus.store.days.files import DAY_SCHEMA_VERSION, bring_up_to_date, schema
 from obitus.store.days.removed import THINNER
 from obitus.store.days.rows import ADD_WORDS
 from obitus.store.rows.records import LogRow
@@ -60,6 +60,7 @@ class Thinner:
 
 def make(source: Path, gone: Mapping[str, Collection[int]], kept: Collection[int], unpack: Unpack) -> Thinner:
     """Make a file without the kinds of apps that are ``gone``, but for the places that are ``kept``; return it. Raises StoreError."""
+    bring_up_to_date(source)
     target = source.with_name(source.name + THINNER)
     target.unlink(missing_ok=True)
     target.touch(mode=0o600)

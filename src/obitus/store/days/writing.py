@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Final
 
 from obitus.core.days import UNDATED, day_text
+from obitus.core.floods import Floods
 from obitus.store import errors
 from obitus.store.database import NO_FILES_ASIDE, file_identity, let_go, our_errors
 from obitus.store.days import removed
@@ -140,6 +141,8 @@ class WritingDays:
         self._open: OrderedDict[int, DayFile] = OrderedDict()
         self._taking_part: dict[int, DayFile] = {}
         self._removed: set[int] = set()
+        self.floods = Floods()
+        """Which failures stand for others: only such as were committed, or are of the commit that is going on."""
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         removed.tidy(folder, main)
         removed.forget_unfinished(folder)
@@ -198,6 +201,8 @@ class WritingDays:
 
     def end_job(self, *, failed: bool = False) -> None:
         """Keep or take back the work since ``begin_job``."""
+        if failed:
+            self.floods.forget()
         for one in self._taking_part.values():
             with our_errors(one.path):
                 one.end_job(failed=failed)
@@ -223,6 +228,7 @@ class WritingDays:
 
     def give_up(self) -> None:
         """Nothing of this commit counts: what is on disk of it already is deleted when its file is opened next."""
+        self.floods.forget()
         for day, one in self._taking_part.items():
             self._open.pop(day, None)
             try:

@@ -224,3 +224,11 @@ class QuietThen(NamedTuple):
     subject: str
     reason: str
     found_ms: int
+
+
+class OnlyCounted(NamedTuple):
+    """Failures of one person that another failure stands for."""
+
+    seq: int
+    user_id: str
+    n: int

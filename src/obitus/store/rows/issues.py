@@ -29,6 +29,8 @@ class Issue(NamedTuple):
     last_seq: int
     failures_in_all: int
     from_older_releases: int
+    only_counted: int
+    """Of all failures, those that were not kept whole."""
     users: int
     app_id: int
     merged_into: int | None
@@ -98,6 +100,8 @@ class Failure(NamedTuple):
     trace_id: bytes | None
     verdict: str
     environment: str
+    stands_for: int
+    """Itself, and those like it that were only counted."""
     release: str
     app: str
 

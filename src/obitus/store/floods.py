@@ -1,0 +1,90 @@
+"""Failures that are counted and not kept whole: of one batch, added to the ones that stand for them. Runs on the writer."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Final
+
+from obitus.core.days import day_and_place
+from obitus.core.floods import Alike
+from obitus.store.database import our_errors
+from obitus.store.days.writing import WritingDays
+from obitus.store.names import OTHERS
+
+_IS_THERE: Final = "SELECT 1 FROM failures WHERE seq = ? AND issue_id = ?"
+_STANDS_FOR: Final = "UPDATE failures SET stands_for = stands_for + :n WHERE seq = :seq"
+_STANDS_FOR_IN_DAY: Final = "UPDATE failures SET stands_for = stands_for + ? WHERE place = ?"
+_OF_ISSUE: Final = """
+UPDATE issues SET failures = failures + :n, only_counted = only_counted + :n, last_ms = MAX(last_ms, :last_ms),
+  from_older_releases = from_older_releases + :n * :from_older_release WHERE id = :issue_id"""
+_OF_RELEASE: Final = """
+UPDATE issue_releases SET failures = failures + :n, first_ms = MIN(first_ms, :first_ms), last_ms = MAX(last_ms, :last_ms)
+WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment AND entry_point = :entry_point"""
+_WHOSE: Final = """
+INSERT INTO only_counted (seq, user_id, failures, new) VALUES (?, ?, ?, ?)
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures, new = new + excluded.new"""
+
+
+@dataclass(slots=True)
+class _Behind:
+    """Those that one failure stands for, as far as they are of this batch."""
+
+    alike: Alike
+    first_ms: int
+    last_ms: int
+    users: Counter[str] = field(default_factory=Counter)
+
+
+class Crowd:
+    """What one batch only counts."""
+
+    def __init__(self, connection: sqlite3.Connection, days: WritingDays) -> None:
+        self._connection, self._days = connection, days
+        self._behind: dict[int, _Behind] = {}
+        self._gone: set[int] = set()
+
+    def standing(self, alike: Alike, time_ms: int, received_ms: int) -> int | None:
+        """Return the number of the failure that stands for this one; None where it is to be kept whole."""
+        seq = self._days.floods.stands_for(alike, time_ms, received_ms)
+        if seq is None or seq in self._behind:
+            return seq
+        # It may have been removed, or moved to another issue.
+        is_there = seq not in self._gone and self._connection.execute(_IS_THERE, (seq, alike.issue_id)).fetchone()
+        if not is_there:
+            self._gone.add(seq)
+            return None
+        return seq
+
+    def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
+        """Let a failure that is kept whole stand for those like it from now on."""
+        self._days.floods.kept(alike, seq, time_ms)
+
+    def add(self, seq: int, alike: Alike, time_ms: int, user_id: str | None) -> None:
+        """Count one that another stands for."""
+        behind = self._behind.get(seq)
+        if behind is None:
+            behind = self._behind[seq] = _Behind(alike, time_ms, time_ms)
+        behind.first_ms, behind.last_ms = min(behind.first_ms, time_ms), max(behind.last_ms, time_ms)
+        behind.users[user_id or ""] += 1
+
+    def write(self) -> None:
+        """Add what was counted to the failures that stand for it, once their rows are written."""
+        for seq, behind in self._behind.items():
+            n = behind.users.total()
+            values = behind.alike._asdict() | {
+                "n": n,
+                "seq": seq,
+                "first_ms": behind.first_ms,
+                "last_ms": behind.last_ms,
+            }
+            self._connection.execute(_STANDS_FOR, values)
+            self._connection.execute(_OF_ISSUE, values)
+            if not self._connection.execute(_OF_RELEASE, values).rowcount:
+                self._connection.execute(_OF_RELEASE, values | {"entry_point": OTHERS})
+            self._connection.executemany(_WHOSE, ((seq, user, n, n) for user, n in behind.users.items()))
+            day, place = day_and_place(seq)
+            file = self._days.at(day)
+            with our_errors(file.path):
+                file.connection.execute(_STANDS_FOR_IN_DAY, (n, place))

@@ -1,0 +1,70 @@
+"""Which failures are kept whole: never fewer than an issue may bring, few more than that, and each other has one that stands for it."""
+
+from __future__ import annotations
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from obitus.core.clock import HOUR_MS
+from obitus.core.floods import STANDS_MS, Alike, Floods
+
+BASE_MS = 1_790_000_000_000
+
+
+def alike(issue: int = 1, release: int = 1, entry_point: str = "POST /boardings") -> Alike:
+    """Return what failures of an issue have in common."""
+    return Alike(issue, "f" * 8, release, "production", entry_point, "TideLow", "ERROR", False, False, 20_000)
+
+
+CAME = st.lists(
+    st.tuples(st.integers(0, 2), st.integers(0, 1), st.integers(0, 900), st.integers(-20_000, 20_000)), max_size=200
+)
+
+
+@given(CAME, st.integers(1, 20), st.sampled_from((0.5, 2.0, 10.0)))
+@settings(max_examples=300, deadline=None)
+def test_what_is_only_counted_has_one_like_it_that_is_kept(
+    came: list[tuple[int, int, int, int]], at_once: int, a_second: float
+) -> None:
+    """The one that stands has all in common, was kept before, and lies near in time; an issue keeps no fewer than it may bring."""
+    floods, kept, now_ms = Floods(at_once, a_second), {}, BASE_MS
+    whole: dict[int, int] = {}
+    for seq, (issue, release, later_ms, off_ms) in enumerate(came, start=1):
+        now_ms += later_ms
+        like, time_ms = alike(issue, release), now_ms + off_ms
+        standing = floods.stands_for(like, time_ms, now_ms)
+        if standing is None:
+            floods.kept(like, seq, time_ms)
+            kept[seq] = (like, time_ms)
+            whole[issue] = whole.get(issue, 0) + 1
+            continue
+        assert whole[issue] >= at_once
+        about, at_ms = kept[standing]
+        assert about == like and abs(at_ms - time_ms) <= STANDS_MS and at_ms // HOUR_MS == time_ms // HOUR_MS
+
+
+def test_a_flood_costs_what_it_may_and_a_quiet_issue_is_whole() -> None:
+    """A thousand a second for a minute keep the first thousand and ten a second; another issue that fails now and then keeps all."""
+    floods, kept, quiet = Floods(), 0, 0
+    for at in range(60_000):
+        now_ms = BASE_MS + at
+        if floods.stands_for(alike(), now_ms, now_ms) is None:
+            kept += 1
+            floods.kept(alike(), at, now_ms)
+        if at % 200 == 0:
+            quiet += floods.stands_for(alike(2), now_ms, now_ms) is None
+            floods.kept(alike(2), at, now_ms)
+    assert 1000 + 590 <= kept <= 1000 + 610 and quiet == 300
+
+
+def test_what_is_new_about_a_flood_is_kept() -> None:
+    """A release, an entry point or an hour with no failure yet gets one that is whole, whatever came before; so does what was taken back."""
+    floods = Floods(1, 0.0001)
+    assert floods.stands_for(alike(), BASE_MS, BASE_MS) is None
+    floods.kept(alike(), 1, BASE_MS)
+    assert floods.stands_for(alike(), BASE_MS + 5, BASE_MS + 5) == 1
+    for other in (alike(release=2), alike(entry_point="GET /fares")):
+        assert floods.stands_for(other, BASE_MS + 5, BASE_MS + 5) is None
+    assert floods.stands_for(alike(), BASE_MS + STANDS_MS + 1, BASE_MS + 5) is None
+    floods.forget()
+    assert floods.stands_for(alike(), BASE_MS + 6, BASE_MS + 6) is None

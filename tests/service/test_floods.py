@@ -1,0 +1,216 @@
+"""An issue that fails very often: some failures are kept whole, all are counted, and everything that counts agrees."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from obitus.core.clock import HOUR_MS, MINUTE_MS
+from obitus.service.settings import Limits
+from obitus.store.backups.verifying import verify
+from obitus.store.days.files import path_of
+from obitus.store.errors import StoreReadOnly
+from tests.conftest import Running, failure, start
+from tests.service.alerting.helpers import fired, rule, webhook
+from tests.service.alerting.receivers import receiving
+from tests.service.test_grouping import done, numbers, raised
+from tests.service.test_records import ago, asked
+
+FEW = Limits(whole_failures_at_once=20, whole_failures_a_second=0.001)
+
+
+@pytest.fixture
+def flooded(tmp_path: Path) -> Iterator[Running]:
+    """A service that keeps twenty failures of an issue whole."""
+    thread, found = start(tmp_path / "data", limits=FEW)
+    yield found
+    found.http.clear()
+    thread.stop()
+
+
+def of(user: str | None, **more: Any) -> dict[str, Any]:
+    """Return a failure of a person."""
+    return failure(**({"attributes": {"user.id": user}} if user else {}), **more)
+
+
+def rows(running: Running) -> list[tuple[int, int]]:
+    """Return the number of each failure that was kept whole, and how many it stands for."""
+    data = running.service.settings.data
+    with closing(sqlite3.connect(data / "obitus.sqlite3")) as main:
+        return [(int(seq), int(n)) for seq, n in main.execute("SELECT seq, stands_for FROM failures ORDER BY seq")]
+
+
+def whole(running: Running) -> list[dict[str, Any]]:
+    """Return all failures that were kept, of all issues."""
+    return [one for issue in running.issues() for one in asked(running, f"issues/{issue['number']}/failures", window="14d", limit=200)["failures"]]  # fmt: skip
+
+
+def counted(running: Running) -> dict[int, int]:
+    """Return the failures of each issue, as they were counted."""
+    found = {issue["number"]: issue["failures"] for issue in running.issues()}
+    assert verify(running.service.settings.data) == []
+    return found
+
+
+def test_all_are_counted_and_some_are_kept(flooded: Running) -> None:
+    """Counts, people, releases and hours are exact; what is sent again is there already; issue, failure and sender are told."""
+    key = flooded.add_app()
+    sent = [of(f"p-{number % 7}" if number % 3 else None) for number in range(300)]
+    for at in range(0, 300, 50):
+        answer = flooded.send(key, *sent[at : at + 50]).json()
+        assert answer["stored"] == 50 and {line["issue"] for line in answer["lines"]} == {1}
+    assert "counted and not kept whole" in answer["lines"][-1]["notes"][0]
+    assert counted(flooded) == {1: 300}
+    kept = whole(flooded)
+    assert 20 <= len(kept) <= 22 and sum(one["stands_for"] for one in kept) == 300
+    issue = flooded.get("/api/issues/1?window=1h")
+    assert issue["users"] == 7 and sum(issue["over_time"]) == 300
+    assert f"{300 - len(kept)} failures of these were counted and not kept whole" in issue["what_failed"]
+    assert {one["release"]: one["failures"] for one in issue["releases"]}["1.0.0"] == 300
+    again = flooded.send(key, *sent[:120]).json()
+    assert again["already_there"] == 120 and counted(flooded) == {1: 300}
+
+
+def test_each_release_environment_and_entry_point_keeps_one(flooded: Running) -> None:
+    """What is new about a flood is seen whole, and counted apart."""
+    key, other = flooded.add_app(), flooded.ask("POST", "/api/apps/sailings/keys", {"environment": "staging"}).json()["key"]  # fmt: skip
+    points = ("POST /boardings", "GET /fares")
+    for _ in range(4):
+        for at, use in enumerate((key, other)):
+            body = [failure(release=f"1.{at}.0", run={"entry_point": points[n % 2]}) for n in range(40)]
+            assert flooded.send(use, *body).json()["stored"] == 40
+    assert counted(flooded) == {1: 320}
+    found = {(one["release"], one["environment"], one["entry_point"]) for one in whole(flooded)}
+    assert found == {(f"1.{at}.0", where, point) for at, where in enumerate(("production", "staging")) for point in points}  # fmt: skip
+    lane = flooded.get("/api/issues/1")["releases"]
+    assert {one["release"]: one["environments"] for one in lane} == {"1.0.0": {"production": 160}, "1.1.0": {"staging": 160}}  # fmt: skip
+
+
+def test_what_is_asked_counts_them_all(flooded: Running) -> None:
+    """Alerts count each once, whenever they look; so do those that begin now, summaries and Now."""
+    key = flooded.add_app()
+    with receiving() as receiver:
+        webhook(flooded, receiver)
+        _ask_all(flooded, key)
+
+
+def _ask_all(flooded: Running, key: str) -> None:
+    rule(flooded, "count of failures > 100 in 10m by issue")
+    rule(flooded, "count of people >= 5 in 10m by issue where type=skerry.TideUnavailable", "people")
+    rule(flooded, "sum depth of failures > 250 in 10m by issue where words", "sums")
+    look = flooded.service.alert_windows.look
+    look()
+    for _ in range(3):
+        body = [failure(attributes={"user.id": f"p-{n % 5}", "depth": 2}, exceptions=[{"type": "skerry.TideUnavailable", "message": "words", "frames": failure()["exceptions"][0]["frames"]}]) for n in range(50)]  # fmt: skip
+        flooded.send(key, *body)
+        look()
+    values = {one["rule"]: one["worst"] for one in fired(flooded)}
+    assert values == {"some-rule": "150", "people": "5", "sums": "300"}, "each was counted once, whenever it was looked at"  # fmt: skip
+    # A rule that begins now is counted back over all of them, and by what they are asked for.
+    rule(flooded, "count of failures > 149 in 10m by entry_point where depth=2", "back")
+    look()
+    assert next(one["worst"] for one in fired(flooded) if one["rule"] == "back") == "150"
+    assert asked(flooded, "records/failures/summary", summary="count by type")["groups"][0]["value"] == 150
+    assert asked(flooded, "records/failures/summary", summary="sum depth")["value"] == 300
+    assert flooded.get("/api/now?window=1h")["failures"]["now"] == 150
+    assert len(rows(flooded)) < 30
+
+
+def test_a_settled_issue_comes_back_by_one_that_is_kept(flooded: Running) -> None:
+    """Decisions hold in a flood, and what ends them is evidence."""
+    key = flooded.add_app()
+    flooded.send(key, *(failure() for _ in range(60)))
+    settled = flooded.ask("POST", "/api/issues/1/settle", {"release": "2.0.0"})
+    assert settled.status == 200, settled.data
+    flooded.send(key, *(failure(release="1.0.0") for _ in range(30)))
+    issue = flooded.get("/api/issues/1")
+    assert issue["state"] == "settled" and issue["from_older_releases"] == 30
+    flooded.send(key, *(failure(release="2.0.0") for _ in range(30)))
+    issue = flooded.get("/api/issues/1")
+    assert issue["state"] == "regressed" and issue["history"][-1]["failure"] in {one["id"] for one in whole(flooded)}
+    assert counted(flooded) == {1: 120}
+
+
+def test_those_that_are_counted_go_where_the_one_goes_that_stands_for_them(flooded: Running) -> None:
+    """Merged and undone, with their people, and still one flood after that."""
+    key = flooded.add_app()
+    one = lambda n: raised("quote", "raise Lost(pier)", attributes={"user.id": f"p-{n % 4}"})  # noqa: E731
+    two = lambda n: raised("moor", "raise Shut(pier)", kind="KeyError", attributes={"user.id": f"q-{n % 3}"})  # noqa: E731
+    a = numbers(flooded, *(one(n) for n in range(60)), key=key)[0]
+    b = numbers(flooded, *(two(n) for n in range(30)), key=key)[0]
+    assert counted(flooded) == {a: 60, b: 30}
+    merged = done(flooded, flooded.ask("POST", f"/api/issues/{a}/merge", {"into": b}))
+    assert counted(flooded) == {b: 90} and flooded.get(f"/api/issues/{b}")["users"] == 7
+    flooded.send(key, *(one(n) for n in range(40)))
+    assert counted(flooded) == {b: 130}
+    done(flooded, flooded.ask("POST", f"/api/regroupings/{merged['id']}/undo", {}))
+    assert counted(flooded) == {a: 100, b: 30} and flooded.get(f"/api/issues/{a}")["users"] == 4
+
+
+def test_after_a_restart_and_at_the_turn_of_an_hour(tmp_path: Path) -> None:
+    """Nothing has to be remembered for counts to be right; failures that are apart in time have one each that stands for them."""
+    thread, running = start(tmp_path / "data", limits=FEW)
+    key = running.add_app()
+    running.send(key, *(failure() for _ in range(50)))
+    running.http.clear()
+    thread.stop()
+    thread, running = start(tmp_path / "data", limits=FEW)
+    try:
+        running.send(key, *(failure() for _ in range(50)))
+        for hours in range(3):
+            running.send(key, *(failure(time=ago(hours * HOUR_MS / 1000 + part * MINUTE_MS / 1000)) for part in range(2) for _ in range(10)))  # fmt: skip
+        assert counted(running) == {1: 160}
+        with closing(sqlite3.connect(tmp_path / "data" / "obitus.sqlite3")) as main:
+            hours = main.execute("SELECT time_ms / 3600000, SUM(stands_for) FROM failures GROUP BY 1").fetchall()
+        assert len(hours) >= 3 and sum(n for _, n in hours) == 160
+    finally:
+        running.http.clear()
+        thread.stop()
+
+
+def test_a_part_that_was_taken_back_stands_for_nothing(flooded: Running) -> None:
+    """A commit that fails after its first failures were taken leaves nothing that later ones are counted with."""
+    key = flooded.add_app()
+    flooded.send(key, *(failure() for _ in range(25)))
+    writer = flooded.service.records.writer
+
+    was = []
+
+    def broken(point: str) -> None:
+        if not was and point == "before the main file" and writer.days._taking_part:
+            was.append(point)
+            raise StoreReadOnly("the file was moved away")
+
+    body = [failure(release="9.9.9") for _ in range(30)]
+    writer.reached = broken
+    assert flooded.send(key, *body).status == 503 and was
+    assert flooded.send(key, *body).json()["stored"] == 30
+    assert counted(flooded) == {1: 55}
+
+
+def test_files_of_days_from_before_are_read_and_brought_up(tmp_path: Path) -> None:
+    """A day's file that an earlier version wrote is read as it was, and can count floods after that."""
+    thread, running = start(tmp_path / "data", limits=FEW)
+    key = running.add_app()
+    running.send(key, *(failure() for _ in range(10)))
+    day = running.service.records.days.known()[0].day
+    running.http.clear()
+    thread.stop()
+    path = path_of(tmp_path / "data" / "days", day)
+    with closing(sqlite3.connect(path)) as old:
+        old.executescript("ALTER TABLE failures DROP COLUMN stands_for; PRAGMA user_version = 1;")
+    assert verify(tmp_path / "data") == []
+    thread, running = start(tmp_path / "data", limits=FEW)
+    try:
+        assert asked(running, "records/failures/summary", summary="count by type")["groups"][0]["value"] == 10
+        running.send(key, *(failure() for _ in range(30)))
+        assert asked(running, "records/failures/summary", summary="count by type")["groups"][0]["value"] == 40
+        assert counted(running) == {1: 40}
+    finally:
+        running.http.clear()
+        thread.stop()
