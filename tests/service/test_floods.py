@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
@@ -9,12 +11,17 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from obitus.core.clock import HOUR_MS, MINUTE_MS
-from obitus.service.settings import Limits
+from obitus.service.intake.familiar import form_of
+from obitus.service.intake.prepare import Preparer, Ready, Sender
+from obitus.service.settings import Limits, system_clock_ms
 from obitus.store.backups.verifying import verify
 from obitus.store.days.files import path_of
 from obitus.store.errors import StoreReadOnly
+from obitus.store.evidence import Packer
 from tests.conftest import Running, failure, start
 from tests.service.alerting.helpers import fired, rule, webhook
 from tests.service.alerting.receivers import receiving
@@ -45,7 +52,7 @@ def rows(running: Running) -> list[tuple[int, int]]:
         return [(int(seq), int(n)) for seq, n in main.execute("SELECT seq, stands_for FROM failures ORDER BY seq")]
 
 
-def whole(running: Running) -> list[dict[str, Any]]:
+def whole_ones(running: Running) -> list[dict[str, Any]]:
     """Return all failures that were kept, of all issues."""
     return [one for issue in running.issues() for one in asked(running, f"issues/{issue['number']}/failures", window="14d", limit=200)["failures"]]  # fmt: skip
 
@@ -66,7 +73,7 @@ def test_all_are_counted_and_some_are_kept(flooded: Running) -> None:
         assert answer["stored"] == 50 and {line["issue"] for line in answer["lines"]} == {1}
     assert "counted and not kept whole" in answer["lines"][-1]["notes"][0]
     assert counted(flooded) == {1: 300}
-    kept = whole(flooded)
+    kept = whole_ones(flooded)
     assert 20 <= len(kept) <= 22 and sum(one["stands_for"] for one in kept) == 300
     issue = flooded.get("/api/issues/1?window=1h")
     assert issue["users"] == 7 and sum(issue["over_time"]) == 300
@@ -85,7 +92,7 @@ def test_each_release_environment_and_entry_point_keeps_one(flooded: Running) ->
             body = [failure(release=f"1.{at}.0", run={"entry_point": points[n % 2]}) for n in range(40)]
             assert flooded.send(use, *body).json()["stored"] == 40
     assert counted(flooded) == {1: 320}
-    found = {(one["release"], one["environment"], one["entry_point"]) for one in whole(flooded)}
+    found = {(one["release"], one["environment"], one["entry_point"]) for one in whole_ones(flooded)}
     assert found == {(f"1.{at}.0", where, point) for at, where in enumerate(("production", "staging")) for point in points}  # fmt: skip
     lane = flooded.get("/api/issues/1")["releases"]
     assert {one["release"]: one["environments"] for one in lane} == {"1.0.0": {"production": 160}, "1.1.0": {"staging": 160}}  # fmt: skip
@@ -132,7 +139,9 @@ def test_a_settled_issue_comes_back_by_one_that_is_kept(flooded: Running) -> Non
     assert issue["state"] == "settled" and issue["from_older_releases"] == 30
     flooded.send(key, *(failure(release="2.0.0") for _ in range(30)))
     issue = flooded.get("/api/issues/1")
-    assert issue["state"] == "regressed" and issue["history"][-1]["failure"] in {one["id"] for one in whole(flooded)}
+    assert issue["state"] == "regressed" and issue["history"][-1]["failure"] in {
+        one["id"] for one in whole_ones(flooded)
+    }
     assert counted(flooded) == {1: 120}
 
 
@@ -214,3 +223,98 @@ def test_files_of_days_from_before_are_read_and_brought_up(tmp_path: Path) -> No
     finally:
         running.http.clear()
         thread.stop()
+
+
+PIECES = ("no fare for ", "4711", "12", "404", " '", "' is not ", "key ", "0", "'NoneType' object is not subscriptable", "list index out of range", " 4111 1111 1111 1111", "x.y", "é")  # fmt: skip
+CODES = ("raise Lost(pier)", "return fares[404]", "x = booking.lines[0]", "", "raise HTTPError(12)", "fail(f'key {n}')", "y = f(4711)")  # fmt: skip
+
+
+@st.composite
+def failing(draw: st.DrawFn) -> dict[str, Any]:
+    """A failure of a few frames, with numbers in its message and in its lines."""
+    names = st.sampled_from(("quote", "main", "helper"))
+    frames = [
+        {"function": draw(names), "module": "fares", "file": "/srv/fares.py", "line": draw(st.integers(1, 2)), "own": draw(st.booleans()), "source": {"line": draw(st.sampled_from(CODES))}}
+        for _ in range(draw(st.integers(0, 3)))
+    ]  # fmt: skip
+    link = {
+        "type": draw(st.sampled_from(("ValueError", "KeyError", "TypeError", "Reported message"))),
+        "frames": frames,
+    }
+    return failure(exceptions=[link | {"message": "".join(draw(st.lists(st.sampled_from(PIECES), max_size=4)))}])
+
+
+@given(failing(), st.lists(st.integers(0, 99_999), min_size=8, max_size=8))
+@settings(max_examples=400, deadline=None)
+def test_what_has_one_form_has_one_fingerprint(one: dict[str, Any], numbers: list[int]) -> None:
+    """Whatever numbers stand in a message: two failures of one form are decided alike, hidden parts and all."""
+    rest = iter(numbers)
+    message = re.sub(r"\d+", lambda _: str(next(rest, 7)), one["exceptions"][0]["message"])
+    other = one | {"id": failure()["id"], "exceptions": [one["exceptions"][0] | {"message": message}]}
+    preparer = Preparer(Packer())
+    sender = Sender(1, "sailings", "production", system_clock_ms())
+    decided = []
+    for report in (one, other):
+        ready = preparer.prepare(json.dumps(report).encode(), sender)
+        assert isinstance(ready, Ready) and ready.prepared.failure is not None
+        decided.append(ready.prepared.failure.decided.fingerprint)
+    forms = [form_of(json.loads(json.dumps(report))) for report in (one, other)]
+    assert forms[0] is not None
+    if forms[0] == forms[1]:
+        assert decided[0] == decided[1]
+
+
+def test_what_a_form_leaves_out(flooded: Running) -> None:
+    """Stacks as text, what is collected, and what is no failure have none; numbers are left out, but for those of the code and of cards."""
+    frames = [{"function": "quote", "source": {"line": "return fares[404]"}}]
+    form = lambda message: form_of({"exceptions": [{"type": "E", "message": message, "frames": frames}]})  # noqa: E731
+    assert form("no fare 17") == form("no fare 9") != form("no fare 404")
+    assert form("card 4111 1111 1111 1111") != form("card 4222 2222 2222 2222")
+    for odd in ({}, {"exceptions": []}, {"exceptions": [7]}, {"exceptions": [{"type": "E", "stack": "..."}]}, {"exceptions": [{"message": 7}]}, {"exceptions": [{"type": "E"}], "captured_by": "what was collected"}):  # fmt: skip
+        assert form_of(odd) is None or odd.get("captured_by"), odd
+
+
+@pytest.mark.parametrize("apart", [False, True])
+def test_what_is_counted_is_not_prepared(flooded: Running, monkeypatch: pytest.MonkeyPatch, *, apart: bool) -> None:
+    """Once an issue floods, few are redacted, fingerprinted and packed, here or in a process; people's names are hidden all the same."""
+    rule = flooded.ask("POST", "/api/redaction-rules", {"rule": "path attributes.crew"})
+    assert rule.status == 201, rule.data
+    key, prepared, brief = flooded.add_app(), [], []
+    whole, checked = Preparer._whole, Preparer._checked
+    monkeypatch.setattr(Preparer, "_whole", lambda *given: prepared.append(1) or whole(*given))
+    monkeypatch.setattr(Preparer, "_checked", lambda *given: brief.append(1) or checked(*given))
+    more = {"attributes": {"note": "x" * 3000}} if apart else {}
+
+    def one(number: int) -> dict[str, Any]:
+        raised = [failure()["exceptions"][0] | {"message": f"no depth at pier {number}"}]
+        about = {"user.id": f"p-{number % 5} password=hunter{number % 5}", "crew": "x"} | more.get("attributes", {})
+        return failure(exceptions=raised, attributes=about)
+
+    answers = [flooded.send(key, *(one(number) for number in range(30))).json() for _ in range(20)]
+    assert all(answer["stored"] == 30 for answer in answers), answers[-1]
+    assert counted(flooded) == {1: 600} and flooded.get("/api/issues/1")["users"] == 5
+    with closing(sqlite3.connect(flooded.service.settings.data / "obitus.sqlite3")) as main:
+        assert "hunter" not in str(main.execute("SELECT user_id FROM only_counted").fetchall())
+    if not apart:
+        assert len(brief) > 400 and len(prepared) < 150
+    # A new release is one form more, and is kept whole at once.
+    flooded.send(key, *(one(number) | {"release": "3.0.0"} for number in range(30)))
+    assert {one["release"] for one in whole_ones(flooded)} == {"1.0.0", "3.0.0"}
+
+
+def test_a_split_and_a_rule_need_each_whole(flooded: Running) -> None:
+    """Where a flood is told apart by an attribute each failure goes where it belongs; a grouping rule sees each of them."""
+    key = flooded.add_app()
+    at = lambda pier: raised("quote", "raise Lost(pier)", attributes={"pier": pier})  # noqa: E731
+    for _ in range(3):
+        assert set(numbers(flooded, *(at("east") for _ in range(20)), key=key)) == {1}
+    done(flooded, flooded.ask("POST", "/api/issues/1/split", {"by": ["pier"]}))
+    for _ in range(3):
+        body = [at("east" if n % 2 else "west") for n in range(40)]
+        assert flooded.send(key, *body).json()["stored"] == 40
+    found = counted(flooded)
+    assert sorted(found.values()) == [60, 120] and sum(found.values()) == 180
+    rule = flooded.ask("POST", "/api/grouping-rules", {"rule": "together when pier=west"})
+    assert rule.status == 201, rule.data
+    assert len(set(numbers(flooded, *(at("west") for _ in range(20)), key=key))) == 1
+    assert sum(counted(flooded).values()) == 200

@@ -50,16 +50,20 @@ class Floods:
 
     def stands_for(self, alike: Alike, time_ms: int, received_ms: int) -> int | None:
         """Return the number of the failure that stands for this one; None where it is to be kept whole."""
-        left = self._take(alike.issue_id, received_ms)
-        if left >= 0:
+        if self._left_of(alike.issue_id, received_ms) >= 1:
             return None
         standing = self._standing.get((alike, time_ms // HOUR_MS))
         if standing is None or abs(time_ms - standing[1]) > STANDS_MS:
             return None
         return standing[0]
 
-    def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
-        """Let a failure that was kept whole stand for those like it from now on."""
+    def kept(self, alike: Alike, seq: int, time_ms: int, received_ms: int) -> None:
+        """Count a failure that is kept whole, and let it stand for those like it from now on."""
+        issue_id = alike.issue_id
+        self._left[issue_id] = (max(0.0, self._left_of(issue_id, received_ms) - 1), received_ms)
+        self._left.move_to_end(issue_id)
+        if len(self._left) > MOST_ISSUES:
+            self._left.popitem(last=False)
         key = (alike, time_ms // HOUR_MS)
         self._standing[key] = (seq, time_ms)
         self._standing.move_to_end(key)
@@ -70,12 +74,7 @@ class Floods:
         """Forget which failures stand for others: what was kept was taken back."""
         self._standing.clear()
 
-    def _take(self, issue_id: int, now_ms: int) -> float:
-        """Return what is left of an issue's whole ones after this; below 0 where none is, and then none is taken."""
+    def _left_of(self, issue_id: int, now_ms: int) -> float:
+        """Return how many more whole ones an issue may bring now."""
         left, at_ms = self._left.get(issue_id, (float(self._at_once), now_ms))
-        left = min(float(self._at_once), left + max(0, now_ms - at_ms) / 1000 * self._a_second) - 1
-        self._left[issue_id] = (left if left >= 0 else left + 1, max(at_ms, now_ms))
-        self._left.move_to_end(issue_id)
-        if len(self._left) > MOST_ISSUES:
-            self._left.popitem(last=False)
-        return left
+        return min(float(self._at_once), left + max(0, now_ms - at_ms) / 1000 * self._a_second)

@@ -76,6 +76,8 @@ class Decided:
     traits: Traits | None
     """Absent where a rule decides: then nothing is compared."""
     further: Further
+    was_prepared: bool = True
+    """Where it was not, the failure can be counted and no more: nothing further is known of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,10 +91,19 @@ class Found:
     collecting: bool = False
 
 
+class WantsWhole(Exception):
+    """A failure that was not prepared cannot only be counted."""
+
+
 def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received_ms: int) -> Found:
-    """Find the issue that a failure belongs to. Runs on the writer, in the transaction that writes the failure."""
+    """Find the issue that a failure belongs to. Runs on the writer, in the transaction that writes the failure.
+
+    Raises WantsWhole where that takes more than was prepared of it.
+    """
     text = decided.fingerprint
     row = connection.execute(_ISSUE_OF, (app_id, text)).fetchone()
+    if not decided.was_prepared and (row is None or row[1] is not None):
+        raise WantsWhole
     if row is not None and row[1] is not None:
         text = apart_text(text, [decided.further.value_of(name) for name in json.loads(row[1])])
         row = connection.execute(_ISSUE_OF, (app_id, text)).fetchone()

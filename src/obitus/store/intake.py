@@ -22,11 +22,19 @@ from obitus.store.database import our_errors, typed
 from obitus.store.days import failures, logs, runs
 from obitus.store.days.failures import FailureRow
 from obitus.store.days.logs import LogFacts
-from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE, PLACE_OF
+from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE, NO_ID, PLACE_OF
 from obitus.store.days.runs import RunFacts
 from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.floods import Crowd
-from obitus.store.grouping import COLLECTING_TYPE, MOST_ISSUES, MOST_NEW_ISSUES, Decided, add_fingerprint, find
+from obitus.store.grouping import (
+    COLLECTING_TYPE,
+    MOST_ISSUES,
+    MOST_NEW_ISSUES,
+    Decided,
+    WantsWhole,
+    add_fingerprint,
+    find,
+)
 from obitus.store.issues import SETTLINGS, add_history, settling_of
 from obitus.store.parking import ParkedIssues
 from obitus.store.rows.issues import SettledBy
@@ -95,6 +103,9 @@ _COUNT_RUNS_BY_SLOT = """
 INSERT INTO run_slots (minutes, slot, app_id, entry_point, release_id, environment, outcome, status, below_ms, runs)
 VALUES (:minutes, :slot, :app_id, :entry_point, :release_id, :environment, :outcome, :status, :below_ms, :runs)
 ON CONFLICT DO UPDATE SET runs = runs + excluded.runs"""
+_COUNT_BY_SLOT = """
+INSERT INTO failure_slots (slot, app_id, release_id, environment, failures) VALUES (?, ?, ?, ?, ?)
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures"""
 _COUNT_WARNINGS = """
 INSERT INTO warning_slots (minutes, slot, app_id, logger, release_id, environment, records) VALUES (?, ?, ?, ?, ?, ?, ?)
 ON CONFLICT DO UPDATE SET records = records + excluded.records"""
@@ -111,6 +122,7 @@ UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :fir
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
 _ADD_ROWS: Final = (ADD_EVIDENCE, logs.ADD, runs.ADD, failures.ADD, ADD_WORDS)
+SLOT_MINUTES: Final = 5
 LATE_MS: Final = DAY_MS
 """From how late on a report's judgement says that it came late."""
 
@@ -185,6 +197,8 @@ class Taken:
     """Whether its entry point is not told apart, since the app has too many."""
     only_counted: bool = False
     """Whether it was counted and not kept whole, since its issue fails so often."""
+    wants_whole: bool = False
+    """Whether nothing was done, since it was not prepared and is to be kept whole."""
 
 
 def take(connection: sqlite3.Connection, days: WritingDays, reports: Sequence[Prepared]) -> list[Taken]:
@@ -211,6 +225,7 @@ class _Batch:
         self._hours: Counter[tuple[int, int, str, int]] = Counter()
         self._days_of_issues: Counter[tuple[int, int, str, int]] = Counter()
         self._hours_of_releases: Counter[tuple[int, str, int]] = Counter()
+        self._slots: Counter[tuple[int, int, int, str]] = Counter()
         self._users: Counter[tuple[int, str]] = Counter()
         self._warnings: Counter[tuple[int, int, int, str, int, str]] = Counter()
         self._said: Counter[tuple[int, int, str, int, str]] = Counter()
@@ -257,6 +272,13 @@ class _Batch:
         self._heard[report.app_id] = (min(first_ms, report.received_ms), max(last_ms, report.received_ms))
         return seq_of(file.day, place), True
 
+    def give_back(self, report: Prepared, seq: int) -> None:
+        """Let a report not have come; its number is given to no other."""
+        file = self._days.at(day_and_place(seq)[0])
+        with our_errors(file.path):
+            file.connection.execute(NO_ID, (report.id, report.app_id))
+        file.added -= 1
+
     def add_rows(self, seq: int, report: Prepared, release_id: int) -> None:
         """Keep a report whole, in the file of its day."""
         day, place = day_and_place(seq)
@@ -282,12 +304,16 @@ class _Batch:
             failure_rows.append((*before, *failures.columns(report.failure.row, file.texts, report.environment)))
             words.append((place, report.failure.row.indexed))
 
-    def count(self, issue_id: int, release_id: int, environment: str, time_ms: int, user_id: str | None) -> None:
+    def count(self, report: Prepared, issue_id: int, release_id: int, user_id: str | None) -> None:
         """Count one failure; what is alike in a batch is written at its end, once."""
+        environment, time_ms = report.environment, report.time_ms
         hour = time_ms // HOUR_MS
         self._hours[issue_id, release_id, environment, hour] += 1
         self._days_of_issues[issue_id, release_id, environment, time_ms // DAY_MS] += 1
         self._hours_of_releases[release_id, environment, hour] += 1
+        for minutes, slot in slots_at(time_ms, report.received_ms):
+            if minutes == SLOT_MINUTES:
+                self._slots[slot, report.app_id, release_id, environment] += 1
         if user_id is not None:
             self._users[issue_id, user_id] += 1
 
@@ -317,6 +343,7 @@ class _Batch:
             (_COUNT_BY_HOUR, self._hours),
             (_COUNT_BY_DAY, self._days_of_issues),
             (_COUNT_OF_RELEASE, self._hours_of_releases),
+            (_COUNT_BY_SLOT, self._slots),
         ):
             self.connection.executemany(statement, ((*key, count) for key, count in counts.items()))
         for (app_id, tracepoint), (count, latest_ms) in self._hits.items():
@@ -361,7 +388,11 @@ def _take_one(batch: _Batch, report: Prepared) -> Taken:
     if not is_new:
         return Taken(already_there=not _has_grown(batch, seq, report))
     if report.failure is not None:
-        taken = _add_failure(batch, report, report.failure, seq, release.id)
+        try:
+            taken = _add_failure(batch, report, report.failure, seq, release.id)
+        except WantsWhole:
+            batch.give_back(report, seq)
+            return Taken(already_there=False, wants_whole=True)
         return replace(taken, beyond=release.beyond)
     batch.add_rows(seq, report, release.id)
     if report.tally is not None:
@@ -479,23 +510,25 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
     )
     standing = batch.crowd.standing(alike, report.time_ms, report.received_ms) if found.known else None
     is_counted = standing is not None and not judged.changed
+    if not facts.decided.was_prepared and not is_counted:
+        raise WantsWhole
     # Before the failure is written: it must not count itself among what the issue has met.
     if state == "parked":
         release = (release_id, report.release)
         named = standing if standing is not None and is_counted else seq
         batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, named)
     if standing is not None and is_counted:
-        batch.count(issue_id, release_id, report.environment, report.time_ms, facts.user_id)
+        batch.count(report, issue_id, release_id, facts.user_id)
         batch.crowd.add(standing, alike, report.time_ms, facts.user_id)
         return Taken(already_there=False, issue_id=issue_id, only_counted=True)
     batch.add_rows(seq, report, release_id)
-    batch.crowd.kept(alike, seq, report.time_ms)
+    batch.crowd.kept(alike, seq, report.time_ms, report.received_ms)
     if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason
         values["from_older_release"] = int(judged.from_older_release)
     connection.execute(_ADD_FAILURE, values)
     connection.execute(_ONE_MORE, values)
-    batch.count(issue_id, release_id, report.environment, report.time_ms, facts.user_id)
+    batch.count(report, issue_id, release_id, facts.user_id)
     _count_by_release(connection, values)
     if judged.changed:
         connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))

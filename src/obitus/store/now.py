@@ -34,10 +34,9 @@ SELECT apps.name AS app, s.entry_point, s.outcome, s.status, s.below_ms, s.runs 
   SELECT app_id, entry_point, outcome, status, below_ms, SUM(runs) AS runs FROM run_slots
   WHERE minutes = :minutes AND slot >= :first AND slot < :end{narrowed} GROUP BY app_id, entry_point, outcome, status, below_ms) s
 JOIN apps ON apps.id = s.app_id WHERE apps.removed_ms IS NULL"""
-# Which index is taken follows from the hints: by time there are only those of the window.
 _FAILURES_BY_SLOT: Final = """
-SELECT time_ms / :slot_ms AS slot, SUM(stands_for) AS failures FROM failures INDEXED BY failures_by_time
-WHERE time_ms >= :from_ms AND time_ms < :to_ms{narrowed} GROUP BY slot"""
+SELECT slot, SUM(failures) AS failures FROM failure_slots
+WHERE slot >= :first AND slot < :end{narrowed} GROUP BY slot"""
 _FAILURES_BY_HOUR: Final = """
 SELECT hour AS slot, SUM(failures) AS failures FROM issue_counts INDEXED BY issue_counts_by_hour
 WHERE hour >= :first AND hour < :end{narrowed} GROUP BY hour"""
@@ -63,6 +62,8 @@ _OLD: Final = (
       SELECT minutes, slot, app_id, logger, release_id, environment FROM warning_slots WHERE minutes = 5 AND slot < ? LIMIT ?)""",
     """DELETE FROM link_slots WHERE (minutes, slot, caller_id, app_id, environment, below_ms) IN (
       SELECT minutes, slot, caller_id, app_id, environment, below_ms FROM link_slots WHERE minutes = 5 AND slot < ? LIMIT ?)""",
+    """DELETE FROM failure_slots WHERE (slot, app_id, release_id, environment) IN (
+      SELECT slot, app_id, release_id, environment FROM failure_slots WHERE slot < ? LIMIT ?)""",
 )
 
 

@@ -10,6 +10,7 @@ from typing import Final
 
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
+from obitus.store.days.rows import NO_ID
 from obitus.store.days.writing import WritingDays
 from obitus.store.errors import NotThere
 from obitus.store.rows.records import ReportOfDay
@@ -29,7 +30,6 @@ _OF_A_DAY: Final = (
     "DELETE FROM logs WHERE place IN (SELECT value FROM json_each(?))",
     "DELETE FROM runs WHERE place IN (SELECT value FROM json_each(?))",
 )
-_NO_ID = "DELETE FROM ids WHERE id = ? AND app_id = ?"
 _FEWER = "UPDATE days SET reports = MAX(0, reports - ?) WHERE day = ?"
 _SEQS = "SELECT seq FROM failures WHERE issue_id IN (SELECT id FROM issues WHERE app_id = ?) LIMIT ?"
 _ISSUES = "SELECT id FROM issues WHERE app_id = ? LIMIT ?"
@@ -67,6 +67,7 @@ _REST: Final = (
     "DELETE FROM run_counts WHERE app_id = ?",
     "DELETE FROM run_slots WHERE minutes = 5 AND app_id = ?",
     "DELETE FROM run_slots WHERE minutes = 60 AND app_id = ?",
+    "DELETE FROM failure_slots WHERE app_id = ?",
     "DELETE FROM call_slots WHERE minutes = 5 AND app_id = ?",
     "DELETE FROM call_slots WHERE minutes = 60 AND app_id = ?",
     "DELETE FROM link_slots WHERE minutes = 5 AND ? IN (caller_id, app_id)",
@@ -139,7 +140,7 @@ def _delete_reports(
     places = json.dumps([row.place for row in rows])
     for statement in _OF_A_DAY:
         file.execute(statement, (places,))
-    file.executemany(_NO_ID, [(row.id, app_id) for row in rows])
+    file.executemany(NO_ID, [(row.id, app_id) for row in rows])
     connection.execute(_FEWER, (len(rows), day))
 
 

@@ -29,7 +29,7 @@ MAIN: Final = {
         (
             "reporting_keys", "releases", "issues", "fingerprints", "run_counts", "fingerprint_keys", "new_issues",
             "regrouped_fingerprints", "release_spellings", "deploys", "entry_points", "environments", "failures",
-            "growing_tallies", "run_slots", "call_slots", "targets", "answered_at", "latest_spans", "uncalled", "log_orders",
+            "growing_tallies", "run_slots", "failure_slots", "call_slots", "targets", "answered_at", "latest_spans", "uncalled", "log_orders",
             "warning_slots", "warned_hours", "quiet_failures", "collected", "app_people", "owner_files", "firings", "source_maps",
             "tracepoints", "tracepoint_states",
         ),

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Final, NamedTuple
 
-from obitus.core.grouping.recipe import Part
+from obitus.service.intake.familiar import NotHere
 from obitus.service.intake.inflating import Body, split
 from obitus.service.intake.linear_patterns import redactor_of
 from obitus.service.intake.prepare import Preparer, Ready, Refusal, Sender, TurnBack, grouping_of
@@ -68,10 +68,20 @@ def prepare_all(lines: Sequence[bytes], sender: Sender, preparer: Preparer) -> O
 
 
 def split_and_prepare_apart(raw: Sequence[bytes], encoding: str, limits: Limits, sender: Sender, rules: Rules) -> tuple[Body, Outcomes]:  # fmt: skip
-    """Do the same in a process. The lines themselves stay here: only how many they are is of interest."""
+    """Do the same in a process. The lines themselves stay here, but for those that may be prepared again."""
     body, outcomes = split_and_prepare(raw, encoding, limits, sender, _preparer(rules))
-    body.lines = [(number, b"") for number, _ in body.lines]
+    body.lines = [
+        (number, line if _may_come_again(one) else b"")
+        for (number, line), one in zip(body.lines, outcomes, strict=True)
+    ]
     return body, _carried(outcomes)
+
+
+def _may_come_again(one: Ready | Refusal) -> bool:
+    """Whether a failure was not prepared, since it may only be counted."""
+    if not isinstance(one, Ready) or one.prepared.failure is None:
+        return False
+    return not one.prepared.failure.decided.was_prepared
 
 
 def prepare_apart(lines: Sequence[bytes], sender: Sender, rules: Rules) -> Outcomes:
@@ -103,26 +113,13 @@ def _turn_back(maps: Maps) -> TurnBack:
     return _shelf.turn_back
 
 
-class _Elsewhere:
-    """Stands for what the service works out again from the evidence, should it be asked for."""
-
-    def parts(self) -> Sequence[Part]:
-        raise NotImplementedError("this is asked of the service's own process only")
-
-    def earlier(self) -> Sequence[str]:
-        raise NotImplementedError("this is asked of the service's own process only")
-
-    def value_of(self, name: str) -> str:
-        raise NotImplementedError("this is asked of the service's own process only")
-
-
 def _carried(outcomes: Outcomes) -> Outcomes:
     """Return outcomes without what is asked for now and then only: it is large, and the evidence holds it too."""
     carried: Outcomes = []
     for one in outcomes:
-        if isinstance(one, Ready) and one.prepared.failure is not None:
+        if isinstance(one, Ready) and one.prepared.failure is not None and not _may_come_again(one):
             failure = one.prepared.failure
-            decided = replace(failure.decided, further=_Elsewhere())
+            decided = replace(failure.decided, further=NotHere())
             one = one._replace(prepared=one.prepared._replace(failure=replace(failure, decided=decided)))
         carried.append(one)
     return carried

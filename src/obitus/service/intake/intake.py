@@ -13,6 +13,7 @@ from obitus.service.given import part
 from obitus.service.intake.allowance import OF_ADDRESS, OF_KEY, Allowance
 from obitus.service.intake.bodies import Gate, Pass
 from obitus.service.intake.day_use import DayUse
+from obitus.service.intake.familiar import Flooding
 from obitus.service.intake.heavy import Maps, Rules
 from obitus.service.intake.keys import KnownKeys
 from obitus.service.intake.linear_patterns import redactor_of
@@ -48,6 +49,7 @@ class Intake:
         self.keys = KnownKeys(records.reader)
         self.pages_of_key, self.pages_of_address = Allowance(*OF_KEY), Allowance(*OF_ADDRESS)
         self.preparer = Preparer(records.evidence)
+        self.flooding = Flooding()
         self.shelf = Shelf(settings.data, records.reader)
         records.evidence.turn_back = self.shelf.turn_back_json
         self.processes = Processes(settings.processes)

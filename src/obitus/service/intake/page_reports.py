@@ -125,7 +125,7 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
             raise _too_much(wait_s)
         if by_browser:
             raw = await held.work(_of_browser, raw, intake.clock.now_ms())
-        sender = sender_of(key, intake.clock.now_ms(), clock)
+        sender = sender_of(intake, key, clock)
         intake.clients.note(key.app, "page", "", intake.clock.now_ms())
         async with held.lane:
             body, outcomes = await body_prepared(intake, held, raw, "", sender)

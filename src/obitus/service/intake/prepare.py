@@ -9,7 +9,7 @@ import json
 import logging
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any, Final, NamedTuple
 
@@ -27,6 +27,7 @@ from obitus.core.quiet.finding import Kind
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
 from obitus.core.stacks import report_form, stack_of
+from obitus.service.intake.familiar import Familiar, Form, form_of
 from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
 from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer
@@ -58,6 +59,7 @@ REFUSALS: Final = {
     "fault": "The service could not read this report; its log says why.",
 }
 
+_COUNTED_BY: Final = ("kind", "id", "time", "release", "severity", "handled", "trace_id", "run", "attributes")
 _LONE_SURROGATE = re.compile(r"[\ud800-\udfff]")
 _LIST_KEPT_AT_START: Final = 0.4
 
@@ -72,6 +74,8 @@ class Sender:
     received_ms: int
     skew_ms: int = 0
     """What to add to the sender's times; 0 when its clock is right or it does not say what time it has."""
+    flooding: frozenset[str] = frozenset()
+    """Fingerprints of the app that fail so often that most are only counted."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,10 +110,12 @@ class Preparer:
         self._redactor = redactor or Redactor()
         self._rules: tuple[GroupingRule, ...] = ()
         self._turn_back: TurnBack | None = None
+        self._familiar = Familiar()
 
     def use(self, redactor: Redactor, rules: tuple[GroupingRule, ...] = (), turn_back: TurnBack | None = None) -> None:
         """Redact and group with these rules from now on, and turn the frames of built code back with that."""
         self._redactor, self._rules, self._turn_back = redactor, rules, turn_back
+        self._familiar = Familiar()
 
     @property
     def rules(self) -> tuple[GroupingRule, ...]:
@@ -128,29 +134,56 @@ class Preparer:
             written = line.decode("utf-8")
         except UnicodeDecodeError as error:
             return Refusal("not-utf-8", f"Byte {error.start} of the line is no UTF-8. Send JSON in UTF-8.")
+        form: Form | None = None
+        known: FailureFacts | None = None
+        # Rules ask for more than what makes a form.
+        if sender.flooding and not self._rules and (brief := _brief(line)) is not None:
+            form, slim = brief
+            known = self._familiar.facts(sender.app_id, form)
+            if known is not None and known.decided.fingerprint in sender.flooding:
+                return self._checked(slim, sender, known)
         read = _read(line)
         if isinstance(read, Refusal):
             return read
         report, content, notes = read
-        report_id = content["id"].lower() if len(content["id"]) == 36 else str(report.id)
-        time_ms = to_ms(report.time)
-        # As the report says it, before anything is corrected: sent again it has to come to the same day.
-        day = day_of(report.id.bytes, time_ms)
-        if abs(sender.skew_ms) >= SKEW_TO_CORRECT_MS:
-            time_ms += sender.skew_ms
-            notes.append(f"The sender's clock is off by {-sender.skew_ms / 1000:.0f} s; the time was corrected.")
-            content["clock_skew_ms"] = sender.skew_ms
-        ahead_ms = time_ms - sender.received_ms
-        if ahead_ms > MOST_AHEAD_MS:
-            reason = f"{report.time.isoformat()} lies more than a day ahead. Set the sender's clock."
-            return Refusal("time-ahead", reason, "time", report_id)
-        if -ahead_ms > MOST_AGE_MS:
-            reason = f"{report.time.isoformat()} is more than a year ago. Set the sender's clock."
-            return Refusal("time-too-old", reason, "time", report_id)
-        if ahead_ms > 0:
-            time_ms = sender.received_ms
-            if ahead_ms > SKEW_TO_CORRECT_MS:
-                notes.append("The time lies ahead of now; the time of arrival was taken instead.")
+        ready = self._whole(report, content, notes, written, sender)
+        failure = ready.prepared.failure if isinstance(ready, Ready) else None
+        if form is not None and failure is not None and failure.decided.fingerprint in sender.flooding:
+            self._familiar.learn(sender.app_id, form, failure)
+        return ready
+
+    def _checked(
+        self, read: tuple[FailureReport, dict[str, Any]], sender: Sender, known: FailureFacts
+    ) -> Ready | Refusal:
+        """Return a failure that is like one that was prepared, to be counted."""
+        report, content = read
+        when = _when(report, content, [], sender)
+        if isinstance(when, Refusal):
+            return when
+        content = self._redactor.report(content)
+        release = canonical(_plain(report.release or ""))
+        failure = replace(known, severity=report.severity, handled=report.handled, **_whose(content))
+        prepared = Prepared(
+            id=report.id.bytes,
+            kind="failure",
+            app_id=sender.app_id,
+            environment=sender.environment,
+            release=release,
+            time_ms=when.time_ms,
+            received_ms=sender.received_ms,
+            day=when.day,
+            failure=failure,
+        )
+        return Ready(prepared, when.id, [])
+
+    def _whole(
+        self, report: AnyReport, content: dict[str, Any], notes: list[str], written: str, sender: Sender
+    ) -> Ready | Refusal:
+        """Return a report, ready to be written whole."""
+        when = _when(report, content, notes, sender)
+        if isinstance(when, Refusal):
+            return when
+        report_id, time_ms, day = when
         if isinstance(report, FailureReport):
             _read_stacks(content)
         release = canonical(_plain(report.release or ""))
@@ -217,8 +250,6 @@ class Preparer:
     def _facts(self, report: FailureReport, content: dict[str, Any], sender: Sender) -> FailureFacts:
         """Return what the store keeps in columns. Texts come from the redacted content, never from the raw report."""
         decided, headline = self.decided(content, sender.app, sender.environment)
-        user = content.get("attributes", {}).get("user.id")
-        run = content.get("run")
         return FailureFacts(
             severity=report.severity,
             handled=report.handled,
@@ -226,8 +257,7 @@ class Preparer:
             cause=_plain(headline.cause),
             place=_plain(headline.place),
             message=_plain(content["exceptions"][0].get("message", ""))[:1000],
-            entry_point=_plain(run["entry_point"]) if run else "",
-            user_id=_plain(str(user))[:300] if user is not None else None,
+            **_whose(content),
             trace_id=bytes.fromhex(report.trace_id) if report.trace_id else None,
             decided=decided,
             row=failures.row_of(content),
@@ -294,6 +324,37 @@ class ReadAgain:
         return self._again().further.value_of(name)
 
 
+def _whose(content: dict[str, Any]) -> dict[str, Any]:
+    """Return the entry point and the person of a failure's content."""
+    user, run = content.get("attributes", {}).get("user.id"), content.get("run")
+    return {
+        "entry_point": _plain(run["entry_point"]) if run else "",
+        "user_id": _plain(str(user))[:300] if user is not None else None,
+    }
+
+
+def _brief(line: bytes) -> tuple[Form, tuple[FailureReport, dict[str, Any]]] | None:
+    """Return the form of a failure, and what it is counted by; None for another kind of report, and where either is not clear."""
+    try:
+        content = pydantic_core.from_json(line)
+    except ValueError:
+        return None
+    if not isinstance(content, dict) or content.get("kind") != "failure":
+        return None
+    form = form_of(content)
+    if form is None:
+        return None
+    slim = {name: content[name] for name in _COUNTED_BY if name in content}
+    attributes = slim.get("attributes")
+    if isinstance(attributes, dict):
+        slim["attributes"] = {name: value for name, value in attributes.items() if name == "user.id"}
+    try:
+        report = REPORT.validate_json(pydantic_core.to_json(slim | {"exceptions": [{"type": "-"}]}))
+    except ValidationError:
+        return None
+    return (form, (report, slim)) if isinstance(report, FailureReport) else None
+
+
 def grouping_of(texts: Iterable[tuple[str, int]]) -> tuple[GroupingRule, ...]:
     """Return the grouping rules that these texts state; one that cannot be understood is passed over, and the log says so."""
     found = []
@@ -306,6 +367,38 @@ def grouping_of(texts: Iterable[tuple[str, int]]) -> tuple[GroupingRule, ...]:
 
 
 AnyReport = FailureReport | LogReport | RunReport | TallyReport
+
+
+class _When(NamedTuple):
+    """A report's id, when it happened, corrected, and the day that it is kept under."""
+
+    id: str
+    time_ms: int
+    day: int
+
+
+def _when(report: AnyReport, content: dict[str, Any], notes: list[str], sender: Sender) -> _When | Refusal:
+    """Return when something happened, or why its time cannot be right; says in the content and in the notes what was corrected."""
+    report_id = content["id"].lower() if len(content["id"]) == 36 else str(report.id)
+    time_ms = to_ms(report.time)
+    # As the report says it, before anything is corrected: sent again it has to come to the same day.
+    day = day_of(report.id.bytes, time_ms)
+    if abs(sender.skew_ms) >= SKEW_TO_CORRECT_MS:
+        time_ms += sender.skew_ms
+        notes.append(f"The sender's clock is off by {-sender.skew_ms / 1000:.0f} s; the time was corrected.")
+        content["clock_skew_ms"] = sender.skew_ms
+    ahead_ms = time_ms - sender.received_ms
+    if ahead_ms > MOST_AHEAD_MS:
+        reason = f"{report.time.isoformat()} lies more than a day ahead. Set the sender's clock."
+        return Refusal("time-ahead", reason, "time", report_id)
+    if -ahead_ms > MOST_AGE_MS:
+        reason = f"{report.time.isoformat()} is more than a year ago. Set the sender's clock."
+        return Refusal("time-too-old", reason, "time", report_id)
+    if ahead_ms > 0:
+        time_ms = sender.received_ms
+        if ahead_ms > SKEW_TO_CORRECT_MS:
+            notes.append("The time lies ahead of now; the time of arrival was taken instead.")
+    return _When(report_id, time_ms, day)
 
 
 def _read(line: bytes) -> tuple[AnyReport, dict[str, Any], list[str]] | Refusal:

@@ -7,6 +7,7 @@ import logging
 import sqlite3
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import replace
 from email.message import Message
 from typing import Annotated, Any
 
@@ -23,7 +24,7 @@ from obitus.service.intake.heavy import Outcomes
 from obitus.service.intake.inflating import Body
 from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.intake.prepare import Ready, Refusal, Sender
-from obitus.service.intake.preparing import body_prepared
+from obitus.service.intake.preparing import body_prepared, lines_prepared
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem, as_problem, described
 from obitus.store import key_use
@@ -106,7 +107,7 @@ async def reports(
         theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
             intake.clock.heard(theirs_ms)
-        sender = sender_of(key, intake.clock.now_ms(), obitus_clock)
+        sender = sender_of(intake, key, obitus_clock)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             intake.remark(key.app, "clock-off", _clock_said(sender.skew_ms))
         async with held.lane:
@@ -159,9 +160,11 @@ def _clock_said(skew_ms: int) -> str:
     return f"The app's clock is {abs(skew_ms) / 1000:,.0f} s {ahead}. Its times are corrected; set it all the same."
 
 
-def sender_of(key: KnownKey, now_ms: int, sent: str | None) -> Sender:
+def sender_of(intake: Intake, key: KnownKey, sent: str | None) -> Sender:
     """Return who sends with a key now, ``sent`` being what time its clock shows."""
-    return Sender(key.app_id, key.app, key.environment, now_ms, clock_skew_ms(sent, now_ms))
+    now_ms = intake.clock.now_ms()
+    flooding = intake.flooding.of(key.app_id, now_ms)
+    return Sender(key.app_id, key.app, key.environment, now_ms, clock_skew_ms(sent, now_ms), flooding)
 
 
 async def take_all(
@@ -175,7 +178,8 @@ async def take_all(
     for one in ready:
         if one.filtered is not None:
             intake.remark(sender.app, "filtered", one.filtered)
-    taken = iter(await write(intake, held, ready, sender))
+    written = await write(intake, held, ready, sender)
+    taken = iter(await _keep_whole(intake, held, body, outcomes, written, sender))
     verdicts = []
     for (number, _), outcome in zip(body.lines, outcomes, strict=True):
         if isinstance(outcome, Refusal):
@@ -210,6 +214,31 @@ async def take_all(
     return verdicts
 
 
+async def _keep_whole(
+    intake: Intake,
+    held: Pass,
+    body: Body,
+    outcomes: Outcomes,
+    written: list[Taken | StoreError],
+    sender: Sender,
+) -> list[Taken | StoreError]:
+    """Prepare and write those that were to be counted, and are to be kept whole after all; return what became of all in ``outcomes``."""
+    at = [place for place, one in enumerate(outcomes) if isinstance(one, Ready)]
+    wanting = [n for n, one in enumerate(written) if isinstance(one, Taken) and one.wants_whole]
+    if not wanting:
+        return written
+    found: dict[int, Taken | StoreError] = dict(enumerate(written))
+    lines = [body.lines[at[n]][1] for n in wanting]
+    prepared = await lines_prepared(intake, held, lines, replace(sender, flooding=frozenset()))
+    for n, one in zip(wanting, prepared, strict=True):
+        outcomes[at[n]] = one
+    ready = [(n, one) for n, one in zip(wanting, prepared, strict=True) if isinstance(one, Ready)]
+    for (n, _), became in zip(ready, await write(intake, held, [one for _, one in ready], sender), strict=True):
+        found[n] = became
+    # Those that were refused have no verdict of the store.
+    return [found[n] for n in range(len(written)) if isinstance(outcomes[at[n]], Ready)]
+
+
 async def write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     """Write prepared reports and tell the live stream; return what became of each.
 
@@ -223,7 +252,8 @@ async def write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Send
 
 
 def _weight(one: Ready) -> int:
-    return WEIGHT[one.prepared.kind]
+    failure = one.prepared.failure
+    return WEIGHT["run" if failure is not None and not failure.decided.was_prepared else one.prepared.kind]
 
 
 def _next_part(ready: Sequence[Ready], start: int, most: int) -> Sequence[Ready]:
@@ -244,8 +274,9 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
     sent, today = held.sent, intake.day_use.today
 
     def work(connection: sqlite3.Connection) -> list[Taken]:
-        key_use.add(connection, held.key, today, len(prepared), sent)
-        return take(connection, days, prepared)
+        taken = take(connection, days, prepared)
+        key_use.add(connection, held.key, today, _came(taken), sent)
+        return taken
 
     try:
         taken = await asyncio.wrap_future(intake.records.writer.submit(work))
@@ -263,7 +294,10 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
         # What is wrong with the store is no verdict on what was sent: it comes again.
         raise as_problem(error) from error
     held.sent = 0
-    intake.day_use.add(held.key, len(prepared), sent)
+    intake.day_use.add(held.key, _came(taken), sent)
+    for each, became in zip(prepared, taken, strict=True):
+        if became.only_counted and each.failure is not None:
+            intake.flooding.note(sender.app_id, each.failure.decided.fingerprint, sender.received_ms)
     if any(one.beyond for one in taken):
         intake.remark(sender.app, "too-many-releases", BEYOND)
     if any(one.among_others for one in taken):
@@ -273,6 +307,11 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
     if hits:
         await intake.tracepoints.hit(sender.app_id, hits)
     return list(taken)
+
+
+def _came(taken: Sequence[Taken]) -> int:
+    """Return how many reports came: those that are prepared once more come then."""
+    return sum(not one.wants_whole for one in taken)
 
 
 def _bounded(taken: Taken) -> list[str]:
@@ -292,13 +331,13 @@ def _tell(intake: Intake, sender: Sender, taken: list[Taken]) -> None:
             told["failures"] += 1
             told["new"] = told.get("new", False) or one.new_issue
             told["regressed"] = told.get("regressed", False) or one.regressed
-    if any(not one.already_there for one in taken):
+    if any(not one.already_there and not one.wants_whole for one in taken):
         intake.live.publish(
             {
                 "type": "reports",
                 "app": sender.app,
                 "environment": sender.environment,
-                "stored": sum(not one.already_there for one in taken),
+                "stored": sum(not one.already_there and not one.wants_whole for one in taken),
                 "issues": list(issues.values()),
             }
         )

@@ -116,6 +116,12 @@ _COUNTS: Final = (
         ),
     ),
     _Count(
+        "failures by five minutes (failure_slots)",
+        # What is older is removed bit by bit: of the oldest slot that is there a part may be gone.
+        "SELECT slot, app_id, release_id, environment, failures FROM failure_slots WHERE slot > (SELECT MIN(slot) FROM failure_slots)",
+        "SELECT time_ms / 300000, app_id, release_id, environment, SUM(stands_for) FROM failures WHERE time_ms / 300000 > (SELECT MIN(slot) FROM failure_slots) AND received_ms - time_ms < 345600000 GROUP BY 1, 2, 3, 4",
+    ),
+    _Count(
         "runs of releases (release_runs)",
         "SELECT release_id, environment, entry_point, ok + refused + failed FROM release_runs WHERE ok + refused + failed",
         "SELECT release_id, environment, entry_point, SUM(runs) FROM run_counts GROUP BY 1, 2, 3",

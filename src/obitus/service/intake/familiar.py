@@ -1,0 +1,141 @@
+"""Failures that come in a flood, known by what decides their fingerprint: those that are only counted need not be prepared.
+
+Redacting, fingerprinting and packing are what a report costs most of. Where an issue floods, a failure that is like one prepared
+before, in all that its fingerprint is made of, is read and checked, and handed on with what was decided of that one. Where it is
+to be kept whole after all, it is prepared then.
+"""
+
+from __future__ import annotations
+
+import re
+import threading
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any, Final
+
+from obitus.core.grouping.recipe import Part
+from obitus.core.quiet.failing import CAPTURED_BY
+from obitus.store.days.failures import FailureRow
+from obitus.store.grouping import Decided
+from obitus.store.intake import FailureFacts
+
+KNOWN_FOR_MS: Final = 5_000
+"""How long after its latest failure that was only counted an issue is said to flood."""
+MOST_KNOWN: Final = 500
+"""Forms of failures that are remembered; the one that was not met for longest goes."""
+_DIGITS: Final = re.compile(r"\d+")
+_MOST_DIGITS: Final = 12
+"""Of a message whose numbers may differ: with more, one of them may be a card's, and be hidden or not by its digits."""
+_OF_FRAME: Final = ("function", "module", "file", "line", "own", "column")
+_OF_LINK: Final = ("type", "relation")
+Form = tuple[Any, ...]
+
+
+def form_of(content: dict[str, Any]) -> Form | None:
+    """Return all of a failure's content that its fingerprint is made of, numbers in messages left out; None where that is not clear."""
+    links = content.get("exceptions")
+    if not isinstance(links, list) or not links:
+        return None
+    # What is collected is told apart by its attributes.
+    if content.get("captured_by") == CAPTURED_BY:
+        return None
+    form: list[Any] = [content.get("release")]
+    try:
+        for link in links:
+            if "stack" in link:
+                return None
+            frames = link.get("frames", ())
+            codes = []
+            for frame in frames:
+                source = frame.get("source")
+                code = source["line"] if source else ""
+                codes.append(code)
+                form.append((*map(frame.get, _OF_FRAME), code))
+            form.append((*map(link.get, _OF_LINK), _without_numbers(link.get("message", ""), codes)))
+    except (AttributeError, KeyError, TypeError):
+        return None
+    return tuple(form)
+
+
+def _without_numbers(message: str, codes: list[str]) -> str:
+    """Return a message with 0 for each of its numbers, but for such as a line of code names, too."""
+    if not isinstance(message, str):
+        raise TypeError
+    found = _DIGITS.findall(message)
+    if not found or sum(map(len, found)) > _MOST_DIGITS:
+        return message
+    all_code = "\n".join(codes)
+    return _DIGITS.sub(lambda number: number[0] if number[0] in all_code else "0", message)
+
+
+class NotHere:
+    """Stands for what was not worked out where a failure was prepared, and is worked out again should it be asked for."""
+
+    def parts(self) -> Sequence[Part]:
+        """Raise: nobody asks here."""
+        raise NotImplementedError("this is asked where it is known only")
+
+    def earlier(self) -> Sequence[str]:
+        """Raise: nobody asks here."""
+        raise NotImplementedError("this is asked where it is known only")
+
+    def value_of(self, name: str) -> str:
+        """Raise: nobody asks here."""
+        raise NotImplementedError("this is asked where it is known only")
+
+
+class Familiar:
+    """What was decided of failures in a flood, by app and form. Used by several threads."""
+
+    def __init__(self) -> None:
+        self._known: OrderedDict[tuple[int, Form], FailureFacts] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def facts(self, app_id: int, form: Form) -> FailureFacts | None:
+        """Return what is known of a form."""
+        with self._lock:
+            try:
+                found = self._known.get((app_id, form))
+            except TypeError:
+                # What cannot be hashed is no form.
+                return None
+            if found is not None:
+                self._known.move_to_end((app_id, form))
+            return found
+
+    def learn(self, app_id: int, form: Form, facts: FailureFacts) -> None:
+        """Remember what was decided of a failure, without what is of that one alone."""
+        row = FailureRow(0, False, facts.row.type, "", "", None, None, (), "")
+        known = replace(facts, decided=Decided(facts.decided.fingerprint, None, NotHere(), was_prepared=False), row=row)
+        with self._lock:
+            try:
+                self._known[app_id, form] = known
+            except TypeError:
+                return
+            if len(self._known) > MOST_KNOWN:
+                self._known.popitem(last=False)
+
+
+class Flooding:
+    """The fingerprints that flood now, by app, as the writer's answers say."""
+
+    def __init__(self) -> None:
+        self._until_ms: dict[int, dict[str, int]] = {}
+
+    def note(self, app_id: int, fingerprint: str, now_ms: int) -> None:
+        """A failure with a fingerprint was only counted."""
+        self._until_ms.setdefault(app_id, {})[fingerprint] = now_ms + KNOWN_FOR_MS
+
+    def of(self, app_id: int, now_ms: int) -> frozenset[str]:
+        """Return the fingerprints of an app that flood."""
+        known = self._until_ms.get(app_id)
+        if not known:
+            return frozenset()
+        # A clock that went back must not keep one for long.
+        left = {one: until for one, until in known.items() if now_ms < until <= now_ms + KNOWN_FOR_MS}
+        if left:
+            self._until_ms[app_id] = left
+        else:
+            del self._until_ms[app_id]
+        return frozenset(left)
