@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import alerting, bare, client, finding, live, logs, maps, scale, searching
+from bench import alerting, bare, client, finding, floods, live, logs, maps, scale, searching
 from bench.flooding import flood
 from bench.measuring import row, timed
 from bench.releases import reading
@@ -32,6 +32,7 @@ from obitus.service.wiring import Parts
 
 BATCH = 50
 BATCHES = 60
+ISSUES = 100
 
 
 def main() -> None:
@@ -45,6 +46,7 @@ def main() -> None:
         finding.measure(Path(folder), report_of_8_kb(1))
         reading.measure(Path(folder))
         intake(Path(folder))
+        floods.measure(Path(folder), report_of_8_kb)
         logs.measure(Path(folder))
         scale.measure(Path(folder))
         visible(Path(folder))
@@ -55,7 +57,10 @@ def main() -> None:
 
 
 def report_of_8_kb(number: int) -> bytes:
-    """Return a failure as the client sends them, about 8 KB: 30 frames, half own, with source and locals."""
+    """Return a failure as the client sends them, about 8 KB: 30 frames, half own, with source and locals.
+
+    It is of one of a hundred issues, each of which keeps whole what is measured here.
+    """
     frames = []
     for i in range(30):
         frame: dict[str, Any] = {"function": f"step_{i}", "module": f"sailings.part{i % 7}", "file": f"/srv/sailings/part{i % 7}.py", "line": 10 + i, "own": i % 2 == 0}  # fmt: skip
@@ -67,7 +72,7 @@ def report_of_8_kb(number: int) -> bytes:
     return json.dumps(
         {
             "kind": "failure", "id": str(uuid.uuid4()), "time": datetime.now(UTC).isoformat(), "release": "2.9.0",
-            "exceptions": [{"type": "sailings.GangwayUp", "message": f"gangway {number} is up", "frames": frames}],
+            "exceptions": [{"type": f"sailings.GangwayUp{number % ISSUES}", "message": f"gangway {number} is up", "frames": frames}],
             "trail": trail, "attributes": {"host.name": "pier-1", "user.id": f"p-{number % 40}"},
             "run": {"entry_point": "POST /sailings/{sailing_id}/boardings", "duration_ms": 12.5, "outcome": "failed"},
         }

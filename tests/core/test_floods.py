@@ -34,7 +34,7 @@ def test_what_is_only_counted_has_one_like_it_that_is_kept(
         like, time_ms = alike(issue, release), now_ms + off_ms
         standing = floods.stands_for(like, time_ms, now_ms)
         if standing is None:
-            floods.kept(like, seq, time_ms, now_ms)
+            floods.kept(like, seq, time_ms)
             kept[seq] = (like, time_ms)
             whole[issue] = whole.get(issue, 0) + 1
             continue
@@ -50,10 +50,10 @@ def test_a_flood_costs_what_it_may_and_a_quiet_issue_is_whole() -> None:
         now_ms = BASE_MS + at
         if floods.stands_for(alike(), now_ms, now_ms) is None:
             kept += 1
-            floods.kept(alike(), at, now_ms, now_ms)
+            floods.kept(alike(), at, now_ms)
         if at % 200 == 0:
             quiet += floods.stands_for(alike(2), now_ms, now_ms) is None
-            floods.kept(alike(2), at, now_ms, now_ms)
+            floods.kept(alike(2), at, now_ms)
     assert 1000 + 590 <= kept <= 1000 + 610 and quiet == 300
 
 
@@ -61,7 +61,7 @@ def test_what_is_new_about_a_flood_is_kept() -> None:
     """A release, an entry point or an hour with no failure yet gets one that is whole, whatever came before; so does what was taken back."""
     floods = Floods(1, 0.0001)
     assert floods.stands_for(alike(), BASE_MS, BASE_MS) is None
-    floods.kept(alike(), 1, BASE_MS, BASE_MS)
+    floods.kept(alike(), 1, BASE_MS)
     assert floods.stands_for(alike(), BASE_MS + 5, BASE_MS + 5) == 1
     for other in (alike(release=2), alike(entry_point="GET /fares")):
         assert floods.stands_for(other, BASE_MS + 5, BASE_MS + 5) is None

@@ -49,21 +49,16 @@ class Floods:
         """By what they have in common and their hour: the number and the time of the one that stands for them."""
 
     def stands_for(self, alike: Alike, time_ms: int, received_ms: int) -> int | None:
-        """Return the number of the failure that stands for this one; None where it is to be kept whole."""
-        if self._left_of(alike.issue_id, received_ms) >= 1:
+        """Return the number of the failure that stands for this one; None where it is to be kept whole, and is one of those that its issue may bring."""
+        if self._take(alike.issue_id, received_ms):
             return None
         standing = self._standing.get((alike, time_ms // HOUR_MS))
         if standing is None or abs(time_ms - standing[1]) > STANDS_MS:
             return None
         return standing[0]
 
-    def kept(self, alike: Alike, seq: int, time_ms: int, received_ms: int) -> None:
-        """Count a failure that is kept whole, and let it stand for those like it from now on."""
-        issue_id = alike.issue_id
-        self._left[issue_id] = (max(0.0, self._left_of(issue_id, received_ms) - 1), received_ms)
-        self._left.move_to_end(issue_id)
-        if len(self._left) > MOST_ISSUES:
-            self._left.popitem(last=False)
+    def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
+        """Let a failure that is kept whole stand for those like it from now on."""
         key = (alike, time_ms // HOUR_MS)
         self._standing[key] = (seq, time_ms)
         self._standing.move_to_end(key)
@@ -74,7 +69,13 @@ class Floods:
         """Forget which failures stand for others: what was kept was taken back."""
         self._standing.clear()
 
-    def _left_of(self, issue_id: int, now_ms: int) -> float:
-        """Return how many more whole ones an issue may bring now."""
+    def _take(self, issue_id: int, now_ms: int) -> bool:
+        """Take one of the whole ones that an issue may bring now; return whether there was one."""
         left, at_ms = self._left.get(issue_id, (float(self._at_once), now_ms))
-        return min(float(self._at_once), left + max(0, now_ms - at_ms) / 1000 * self._a_second)
+        left = min(float(self._at_once), left + max(0, now_ms - at_ms) / 1000 * self._a_second)
+        may = left >= 1
+        self._left[issue_id] = (left - may, now_ms)
+        self._left.move_to_end(issue_id)
+        if len(self._left) > MOST_ISSUES:
+            self._left.popitem(last=False)
+        return may

@@ -57,9 +57,9 @@ class Crowd:
             return None
         return seq
 
-    def kept(self, alike: Alike, seq: int, time_ms: int, received_ms: int) -> None:
+    def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
         """Let a failure that is kept whole stand for those like it from now on."""
-        self._days.floods.kept(alike, seq, time_ms, received_ms)
+        self._days.floods.kept(alike, seq, time_ms)
 
     def add(self, seq: int, alike: Alike, time_ms: int, user_id: str | None) -> None:
         """Count one that another stands for."""

@@ -179,6 +179,8 @@ class Prepared(NamedTuple):
     tally: TallyFacts | None = None
     log: LogFacts | None = None
     run: RunFacts | None = None
+    is_wanted: bool = False
+    """Whether it was asked for, to be kept whole."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -508,7 +510,8 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
         judged.from_older_release,
         day_and_place(seq)[0],
     )
-    standing = batch.crowd.standing(alike, report.time_ms, report.received_ms) if found.known else None
+    may_be_counted = found.known and not report.is_wanted
+    standing = batch.crowd.standing(alike, report.time_ms, report.received_ms) if may_be_counted else None
     is_counted = standing is not None and not judged.changed
     if not facts.decided.was_prepared and not is_counted:
         raise WantsWhole
@@ -522,7 +525,7 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
         batch.crowd.add(standing, alike, report.time_ms, facts.user_id)
         return Taken(already_there=False, issue_id=issue_id, only_counted=True)
     batch.add_rows(seq, report, release_id)
-    batch.crowd.kept(alike, seq, report.time_ms, report.received_ms)
+    batch.crowd.kept(alike, seq, report.time_ms)
     if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason
         values["from_older_release"] = int(judged.from_older_release)

@@ -232,7 +232,11 @@ async def _keep_whole(
     prepared = await lines_prepared(intake, held, lines, replace(sender, flooding=frozenset()))
     for n, one in zip(wanting, prepared, strict=True):
         outcomes[at[n]] = one
-    ready = [(n, one) for n, one in zip(wanting, prepared, strict=True) if isinstance(one, Ready)]
+    ready = [
+        (n, one._replace(prepared=one.prepared._replace(is_wanted=True)))
+        for n, one in zip(wanting, prepared, strict=True)
+        if isinstance(one, Ready)
+    ]
     for (n, _), became in zip(ready, await write(intake, held, [one for _, one in ready], sender), strict=True):
         found[n] = became
     # Those that were refused have no verdict of the store.
