@@ -119,8 +119,8 @@ def filled(folder: Path, failures: int, logs: int, end_ms: int, days: int = DAYS
 
 def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
     """Print a row for each page and question, and one for the removal of a day."""
-    # Filling takes many minutes: both stores end at the same time, and the window with them.
-    now_ms = system_clock_ms() // HOUR_MS * HOUR_MS
+    # Both stores end at the same time, and the window with them: with the last day that was whole, so that it is all one at what time of a day this runs.
+    now_ms = system_clock_ms() // DAY_MS * DAY_MS
     few, many = (
         filled(folder / "few", failures // 100, logs // 100, now_ms),
         filled(folder / "many", failures, logs, now_ms),

@@ -376,11 +376,12 @@ def test_too_much_for_a_tail_is_counted(running: Running, monkeypatch: pytest.Mo
 
 
 def test_those_who_watch_share_what_one_look_hands_out(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Many who watch do not make more work for the service than a few do: each is handed less of a flood, and told so."""
+    """Many who watch do not make more work for the service than a few do: each is handed less of a flood, and told so; who asks the same counts once."""
     monkeypatch.setattr("obitus.service.jobs.tailing.MOST_OF_A_LOOK", 12)
     monkeypatch.setattr("obitus.service.jobs.tailing.FEWEST_AT_ONCE", 2)
     key = running.add_app()
-    tails = [Following(running, "/api/records/logs/tail") for _ in range(4)]
+    questions = ("severity=INFO", "logger=sailings.fares", "message~M", "message^m", "message~M")
+    tails = [Following(running, f"/api/records/logs/tail?{urlencode({'question': question})}") for question in questions]  # fmt: skip
     running.send(key, *[log(f"m{number}", 60 - number) for number in range(40)])
     for tail in tails:
         at_once, came = list[int](), 0

@@ -25,7 +25,7 @@ def values_in(template: str, message: str) -> list[str] | None:
     text that stands between them; where a value holds that text itself, the first fit is taken, which still gives the
     message.
     """
-    pieces = _pieces(template)
+    pieces = pieces_of(template)
     if len(pieces) < 2 or SEPARATOR in message or not message.startswith(pieces[0]):
         return None
     values: list[str] = []
@@ -45,15 +45,15 @@ def values_in(template: str, message: str) -> list[str] | None:
 
 def filled_in(template: str, values: Sequence[str]) -> str:
     """Return the message that a template makes of values, one for each of its places."""
-    pieces = _pieces(template)
+    pieces = pieces_of(template)
     if len(values) != len(pieces) - 1:
         raise ValueError(f"the template has {len(pieces) - 1} places, and there are {len(values)} values")
     return pieces[0] + "".join(value + piece for value, piece in zip(values, pieces[1:], strict=True))
 
 
 @lru_cache(4096)
-def _pieces(template: str) -> tuple[str, ...]:
-    """Return the text before, between and behind a template's places."""
+def pieces_of(template: str) -> tuple[str, ...]:
+    """Return the text before, between and behind a template's places: one more than there are places."""
     pieces, at, text = [], 0, ""
     for found in _PLACE.finditer(template):
         text += template[at : found.start()]

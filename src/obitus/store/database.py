@@ -9,7 +9,7 @@ import os
 import sqlite3
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any, Final, TypeVar
@@ -200,6 +200,8 @@ def beside(path: Path, work: Callable[[sqlite3.Connection], None]) -> None:
 
 
 Kept = TypeVar("Kept")
+MOST_REMEMBERED: Final = 100
+"""Things that one thread remembers of the file as it is."""
 
 
 def typed(cursor: sqlite3.Cursor, kind: Callable[..., Kept]) -> list[Kept]:
@@ -277,6 +279,20 @@ class Reader:
         with our_errors(self.path):
             connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
             yield connection
+
+    def remembered(self, what: Hashable, read: Callable[[], Kept]) -> Kept:
+        """Return what ``read`` makes of the file, read again where anything in it was written since; each thread remembers for itself."""
+        with self.lend() as connection:
+            state = int(connection.execute("PRAGMA data_version").fetchone()[0])
+        known: dict[Hashable, Any]
+        at, known = getattr(self._local, "known", (state, {}))
+        if at != state or len(known) > MOST_REMEMBERED:
+            known = {}
+        if what not in known:
+            known[what] = read()
+        self._local.known = (state, known)
+        found: Kept = known[what]
+        return found
 
     def row(self, sql: str, params: Params = ()) -> Row | None:
         """Return the first row, or None."""

@@ -146,6 +146,8 @@ class ReadingConnection(sqlite3.Connection):
         super().__init__(*given, **named)
         self.texts: dict[int, str] = {}
         """Texts by their numbers: these never change."""
+        self.pairs: dict[int, tuple[str, Any]] = {}
+        """Names and values of attributes by the numbers of their texts, where the value is no list or object."""
         self.is_whole_at = -1
         """The state of the file (``PRAGMA data_version``) in which the text index held all words of all its records."""
 

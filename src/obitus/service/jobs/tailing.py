@@ -6,7 +6,8 @@ import asyncio
 import logging
 import threading
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping, Sequence
+from contextlib import ExitStack
 from typing import Annotated, ClassVar, Final
 
 from obitus.core.asking import Node
@@ -23,8 +24,8 @@ MOST_TAILS: Final = 60
 MOST_OF_A_PASS: Final = 10
 MOST_AT_ONCE: Final = 200
 """Records that one tail is handed of one look; of more, the newest."""
-MOST_OF_A_LOOK: Final = 400
-FEWEST_AT_ONCE: Final = 30
+MOST_OF_A_LOOK: Final = 200
+FEWEST_AT_ONCE: Final = 20
 """Records that all tails together are handed of one look, shared out alike, and what each is handed at least: many who watch must not hold up who sends."""
 MOST_WAITING: Final = 1_000
 """Records that wait for one that does not read."""
@@ -148,14 +149,28 @@ class Tailing(Job):
             tails = list(self._tails)
         if not tails:
             return
+        # Those who watch for the same are looked for once.
+        alike: dict[Hashable, list[Tail]] = {}
+        newest = self.newest()
         for tail in tails:
-            self.look_at(tail)
+            alike.setdefault((tail.records, tail.kind, tail.node, tuple(sorted(tail.marks.items()))), []).append(tail)
+        most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // len(alike)))
+        for together in alike.values():
+            self._look_for(together, newest, most)
 
     def look_at(self, tail: Tail) -> None:
         """Hand a tail what came since it was looked at."""
-        most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // max(1, len(self._tails))))
-        with tail.turn:
-            newest, names = self.newest(), names_in(tail.records.reader)
+        self._look_for([tail], self.newest(), min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK)))
+
+    def _look_for(self, tails: Sequence[Tail], newest: Marks, most: int) -> None:
+        """Hand tails that watch for the same, and were looked at as far, what came since."""
+        tail = tails[0]
+        with ExitStack() as turns:
+            for one in tails:
+                turns.enter_context(one.turn)
+            # One that somebody else has looked at meanwhile has its turn next.
+            tails = [one for one in tails if one.marks == tail.marks]
+            names = names_in(tail.records.reader)
             found: list[Record] = []
             left_out = 0
             try:
@@ -172,10 +187,11 @@ class Tailing(Job):
             except UNREADABLE as error:
                 _log.warning("a tail cannot read: %s", error)
                 return
-            tail.marks = dict(newest)
-            if found or left_out:
-                found.sort(key=lambda record: (record.time_ms, record.seq))
-                tail.hand(found, left_out, tail.marks)
+            found.sort(key=lambda record: (record.time_ms, record.seq))
+            for one in tails:
+                one.marks = dict(newest)
+                if found or left_out:
+                    one.hand(list(found), left_out, one.marks)
 
 
 TheTailing = Annotated[Tailing, part("tailing")]

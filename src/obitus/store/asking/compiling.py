@@ -18,10 +18,11 @@ from obitus.core.asking.holding import leaf_holds
 from obitus.core.asking.records import TEXTS, Kind
 from obitus.core.asking.tree import All, AnyOf, Compare, Exists, Leaf, Node, Not, Words
 from obitus.core.severity import SEVERITIES
+from obitus.core.templates import SEPARATOR, pieces_of
 from obitus.core.terms import LONGEST_WORD, MORE, term, value_text
 from obitus.store.asking.kinds import FIELDS, INDEXED, Kept
 from obitus.store.days.logs import message_of
-from obitus.store.days.pairs import numbers_in
+from obitus.store.days.pairs import in_bytes, is_among, numbers_in
 from obitus.store.days.texts import NOTHING, hash_of
 
 _SIGNS: Final = {"=": "=", ">": ">", ">=": ">=", "<": "<", "<=": "<="}
@@ -107,10 +108,14 @@ class Compiler:
         self._leaves: list[Leaf] = []
         self._starts: dict[int, str] = {}
         self._pairs: dict[int, tuple[frozenset[int], frozenset[int]]] = {}
+        self._written: dict[int, tuple[bytes, ...]] = {}
+        """The numbers of texts that hold exactly what is asked for, as a column ``shared`` has them."""
+        self._seams: dict[tuple[int, int], tuple[tuple[str, ...], bool]] = {}
         self._texts: dict[int, str] = {NOTHING: ""}
         connection.create_function("leaf_holds", 2, self._leaf_holds, deterministic=True)
         connection.create_function("attribute_holds", 3, self._attribute_holds, deterministic=True)
         connection.create_function("message_of", 4, self._message_of, deterministic=True)
+        connection.create_function("message_contains", 5, self._message_contains, deterministic=True)
         connection.create_function("uuid_text", 1, _uuid_text, deterministic=True)
         connection.create_function("hexadecimal", 1, _hexadecimal, deterministic=True)
 
@@ -147,6 +152,9 @@ class Compiler:
             return f"({kept.column} IS NOT NULL AND {compared})" if kept.null else f"({compared})"
         if kept.how in ("id", "uuid"):
             return self._id(leaf, kept)
+        if kept.how == "message" and isinstance(leaf, Compare) and leaf.op == "~" and leaf.text:
+            self._params.append(self._number_of(leaf))
+            return "message_contains(?, template_id, message_id, message, filled)"
         value = "message_of(template_id, message_id, message, filled)" if kept.how == "message" else kept.column
         if kept.how in ("text", "message"):
             # What is empty is not there.
@@ -191,6 +199,7 @@ class Compiler:
             # Of the many values that a name may have only the one that is asked for is of interest.
             found = frozenset(one for value in _values(leaf) for one in self._numbers_of(start + value))
             self._pairs[number] = found, found
+            self._written[number] = tuple(in_bytes(one) for one in found)
         else:
             pairs = self._connection.execute(PAIRS, (len(start), start)).fetchall()
             holding = frozenset(row[0] for row in pairs if leaf_holds(leaf, json.loads("{" + row[1] + "}")[leaf.field]))
@@ -209,7 +218,11 @@ class Compiler:
         leaf = self._leaves[number]
         assert not isinstance(leaf, Words)
         known, holding = self._pairs[number]
-        if known:
+        written = self._written.get(number)
+        if written is not None:
+            if shared is not None and any(is_among(one, shared) for one in written):
+                return True
+        elif known:
             for one in numbers_in(shared):
                 if one in known:
                     return one in holding
@@ -220,6 +233,29 @@ class Compiler:
         if message is not None:
             return message
         return message_of(self._text(template_id), self._text(message_id), message, filled)
+
+    def _message_contains(
+        self, number: int, template_id: int, message_id: int, message: str | None, filled: str | None
+    ) -> bool:
+        """Whether a message has a text in it, whatever the case: most often its template says it, and no message has to be made."""
+        leaf = self._leaves[number]
+        assert isinstance(leaf, Compare)
+        text = leaf.text.casefold()
+        if message is not None or filled is None:
+            return text in self._message_of(template_id, message_id, message, filled).casefold()
+        at = (number, template_id)
+        seams = self._seams.get(at)
+        if seams is None:
+            # What is folded piece by piece is what would be folded whole.
+            pieces = tuple(piece.casefold() for piece in pieces_of(self._text(template_id)))
+            seams = self._seams[at] = pieces, any(text in piece for piece in pieces)
+        pieces, is_in_template = seams
+        if is_in_template:
+            return True
+        values = filled.casefold().split(SEPARATOR)
+        if len(values) != len(pieces) - 1:
+            return text in self._message_of(template_id, message_id, message, filled).casefold()
+        return text in "".join([part for pair in zip(pieces, values, strict=False) for part in pair]) + pieces[-1]
 
     def _text(self, number: int) -> str:
         text = self._texts.get(number)

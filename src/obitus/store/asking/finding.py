@@ -7,6 +7,7 @@ import json
 import sqlite3
 import time
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any, Final
 
 from obitus.core.asking.records import Kind
@@ -199,10 +200,7 @@ def one_row(connection: sqlite3.Connection, place: int) -> tuple[Kind, DayRow] |
 
 def names_in(reader: Reader) -> Names:
     """Return what apps and releases are called."""
-    return Names(
-        dict(reader.all(Named, _APPS)),
-        dict(reader.all(Version, _RELEASES)),
-    )
+    return reader.remembered(_APPS, lambda: Names(dict(reader.all(Named, _APPS)), dict(reader.all(Version, _RELEASES))))
 
 
 def _of_day(
@@ -262,7 +260,8 @@ def _newest_in_index(
     A record happened before it was received, and places are given as records are received: so once enough are found, nothing with an earlier place
     is newer than the last of them as soon as one was received before that happened.
     """
-    condition = Compiler(connection, kind, names).condition(node)
+    # What the index alone answers needs no condition.
+    condition = cache(lambda: Compiler(connection, kind, names).condition(node))
     exact = exactly(node)
     is_whole = exact is not None and _is_whole(connection)
     kept: list[tuple[int, int, DayRow]] = []
@@ -279,12 +278,12 @@ def _newest_in_index(
             doubtful = sorted(set(beyond).difference(sure), reverse=True)
         places = heapq.nlargest(size, [*sure, *doubtful])
         rows: list[DayRow] = []
-        for some, sql, params in (
-            (sure, _AT_PLACES[kind], ()),
-            (doubtful, f"{_AT_PLACES[kind]} AND {condition.sql}", condition.params),
-        ):
+        for some, is_sure in ((sure, True), (doubtful, False)):
             looked_at = [place for place in some if place >= places[-1]] if places else []
             if looked_at:
+                sql, params = _AT_PLACES[kind], tuple[Any, ...]()
+                if not is_sure:
+                    sql, params = f"{sql} AND {condition().sql}", condition().params
                 rows += typed(connection.execute(sql, (json.dumps(looked_at), *window, *params)), TYPES[kind])
         if rows:
             kept += [(row.time_ms, row.place, row) for row in rows]
@@ -299,7 +298,7 @@ def _newest_in_index(
             return [row for _, _, row in kept]
         if places[0] - below <= SOON_MET:
             # Thousands came within those milliseconds, and what is meant is everywhere among them.
-            found = _among_newest(connection, kind, condition, window, 2 * (places[0] - below) + most, most)
+            found = _among_newest(connection, kind, condition(), window, 2 * (places[0] - below) + most, most)
             if len(found) == most:
                 return found
         size *= 4

@@ -16,7 +16,7 @@ from obitus.core.days import seq_of
 from obitus.core.severity import SEVERITIES
 from obitus.store.asking.compiling import Names
 from obitus.store.days.logs import message_of
-from obitus.store.days.pairs import attributes_of, numbers_in
+from obitus.store.days.pairs import numbers_in
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.texts import NOTHING
 from obitus.store.errors import UNREADABLE
@@ -79,6 +79,7 @@ class Decoder:
         # What another question read of the file need not be read again.
         self._texts = connection.texts if isinstance(connection, ReadingConnection) else {}
         self._texts[NOTHING] = ""
+        self._pairs = connection.pairs if isinstance(connection, ReadingConnection) else {}
 
     def records(self, rows: Iterable[DayRow]) -> Iterator[Record]:
         """Yield a record for each row."""
@@ -116,12 +117,24 @@ class Decoder:
             "run": None if run_id is None else str(UUID(bytes=run_id)),
             **self._of_kind(row),
         }
-        found = {
-            name: value
-            for name, value in attributes_of(row.shared, row.attributes, self.text_of).items()
-            if name not in self._own
-        }
+        found: dict[str, Any] = {}
+        for number in numbers_in(row.shared):
+            pair = self._pairs.get(number) or self._pair(number)
+            found[pair[0]] = pair[1]
+        if row.attributes:
+            found |= json.loads(row.attributes)
+        found = {name: value for name, value in found.items() if name not in self._own}
         return found | {name: value for name, value in own.items() if value is not None and value != ""}
+
+    def _pair(self, number: int) -> tuple[str, Any]:
+        """Return the attribute that a text holds."""
+        ((name, value),) = json.loads("{" + self.text_of(number) + "}").items()
+        # What can be changed is made for each record.
+        if not isinstance(value, list | dict):
+            if len(self._pairs) > MOST_TEXTS:
+                self._pairs.clear()
+            self._pairs[number] = (name, value)
+        return name, value
 
     def _of_kind(self, row: DayRow) -> dict[str, Any]:
         if isinstance(row, LogRow):

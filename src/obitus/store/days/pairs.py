@@ -55,11 +55,26 @@ def kept(pairs: Iterable[tuple[str, bool]], texts: Texts) -> tuple[bytes | None,
         if number is None:
             others.append(pair)
             continue
-        while number > 0x7F:
-            numbers.append(number & 0x7F | 0x80)
-            number >>= 7
-        numbers.append(number)
+        numbers += in_bytes(number)
     return bytes(numbers) or None, "{" + ",".join(others) + "}" if others else None
+
+
+def in_bytes(number: int) -> bytes:
+    """Return a number as a column ``shared`` holds it (LEB128)."""
+    written = bytearray()
+    while number > 0x7F:
+        written.append(number & 0x7F | 0x80)
+        number >>= 7
+    written.append(number)
+    return bytes(written)
+
+
+def is_among(written: bytes, shared: bytes) -> bool:
+    """Whether a number, written so, is one of those that a column ``shared`` holds, and not the end of a longer one."""
+    at = shared.find(written)
+    while at > 0 and shared[at - 1] > 0x7F:
+        at = shared.find(written, at + 1)
+    return at >= 0
 
 
 def numbers_in(shared: bytes | None) -> list[int]:

@@ -9,6 +9,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Final
 
@@ -41,7 +42,7 @@ _REMOVED = "SELECT removed_ms, removed_why FROM days WHERE day = ?"
 _THINNED = "SELECT thinned_ms AS removed_ms, why AS removed_why FROM thinned WHERE day = ?"
 _DAYS = """
 SELECT day, last_place, reports, earliest_ms, latest_ms FROM days
-WHERE reports > 0 AND latest_ms >= :from_ms AND earliest_ms < :to_ms ORDER BY latest_ms DESC, day DESC"""
+WHERE reports > 0 ORDER BY latest_ms DESC, day DESC"""
 _NEWEST = "SELECT day, last_place, reports, earliest_ms, latest_ms FROM days WHERE reports > 0 ORDER BY day DESC"
 
 
@@ -62,8 +63,9 @@ class DayReaders:
     def known(self, from_ms: int | None = None, to_ms: int | None = None) -> list[Day]:
         """Return the days that reports of a window may lie in, newest first."""
         if from_ms is None or to_ms is None:
-            return self._main.all(Day, _NEWEST)
-        return self._main.all(Day, _DAYS, {"from_ms": from_ms, "to_ms": to_ms})
+            return list(self._main.remembered(_NEWEST, partial(self._main.all, Day, _NEWEST)))
+        days = self._main.remembered(_DAYS, partial(self._main.all, Day, _DAYS))
+        return [day for day in days if day.latest_ms >= from_ms and day.earliest_ms < to_ms]
 
     def latest(self, most: int) -> list[Day]:
         """Return so many days, those with the latest dates first, whatever lies in them."""
@@ -152,6 +154,7 @@ class DayReaders:
     def _give_back(self, day: int, connection: ReadingConnection, identity: Identity) -> None:
         if len(connection.texts) > MOST_REMEMBERED:
             connection.texts.clear()
+            connection.pairs.clear()
         with self._lock:
             if self._closed:
                 connection.close()
