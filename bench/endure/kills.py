@@ -1,7 +1,8 @@
 """``python -m bench.endure.kills [CYCLES]``: a service is killed again and again while three send, an alert fires and records are passed on.
 
-Each batch is sent until it is acknowledged, some again after that, and tallies grow under the same id. In the end every acknowledged
-report has to be there once, every count has to be that of its rows, and the file that records are passed on to has to hold each failure.
+Its clock jumps by hours, forwards and back, while it runs and while it does not. Each batch is sent until it is acknowledged, some again after that, and tallies grow under the same id. In the end every acknowledged
+report has to be there once, every count has to be that of its rows, and the file that records are passed on to has to hold each failure that
+was kept whole. What all senders report is one fault: it floods, and most of its failures are only counted.
 """
 
 from __future__ import annotations
@@ -23,12 +24,17 @@ from typing import Any
 
 import urllib3
 
+from bench.endure.odd_clock import set_off
 from bench.endure.target import Target, report
 from obitus.store.backups.verifying import verify
 
+_OTHERS = "SELECT (SELECT COUNT(*) FROM logs) + (SELECT COUNT(*) FROM evidence WHERE kind <> 'failure')"
 SENDERS, BATCH, SENT_AGAIN = 3, 10, 4
 """``SENT_AGAIN``: one batch in so many."""
 SHORTEST_S, LONGEST_S, SETTLED_WITHIN_S = 0.05, 1.2, 120.0
+JUMPS_S = (0.0, 90.0, -90.0, 3600.0, -3600.0, 6 * 3600.0, -6 * 3600.0)
+ONE_IN = 3
+"""A clock is set in one life of so many, and between two in as many."""
 
 
 @dataclass
@@ -36,11 +42,18 @@ class Ended:
     """What was there in the end."""
 
     kills: int = 0
+    jumps: int = 0
+    """Of the service's clock."""
     acknowledged: int = 0
     sent_again: int = 0
     missing: int = 0
     doubled: int = 0
     differences: list[str] = field(default_factory=list)
+    failures: int = 0
+    only_counted: int = 0
+    """Of these, such as were counted and not kept whole."""
+    counted_wrongly: int = 0
+    """How many more or fewer failures are counted than there are."""
     tallies: int = 0
     tallies_short: int = 0
     """Tallies that hold less than what was acknowledged of them."""
@@ -53,7 +66,14 @@ class Ended:
     @property
     def holds(self) -> bool:
         """Whether nothing was lost, doubled or counted wrongly."""
-        wrong = self.missing + self.doubled + len(self.differences) + self.tallies_short + self.not_passed_on
+        wrong = (
+            self.missing
+            + self.doubled
+            + len(self.differences)
+            + self.tallies_short
+            + self.not_passed_on
+            + abs(self.counted_wrongly)
+        )
         return not wrong and self.acknowledged > 0 and self.alerts > 0
 
 
@@ -136,7 +156,10 @@ class _Sender(threading.Thread):
 
 def kill_again_and_again(cycles: int, folder: Path) -> Ended:
     """Run it; returns what was there in the end."""
-    target, found, dice = Target(folder / "data"), Ended(), random.Random(7)
+    clock = folder / "clock"
+    clock.write_text("0")
+    command = ("-m", "bench.endure.odd_clock", str(clock))
+    target, found, dice = Target(folder / "data", command=command), Ended(), random.Random(7)
     _set_up(target, folder)
     senders = [_Sender(target, number) for number in range(SENDERS)]
     for sender in senders:
@@ -146,9 +169,16 @@ def kill_again_and_again(cycles: int, folder: Path) -> Ended:
         before, ends_s = sum(sender.batches for sender in senders), time.monotonic() + SETTLED_WITHIN_S
         while sum(sender.batches for sender in senders) < before + 2 * SENT_AGAIN and time.monotonic() < ends_s:
             time.sleep(0.02)
+        if not dice.randrange(ONE_IN):
+            set_off(clock, dice.choice(JUMPS_S))
+            found.jumps += 1
         time.sleep(dice.uniform(SHORTEST_S, LONGEST_S))
+        if not dice.randrange(ONE_IN):
+            set_off(clock, dice.choice(JUMPS_S))
+            found.jumps += 1
         target.kill()
         found.kills += 1
+    set_off(clock, 0)
     for sender in senders:
         sender.stopping.set()
     for sender in senders:
@@ -195,15 +225,21 @@ def _compare(found: Ended, senders: list[_Sender], folder: Path) -> None:
     acknowledged = failures.union(*(sender.others for sender in senders))
     tallies = {tally: count for sender in senders for tally, count in sender.tallies.items()}
     there: Counter[str] = Counter()
+    others = 0
     for path in (folder / "data/days").glob("*.sqlite3"):
         with contextlib.closing(sqlite3.connect(path)) as day:
             there.update(str(uuid.UUID(bytes=row[0])) for row in day.execute("SELECT id FROM ids"))
+            others += int(day.execute(_OTHERS).fetchone()[0])
     found.acknowledged, found.sent_again = len(acknowledged) + len(tallies), sum(sender.again for sender in senders)
     found.missing = len((acknowledged | tallies.keys()) - there.keys())
     found.doubled = sum(count > 1 for count in there.values())
     found.differences = [f"{one.what}: {one.said}" for one in verify(folder / "data", repair=False)]
     with contextlib.closing(sqlite3.connect(folder / "data/obitus.sqlite3")) as main:
         runs = int(main.execute("SELECT COALESCE(SUM(ok), 0) FROM release_runs").fetchone()[0])
+        whole = {str(uuid.UUID(bytes=row[0])) for row in main.execute("SELECT id FROM failures")}
+        counted = int(main.execute("SELECT COALESCE(SUM(stands_for), 0) FROM failures").fetchone()[0])
+    found.failures, found.only_counted = counted, counted - len(whole)
+    found.counted_wrongly = counted - (there.total() - others)
     found.tallies = len(tallies)
     # More may be there than was acknowledged: the last of what was sent when nobody answered any more.
     found.tallies_short = max(0, sum(tallies.values()) - runs)
@@ -211,7 +247,7 @@ def _compare(found: Ended, senders: list[_Sender], folder: Path) -> None:
     for line in (folder / "records.ndjson").read_text("utf-8").splitlines():
         passed[str(json.loads(line).get("id", ""))] += 1
     found.passed_on = len(passed)
-    found.not_passed_on = len(failures - passed.keys())
+    found.not_passed_on = len(whole - passed.keys())
     found.passed_on_again = sum(count - 1 for count in passed.values())
     with contextlib.suppress(OSError):
         found.alerts = len((folder / "alerts.txt").read_text("utf-8").splitlines())
@@ -227,15 +263,19 @@ def main() -> None:
         f"{found.kills:,} kills in {(time.monotonic() - began_s) / 60:.1f} min under {SENDERS} senders, an alert and a target\n"
     )
     for name, value, bound in (
+        ("jumps of the clock", found.jumps, None),
         ("acknowledged", found.acknowledged, None),
         ("  batches sent again though acknowledged", found.sent_again, None),
         ("  missing", found.missing, 0),
         ("  there twice", found.doubled, 0),
         ("counts that are not those of their rows", len(found.differences), 0),
+        ("failures", found.failures, None),
+        ("  only counted", found.only_counted, None),
+        ("  counted and not there, or there and not counted", found.counted_wrongly, 0),
         ("tallies that grew", found.tallies, None),
         ("  runs that are short of what was acknowledged", found.tallies_short, 0),
         ("failures passed on", found.passed_on, None),
-        ("  acknowledged and not passed on", found.not_passed_on, 0),
+        ("  kept whole and not passed on", found.not_passed_on, 0),
         ("  passed on again after a kill, under the same id", found.passed_on_again, None),
         ("lines of alerts", found.alerts, None),
     ):

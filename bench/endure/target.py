@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 import uuid
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -34,8 +35,8 @@ def report(text: str = "no berth") -> tuple[str, dict[str, Any]]:
 class Target:
     """The service, in a process of its own, with keys for the honest and for the others."""
 
-    def __init__(self, folder: Path, log: Path | None = None) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, log: Path | None = None, command: Sequence[str] = ("-m", "obitus")) -> None:
+        self.folder, self._command = folder, command
         opened = listen("127.0.0.1", 0)
         self.port = opened.getsockname()[1]
         service = Parts(Settings(data=folder, port=self.port))
@@ -60,7 +61,7 @@ class Target:
     def start(self) -> None:
         """Start it, and return once it is ready."""
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "obitus", "serve", "--data", str(self.folder), "--port", str(self.port)],
+            [sys.executable, *self._command, "serve", "--data", str(self.folder), "--port", str(self.port)],
             stdout=self.log, stderr=self.log,
         )  # fmt: skip
         ends = time.monotonic() + 30

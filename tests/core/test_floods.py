@@ -5,8 +5,7 @@ from __future__ import annotations
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from obitus.core.clock import HOUR_MS
-from obitus.core.floods import STANDS_MS, Alike, Floods
+from obitus.core.floods import SLOT_MS, STANDS_MS, Alike, Floods
 
 BASE_MS = 1_790_000_000_000
 
@@ -40,7 +39,7 @@ def test_what_is_only_counted_has_one_like_it_that_is_kept(
             continue
         assert whole[issue] >= at_once
         about, at_ms = kept[standing]
-        assert about == like and abs(at_ms - time_ms) <= STANDS_MS and at_ms // HOUR_MS == time_ms // HOUR_MS
+        assert about == like and abs(at_ms - time_ms) <= STANDS_MS and at_ms // SLOT_MS == time_ms // SLOT_MS
 
 
 def test_a_flood_costs_what_it_may_and_a_quiet_issue_is_whole() -> None:

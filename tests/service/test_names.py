@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from obitus.store import grouping, names, releases, removing
+from obitus.store.backups.verifying import verify
 from obitus.store.names import OTHERS
 from tests import kept
 from tests.cli.shell import Shell
@@ -132,3 +134,20 @@ def test_issues_are_bounded(running: Running, monkeypatch: pytest.MonkeyPatch) -
     assert running.send(key, again).json()["lines"][0]["issue"] != collecting["number"]
     assert running.send(running.add_app("gatekeeper"), failure()).status == 200
     assert "Too many" not in str(running.get("/api/issues?app=gatekeeper"))
+
+
+def test_users_beyond_the_bound_are_counted_together(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """So many users of an issue are told apart; of the others the failures are counted, and the issue says that there are more."""
+    for module in ("store.intake", "service.api.views"):
+        monkeypatch.setattr(f"obitus.{module}.MOST_USERS", 5)
+    key = running.add_app()
+    for _ in range(2):
+        body = [failure(attributes={"user.id": f"p-{number}"}) for number in range(9)]
+        assert running.send(key, *body).json()["stored"] == 9
+    issue = running.get("/api/issues/1")
+    assert issue["users"] == 5 and "for at least 5 users" in issue["what_failed"]
+    data = running.service.settings.data
+    with closing(sqlite3.connect(data / "obitus.sqlite3")) as main:
+        counts = dict(main.execute("SELECT user_id, failures FROM issue_users").fetchall())
+    assert counts == {f"p-{number}": 2 for number in range(5)} | {"…": 8}
+    assert verify(data) == []

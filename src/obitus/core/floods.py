@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from typing import Final, NamedTuple
 
-from obitus.core.clock import HOUR_MS
+from obitus.core.clock import MINUTE_MS
 
 AT_ONCE: Final = 1000
 """Whole failures that an issue may bring however fast they come."""
@@ -17,6 +17,8 @@ A_SECOND: Final = 10.0
 """And so many more with each second."""
 STANDS_MS: Final = 10_000
 """How far the times of a failure and of the one that stands for it may lie apart."""
+SLOT_MS: Final = 5 * MINUTE_MS
+"""What failures are counted by at the finest: one that stands for others lies in the same slot as they do."""
 MOST_ISSUES: Final = 5_000
 """Issues whose failures are watched; the one that was quiet for longest is forgotten, and begins as a new one does."""
 MOST_STANDING: Final = 20_000
@@ -46,20 +48,20 @@ class Floods:
         self._left: OrderedDict[int, tuple[float, int]] = OrderedDict()
         """Whole ones that an issue may bring, and as of when."""
         self._standing: OrderedDict[tuple[Alike, int], tuple[int, int]] = OrderedDict()
-        """By what they have in common and their hour: the number and the time of the one that stands for them."""
+        """By what they have in common and their slot of time: the number and the time of the one that stands for them."""
 
     def stands_for(self, alike: Alike, time_ms: int, received_ms: int) -> int | None:
         """Return the number of the failure that stands for this one; None where it is to be kept whole, and is one of those that its issue may bring."""
         if self._take(alike.issue_id, received_ms):
             return None
-        standing = self._standing.get((alike, time_ms // HOUR_MS))
+        standing = self._standing.get((alike, time_ms // SLOT_MS))
         if standing is None or abs(time_ms - standing[1]) > STANDS_MS:
             return None
         return standing[0]
 
     def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
         """Let a failure that is kept whole stand for those like it from now on."""
-        key = (alike, time_ms // HOUR_MS)
+        key = (alike, time_ms // SLOT_MS)
         self._standing[key] = (seq, time_ms)
         self._standing.move_to_end(key)
         if len(self._standing) > MOST_STANDING:

@@ -36,6 +36,7 @@ from obitus.store.grouping import (
     find,
 )
 from obitus.store.issues import SETTLINGS, add_history, settling_of
+from obitus.store.names import OTHERS
 from obitus.store.parking import ParkedIssues
 from obitus.store.rows.issues import SettledBy
 from obitus.store.rows.records import GrowingTally
@@ -73,7 +74,9 @@ ON CONFLICT DO UPDATE SET failures = failures + excluded.failures"""
 _COUNT_BY_USER = """
 INSERT INTO issue_users (issue_id, user_id, failures) VALUES (?, ?, ?)
 ON CONFLICT DO UPDATE SET failures = failures + excluded.failures RETURNING failures"""
-_MORE_USERS = "UPDATE issues SET users = users + ? WHERE id = ?"
+_USERS = "SELECT users FROM issues WHERE id = ?"
+_SET_USERS = "UPDATE issues SET users = ? WHERE id = ?"
+_NO_USER = "DELETE FROM issue_users WHERE issue_id = ? AND user_id = ?"
 _COUNT_BY_RELEASE = """
 INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
 VALUES (:issue_id, :release_id, :environment, :entry_point, 1, :time_ms, :time_ms)
@@ -121,6 +124,8 @@ UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :fir
   last_report_ms = MAX(COALESCE(last_report_ms, :last_ms), :last_ms) WHERE id = :app_id"""
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
+MOST_USERS: Final = 100_000
+"""How many users of an issue are told apart; whom it meets beyond that are counted as ``…``, and its number of users stays."""
 _ADD_ROWS: Final = (ADD_EVIDENCE, logs.ADD, runs.ADD, failures.ADD, ADD_WORDS)
 SLOT_MINUTES: Final = 5
 LATE_MS: Final = DAY_MS
@@ -350,11 +355,23 @@ class _Batch:
             self.connection.executemany(statement, ((*key, count) for key, count in counts.items()))
         for (app_id, tracepoint), (count, latest_ms) in self._hits.items():
             tracepoints.count_hit(self.connection, app_id, tracepoint, count, latest_ms)
-        new_users: Counter[int] = Counter()
+        self._write_users()
+
+    def _write_users(self) -> None:
+        users: dict[int, int] = {}
+        """Of the issues that met somebody new, how many they have."""
         for (issue_id, user_id), count in self._users.items():
             in_all = self.connection.execute(_COUNT_BY_USER, (issue_id, user_id, count)).fetchone()[0]
-            new_users[issue_id] += in_all == count
-        self.connection.executemany(_MORE_USERS, ((users, issue_id) for issue_id, users in new_users.items() if users))
+            if in_all != count or user_id == OTHERS:
+                continue
+            if issue_id not in users:
+                users[issue_id] = int(self.connection.execute(_USERS, (issue_id,)).fetchone()[0])
+            if users[issue_id] < MOST_USERS:
+                users[issue_id] += 1
+                continue
+            self.connection.execute(_NO_USER, (issue_id, user_id))
+            self.connection.execute(_COUNT_BY_USER, (issue_id, OTHERS, count)).fetchone()
+        self.connection.executemany(_SET_USERS, ((number, issue_id) for issue_id, number in users.items()))
 
     def write_rows(self) -> None:
         """Write what was reported, many rows in one statement."""
@@ -402,7 +419,7 @@ def _take_one(batch: _Batch, report: Prepared) -> Taken:
         counted = _count_runs(batch.connection, report, report.tally.runs, place)
         if report.tally.grows:
             batch.connection.execute(_GROWS, (seq, report.app_id, *place, report.tally.runs))
-        return Taken(already_there=False, beyond=release.beyond, among_others=counted == names.OTHERS)
+        return Taken(already_there=False, beyond=release.beyond, among_others=counted == OTHERS)
     hit_of = 0
     if report.log is not None:
         if report.log.warns:
@@ -558,4 +575,4 @@ def _count_by_release(connection: sqlite3.Connection, values: dict[str, object])
     counted = connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
     if counted == 1 and connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
         connection.execute(_UNCOUNT, values)
-        connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": names.OTHERS}).fetchone()
+        connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": OTHERS}).fetchone()

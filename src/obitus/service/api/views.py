@@ -21,6 +21,7 @@ from obitus.store import issues as store
 from obitus.store import parking, priorities, quiet, rates
 from obitus.store import releases as release_store
 from obitus.store.errors import UNREADABLE
+from obitus.store.intake import MOST_USERS
 from obitus.store.records import Records
 from obitus.store.releases import NOT_COME_MS
 from obitus.store.rows.apps import AppRelease
@@ -261,7 +262,8 @@ def _what_failed(row: Issue, now_ms: int) -> str:
     where = f" in {row.place}" if row.place else ""
     behind = f", caused by {row.cause}," if row.cause else ""
     on = f" on {row.entry_point}" if row.entry_point else ""
-    whom = f" for {count_of(row.users, 'user')}" if row.users else ""
+    many = "at least " if row.users >= MOST_USERS else ""
+    whom = f" for {many}{count_of(row.users, 'user')}" if row.users else ""
     since = f"since release {row.began_in}" if row.began_in else "since"
     first = ago(row.first_ms, now_ms)
     last = ago(row.last_ms, now_ms)

@@ -44,7 +44,14 @@ class _Count(NamedTuple):
 _WHOSE: Final = """
 SELECT issue_id, user_id, 1 AS n FROM failures WHERE user_id IS NOT NULL
 UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq WHERE o.user_id <> ''"""
+# Of an issue with more users than are told apart the sum is compared.
+_TOLD_APART: Final = "issue_id NOT IN (SELECT issue_id FROM issue_users WHERE user_id = '…')"
 _COUNTS: Final = (
+    _Count(
+        "failures of users beyond the bound (issue_users)",
+        f"SELECT issue_id, SUM(failures) FROM issue_users WHERE NOT {_TOLD_APART} GROUP BY 1",  # noqa: S608 - of constants
+        f"SELECT issue_id, SUM(n) FROM ({_WHOSE}) WHERE NOT {_TOLD_APART} GROUP BY 1",  # noqa: S608 - of constants
+    ),
     _Count(
         "failures of issues by hour (issue_counts)",
         "SELECT issue_id, release_id, environment, hour, failures FROM issue_counts WHERE failures",
@@ -65,8 +72,8 @@ _COUNTS: Final = (
     ),
     _Count(
         "failures of issues by user (issue_users)",
-        "SELECT issue_id, user_id, failures FROM issue_users WHERE failures",
-        f"SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) GROUP BY 1, 2",  # noqa: S608 - of the constant above
+        f"SELECT issue_id, user_id, failures FROM issue_users WHERE failures AND {_TOLD_APART}",  # noqa: S608 - of constants
+        f"SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) WHERE {_TOLD_APART} GROUP BY 1, 2",  # noqa: S608 - of the constant above
         (
             "DELETE FROM issue_users",
             f"INSERT INTO issue_users (issue_id, user_id, failures) SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) GROUP BY 1, 2",  # noqa: S608 - of the same
@@ -74,8 +81,8 @@ _COUNTS: Final = (
     ),
     _Count(
         "users of issues (issues.users)",
-        "SELECT id, users FROM issues WHERE users",
-        f"SELECT issue_id, COUNT(DISTINCT user_id) FROM ({_WHOSE}) GROUP BY 1",  # noqa: S608 - of the same
+        f"SELECT id AS issue_id, users FROM issues WHERE users AND {_TOLD_APART}",  # noqa: S608 - of constants
+        f"SELECT issue_id, COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE {_TOLD_APART} GROUP BY 1",  # noqa: S608 - of the same
         (
             f"UPDATE issues SET users = (SELECT COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE issue_id = issues.id)",  # noqa: S608 - of the same
         ),
@@ -136,12 +143,12 @@ _COUNTS: Final = (
         "SELECT hour, app_id, entry_point, release_id, environment, outcome, runs FROM run_counts",
     ),
 )
-_DAYS: Final = "SELECT day, last_place FROM days WHERE removed_ms IS NULL ORDER BY day"
+_DAYS: Final = "SELECT day, last_place, removed_ms IS NOT NULL FROM days ORDER BY day"
 _FAILURES_OF_DAY: Final = """
 SELECT COUNT(*), COALESCE(SUM(stands_for), 0) FROM failures WHERE seq BETWEEN ? AND ? AND app_id IN (SELECT id FROM apps WHERE removed_ms IS NULL)"""
 _OF_APPS: Final = "SELECT app_id, COUNT(*), SUM({times}) FROM failures WHERE place <= ? GROUP BY 1"
 _WITH_FLOODS: Final = 2
-_REMOVED: Final = "UPDATE days SET removed_ms = latest_ms, removed_why = ?, reports = 0 WHERE day = ?"
+_REMOVED: Final = "UPDATE days SET removed_ms = latest_ms, removed_why = ?, reports = ? WHERE day = ?"
 
 
 def verify(data: Path, *, repair: bool = False) -> list[Difference]:
@@ -172,40 +179,50 @@ def _differences(data: Path, *, repair: bool) -> Iterator[Difference]:
             )
         main.execute("BEGIN IMMEDIATE" if repair else "BEGIN")
         apps = {int(row[0]) for row in main.execute("SELECT id FROM apps WHERE removed_ms IS NULL")}
-        for day, last_place in main.execute(_DAYS).fetchall():
-            yield from _day(data, main, day, last_place, apps, repair=repair)
+        for day, last_place, some_are_gone in main.execute(_DAYS).fetchall():
+            # Of a day that was removed, or was lost, there may be a file again.
+            if not some_are_gone or path_of(data / FOLDER, day).exists():
+                yield from _day(data, main, day, last_place, apps, some_are_gone=bool(some_are_gone), repair=repair)
         for count in _COUNTS:
             yield from _counted(main, count, repair=repair)
         main.execute("COMMIT")
 
 
 def _day(
-    data: Path, main: sqlite3.Connection, day: int, last_place: int, apps: set[int], *, repair: bool
+    data: Path,
+    main: sqlite3.Connection,
+    day: int,
+    last_place: int,
+    apps: set[int],
+    *,
+    some_are_gone: bool,
+    repair: bool,
 ) -> Iterator[Difference]:
     path, name = path_of(data / FOLDER, day), f"{FOLDER}/{day_text(day)}.sqlite3"
     if not path.exists():
         if repair:
-            main.execute(_REMOVED, ("since its file was missing", day))
+            main.execute(_REMOVED, ("since its file was missing", 0, day))
         yield Difference(name, "the file is missing; what it held is gone", repair)
         return
     try:
-        wrong, written, failures, stand_for = _look_at_day(path, last_place, apps)
+        wrong, written, reports, failures, stand_for = _look_at_day(path, last_place, apps)
     except errors.StoreTrouble as trouble:
-        wrong, written, failures, stand_for = str(trouble), last_place, 0, 0
+        wrong, written, reports, failures, stand_for = str(trouble), last_place, 0, 0, 0
     if wrong:
         if repair:
             kept = removed.keep_damaged(path)
-            main.execute(_REMOVED, (f"since its file was damaged; that is kept as {kept.name}", day))
+            main.execute(_REMOVED, (f"since its file was damaged; that is kept as {kept.name}", 0, day))
         yield Difference(name, wrong, repair)
         return
-    if written < last_place:
-        yield Difference(
-            name,
-            f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: an older file lies in its place",
-        )
+    if written < last_place and not some_are_gone:
+        if repair:
+            main.execute(_REMOVED, ("since its file was cut, or an older one lies in its place", reports, day))
+        said = f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: it was cut, or an older file lies in its place"
+        yield Difference(name, said, repair)
+        some_are_gone = some_are_gone or repair
     known, in_all = main.execute(_FAILURES_OF_DAY, (seq_of(day, 0), seq_of(day, last_place))).fetchone()
     thinned = main.execute("SELECT what FROM thinned WHERE day = ?", (day,)).fetchone()
-    some_are_gone = thinned is not None and "failures" in json.loads(thinned[0])["gone"]
+    some_are_gone = some_are_gone or (thinned is not None and "failures" in json.loads(thinned[0])["gone"])
     if failures > known if some_are_gone else failures != known:
         yield Difference(name, f"it holds {failures:,} failures, and {MAIN} counts {known:,} of that day")
     elif stand_for > in_all if some_are_gone else stand_for != in_all:
@@ -214,21 +231,22 @@ def _day(
         )
 
 
-def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int, int, int]:
-    """Return what is wrong with a day's file, how far it is written, how many failures of apps it holds, and how many these stand for."""
+def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int, int, int, int]:
+    """Return what is wrong with a day's file, how far it is written, and how many reports and failures of apps it holds, and how many these stand for."""
     with (
         our_errors(path),
         closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)) as day,
     ):
         wrong = [row[0] for row in day.execute("PRAGMA integrity_check(5)")]
         if wrong != ["ok"]:
-            return "; ".join(wrong), 0, 0, 0
+            return "; ".join(wrong), 0, 0, 0, 0
         written = int(day.execute("SELECT place FROM written").fetchone()[0])
         # Files of the first version have no failure that stands for others.
         is_old = int(day.execute("PRAGMA user_version").fetchone()[0]) < _WITH_FLOODS
         rows = day.execute(_OF_APPS.format(times="1" if is_old else "stands_for"), (last_place,)).fetchall()
         seen = [(count, times) for app, count, times in rows if app in apps]
-        return "", written, sum(count for count, _ in seen), sum(times for _, times in seen)
+        reports = int(day.execute("SELECT COUNT(*) FROM ids").fetchone()[0])
+        return "", written, reports, sum(count for count, _ in seen), sum(times for _, times in seen)
 
 
 def _counted(main: sqlite3.Connection, count: _Count, *, repair: bool) -> Iterator[Difference]:

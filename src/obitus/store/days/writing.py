@@ -32,7 +32,8 @@ MOST_DAYS: Final = 1500
 """Days that are told apart. Whoever makes times up must not make files without end."""
 
 _LAST_PLACE = "SELECT last_place FROM days WHERE day = ?"
-_WAS_DAMAGED = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = 0 WHERE day = ?"
+_LOST = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = ? WHERE day = ?"
+_IDS = "SELECT COUNT(*) FROM ids"
 _HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL"
 _WRITTEN = "SELECT place FROM written"
 _SET_WRITTEN = "UPDATE written SET place = ?"
@@ -58,6 +59,9 @@ class DayFile:
                 written = int(self.connection.execute(_WRITTEN).fetchone()[0])
                 if written > last_place:
                     self._trim(last_place)
+                self.lost_some = written < last_place
+                """Whether it holds less than the main file knows of: it was cut, or an older file lies in its place."""
+                self.reports = int(self.connection.execute(_IDS).fetchone()[0]) if self.lost_some else 0
             self.identity = file_identity(path)
             self.texts = Texts(self.connection)
             # Never given again, also where it was trimmed: the text index may still know it.
@@ -184,15 +188,28 @@ class WritingDays:
     def _opened(self, day: int) -> DayFile:
         row = self._main.execute(_LAST_PLACE, (day,)).fetchone()
         path, last_place = path_of(self.folder, day), int(row[0]) if row else 0
+        was_there = path.exists()
         try:
-            return DayFile(path, day, last_place, is_new=row is None)
+            found = DayFile(path, day, last_place, is_new=row is None)
         except errors.StoreDamaged as error:
             # One broken file must not keep out what else is reported of its day, for ever.
             kept = removed.keep_damaged(path)
             _log.error("%s; it is kept as %s, and another one is begun", error, kept.name)
-            why = f"since its file was damaged; that is kept as {kept.name}"
-            self._main.execute(_WAS_DAMAGED, (time.time_ns() // 1_000_000, why, day))
+            self._lost(day, f"since its file was damaged; that is kept as {kept.name}", 0)
             return DayFile(path, day, last_place, is_new=row is None)
+        if found.lost_some:
+            why = (
+                "since its file was cut, or an older one lies in its place"
+                if was_there
+                else "since its file was missing"
+            )
+            _log.error("%s: what was reported before is not in it, %s", path, why)
+            self._lost(day, why, found.reports)
+        return found
+
+    def _lost(self, day: int, why: str, reports: int) -> None:
+        """Say in the main file that what a day's file held is gone, but for so many reports."""
+        self._main.execute(_LOST, (time.time_ns() // 1_000_000, why, reports, day))
 
     def begin_job(self) -> None:
         """Begin work that can be taken back alone."""
