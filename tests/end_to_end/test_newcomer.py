@@ -160,6 +160,7 @@ def _set_up(one: Newcomer, mails: MailServer) -> None:
     source = (Path(werkzeug.__file__).parent / "testapp.py").read_text("utf-8")
     (one.repo / "testapp.py").write_text(source.replace("from .", "from werkzeug."), "utf-8")
     (one.repo / "serve.py").write_text(SERVE, "utf-8")
+    (one.repo / ".gitignore").write_text("__pycache__/\n", "utf-8")
     one.git("init", "-q", "-b", "main")
     one.write(subject="Show what a server hands on", tag="1.0.0")
 
@@ -168,7 +169,7 @@ def _first_release(one: Newcomer) -> None:
     one.obitus("deploy", "1.0.0", "--app", "testapp")
     with one.app("1.0.0"):
         assert set(one.visit(30)) == {200} and set(one.visit(30, **GERMAN)) == {200}
-    until(lambda: one.asked("now")["runs"]["now"] >= 60)
+        until(lambda: one.asked("now")["runs"]["now"] >= 60)
 
 
 def _broken_release(one: Newcomer, mails: MailServer) -> None:
@@ -224,7 +225,7 @@ def _mended(one: Newcomer) -> None:
     one.obitus("deploy", "1.1.1", "--app", "testapp")
     with one.app("1.1.1"):
         assert set(one.visit(60)) == {200}
-    until(lambda: "held" in one.obitus("issue", "1"))
+        until(lambda: "held" in one.obitus("issue", "1"))
     assert one.asked("issue", "1")["state"] == "settled"
 
 

@@ -206,7 +206,7 @@ def _day(
         return
     try:
         wrong, written, reports, failures, stand_for = _look_at_day(path, last_place, apps)
-    except errors.StoreTrouble as trouble:
+    except errors.StoreError as trouble:
         wrong, written, reports, failures, stand_for = str(trouble), last_place, 0, 0, 0
     if wrong:
         if repair:
@@ -240,9 +240,12 @@ def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int,
         wrong = [row[0] for row in day.execute("PRAGMA integrity_check(5)")]
         if wrong != ["ok"]:
             return "; ".join(wrong), 0, 0, 0, 0
+        version = int(day.execute("PRAGMA user_version").fetchone()[0])
+        if version == 0:
+            return "the file is empty: it was cut", 0, 0, 0, 0
         written = int(day.execute("SELECT place FROM written").fetchone()[0])
         # Files of the first version have no failure that stands for others.
-        is_old = int(day.execute("PRAGMA user_version").fetchone()[0]) < _WITH_FLOODS
+        is_old = version < _WITH_FLOODS
         rows = day.execute(_OF_APPS.format(times="1" if is_old else "stands_for"), (last_place,)).fetchall()
         seen = [(count, times) for app, count, times in rows if app in apps]
         reports = int(day.execute("SELECT COUNT(*) FROM ids").fetchone()[0])
