@@ -270,6 +270,7 @@ def test_what_a_form_leaves_out(flooded: Running) -> None:
     form = lambda message: form_of({"exceptions": [{"type": "E", "message": message, "frames": frames}]})  # noqa: E731
     assert form("no fare 17") == form("no fare 9") != form("no fare 404")
     assert form("card 4111 1111 1111 1111") != form("card 4222 2222 2222 2222")
+    assert form("x" * 60_000) is None and form_of({"exceptions": [{"type": "E", "frames": frames * 400}]}) is None
     for odd in ({}, {"exceptions": []}, {"exceptions": [7]}, {"exceptions": [{"type": "E", "stack": "..."}]}, {"exceptions": [{"message": 7}]}, {"exceptions": [{"type": "E"}], "captured_by": "what was collected"}):  # fmt: skip
         assert form_of(odd) is None or odd.get("captured_by"), odd
 

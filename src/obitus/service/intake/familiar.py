@@ -22,8 +22,12 @@ from obitus.store.intake import FailureFacts
 
 KNOWN_FOR_MS: Final = 5_000
 """How long after its latest failure that was only counted an issue is said to flood."""
-MOST_KNOWN: Final = 500
+MOST_KNOWN: Final = 100
 """Forms of failures that are remembered; the one that was not met for longest goes."""
+MOST_PARTS: Final = 300
+"""Frames and exceptions of a form."""
+MOST_TEXT: Final = 50_000
+"""Characters of a form: what is longer has none, so that what is remembered has a bound."""
 _DIGITS: Final = re.compile(r"\d+")
 _MOST_DIGITS: Final = 12
 """Of a message whose numbers may differ: with more, one of them may be a card's, and be hidden or not by its digits."""
@@ -53,9 +57,10 @@ def form_of(content: dict[str, Any]) -> Form | None:
                 codes.append(code)
                 form.append((*map(frame.get, _OF_FRAME), code))
             form.append((*map(link.get, _OF_LINK), _without_numbers(link.get("message", ""), codes)))
+        length = sum(len(one) for part in form for one in (part if isinstance(part, tuple) else (part,)) if isinstance(one, str))  # fmt: skip
     except (AttributeError, KeyError, TypeError):
         return None
-    return tuple(form)
+    return tuple(form) if length <= MOST_TEXT and len(form) <= MOST_PARTS else None
 
 
 def _without_numbers(message: str, codes: list[str]) -> str:
