@@ -155,7 +155,8 @@ def verify(data: Path, *, repair: bool = False) -> list[Difference]:
     """Return what is not as it should be, nothing where all is whole. Raises StoreError where it cannot even be looked at.
 
     A service may run meanwhile, unless something is to be mended: counts are read at one moment. Mended are counts that
-    follow from rows, and days whose file is missing or broken (that is kept under another name).
+    follow from rows, and what is said of days whose file is missing, broken (that is kept under another name) or holds less
+    than was written.
     """
     if not (data / MAIN).is_file():
         raise errors.NotThere(f"{data} holds no records ({MAIN} is missing)")
