@@ -59,6 +59,7 @@ def damage_again_and_again(cycles: int, folder: Path, seed: int = 11) -> Damaged
         shutil.copytree(folder / "whole", folder / "data")
         _cycle(target, dice, found)
         found.cycles += 1
+    target.log.close()
     return found
 
 

@@ -151,18 +151,17 @@ class Tailing(Job):
             return
         # Those who watch for the same are looked for once.
         alike: dict[Hashable, list[Tail]] = {}
-        newest = self.newest()
         for tail in tails:
             alike.setdefault((tail.records, tail.kind, tail.node, tuple(sorted(tail.marks.items()))), []).append(tail)
         most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // len(alike)))
         for together in alike.values():
-            self._look_for(together, newest, most)
+            self._look_for(together, most)
 
     def look_at(self, tail: Tail) -> None:
         """Hand a tail what came since it was looked at."""
-        self._look_for([tail], self.newest(), min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK)))
+        self._look_for([tail], min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK)))
 
-    def _look_for(self, tails: Sequence[Tail], newest: Marks, most: int) -> None:
+    def _look_for(self, tails: Sequence[Tail], most: int) -> None:
         """Hand tails that watch for the same, and were looked at as far, what came since."""
         tail = tails[0]
         with ExitStack() as turns:
@@ -170,7 +169,7 @@ class Tailing(Job):
                 turns.enter_context(one.turn)
             # One that somebody else has looked at meanwhile has its turn next.
             tails = [one for one in tails if one.marks == tail.marks]
-            names = names_in(tail.records.reader)
+            newest, names = self.newest(), names_in(tail.records.reader)
             found: list[Record] = []
             left_out = 0
             try:
