@@ -17,6 +17,7 @@ from itertools import count
 from pathlib import Path
 from typing import Final
 
+from bench.endure.target import children_of
 from bench.live import Served, served
 from bench.measuring import row
 
@@ -81,11 +82,8 @@ def _send(
 
 def _processor_s(service: Served) -> float:
     """Return the seconds of processors that a service and the processes beside it have taken."""
-    pids = [service.process.pid]
-    for task in Path(f"/proc/{service.process.pid}/task").iterdir():
-        pids += map(int, (task / "children").read_text().split())
     ticks = 0
-    for pid in pids:
+    for pid in (service.process.pid, *children_of(service.process.pid)):
         # After the name, which may hold spaces: state is the third field, user and system time the fourteenth and fifteenth (proc_pid_stat(5)).
         fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
         ticks += int(fields[11]) + int(fields[12])

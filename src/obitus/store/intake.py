@@ -13,11 +13,11 @@ from typing import Any, Final, Literal, NamedTuple
 
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
-from obitus.core.floods import Alike
+from obitus.core.floods import SLOT_MS, Alike
 from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import events, names, releases, tracepoints
-from obitus.store.calling import CallCounts, slots_at
+from obitus.store.calling import SLOTS_KEPT_MS, CallCounts, slots_at
 from obitus.store.database import our_errors, typed
 from obitus.store.days import failures, logs, runs
 from obitus.store.days.failures import FailureRow
@@ -125,9 +125,8 @@ UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :fir
 MOST_POINTS: Final = 100
 """How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
 MOST_USERS: Final = 100_000
-"""How many users of an issue are told apart; whom it meets beyond that are counted as ``…``, and its number of users stays."""
+"""How many users of an issue are counted by name; the others are counted together as ``…``, and the number of users stays."""
 _ADD_ROWS: Final = (ADD_EVIDENCE, logs.ADD, runs.ADD, failures.ADD, ADD_WORDS)
-SLOT_MINUTES: Final = 5
 LATE_MS: Final = DAY_MS
 """From how late on a report's judgement says that it came late."""
 
@@ -186,6 +185,11 @@ class Prepared(NamedTuple):
     run: RunFacts | None = None
     is_wanted: bool = False
     """Whether it was asked for, to be kept whole."""
+
+    @property
+    def is_brief(self) -> bool:
+        """Whether it is a failure that was not prepared, and can be counted and no more."""
+        return self.failure is not None and not self.failure.decided.was_prepared
 
 
 @dataclass(frozen=True, slots=True)
@@ -318,9 +322,8 @@ class _Batch:
         self._hours[issue_id, release_id, environment, hour] += 1
         self._days_of_issues[issue_id, release_id, environment, time_ms // DAY_MS] += 1
         self._hours_of_releases[release_id, environment, hour] += 1
-        for minutes, slot in slots_at(time_ms, report.received_ms):
-            if minutes == SLOT_MINUTES:
-                self._slots[slot, report.app_id, release_id, environment] += 1
+        if report.received_ms - time_ms < SLOTS_KEPT_MS:
+            self._slots[time_ms // SLOT_MS, report.app_id, release_id, environment] += 1
         if user_id is not None:
             self._users[issue_id, user_id] += 1
 
@@ -530,7 +533,7 @@ def _add_failure(batch: _Batch, report: Prepared, facts: FailureFacts, seq: int,
     may_be_counted = found.known and not report.is_wanted
     standing = batch.crowd.standing(alike, report.time_ms, report.received_ms) if may_be_counted else None
     is_counted = standing is not None and not judged.changed
-    if not facts.decided.was_prepared and not is_counted:
+    if report.is_brief and not is_counted:
         raise WantsWhole
     # Before the failure is written: it must not count itself among what the issue has met.
     if state == "parked":

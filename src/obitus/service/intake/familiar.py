@@ -41,7 +41,7 @@ def form_of(content: dict[str, Any]) -> Form | None:
     links = content.get("exceptions")
     if not isinstance(links, list) or not links:
         return None
-    # What is collected is told apart by its attributes.
+    # The fingerprint of what is collected is made of its attributes.
     if content.get("captured_by") == CAPTURED_BY:
         return None
     form: list[Any] = [content.get("release")]
@@ -57,10 +57,13 @@ def form_of(content: dict[str, Any]) -> Form | None:
                 codes.append(code)
                 form.append((*map(frame.get, _OF_FRAME), code))
             form.append((*map(link.get, _OF_LINK), _without_numbers(link.get("message", ""), codes)))
+        # What cannot be hashed is no form.
+        found = tuple(form)
+        hash(found)
         length = sum(len(one) for part in form for one in (part if isinstance(part, tuple) else (part,)) if isinstance(one, str))  # fmt: skip
     except (AttributeError, KeyError, TypeError):
         return None
-    return tuple(form) if length <= MOST_TEXT and len(form) <= MOST_PARTS else None
+    return found if length <= MOST_TEXT and len(form) <= MOST_PARTS else None
 
 
 def _without_numbers(message: str, codes: list[str]) -> str:
@@ -100,11 +103,7 @@ class Familiar:
     def facts(self, app_id: int, form: Form) -> FailureFacts | None:
         """Return what is known of a form."""
         with self._lock:
-            try:
-                found = self._known.get((app_id, form))
-            except TypeError:
-                # What cannot be hashed is no form.
-                return None
+            found = self._known.get((app_id, form))
             if found is not None:
                 self._known.move_to_end((app_id, form))
             return found
@@ -114,10 +113,7 @@ class Familiar:
         row = FailureRow(0, False, facts.row.type, "", "", None, None, (), "")
         known = replace(facts, decided=Decided(facts.decided.fingerprint, None, NotHere(), was_prepared=False), row=row)
         with self._lock:
-            try:
-                self._known[app_id, form] = known
-            except TypeError:
-                return
+            self._known[app_id, form] = known
             if len(self._known) > MOST_KNOWN:
                 self._known.popitem(last=False)
 

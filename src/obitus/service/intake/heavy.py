@@ -71,17 +71,10 @@ def split_and_prepare_apart(raw: Sequence[bytes], encoding: str, limits: Limits,
     """Do the same in a process. The lines themselves stay here, but for those that may be prepared again."""
     body, outcomes = split_and_prepare(raw, encoding, limits, sender, _preparer(rules))
     body.lines = [
-        (number, line if _may_come_again(one) else b"")
+        (number, line if isinstance(one, Ready) and one.prepared.is_brief else b"")
         for (number, line), one in zip(body.lines, outcomes, strict=True)
     ]
     return body, _carried(outcomes)
-
-
-def _may_come_again(one: Ready | Refusal) -> bool:
-    """Whether a failure was not prepared, since it may only be counted."""
-    if not isinstance(one, Ready) or one.prepared.failure is None:
-        return False
-    return not one.prepared.failure.decided.was_prepared
 
 
 def prepare_apart(lines: Sequence[bytes], sender: Sender, rules: Rules) -> Outcomes:
@@ -117,7 +110,7 @@ def _carried(outcomes: Outcomes) -> Outcomes:
     """Return outcomes without what is asked for now and then only: it is large, and the evidence holds it too."""
     carried: Outcomes = []
     for one in outcomes:
-        if isinstance(one, Ready) and one.prepared.failure is not None and not _may_come_again(one):
+        if isinstance(one, Ready) and one.prepared.failure is not None and not one.prepared.is_brief:
             failure = one.prepared.failure
             decided = replace(failure.decided, further=NotHere())
             one = one._replace(prepared=one.prepared._replace(failure=replace(failure, decided=decided)))

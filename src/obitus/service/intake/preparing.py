@@ -90,7 +90,7 @@ def _brought(intake: Intake, outcomes: Outcomes, sender: Sender) -> Outcomes:
 def _able(intake: Intake, one: Ready, sender: Sender) -> Ready:
     prepared = one.prepared
     failure = prepared.failure
-    if failure is None or not failure.decided.was_prepared:
+    if failure is None or prepared.is_brief:
         return one
 
     def again() -> Decided:

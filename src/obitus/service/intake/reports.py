@@ -173,15 +173,15 @@ async def take_all(
     """Write what was prepared; return a verdict for each line."""
     if not outcomes:
         return []
-    ready = [outcome for outcome in outcomes if isinstance(outcome, Ready)]
-    held.spend(SECONDS_OF_A_WRITE * sum(_weight(one) for one in ready) / WEIGHT["failure"])
-    for one in ready:
+    ready = {place: outcome for place, outcome in enumerate(outcomes) if isinstance(outcome, Ready)}
+    held.spend(SECONDS_OF_A_WRITE * sum(map(_weight, ready.values())) / WEIGHT["failure"])
+    for one in ready.values():
         if one.filtered is not None:
             intake.remark(sender.app, "filtered", one.filtered)
-    written = await write(intake, held, ready, sender)
-    taken = iter(await _keep_whole(intake, held, body, outcomes, written, sender))
+    taken = dict(zip(ready, await write(intake, held, list(ready.values()), sender), strict=True))
+    await _keep_whole(intake, held, body, outcomes, taken, sender)
     verdicts = []
-    for (number, _), outcome in zip(body.lines, outcomes, strict=True):
+    for place, ((number, _), outcome) in enumerate(zip(body.lines, outcomes, strict=True)):
         if isinstance(outcome, Refusal):
             verdicts.append(
                 formats.LineVerdict(
@@ -194,7 +194,7 @@ async def take_all(
                 )
             )
             continue
-        result = next(taken)
+        result = taken[place]
         if isinstance(result, Taken):
             verdicts.append(
                 formats.LineVerdict(
@@ -215,32 +215,26 @@ async def take_all(
 
 
 async def _keep_whole(
-    intake: Intake,
-    held: Pass,
-    body: Body,
-    outcomes: Outcomes,
-    written: list[Taken | StoreError],
-    sender: Sender,
-) -> list[Taken | StoreError]:
-    """Prepare and write those that were to be counted, and are to be kept whole after all; return what became of all in ``outcomes``."""
-    at = [place for place, one in enumerate(outcomes) if isinstance(one, Ready)]
-    wanting = [n for n, one in enumerate(written) if isinstance(one, Taken) and one.wants_whole]
+    intake: Intake, held: Pass, body: Body, outcomes: Outcomes, taken: dict[int, Taken | StoreError], sender: Sender
+) -> None:
+    """Prepare and write those that were to be counted, and are to be kept whole after all: puts right what became of them.
+
+    ``taken`` is by the place in ``outcomes``.
+    """
+    wanting = [place for place, one in taken.items() if isinstance(one, Taken) and one.wants_whole]
     if not wanting:
-        return written
-    found: dict[int, Taken | StoreError] = dict(enumerate(written))
-    lines = [body.lines[at[n]][1] for n in wanting]
+        return
+    lines = [body.lines[place][1] for place in wanting]
     prepared = await lines_prepared(intake, held, lines, replace(sender, flooding=frozenset()))
-    for n, one in zip(wanting, prepared, strict=True):
-        outcomes[at[n]] = one
-    ready = [
-        (n, one._replace(prepared=one.prepared._replace(is_wanted=True)))
-        for n, one in zip(wanting, prepared, strict=True)
+    outcomes_again = dict(zip(wanting, prepared, strict=True))
+    again = {
+        place: one._replace(prepared=one.prepared._replace(is_wanted=True))
+        for place, one in outcomes_again.items()
         if isinstance(one, Ready)
-    ]
-    for (n, _), became in zip(ready, await write(intake, held, [one for _, one in ready], sender), strict=True):
-        found[n] = became
-    # Those that were refused have no verdict of the store.
-    return [found[n] for n in range(len(written)) if isinstance(outcomes[at[n]], Ready)]
+    }
+    for place, one in outcomes_again.items():
+        outcomes[place] = one
+    taken |= zip(again, await write(intake, held, list(again.values()), sender), strict=True)
 
 
 async def write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
@@ -256,8 +250,7 @@ async def write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Send
 
 
 def _weight(one: Ready) -> int:
-    failure = one.prepared.failure
-    return WEIGHT["run" if failure is not None and not failure.decided.was_prepared else one.prepared.kind]
+    return WEIGHT["run" if one.prepared.is_brief else one.prepared.kind]
 
 
 def _next_part(ready: Sequence[Ready], start: int, most: int) -> Sequence[Ready]:

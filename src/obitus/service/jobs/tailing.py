@@ -153,16 +153,16 @@ class Tailing(Job):
         alike: dict[Hashable, list[Tail]] = {}
         for tail in tails:
             alike.setdefault((tail.records, tail.kind, tail.node, tuple(sorted(tail.marks.items()))), []).append(tail)
-        most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // len(alike)))
         for together in alike.values():
-            self._look_for(together, most)
+            self._look_for(together, len(alike))
 
     def look_at(self, tail: Tail) -> None:
         """Hand a tail what came since it was looked at."""
-        self._look_for([tail], min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK)))
+        self._look_for([tail], 1)
 
-    def _look_for(self, tails: Sequence[Tail], most: int) -> None:
-        """Hand tails that watch for the same, and were looked at as far, what came since."""
+    def _look_for(self, tails: Sequence[Tail], looks: int) -> None:
+        """Hand tails that watch for the same, and were looked at as far, what came since; it is one of so many looks of this turn."""
+        most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // looks))
         tail = tails[0]
         with ExitStack() as turns:
             for one in tails:

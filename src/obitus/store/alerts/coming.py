@@ -37,7 +37,7 @@ MOST_GROUPS: Final = 500
 _WHOSE: Final = (
     "SELECT seq, issue_id, COALESCE(user_id, '') FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
 )
-_AMONG: Final = "place IN (SELECT value FROM json_each(?))"
+AMONG: Final = "place IN (SELECT value FROM json_each(?))"
 
 Found = Mapping[tuple[Key, int, str], tuple[int, float]]
 """How many records, and their figure, by group, minute (since 1970) and part: a bucket of numbers, or a person."""
@@ -158,10 +158,14 @@ class Came:
                 continue
             for minute, place in zip(one.minutes, one.places, strict=True):
                 issue, people = self._whose_are(place)
-                key = groups.key([str(issue) if name == "issue" else _text(one.fields[name]) for name in condition.by])
+                if condition.measure != "people":
+                    people = {"": sum(people.values())}
+                elif "" in people:
+                    people = {person: n for person, n in people.items() if person}
+                if people:
+                    key = groups.key([str(issue) if name == "issue" else _text(one.fields[name]) for name in condition.by])  # fmt: skip
                 for person, n in people.items():
-                    if condition.measure != "people" or person:
-                        found[key, minute, person if condition.measure == "people" else ""] += n
+                    found[key, minute, person] += n
         return {at: (n, 0.0) for at, n in found.items()}
 
     def _of_few(self, where: str, first: Node | None) -> list[_Alike]:
@@ -180,7 +184,7 @@ class Came:
         place = self._place
         if sum(map(len, self._by_app.values())) > len(matching):
             places = sorted(place for one in matching for place in one.places)
-            place = place._replace(where=_AMONG, params=(json.dumps(places),))
+            place = place._replace(where=AMONG, params=(json.dumps(places),))
         records, values = self._records(condition, place)
         groups = _Groups(condition.by)
         found: dict[tuple[Key, int, str], tuple[int, float]] = {}

@@ -20,7 +20,7 @@ from obitus.core.alerting.course import Courses
 from obitus.core.asking.records import Kind
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 from obitus.core.days import day_and_place, seq_of
-from obitus.store.alerts.coming import KINDS, Came, Found, Place, add
+from obitus.store.alerts.coming import AMONG, KINDS, Came, Found, Place, add
 from obitus.store.asking.compiling import Names
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
@@ -57,7 +57,6 @@ SELECT slot, group_key, part, n, figure FROM alert_amounts WHERE rule_id = ? AND
 _OLD: Final = """
 DELETE FROM alert_amounts WHERE (rule_id, minutes, slot, group_key, part) IN (
   SELECT rule_id, minutes, slot, group_key, part FROM alert_amounts WHERE rule_id = ? AND minutes = ? AND slot < ? LIMIT ?)"""
-_AMONG: Final = "place IN (SELECT value FROM json_each(?))"
 _NEW: Final = (
     "SELECT seq, user_id, new AS n FROM only_counted INDEXED BY only_counted_new WHERE new > 0 ORDER BY seq LIMIT ?"
 )
@@ -198,7 +197,7 @@ def _count_further(
     if not rules:
         return
     for day, further in _by_day(rows).items():
-        place = Place(day, _AMONG, (json.dumps(list(further)),), LIMIT_S)
+        place = Place(day, AMONG, (json.dumps(list(further)),), LIMIT_S)
         try:
             came = Came(reader, days, names, "failure", place, (rule.condition for rule, _ in rules), further)
             for rule, amounts in rules:
@@ -320,7 +319,7 @@ def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured,
     further = _by_day(rows).get(place.day)
     if further is None:
         return []
-    among = place._replace(where=f"{place.where} AND {_AMONG}", params=(*place.params, json.dumps(list(further))))
+    among = place._replace(where=f"{place.where} AND {AMONG}", params=(*place.params, json.dumps(list(further))))
     return [Came(reader, days, names, "failure", among, [condition], further)]
 
 

@@ -17,6 +17,7 @@ from obitus.store.database import lock_folder, our_errors
 from obitus.store.days import removed
 from obitus.store.days.files import FOLDER, path_of
 from obitus.store.migrations import SCHEMA_VERSION
+from obitus.store.names import OTHERS
 
 MOST_NAMED: Final = 5
 """Differences of one count that are named."""
@@ -44,13 +45,13 @@ class _Count(NamedTuple):
 _WHOSE: Final = """
 SELECT issue_id, user_id, 1 AS n FROM failures WHERE user_id IS NOT NULL
 UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq WHERE o.user_id <> ''"""
-# Of an issue with more users than are told apart the sum is compared.
-_TOLD_APART: Final = "issue_id NOT IN (SELECT issue_id FROM issue_users WHERE user_id = '…')"
+# Of an issue with more users than are counted by name the sum is compared.
+_ALL_BY_NAME: Final = f"issue_id NOT IN (SELECT issue_id FROM issue_users WHERE user_id = '{OTHERS}')"  # noqa: S608 - a constant
 _COUNTS: Final = (
     _Count(
         "failures of users beyond the bound (issue_users)",
-        f"SELECT issue_id, SUM(failures) FROM issue_users WHERE NOT {_TOLD_APART} GROUP BY 1",  # noqa: S608 - of constants
-        f"SELECT issue_id, SUM(n) FROM ({_WHOSE}) WHERE NOT {_TOLD_APART} GROUP BY 1",  # noqa: S608 - of constants
+        f"SELECT issue_id, SUM(failures) FROM issue_users WHERE NOT {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of constants
+        f"SELECT issue_id, SUM(n) FROM ({_WHOSE}) WHERE NOT {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of constants
     ),
     _Count(
         "failures of issues by hour (issue_counts)",
@@ -72,8 +73,8 @@ _COUNTS: Final = (
     ),
     _Count(
         "failures of issues by user (issue_users)",
-        f"SELECT issue_id, user_id, failures FROM issue_users WHERE failures AND {_TOLD_APART}",  # noqa: S608 - of constants
-        f"SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) WHERE {_TOLD_APART} GROUP BY 1, 2",  # noqa: S608 - of the constant above
+        f"SELECT issue_id, user_id, failures FROM issue_users WHERE failures AND {_ALL_BY_NAME}",  # noqa: S608 - of constants
+        f"SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) WHERE {_ALL_BY_NAME} GROUP BY 1, 2",  # noqa: S608 - of the constant above
         (
             "DELETE FROM issue_users",
             f"INSERT INTO issue_users (issue_id, user_id, failures) SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) GROUP BY 1, 2",  # noqa: S608 - of the same
@@ -81,8 +82,8 @@ _COUNTS: Final = (
     ),
     _Count(
         "users of issues (issues.users)",
-        f"SELECT id AS issue_id, users FROM issues WHERE users AND {_TOLD_APART}",  # noqa: S608 - of constants
-        f"SELECT issue_id, COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE {_TOLD_APART} GROUP BY 1",  # noqa: S608 - of the same
+        f"SELECT id AS issue_id, users FROM issues WHERE users AND {_ALL_BY_NAME}",  # noqa: S608 - of constants
+        f"SELECT issue_id, COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of the same
         (
             f"UPDATE issues SET users = (SELECT COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE issue_id = issues.id)",  # noqa: S608 - of the same
         ),
@@ -202,7 +203,7 @@ def _day(
     path, name = path_of(data / FOLDER, day), f"{FOLDER}/{day_text(day)}.sqlite3"
     if not path.exists():
         if repair:
-            main.execute(_REMOVED, ("since its file was missing", 0, day))
+            main.execute(_REMOVED, (removed.WAS_MISSING, 0, day))
         yield Difference(name, "the file is missing; what it held is gone", repair)
         return
     try:
@@ -212,12 +213,12 @@ def _day(
     if wrong:
         if repair:
             kept = removed.keep_damaged(path)
-            main.execute(_REMOVED, (f"since its file was damaged; that is kept as {kept.name}", 0, day))
+            main.execute(_REMOVED, (removed.was_damaged(kept), 0, day))
         yield Difference(name, wrong, repair)
         return
     if written < last_place and not some_are_gone:
         if repair:
-            main.execute(_REMOVED, ("since its file was cut, or an older one lies in its place", reports, day))
+            main.execute(_REMOVED, (removed.WAS_CUT, reports, day))
         said = f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: it was cut, or an older file lies in its place"
         yield Difference(name, said, repair)
         some_are_gone = some_are_gone or repair

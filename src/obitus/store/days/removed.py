@@ -15,6 +15,8 @@ _log = logging.getLogger("obitus.store")
 ENDING: Final = ".removed"
 THINNER: Final = ".thinner"
 """Of a file that is being rewritten (see ``thinning``)."""
+WAS_MISSING: Final = "since its file was missing"
+WAS_CUT: Final = "since its file was cut, or an older one lies in its place"
 # The log of the latest commits first: without its file it is nothing.
 _BESIDE: Final = ("-shm", "-wal", "")
 _IS_REMOVED: Final = "SELECT removed_ms IS NOT NULL FROM days WHERE day = ?"
@@ -39,6 +41,11 @@ def keep_damaged(path: Path) -> Path:
         number += 1
     _rename(f"{path}", f"{kept}")
     return kept
+
+
+def was_damaged(kept: Path) -> str:
+    """Return why a day holds nothing, whose file was damaged and put aside."""
+    return f"since its file was damaged; that is kept as {kept.name}"
 
 
 def tidy(folder: Path, main: sqlite3.Connection) -> None:

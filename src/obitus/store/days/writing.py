@@ -195,14 +195,10 @@ class WritingDays:
             # One broken file must not keep out what else is reported of its day, for ever.
             kept = removed.keep_damaged(path)
             _log.error("%s; it is kept as %s, and another one is begun", error, kept.name)
-            self._lost(day, f"since its file was damaged; that is kept as {kept.name}", 0)
+            self._lost(day, removed.was_damaged(kept), 0)
             return DayFile(path, day, last_place, is_new=row is None)
         if found.lost_some:
-            why = (
-                "since its file was cut, or an older one lies in its place"
-                if was_there
-                else "since its file was missing"
-            )
+            why = removed.WAS_CUT if was_there else removed.WAS_MISSING
             _log.error("%s: what was reported before is not in it, %s", path, why)
             self._lost(day, why, found.reports)
         return found
