@@ -1,9 +1,7 @@
-"""``python -m bench.endure.odd_clock FILE COMMAND…``: the command line, with a clock that is off by as many seconds as a file says."""
+"""A clock that is off by as many seconds as a file says."""
 
 from __future__ import annotations
 
-import runpy
-import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -38,8 +36,7 @@ def set_off(file: Path, seconds: float) -> None:
     new.replace(file)
 
 
-if __name__ == "__main__":
-    odd = OddClock(Path(sys.argv[1]), time.time_ns, time.monotonic)
+def go_by(file: Path) -> None:
+    """Have this process go by the clock of a file, from now on; what has a name of its own for the clock already does not."""
+    odd = OddClock(file, time.time_ns, time.monotonic)
     time.time_ns, time.time = odd.time_ns, odd.time
-    sys.argv = ["obitus", *sys.argv[2:]]
-    runpy.run_module("obitus", run_name="__main__")

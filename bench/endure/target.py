@@ -9,13 +9,13 @@ import subprocess
 import sys
 import time
 import uuid
-from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import urllib3
 
+from bench.endure.forking import Forked, Forking
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings
 from obitus.service.wiring import Parts
@@ -35,8 +35,8 @@ def report(text: str = "no berth") -> tuple[str, dict[str, Any]]:
 class Target:
     """The service, in a process of its own, with keys for the honest and for the others."""
 
-    def __init__(self, folder: Path, log: Path | None = None, command: Sequence[str] = ("-m", "obitus")) -> None:
-        self.folder, self._command = folder, command
+    def __init__(self, folder: Path, log: Path | None = None, forking: Forking | None = None) -> None:
+        self.folder, self._forking = folder, forking
         opened = listen("127.0.0.1", 0)
         self.port = opened.getsockname()[1]
         service = Parts(Settings(data=folder, port=self.port))
@@ -55,15 +55,19 @@ class Target:
         running.stop()
         opened.close()
         self.url = f"http://127.0.0.1:{self.port}"
-        self.log = (log or folder / "service.log").open("w")
+        self._log = log or folder / "service.log"
+        self.log = self._log.open("w")
         self.start()
 
     def start(self) -> None:
         """Start it, and return once it is ready."""
-        self.process = subprocess.Popen(
-            [sys.executable, *self._command, "serve", "--data", str(self.folder), "--port", str(self.port)],
-            stdout=self.log, stderr=self.log,
-        )  # fmt: skip
+        arguments = ["serve", "--data", str(self.folder), "--port", str(self.port)]
+        self.process: subprocess.Popen[bytes] | Forked
+        if self._forking is not None:
+            self.process = self._forking.start(arguments, self._log)
+        else:
+            command = [sys.executable, "-m", "obitus", *arguments]
+            self.process = subprocess.Popen(command, stdout=self.log, stderr=self.log)
         ends = time.monotonic() + 30
         while time.monotonic() < ends:
             with contextlib.suppress(urllib3.exceptions.HTTPError):

@@ -293,3 +293,36 @@ def test_clocks_that_jump_put_no_rule_off(running: Running, receiver: Receiver) 
     )
     look(running)
     assert {one["rule"] for one in fired(running)} == {"windows", "events"}
+
+
+def test_a_clock_that_was_hours_ahead_delays_no_message(running: Running, receiver: Receiver) -> None:
+    """Once it is right again, a rule is looked at at once, what waited by the wrong time goes out, and nothing counts as just sent."""
+    key = running.add_app()
+    webhook(running, receiver)
+    with receiving() as lead:
+        webhook(running, lead, "lead")
+        rule(running, "count of failures > 3 in 10m by entry_point", "windows")
+        rule(running, "new issue", "events", at_most_an_hour=1, escalate_to=["lead"], escalate_after_minutes=60)
+        look(running)
+        running.clock.ahead_ms += 6 * HOUR_MS
+        # Those of the second issue wait until the hour is over.
+        running.send(key, *(failure(exceptions=raised_in(name, "act")) for name in ("a", "b")))
+        look(running)
+        assert len(receiver.got) == 1 and not lead.got
+        running.clock.ahead_ms = 0
+        running.service.alert_windows.look_when_due()
+        running.send(key, failure(exceptions=raised_in("c", "act"), run={"entry_point": "GET /tides"}))
+        settle(running)
+        running.service.ticking.look()
+        settle(running)
+        told = [part["link"].rsplit("/", 1)[-1] for one in receiver.got for part in one.json()["data"]["parts"]]
+        assert set(told) == {"1", "2", "3"}
+        assert {part["link"].rsplit("/", 1)[-1] for one in lead.got for part in one.json()["data"]["parts"]} == {
+            "1",
+            "2",
+        }
+        running.send(key, *(failed(1, run={"entry_point": "GET /tides"}) for _ in range(4)))
+        running.clock.ahead_ms += MINUTE_MS
+        running.service.alert_windows.look_when_due()
+        settle(running)
+        assert "windows" in {one["rule"] for one in fired(running)}

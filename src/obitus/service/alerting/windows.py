@@ -77,7 +77,7 @@ class Windows:
         self._spent_last_s = 0.0
         self.turns = Turns(
             "obitus-alert-windows",
-            self._look_when_due,
+            self.look_when_due,
             # A tenth of one core at most.
             lambda: max(TURN_S, 9 * self._spent_last_s),
             waits="alert rules wait",
@@ -94,7 +94,8 @@ class Windows:
         state = self._states.get(rule_id)
         return 1000 * state.took_s / state.looks if state is not None and state.looks else None
 
-    def _look_when_due(self) -> None:
+    def look_when_due(self) -> None:
+        """Take the turn that is due: count what came, and look at each rule whose time has come."""
         started_s = time.thread_time()
         try:
             with self._turn:
@@ -121,9 +122,10 @@ class Windows:
             state = self._states[one.row.id]
             if self.turns.stopping.is_set():
                 return
+            wait_ms = interval_ms(one.condition) - 1000  # type: ignore[arg-type]
             # A clock that went back must not put a rule off.
-            if every or now_ms >= state.due_ms or state.due_ms - now_ms > DAY_MS:
-                state.due_ms = now_ms + interval_ms(one.condition) - 1000  # type: ignore[arg-type]
+            if every or not 0 < state.due_ms - now_ms <= wait_ms:
+                state.due_ms = now_ms + wait_ms
                 self._look_at(one, counted[one.row.id], state, open_ones.get(one.row.id, {}), names, now_ms)
         self._prune([one for one in counted.values() if one is not None], now_ms)
 

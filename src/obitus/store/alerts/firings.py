@@ -35,11 +35,14 @@ _ONE: Final = f"{_COLUMNS} WHERE f.id = ?"
 _AMONG: Final = " WHERE f.id IN (SELECT value FROM json_each(?)) ORDER BY f.id"
 _SOME: Final = f"{_COLUMNS}{_AMONG}"
 _OPEN: Final = f"{_COLUMNS} WHERE f.over_ms IS NULL AND f.event_id IS NULL AND r.ended_ms IS NULL ORDER BY f.id"
+# What fired later than now waits no longer: the clock went back.
 _TO_ESCALATE: Final = f"""{_COLUMNS}
-WHERE f.escalates_ms IS NOT NULL AND f.escalated_ms IS NULL AND f.accepted_ms IS NULL AND f.escalates_ms <= ? AND r.ended_ms IS NULL
+WHERE f.escalates_ms IS NOT NULL AND f.escalated_ms IS NULL AND f.accepted_ms IS NULL
+  AND (f.escalates_ms <= :now_ms OR f.noted_ms > :now_ms + :differ_ms) AND r.ended_ms IS NULL
 ORDER BY f.id LIMIT 100"""
 _IS_TO_ESCALATE: Final = """
-SELECT 1 FROM firings WHERE escalates_ms IS NOT NULL AND escalated_ms IS NULL AND accepted_ms IS NULL AND escalates_ms <= ? LIMIT 1"""
+SELECT 1 FROM firings WHERE escalates_ms IS NOT NULL AND escalated_ms IS NULL AND accepted_ms IS NULL
+  AND (escalates_ms <= :now_ms OR noted_ms > :now_ms + :differ_ms) LIMIT 1"""
 _BEGIN: Final = """
 INSERT INTO firings (rule_id, group_key, event_id, issue_id, app_id, environment, begun_ms, noted_ms, value, bound, worst, reason, course,
   records, held_back, accepted_by, escalates_ms)
@@ -55,7 +58,8 @@ _ESCALATED: Final = "UPDATE firings SET escalated_ms = :now_ms WHERE id = :id"
 # Messages of a rule in an hour, whatever channel they go to: a rule that tells two channels tells each as often.
 _OF_AN_HOUR: Final = """
 FROM firings f JOIN message_firings mf ON mf.firing_id = f.id JOIN messages m ON m.id = mf.message_id
-WHERE f.rule_id = :rule_id AND f.noted_ms > :since_ms AND m.channel_id = :channel_id AND m.made_ms > :since_ms AND m.kind = 'firing'"""
+WHERE f.rule_id = :rule_id AND f.noted_ms > :since_ms AND m.channel_id = :channel_id AND m.made_ms > :since_ms AND m.made_ms <= :now_ms
+  AND m.kind = 'firing'"""
 _SENT: Final = "SELECT COUNT(DISTINCT m.id)" + _OF_AN_HOUR + " AND m.subject <> :more"
 _OLDEST: Final = "SELECT MIN(m.made_ms)" + _OF_AN_HOUR
 _TOLD: Final = """
@@ -219,9 +223,8 @@ def open_ones(reader: Reader) -> list[FiringRow]:
 
 def to_escalate(reader: Reader, now_ms: int) -> list[FiringRow]:
     """Return the firings that others are to be told of now."""
-    if not reader.column(int, _IS_TO_ESCALATE, (now_ms,)):
-        return []
-    return reader.all(FiringRow, _TO_ESCALATE, (now_ms,))
+    values = {"now_ms": now_ms, "differ_ms": messages.CLOCKS_DIFFER_MS}
+    return reader.all(FiringRow, _TO_ESCALATE, values) if reader.column(int, _IS_TO_ESCALATE, values) else []
 
 
 def key_of(row: FiringRow) -> Key:
@@ -261,7 +264,13 @@ def _when(connection: sqlite3.Connection, rule: AlertRule, channel: To, subject:
     """Return what a message to a channel is about: of more than may be sent in an hour, one about all of them, once the hour is over."""
     due_ms, why = _quiet(channel, rule.priority, now_ms)
     more = f"rule {rule.id} more"
-    values = {"rule_id": rule.id, "channel_id": channel.channel_id, "since_ms": now_ms - HOUR_MS, "more": more}
+    values = {
+        "rule_id": rule.id,
+        "channel_id": channel.channel_id,
+        "since_ms": now_ms - HOUR_MS,
+        "now_ms": now_ms,
+        "more": more,
+    }
     if connection.execute(_SENT, values).fetchone()[0] < rule.at_most_an_hour:
         return About(subject, "firing", due_ms, why)
     oldest_ms = connection.execute(_OLDEST, values).fetchone()[0] or now_ms

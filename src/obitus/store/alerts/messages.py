@@ -19,6 +19,8 @@ KEPT_MS: Final = 90 * DAY_MS
 LINKS_KEPT_MS: Final = 30 * DAY_MS
 LINK_GOOD_MS: Final = 3 * DAY_MS
 MOST_REMOVED: Final = 1000
+CLOCKS_DIFFER_MS: Final = 60_000
+"""What was written so much later than now was written by a clock that was ahead."""
 MOST_TOGETHER: Final = 200
 """Firings that one message tells of."""
 
@@ -31,12 +33,15 @@ _OF_FIRINGS: Final = f"{_COLUMNS}{_AMONG}"
 _OF_CHANNEL: Final = f"{_COLUMNS} WHERE m.channel_id = ? ORDER BY m.id DESC LIMIT ?"
 _ONE: Final = f"{_COLUMNS} WHERE m.id = ?"
 # What is to go out later holds up nothing; what was tried holds up what came after it, so that the order stays.
+# What was made later than now is not put off any longer: the clock went back.
 _HEAD: Final = f"""{_COLUMNS}
-WHERE m.channel_id = :channel_id AND m.delivered_ms IS NULL AND m.given_up_ms IS NULL AND m.due_ms <= :now_ms ORDER BY m.id LIMIT 1"""
+WHERE m.channel_id = :channel_id AND m.delivered_ms IS NULL AND m.given_up_ms IS NULL
+  AND (m.due_ms <= :now_ms OR m.made_ms > :now_ms + :differ_ms) ORDER BY m.id LIMIT 1"""
 # The first one of each channel: while it waits for another try, so do those behind it.
 _WAITING: Final = """
 SELECT m.channel_id FROM (
-  SELECT MIN(id) AS id FROM messages WHERE delivered_ms IS NULL AND given_up_ms IS NULL AND due_ms <= :now_ms GROUP BY channel_id) h
+  SELECT MIN(id) AS id FROM messages WHERE delivered_ms IS NULL AND given_up_ms IS NULL
+    AND (due_ms <= :now_ms OR made_ms > :now_ms + :differ_ms) GROUP BY channel_id) h
 JOIN messages m ON m.id = h.id WHERE COALESCE(m.next_ms, 0) <= :now_ms OR m.next_ms > :now_ms + 3600000"""
 _FIRINGS: Final = "SELECT firing_id FROM message_firings WHERE message_id = ? ORDER BY firing_id"
 _TELLING: Final = """
@@ -46,7 +51,8 @@ SELECT id, (SELECT COUNT(*) FROM message_firings f WHERE f.message_id = m.id) AS
 WHERE channel_id = :channel_id AND subject = :subject AND kind = :kind AND tries = 0 AND delivered_ms IS NULL AND given_up_ms IS NULL
 ORDER BY id DESC LIMIT 1"""
 _LATEST: Final = """
-SELECT made_ms FROM messages WHERE channel_id = :channel_id AND subject = :subject AND made_ms > :since_ms AND kind <> 'over'
+SELECT made_ms FROM messages WHERE channel_id = :channel_id AND subject = :subject AND made_ms > :since_ms AND made_ms <= :now_ms
+  AND kind <> 'over'
 ORDER BY id DESC LIMIT 1"""
 _ADD: Final = """
 INSERT INTO messages (uid, channel_id, kind, subject, made_ms, due_ms, due_why, text)
@@ -102,7 +108,7 @@ def tell(connection: sqlite3.Connection, channel_id: int, about: About, firing_i
             connection.execute(_MORE, (waiting["id"],))
         return int(waiting["id"])
     due_ms, why = about.due_ms, about.due_why
-    latest = connection.execute(_LATEST, values | {"since_ms": now_ms - TOGETHER_MS}).fetchone()
+    latest = connection.execute(_LATEST, values | {"since_ms": now_ms - TOGETHER_MS, "now_ms": now_ms}).fetchone()
     if about.kind == "firing" and latest is not None and latest[0] + TOGETHER_MS > due_ms:
         due_ms = latest[0] + TOGETHER_MS
         why = (
@@ -129,12 +135,15 @@ def join(connection: sqlite3.Connection, message_id: int, firing_ids: Iterable[i
 
 def waiting_channels(reader: Reader, now_ms: int) -> list[int]:
     """Return the channels that something can be sent to now."""
-    return [row.channel_id for row in reader.all(WaitingChannel, _WAITING, {"now_ms": now_ms})]
+    return [
+        row.channel_id
+        for row in reader.all(WaitingChannel, _WAITING, {"now_ms": now_ms, "differ_ms": CLOCKS_DIFFER_MS})
+    ]
 
 
 def head(reader: Reader, channel_id: int, now_ms: int) -> MessageRow | None:
     """Return the message of a channel that is next, None where it waits for its time, or for another try."""
-    row = reader.first(MessageRow, _HEAD, {"channel_id": channel_id, "now_ms": now_ms})
+    row = reader.first(MessageRow, _HEAD, {"channel_id": channel_id, "now_ms": now_ms, "differ_ms": CLOCKS_DIFFER_MS})
     if row is None or row.next_ms is None or row.next_ms <= now_ms:
         return row
     # Nothing is put off for so long: the clock went back.
