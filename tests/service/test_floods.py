@@ -202,6 +202,47 @@ def test_a_part_that_was_taken_back_stands_for_nothing(flooded: Running) -> None
     assert counted(flooded) == {1: 55}
 
 
+@pytest.mark.parametrize("goes_on", ["it is sent again", "the service starts again"])
+def test_what_was_only_counted_is_taken_back_too(tmp_path: Path, goes_on: str) -> None:
+    """Of a commit whose day file is on disk and whose main file is not, no failure goes on standing for what was counted with it."""
+    data = tmp_path / "data"
+    thread, running = start(data, limits=FEW)
+    try:
+        key = running.add_app()
+        body = [failure() for _ in range(30)]
+        running.send(key, *(failure() for _ in range(45)))
+        assert counted(running) == {1: 45} and len(rows(running)) < 25
+        writer = running.service.records.writer
+
+        def broken(point: str) -> None:
+            if point == "before the main file" and writer.days._taking_part:
+                raise StoreReadOnly("the file was moved away")
+
+        writer.reached = broken
+        assert running.send(key, *body).status == 503
+        writer.reached = lambda _: None
+        (day,) = (data / "days").glob("*.sqlite3")
+        in_day = "SELECT SUM(stands_for) FROM failures"
+        with closing(sqlite3.connect(day)) as file:
+            assert file.execute(in_day).fetchone() == (75,), "the day's file was committed"
+        assert verify(data) == [], "that is no difference: it is taken back when the file is opened next"
+        if goes_on == "the service starts again":
+            running.http.clear()
+            thread.stop()
+            thread, running = start(data, limits=FEW)
+            expected = 45
+        else:
+            assert running.send(key, *body).json()["stored"] == 30
+            expected = 75
+        assert counted(running) == {1: expected} and verify(data) == []
+        with closing(sqlite3.connect(day)) as file:
+            assert file.execute(in_day).fetchone() == (expected,)
+        assert asked(running, "records/failures/summary", summary="count by type")["groups"][0]["value"] == expected
+    finally:
+        running.http.clear()
+        thread.stop()
+
+
 def test_files_of_days_from_before_are_read_and_brought_up(tmp_path: Path) -> None:
     """A day's file that an earlier version wrote is read as it was, and can count floods after that."""
     thread, running = start(tmp_path / "data", limits=FEW)

@@ -72,6 +72,9 @@ class Crowd:
     def write(self) -> None:
         """Add what was counted to the failures that stand for it, once their rows are written."""
         for seq, behind in self._behind.items():
+            # Opened first: what a commit that was broken off left in it is set right by what the main file says.
+            day, place = day_and_place(seq)
+            file = self._days.at(day)
             n = behind.users.total()
             values = behind.alike._asdict() | {
                 "n": n,
@@ -84,7 +87,5 @@ class Crowd:
             if not self._connection.execute(_OF_RELEASE, values).rowcount:
                 self._connection.execute(_OF_RELEASE, values | {"entry_point": OTHERS})
             self._connection.executemany(_WHOSE, ((seq, user, n, n) for user, n in behind.users.items()))
-            day, place = day_and_place(seq)
-            file = self._days.at(day)
             with our_errors(file.path):
                 file.connection.execute(_STANDS_FOR_IN_DAY, (n, place))

@@ -61,7 +61,7 @@ def _cut_back(data: Path) -> None:
         for day, last_place in rows:
             path = path_of(data / FOLDER, day)
             if path.exists():
-                DayFile(path, day, last_place, is_new=False).connection.close()
+                DayFile(path, day, last_place, main, is_new=False).connection.close()
             else:
                 main.execute(
                     "UPDATE days SET removed_ms = latest_ms, removed_why = ?, reports = 0 WHERE day = ?",

@@ -2,8 +2,9 @@
 
 A commit writes its day files first and the main file last, and only then answers. The main file says for each day how
 far it goes (``days.last_place``). What a day file holds beyond that is of a commit that a kill or a fault broke off:
-nobody was answered, its senders send again, and it is deleted when the file is opened next. So the two never disagree,
-and nothing needs to be looked up in both.
+nobody was answered, its senders send again, and it is deleted when the file is opened next: the latest files when the
+store is opened. So the two never disagree, and nothing needs to be looked up in both. The one thing that a commit changes
+in rows that were there, how many a failure stands for, is then set to what the main file says.
 """
 
 from __future__ import annotations
@@ -13,10 +14,11 @@ import sqlite3
 import time
 from collections import OrderedDict
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 from typing import Final
 
-from obitus.core.days import UNDATED, day_text
+from obitus.core.days import UNDATED, day_text, seq_of
 from obitus.core.floods import Floods
 from obitus.store import errors
 from obitus.store.database import NO_FILES_ASIDE, file_identity, let_go, our_errors
@@ -37,6 +39,10 @@ _IDS = "SELECT COUNT(*) FROM ids"
 _HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL"
 _WRITTEN = "SELECT place FROM written"
 _SET_WRITTEN = "UPDATE written SET place = ?"
+_LATEST = "SELECT day, last_place FROM days WHERE removed_ms IS NULL ORDER BY day DESC LIMIT ?"
+_STAND_FOR_OTHERS = "SELECT place, stands_for FROM failures WHERE stands_for > 1"
+_STANDS_FOR = "SELECT stands_for FROM failures WHERE seq = ?"
+_SET_STANDS_FOR = "UPDATE failures SET stands_for = ? WHERE place = ?"
 _TABLES: Final = ("ids", "evidence", "failures", "logs", "runs")
 _TRIM: Final = tuple(f"DELETE FROM {table} WHERE place > ?" for table in _TABLES)  # noqa: S608 - names of tables, above
 _NOTE_DAY = """
@@ -48,7 +54,7 @@ ON CONFLICT DO UPDATE SET last_place = excluded.last_place, reports = reports + 
 class DayFile:
     """One day file that is open for writing."""
 
-    def __init__(self, path: Path, day: int, last_place: int, *, is_new: bool) -> None:
+    def __init__(self, path: Path, day: int, last_place: int, main: sqlite3.Connection, *, is_new: bool) -> None:
         self.day, self.path = day, path
         self.is_new = is_new
         """Whether the main file does not know of it yet."""
@@ -58,7 +64,7 @@ class DayFile:
             with our_errors(path):
                 written = int(self.connection.execute(_WRITTEN).fetchone()[0])
                 if written > last_place:
-                    self._trim(last_place)
+                    self._trim(last_place, main)
                 self.lost_some = written < last_place
                 """Whether it holds less than the main file knows of: it was cut, or an older file lies in its place."""
                 self.reports = int(self.connection.execute(_IDS).fetchone()[0]) if self.lost_some else 0
@@ -73,12 +79,16 @@ class DayFile:
             self.connection.close()
             raise
 
-    def _trim(self, last_place: int) -> None:
+    def _trim(self, last_place: int, main: sqlite3.Connection) -> None:
         """Delete what a commit left that was never finished."""
         deleted = 0
         self.connection.execute("BEGIN IMMEDIATE")
         for statement in _TRIM:
             deleted += self.connection.execute(statement, (last_place,)).rowcount
+        for place, n in self.connection.execute(_STAND_FOR_OTHERS).fetchall():
+            known = main.execute(_STANDS_FOR, (seq_of(self.day, place),)).fetchone()
+            if known is not None and known[0] != n:
+                self.connection.execute(_SET_STANDS_FOR, (known[0], place))
         self.connection.execute("COMMIT")
         if deleted:
             _log.warning(
@@ -150,6 +160,7 @@ class WritingDays:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         removed.tidy(folder, main)
         removed.forget_unfinished(folder)
+        self._finish_latest()
 
     def at(self, day: int) -> DayFile:
         """Return a day's file, as part of the commit that is going on.
@@ -173,6 +184,19 @@ class WritingDays:
         self._taking_part[day] = found
         return found
 
+    def _finish_latest(self) -> None:
+        """Take back what a commit that was broken off left in the latest files, before anybody reads them."""
+        for day, last_place in self._main.execute(_LATEST, (MOST_OPEN,)).fetchall():
+            path = path_of(self.folder, day)
+            try:
+                with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as file:
+                    is_ahead = file.execute(_WRITTEN).fetchone()[0] > last_place
+            except sqlite3.Error:
+                # It is missing or damaged: whoever writes to it next says so.
+                continue
+            if is_ahead:
+                self._open[day] = self._opened(day)
+
     def _is_one_too_many(self, day: int) -> bool:
         if self._main.execute(_LAST_PLACE, (day,)).fetchone() is not None:
             return False
@@ -190,13 +214,13 @@ class WritingDays:
         path, last_place = path_of(self.folder, day), int(row[0]) if row else 0
         was_there = path.exists()
         try:
-            found = DayFile(path, day, last_place, is_new=row is None)
+            found = DayFile(path, day, last_place, self._main, is_new=row is None)
         except errors.StoreDamaged as error:
             # One broken file must not keep out what else is reported of its day, for ever.
             kept = removed.keep_damaged(path)
             _log.error("%s; it is kept as %s, and another one is begun", error, kept.name)
             self._lost(day, removed.was_damaged(kept), 0)
-            return DayFile(path, day, last_place, is_new=row is None)
+            return DayFile(path, day, last_place, self._main, is_new=row is None)
         if found.lost_some:
             why = removed.WAS_CUT if was_there else removed.WAS_MISSING
             _log.error("%s: what was reported before is not in it, %s", path, why)
