@@ -51,15 +51,13 @@
 	<SignIn />
 {:else if session.state === 'in'}
 	{#if !alone}<TopBar />{/if}
-	<main
-		id="content"
-		tabindex="-1"
-		bind:this={content}
-		class={['mx-auto px-4 pb-24 outline-none sm:px-6', alone ? 'max-w-none' : 'max-w-6xl']}
-	>
-		{#key place.path}
-			<shown.page {...shown.properties} />
-		{/key}
+	<main id="content" tabindex="-1" bind:this={content} class={['mx-auto px-4 pb-24 outline-none sm:px-6', !alone && 'max-w-(--desk)']}>
+		<!-- On a wide screen tables and pictures have all of it; what is read keeps lines that an eye can follow. -->
+		<div class={[!alone && !shown.wide && 'max-w-[77rem]']}>
+			{#key place.path}
+				<shown.page {...shown.properties} />
+			{/key}
+		</div>
 	</main>
 	<KeyHelp />
 	<Notices />

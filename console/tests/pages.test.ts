@@ -7,10 +7,11 @@ import ReleasePage from '../src/pages/Release.svelte';
 
 test('an address leads to its page, with the names that stand in it', () => {
 	expect(pageAt('/').page).toBe(Desk);
-	expect(pageAt('/issues/12')).toEqual({ page: IssuePage, properties: { number: 12 } });
+	expect(pageAt('/issues/12')).toEqual({ page: IssuePage, properties: { number: 12 }, wide: false });
 	expect(pageAt('/releases/sailings/feature%2Ftides%20%2B1')).toEqual({
 		page: ReleasePage,
-		properties: { app: 'sailings', release: 'feature/tides +1' }
+		properties: { app: 'sailings', release: 'feature/tides +1' },
+		wide: false
 	});
 });
 

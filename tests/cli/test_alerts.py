@@ -30,17 +30,17 @@ def test_from_a_try_to_a_message(shell: Shell, running: Running) -> None:
         added = words(shell.run("channel", "add", "ops", "webhook", "--set", f"url={receiver.url}"))
         assert "See whether it works: obitus channel test ops" in added
         assert words(shell.run("channel", "test", "ops")).startswith("Delivered in ")
-        assert "The rule new holds: a new issue. It tells ops." in words(
+        assert "The rule new holds: a new issue. It notifies ops." in words(
             shell.run("alerts", "add", "new", "new issue", "--to", "ops", "--priority", "high")
         )
         running.send(key, failure())
         settle(running)
         assert len(receiver.got) == 2
         listed = words(shell.run("alerts", "list"))
-        assert "TideUnavailable in sailings.tides.depth_at" in listed and "told 1 of 1 time" in listed
+        assert "TideUnavailable in sailings.tides.depth_at" in listed and "1 of 1 message delivered" in listed
         shown = words(shell.run("alerts", "show", "1"))
         assert "why It failed for the first time in release 1.0.0." in shown and "ops firing: made " in shown
-        assert "Accepted: nobody else is told." in shell.run("alerts", "accept", "1")
+        assert "Accepted: nobody else is notified." in shell.run("alerts", "accept", "1")
         assert "owner has accepted it already" in shell.run("alerts", "accept", "1")
         assert "fired 1 time in 14 days" in words(shell.run("alerts", "rules"))
         assert "TideUnavailable" in shell.run("alerts", "list", "--issue", "1")

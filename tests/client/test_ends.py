@@ -348,7 +348,7 @@ def test_tracebacks_show_no_frame_of_ours(running: Running, tmp_path: Path, pyth
 
 @every_version
 def test_each_process_has_an_id_of_its_own(running: Running, tmp_path: Path, python: str) -> None:
-    """What a process and what its forked child report can be told apart, also where both have had the same number."""
+    """What a process and what its forked child report can be kept apart, also where both have had the same number."""
     key = running.add_app()
     code = """
         import os, obitus

@@ -1,4 +1,4 @@
-"""One event, one failure: told apart by what an exception went through, and the stronger of two findings wins."""
+"""One event, one failure: kept apart by what an exception went through, and the stronger of two findings wins."""
 
 from __future__ import annotations
 

@@ -31,7 +31,7 @@ def test_asked_and_narrowed(page: Page, running: Running) -> None:
     expect(page.locator("tr[data-number]")).to_have_count(31)
     ask(page, '"no fare" wait_s>=10')
     expect(page.locator("tr[data-number]")).to_have_count(10)
-    page.get_by_role("button", name="Only user.id p-101: 3").click()
+    page.get_by_role("button", name="Only user.id p-101 3").click()
     expect(page.locator("tr[data-number]")).to_have_count(3)
     expect(page.get_by_label(re.compile("^Ask"))).to_have_value('"no fare" wait_s>=10 user.id=p-101')
     ask(page, "")
@@ -260,7 +260,7 @@ def test_reports_are_never_markup(page: Page, running: Running) -> None:
     ],
 )
 def test_times_in_three_zones(page: Page, running: Running, zone: str, shown: list[str]) -> None:
-    """Times are those of who looks, across a change of the clock; in UTC they are told apart, one key away."""
+    """Times are those of who looks, across a change of the clock; in UTC they are kept apart, one key away."""
     year = datetime.now(UTC).year - (datetime.now(UTC) < datetime(datetime.now(UTC).year, 10, 26, tzinfo=UTC))
     night = date(year, 10, 31) - timedelta(days=(date(year, 10, 31).weekday() + 1) % 7)
     shown = [re.sub(r"^\w+ \d+", lambda found: (night - timedelta(days=found[0].startswith("Sat"))).strftime("%a %-d"), one) for one in shown]  # fmt: skip

@@ -114,7 +114,7 @@ def test_one_trace_across_apps(running: Running, caller_first: bool, by_step: bo
 
 
 def test_hosts_without_end(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Of so many hosts some are told apart; the others are counted together, and a host that is said to be ours is not kept."""
+    """Of so many hosts some are kept apart; the others are counted together, and a host that is said to be ours is not kept."""
     monkeypatch.setattr("obitus.store.names.MOST_TARGETS", 3)
     key = running.add_app()
     running.send(key, *(whole("GET /fares", called(f"http://h{number}/")) for number in range(10)))

@@ -345,7 +345,7 @@ def test_what_is_counted_is_not_prepared(flooded: Running, monkeypatch: pytest.M
 
 
 def test_a_split_and_a_rule_need_each_whole(flooded: Running) -> None:
-    """Where a flood is told apart by an attribute each failure goes where it belongs; a grouping rule sees each of them."""
+    """Where a flood is kept apart by an attribute each failure goes where it belongs; a grouping rule sees each of them."""
     key = flooded.add_app()
     at = lambda pier: raised("quote", "raise Lost(pier)", attributes={"pier": pier})  # noqa: E731
     for _ in range(3):

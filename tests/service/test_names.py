@@ -61,7 +61,7 @@ def test_environments_of_others_are_bounded(running: Running, monkeypatch: pytes
 
 
 def test_a_release_is_removed(running: Running, shell: Shell, monkeypatch: pytest.MonkeyPatch) -> None:
-    """It is told apart no longer and makes room; its failures stay and say its name; a report that names it brings it back."""
+    """It is kept apart no longer and makes room; its failures stay and say its name; a report that names it brings it back."""
     monkeypatch.setattr(releases, "MOST_RELEASES", 3)
     key = running.add_app()
     send(running, key, failure(release="3.0.0"), failure(release="build-77"), failure(release="3.1.0"))
@@ -137,7 +137,7 @@ def test_issues_are_bounded(running: Running, monkeypatch: pytest.MonkeyPatch) -
 
 
 def test_users_beyond_the_bound_are_counted_together(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
-    """So many users of an issue are told apart; of the others the failures are counted, and the issue says that there are more."""
+    """So many users of an issue are kept apart; of the others the failures are counted, and the issue says that there are more."""
     for module in ("store.intake", "service.api.views"):
         monkeypatch.setattr(f"obitus.{module}.MOST_USERS", 5)
     key = running.add_app()

@@ -437,7 +437,7 @@ def test_a_tally_that_grows(running: Running) -> None:
 
 
 def test_releases_without_end(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Beyond the bound a report is taken all the same, its release is not told apart, and that is said."""
+    """Beyond the bound a report is taken all the same, its release is not kept apart, and that is said."""
     monkeypatch.setattr("obitus.store.releases.MOST_RELEASES", 20)
     key = running.add_app(may_deploy=True)
     answers = [running.send(key, failure(release=f"build-{n}")).json()["lines"][0] for n in range(40)]

@@ -237,7 +237,7 @@ def test_too_many_at_once_is_answered_429(running: Running) -> None:
 
 
 def test_keys(running: Running) -> None:
-    """No key, a wrong one, a revoked one, a token in its place: each is told apart."""
+    """No key, a wrong one, a revoked one, a token in its place: each is kept apart."""
     key = running.add_app()
     found = running.get("/api/apps/sailings")["keys"][0]["id"]
     cases = [

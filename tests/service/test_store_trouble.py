@@ -172,9 +172,11 @@ def test_damaged_pages(apart: Apart) -> None:
     assert apart.stop() in (0, -signal.SIGTERM)
     path = apart.folder / "obitus.sqlite3"
     whole = bytearray(path.read_bytes())
-    pages = len(whole) // 4096
-    for page in range(pages * 2 // 3, pages):
-        whole[page * 4096 : page * 4096 + 4096] = b"\xa5" * 4096
+    # Pages that hold issues: without those that it needs for its start, the schema above all, no service starts.
+    of_issues = [at for at in range(0, len(whole), 4096) if b"x" * 400 in whole[at : at + 4096]]
+    assert len(of_issues) >= 3
+    for at in of_issues[1:]:
+        whole[at : at + 4096] = b"\xa5" * 4096
     path.write_bytes(whole)
     apart.start()
     answers = [apart.send(failure(exceptions=[{"type": f"New{n}"}])) for n in range(5)]
@@ -184,6 +186,20 @@ def test_damaged_pages(apart: Apart) -> None:
     assert (503, "store-damaged") in kinds
     assert {status for status, _ in kinds} <= {200, 404, 503}, kinds
     assert not any("lines" in one.json() and one.status != 200 for one in answers)
+
+
+def test_damage_where_the_service_starts(apart: Apart) -> None:
+    """It does not start half, and says what to do: look at what is broken, bring a backup back."""
+    apart.send(failure())
+    assert apart.stop() in (0, -signal.SIGTERM)
+    path = apart.folder / "obitus.sqlite3"
+    whole = path.read_bytes()
+    path.write_bytes(whole[:4096] + b"\xa5" * (len(whole) - 4096))
+    command = [sys.executable, "-m", "obitus", "serve", "--data", str(apart.folder), "--port", str(apart.port)]
+    ended = subprocess.run(command, capture_output=True, text=True, timeout=150)
+    said = " ".join((ended.stdout + ended.stderr).split())
+    assert ended.returncode != 0 and "Traceback" not in said
+    assert "damaged" in said and "obitus verify" in said and "obitus restore" in said, said
 
 
 def test_one_folder_one_service(tmp_path: Path) -> None:

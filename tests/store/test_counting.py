@@ -120,7 +120,7 @@ def test_newest_first_and_more_each_time(kept: Kept) -> None:
 
 
 def test_too_many_values_are_counted_together(kept: Kept, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Of so many different values those that came first are told apart, and the others are not lost."""
+    """Of so many different values those that came first are kept apart, and the others are not lost."""
     monkeypatch.setattr(counting, "MOST_CELLS", 7)
     *_, counted = count(kept.reader, kept.days, "log", None, read_summary("count by time"), 0, NOW_MS + 1)
     assert len(counted.groups) == 7

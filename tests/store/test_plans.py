@@ -29,6 +29,7 @@ MAY = {
     "obitus.store.regrouping._STARTS_AT": "the newest failures of an app, by number, up to a bound",
     "obitus.store.regrouping._COUNT_OF_APP": "how many failures a regrouping will look at: it reads each of them after that",
     "obitus.store.days.writing._TRIM": "after a kill, before anything is written",
+    "obitus.store.days.writing._STAND_FOR_OTHERS": "the same",
     "obitus.store.evidence._SAMPLES": "the newest, by place, up to a bound",
     "obitus.store.rules._LATEST": "the newest, by place, up to a bound",
     "obitus.store.issues._FAILURE_COLUMNS": "the beginning of statements that stand beside it",

@@ -3203,7 +3203,7 @@ export interface paths {
          * What a question means, as it comes in
          * @description Stream `records`: what came since the last time, oldest first, and how many of it were left out because they are too many.
          *
-         *     Of the window only app, environment and release count: what comes in late is told too.
+         *     Of the window only app, environment and release count: what comes in late is shown too.
          */
         get: operations["tail_api_records__kind__tail_get"];
         put?: never;
@@ -3497,7 +3497,7 @@ export interface components {
             latest: string | null;
             /**
              * Trouble
-             * @description Why it fires nothing, or nobody is told; '' where all is well.
+             * @description Why it fires nothing, or nobody is notified; '' where all is well.
              */
             trouble: string;
         };
@@ -3513,7 +3513,7 @@ export interface components {
             when: string;
             /**
              * To
-             * @description Channels that are told.
+             * @description Channels that are notified.
              */
             to: string[];
             /**
@@ -3531,7 +3531,7 @@ export interface components {
             at_most_an_hour?: number;
             /**
              * Escalate To
-             * @description Channels that are told when nobody accepts in time.
+             * @description Channels that are notified when nobody accepts in time.
              */
             escalate_to?: string[];
             /** Escalate After Minutes */
@@ -3851,7 +3851,7 @@ export interface components {
             kind: "http" | "database" | "queue" | "app";
             /**
              * Target
-             * @description A host, a database, a queue, or an app; `…` for those that are not told apart.
+             * @description A host, a database, a queue, or an app; `…` for those that are not kept apart.
              */
             target: string;
             /**
@@ -3896,7 +3896,7 @@ export interface components {
             kind: "http" | "database" | "queue" | "app";
             /**
              * Target
-             * @description A host, a database, a queue, or an app; `…` for those that are not told apart.
+             * @description A host, a database, a queue, or an app; `…` for those that are not kept apart.
              */
             target: string;
             /**
@@ -6750,7 +6750,7 @@ export interface components {
             when: string;
             /**
              * To
-             * @description Channels that are told.
+             * @description Channels that are notified.
              */
             to: string[];
             /**
@@ -6768,7 +6768,7 @@ export interface components {
             at_most_an_hour?: number;
             /**
              * Escalate To
-             * @description Channels that are told when nobody accepts in time.
+             * @description Channels that are notified when nobody accepts in time.
              */
             escalate_to?: string[];
             /** Escalate After Minutes */
@@ -7704,7 +7704,7 @@ export interface components {
             subject: string;
             /**
              * Reason
-             * @description Why it is told, in words, with its numbers.
+             * @description Why it is reported, in words, with its numbers.
              */
             reason: string;
             /** Found */
@@ -9156,7 +9156,7 @@ export interface components {
             groups_in_all: number;
             /**
              * Not Told Apart
-             * @description Records with values beyond those that are told apart; in the sums they are counted.
+             * @description Records with values beyond those that are kept apart; in the sums they are counted.
              * @default 0
              */
             not_told_apart?: number;
@@ -9293,7 +9293,7 @@ export interface components {
             templates_in_all: number;
             /**
              * Not Told Apart
-             * @description Records with templates beyond those that are told apart.
+             * @description Records with templates beyond those that are kept apart.
              * @default 0
              */
             not_told_apart?: number;

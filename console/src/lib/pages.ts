@@ -29,16 +29,22 @@ import Tracepoints from '../pages/Tracepoints.svelte';
 export interface Shown {
 	page: Component<Record<string, unknown>>;
 	properties: Record<string, unknown>;
+	/** Whether it is of tables and pictures, and has all of a wide screen. */
+	wide: boolean;
 }
 
 /** Names in an address are decoded here. */
 type Names = Record<string, string>;
 
-function at<P extends Record<string, unknown>>(path: string, page: Component<P>, read: (names: Names) => P): Route<Shown> {
+function at<P extends Record<string, unknown>>(path: string, page: Component<P>, read: (names: Names) => P, wide = false): Route<Shown> {
 	return {
 		path,
-		action: ({ params }) => ({ page: page as unknown as Shown['page'], properties: read(params as Names) })
+		action: ({ params }) => ({ page: page as unknown as Shown['page'], properties: read(params as Names), wide })
 	};
+}
+
+function across<P extends Record<string, unknown>>(path: string, page: Component<P>, read: (names: Names) => P): Route<Shown> {
+	return at(path, page, read, true);
 }
 
 const nothing = () => ({});
@@ -48,22 +54,22 @@ const router = new UniversalRouterSync<Shown>([
 	at('/issues', Issues, nothing),
 	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
 	at('/shift', Shift, nothing),
-	at('/alerts', Alerts, nothing),
+	across('/alerts', Alerts, nothing),
 	at('/alerts/firings/:number', Firing, ({ number }) => ({ number: Number(number) })),
 	at('/alerts/link', AlertLink, nothing),
-	at('/now', Now, nothing),
-	at('/now/calls', Calls, nothing),
+	across('/now', Now, nothing),
+	across('/now/calls', Calls, nothing),
 	at('/now/tracepoints', Tracepoints, nothing),
 	at('/now/tracepoints/:number', Tracepoint, ({ number }) => ({ number: Number(number) })),
 	at('/now/boards', Boards, nothing),
-	at('/now/boards/:number', Board, ({ number }) => ({ number: Number(number) })),
-	at('/search', Search, nothing),
-	at('/run/:id', TimelinePage, ({ id }) => ({ of: { run: id! } })),
-	at('/trace/:id', TimelinePage, ({ id }) => ({ of: { trace: id! } })),
-	at('/failure/:id', TimelinePage, ({ id }) => ({ of: { failure: id! } })),
-	at('/person', Person, nothing),
-	at('/user/:id', TimelinePage, ({ id }) => ({ of: { user: id! } })),
-	at('/host/:id', TimelinePage, ({ id }) => ({ of: { host: id! } })),
+	across('/now/boards/:number', Board, ({ number }) => ({ number: Number(number) })),
+	across('/search', Search, nothing),
+	across('/run/:id', TimelinePage, ({ id }) => ({ of: { run: id! } })),
+	across('/trace/:id', TimelinePage, ({ id }) => ({ of: { trace: id! } })),
+	across('/failure/:id', TimelinePage, ({ id }) => ({ of: { failure: id! } })),
+	across('/person', Person, nothing),
+	across('/user/:id', TimelinePage, ({ id }) => ({ of: { user: id! } })),
+	across('/host/:id', TimelinePage, ({ id }) => ({ of: { host: id! } })),
 	at('/releases', Releases, nothing),
 	at('/releases/:app/:release', ReleasePage, ({ app, release }) => ({ app: app!, release: release! })),
 	at('/compare/:app', Compare, ({ app }) => ({ app: app! })),
@@ -81,5 +87,5 @@ export function pageAt(path: string): Shown {
 	} catch {
 		// Nothing is there.
 	}
-	return { page: Nowhere as unknown as Shown['page'], properties: {} };
+	return { page: Nowhere as unknown as Shown['page'], properties: {}, wide: false };
 }

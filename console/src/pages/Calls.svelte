@@ -9,6 +9,7 @@
 	import Loaded from '../parts/Loaded.svelte';
 	import PutOnBoard from '../parts/board/PutOnBoard.svelte';
 	import CallGraph from '../parts/now/CallGraph.svelte';
+	import Sideways from '../parts/Sideways.svelte';
 
 	const found = watch(() => questions.calls(place.filter));
 
@@ -37,7 +38,7 @@
 		</p>
 		{#if value.lines.length}
 			<CallGraph found={value} />
-			<div class="overflow-x-auto">
+			<Sideways label="Calls">
 				<table class="mb-8 w-full text-sm">
 					<caption class="mb-1 text-left font-serif text-lg font-semibold">Calls</caption>
 					<thead>
@@ -74,7 +75,7 @@
 						{/each}
 					</tbody>
 				</table>
-			</div>
+			</Sideways>
 			{#if value.lines_in_all > value.lines.length}
 				<p class="text-surface-600-400 text-sm">
 					{countOf(value.lines_in_all - value.lines.length, 'more line')} with fewer calls. Choose an app above.

@@ -3,9 +3,10 @@
 	import { watch } from '../lib/asking.svelte';
 	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
-	import { countOf, kindShapes, shareRange, shareText } from '../lib/words';
+	import { kindShapes, shareRange, shareText } from '../lib/words';
 	import Rate from '../parts/Rate.svelte';
 	import Loaded from '../parts/Loaded.svelte';
+	import Sideways from '../parts/Sideways.svelte';
 
 	let { app }: { app: string } = $props();
 	const before = $derived(place.params.get('before') ?? '');
@@ -75,28 +76,30 @@
 <Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(it)}
 		<p class="text-lg">{it.sentence}</p>
-		<table class="mt-2 text-sm">
-			<thead
-				><tr class="text-surface-600-400 text-left"
-					><th class="pr-6 font-normal">Release</th><th class="pr-6 text-right font-normal">Runs</th><th class="pr-6 text-right font-normal"
-						>Clean runs</th
-					><th class="font-normal">Failures per 1,000 runs</th></tr
-				></thead
-			>
-			<tbody>
-				{#each [it.before, it.now] as side (side.release)}
-					{@const most = Math.max(0.001, it.before.rate?.high ?? 0, it.now.rate?.high ?? 0)}
-					<tr class="border-surface-200-800 border-b">
-						<th scope="row" class="py-1 pr-6 text-left font-semibold"
-							><a class="quiet-link" href={`/releases/${app}/${encodeURIComponent(side.release)}`}>{side.release}</a></th
-						>
-						<td class="py-1 pr-6 text-right">{countOf(side.runs, 'run')}</td>
-						<td class="py-1 pr-6 text-right whitespace-nowrap">{side.clean ? shareRange(side.clean) : 'no runs counted'}</td>
-						<td class="py-1"><Rate rate={side.rate} {most} /></td>
-					</tr>
-				{/each}
-			</tbody>
-		</table>
+		<Sideways label="Both releases">
+			<table class="mt-2 text-sm">
+				<thead
+					><tr class="text-surface-600-400 text-left"
+						><th class="pr-6 font-normal">Release</th><th class="pr-6 text-right font-normal">Runs</th><th
+							class="pr-6 text-right font-normal">Clean runs</th
+						><th class="font-normal">Failures per 1,000 runs</th></tr
+					></thead
+				>
+				<tbody>
+					{#each [it.before, it.now] as side (side.release)}
+						{@const most = Math.max(0.001, it.before.rate?.high ?? 0, it.now.rate?.high ?? 0)}
+						<tr class="border-surface-200-800 border-b">
+							<th scope="row" class="py-1 pr-6 text-left font-semibold"
+								><a class="quiet-link" href={`/releases/${app}/${encodeURIComponent(side.release)}`}>{side.release}</a></th
+							>
+							<td class="py-1 pr-6 text-right">{side.runs.toLocaleString('en')}</td>
+							<td class="py-1 pr-6 text-right sm:whitespace-nowrap">{side.clean ? shareRange(side.clean) : 'no runs counted'}</td>
+							<td class="py-1"><Rate rate={side.rate} {most} /></td>
+						</tr>
+					{/each}
+				</tbody>
+			</table>
+		</Sideways>
 		<p class="mt-2 flex flex-wrap gap-3">
 			<button class="act" onclick={() => place.set('same_time', it.same_time ? 'false' : 'true')}>
 				{it.same_time ? 'Compare all of their lives' : 'Only the hours when both were live'}

@@ -21,7 +21,7 @@
 	const doing = new Doing();
 	const accept = () =>
 		doing.do(
-			'Accepted: nobody else is told.',
+			'Accepted: nobody else is notified.',
 			() => api.POST('/api/alerts/{number}/accept', { params: { path: { number } } }),
 			'alert',
 			'alerts'
@@ -101,7 +101,7 @@
 						>{/if}
 				</li>
 			{:else}<li class="text-surface-600-400">
-					Nobody was told{one.held_back ? `: ${one.held_back}` : '. Give the rule a channel.'}
+					Nobody was notified{one.held_back ? `: ${one.held_back}` : '. Give the rule a channel.'}
 				</li>{/each}
 		</ul>
 	{/snippet}

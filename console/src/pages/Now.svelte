@@ -38,7 +38,7 @@
 		<p class="text-surface-600-400 mb-4 text-sm">
 			{moment(now.window.start)} to {moment(now.window.end)}; faintly behind it the time before. Hollow bars are not over yet.
 			{#each now.deploys.slice(0, 3) as deploy (deploy.time + deploy.app + deploy.environment)}
-				<span class="mr-2 whitespace-nowrap">◆ {deploy.app} {deploy.release} arrived {moment(deploy.time)}</span>
+				<span class="mr-2 inline-block">◆ {deploy.app} {deploy.release} arrived {moment(deploy.time)}</span>
 			{/each}
 		</p>
 		<div class="mb-8 grid gap-6 md:grid-cols-3">

@@ -8,6 +8,7 @@
 	import { clock, countOf, moment } from '../lib/words';
 	import Loaded from '../parts/Loaded.svelte';
 	import WhoForm from '../parts/WhoForm.svelte';
+	import Sideways from '../parts/Sideways.svelte';
 
 	const who = $derived(place.params.get('who') ?? '');
 	const at = $derived(place.params.get('at') ?? undefined);
@@ -39,8 +40,7 @@
 				</span>
 			</div>
 			{#if value.met.length}
-				<!-- svelte-ignore a11y_no_noninteractive_tabindex (what scrolls is reached by the keyboard) -->
-				<div class="overflow-x-auto" role="region" aria-label="What they met, to scroll" tabindex="0">
+				<Sideways label="What they met">
 					<table class="w-full text-sm" aria-label="What they met">
 						<thead
 							><tr class="text-surface-600-400 text-left"
@@ -71,7 +71,7 @@
 							{/each}
 						</tbody>
 					</table>
-				</div>
+				</Sideways>
 			{/if}
 			{#each value.notes as note (note)}<p class="text-surface-600-400 mt-2 text-sm">{note}</p>{/each}
 			<p class="mt-3 text-sm">

@@ -7,6 +7,7 @@
 	import IssueRefs from '../parts/IssueRefs.svelte';
 	import Rate from '../parts/Rate.svelte';
 	import Loaded from '../parts/Loaded.svelte';
+	import Sideways from '../parts/Sideways.svelte';
 
 	let { app, release }: { app: string; release: string } = $props();
 	const found = watch(() => questions.release(app, release, place.filter.environment));
@@ -71,7 +72,7 @@
 		{/if}
 		{#if it.entry_points.length}
 			<h2 class="section">Entry points</h2>
-			<div class="overflow-x-auto">
+			<Sideways label="Entry points">
 				<table class="w-full text-sm">
 					<thead>
 						<tr class="text-surface-600-400 text-left"
@@ -94,7 +95,7 @@
 						{/each}
 					</tbody>
 				</table>
-			</div>
+			</Sideways>
 		{/if}
 		<h2 class="section">Commits</h2>
 		{#if it.latest_commits.length}

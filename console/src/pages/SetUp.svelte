@@ -76,8 +76,8 @@
 	</Loaded>
 </section>
 
-<section aria-labelledby="told-heading">
-	<h2 id="told-heading" class="section">Who is told of what</h2>
+<section aria-labelledby="notified-heading">
+	<h2 id="notified-heading" class="section">Who is notified of what</h2>
 	<p>
 		<a href={place.to('/alerts')}>Alerts</a>: what people are woken for. <a href={place.to('/set-up/channels')}>Channels</a>: where messages
 		go.

@@ -12,6 +12,7 @@
 	import { place } from '../lib/place.svelte';
 	import { countOf, moment } from '../lib/words';
 	import Rate from './Rate.svelte';
+	import Sideways from './Sideways.svelte';
 
 	let { lane, app }: LaneProps = $props();
 	const most = $derived(Math.max(0.001, ...lane.map((entry) => (entry.failures ? (entry.rate?.high ?? 0) : (entry.rate?.value ?? 0)))));
@@ -21,7 +22,7 @@
 			.join(', ');
 </script>
 
-<div class="overflow-x-auto">
+<Sideways label="Releases">
 	<table class="w-full text-sm">
 		<thead>
 			<tr class="text-surface-600-400 text-left">
@@ -50,7 +51,7 @@
 			{/each}
 		</tbody>
 	</table>
-</div>
+</Sideways>
 {#if lane.some((entry) => entry.inferred)}<p class="text-surface-600-400 mt-1 text-sm">
 		◆ deploy reported, ◇ taken from the first report
 	</p>{/if}

@@ -13,6 +13,7 @@
 	import { moment, shareText } from '../lib/words';
 	import Hint from './Hint.svelte';
 	import Rate from './Rate.svelte';
+	import Sideways from './Sideways.svelte';
 
 	let { app, rows }: ReleaseTableProps = $props();
 	const most = $derived(
@@ -26,7 +27,7 @@
 		].filter(([count]) => count) as [number, string][];
 </script>
 
-<div class="overflow-x-auto">
+<Sideways label={`Releases of ${app}`}>
 	<table class="w-full text-sm">
 		<caption class="sr-only">Releases of {app}</caption>
 		<thead>
@@ -75,4 +76,4 @@
 			</tbody>
 		{/each}
 	</table>
-</div>
+</Sideways>

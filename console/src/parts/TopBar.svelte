@@ -24,7 +24,7 @@
 
 <a class="sr-only focus:not-sr-only" href="#content">Skip to the content</a>
 <header class="border-surface-200-800 bg-surface-100-900 border-b">
-	<div class="mx-auto flex max-w-6xl flex-wrap items-baseline gap-x-6 gap-y-1 px-4 pt-3 sm:px-6">
+	<div class="mx-auto flex max-w-(--desk) flex-wrap items-baseline gap-x-6 gap-y-1 px-4 pt-3 sm:px-6">
 		<a class="quiet-link font-serif text-xl font-semibold" href={place.to('/')}>Obitus</a>
 		<nav aria-label="Pages" class="flex gap-4">
 			{#each pages as [path, name] (path)}
@@ -44,7 +44,7 @@
 			<button class="cursor-pointer underline" onclick={() => session.signOut()}>Sign out {session.name}</button>
 		</div>
 	</div>
-	<p class="mx-auto max-w-6xl px-4 pt-1 pb-3 text-lg sm:px-6">
+	<p class="mx-auto max-w-(--desk) px-4 pt-1 pb-3 text-lg sm:px-6">
 		<select class="sentence-part" aria-label="Window" value={place.filter.window} onchange={choose('window')}>
 			{#each windows as [value, name] (value)}<option {value}>{name}</option>{/each}
 			{#if !windows.some(([value]) => value === place.filter.window)}<option value={place.filter.window}>Last {place.filter.window}</option

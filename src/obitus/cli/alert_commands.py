@@ -25,11 +25,11 @@ app.add_typer(alerts, name="alerts", short_help="What fired; rules, previews, si
 When = Annotated[str, typer.Argument(metavar="WHEN", help="What to wait for: 'new issue where app=sailings'.")]
 RuleName = Annotated[str, typer.Argument(metavar="NAME", help="The rule's name.")]
 Number = Annotated[int, typer.Argument(metavar="NUMBER", min=1, help="The firing's number.")]
-To = Annotated[list[str] | None, typer.Option("--to", help="A channel that is told; again for another one.")]
+To = Annotated[list[str] | None, typer.Option("--to", help="A channel that is notified; again for another one.")]
 Priority = Annotated[str, typer.Option("--priority", help="high, middle or low. What is high wakes people.")]
 AnHour = Annotated[int, typer.Option("--at-most", min=1, help="So many messages an hour; the others go out as one.")]
 EscalateTo = Annotated[
-    list[str] | None, typer.Option("--escalate-to", help="A channel that is told when nobody accepts in time.")
+    list[str] | None, typer.Option("--escalate-to", help="A channel that is notified when nobody accepts in time.")
 ]
 EscalateAfter = Annotated[str | None, typer.Option("--escalate-after", help="After how long: 15m.")]
 Rule = Annotated[str | None, typer.Option("--rule", help="Only this rule.")]
@@ -63,7 +63,7 @@ def list_alerts(
 
 @alerts.command("show")
 def show_alert(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Show one firing: why, what led to it, whom it was told, and how that went."""
+    """Show one firing: why, what led to it, who was notified, and how that went."""
     one = api(url, token).get(f"/api/alerts/{number}")
     if as_json:
         print_json(one)
@@ -93,10 +93,10 @@ def show_alert(number: Number, url: Url = None, token: Token = None, as_json: Js
 
 @alerts.command("accept")
 def accept(number: Number, url: Url = None, token: Token = None) -> None:
-    """Take care of a firing: nobody else is told."""
+    """Take care of a firing: nobody else is notified."""
     answer = api(url, token).post(f"/api/alerts/{number}/accept", {})
     show.say(
-        "Accepted: nobody else is told."
+        "Accepted: nobody else is notified."
         if answer["first"]
         else f"{safe(answer['accepted_by'])} has accepted it already."
     )
@@ -104,7 +104,7 @@ def accept(number: Number, url: Url = None, token: Token = None) -> None:
 
 @alerts.command("rules")
 def rules(url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """List the rules, what they wait for, whom they tell, and how often they fired."""
+    """List the rules, what they wait for, whom they notify, and how often they fired."""
     answer = api(url, token).get("/api/alert-rules")
     if as_json:
         print_json(answer)
@@ -112,7 +112,7 @@ def rules(url: Url = None, token: Token = None, as_json: Json = False) -> None:
     for rule in answer["rules"]:
         line = Text(safe(rule["name"]), style="bold").append(f"  {safe(rule['when'])}")
         show.console.print(line)
-        told = ", ".join(rule["to"]) or "nobody"
+        notified = ", ".join(rule["to"]) or "nobody"
         escalates = (
             f", after {rule['escalate_after_minutes']} min {', '.join(rule['escalate_to'])}"
             if rule["escalate_to"]
@@ -120,7 +120,7 @@ def rules(url: Url = None, token: Token = None, as_json: Json = False) -> None:
         )
         source = f"; from {rule['source']}" if rule["source"] else ""
         show.say(
-            f"    tells {safe(told)}{safe(escalates)}; {rule['priority']}; looked at {rule['looked_at']}; "
+            f"    notifies {safe(notified)}{safe(escalates)}; {rule['priority']}; looked at {rule['looked_at']}; "
             f"fired {count_of(rule['fired'], 'time')} in 14 days{safe(source)}",
             show.QUIET,
         )
@@ -294,7 +294,7 @@ def _used(answer: dict[str, Any], as_json: bool) -> None:
         print_json(answer)
         return
     show.say(
-        f"The rule {safe(answer['name'])} holds: {safe(answer['said'])}. It tells {safe(', '.join(answer['to']) or 'nobody')}."
+        f"The rule {safe(answer['name'])} holds: {safe(answer['said'])}. It notifies {safe(', '.join(answer['to']) or 'nobody')}."
     )
     if answer["trouble"]:
         show.say(safe(answer["trouble"]), show.FAILED)
@@ -304,9 +304,11 @@ def _firing_line(one: dict[str, Any]) -> None:
     mark = "taken" if one["accepted"] else "FIRES" if not one["is_over"] else "over" if one["over"] else "once"
     style = show.FAILED if mark == "FIRES" else show.QUIET
     over = f" to {minute_of(one['over'])[11:]}" if one["over"] else ""
-    told = sum(message["delivered"] is not None for message in one["messages"])
+    delivered = sum(message["delivered"] is not None for message in one["messages"])
     sent = one["held_back"] or (
-        f"told {told} of {count_of(len(one['messages']), 'time')}" if one["messages"] else "nobody is told"
+        f"{delivered} of {count_of(len(one['messages']), 'message')} delivered"
+        if one["messages"]
+        else "nobody is notified"
     )
     line = Text(f"{one['number']:>5}  ").append(f"{mark:6}", style=style).append(f"{minute_of(one['begun'])}{over}  ")
     value = f"  {safe(one['value'])}" if one["value"] else ""

@@ -56,7 +56,7 @@ def serve(
         from obitus.service.addresses import is_loopback
         from obitus.service.settings import Settings
         from obitus.service.wiring import Parts
-        from obitus.store.errors import StoreError
+        from obitus.store.errors import StoreDamaged, StoreError
     except ImportError as error:
         raise UsageTrouble(f"the service is not installed ({error.name}). Run: pip install 'obitus[server]'") from error
     if not is_loopback(host) and not plain_http and not (public_url or "").startswith("https:"):
@@ -84,11 +84,17 @@ def serve(
             console_key=_console_key(console_key),
         )
         service = Parts(settings)
+        has_password = _owned(service)
+    except StoreDamaged as error:
+        opened.close()
+        raise CliError(
+            f"the records in {data} are damaged where the service needs them to start. obitus verify --data {data} says what is broken. "
+            "Move the folder away and bring a backup back into its place: obitus restore BACKUP --data FOLDER"
+        ) from error
     except (StoreError, OSError, sqlite3.Error) as error:
         opened.close()
         raise CliError(f"the records in {data} cannot be opened: {error}") from error
     try:
-        has_password = service.passes.ensure_owner()
         if password_file is not None:
             _set_password(service, password_file)
             has_password = True
@@ -106,6 +112,15 @@ def serve(
     finally:
         service.close()
         opened.close()
+
+
+def _owned(service: Parts) -> bool:
+    """Let somebody own the records, and return whether that person has a password; closes the service where it cannot be."""
+    try:
+        return service.passes.ensure_owner()
+    except BaseException:
+        service.close()
+        raise
 
 
 def _proxies(proxies: tuple[str, ...]) -> tuple[str, ...]:

@@ -1,7 +1,7 @@
 """Which exceptions were reported already: once on their way up, however many places meet them, and again when raised again.
 
 Nothing is put on the exception: an app may show or store what it holds. An exception is known again by its identity, as
-long as it lives, and told apart by what it went through: the traceback that it had, and the run that it was met in.
+long as it lives, and kept apart by what it went through: the traceback that it had, and the run that it was met in.
 """
 
 from __future__ import annotations

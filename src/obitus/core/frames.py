@@ -83,7 +83,7 @@ def looks_like_library(file: str) -> bool:
 
 
 def settle_relative(frames: Sequence[Frame]) -> list[Frame]:
-    """Return frames with those told apart that name a file relative to nobody knows what.
+    """Return frames with those kept apart that name a file relative to nobody knows what.
 
     Compiled modules do: ``pandas/_libs/hashtable.pyx``, ``src/lxml/etree.pyx``. Such a path looks local and is not. A
     frame of a package that is seen elsewhere as library is library; a compiled one of a package that is not seen as own

@@ -177,7 +177,7 @@ class _Reading:
         return []
 
     def _text(self, text: str) -> list[Part]:
-        """Return a text with its tickets and mentions told apart."""
+        """Return a text with its tickets and mentions kept apart."""
         if self._special is None:
             return [Part("", text)]
         found: list[Part] = []

@@ -226,7 +226,7 @@ def make_app() -> FastAPI:
     ):
         app.include_router(part)
     compare_by_first_words(app.router)
-    add_handlers(app)
+    add_handlers(app, lambda request: console.nowhere(request.scope[SCOPE].settings))
     say_problems(app)
     say_needs(app)
     return app

@@ -123,7 +123,7 @@ _HEARD_OF = """
 UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :first_ms),
   last_report_ms = MAX(COALESCE(last_report_ms, :last_ms), :last_ms) WHERE id = :app_id"""
 MOST_POINTS: Final = 100
-"""How many entry points of an issue are told apart in one release; what comes beyond is counted as ``…``."""
+"""How many entry points of an issue are kept apart in one release; what comes beyond is counted as ``…``."""
 MOST_USERS: Final = 100_000
 """How many users of an issue are counted by name; the others are counted together as ``…``, and the number of users stays."""
 _ADD_ROWS: Final = (ADD_EVIDENCE, logs.ADD, runs.ADD, failures.ADD, ADD_WORDS)
@@ -201,11 +201,11 @@ class Taken:
     new_issue: bool = False
     regressed: bool = False
     beyond: bool = False
-    """Whether its release is not told apart, since the app has too many."""
+    """Whether its release is not kept apart, since the app has too many."""
     hit_of: int = 0
     """The tracepoint that it is a new hit of; 0 for none."""
     among_others: bool = False
-    """Whether its entry point is not told apart, since the app has too many."""
+    """Whether its entry point is not kept apart, since the app has too many."""
     only_counted: bool = False
     """Whether it was counted and not kept whole, since its issue fails so often."""
     wants_whole: bool = False

@@ -8,7 +8,7 @@ from obitus.core.clock import HOUR_MS
 from obitus.store.database import Reader
 
 MOST_LABELS: Final = 500
-"""Apps, environments and outcomes that are told apart; of more, those with most."""
+"""Apps, environments and outcomes that are kept apart; of more, those with most."""
 
 _FAILURES: Final = """
 SELECT apps.name AS app, d.environment, SUM(d.failures) AS n FROM issue_days d JOIN issues i ON i.id = d.issue_id

@@ -10,9 +10,9 @@ from obitus.store.database import Reader
 MOST_ENTRY_POINTS: Final = 2000
 MOST_ENVIRONMENTS: Final = 100
 MOST_TARGETS: Final = 200
-"""Hosts of one app that are told apart; the same of databases, queues, loggers that warn, and what they say."""
+"""Hosts of one app that are kept apart; the same of databases, queues, loggers that warn, and what they say."""
 OTHERS: Final = "…"
-"""Stands for all that is not told apart."""
+"""Stands for all that is not kept apart."""
 
 _HAS_ENTRY_POINT = "SELECT 1 FROM entry_points WHERE app_id = ? AND name = ?"
 _ENTRY_POINTS = "SELECT COUNT(*) FROM entry_points WHERE app_id = ?"
@@ -58,12 +58,12 @@ def may_answer(connection: sqlite3.Connection, app_id: int, kind: str, name: str
 
 
 def has_environment(reader: Reader, app_id: int, name: str) -> bool:
-    """Return whether an environment is told apart already."""
+    """Return whether an environment is kept apart already."""
     return reader.row(_HAS_ENVIRONMENT, (app_id, name)) is not None
 
 
 def environment(connection: sqlite3.Connection, app_id: int, name: str) -> bool:
-    """Return whether an environment may be told apart; one that is new is remembered."""
+    """Return whether an environment may be kept apart; one that is new is remembered."""
     values = (app_id, name)
     if connection.execute(_HAS_ENVIRONMENT, values).fetchone() is not None:
         return True

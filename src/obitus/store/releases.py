@@ -19,7 +19,7 @@ from obitus.store.rows.issues import WaitingSettling
 from obitus.store.rows.releases import Deploy, KnownDeploy, KnownRelease, ListedDeploy, PlacedRelease, Release
 
 MOST_RELEASES: Final = 3000
-"""Releases of one app that are told apart."""
+"""Releases of one app that are kept apart."""
 NOT_COME_MS: Final = 253_402_300_799_999
 """Stands for when a release first came that was only announced: the last millisecond of the year 9999."""
 DEPLOY_REPORTED_LATE_MS: Final = HOUR_MS

@@ -49,7 +49,8 @@ class Writer:
         self.path = path
         self._connection = open_for_writing(path)
         self._connection.execute(NO_FILES_ASIDE)
-        self.days = WritingDays(folder_beside(path), self._connection)
+        with our_errors(path):
+            self.days = WritingDays(folder_beside(path), self._connection)
         """The day files. What is submitted may use them as it uses the connection it is given."""
         self._file = file_identity(path)
         self._queue: queue.Queue[_Job | None] = queue.Queue(maxsize=most_waiting)

@@ -508,7 +508,7 @@ def test_only_who_administers_keeps_channels(running: Running, receiver: Receive
     new_issues(running, key, 1)
     settle(running)
     assert running.ask("DELETE", "/api/channels/ops").status == 200
-    assert running.get("/api/alert-rules")["rules"][0]["trouble"].startswith("It tells nobody")
+    assert running.get("/api/alert-rules")["rules"][0]["trouble"].startswith("It notifies nobody")
     assert fired(running)[0]["messages"][0]["answer"] == "The channel was removed."
 
 

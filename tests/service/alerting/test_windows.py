@@ -263,7 +263,7 @@ def test_wrong_rules_are_refused_with_the_place(running: Running) -> None:
     ):
         assert ask(**order).status == 422, order
     assert ask().status == 201 and ask().status == 409
-    assert running.get("/api/alert-rules")["rules"][0]["trouble"] == "It tells nobody: give it a channel."
+    assert running.get("/api/alert-rules")["rules"][0]["trouble"] == "It notifies nobody: give it a channel."
 
 
 def test_a_question_whose_field_vanished_fires_nothing(running: Running, receiver: Receiver) -> None:

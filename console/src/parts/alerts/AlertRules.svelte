@@ -56,14 +56,14 @@
 		{#each rules.value?.rules ?? [] as rule (rule.number)}
 			<li class="border-surface-200-800 border-b py-1.5">
 				<p class="flex flex-wrap items-baseline gap-x-3">
-					<b>{rule.name}</b><code class="font-mono wrap-anywhere">{rule.when}</code>
+					<b>{rule.name}</b><code class="min-w-0 font-mono wrap-anywhere">{rule.when}</code>
 					{#if session.administers}
 						<button class="quiet-act" onclick={() => edit(rule)}>Change {rule.name}</button>
 						<button class="quiet-act" onclick={() => end(rule.name)}>End {rule.name}</button>
 					{/if}
 				</p>
 				<p class="text-surface-600-400">
-					Tells {rule.to.join(', ') || 'nobody'}{rule.escalate_to.length
+					Notifies {rule.to.join(', ') || 'nobody'}{rule.escalate_to.length
 						? `; after ${rule.escalate_after_minutes} min without anybody accepting, ${rule.escalate_to.join(', ')}`
 						: ''}. {rule.priority[0]!.toUpperCase()}{rule.priority.slice(1)} priority, up to {countOf(rule.at_most_an_hour, 'message')} an hour,
 					looked at {rule.looked_at}{rule.cost_ms === null ? '' : ` (${rule.cost_ms.toPrecision(2)} ms)`}. Fired {countOf(
@@ -73,7 +73,7 @@
 				</p>
 				{#if rule.trouble}<p class="text-error-700-300">✕ {rule.trouble}</p>{/if}
 			</li>
-		{:else}<li class="text-surface-600-400">{rules.trouble?.message ?? 'None yet. Nobody is told of anything.'}</li>{/each}
+		{:else}<li class="text-surface-600-400">{rules.trouble?.message ?? 'None yet. Nobody is notified of anything.'}</li>{/each}
 	</ul>
 
 	<div bind:this={form}>

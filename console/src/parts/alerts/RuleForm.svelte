@@ -65,7 +65,7 @@
 
 <form class="mt-3 flex flex-col gap-3 text-sm" onsubmit={keep} aria-label="Keep this rule">
 	<NameEntry bind:value={name} placeholder="boardings-fail" disabled={!!before} />
-	{@render choice('Tells', to, (names) => (to = names))}
+	{@render choice('Notifies', to, (names) => (to = names))}
 	<div class="flex flex-wrap items-center gap-4">
 		<label class="flex items-center gap-2">
 			Priority
@@ -77,7 +77,7 @@
 			Up to <input class="entry w-20" type="number" min="1" max="1000" bind:value={anHour} required /> messages an hour
 		</label>
 	</div>
-	{@render choice('When nobody accepts in time, also tells', others, (names) => (others = names))}
+	{@render choice('When nobody accepts in time, also notifies', others, (names) => (others = names))}
 	{#if others.length}
 		<label class="flex items-center gap-2">
 			after <input class="entry w-20" type="number" min="1" max="1440" bind:value={after} required /> minutes

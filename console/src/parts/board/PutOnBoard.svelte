@@ -16,6 +16,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
 	import Asking from '../Asking.svelte';
+	import Loaded from '../Loaded.svelte';
 
 	let { pane, name }: PutOnBoardProps = $props();
 	const id = $props.id();
@@ -63,20 +64,24 @@
 			}}
 		>
 			<label class="flex flex-col gap-1">Called <input class="entry" bind:value={title} maxlength="100" /></label>
-			<label class="flex flex-col gap-1"
-				>On
-				<select class="entry" bind:value={() => choice, (value) => (onto = value)}>
-					{#each boards.value?.boards ?? [] as board (board.id)}<option value={String(board.id)}>{board.name}</option>{/each}
-					<option value={NEW}>a new board</option>
-				</select>
-			</label>
-			{#if choice === NEW}
-				<label class="flex flex-col gap-1" for={id}>Name of the new board</label>
-				<input {id} class="entry" bind:value={newName} required maxlength="100" />
-			{/if}
+			<Loaded value={boards.value} trouble={boards.trouble}>
+				{#snippet children(found)}
+					<label class="flex flex-col gap-1"
+						>On
+						<select class="entry" bind:value={() => choice, (value) => (onto = value)}>
+							{#each found.boards as board (board.id)}<option value={String(board.id)}>{board.name}</option>{/each}
+							<option value={NEW}>a new board</option>
+						</select>
+					</label>
+					{#if choice === NEW}
+						<label class="flex flex-col gap-1" for={id}>Name of the new board</label>
+						<input {id} class="entry" bind:value={newName} required maxlength="100" />
+					{/if}
+				{/snippet}
+			</Loaded>
 			{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
 			<div class="flex gap-3">
-				<button class="act" disabled={doing.busy}>Put it there</button>
+				<button class="act" disabled={doing.busy || !boards.value}>Put it there</button>
 				<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>
 			</div>
 		</form>

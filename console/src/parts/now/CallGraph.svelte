@@ -28,7 +28,9 @@
 </script>
 
 {#if graph}
-	<figure class="mb-6 overflow-x-auto" aria-label="Who calls whom; the same stands in the table below">
+	<!-- What scrolls must be reached by the keyboard. -->
+	<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+	<figure class="mb-6 overflow-x-auto" tabindex="0" aria-label="Who calls whom; the same stands in the table below">
 		<svg
 			viewBox={`0 0 ${graph.width} ${graph.height}`}
 			style:width="{graph.width}px"

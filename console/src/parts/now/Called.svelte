@@ -12,6 +12,7 @@
 	import { term } from '../../lib/asked';
 	import { kindNames } from '../../lib/graph';
 	import { failedShare, underMs } from '../../lib/words';
+	import Sideways from '../Sideways.svelte';
 
 	let { now, search }: CalledProps = $props();
 	const MOST = 6;
@@ -21,7 +22,7 @@
 			: search('runs', `${term('app', '=', one.app)} ${term('calls', '~', `${one.kind} ${one.target}`)}`);
 </script>
 
-<div class="overflow-x-auto">
+<Sideways label="What is called">
 	<table class="w-full text-sm">
 		<caption class="sr-only">Hosts, databases and queues, those that fail most first</caption>
 		<thead class="text-surface-600-400 border-surface-200-800 border-b">
@@ -54,5 +55,5 @@
 			{/each}
 		</tbody>
 	</table>
-</div>
+</Sideways>
 {#if now.called_in_all > MOST}<p class="text-surface-600-400 mt-1 text-sm">Of {now.called_in_all.toLocaleString('en')} in all.</p>{/if}

@@ -10,6 +10,7 @@
 
 <script lang="ts">
 	import { rateText, underMs } from '../../lib/words';
+	import Sideways from '../Sideways.svelte';
 
 	let { now, href }: PointsProps = $props();
 	const measures = {
@@ -57,7 +58,7 @@
 		{/each}
 	</ul>
 {:else}
-	<div class="overflow-x-auto">
+	<Sideways label="Entry points">
 		<table class="w-full text-sm">
 			<caption class="sr-only">Entry points by {measures[by].said}</caption>
 			<thead class="text-surface-600-400 border-surface-200-800 border-b">
@@ -92,7 +93,7 @@
 				{/each}
 			</tbody>
 		</table>
-	</div>
+	</Sideways>
 {/if}
 {#if now.points_in_all > points.length}<p class="text-surface-600-400 mt-1 text-sm">
 		Of {now.points_in_all.toLocaleString('en')} in all.

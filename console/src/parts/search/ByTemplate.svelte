@@ -62,7 +62,7 @@
 			</p>
 		{/if}
 		{#if value.not_told_apart}
-			<p class="mt-2 text-sm">{countOf(value.not_told_apart, 'log record')} of still other templates are not told apart.</p>
+			<p class="mt-2 text-sm">{countOf(value.not_told_apart, 'log record')} of still other templates are not kept apart.</p>
 		{/if}
 		{#if value.templates.some((template) => template.found)}
 			<p class="text-surface-600-400 mt-2 text-sm">

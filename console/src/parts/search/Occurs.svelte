@@ -32,7 +32,7 @@
 					<button
 						class="hover:bg-surface-100-900 relative flex h-6 min-w-0 grow cursor-pointer items-center gap-2 text-left"
 						title={one.value}
-						aria-label={`Only ${field.name} ${one.value}: ${one.records}`}
+						aria-label={`Only ${field.name} ${one.value === '' ? '(empty)' : one.value} ${one.records.toLocaleString('en')}`}
 						onclick={() => narrow(field.name, '=', one.value)}
 					>
 						<span

@@ -13,6 +13,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
 	import { percent } from '../../lib/words';
+	import Sideways from '../Sideways.svelte';
 
 	let { issue, window }: InCommonProps = $props();
 	const found = watch(() => questions.inCommon(issue, window));
@@ -26,28 +27,30 @@
 	{@const common = found.value}
 	<p class={['mb-2', common.found.length ? 'border-error-700-300 border-l-4 pl-3' : 'text-surface-600-400']}>{common.said}</p>
 	{#if common.found.length}
-		<table class="mb-4 w-full text-sm" aria-label="What failing runs have in common">
-			<thead class="text-surface-600-400 border-surface-200-800 border-b text-left">
-				<tr>
-					<th scope="col" class="pr-4 font-normal">what</th>
-					<th scope="col" class="pr-4 text-right font-normal">failing</th>
-					<th scope="col" class="pr-4 text-right font-normal">healthy</th>
-					<th scope="col" class="font-normal">and with it</th>
-				</tr>
-			</thead>
-			<tbody>
-				{#each common.found as one (`${one.name} ${one.value}`)}
-					{@const address = asks(one.name, one.value)}
-					<tr class="border-surface-200-800 border-b align-top">
-						<th scope="row" class="py-1 pr-4 text-left font-normal wrap-anywhere"
-							>{#if address}<a href={address}>{one.name} {one.value}</a>{:else}{one.name} {one.value}{/if}</th
-						>
-						<td class="py-1 pr-4 text-right">{percent(one.failing_share)}</td>
-						<td class="py-1 pr-4 text-right">{percent(one.healthy_share)}</td>
-						<td class="text-surface-600-400 py-1 wrap-anywhere">{one.with_it.slice(0, 3).join('; ')}</td>
+		<Sideways label="What failing runs have in common"
+			><table class="mb-4 w-full text-sm" aria-label="What failing runs have in common">
+				<thead class="text-surface-600-400 border-surface-200-800 border-b text-left">
+					<tr>
+						<th scope="col" class="pr-4 font-normal">what</th>
+						<th scope="col" class="pr-4 text-right font-normal">failing</th>
+						<th scope="col" class="pr-4 text-right font-normal">healthy</th>
+						<th scope="col" class="font-normal">and with it</th>
 					</tr>
-				{/each}
-			</tbody>
-		</table>
+				</thead>
+				<tbody>
+					{#each common.found as one (`${one.name} ${one.value}`)}
+						{@const address = asks(one.name, one.value)}
+						<tr class="border-surface-200-800 border-b align-top">
+							<th scope="row" class="py-1 pr-4 text-left font-normal wrap-anywhere"
+								>{#if address}<a href={address}>{one.name} {one.value}</a>{:else}{one.name} {one.value}{/if}</th
+							>
+							<td class="py-1 pr-4 text-right">{percent(one.failing_share)}</td>
+							<td class="py-1 pr-4 text-right">{percent(one.healthy_share)}</td>
+							<td class="text-surface-600-400 py-1 wrap-anywhere">{one.with_it.slice(0, 3).join('; ')}</td>
+						</tr>
+					{/each}
+				</tbody>
+			</table></Sideways
+		>
 	{/if}
 {/if}

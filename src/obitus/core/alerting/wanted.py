@@ -90,7 +90,7 @@ def check(wanted: Wanted, now_ms: int, channels: Collection[str] | None = None) 
                 raise WantedTrouble(field, f"there is no channel named {name[:70]!r}.{known}")
     if bool(wanted.escalate_to) != (wanted.escalate_after_ms is not None):
         raise WantedTrouble(
-            "escalate_after", "escalate_to and escalate_after go together: who else is told, and after how long"
+            "escalate_after", "escalate_to and escalate_after go together: who else is notified, and after how long"
         )
     if wanted.escalate_after_ms is not None and not MINUTE_MS <= wanted.escalate_after_ms <= LONGEST_ESCALATION_MS:
         raise WantedTrouble(

@@ -124,7 +124,7 @@ A summary says what the records of a question come to. It is written in the seco
 | --- | --- |
 {summaries}
 
-Up to 1,000 values are told apart in an answer, the greatest first. First figures come soon, of the newest records; they say how far back they go.
+Up to 1,000 values are kept apart in an answer, the greatest first. First figures come soon, of the newest records; they say how far back they go.
 
 ## How they are answered
 

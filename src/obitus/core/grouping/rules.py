@@ -113,7 +113,7 @@ def holds_for(rule: GroupingRule, facts: Mapping[str, Any]) -> bool:
 
 
 def value_of(name: str, chain: Sequence[ChainLink], facts: Mapping[str, Any]) -> Any:
-    """Return what failures can be told apart by: an attribute, or ``message``, ``caller``, ``line``, ``type`` of what counts."""
+    """Return what failures can be kept apart by: an attribute, or ``message``, ``caller``, ``line``, ``type`` of what counts."""
     if name in ("message", "caller", "line"):
         decided = fingerprint(chain)
         if name == "message":

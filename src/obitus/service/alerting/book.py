@@ -95,7 +95,7 @@ class RuleBook:
 
 
 def to_of(some: Sequence[Channel], now_ms: int) -> list[To]:
-    """Return how channels are told now: whether their person has quiet hours."""
+    """Return how channels are notified now: whether their person has quiet hours."""
     found = []
     for channel in some:
         until_ms = None

@@ -252,7 +252,7 @@ class Happenings(Job):
 
     @staticmethod
     def _late(occasion: Occasion, now_ms: int) -> str:
-        """Return why nobody is told although a rule holds: it happened long ago, and was only reported now."""
+        """Return why nobody is notified although a rule holds: it happened long ago, and was only reported now."""
         last_ms = occasion.time_ms if occasion.issue is None else occasion.issue.last_ms
         if occasion.event not in ("issue-new", "issue-regressed") or last_ms > now_ms - LATE_MS:
             return ""

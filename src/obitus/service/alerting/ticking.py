@@ -1,4 +1,4 @@
-"""What is due by the clock: firings that nobody has accepted are told to others, digests are written, old records removed."""
+"""What is due by the clock: of firings that nobody has accepted others are notified, digests are written, old records removed."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ class Ticking:
         self._records.writer.run(write)
 
     def _taken_up(self, row: FiringRow) -> str:
-        """Return in words why nobody has to be told any more, '' where somebody has."""
+        """Return in words why nobody has to be notified any more, '' where somebody has."""
         if row.over_ms is not None:
             return "over before anybody had to accept it"
         if row.issue_id is None:

@@ -72,13 +72,13 @@ class AlertRuleOrder(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True)
 
     when: When
-    to: list[Annotated[str, Field(max_length=60)]] = Field(max_length=20, description="Channels that are told.")
+    to: list[Annotated[str, Field(max_length=60)]] = Field(max_length=20, description="Channels that are notified.")
     priority: Level = Field(default="middle", description="What is high goes out in quiet hours too.")
     at_most_an_hour: int = Field(
         default=12, ge=1, le=MOST_AN_HOUR, description="Messages; what fires beyond that goes out as one, later."
     )
     escalate_to: list[Annotated[str, Field(max_length=60)]] = Field(
-        default_factory=list, max_length=20, description="Channels that are told when nobody accepts in time."
+        default_factory=list, max_length=20, description="Channels that are notified when nobody accepts in time."
     )
     escalate_after_minutes: int | None = Field(default=None, ge=1, le=24 * 60)
 
@@ -129,7 +129,7 @@ class AlertRuleAnswer(BaseModel):
     )
     fired: int = Field(description="Firings of the last 14 days.")
     latest: answers.Time | None
-    trouble: str = Field(description="Why it fires nothing, or nobody is told; '' where all is well.")
+    trouble: str = Field(description="Why it fires nothing, or nobody is notified; '' where all is well.")
 
 
 class AlertRulesAnswer(BaseModel):
@@ -329,7 +329,7 @@ def _named(records: Records, now_ms: int, windows: Windows, name: str) -> AlertR
 
 def _rule(row: AlertRule, told: list[RuleChannel], fired: list[int], windows: Windows, now_ms: int) -> AlertRuleAnswer:
     to = [one.channel for one in told if not one.escalates]
-    said, looked_at, trouble = "", "as it happens", "" if to else "It tells nobody: give it a channel."
+    said, looked_at, trouble = "", "as it happens", "" if to else "It notifies nobody: give it a channel."
     try:
         condition = read_condition(row.condition, now_ms)
         said = sentence(condition)

@@ -311,7 +311,7 @@ def _do(
         return f"The rule {row.rule} is silent until {minute_of(to_text(span_ms[1]))} UTC."
     firings.accept(connection, row.id, by, now_ms)
     if issue is None:
-        return "Accepted: nobody else is told."
+        return "Accepted: nobody else is notified."
     if act == "park":
         order = deciding.Order("park", until=Until(time_ms=now_ms + PARKED_MS))
         said = deciding.decide_by_link(connection, issue.id, order, whose, said_by, now_ms)

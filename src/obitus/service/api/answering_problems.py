@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
@@ -9,11 +11,15 @@ from starlette.exceptions import HTTPException
 from starlette.routing import Match, Route
 
 from obitus.service.problems import Problem, as_problem, fault
+from obitus.service.routing import SHARED
 from obitus.store.errors import StoreError
 
 
-def add_handlers(app: FastAPI) -> None:
-    """Let every error leave as a problem: ours, the store's, the framework's, and those that nobody foresaw."""
+def add_handlers(app: FastAPI, nowhere: Callable[[Request], Response]) -> None:
+    """Let every error leave as a problem: ours, the store's, the framework's, and those that nobody foresaw.
+
+    Where there is nothing at all, a person with a browser gets ``nowhere``: they can do nothing with a problem.
+    """
 
     @app.exception_handler(Exception)
     async def _fault(request: Request, error: Exception) -> Response:
@@ -38,6 +44,8 @@ def add_handlers(app: FastAPI) -> None:
 
     @app.exception_handler(HTTPException)
     async def _http(request: Request, error: HTTPException) -> Response:
+        if error.status_code == 404 and _is_a_person(request):
+            return nowhere(request)
         slug = {404: "not-found", 405: "not-allowed-here"}.get(error.status_code, "bad-request")
         answer = Problem(slug, f"{request.method} {request.url.path}: {error.detail}.").response()
         answer.headers.update(error.headers or {})
@@ -51,3 +59,9 @@ def add_handlers(app: FastAPI) -> None:
             }
             answer.headers["Allow"] = ", ".join(sorted(allowed))
         return answer
+
+
+def _is_a_person(request: Request) -> bool:
+    """Whether somebody followed a link, or typed an address: not one of the API."""
+    wanted = request.headers.get("accept", "")
+    return request.method == "GET" and "text/html" in wanted and not request.url.path.startswith(f"/{SHARED}/")

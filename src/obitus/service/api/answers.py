@@ -250,7 +250,7 @@ class QuietAnswer(BaseModel):
         description="`refused`: an entry point refuses more runs than usual; `warning`: records that warn are new or more than usual; `silent`: a job did not run."
     )
     subject: str = Field(description="The entry point or job, or what the records say, values left out.")
-    reason: str = Field(description="Why it is told, in words, with its numbers.")
+    reason: str = Field(description="Why it is reported, in words, with its numbers.")
     found: Time
     held: Time = Field(description="When it was last found to hold.")
     issue: int | None = Field(description="The issue that collects it, where there is one.")

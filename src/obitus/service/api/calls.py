@@ -36,7 +36,7 @@ class CallLine(BaseModel):
 
     app: str
     kind: KindName = Field(description="`app` where only the trace says who called.")
-    target: str = Field(description="A host, a database, a queue, or an app; `…` for those that are not told apart.")
+    target: str = Field(description="A host, a database, a queue, or an app; `…` for those that are not kept apart.")
     to_app: str | None = Field(description="The app that answers there, where it is one that reports.")
     calls: int
     failed: int

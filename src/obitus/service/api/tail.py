@@ -51,7 +51,7 @@ async def tail(
 ) -> Response:
     """Stream `records`: what came since the last time, oldest first, and how many of it were left out because they are too many.
 
-    Of the window only app, environment and release count: what comes in late is told too.
+    Of the window only app, environment and release count: what comes in late is shown too.
     """
     if tailing.is_full(person.pass_id):
         raise Problem("too-busy", "Too many tails are followed. Close one, or try again later.", retry_after_s=30)

@@ -51,7 +51,7 @@ class TemplatesAnswer(BaseModel):
     records: int
     templates: list[TemplateAnswer] = Field(description="Those that most records have first.")
     templates_in_all: int
-    not_told_apart: int = Field(default=0, description="Records with templates beyond those that are told apart.")
+    not_told_apart: int = Field(default=0, description="Records with templates beyond those that are kept apart.")
     back_to: Time
     done: bool
     cut: str | None = None

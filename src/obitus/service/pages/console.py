@@ -13,6 +13,7 @@ from fastapi.responses import FileResponse, HTMLResponse, PlainTextResponse, Res
 from obitus.core.version import VERSION
 from obitus.service.given import TheSettings
 from obitus.service.problems import Problem
+from obitus.service.settings import Settings
 
 MOST_NAME: Final = 200
 _TYPES: Final = {".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml", ".woff2": "font/woff2"}
@@ -68,3 +69,11 @@ def page(settings: TheSettings, rest: str = "") -> Response:
         watched = index.read_text("utf-8").replace("<head>", f"<head>\n\t\t{tag}", 1)
         return HTMLResponse(watched, headers={"Cache-Control": "no-cache"})
     return FileResponse(index, media_type="text/html", headers={"Cache-Control": "no-cache"})
+
+
+def nowhere(settings: Settings) -> Response:
+    """Return the console for an address that nothing is at: it says so, and leads on."""
+    found = page(settings)
+    if found.status_code == 200:
+        found.status_code = 404
+    return found

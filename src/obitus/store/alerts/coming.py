@@ -1,4 +1,4 @@
-"""Failures and logs that came, as rules over windows count them: read once for all rules, told apart by what few values say.
+"""Failures and logs that came, as rules over windows count them: read once for all rules, kept apart by what few values say.
 
 Most rules ask for fields of few values, such as the app, the entry point or the severity. Records that have these alike are alike
 to those rules: a rule is asked once for each combination, not for each record. What a rule asks beside them (words, attributes)

@@ -96,7 +96,7 @@ class Fired:
 
 @dataclass(frozen=True, slots=True)
 class To:
-    """A channel that is told of a firing."""
+    """A channel that is notified of a firing."""
 
     channel_id: int
     quiet_until_ms: int | None = None
@@ -222,7 +222,7 @@ def open_ones(reader: Reader) -> list[FiringRow]:
 
 
 def to_escalate(reader: Reader, now_ms: int) -> list[FiringRow]:
-    """Return the firings that others are to be told of now."""
+    """Return the firings that others are to be notified of now."""
     values = {"now_ms": now_ms, "differ_ms": messages.CLOCKS_DIFFER_MS}
     return reader.all(FiringRow, _TO_ESCALATE, values) if reader.column(int, _IS_TO_ESCALATE, values) else []
 
@@ -283,7 +283,7 @@ def _when(connection: sqlite3.Connection, rule: AlertRule, channel: To, subject:
 
 
 def _quiet(channel: To, priority: Level, now_ms: int) -> tuple[int, str]:
-    """Return when a channel may be told, and why not now. What is of high priority wakes people."""
+    """Return when a channel may be notified, and why not now. What is of high priority wakes people."""
     if channel.quiet_until_ms is None or priority == "high":
         return now_ms, ""
     return channel.quiet_until_ms, f"quiet hours of {channel.whose}"

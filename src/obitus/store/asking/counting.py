@@ -20,7 +20,7 @@ from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
 
 MOST_CELLS: Final = 200_000
-"""Different values, times slices, that are told apart; what comes beyond is counted together."""
+"""Different values, times slices, that are kept apart; what comes beyond is counted together."""
 Keys = tuple[Value, ...]
 
 _BUCKET: Final = f"(CAST(ln(MIN(MAX(abs(v), 1e-9), 1e15) / 1e-9) * {PER_BUCKET!r} AS INTEGER) + 1)"
@@ -88,7 +88,7 @@ class Counted:
     in_all: Cell = field(default_factory=Cell)
     course: dict[int, Cell] = field(default_factory=dict)
     beyond: int = 0
-    """Records whose values are not told apart any more."""
+    """Records whose values are not kept apart any more."""
 
     def add(self, keys: Keys, row: _Row) -> None:
         """Add what one row of a statement says of records with these values."""

@@ -67,7 +67,7 @@ class Templated:
     going: Going
     records: int = 0
     beyond: int = 0
-    """Records with templates beyond those that are told apart."""
+    """Records with templates beyond those that are kept apart."""
     _own: dict[str, TemplateCount] = field(default_factory=dict)
     _without: dict[Pattern, TemplateCount] = field(default_factory=dict)
     _miner: Miner = field(default_factory=Miner)

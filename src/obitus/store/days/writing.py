@@ -31,7 +31,7 @@ _log = logging.getLogger("obitus.store")
 MOST_OPEN: Final = 6
 """Day files that stay open for writing between commits: late reports come in dozens of days at most, one after the other."""
 MOST_DAYS: Final = 1500
-"""Days that are told apart. Whoever makes times up must not make files without end."""
+"""Days that have a file of their own. Whoever makes times up must not make files without end."""
 
 _LAST_PLACE = "SELECT last_place FROM days WHERE day = ?"
 _LOST = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = ? WHERE day = ?"
