@@ -29,7 +29,7 @@ from obitus.core.redaction import Redactor
 
 SECRETS = 5000
 HARMLESS = 20_000
-MOST_LEAKED = 0.01
+MOST_LEAKED = 0.005
 MOST_FOR_NOTHING = 0.005
 _WORDS = string.ascii_letters + string.digits
 

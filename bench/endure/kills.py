@@ -8,6 +8,7 @@ was kept whole. What all senders report is one fault: it floods, and most of its
 from __future__ import annotations
 
 import contextlib
+import gzip
 import json
 import random
 import sqlite3
@@ -17,6 +18,7 @@ import threading
 import time
 import uuid
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -34,6 +36,8 @@ SENDERS, BATCH, SENT_AGAIN = 3, 10, 4
 """``SENT_AGAIN``: one batch in so many."""
 SHORTEST_S, LONGEST_S, SETTLED_WITHIN_S = 0.05, 1.2, 120.0
 JUMPS_S = (0.0, 90.0, -90.0, 3600.0, -3600.0, 6 * 3600.0, -6 * 3600.0)
+MOST_FILES = 10_000
+"""None of what was passed on is to go meanwhile."""
 ONE_IN = 3
 """A clock is set in one life of so many, and between two in as many."""
 
@@ -204,7 +208,7 @@ def _set_up(target: Target, folder: Path) -> None:
     allowed.touch(mode=0o600)
     allowed.write_text(f"folders = [{json.dumps(str(folder))}]\n")
     for path, order in (
-        ("/api/targets", {"name": "depot", "kind": "file", "settings": {"path": str(folder / "records.ndjson")}, "passes": ["failure"]}),
+        ("/api/targets", {"name": "depot", "kind": "file", "settings": {"path": str(folder / "records.ndjson"), "roll_mb": 1, "files": MOST_FILES}, "passes": ["failure"]}),
         ("/api/channels", {"name": "board", "kind": "file", "settings": {"path": str(folder / "alerts.txt")}}),
         ("/api/alert-rules", {"name": "many", "when": "count of failures > 3 in 10m", "to": ["board"]}),
     ):  # fmt: skip
@@ -253,13 +257,22 @@ def _compare(found: Ended, senders: list[_Sender], folder: Path) -> None:
     # More may be there than was acknowledged: the last of what was sent when nobody answered any more.
     found.tallies_short = max(0, sum(tallies.values()) - runs)
     passed: Counter[str] = Counter()
-    for line in (folder / "records.ndjson").read_text("utf-8").splitlines():
+    for line in _passed_on(folder):
         passed[str(json.loads(line).get("id", ""))] += 1
     found.passed_on = len(passed)
     found.not_passed_on = len(whole - passed.keys())
     found.passed_on_again = sum(count - 1 for count in passed.values())
     with contextlib.suppress(OSError):
         found.alerts = len((folder / "alerts.txt").read_text("utf-8").splitlines())
+
+
+def _passed_on(folder: Path) -> Iterator[str]:
+    """Yield the lines of the file that records were passed on to, and of those that it was rolled into."""
+    for path in folder.glob("records*.ndjson*"):
+        if path.suffix == ".gz":
+            yield from gzip.decompress(path.read_bytes()).decode("utf-8").splitlines()
+        elif path.suffix == ".ndjson":
+            yield from path.read_text("utf-8").splitlines()
 
 
 def main() -> None:

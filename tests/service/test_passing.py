@@ -152,6 +152,28 @@ def test_files_are_rolled_compressed_and_removed(tmp_path: Path) -> None:
     assert [one["id"] for one in lines_of(folder)][-1] == sent - 1
 
 
+def test_half_a_line_spoils_no_other(tmp_path: Path) -> None:
+    """What the machine left of a batch when it went down stands alone; the batch is passed on again, and can be read."""
+    allowed = AllowedFile(tmp_path)
+    allowed.path.write_text(f"folders = [{str(tmp_path)!r}]\n")
+    allowed.path.chmod(0o600)
+    path = tmp_path / "records.ndjson"
+    taker = FileTaker({"path": str(path)}, allowed)
+    taker.take([{"id": 1}])
+    taker.take([{"id": 2}])
+    with path.open("ab") as file:
+        file.write(b'{"id": 3, "te')
+    taker.take([{"id": 3, "text": "tide"}])
+    taker.take([{"id": 4}])
+    assert path.read_text().splitlines() == [
+        '{"id": 1}',
+        '{"id": 2}',
+        '{"id": 3, "te',
+        '{"id": 3, "text": "tide"}',
+        '{"id": 4}',
+    ]
+
+
 class Collected:
     """A syslog server on loopback, and what it got."""
 

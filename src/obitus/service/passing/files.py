@@ -55,6 +55,8 @@ class FileTaker:
             lines = b"".join(
                 json.dumps(record, ensure_ascii=False).encode("utf-8", "replace") + b"\n" for record in batch
             )
+            if _ends_amid_a_line(path):
+                lines = b"\n" + lines
             with open(path, "ab", opener=as_own) as file:
                 start = file.tell()
                 try:
@@ -115,3 +117,12 @@ class FileTaker:
                 shutil.copyfileobj(source, into, 1 << 20)
             half.replace(packed)
             rolled.unlink()
+
+
+def _ends_amid_a_line(path: Path) -> bool:
+    """Whether the machine went down while a batch was written: what comes next must not stand on the half line."""
+    try:
+        with path.open("rb") as file:
+            return file.seek(0, os.SEEK_END) > 0 and file.seek(-1, os.SEEK_END) >= 0 and file.read(1) != b"\n"
+    except FileNotFoundError:
+        return False
