@@ -55,8 +55,7 @@ class Target:
         running.stop()
         opened.close()
         self.url = f"http://127.0.0.1:{self.port}"
-        self._log = log or folder / "service.log"
-        self.log = self._log.open("w")
+        self.log = (log or folder / "service.log").open("w")
         self.start()
 
     def start(self) -> None:
@@ -64,7 +63,7 @@ class Target:
         arguments = ["serve", "--data", str(self.folder), "--port", str(self.port)]
         self.process: subprocess.Popen[bytes] | Forked
         if self._forking is not None:
-            self.process = self._forking.start(arguments, self._log)
+            self.process = self._forking.start(arguments, Path(self.log.name))
         else:
             command = [sys.executable, "-m", "obitus", *arguments]
             self.process = subprocess.Popen(command, stdout=self.log, stderr=self.log)

@@ -53,7 +53,7 @@
 	{#if !alone}<TopBar />{/if}
 	<main id="content" tabindex="-1" bind:this={content} class={['mx-auto px-4 pb-24 outline-none sm:px-6', !alone && 'max-w-(--desk)']}>
 		<!-- On a wide screen tables and pictures have all of it; what is read keeps lines that an eye can follow. -->
-		<div class={[!alone && !shown.wide && 'max-w-[77rem]']}>
+		<div class={[!shown.wide && 'max-w-[77rem]']}>
 			{#key place.path}
 				<shown.page {...shown.properties} />
 			{/key}

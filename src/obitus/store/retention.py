@@ -18,7 +18,7 @@ from obitus.core.clock import DAY_MS
 from obitus.core.days import MOST_IN_A_DAY, UNDATED, day_and_place, day_text, seq_of
 from obitus.store.database import Reader
 from obitus.store.days import removed, thinning
-from obitus.store.days.files import path_of
+from obitus.store.days.files import path_of, written_of
 from obitus.store.days.reading import DayReaders
 from obitus.store.days.thinning import KINDS
 from obitus.store.days.writing import WritingDays
@@ -220,7 +220,7 @@ def _swapping(
         if not writing.let_be_removed(step.day):
             return False
         path = path_of(writing.folder, step.day)
-        if thinning.written_of(path) != made.written or not made.path.exists():
+        if written_of(path) != made.written or not made.path.exists():
             return False
         connection.execute(_NOTE_THINNED, (step.day, step.what, step.why, made.removed, step.bytes, after, now_ms))
         removed.put_aside(path)

@@ -21,7 +21,7 @@
 		const waiting = one.messages.find((message) => !message.delivered);
 		if (waiting)
 			return `${waiting.channel}: ${waiting.given_up ? 'given up' : waiting.waits_why ? `waits: ${waiting.waits_why}` : 'not delivered yet'}`;
-		return one.messages.length ? `${[...new Set(one.messages.map((message) => message.channel))].join(', ')}` : 'nobody';
+		return one.messages.length ? [...new Set(one.messages.map((message) => message.channel))].join(', ') : 'nobody';
 	}
 </script>
 

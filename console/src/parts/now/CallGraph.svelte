@@ -10,6 +10,7 @@
 <script lang="ts">
 	import { graphOf, pathOf, kindNames, kindShapes, type Graph } from '../../lib/graph';
 	import { countOf, failedShare, underMs } from '../../lib/words';
+	import Sideways from '../Sideways.svelte';
 
 	let { found }: CallGraphProps = $props();
 	const kinds = ['app', 'http', 'database', 'queue'] as const;
@@ -28,68 +29,78 @@
 </script>
 
 {#if graph}
-	<!-- What scrolls must be reached by the keyboard. -->
-	<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-	<figure class="mb-6 overflow-x-auto" tabindex="0" aria-label="Who calls whom; the same stands in the table below">
-		<svg
-			viewBox={`0 0 ${graph.width} ${graph.height}`}
-			style:width="{graph.width}px"
-			class="h-auto max-w-full min-w-[40rem]"
-			aria-hidden="true"
-		>
-			<defs>
-				<marker id="arrow" viewBox="0 0 8 8" refX="7" refY="4" markerWidth="9" markerHeight="9" markerUnits="userSpaceOnUse" orient="auto">
-					<path d="M0 0L8 4L0 8Z" class="fill-surface-950-50" />
-				</marker>
-			</defs>
-			{#each graph.edges as edge (edge.from + edge.to)}
-				<g opacity={touches(edge) ? 1 : 0.15}>
-					<path
-						d={pathOf(edge.points)}
-						fill="none"
-						class={edge.failed ? 'stroke-error-700-300' : 'stroke-surface-600-400'}
-						stroke-width={1 + Math.min(4, Math.log10(1 + edge.calls) * 0.8)}
-						stroke-dasharray={edge.failed ? '7 3' : undefined}
-						marker-end="url(#arrow)"
-					/>
-					<text x={edge.at.x} y={edge.at.y - 5} text-anchor="middle" class="halo fill-surface-950-50 text-[11px]"
-						>{edge.calls.toLocaleString('en')}{edge.failed ? `, ✕ ${failedShare(edge.failed, edge.calls)}` : ''}</text
+	<figure class="mb-6" aria-label="Who calls whom; the same stands in the table below">
+		<Sideways label="Who calls whom">
+			<svg
+				viewBox={`0 0 ${graph.width} ${graph.height}`}
+				style:width="{graph.width}px"
+				class="h-auto max-w-full min-w-[40rem]"
+				aria-hidden="true"
+			>
+				<defs>
+					<marker
+						id="arrow"
+						viewBox="0 0 8 8"
+						refX="7"
+						refY="4"
+						markerWidth="9"
+						markerHeight="9"
+						markerUnits="userSpaceOnUse"
+						orient="auto"
 					>
-					<text x={edge.at.x} y={edge.at.y + 13} text-anchor="middle" class="halo fill-surface-600-400 text-[11px]"
-						>{underMs(Math.max(...edge.lines.map((line) => line.p95_below_ms ?? 0)))}</text
-					>
-				</g>
-			{/each}
-			{#each graph.nodes as node (node.id)}
-				<g
-					role="presentation"
-					class="cursor-pointer"
-					opacity={!chosen ||
-					chosen === node.id ||
-					graph.edges.some((edge) => touches(edge) && (edge.from === node.id || edge.to === node.id))
-						? 1
-						: 0.25}
-					onclick={() => (chosen = chosen === node.id ? undefined : node.id)}
-				>
-					<rect
-						x={node.x - node.width / 2}
-						y={node.y - node.height / 2}
-						width={node.width}
-						height={node.height}
-						rx={node.kind === 'app' ? 2 : 14}
-						class={node.kind === 'app' ? 'fill-surface-100-900 stroke-primary-700-300' : 'fill-surface-50-950 stroke-surface-600-400'}
-						stroke-width={node.kind === 'app' ? 2 : 1}
-					/>
-					<text x={node.x} y={node.y + (node.runs ? -1 : 4)} text-anchor="middle" class="fill-surface-950-50 text-[13px]"
-						>{kindShapes[node.kind]} {node.name.length > 28 ? `${node.name.slice(0, 27)}…` : node.name}</text
-					>
-					{#if node.runs}
-						<text x={node.x} y={node.y + 13} text-anchor="middle" class="fill-surface-600-400 text-[11px]">{countOf(node.runs, 'run')}</text
+						<path d="M0 0L8 4L0 8Z" class="fill-surface-950-50" />
+					</marker>
+				</defs>
+				{#each graph.edges as edge (edge.from + edge.to)}
+					<g opacity={touches(edge) ? 1 : 0.15}>
+						<path
+							d={pathOf(edge.points)}
+							fill="none"
+							class={edge.failed ? 'stroke-error-700-300' : 'stroke-surface-600-400'}
+							stroke-width={1 + Math.min(4, Math.log10(1 + edge.calls) * 0.8)}
+							stroke-dasharray={edge.failed ? '7 3' : undefined}
+							marker-end="url(#arrow)"
+						/>
+						<text x={edge.at.x} y={edge.at.y - 5} text-anchor="middle" class="halo fill-surface-950-50 text-[11px]"
+							>{edge.calls.toLocaleString('en')}{edge.failed ? `, ✕ ${failedShare(edge.failed, edge.calls)}` : ''}</text
 						>
-					{/if}
-				</g>
-			{/each}
-		</svg>
+						<text x={edge.at.x} y={edge.at.y + 13} text-anchor="middle" class="halo fill-surface-600-400 text-[11px]"
+							>{underMs(Math.max(...edge.lines.map((line) => line.p95_below_ms ?? 0)))}</text
+						>
+					</g>
+				{/each}
+				{#each graph.nodes as node (node.id)}
+					<g
+						role="presentation"
+						class="cursor-pointer"
+						opacity={!chosen ||
+						chosen === node.id ||
+						graph.edges.some((edge) => touches(edge) && (edge.from === node.id || edge.to === node.id))
+							? 1
+							: 0.25}
+						onclick={() => (chosen = chosen === node.id ? undefined : node.id)}
+					>
+						<rect
+							x={node.x - node.width / 2}
+							y={node.y - node.height / 2}
+							width={node.width}
+							height={node.height}
+							rx={node.kind === 'app' ? 2 : 14}
+							class={node.kind === 'app' ? 'fill-surface-100-900 stroke-primary-700-300' : 'fill-surface-50-950 stroke-surface-600-400'}
+							stroke-width={node.kind === 'app' ? 2 : 1}
+						/>
+						<text x={node.x} y={node.y + (node.runs ? -1 : 4)} text-anchor="middle" class="fill-surface-950-50 text-[13px]"
+							>{kindShapes[node.kind]} {node.name.length > 28 ? `${node.name.slice(0, 27)}…` : node.name}</text
+						>
+						{#if node.runs}
+							<text x={node.x} y={node.y + 13} text-anchor="middle" class="fill-surface-600-400 text-[11px]"
+								>{countOf(node.runs, 'run')}</text
+							>
+						{/if}
+					</g>
+				{/each}
+			</svg>
+		</Sideways>
 		<figcaption class="text-surface-600-400 mt-1 text-sm">
 			Calls, how many of them failed, and the time that 95% stay below. {kinds
 				.map((kind) => `${kindShapes[kind]} ${kindNames[kind]}`)

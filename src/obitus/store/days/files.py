@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from contextlib import closing
 from importlib import resources
 from pathlib import Path
 from typing import Final
@@ -61,6 +62,17 @@ def open_day(path: Path) -> sqlite3.Connection:
             connection.close()
             raise
     return connection
+
+
+def written_of(path: Path) -> int:
+    """Return how far a day's file is written; 0 where it cannot be read."""
+    try:
+        with closing(
+            sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)
+        ) as connection:
+            return int(connection.execute("SELECT place FROM written").fetchone()[0])
+    except sqlite3.Error:
+        return 0
 
 
 def bring_up_to_date(path: Path) -> None:

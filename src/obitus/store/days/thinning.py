@@ -131,14 +131,3 @@ def _words(new: sqlite3.Connection, unpack: Unpack) -> Iterator[list[tuple[int, 
 
 def _indexed(kind: str, content: dict[str, Any]) -> str:
     return failures.row_of(content).indexed if kind == "failure" else runs.facts_of(content).indexed
-
-
-def written_of(path: Path) -> int:
-    """Return how far a day's file is written; 0 where it cannot be read."""
-    try:
-        with closing(
-            sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)
-        ) as connection:
-            return int(connection.execute("SELECT place FROM written").fetchone()[0])
-    except sqlite3.Error:
-        return 0

@@ -14,7 +14,6 @@ import sqlite3
 import time
 from collections import OrderedDict
 from collections.abc import Callable
-from contextlib import closing
 from pathlib import Path
 from typing import Final
 
@@ -23,7 +22,7 @@ from obitus.core.floods import Floods
 from obitus.store import errors
 from obitus.store.database import NO_FILES_ASIDE, file_identity, let_go, our_errors
 from obitus.store.days import removed
-from obitus.store.days.files import open_day, path_of
+from obitus.store.days.files import open_day, path_of, written_of
 from obitus.store.days.texts import Texts
 
 _log = logging.getLogger("obitus.store")
@@ -187,14 +186,8 @@ class WritingDays:
     def _finish_latest(self) -> None:
         """Take back what a commit that was broken off left in the latest files, before anybody reads them."""
         for day, last_place in self._main.execute(_LATEST, (MOST_OPEN,)).fetchall():
-            path = path_of(self.folder, day)
-            try:
-                with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as file:
-                    is_ahead = file.execute(_WRITTEN).fetchone()[0] > last_place
-            except sqlite3.Error:
-                # It is missing or damaged: whoever writes to it next says so.
-                continue
-            if is_ahead:
+            # Of one that is missing or damaged whoever writes to it next says so.
+            if written_of(path_of(self.folder, day)) > last_place:
                 self._open[day] = self._opened(day)
 
     def _is_one_too_many(self, day: int) -> bool:
