@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import threading
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -72,3 +73,25 @@ def test_patience_is_bounded() -> None:
 
     asyncio.run(many())
     assert len(patience._turned_away) == 10_000
+
+
+def test_what_takes_long_for_people_holds_no_report_up(tmp_path: Path) -> None:
+    """While all threads that the event loop lends wait for something, reports are taken and people are let in."""
+    thread, running = start(tmp_path)
+    done, held = threading.Event(), threading.Semaphore(0)
+
+    def hold() -> None:
+        held.release()
+        done.wait(60)
+
+    try:
+        key, loop = running.add_app(), running.service.live._loop
+        assert loop is not None
+        waiting = [loop.call_soon_threadsafe(loop.run_in_executor, None, hold) for _ in range(64)]
+        assert held.acquire(timeout=30) and len(waiting) == 64
+        assert running.send(key, failure()).json()["stored"] == 1
+        assert len(running.get("/api/issues")["issues"]) == 1
+        assert running.ask("GET", "/api/me", token="otok_guess").status == 401
+    finally:
+        done.set()
+        thread.stop()

@@ -240,7 +240,9 @@ def served(parts: Parts) -> ASGIApp:
         await app({**scope, SCOPE: parts}, receive, send)
 
     limits = parts.settings.limits
-    front = Front(with_parts, limits, lambda scope: who_asks(parts.passes, parts.intake, scope))
+    front = Front(
+        with_parts, limits, lambda scope: parts.passes.threads.do(who_asks, parts.passes, parts.intake, scope)
+    )
     return Guard(front, parts.settings)
 
 

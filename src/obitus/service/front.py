@@ -9,7 +9,7 @@ import asyncio
 import re
 import time
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from typing import Any, Final
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -43,7 +43,7 @@ OPEN: Final = frozenset(
     }
 )
 """What is answered to whoever asks, signed in or not."""
-Who = Callable[[Scope], Any]
+Who = Callable[[Scope], Awaitable[Any]]
 
 
 class Front:
@@ -63,7 +63,7 @@ class Front:
             request.check_announced()
             path = scope["path"]
             if path == METRICS or (path.startswith("/api/") and path not in OPEN):
-                scope[PERSON] = await asyncio.to_thread(self._who, scope)
+                scope[PERSON] = await self._who(scope)
             await self._app(scope, request.receive, request.send)
         except Problem as problem:
             await request.answer(problem)

@@ -27,8 +27,8 @@ TICK_S = 0.1
 ACCEPTED_AT_ONCE = 16
 WAITING_CONNECTIONS = 4096
 """How many connections may wait to be accepted, as far as the system allows it: one too many is tried again by its sender after a second."""
-OFTEN_A_LITTLE = (4_000, 20, 50)
-"""How often circles that nobody holds are looked for (``gc.set_threshold``): a look at 20,000 objects stood everything still for 15 to 30 ms."""
+OFTEN_A_LITTLE = (4_000, 5, 200)
+"""How often circles that nobody holds are looked for (``gc.set_threshold``): a look at 80,000 objects stood everything still for 35 to 55 ms."""
 SWITCH_S = 0.0005
 """How long a thread may go on while others wait (Python's own is ten times as long): a heavy body must not slow a small one."""
 

@@ -111,6 +111,7 @@ class Parts:
         self.housekeeping.close()
         self.keeping.close()
         self.intake.close()
+        self.passes.threads.close()
         if self.openid is not None:
             self.openid.close()
         self.records.close()

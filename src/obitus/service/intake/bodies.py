@@ -20,6 +20,7 @@ from starlette.requests import ClientDisconnect
 from obitus.service.intake.inflating import whole
 from obitus.service.problems import Problem
 from obitus.service.settings import Limits
+from obitus.service.threads import Threads
 
 PEOPLE: Final = 0
 """Stands at the gate for everybody who is signed in, as a key's number stands for its senders."""
@@ -32,6 +33,8 @@ HEAVY: Final = 0.1
 SECONDS_OF_A_BYTE: Final = 5e-9
 SECONDS_OF_A_WRITE: Final = 0.001
 """About what taking in a byte, and writing a report, costs."""
+BODIES_AT_ONCE: Final = 4
+"""Small bodies that are worked on at the same time: they share one interpreter."""
 
 Result = TypeVar("Result")
 
@@ -47,6 +50,8 @@ class Gate:
         self._spent: dict[int, tuple[float, float]] = {}
         """By key: seconds of work that are not paid back yet, and when that was reckoned."""
         self._reckoning = threading.Lock()
+        self.threads = Threads(BODIES_AT_ONCE, "obitus-bodies")
+        """Where keys are looked for, and small bodies are worked on."""
 
     @property
     def requests(self) -> int:
@@ -139,7 +144,7 @@ class Pass:
             began_s = time.thread_time()
             return act(*given), time.thread_time() - began_s
 
-        result, took_s = await asyncio.to_thread(counted)
+        result, took_s = await self._gate.threads.do(counted)
         self.spend(took_s)
         return result
 

@@ -65,7 +65,8 @@ class Intake:
         self.load_log_orders()
 
     def close(self) -> None:
-        """End the processes beside."""
+        """End the threads, and the processes beside."""
+        self.gate.threads.close()
         self.processes.close()
 
     @asynccontextmanager

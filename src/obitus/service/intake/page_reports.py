@@ -7,7 +7,6 @@ key and by address, and is to report.
 
 from __future__ import annotations
 
-import asyncio
 import json
 from dataclasses import replace
 from typing import Annotated, Final
@@ -161,7 +160,7 @@ async def _page(request: Request, intake: Intake, secret: str) -> tuple[KnownKey
     if not secret.startswith(PAGE_KEY_PREFIX):
         raise Problem("not-this-key", "Only a key for pages reports here. Make one: obitus app key APP --page ORIGIN")
     key_hash = hash_of(secret)
-    key = intake.keys.known(key_hash) or await asyncio.to_thread(intake.keys.find, key_hash)
+    key = intake.keys.known(key_hash) or await intake.gate.threads.do(intake.keys.find, key_hash)
     if key is None or not key.origins:
         intake.refuse("", "unknown-key", "A page reported with a key that no app has.")
         raise Problem("unknown-key", "No app has this key. Compare the page's with Set-up, or make a new one.")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
-
 from fastapi.security import HTTPBearer
 
 from obitus.service.intake.intake import Intake
@@ -21,7 +19,7 @@ async def sender_key(intake: Intake, authorization: str) -> KnownKey:
     known = intake.keys.known(hash_of(authorization.partition(" ")[2].strip()))
     if known is not None and known.revoked_ms is None and not known.origins and authorization[:7].lower() == "bearer ":
         return known
-    return await asyncio.to_thread(reporting_key, intake, authorization)
+    return await intake.gate.threads.do(reporting_key, intake, authorization)
 
 
 def reporting_key(intake: Intake, authorization: str) -> KnownKey:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from typing import Annotated, Final
 from urllib.parse import unquote
 
@@ -39,7 +38,7 @@ async def signed_in(
     if known is not None:
         return known
     session = session or request.cookies.get(cookie_name(passes.settings))
-    return await asyncio.to_thread(
+    return await passes.threads.do(
         person_of, passes, request, token.credentials if token is not None else None, session
     )
 

@@ -16,6 +16,7 @@ from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
 from obitus.service.sign_in.hashing import Hashing
 from obitus.service.sign_in.openid import OpenIdSignIn
+from obitus.service.threads import Threads
 from obitus.store import people
 from obitus.store.errors import StoreError
 from obitus.store.records import OpenRecords
@@ -25,6 +26,7 @@ LINK_LASTS_MS: Final = DAY_MS
 SESSION_LASTS_MS: Final = 14 * DAY_MS
 OWNER_NAME: Final = "owner"
 TOUCH_EVERY_MS: Final = 5 * 60_000
+ASKED_AT_ONCE: Final = 2
 
 
 class Passes:
@@ -33,6 +35,8 @@ class Passes:
     def __init__(self, records: OpenRecords, clock: Clock, settings: Settings, acts: Acts, live: Live) -> None:
         self.records, self.clock, self.settings, self.acts, self.live = records, clock, settings, acts, live
         self.hashing = Hashing()
+        self.threads = Threads(ASKED_AT_ONCE, "obitus-asking")
+        """Where it is looked up who asks."""
 
     def ensure_owner(self) -> bool:
         """Make the owner on the first start; return whether a password is set."""
