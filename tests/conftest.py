@@ -126,8 +126,8 @@ def empty_records() -> Path:
 
 def start(folder: Path, *, limits: Limits | None = None, port: int = 0, **settings: Any) -> tuple[InThread, Running]:
     """Start a service in a thread."""
-    if not folder.exists():
-        shutil.copytree(empty_records(), folder)
+    if not folder.exists() or not any(folder.iterdir()):
+        shutil.copytree(empty_records(), folder, dirs_exist_ok=True)
     clock = Clock()
     opened = listen("127.0.0.1", port)
     port = opened.getsockname()[1]
