@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
 
 import pytest
 from blockbuster import blockbuster_ctx
+
+from obitus.service.settings import Limits
+from tests.conftest import Running, start
 
 
 @pytest.fixture(autouse=True)
@@ -13,3 +18,12 @@ def _nothing_blocks_the_loop() -> Iterator[None]:
     """Sleeping, reading files, waiting for locks and the like raise where they are done on an event loop by the service."""
     with blockbuster_ctx("obitus.service"):
         yield
+
+
+@pytest.fixture
+def patient(tmp_path: Path) -> Iterator[Running]:
+    """A service with nothing in it, where nobody has to wait for being turned away again and again."""
+    thread, found = start(tmp_path / "data", limits=replace(Limits(), refusals_at_once=1e9))
+    yield found
+    found.http.clear()
+    thread.stop()

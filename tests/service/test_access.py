@@ -288,15 +288,15 @@ def test_tokens(running: Running) -> None:
     assert all(len(row["hash"]) == 32 for row in rows) and made["token"] not in str([tuple(row) for row in rows])
 
 
-def test_everything_under_api_needs_somebody(running: Running) -> None:
+def test_everything_under_api_needs_somebody(patient: Running) -> None:
     """Every reading path answers 401 to nobody, and so does the live stream."""
-    description = running.get("/api/openapi.json")
+    description = patient.get("/api/openapi.json")
     for path, methods in description["paths"].items():
         if not path.startswith("/api/") or path in OPEN:
             continue
         concrete = path.replace("{number}", "1").replace("{id}", "1").replace("{name}", "x").replace("{key}", "1")
         for method in methods:
-            answer = running.http.request(method.upper(), running.url + concrete)
+            answer = patient.http.request(method.upper(), patient.url + concrete)
             assert answer.status == 401, (method, path)
 
 

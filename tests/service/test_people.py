@@ -41,11 +41,11 @@ STREAMS = ("/api/live", "/tail")
 AT_LEAST = {"read": {"reader", "member", "owner"}, "decide": {"member", "owner"}, "administer": {"owner"}, "own": {"reader", "member", "owner"}}  # fmt: skip
 
 
-def test_each_role_is_refused_what_it_may_not_do(running: Running) -> None:
+def test_each_role_is_refused_what_it_may_not_do(patient: Running) -> None:
     """On every route of the description: whoever's role is not enough gets 403 in words, nobody else does for that reason."""
-    running.send(running.add_app(), failure())
-    paths = running.get("/api/openapi.json")["paths"]
-    sessions = {role: invited(running, role, f"{role} one") for role in ("reader", "member", "owner")}
+    patient.send(patient.add_app(), failure())
+    paths = patient.get("/api/openapi.json")["paths"]
+    sessions = {role: invited(patient, role, f"{role} one") for role in ("reader", "member", "owner")}
     looked_at: dict[str, int] = dict.fromkeys(AT_LEAST, 0)
     for path, operations in paths.items():
         for method, operation in operations.items():
@@ -63,11 +63,11 @@ def test_each_role_is_refused_what_it_may_not_do(running: Running) -> None:
             concrete = concrete.replace("{name}", "nobody-at-all").replace("{release}", "9.9.9")
             concrete = re.sub(r"\{[a-z]+\}", "77", concrete)
             for role, session in sessions.items():
-                answer = ask_as(running, session, method.upper(), concrete)
+                answer = ask_as(patient, session, method.upper(), concrete)
                 refused = answer.status == 403 and answer.json()["slug"] == "not-for-this-role"
                 assert refused == (role not in AT_LEAST[need]), (method, path, role, answer.status, answer.data[:200])
     assert all(count >= 5 for count in looked_at.values()), looked_at
-    assert running.get("/api/acts?act=refused")["acts"][0]["subject"].endswith(("not for a member", "not for a reader"))
+    assert patient.get("/api/acts?act=refused")["acts"][0]["subject"].endswith(("not for a member", "not for a reader"))
 
 
 def test_roles_hold_from_the_next_request_on(running: Running) -> None:
