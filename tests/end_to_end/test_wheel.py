@@ -40,7 +40,17 @@ def pip(python: Path, *what: str | Path, status: int = 0) -> str:
 
 def _install_pinned(python: Path, pins: Path) -> None:
     """Install as the set-up does: with what is fast, and with pip where that finds no package index."""
-    fast = [Path(sys.executable).with_name("uv"), "pip", "install", "-q", "--python", python, "--require-hashes", "-r", pins]
+    fast = [
+        Path(sys.executable).with_name("uv"),
+        "pip",
+        "install",
+        "-q",
+        "--python",
+        python,
+        "--require-hashes",
+        "-r",
+        pins,
+    ]
     if subprocess.run(fast, capture_output=True).returncode:
         pip(python, "--require-hashes", "-r", pins)
 
