@@ -14,6 +14,9 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 # One at a time: what is installed for one target must not meet what is installed for another.
 INSTALL := $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-get install -y -qq "$$@" >/dev/null' install
 
+# Where nothing compiled may be kept, each of some thousand processes compiles all that it imports, and each worker all tests.
+unexport PYTHONDONTWRITEBYTECODE
+
 .DEFAULT_GOAL := help
 .PHONY: help setup docs demo test tested-first quick lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure fuzz matrix redis shots demo-reports describe lock wheel page-package chromium clean
 

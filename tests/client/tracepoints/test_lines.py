@@ -97,7 +97,7 @@ def test_what_a_hit_holds(python: str, tmp_path: Path) -> None:
     assert "hunter2" not in json.dumps(secret) and secret["hit"]["values"]["plain"].startswith("[hidden")
 
 
-@and_the_newest
+@every_version
 def test_the_module_and_what_is_imported_later(python: str, tmp_path: Path) -> None:
     """Code that is imported later is set as it comes; lines of a module are seen while it is imported, and again at a reload."""
     code = f"""
@@ -173,7 +173,7 @@ def test_nothing_is_left_behind(python: str, tmp_path: Path) -> None:
     assert ran(python, tmp_path, code) == [True, False, False, []]
 
 
-@and_the_newest
+@every_version
 def test_several_on_one_line_and_beside_others(python: str, tmp_path: Path) -> None:
     """Several stand on one line; one that is added later is seen, though other lines of its function were switched off meanwhile."""
     first, second = LINES["total = base * passengers"], LINES["total += extra"]
@@ -197,7 +197,7 @@ def test_several_on_one_line_and_beside_others(python: str, tmp_path: Path) -> N
     ]
 
 
-@and_the_newest
+@every_version
 def test_a_debugger_and_coverage_beside(python: str, tmp_path: Path) -> None:
     """What traces lines by itself goes on, and sees the same lines with a tracepoint as without."""
     code = f"""
