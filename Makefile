@@ -98,8 +98,8 @@ describe: .venv/ready ## Write the OpenAPI description, the console's types and 
 	@cd console && npm run -s types
 	@$(BIN)/python docs/make_docs.py
 
-wheel: setup ## Build the wheel, console included
-	@$(BIN)/python -m hatchling build -t wheel
+wheel: setup ## Build the wheel, console included, and the source distribution
+	@$(BIN)/python -m hatchling build
 
 lock: ## Pin the Python dependencies again
 	@$(PYTHON) -m venv build/uv && build/uv/bin/pip install -q uv

@@ -19,6 +19,7 @@ def table(found: Found) -> list[tuple[str, str, str, bool]]:
         ("the same, all others at this service", f"{p95(found.busy_ms):.1f} ms", "", True),
         ("  against the others at another service", f"{found.ratio:.2f}", f"{LONGEST_RATIO}", found.ratio <= LONGEST_RATIO),
         ("  against alone", f"{p95(found.busy_ms) / p95(found.quiet_ms):.2f}", "", True),
+        ("processors' time given to other machines", f"{100 * found.taken_away:.0f}%", "", True),
         ("/health, 95th percentile, under all", f"{health_ms:.1f} ms", f"{LONGEST_HEALTH_MS:.0f} ms", health_ms <= LONGEST_HEALTH_MS),
         ("/health, slowest", f"{max(found.health_ms):.0f} ms", f"{LONGEST_HEALTH_MS:.0f} ms", max(found.health_ms) <= LONGEST_HEALTH_MS),
         ("memory at most, all its processes", f"{found.most_mb:.0f} MB", f"{MOST_MB:.0f} MB", found.most_mb <= MOST_MB),

@@ -5,14 +5,16 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import tarfile
 import venv
+import zipfile
 from pathlib import Path
 
 import pytest
 import urllib3
 
 from tests.client.interpreters import interpreters, name_of
-from tests.conftest import Running, until
+from tests.conftest import Running
 from tests.end_to_end.test_nothing_is_lost import free_port
 
 ROOT = Path(__file__).parents[2]
@@ -114,25 +116,24 @@ def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> N
     assert "hash" in pip(program, "--force-reinstall", "--no-index", wrong, status=1).lower()
 
 
-def answers(port: int) -> bool:
-    """Whether a service is there."""
-    try:
-        return urllib3.request("GET", f"http://127.0.0.1:{port}/health", retries=False, timeout=150).status == 200
-    except urllib3.exceptions.HTTPError:
-        return False
-
-
 @pytest.mark.timeout(900)
 def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
-    """The console and the schema are inside the wheel: the service starts, and its pages are there."""
+    """The console, the schema and the demo's two weeks are inside the wheel: `obitus demo` runs, and its pages are there."""
     programs = install(tmp_path / "server", wheel)
     assert (tmp_path / "server/share/man/man1/obitus-issues.1").read_text("utf-8").startswith('.\\" Made')
     completed = call("bash", "-c", COMPLETED, PATH=f"{programs}:/usr/bin:/bin")
     assert completed.split() == ["backup"]
     port = free_port()
-    service = subprocess.Popen([str(programs / "obitus"), "serve", "--data", str(tmp_path / "data"), "--port", str(port)], env={"PATH": "/bin"}, stdout=subprocess.DEVNULL, cwd=tmp_path)  # fmt: skip
+    home = {"PATH": "/bin", "HOME": str(tmp_path), "PYTHONUNBUFFERED": "1"}
+    service = subprocess.Popen([str(programs / "obitus"), "demo", "--data", str(tmp_path / "data"), "--port", str(port)], env=home, stdout=subprocess.PIPE, text=True, cwd=tmp_path)  # fmt: skip
     try:
-        until(lambda: answers(port), 120)
+        assert service.stdout is not None
+        printed = ""
+        for line in service.stdout:
+            printed += line
+            if "Ctrl-C" in line:
+                break
+        assert f"http://127.0.0.1:{port}/sign-in#" in printed, printed
         page = urllib3.request("GET", f"http://127.0.0.1:{port}/", retries=False, timeout=150)
         text = page.data.decode()
         assert page.status == 200 and "/assets/index-" in text
@@ -142,3 +143,25 @@ def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
     finally:
         service.terminate()
         assert service.wait(20) in (0, -15)
+        if service.stdout is not None:
+            service.stdout.close()
+
+
+def test_the_source_makes_the_same_wheel(wheel: Path, tmp_path: Path) -> None:
+    """The source distribution has all that the wheel is made of, without Node and without git."""
+    build = [sys.executable, "-m", "hatchling", "build", "-d", str(tmp_path / "made")]
+    subprocess.run([*build, "-t", "sdist"], cwd=ROOT, check=True, capture_output=True)
+    (source,) = (tmp_path / "made").glob("*.tar.gz")
+    with tarfile.open(source) as archive:
+        archive.extractall(tmp_path, filter="data")
+    unpacked = tmp_path / source.name.removesuffix(".tar.gz")
+    subprocess.run([*build, "-t", "wheel"], cwd=unpacked, check=True, capture_output=True, env={"PATH": "/nowhere"})
+    (again,) = (tmp_path / "made").glob("*.whl")
+    assert _hashes(again) == _hashes(wheel)
+
+
+def _hashes(wheel: Path) -> set[str]:
+    """Return the lines of a wheel's record: name, hash and size of each file."""
+    with zipfile.ZipFile(wheel) as archive:
+        (record,) = (name for name in archive.namelist() if name.endswith(".dist-info/RECORD"))
+        return set(archive.read(record).decode().splitlines())
