@@ -13,13 +13,18 @@ interface Call {
 	startedMs: number;
 }
 
+/** Most addresses of a page's own service: there is nothing to resolve in them. */
+const PLAIN = /^\/(?!\/)[\w~/-]*(?![^?#])/;
+
 function begin(method: string, address: string): Call | undefined {
 	if (!page.run) return undefined;
-	const url = new URL(address, location.href);
+	const { origin } = location;
+	const plain = document.baseURI.startsWith(origin + '/') && PLAIN.exec(address);
+	const url = plain ? undefined : new URL(address, document.baseURI);
 	return {
 		method: method.toUpperCase(),
-		url: url.origin + url.pathname,
-		isTraced: url.origin === location.origin || !!page.settings?.traces?.includes(url.host),
+		url: url ? url.origin + url.pathname : origin + (plain as string[])[0],
+		isTraced: url?.origin === origin || !url || !!page.settings?.traces?.includes(url.host),
 		span: hex(8),
 		startedMs: performance.now()
 	};

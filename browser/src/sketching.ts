@@ -12,7 +12,7 @@ const NOT_SOONER_MS = 1000;
 export const STEP_MS = 1.5;
 const FAILURE_MS = 8;
 /** Drawing takes this share of the page's time at most, and so much at once. */
-const SHARE = 0.001;
+const SHARE = 0.0005;
 const MOST_SAVED_MS = 20;
 
 let draw: ((mostMs: number) => [Sketch, length: number]) | undefined;

@@ -213,6 +213,21 @@ def test_moves_inside_a_page_are_runs(running: Running, ferry: FerryPage, key: s
     assert [one["run"]["entry_point"] for one in refused] == ["page /sailings/{id}/boardings"]
 
 
+def test_a_page_whose_addresses_stand_for_another_origin(running: Running, ferry: FerryPage, key: str, page: Page) -> None:  # fmt: skip
+    """With `<base>` a path is an address there: no trace goes to a host that is not named, and the step says where the request went."""
+    with served() as other:
+        ferry.head = f'<base href="{other.url}/">{ferry.head}'
+        ferry.policy = ferry.policy.replace("'self'", f"'self' {other.url}")
+        page.goto(ferry.url)
+        page.evaluate("fetch('/boardings?pass=p-102', { method: 'POST', body: '{}' }).catch(() => undefined)")
+        until(lambda: other.traces)
+        assert other.traces == [""] and ferry.traces == []
+        page.evaluate("obitus.record(new Error('no berth')); obitus.flush()")
+        (found,) = failures(running, 1)
+        asked = [step["attributes"]["url.full"] for step in found["trail"] if step["kind"] == "http"]
+        assert asked == [f"{other.url}/boardings"]
+
+
 def test_nothing_before_it_is_switched_on_and_nothing_after(running: Running, ferry: FerryPage, key: str, page: Page) -> None:  # fmt: skip
     """Loaded alone it changes nothing; stopped it puts back what it changed, and forgets."""
     ferry.head = ferry.head.replace(" data-watch", "")
