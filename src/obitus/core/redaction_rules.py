@@ -86,7 +86,8 @@ def parse_rule(text: str) -> Rule:
     if by == "pattern":
         try:
             pattern = re.compile(what)
-        except re.error as error:
+        except (re.error, OverflowError, RecursionError) as error:
+            # A count that no number of the engine holds, and groups deeper than it reads, are no errors of its own kind.
             raise RuleTrouble(f"{what!r} is no regular expression: {error}.") from None
         if pattern.fullmatch(""):
             raise RuleTrouble(f"{what!r} matches nothing at all too, so it would hide between all letters.")
