@@ -19,12 +19,12 @@ const PLAIN = /^\/(?!\/)[\w~/-]*(?![^?#])/;
 function begin(method: string, address: string): Call | undefined {
 	if (!page.run) return undefined;
 	const { origin } = location;
-	const plain = document.baseURI.startsWith(origin + '/') && PLAIN.exec(address);
+	const plain = document.baseURI.startsWith(`${origin}/`) ? PLAIN.exec(address)?.[0] : undefined;
 	const url = plain ? undefined : new URL(address, document.baseURI);
 	return {
 		method: method.toUpperCase(),
-		url: url ? url.origin + url.pathname : origin + (plain as string[])[0],
-		isTraced: url?.origin === origin || !url || !!page.settings?.traces?.includes(url.host),
+		url: url ? url.origin + url.pathname : `${origin}${plain}`,
+		isTraced: !url || url.origin === origin || !!page.settings?.traces?.includes(url.host),
 		span: hex(8),
 		startedMs: performance.now()
 	};

@@ -74,7 +74,9 @@ def test_a_failure_says_what_led_to_it(running: Running, ferry: FerryPage, key: 
     assert link["type"] == "TypeError" and "metres" in link["message"]
     inner = link["frames"][-1]
     assert (inner["function"], inner["file"], inner["line"]) == ("surcharge", f"{ferry.url}/page.js", 4)
-    steps = [step["message"] for step in found["trail"]]
+    # On a machine that is busy with something else the page may stand still, which is a step too.
+    trail = [step for step in found["trail"] if "stood still" not in step["message"]]
+    steps = [step["message"] for step in trail]
     board = ferry.url.removeprefix("http://")
     assert steps == [
         "field text “Vehicle height”: filled, up to 10 characters",
@@ -83,11 +85,11 @@ def test_a_failure_says_what_led_to_it(running: Running, ferry: FerryPage, key: 
         f"POST {board}/boardings → 422",
         "click button “Take the surcharge”",
     ]
-    assert "hunter2" not in json.dumps(found) and "2.4" not in json.dumps(found["trail"])
+    assert "hunter2" not in json.dumps(found) and "2.4" not in json.dumps(trail)
     assert found["run"]["entry_point"] == "page /sailings/{id}" and found["release"] == "3.1.0"
     (parent,) = ferry.traces
     assert parent.split("-")[1] == found["trace_id"]
-    assert found["trail"][3]["attributes"]["span_id"] == parent.split("-")[2]
+    assert trail[3]["attributes"]["span_id"] == parent.split("-")[2]
     assert found["attributes"]["url.full"] == f"{ferry.url}/sailings/4711"
     page.goto("about:blank")
     until(lambda: len(kept.numbers(running.service.records.days, "run")) >= 1)
