@@ -53,7 +53,9 @@ for (const [on, name] of [[window, 'fetch'], [console, 'warn'], [history, 'pushS
 def main() -> None:
     """Print the table."""
     floor_ms, floor_of_ms, _, _ = _measured("")
-    print(f"handing on alone: {floor_ms:.0f} of {floor_of_ms:.0f} ms, {100 * floor_ms / floor_of_ms:.2f}%, taken off below")
+    print(
+        f"handing on alone: {floor_ms:.0f} of {floor_of_ms:.0f} ms, {100 * floor_ms / floor_of_ms:.2f}%, taken off below"
+    )
     for sketches in (False, True):
         all_ms, total_ms, stretches, steps = _measured(" data-sketches" if sketches else " ")
         ours_ms = all_ms - floor_ms * total_ms / floor_of_ms
