@@ -52,12 +52,12 @@ for (const [on, name] of [[window, 'fetch'], [console, 'warn'], [history, 'pushS
 
 def main() -> None:
     """Print the table."""
-    floor_ms, floor_of_ms, _, _ = _measured("")
+    floor_ms, floor_of_ms, _, _ = _measured(None)
     print(
         f"handing on alone: {floor_ms:.0f} of {floor_of_ms:.0f} ms, {100 * floor_ms / floor_of_ms:.2f}%, taken off below"
     )
     for sketches in (False, True):
-        all_ms, total_ms, stretches, steps = _measured(" data-sketches" if sketches else " ")
+        all_ms, total_ms, stretches, steps = _measured(" data-sketches" if sketches else "")
         ours_ms = all_ms - floor_ms * total_ms / floor_of_ms
         most = stretches[int(len(stretches) * 0.99)]
         print(f"{'with' if sketches else 'without'} sketches: {ours_ms:.0f} of {total_ms:.0f} ms, {100 * ours_ms / total_ms:.2f}% (bound 1%)")  # fmt: skip
@@ -66,21 +66,21 @@ def main() -> None:
         )
 
 
-def _measured(also: str) -> tuple[float, float, list[float], int]:
+def _measured(also: str | None) -> tuple[float, float, list[float], int]:
     """Return time of ours, of all, and the stretches of ours, in milliseconds; and how many steps were recorded.
 
-    ``also`` goes with the client's tag; where it is empty, functions that hand on stand in the client's place.
+    ``also`` goes with the client's tag; where it is None, functions that hand on stand in the client's place.
     """
     with tempfile.TemporaryDirectory() as folder, served() as ferry, sync_playwright() as playwright:
         thread, running = start(Path(folder) / "data")
         running.add_app("pierboard")
         key = running.ask("POST", "/api/apps/pierboard/keys", {"origins": [ferry.url]}).json()["key"]
-        tag = f'<script src="{running.url}/browser.js" data-key="{key}" data-watch{also}></script>'
-        ferry.head = tag if also else ""
+        tag = f'<script src="{running.url}/browser.js" data-key="{key}" data-watch{also or ""}></script>'
+        ferry.head = "" if also is None else tag
         ferry.script = BUSY
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        if not also:
+        if also is None:
             page.add_init_script(HANDING_ON)
         page.goto(ferry.url)
         page.wait_for_timeout(2000)

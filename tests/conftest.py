@@ -11,6 +11,7 @@ import threading
 import time
 import uuid
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import cache
@@ -139,13 +140,20 @@ def start(folder: Path, *, limits: Limits | None = None, port: int = 0, **settin
     return thread, Running(service, f"http://127.0.0.1:{port}", token, clock)
 
 
-@pytest.fixture
-def running(tmp_path: Path) -> Iterator[Running]:
-    """A service with nothing in it."""
-    thread, found = start(tmp_path / "data")
+@contextmanager
+def serving(folder: Path, limits: Limits | None = None) -> Iterator[Running]:
+    """Run a service for as long as somebody needs it."""
+    thread, found = start(folder, limits=limits)
     yield found
     found.http.clear()
     thread.stop()
+
+
+@pytest.fixture
+def running(tmp_path: Path) -> Iterator[Running]:
+    """A service with nothing in it."""
+    with serving(tmp_path / "data") as found:
+        yield found
 
 
 @pytest.fixture(autouse=True)

@@ -37,17 +37,22 @@ class Shown:
     status: int
 
 
+def printed_by(demo: subprocess.Popen[str]) -> str:
+    """Return what a demo prints until it is ready, or has ended."""
+    printed = ""
+    for line in demo.stdout or ():
+        printed += line
+        if "Ctrl-C" in line:
+            break
+    return printed
+
+
 def run_once(folder: Path) -> Shown:
     """Run the demo as a person does, follow its link, and end it."""
     command = [sys.executable, "-u", "-m", "obitus", "demo", "--data", str(folder), "--port", "0", "--until", UNTIL]
     running = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, env=os.environ | {"COLUMNS": "200"})
     try:
-        assert running.stdout is not None
-        printed = ""
-        for line in running.stdout:
-            printed += line
-            if "Ctrl-C" in line:
-                break
+        printed = printed_by(running)
         (link,) = re.findall(r"http://\S+#\S+", printed)
         url, _, secret = link.partition("/sign-in#")
         answer = urllib3.request("POST", url + "/api/sign-in", json={"link": secret}, timeout=150)
@@ -59,7 +64,8 @@ def run_once(folder: Path) -> Shown:
     finally:
         running.kill()
         running.wait()
-        running.stdout.close()
+        if running.stdout is not None:
+            running.stdout.close()
 
 
 @pytest.fixture(scope="module")

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import ssl
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 
 import pytest
@@ -18,6 +16,7 @@ from playwright.sync_api import BrowserContext, Error, sync_playwright
 
 from tests.conftest import until
 from tests.end_to_end.conftest import CHROMIUM
+from tests.end_to_end.on_loopback import on_loopback
 from tests.end_to_end.test_behind_nginx import Front, front
 
 __all__ = ["front"]
@@ -53,24 +52,6 @@ class _Board(BaseHTTPRequestHandler):
 
 
 @contextmanager
-def served(certificate: Path) -> Iterator[tuple[str, type[_Board]]]:
-    """Serve the page over https; gives its origin, and where to say to whom its browser reports."""
-    board = type("Board", (_Board,), {})
-    server = ThreadingHTTPServer(("127.0.0.1", 0), board)
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    context.load_cert_chain(certificate)
-    server.socket = context.wrap_socket(server.socket, server_side=True)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    try:
-        yield f"https://localhost:{server.server_port}", board
-    finally:
-        server.shutdown()
-        thread.join()
-        server.server_close()
-
-
-@contextmanager
 def trusting(certificate: Path, folder: Path) -> Iterator[BrowserContext]:
     """Open a browser that holds this certificate for a good one, and reports within seconds; behind a wrong one a browser does not report at all."""
     public = x509.load_pem_x509_certificate(certificate.read_bytes()).public_key()
@@ -97,10 +78,10 @@ def trusting(certificate: Path, folder: Path) -> Iterator[BrowserContext]:
 def test_a_real_browser_reports_by_itself(front: Front, tmp_path: Path) -> None:
     """Each kind arrives as what it is: policy and old code as logs, an answer that never came as a log beside a refused run, a crash as a failure."""
     running = front.running
-    with served(front.certificate) as (origin, board), trusting(front.certificate, tmp_path) as context:
+    with on_loopback(_Board, front.certificate) as origin, trusting(front.certificate, tmp_path) as context:
         running.add_app("pierboard")
         made = running.ask("POST", "/api/apps/pierboard/keys", {"environment": "production", "origins": [origin]})
-        board.reports_to = f"https://localhost:{front.port}/page/browser?key={made.json()['key']}"
+        _Board.reports_to = f"https://localhost:{front.port}/page/browser?key={made.json()['key']}"
         page = context.new_page()
         page.goto(origin)
         page.evaluate("fetch('/berths').catch(() => 0)")

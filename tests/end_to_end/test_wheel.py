@@ -15,6 +15,7 @@ import urllib3
 
 from tests.client.interpreters import interpreters, name_of
 from tests.conftest import Running
+from tests.demo.ferry import printed_by
 from tests.end_to_end.test_nothing_is_lost import free_port
 
 ROOT = Path(__file__).parents[2]
@@ -127,12 +128,7 @@ def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
     home = {"PATH": "/bin", "HOME": str(tmp_path), "PYTHONUNBUFFERED": "1"}
     service = subprocess.Popen([str(programs / "obitus"), "demo", "--data", str(tmp_path / "data"), "--port", str(port)], env=home, stdout=subprocess.PIPE, text=True, cwd=tmp_path)  # fmt: skip
     try:
-        assert service.stdout is not None
-        printed = ""
-        for line in service.stdout:
-            printed += line
-            if "Ctrl-C" in line:
-                break
+        printed = printed_by(service)
         assert f"http://127.0.0.1:{port}/sign-in#" in printed, printed
         page = urllib3.request("GET", f"http://127.0.0.1:{port}/", retries=False, timeout=150)
         text = page.data.decode()

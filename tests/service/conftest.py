@@ -10,7 +10,7 @@ import pytest
 from blockbuster import blockbuster_ctx
 
 from obitus.service.settings import Limits
-from tests.conftest import Running, start
+from tests.conftest import Running, serving
 
 
 @pytest.fixture(autouse=True)
@@ -23,7 +23,5 @@ def _nothing_blocks_the_loop() -> Iterator[None]:
 @pytest.fixture
 def patient(tmp_path: Path) -> Iterator[Running]:
     """A service with nothing in it, where nobody has to wait for being turned away again and again."""
-    thread, found = start(tmp_path / "data", limits=replace(Limits(), refusals_at_once=1e9))
-    yield found
-    found.http.clear()
-    thread.stop()
+    with serving(tmp_path / "data", replace(Limits(), refusals_at_once=1e9)) as found:
+        yield found
