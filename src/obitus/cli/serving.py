@@ -52,20 +52,24 @@ def serve(
 ) -> None:
     """Run the service until it is told to stop."""
     try:
-        from obitus.service import run
+        # What needs no service comes first: all of it takes seconds to import, which nobody should wait for to be refused.
         from obitus.service.addresses import is_loopback
+
+        if not is_loopback(host) and not plain_http and not (public_url or "").startswith("https:"):
+            raise UsageTrouble(
+                f"will not listen on {host}: passwords and keys would go over the network unencrypted. Put a proxy that speaks https "
+                "in front and give its address as --public-url https://…, or say that you mean it: --plain-http."
+            )
+        provider, in_front, page_key = _openid(openid), _proxies(proxies), _console_key(console_key)
+        password = None if password_file is None else _password_in(password_file)
+        if new_link and _link_beside(data):
+            return
+        from obitus.service import run
         from obitus.service.settings import Settings
         from obitus.service.wiring import Parts
         from obitus.store.errors import StoreDamaged, StoreError
     except ImportError as error:
         raise UsageTrouble(f"the service is not installed ({error.name}). Run: pip install 'obitus[server]'") from error
-    if not is_loopback(host) and not plain_http and not (public_url or "").startswith("https:"):
-        raise UsageTrouble(
-            f"will not listen on {host}: passwords and keys would go over the network unencrypted. Put a proxy that speaks https "
-            "in front and give its address as --public-url https://…, or say that you mean it: --plain-http."
-        )
-    if new_link and _link_beside(data):
-        return
     run.leave_no_core()
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
     try:
@@ -79,9 +83,9 @@ def serve(
             host=host,
             port=real_port,
             public_url=public_url,
-            openid=_openid(openid),
-            proxies=_proxies(proxies),
-            console_key=_console_key(console_key),
+            openid=provider,
+            proxies=in_front,
+            console_key=page_key,
         )
         service = Parts(settings)
         has_password = _owned(service)
@@ -95,8 +99,8 @@ def serve(
         opened.close()
         raise CliError(f"the records in {data} cannot be opened: {error}") from error
     try:
-        if password_file is not None:
-            _set_password(service, password_file)
+        if password is not None:
+            _set_password(service, password, password_file)
             has_password = True
         if not is_loopback(host) and not has_password:
             raise UsageTrouble(
@@ -146,11 +150,11 @@ def _console_key(key: str) -> str:
 
 def _openid(order: OpenIdOrder | None) -> OpenId | None:
     """Return the provider as settings have it; raises UsageTrouble where it cannot be one."""
+    if order is None:
+        return None
     from obitus.service.settings import OpenId
     from obitus.service.sign_in.openid import OpenIdTrouble, check_address
 
-    if order is None:
-        return None
     try:
         check_address(order.issuer)
         secret = order.secret_file.read_text("utf-8").strip() if order.secret_file is not None else ""
@@ -183,9 +187,9 @@ def _link_beside(data: Path) -> bool:
     return True
 
 
-def _set_password(service: Parts, password_file: Path) -> None:
+def _password_in(password_file: Path) -> str:
+    """Return the password that a file holds; raises UsageTrouble for one that is too short for anybody."""
     from obitus.service import secrets
-    from obitus.store import people
 
     try:
         password = password_file.read_text("utf-8").strip("\r\n")
@@ -193,6 +197,14 @@ def _set_password(service: Parts, password_file: Path) -> None:
         raise UsageTrouble(f"{password_file} cannot be read: {error.strerror}.") from error
     if len(password) < secrets.SHORTEST_PASSWORD:
         raise UsageTrouble(f"the password in {password_file} is shorter than {secrets.SHORTEST_PASSWORD} characters.")
+    return password
+
+
+def _set_password(service: Parts, password: str, password_file: Path | None) -> None:
+    """Give the owner the password; raises UsageTrouble for one that is easy to guess, for this person too."""
+    from obitus.service import secrets
+    from obitus.store import people
+
     owner = people.owner(service.records.reader)
     weak = secrets.why_weak(password, owner.name if owner is not None else "")
     if weak is not None:
