@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import os
-import subprocess
-import sys
 from pathlib import Path
+
+from tests.cli import loaded
 
 
 class Shell:
     """A shell with its own login file, settings and width."""
 
     def __init__(self, folder: Path) -> None:
+        self._out, self._errors = folder / "command.out", folder / "command.errors"
         self.environment = {
             "PATH": os.environ["PATH"],
             "HOME": str(folder),
@@ -21,16 +22,11 @@ class Shell:
 
     def run(self, *arguments: str, status: int | None = 0, **environment: str) -> str:
         """Run a command that has to end with ``status``, None for any; return what it printed, errors included."""
-        ended = subprocess.run(
-            [sys.executable, "-m", "obitus", *arguments],
-            env=self.environment | environment,
-            capture_output=True,
-            text=True,
-            timeout=150,
-        )
-        assert status is None or ended.returncode == status, (ended.returncode, ended.stdout, ended.stderr)
-        assert "Traceback" not in ended.stderr
-        return ended.stdout + ended.stderr
+        ended = loaded.run(arguments, self.environment | environment, self._out, self._errors, timeout_s=150)
+        printed, errors = self._out.read_text("utf-8"), self._errors.read_text("utf-8")
+        assert status is None or ended == status, (ended, printed, errors)
+        assert "Traceback" not in errors
+        return printed + errors
 
 
 def words(text: str) -> str:
