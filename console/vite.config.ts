@@ -9,6 +9,9 @@ export default defineConfig({
 		emptyOutDir: true,
 		assetsInlineLimit: 0,
 		modulePreload: { polyfill: false },
+		cssCodeSplit: false,
+		// What most pages share comes in one piece, not in twenty of a kilobyte each.
+		rolldownOptions: { output: { codeSplitting: { groups: [{ name: 'shared', minShareCount: 5 }] } } },
 		target: 'es2022'
 	},
 	server: { proxy: { '/api': 'http://127.0.0.1:8612' } }

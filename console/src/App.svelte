@@ -9,8 +9,8 @@
 	import { zone } from './lib/zone.svelte';
 	import KeyHelp from './parts/KeyHelp.svelte';
 	import Notices from './parts/Notices.svelte';
+	import Shown from './parts/Shown.svelte';
 	import TopBar from './parts/TopBar.svelte';
-	import AlertLink from './pages/AlertLink.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
 	/** A board on a wall screen stands alone, over the whole width. */
@@ -46,7 +46,7 @@
 <svelte:window onkeydown={keys.press} onclick={place.follow} />
 
 {#if isLink}
-	<main class="mx-auto max-w-2xl px-4"><AlertLink /></main>
+	<main class="mx-auto max-w-2xl px-4"><Shown {...shown} /></main>
 {:else if session.state === 'out' || (place.path === '/sign-in' && session.state !== 'unknown')}
 	<SignIn />
 {:else if session.state === 'in'}
@@ -55,7 +55,7 @@
 		<!-- On a wide screen tables and pictures have all of it; what is read keeps lines that an eye can follow. -->
 		<div class={[!shown.wide && 'max-w-[77rem]']}>
 			{#key place.path}
-				<shown.page {...shown.properties} />
+				<Shown {...shown} />
 			{/key}
 		</div>
 	</main>

@@ -398,6 +398,25 @@ def test_sign_in_page(browser: Browser, running: Running) -> None:
     context.close()
 
 
+def test_a_page_that_cannot_be_loaded(page: Page, running: Running) -> None:
+    """While the service is away, or after an upgrade took a page's file away, the console says so, and what to do."""
+    fill(running)
+    at(page, running, "/issues")
+    expect(page.get_by_role("heading", name="Issues")).to_be_visible()
+    page.route("**/assets/Releases-*.js", lambda route: route.abort())
+    page.keyboard.press("5")
+    expect(page.get_by_role("alert")).to_contain_text("This page could not be loaded")
+    assert axe(page) == []
+    page.keyboard.press("2")
+    expect(page.get_by_role("heading", name="Issues")).to_be_visible()
+    page.keyboard.press("5")
+    reload = page.get_by_role("alert").get_by_role("button", name="Reload")
+    expect(reload).to_be_visible()
+    page.unroute("**/assets/Releases-*.js")
+    reload.click()
+    expect(page.get_by_role("heading", name="Releases")).to_be_visible()
+
+
 def test_empty_service_says_what_to_do(page: Page, running: Running) -> None:
     """With no app yet, the desk leads to set-up."""
     at(page, running, "/")

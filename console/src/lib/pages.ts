@@ -1,33 +1,33 @@
 import type { Component } from 'svelte';
 import UniversalRouterSync, { type Route } from 'universal-router/sync';
-import AlertLink from '../pages/AlertLink.svelte';
-import Alerts from '../pages/Alerts.svelte';
-import Board from '../pages/Board.svelte';
-import Boards from '../pages/Boards.svelte';
-import Calls from '../pages/Calls.svelte';
-import Channels from '../pages/Channels.svelte';
-import Compare from '../pages/Compare.svelte';
-import Desk from '../pages/Desk.svelte';
-import Firing from '../pages/Firing.svelte';
-import Handing from '../pages/Handing.svelte';
-import IssuePage from '../pages/Issue.svelte';
-import Issues from '../pages/Issues.svelte';
-import Nowhere from '../pages/Nowhere.svelte';
-import Now from '../pages/Now.svelte';
-import Person from '../pages/Person.svelte';
-import ReleasePage from '../pages/Release.svelte';
-import Releases from '../pages/Releases.svelte';
-import Rules from '../pages/Rules.svelte';
-import Search from '../pages/Search.svelte';
-import SetUp from '../pages/SetUp.svelte';
-import Shift from '../pages/Shift.svelte';
-import TimelinePage from '../pages/TimelinePage.svelte';
-import Tracepoint from '../pages/Tracepoint.svelte';
-import Tracepoints from '../pages/Tracepoints.svelte';
+
+/** A page's code, which is loaded when somebody first goes there: whoever looks at one issue need not wait for all else. */
+export class Page<P extends Record<string, unknown> = Record<string, unknown>> {
+	/** Set once it is loaded. */
+	ready: Component<P> | undefined;
+	#coming: Promise<Component<P>> | undefined;
+	readonly #load: Load<P>;
+
+	constructor(load: Load<P>) {
+		this.#load = load;
+	}
+
+	/** Load it; rejects where the service does not have it, and then tries anew when it is called again. */
+	load(): Promise<Component<P>> {
+		this.#coming ??= this.#load().then(
+			(loaded) => (this.ready = loaded.default),
+			(error: unknown) => {
+				this.#coming = undefined;
+				throw error;
+			}
+		);
+		return this.#coming;
+	}
+}
 
 /** A page with what its address says. One with other properties is made anew. */
 export interface Shown {
-	page: Component<Record<string, unknown>>;
+	page: Page;
 	properties: Record<string, unknown>;
 	/** Whether it is of tables and pictures, and has all of a wide screen. */
 	wide: boolean;
@@ -36,47 +36,74 @@ export interface Shown {
 /** Names in an address are decoded here. */
 type Names = Record<string, string>;
 
-function at<P extends Record<string, unknown>>(path: string, page: Component<P>, read: (names: Names) => P, wide = false): Route<Shown> {
-	return {
-		path,
-		action: ({ params }) => ({ page: page as unknown as Shown['page'], properties: read(params as Names), wide })
-	};
+/** What a page's module gives when it is loaded. */
+type Load<P extends Record<string, unknown>> = () => Promise<{ default: Component<P> }>;
+
+function at<P extends Record<string, unknown>>(path: string, load: Load<P>, read: (names: Names) => P, wide = false): Route<Shown> {
+	const page = new Page(load) as unknown as Page;
+	return { path, action: ({ params }) => ({ page, properties: read(params as Names), wide }) };
 }
 
-function across<P extends Record<string, unknown>>(path: string, page: Component<P>, read: (names: Names) => P): Route<Shown> {
-	return at(path, page, read, true);
+function across<P extends Record<string, unknown>>(path: string, load: Load<P>, read: (names: Names) => P): Route<Shown> {
+	return at(path, load, read, true);
 }
 
 const nothing = () => ({});
+const nowhere = new Page(() => import('../pages/Nowhere.svelte')) as unknown as Page;
+const timeline = () => import('../pages/TimelinePage.svelte');
 
 const router = new UniversalRouterSync<Shown>([
-	at('/', Desk, nothing),
-	at('/issues', Issues, nothing),
-	at('/issues/:number', IssuePage, ({ number }) => ({ number: Number(number) })),
-	at('/shift', Shift, nothing),
-	across('/alerts', Alerts, nothing),
-	at('/alerts/firings/:number', Firing, ({ number }) => ({ number: Number(number) })),
-	at('/alerts/link', AlertLink, nothing),
-	across('/now', Now, nothing),
-	across('/now/calls', Calls, nothing),
-	at('/now/tracepoints', Tracepoints, nothing),
-	at('/now/tracepoints/:number', Tracepoint, ({ number }) => ({ number: Number(number) })),
-	at('/now/boards', Boards, nothing),
-	across('/now/boards/:number', Board, ({ number }) => ({ number: Number(number) })),
-	across('/search', Search, nothing),
-	across('/run/:id', TimelinePage, ({ id }) => ({ of: { run: id! } })),
-	across('/trace/:id', TimelinePage, ({ id }) => ({ of: { trace: id! } })),
-	across('/failure/:id', TimelinePage, ({ id }) => ({ of: { failure: id! } })),
-	across('/person', Person, nothing),
-	across('/user/:id', TimelinePage, ({ id }) => ({ of: { user: id! } })),
-	across('/host/:id', TimelinePage, ({ id }) => ({ of: { host: id! } })),
-	at('/releases', Releases, nothing),
-	at('/releases/:app/:release', ReleasePage, ({ app, release }) => ({ app: app!, release: release! })),
-	at('/compare/:app', Compare, ({ app }) => ({ app: app! })),
-	at('/set-up', SetUp, nothing),
-	at('/set-up/rules', Rules, nothing),
-	at('/set-up/hand-over', Handing, nothing),
-	at('/set-up/channels', Channels, nothing)
+	at('/', () => import('../pages/Desk.svelte'), nothing),
+	at('/issues', () => import('../pages/Issues.svelte'), nothing),
+	at(
+		'/issues/:number',
+		() => import('../pages/Issue.svelte'),
+		({ number }) => ({ number: Number(number) })
+	),
+	at('/shift', () => import('../pages/Shift.svelte'), nothing),
+	across('/alerts', () => import('../pages/Alerts.svelte'), nothing),
+	at(
+		'/alerts/firings/:number',
+		() => import('../pages/Firing.svelte'),
+		({ number }) => ({ number: Number(number) })
+	),
+	at('/alerts/link', () => import('../pages/AlertLink.svelte'), nothing),
+	across('/now', () => import('../pages/Now.svelte'), nothing),
+	across('/now/calls', () => import('../pages/Calls.svelte'), nothing),
+	at('/now/tracepoints', () => import('../pages/Tracepoints.svelte'), nothing),
+	at(
+		'/now/tracepoints/:number',
+		() => import('../pages/Tracepoint.svelte'),
+		({ number }) => ({ number: Number(number) })
+	),
+	at('/now/boards', () => import('../pages/Boards.svelte'), nothing),
+	across(
+		'/now/boards/:number',
+		() => import('../pages/Board.svelte'),
+		({ number }) => ({ number: Number(number) })
+	),
+	across('/search', () => import('../pages/Search.svelte'), nothing),
+	across('/run/:id', timeline, ({ id }) => ({ of: { run: id! } })),
+	across('/trace/:id', timeline, ({ id }) => ({ of: { trace: id! } })),
+	across('/failure/:id', timeline, ({ id }) => ({ of: { failure: id! } })),
+	across('/person', () => import('../pages/Person.svelte'), nothing),
+	across('/user/:id', timeline, ({ id }) => ({ of: { user: id! } })),
+	across('/host/:id', timeline, ({ id }) => ({ of: { host: id! } })),
+	at('/releases', () => import('../pages/Releases.svelte'), nothing),
+	at(
+		'/releases/:app/:release',
+		() => import('../pages/Release.svelte'),
+		({ app, release }) => ({ app: app!, release: release! })
+	),
+	at(
+		'/compare/:app',
+		() => import('../pages/Compare.svelte'),
+		({ app }) => ({ app: app! })
+	),
+	at('/set-up', () => import('../pages/SetUp.svelte'), nothing),
+	at('/set-up/rules', () => import('../pages/Rules.svelte'), nothing),
+	at('/set-up/hand-over', () => import('../pages/Handing.svelte'), nothing),
+	at('/set-up/channels', () => import('../pages/Channels.svelte'), nothing)
 ]);
 
 /** Return the page at an address; of an address that nothing is at, the page that says so. */
@@ -87,5 +114,5 @@ export function pageAt(path: string): Shown {
 	} catch {
 		// Nothing is there.
 	}
-	return { page: Nowhere as unknown as Shown['page'], properties: {}, wide: false };
+	return { page: nowhere, properties: {}, wide: false };
 }

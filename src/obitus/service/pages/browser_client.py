@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-from functools import cache
 from importlib import resources
 from pathlib import Path
 from typing import Final
@@ -12,21 +10,13 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from obitus.service.guard import FOR_ALL
+from obitus.service.pages.compressed import answer
 from obitus.service.problems import Problem
 
 FRESH_S: Final = 3600
 """How long a browser need not ask again."""
 
 router = APIRouter(include_in_schema=False)
-
-
-@cache
-def _file(name: str) -> tuple[bytes, str]:
-    path = Path(str(resources.files("obitus.service").joinpath("browser_files", name)))
-    if not path.is_file():
-        raise Problem("not-found", "The client for pages is not built. Run `make setup`.")
-    data = path.read_bytes()
-    return data, f'"{hashlib.sha256(data).hexdigest()[:32]}"'
 
 
 @router.get("/browser.js")
@@ -48,8 +38,8 @@ def sketch(request: Request) -> Response:
 
 
 def _served(request: Request, name: str) -> Response:
-    data, tag = _file(name)
-    headers = {"ETag": tag, "Cache-Control": f"public, max-age={FRESH_S}", "Access-Control-Allow-Origin": "*"} | FOR_ALL
-    if request.headers.get("if-none-match") == tag:
-        return Response(status_code=304, headers=headers)
-    return Response(data, media_type="text/javascript", headers=headers)
+    path = Path(str(resources.files("obitus.service").joinpath("browser_files", name)))
+    if not path.is_file():
+        raise Problem("not-found", "The client for pages is not built. Run `make setup`.")
+    headers = {"Cache-Control": f"public, max-age={FRESH_S}", "Access-Control-Allow-Origin": "*"} | FOR_ALL
+    return answer(request, path, "text/javascript", headers)

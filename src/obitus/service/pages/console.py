@@ -7,16 +7,18 @@ from importlib import resources
 from pathlib import Path
 from typing import Final
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, HTMLResponse, PlainTextResponse, Response
 
 from obitus.core.version import VERSION
 from obitus.service.given import TheSettings
+from obitus.service.pages.compressed import answer
 from obitus.service.problems import Problem
 from obitus.service.settings import Settings
 
 MOST_NAME: Final = 200
 _TYPES: Final = {".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml", ".woff2": "font/woff2"}
+_PACKED_ALREADY: Final = {".woff2"}
 
 router = APIRouter(include_in_schema=False)
 
@@ -27,7 +29,7 @@ def files() -> Path:
 
 
 @router.get("/assets/{name}")
-def asset(name: str) -> Response:
+def asset(request: Request, name: str) -> Response:
     """Return a built file; its name holds a hash of what is in it, so it never changes."""
     if len(name) > MOST_NAME or "\0" in name:
         raise Problem("not-found", "There is no file of that name.")
@@ -35,7 +37,10 @@ def asset(name: str) -> Response:
     if path.parent != files() / "assets" or not path.is_file():
         raise Problem("not-found", f"There is no file {name}.")
     forever = {"Cache-Control": "public, max-age=31536000, immutable"}
-    return FileResponse(path, media_type=_TYPES.get(path.suffix), headers=forever)
+    media_type = _TYPES.get(path.suffix, "application/octet-stream")
+    if path.suffix in _PACKED_ALREADY:
+        return FileResponse(path, media_type=media_type, headers=forever)
+    return answer(request, path, media_type, forever)
 
 
 @router.get("/")
