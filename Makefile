@@ -98,8 +98,11 @@ describe: .venv/ready ## Write the OpenAPI description, the console's types and 
 	@cd console && npm run -s types
 	@$(BIN)/python docs/make_docs.py
 
-wheel: setup ## Build the wheel, console included, and the source distribution
-	@$(BIN)/python -m hatchling build
+wheel: setup ## Build the wheels of client, command line and server, and the source distribution
+	@rm -rf build/whole dist
+	@$(BIN)/python -m hatchling build -t wheel -d build/whole >/dev/null
+	@$(BIN)/python deploy/make_wheels.py build/whole/*.whl dist
+	@$(BIN)/python -m hatchling build -t sdist -d dist >/dev/null
 
 lock: ## Pin the Python dependencies again
 	@$(PYTHON) -m venv build/uv && build/uv/bin/pip install -q uv

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 import tarfile
@@ -59,15 +60,27 @@ def _install_pinned(python: Path, pins: Path) -> None:
 
 
 @pytest.fixture(scope="module")
-def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("wheel")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """All of it as the build makes it: what the three wheels are made of."""
+    folder = tmp_path_factory.mktemp("whole")
     subprocess.run([sys.executable, "-m", "hatchling", "build", "-t", "wheel", "-d", str(folder)], cwd=ROOT, check=True, capture_output=True)  # fmt: skip
     (found,) = folder.glob("*.whl")
     return found
 
 
-def install(folder: Path, wheel: Path, *requirements: str) -> Path:
-    """Make an environment with these pinned requirements and the wheel; return its folder of programs."""
+@pytest.fixture(scope="module")
+def wheels(whole: Path) -> Path:
+    """The folder with the wheels of client, command line and server."""
+    folder = whole.parent / "dist"
+    subprocess.run([sys.executable, ROOT / "deploy/make_wheels.py", whole, folder], check=True, capture_output=True)
+    return folder
+
+
+def install(folder: Path, wheels: Path, what: str, *requirements: str) -> Path:
+    """Make an environment with these pinned requirements and what is asked of the wheels; return its folder of programs.
+
+    There is no index of packages: what a wheel requires has to be pinned, or among the wheels.
+    """
     venv.create(folder)
     python = folder / "bin/python"
     pins = folder / "pins.txt"
@@ -84,14 +97,17 @@ def install(folder: Path, wheel: Path, *requirements: str) -> Path:
     pins.write_text(text)
     if text.strip():
         _install_pinned(python, pins)
-    pip(python, "--no-deps", wheel)
+    pip(python, "--no-index", "--find-links", wheels, what)
     return folder / "bin"
 
 
 @pytest.mark.timeout(900)
-def test_base_install_is_the_client_alone(wheel: Path, tmp_path: Path) -> None:
+def test_base_install_is_the_client_alone(wheels: Path, tmp_path: Path) -> None:
     """With nothing else installed the client works; the command line says what to install, and checks all the same."""
-    programs = install(tmp_path / "base", wheel, "nothing")
+    programs = install(tmp_path / "base", wheels, "obitus", "nothing")
+    (site,) = (tmp_path / "base/lib").glob("python*/site-packages/obitus")
+    assert {path.name for path in site.iterdir() if path.is_dir()} <= {"client", "core", "cli", "__pycache__"}
+    assert [path.name for path in (site / "cli").glob("*.py")] == ["__init__.py"]
     code = "import obitus, logging; obitus.watch(url='http://127.0.0.1:9', key='okey_x'); obitus.record(ValueError()); print(obitus.flush(0.5))"
     assert "False" in call(programs / "python", "-c", code)
     assert "pip install 'obitus[cli]'" in call(programs / "obitus", status=2)
@@ -118,9 +134,20 @@ def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> N
 
 
 @pytest.mark.timeout(900)
-def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
-    """The console, the schema and the demo's two weeks are inside the wheel: `obitus demo` runs, and its pages are there."""
-    programs = install(tmp_path / "server", wheel)
+def test_the_command_line_needs_no_service(running: Running, wheels: Path, tmp_path: Path) -> None:
+    """Its wheel brings what it needs; it asks a service elsewhere, and says what to install to be one."""
+    needed = ("typer", "annotated-doc", "urllib3", "click", "rich", "shellingham", "typing-extensions", "markdown-it-py", "mdurl", "pygments")  # fmt: skip
+    programs = install(tmp_path / "cli", wheels, "obitus[cli]", *needed)
+    where = {"OBITUS_URL": running.url, "OBITUS_TOKEN": running.token}
+    assert "No issue" in call(programs / "obitus", "issues", **where)
+    for command in ("serve", "demo"):
+        assert "pip install 'obitus[server]'" in call(programs / "obitus", command, status=2, **where)
+
+
+@pytest.mark.timeout(900)
+def test_server_install_serves_the_console(wheels: Path, tmp_path: Path) -> None:
+    """The console, the schema and the demo's two weeks are inside the wheels: `obitus demo` runs, and its pages are there."""
+    programs = install(tmp_path / "server", wheels, "obitus[server]")
     assert (tmp_path / "server/share/man/man1/obitus-issues.1").read_text("utf-8").startswith('.\\" Made')
     completed = call("bash", "-c", COMPLETED, PATH=f"{programs}:/usr/bin:/bin")
     assert completed.split() == ["backup"]
@@ -143,7 +170,17 @@ def test_server_install_serves_the_console(wheel: Path, tmp_path: Path) -> None:
             service.stdout.close()
 
 
-def test_the_source_makes_the_same_wheel(wheel: Path, tmp_path: Path) -> None:
+def test_each_file_is_in_one_wheel(whole: Path, wheels: Path) -> None:
+    """The three together are what the build made, manual pages too; pip finds each file as its record says."""
+    inside: list[str] = []
+    for wheel in wheels.iterdir():
+        inside += [re.sub(r"^obitus\w*(-[^/]+\.data/)", r"obitus\1", place) for place in _files(wheel)]
+    assert sorted(inside) == sorted(_files(whole))
+    sizes = {wheel.name.partition("-")[0]: wheel.stat().st_size for wheel in wheels.iterdir()}
+    assert sizes["obitus"] < sizes["obitus_server"] / 4
+
+
+def test_the_source_makes_the_same_wheel(whole: Path, tmp_path: Path) -> None:
     """The source distribution has all that the wheel is made of, without Node and without git."""
     build = [sys.executable, "-m", "hatchling", "build", "-d", str(tmp_path / "made")]
     subprocess.run([*build, "-t", "sdist"], cwd=ROOT, check=True, capture_output=True)
@@ -153,7 +190,13 @@ def test_the_source_makes_the_same_wheel(wheel: Path, tmp_path: Path) -> None:
     unpacked = tmp_path / source.name.removesuffix(".tar.gz")
     subprocess.run([*build, "-t", "wheel"], cwd=unpacked, check=True, capture_output=True, env={"PATH": "/nowhere"})
     (again,) = (tmp_path / "made").glob("*.whl")
-    assert _hashes(again) == _hashes(wheel)
+    assert _hashes(again) == _hashes(whole)
+
+
+def _files(wheel: Path) -> list[str]:
+    """Return where the files of a wheel lie, but for its own metadata."""
+    with zipfile.ZipFile(wheel) as archive:
+        return [name for name in archive.namelist() if ".dist-info/" not in name]
 
 
 def _hashes(wheel: Path) -> set[str]:

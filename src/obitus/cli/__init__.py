@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+import importlib.util
 import sys
 
 
 def main() -> None:
     """Run the ``obitus`` command. Expected errors print one line and set the exit status; others show a traceback."""
-    try:
-        import typer  # noqa: F401
-    except ImportError:
+    # The client's wheel has this module alone, and that of the command line all others.
+    if not all(map(importlib.util.find_spec, ("typer", "obitus.cli.commands"))):
         if sys.argv[1:2] == ["check"]:
             # Where only the client is installed, which is where it is needed.
             from obitus.client.check import main as check

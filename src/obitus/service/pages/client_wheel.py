@@ -1,15 +1,12 @@
 """The client as a wheel, made of what is installed here: an app is set up from the service, with no index of packages.
 
-A wheel is a zip file with its metadata (the binary distribution format of the Python Packaging User Guide). It is made
-once, the same bytes each time, so that its hash can be shown beside its address.
+It is made once, the same bytes each time, so that its hash can be shown beside its address. Other than the wheel ``obitus``
+that ``make wheel`` builds it holds the command line too: there is nothing that could install another wheel behind it.
 """
 
 from __future__ import annotations
 
-import base64
 import hashlib
-import io
-import zipfile
 from functools import cache
 from importlib import metadata, resources
 from pathlib import Path
@@ -19,11 +16,11 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from obitus.core.version import VERSION
+from obitus.service.pages.wheel_format import name_of_file, wheel_of
 from obitus.service.problems import Problem
 
-NAME: Final = f"obitus-{VERSION}-py3-none-any.whl"
+NAME: Final = name_of_file("obitus", VERSION)
 PARTS: Final = ("client", "core", "cli", "reading")
-_INFO: Final = f"obitus-{VERSION}.dist-info"
 
 router = APIRouter(include_in_schema=False)
 
@@ -38,27 +35,8 @@ def wheel() -> bytes:
             f"obitus/{path.relative_to(root).as_posix()}": path.read_bytes()
             for path in sorted((root / part).rglob("*.py"))
         }
-    required = [line for line in metadata.requires("obitus") or () if _of_command_line(line)]
-    head = [
-        "Metadata-Version: 2.1",
-        "Name: obitus",
-        f"Version: {VERSION}",
-        "Requires-Python: >=3.11",
-        "Provides-Extra: cli",
-    ]
-    files[f"{_INFO}/METADATA"] = "\n".join([*head, *(f"Requires-Dist: {line}" for line in required), ""]).encode()
-    files[f"{_INFO}/WHEEL"] = b"Wheel-Version: 1.0\nGenerator: obitus\nRoot-Is-Purelib: true\nTag: py3-none-any\n"
-    files[f"{_INFO}/entry_points.txt"] = b"[console_scripts]\nobitus = obitus.cli:main\n"
-    record = [f"{name},sha256={_digest(content)},{len(content)}" for name, content in files.items()]
-    files[f"{_INFO}/RECORD"] = "\n".join([*record, f"{_INFO}/RECORD,,", ""]).encode()
-    made = io.BytesIO()
-    with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
-        for name, content in files.items():
-            entry = zipfile.ZipInfo(name, (2026, 1, 1, 0, 0, 0))
-            entry.compress_type = zipfile.ZIP_DEFLATED
-            entry.external_attr = 0o644 << 16
-            archive.writestr(entry, content)
-    return made.getvalue()
+    head = ["Provides-Extra: cli", *(f"Requires-Dist: {line}; extra == 'cli'" for line in _of_command_line())]
+    return wheel_of("obitus", VERSION, files, head, scripts={"obitus": "obitus.cli:main"})
 
 
 def requirement(url: str, install: str) -> str:
@@ -76,11 +54,10 @@ def client(name: str) -> Response:
     return Response(wheel(), media_type="application/zip", headers={"Cache-Control": "no-cache"})
 
 
-def _of_command_line(requirement_line: str) -> bool:
-    return (
-        "extra" not in requirement_line or "extra == 'cli'" in requirement_line or 'extra == "cli"' in requirement_line
-    )
-
-
-def _digest(content: bytes) -> str:
-    return base64.urlsafe_b64encode(hashlib.sha256(content).digest()).decode().rstrip("=")
+def _of_command_line() -> list[str]:
+    """Return what the command line needs: it is a distribution of its own, or in a checkout an extra of the only one."""
+    try:
+        lines = metadata.requires("obitus-cli") or []
+    except metadata.PackageNotFoundError:
+        lines = [line for line in metadata.requires("obitus") or () if "'cli'" in line.replace('"', "'")]
+    return [line.partition(";")[0].strip() for line in lines if not line.startswith("obitus")]
