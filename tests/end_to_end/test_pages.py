@@ -319,6 +319,41 @@ def test_a_page_that_puts_its_own_in_the_place_of_the_browser_s(running: Running
     assert page.evaluate("document.title") == "patched"
 
 
+def test_a_script_of_another_origin_that_says_nothing(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """Of it the browser says `Script error.` and no more: that is no failure to group, but a step before the next one."""
+    with served() as other:
+        other.script = "setTimeout(() => { throw new Error('of somebody else'); });"
+        ferry.policy = ferry.policy.replace("script-src", f"script-src {other.url}")
+        page.goto(ferry.url)
+        with page.expect_event("pageerror"):
+            page.evaluate(
+                f"document.head.append(Object.assign(document.createElement('script'), {{ src: '{other.url}/page.js' }}))"
+            )
+        page.get_by_role("button", name="Take the surcharge").click()
+        (found,) = failures(running, 1)
+        said = [step["message"] for step in found["trail"] if step["severity"] == "ERROR"]
+        assert said == ["a script of another origin failed: Script error."]
+        assert "somebody else" not in json.dumps(found)
+
+
+def test_where_there_is_no_room_to_keep_anything(running: Running, ferry: FerryPage, key: str, page: Page) -> None:
+    """The browser's store is full: the page works, and what failed while there was no network is sent as soon as there is one."""
+    page.goto(f"{ferry.url}/sailings/4711")
+    full = {"origin": ferry.url, "quotaSize": 1}
+    page.context.new_cdp_session(page).send("Storage.overrideQuotaForOrigin", full)
+    refused = page.evaluate(
+        "new Promise((done) => { const asked = indexedDB.open('tides', 1); asked.onupgradeneeded = () => asked.result.createObjectStore('t');"
+        " asked.onsuccess = () => { const work = asked.result.transaction('t', 'readwrite'); work.onabort = () => done(work.error.name);"
+        " work.oncomplete = () => done(''); work.objectStore('t').put('x'.repeat(1e6), 1); }; asked.onerror = () => done(asked.error.name); })"
+    )
+    assert refused == "QuotaExceededError"
+    page.context.set_offline(True)
+    for _ in range(2):
+        page.get_by_role("button", name="Take the surcharge").click()
+    page.context.set_offline(False)
+    assert len(failures(running, 2)) == 2
+
+
 def test_what_fails_without_a_network_comes_later(running: Running, ferry: FerryPage, key: str, browser: Browser) -> None:  # fmt: skip
     """Kept in the browser while there is none, sent by the next view of the page, and then kept no longer; `stop` forgets it too."""
     context = browser.new_context()
