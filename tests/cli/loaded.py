@@ -11,9 +11,11 @@ from pathlib import Path
 from typing import Final
 
 import obitus.cli
-from obitus.cli import show
+from obitus.cli import commands, show
 from tests import left_over
 
+# In their own order first: it is the one that the help has.
+commands.load()
 for _found in pkgutil.iter_modules(obitus.cli.__path__, "obitus.cli."):
     # The demo's part imports the service, which is what takes longest, and of which commands need nothing.
     if _found.name != "obitus.cli.demo_loading":

@@ -138,7 +138,7 @@ def test_issues_are_bounded(running: Running, monkeypatch: pytest.MonkeyPatch) -
 
 def test_users_beyond_the_bound_are_counted_together(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     """So many users of an issue are kept apart; of the others the failures are counted, and the issue says that there are more."""
-    for module in ("store.intake", "service.api.views"):
+    for module in ("store.intake.batch", "service.api.views"):
         monkeypatch.setattr(f"obitus.{module}.MOST_USERS", 5)
     key = running.add_app()
     for _ in range(2):

@@ -1,0 +1,189 @@
+"""Taking a failure in: its issue found or made, judged by where that was settled, counted, and kept whole or not."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import replace
+from typing import Any, Final
+
+from obitus.core.clock import DAY_MS
+from obitus.core.days import day_and_place
+from obitus.core.floods import Alike
+from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
+from obitus.core.wording import ago
+from obitus.store import events, releases
+from obitus.store.database import typed
+from obitus.store.grouping import COLLECTING_TYPE, MOST_ISSUES, MOST_NEW_ISSUES, WantsWhole, add_fingerprint, find
+from obitus.store.intake.batch import Batch
+from obitus.store.intake.facts import FailureFacts, Prepared, Taken
+from obitus.store.issues import SETTLINGS, add_history, settling_of
+from obitus.store.names import OTHERS
+from obitus.store.rows.issues import SettledBy
+
+_ADD_ISSUE = """
+INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, state_ms,
+                    first_ms, last_ms, first_seq, last_seq, began_in_id, failures, from_older_releases)
+VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :received_ms,
+        :time_ms, :time_ms, :seq, :seq, :release_id, 0, 0) RETURNING id"""
+_STATE = "SELECT state FROM issues WHERE id = ?"
+_ADD_FAILURE = """
+INSERT INTO failures (seq, id, app_id, issue_id, release_id, environment, time_ms, received_ms, severity, handled, message,
+                      entry_point, user_id, trace_id, verdict, from_older_release, fingerprint)
+VALUES (:seq, :id, :app_id, :issue_id, :release_id, :environment, :time_ms, :received_ms, :severity, :handled, :message,
+        :entry_point, :user_id, :trace_id, :verdict, :from_older_release, :fingerprint)"""
+# Reports come late and in any order: what an issue shows goes by when it happened, not by when it came.
+_ONE_MORE = """
+UPDATE issues SET
+  failures = failures + 1,
+  from_older_releases = from_older_releases + :from_older_release,
+  message = CASE WHEN :time_ms >= last_ms THEN :message ELSE message END,
+  entry_point = CASE WHEN :time_ms >= last_ms THEN :entry_point ELSE entry_point END,
+  last_seq = CASE WHEN :time_ms >= last_ms THEN :seq ELSE last_seq END,
+  last_ms = MAX(last_ms, :time_ms),
+  first_seq = CASE WHEN :time_ms < first_ms THEN :seq ELSE first_seq END,
+  began_in_id = CASE WHEN :time_ms < first_ms THEN :release_id ELSE began_in_id END,
+  first_ms = MIN(first_ms, :time_ms)
+WHERE id = :issue_id"""
+_COUNT_BY_RELEASE = """
+INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
+VALUES (:issue_id, :release_id, :environment, :entry_point, 1, :time_ms, :time_ms)
+ON CONFLICT DO UPDATE SET failures = failures + 1, first_ms = MIN(first_ms, excluded.first_ms),
+  last_ms = MAX(last_ms, excluded.last_ms) RETURNING failures"""
+_POINTS = "SELECT COUNT(*) FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment"
+_UNCOUNT = """
+DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
+  AND entry_point = :entry_point"""
+_SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
+MOST_POINTS: Final = 100
+"""How many entry points of an issue are kept apart in one release; what comes beyond is counted as ``…``."""
+LATE_MS: Final = DAY_MS
+"""From how late on a report's judgement says that it came late."""
+
+
+def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_id: int) -> Taken:
+    """Take a failure in; raises WantsWhole, with nothing done, for one that was not prepared and is to be kept whole."""
+    connection = batch.connection
+    values = _values(report, facts, seq, release_id)
+    found = find(connection, report.app_id, facts.decided, report.received_ms)
+    issue_id = found.issue_id
+    if issue_id is None:
+        issue_id = _add_issue(batch, report, values, found.collecting)
+    if not found.known:
+        add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
+        batch.parked.met_elsewhere(report.app_id, found.fingerprint, report.received_ms)
+    values |= {"fingerprint": found.fingerprint, "issue_id": issue_id}
+    state: State = connection.execute(_STATE, (issue_id,)).fetchone()["state"]
+    judged = _judge(connection, report, issue_id, state)
+    alike = Alike(
+        issue_id,
+        found.fingerprint,
+        release_id,
+        report.environment,
+        facts.entry_point,
+        facts.row.type,
+        facts.severity,
+        facts.handled,
+        judged.from_older_release,
+        day_and_place(seq)[0],
+    )
+    may_be_counted = found.known and not report.is_wanted
+    standing = batch.crowd.standing(alike, report.time_ms, report.received_ms) if may_be_counted else None
+    if judged.changed:
+        # What an issue comes back with is kept whole.
+        standing = None
+    if report.is_brief and standing is None:
+        raise WantsWhole
+    # Before the failure is written: it must not count itself among what the issue has met.
+    if state == "parked":
+        named = seq if standing is None else standing
+        release = (release_id, report.release)
+        batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, named)
+    batch.count(report, issue_id, release_id, facts.user_id)
+    if standing is not None:
+        batch.crowd.add(standing, alike, report.time_ms, facts.user_id)
+        return Taken(already_there=False, issue_id=issue_id, only_counted=True)
+    batch.crowd.kept(alike, seq, report.time_ms)
+    _keep(batch, report, values, judged)
+    if judged.changed:
+        _come_back(batch, report, values, (state, judged))
+    return Taken(already_there=False, issue_id=issue_id, new_issue=found.issue_id is None, regressed=judged.changed)
+
+
+def _values(report: Prepared, facts: FailureFacts, seq: int, release_id: int) -> dict[str, Any]:
+    """Return what the statements name; what is found and judged comes to it."""
+    return {
+        "id": report.id,
+        "app_id": report.app_id,
+        "seq": seq,
+        "release_id": release_id,
+        "environment": report.environment,
+        "time_ms": report.time_ms,
+        "received_ms": report.received_ms,
+        "severity": facts.severity,
+        "handled": int(facts.handled),
+        "type": facts.type,
+        "cause": facts.cause,
+        "place": facts.place,
+        "message": facts.message,
+        "entry_point": facts.entry_point,
+        "user_id": facts.user_id,
+        "trace_id": facts.trace_id,
+        "verdict": "",
+        "from_older_release": 0,
+    }
+
+
+def _add_issue(batch: Batch, report: Prepared, values: dict[str, Any], collecting: bool) -> int:
+    """Make the issue of a failure that is like none before, and return its number; a collecting one is of no type in particular."""
+    named = {"type": COLLECTING_TYPE, "cause": "", "place": ""} if collecting else {}
+    issue_id = int(batch.connection.execute(_ADD_ISSUE, values | named).fetchone()[0])
+    reason = f"First seen in {report.release or 'a release without a name'}, {report.environment}."
+    if collecting:
+        reason = (
+            f"The app brought more than {MOST_NEW_ISSUES} new issues in one minute, or has {MOST_ISSUES:,} of them; "
+            "what came beyond is collected here. A grouping rule can put it in order."
+        )
+    failure = (values["seq"], values["release_id"])
+    add_history(batch.connection, issue_id, (None, "untriaged"), reason, report.time_ms, failure=failure)
+    events.add(batch.connection, "issue-new", report.received_ms, app_id=report.app_id, issue=issue_id)
+    return issue_id
+
+
+def _keep(batch: Batch, report: Prepared, values: dict[str, Any], judged: Judgement) -> None:
+    """Keep a failure whole, with what was judged of it, and count it where its issue says what it shows."""
+    batch.add_rows(values["seq"], report, values["release_id"])
+    if judged.changed or judged.from_older_release:
+        values["verdict"] = judged.reason
+        values["from_older_release"] = int(judged.from_older_release)
+    batch.connection.execute(_ADD_FAILURE, values)
+    batch.connection.execute(_ONE_MORE, values)
+    _count_by_release(batch.connection, values)
+
+
+def _come_back(batch: Batch, report: Prepared, values: dict[str, Any], change: tuple[State, Judgement]) -> None:
+    """Set the state that a failure brings its issue to, and say why."""
+    before, judged = change
+    issue_id, failure = values["issue_id"], (values["seq"], values["release_id"])
+    batch.connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))
+    add_history(batch.connection, issue_id, (before, judged.state), judged.reason, report.received_ms, failure=failure)
+    events.add(batch.connection, "issue-regressed", report.received_ms, app_id=report.app_id, issue=issue_id)
+
+
+def _judge(connection: sqlite3.Connection, report: Prepared, issue_id: int, state: State) -> Judgement:
+    if state != "settled":
+        return Judgement(state, from_older_release=False, changed=False, reason="")
+    settlings = [settling_of(row) for row in typed(connection.execute(SETTLINGS, (issue_id,)), SettledBy)]
+    happened = Happened(report.release or None, report.environment, report.time_ms)
+    judged = judge_failure(state, settlings, happened, releases.StoredOrder(connection, report.app_id))
+    if judged.changed and report.received_ms - report.time_ms > LATE_MS:
+        late = f" It happened {ago(report.time_ms, report.received_ms)}, and was reported only now."
+        judged = replace(judged, reason=judged.reason + late)
+    return judged
+
+
+def _count_by_release(connection: sqlite3.Connection, values: dict[str, object]) -> None:
+    # Nearly every failure finds its row. So it is counted first, and only a row that is new is looked at for being one too many.
+    counted = connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
+    if counted == 1 and connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
+        connection.execute(_UNCOUNT, values)
+        connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": OTHERS}).fetchone()
