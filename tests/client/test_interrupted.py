@@ -258,6 +258,33 @@ def test_watch_never_raises(tmp_path: Path, python: str, trouble: str) -> None:
 
 
 @every_version
+def test_a_thread_that_starts_takes_no_signal(tmp_path: Path, python: str) -> None:
+    """Not even before it has run at all: here it waits for the interpreter while a signal comes that the app has blocked."""
+    code = """
+        import os, signal, sys, time
+        from obitus.client.native import Worker
+        sys.setswitchinterval(60)
+        worker = Worker("starts", lambda: time.sleep(0.2))
+        for _ in range(5):
+            assert worker.start()
+            # The thread is there by then, and this one has not let it run.
+            ends = time.perf_counter() + 0.05
+            while time.perf_counter() < ends:
+                pass
+            signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGUSR1})
+            os.kill(os.getpid(), signal.SIGUSR1)
+            assert signal.SIGUSR1 in signal.sigpending()
+            assert signal.sigwait({signal.SIGUSR1}) == signal.SIGUSR1
+            signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGUSR1})
+            assert worker.join(60)
+        assert not signal.pthread_sigmask(signal.SIG_BLOCK, ())
+        print("all waited for")
+    """
+    done = script(python, tmp_path, code)
+    assert (done.returncode, done.stdout) == (0, "all waited for\n"), done.stderr[-2000:]
+
+
+@every_version
 def test_signals_are_left_to_the_app(tmp_path: Path, python: str) -> None:
     """A signal that the app has blocked, to wait for it or to finish something first, is not taken by our threads."""
     code = """

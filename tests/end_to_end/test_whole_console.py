@@ -159,7 +159,8 @@ def test_a_slow_network(browser: Browser, ferry: Running) -> None:
         for one in waiting:
             one.continue_()
         expect(page.get_by_role("table", name="Releases of sailings")).to_be_visible()
-        assert page.url == here and not page.get_by_text("Loading …").count()
+        expect(page.get_by_text("Loading …")).to_have_count(0)
+        assert page.url == here
 
 
 def test_the_service_away(browser: Browser, tmp_path: Path) -> None:

@@ -61,16 +61,23 @@ def is_readable(descriptor: int) -> bool:
         return True
 
 
-def _take_no_signals() -> None:
-    """Leave all signals to the app's threads.
+def _start_without_signals(run: Callable[..., None], *given: Any, begun: list[int]) -> None:
+    """Start a thread that leaves all signals to the app's threads; its number is added to ``begun`` once it is there.
 
     One that the app has blocked in its own threads, to wait for it or to finish something first, would otherwise be
-    delivered to the client's thread, and end the process there and then.
+    delivered to the client's thread, and end the process there and then. A thread has the mask of the one that starts
+    it: so there is no moment at which it would take one. What comes meanwhile waits until this one has its mask again.
     """
     if not hasattr(signal, "pthread_sigmask"):
+        begun.append(start_new_thread(run, given))
         return
     own = {getattr(signal, name, None) for name in _NOT_BLOCKED}
-    signal.pthread_sigmask(signal.SIG_BLOCK, signal.valid_signals() - own)
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, ())
+    try:
+        signal.pthread_sigmask(signal.SIG_BLOCK, signal.valid_signals() - own)
+        begun.append(start_new_thread(run, given))
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 class Worker:
@@ -95,14 +102,18 @@ class Worker:
         self.told_to_rest = False
         ended = self._ended = allocate_lock()
         ended.acquire()
+        begun: list[int] = []
         try:
-            start_new_thread(self._run, (ended,))
-        except RuntimeError as interrupted:
-            if is_the_apps(interrupted):
+            _start_without_signals(self._run, ended, begun=begun)
+        except BaseException as interrupted:
+            # It may be there all the same, whatever a handler of the app's signals raises here.
+            if not begun:
+                self.running = False
+                ended.release()
+            if not isinstance(interrupted, RuntimeError) or is_the_apps(interrupted):
                 raise
             # The interpreter is shutting down, or the system has no more threads.
-            self.running = False
-            return False
+            return bool(begun)
         return True
 
     def wake(self) -> None:
@@ -145,7 +156,6 @@ class Worker:
     def _run(self, ended: Any) -> None:
         state.ours.working = True
         try:
-            _take_no_signals()
             self._serve()
         finally:
             self.running = False
