@@ -15,7 +15,7 @@ from pathlib import Path
 from bench.measuring import in_turns, row, timed
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.grouping.recipe import Fingerprint, Part, fingerprint
-from obitus.service.intake.prepare import chain_of
+from obitus.service.intake.chains import chain_of
 from obitus.store.grouping import Decided, Found, add_fingerprint, find
 from obitus.store.migrations import open_for_writing
 

@@ -12,7 +12,7 @@ import typer.main
 from obitus.cli.commands import EXIT_STATUSES, app, load
 from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.core.asking import reference
-from obitus.service.intake.prepare import REFUSALS
+from obitus.service.intake.lines import REFUSALS
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
 from obitus.store.days import files
 from obitus.store.migrations import MIGRATIONS, statement_file

@@ -75,7 +75,7 @@ def test_settings_are_documented() -> None:
 
 def test_every_refusal_of_a_line_is_listed() -> None:
     """No line is refused with a slug that docs/problems.md does not explain."""
-    from obitus.service.intake.prepare import REFUSALS
+    from obitus.service.intake.lines import REFUSALS
 
     for path in ("prepare.py", "reports.py"):
         text = (ROOT / "src/obitus/service/intake" / path).read_text("utf-8")

@@ -27,7 +27,8 @@ def reports(data: bytes) -> object:
     """A body of reports, as it comes to ``POST /reports``: each line is taken or refused, and nothing else."""
     from obitus.service.intake import heavy
     from obitus.service.intake.inflating import split
-    from obitus.service.intake.prepare import Ready, Refusal, Sender
+    from obitus.service.intake.lines import Refusal
+    from obitus.service.intake.prepare import Ready, Sender
     from obitus.service.settings import Limits
 
     preparer = heavy._preparer(heavy.Rules(1, (), (), None))

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from obitus.core.grouping.recipe import earlier_texts
-from obitus.service.intake.prepare import chain_of
+from obitus.service.intake.chains import chain_of
 from obitus.service.jobs import regrouping
 from obitus.service.jobs.runner import Interrupted
 from obitus.store import grouping as store

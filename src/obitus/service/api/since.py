@@ -14,7 +14,7 @@ from obitus.core.wording import count_of, minute_of, span
 from obitus.service.api import release_answers as answers
 from obitus.service.api import views
 from obitus.service.clock import Clock
-from obitus.service.intake.prepare import chain_of
+from obitus.service.intake.chains import chain_of
 from obitus.store import commits, rates
 from obitus.store import issues as issue_store
 from obitus.store import releases as store

@@ -20,7 +20,7 @@ from obitus.core import telemetry
 from obitus.core.telemetry import SendersSteps, Source, Steps, TraceSoFar, Translated
 from obitus.service.intake import wire
 from obitus.service.intake.inflating import whole
-from obitus.service.intake.prepare import without_surrogates
+from obitus.service.intake.lines import without_surrogates
 from obitus.service.problems import Problem
 from obitus.service.settings import Limits
 

@@ -11,7 +11,8 @@ from typing import Final, NamedTuple
 from obitus.service.intake.familiar import NotHere
 from obitus.service.intake.inflating import Body, split
 from obitus.service.intake.linear_patterns import redactor_of
-from obitus.service.intake.prepare import Preparer, Ready, Refusal, Sender, TurnBack, grouping_of
+from obitus.service.intake.lines import Refusal
+from obitus.service.intake.prepare import Preparer, Ready, Sender, TurnBack, grouping_of
 from obitus.service.maps.shelf import Shelf
 from obitus.service.settings import Limits
 from obitus.store.database import Reader

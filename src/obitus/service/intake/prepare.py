@@ -5,12 +5,9 @@ This is the dear part of taking reports in; it runs off the event loop.
 
 from __future__ import annotations
 
-import json
 import logging
-import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cache
 from typing import Any, Final, NamedTuple
 
 import pydantic_core
@@ -18,17 +15,16 @@ from pydantic import ValidationError
 
 from obitus.core.clock import DAY_MS, to_ms, to_text
 from obitus.core.days import day_of
-from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
-from obitus.core.grouping.recipe import Fingerprint, Part, earlier_texts
-from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, decide, parse_grouping_rule, value_of
+from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, decide, parse_grouping_rule
 from obitus.core.headline import Headline, headline_of
 from obitus.core.quiet import failing
-from obitus.core.quiet.finding import Kind
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
-from obitus.core.stacks import report_form, stack_of
+from obitus.service.intake.chains import asked_about, chain_of, read_stacks
 from obitus.service.intake.familiar import Familiar, Form, form_of
 from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
+from obitus.service.intake.further import AsCollected, WorkedOut
+from obitus.service.intake.lines import AnyReport, Refusal, report_in
 from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer
 from obitus.store.grouping import Decided
@@ -39,29 +35,8 @@ _log = logging.getLogger("obitus.service")
 MOST_AGE_MS: Final = 366 * DAY_MS
 MOST_AHEAD_MS: Final = DAY_MS
 SKEW_TO_CORRECT_MS: Final = 60_000
-MOST_REPAIRS: Final = 40
-
-# Why a single line may be refused. docs/problems.md lists them.
-REFUSALS: Final = {
-    "not-utf-8": "The line is no UTF-8.",
-    "not-json": "The line is no valid JSON.",
-    "line-cut-off": "The line's JSON stops in the middle.",
-    "nested-too-deep": "The line's JSON is nested too deep to be read.",
-    "not-an-object": "The line is JSON, but no object.",
-    "line-too-long": "The line has more bytes than a report may have.",
-    "kind-not-known": "`kind` is none of failure, log, run, tally.",
-    "id-missing": "The report has no id.",
-    "field-missing": "A field that every report of this kind needs is missing.",
-    "field-wrong": "A field has the wrong type or value.",
-    "time-ahead": "The time lies more than a day ahead.",
-    "time-too-old": "The time is more than a year ago.",
-    "store-broken": "The store refused this report alone.",
-    "fault": "The service could not read this report; its log says why.",
-}
 
 _COUNTED_BY: Final = ("kind", "id", "time", "release", "severity", "handled", "trace_id", "run", "attributes")
-_LONE_SURROGATE = re.compile(r"[\ud800-\udfff]")
-_LIST_KEPT_AT_START: Final = 0.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,16 +51,6 @@ class Sender:
     """What to add to the sender's times; 0 when its clock is right or it does not say what time it has."""
     flooding: frozenset[str] = frozenset()
     """Fingerprints of the app that fail so often that most are only counted."""
-
-
-@dataclass(frozen=True, slots=True)
-class Refusal:
-    """Why a line cannot be taken."""
-
-    slug: str
-    reason: str
-    field: str | None = None
-    id: str | None = None
 
 
 class Ready(NamedTuple):
@@ -142,7 +107,7 @@ class Preparer:
             known = self._familiar.facts(sender.app_id, form)
             if known is not None and known.decided.fingerprint in sender.flooding:
                 return self._checked(slim, sender, known)
-        read = _read(line)
+        read = report_in(line)
         if isinstance(read, Refusal):
             return read
         report, content, notes = read
@@ -185,7 +150,7 @@ class Preparer:
             return when
         report_id, time_ms, day = when
         if isinstance(report, FailureReport):
-            _read_stacks(content)
+            read_stacks(content)
         release = canonical(_plain(report.release or ""))
         as_sent: str | None = written
         if self._turn_back is not None and isinstance(report, FailureReport):
@@ -238,11 +203,11 @@ class Preparer:
         decided, together = decide(chain, facts, self._rules)
         collected = failing.collected_as(content)
         if collected is not None and together is None:
-            return Decided(failing.fingerprint_of(*collected), None, _AsCollected(*collected)), failing.headline_of(
+            return Decided(failing.fingerprint_of(*collected), None, AsCollected(*collected)), failing.headline_of(
                 *collected
             )
 
-        further = _Further(chain, decided, together, lambda: facts or asked_about(content, chain, app, environment))
+        further = WorkedOut(chain, decided, together, lambda: facts or asked_about(content, chain, app, environment))
         fingerprint = f"rule-{together.id}" if together else decided.text
         traits = None if together or decided.apart else decided.traits
         return Decided(fingerprint, traits, further), headline_of(chain, decided.fault)
@@ -262,66 +227,6 @@ class Preparer:
             decided=decided,
             row=failures.row_of(content),
         )
-
-
-class _AsCollected:
-    """Why a failure that was made of what is collected belongs where it does."""
-
-    def __init__(self, kind: Kind, subject: str) -> None:
-        self._kind, self._subject = kind, subject
-
-    def parts(self) -> Sequence[Part]:
-        return failing.parts_of(self._kind, self._subject)
-
-    def earlier(self) -> Sequence[str]:
-        return ()
-
-    def value_of(self, name: str) -> str:
-        return ""
-
-
-class _Further:
-    """What is asked of a decision now and then only, worked out when it is."""
-
-    def __init__(
-        self,
-        chain: list[ChainLink],
-        decided: Fingerprint,
-        together: GroupingRule | None,
-        facts: Callable[[], dict[str, Any]],
-    ) -> None:
-        self._chain, self._decided, self._together, self._facts = chain, decided, together, facts
-
-    def parts(self) -> Sequence[Part]:
-        if self._together is not None:
-            reason = "a grouping rule keeps these together"
-            return [Part("rule", self._together.text, counted=True, reason=reason)]
-        return self._decided.parts
-
-    def earlier(self) -> Sequence[str]:
-        return earlier_texts(self._chain, self._decided.apart)
-
-    def value_of(self, name: str) -> str:
-        return str(value_of(name, self._chain, self._facts()))[:200]
-
-
-class ReadAgain:
-    """The same of a report that another process prepared: its content is read again from its evidence, once."""
-
-    def __init__(self, again: Callable[[], Decided]) -> None:
-        self._again = cache(again)
-
-    def parts(self) -> Sequence[Part]:
-        """Return what counted and what did not, each with its reason."""
-        return self._again().further.parts()
-
-    def earlier(self) -> Sequence[str]:
-        """Return the fingerprints that earlier versions of the recipe gave, the newest first."""
-        return self._again().further.earlier()
-
-    def value_of(self, name: str) -> str:
-        """Return a value of the failure that a split keeps apart by."""
-        return self._again().further.value_of(name)
 
 
 def _whose(content: dict[str, Any]) -> dict[str, Any]:
@@ -366,9 +271,6 @@ def grouping_of(texts: Iterable[tuple[str, int]]) -> tuple[GroupingRule, ...]:
     return tuple(found)
 
 
-AnyReport = FailureReport | LogReport | RunReport | TallyReport
-
-
 class _When(NamedTuple):
     """A report's id, when it happened, corrected, and the day that it is kept under."""
 
@@ -399,173 +301,6 @@ def _when(report: AnyReport, content: dict[str, Any], notes: list[str], sender: 
         if ahead_ms > SKEW_TO_CORRECT_MS:
             notes.append("The time lies ahead of now; the time of arrival was taken instead.")
     return _When(report_id, time_ms, day)
-
-
-def _read(line: bytes) -> tuple[AnyReport, dict[str, Any], list[str]] | Refusal:
-    """Check the shape of one line; mend what can be mended without guessing (unknown fields, what is too long)."""
-    notes: list[str] = []
-    try:
-        return REPORT.validate_json(line), pydantic_core.from_json(line), notes
-    except ValidationError as error:
-        first = error
-    try:
-        content = pydantic_core.from_json(line)
-    except ValueError as error:
-        mended = without_surrogates(line) if b"\\ud" in line.lower() else None
-        if mended is None:
-            return _not_json(str(error))
-        content = mended
-        notes.append("Half surrogate pairs in strings were replaced.")
-    if not isinstance(content, dict):
-        return Refusal("not-an-object", "A report is a JSON object. Send one object a line.")
-    for _ in range(MOST_REPAIRS):
-        text = pydantic_core.to_json(content)
-        try:
-            return REPORT.validate_json(text), content, notes
-        except ValidationError as error:
-            first = error
-        if not _mend(content, first, notes):
-            break
-    return _refusal(first, content)
-
-
-def _not_json(error: str) -> Refusal:
-    if "recursion limit" in error:
-        return Refusal("nested-too-deep", "The line is nested too deep. Flatten what you attach.")
-    if "EOF while parsing" in error:
-        return Refusal("line-cut-off", f"The line stops in the middle: {error}. Send it again, whole.")
-    return Refusal("not-json", f"The line is no valid JSON: {error}.")
-
-
-def without_surrogates(line: bytes) -> Any | None:
-    """Return the value that JSON states, half surrogate pairs replaced; None where it is no JSON."""
-    try:
-        text = json.dumps(json.loads(line), ensure_ascii=False)
-    except (ValueError, RecursionError):
-        return None
-    return pydantic_core.from_json(_LONE_SURROGATE.sub("�", text))
-
-
-def _mend(content: dict[str, Any], error: ValidationError, notes: list[str]) -> bool:
-    """Drop unknown fields and cut what is too long; return whether anything could be done about every complaint."""
-    for complaint in error.errors(include_url=False, include_input=False):
-        path = _path(complaint["loc"], content)
-        if complaint["type"] not in ("extra_forbidden", "string_too_long", "too_long") or not path:
-            return False
-        holder: Any = content
-        for step in path[:-1]:
-            holder = holder[step]
-        last, name = path[-1], ".".join(str(step) for step in path)
-        if complaint["type"] == "extra_forbidden":
-            del holder[last]
-            notes.append(f"{name}: not a known field, left out. Put values of your own into attributes.")
-            continue
-        most = int(complaint.get("ctx", {}).get("max_length") or 0)
-        value = holder[last]
-        notes.append(f"{name}: longer than {most:,}, cut.")
-        if isinstance(value, str):
-            holder[last] = value[: most - 1] + "…"
-        elif isinstance(value, list):
-            start = int(most * _LIST_KEPT_AT_START)
-            holder[last] = value[:start] + value[len(value) - (most - start) :]
-        elif isinstance(value, dict):
-            holder[last] = dict(list(value.items())[:most])
-        else:
-            return False
-    return True
-
-
-def _path(place: tuple[int | str, ...], content: dict[str, Any]) -> list[int | str]:
-    """Turn a place as the validator names it into a path through the content (it also names union branches)."""
-    path: list[int | str] = []
-    holder: Any = content
-    for i, step in enumerate(place):
-        there = step in holder if isinstance(holder, dict) else isinstance(holder, list) and step in range(len(holder))
-        if there:
-            path.append(step)
-            holder = holder[step]
-        elif step == "[key]":
-            return []
-        elif i > 0:
-            break
-    return path
-
-
-def _refusal(error: ValidationError, content: dict[str, Any]) -> Refusal:
-    complaint = error.errors(include_url=False, include_input=False)[0]
-    kind = complaint["type"]
-    place = [str(step) for step in complaint["loc"]]
-    if place and place[0] == content.get("kind"):
-        place = place[1:]
-    name = ".".join(place)
-    report_id = content.get("id") if isinstance(content.get("id"), str) else None
-    if kind in ("union_tag_invalid", "union_tag_not_found"):
-        return Refusal("kind-not-known", "kind is one of failure, log, run, tally.", "kind", report_id)
-    if kind == "missing":
-        slug = "id-missing" if name == "id" else "field-missing"
-        return Refusal(slug, f"{name} is missing.", name, report_id)
-    return Refusal("field-wrong", f"{name}: {complaint['msg']}.", name, report_id)
-
-
-def chain_of(content: dict[str, Any]) -> list[ChainLink]:
-    """Return the exception chain of a failure's content."""
-    return [
-        ChainLink(
-            type=link["type"],
-            message=link.get("message", ""),
-            frames=_frames(link.get("frames", ())),
-            relation=link.get("relation"),
-        )
-        for link in content["exceptions"]
-    ]
-
-
-def asked_about(content: dict[str, Any], chain: list[ChainLink], app: str, environment: str) -> dict[str, Any]:
-    """Return what grouping rules ask about: fields, and attributes under their own names."""
-    run = content.get("run")
-    inner = chain[-1].frames[-1] if chain[-1].frames else None
-    return {
-        **content.get("attributes", {}),
-        "app": app,
-        "environment": environment,
-        "release": content.get("release") or "",
-        "severity": content.get("severity", "ERROR"),
-        "handled": content.get("handled", False),
-        "type": chain[0].type,
-        "cause": chain[-1].type,
-        "message": chain[0].message,
-        "function": inner.function if inner else "",
-        "module": inner.module if inner else "",
-        "file": inner.file if inner else "",
-        "entry_point": run["entry_point"] if run else "",
-    }
-
-
-def _read_stacks(content: dict[str, Any]) -> None:
-    """Make frames of the stacks that a sender gave as text."""
-    for link in content["exceptions"]:
-        text = link.pop("stack", None)
-        if text and not link.get("frames"):
-            found = stack_of(link["type"], link.get("message", ""), text)
-            link["frames"] = report_form(found.chain[:1])[0]["frames"]
-
-
-def _frames(given: Sequence[dict[str, Any]]) -> list[Frame]:
-    frames = [_frame(frame) for frame in given]
-    # Where the sender says what is own, that counts; where it does not, paths alone mislead.
-    return frames if all(frame.get("own") is not None for frame in given) else settle_relative(frames)
-
-
-def _frame(frame: dict[str, Any]) -> Frame:
-    own = frame.get("own")
-    file = frame.get("file", "")
-    if own is None:
-        own = not looks_like_library(file)
-    source = frame.get("source")
-    code = source["line"].strip() if source else ""
-    return Frame(
-        frame["function"], frame.get("module", ""), file, frame.get("line"), own, code, column=frame.get("column")
-    )
 
 
 def _filtered(report: AnyReport, content: dict[str, Any]) -> str | None:

@@ -10,10 +10,12 @@ from typing import Any, TypeVar
 
 from obitus.service.intake import heavy
 from obitus.service.intake.bodies import Pass
+from obitus.service.intake.further import ReadAgain
 from obitus.service.intake.heavy import Outcomes
 from obitus.service.intake.inflating import Body, split
 from obitus.service.intake.intake import Intake
-from obitus.service.intake.prepare import ReadAgain, Ready, Refusal, Sender
+from obitus.service.intake.lines import Refusal
+from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.intake.processes import ProcessEnded, beside
 from obitus.service.settings import Limits
 from obitus.store.grouping import Decided

@@ -23,7 +23,8 @@ from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
 from obitus.service.intake.heavy import Outcomes
 from obitus.service.intake.inflating import Body
 from obitus.service.intake.intake import Intake, TheIntake
-from obitus.service.intake.prepare import Ready, Refusal, Sender
+from obitus.service.intake.lines import Refusal
+from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.intake.preparing import body_prepared, lines_prepared
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem, as_problem, described

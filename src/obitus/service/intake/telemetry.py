@@ -22,7 +22,8 @@ from obitus.service.intake import exports, wire
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
 from obitus.service.intake.exports import MESSAGES, PROTOBUF, Export, Part, Signal
 from obitus.service.intake.intake import Intake, TheIntake
-from obitus.service.intake.prepare import Ready, Refusal, Sender
+from obitus.service.intake.lines import Refusal
+from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.intake.preparing import apart, is_small, lines_prepared, while_small
 from obitus.service.intake.processes import ProcessEnded, beside
 from obitus.service.intake.reports import write

@@ -10,7 +10,7 @@ from obitus.core.comparing import Course, Step, stepped_up
 from obitus.core.lifecycle import has_fix
 from obitus.service.clock import Clock
 from obitus.service.exposed import Exposed
-from obitus.service.intake.prepare import chain_of
+from obitus.service.intake.chains import chain_of
 from obitus.service.jobs.runner import Job
 from obitus.store import events, rates, revealings
 from obitus.store import issues as issue_store

@@ -10,7 +10,7 @@ from obitus.core.frames import ChainLink, Frame
 from obitus.core.grouping.fault import locate
 from obitus.core.handing_over.owners import Owners, read_owners, who_is_meant
 from obitus.core.handing_over.rules import HandingRule, HandingRuleTrouble, parse_handing_rule, those_that_hold
-from obitus.service.intake.prepare import asked_about, chain_of
+from obitus.service.intake.chains import asked_about, chain_of
 from obitus.store import handing as store
 from obitus.store import issues as issue_store
 from obitus.store.records import Records
