@@ -77,9 +77,9 @@ def test_three_apps_and_a_clock_that_is_off(running: Running) -> None:
     depths = {entry["said"].split(" → ")[0]: entry["depth"] for entry in found["entries"]}
     assert [depths[said] for said in ("page /pass", "POST sailings.skerry.example/passes", "POST /passes", "gate asked for a pass", "job print-pass", "OutOfPaper: 40 mm of paper left")] == [0, 1, 2, 3, 4, 5]  # fmt: skip
     end = found["entries"][-1]
-    assert found["ends_with"] == end["key"] and end["failure"] == id and end["issue"] == 1 and end["told"] == 1
-    told = {entry["said"]: entry["told"] for entry in found["entries"]}
-    assert told["pass for p-118"] == told["pass laid out"] == 2, (
+    assert found["ends_with"] == end["key"] and end["failure"] == id and end["issue"] == 1 and end["reports"] == 1
+    reports = {entry["said"]: entry["reports"] for entry in found["entries"]}
+    assert reports["pass for p-118"] == reports["pass laid out"] == 2, (
         "a record and its breadcrumb, a run's step and its failure's"
     )
     assert found["worked"]["key"] == found["entries"][-2]["key"]

@@ -9155,11 +9155,11 @@ export interface components {
             /** Groups In All */
             groups_in_all: number;
             /**
-             * Not Told Apart
+             * Not Listed
              * @description Records with values beyond those that are kept apart; in the sums they are counted.
              * @default 0
              */
-            not_told_apart?: number;
+            not_listed?: number;
             /**
              * Back To
              * @description Everything is counted that lies from here to the end of the window.
@@ -9292,11 +9292,11 @@ export interface components {
             /** Templates In All */
             templates_in_all: number;
             /**
-             * Not Told Apart
+             * Not Listed
              * @description Records with templates beyond those that are kept apart.
              * @default 0
              */
-            not_told_apart?: number;
+            not_listed?: number;
             /** Back To */
             back_to: string;
             /** Done */
@@ -9411,10 +9411,10 @@ export interface components {
              */
             number: number | null;
             /**
-             * Told
-             * @description How many reports told of it.
+             * Reports
+             * @description How many reports have it.
              */
-            told: number;
+            reports: number;
             /** Issue */
             issue?: number | null;
             /**

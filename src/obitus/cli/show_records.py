@@ -124,8 +124,8 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
     left = answer["groups_in_all"] - len(answer["groups"])
     if left > 0:
         say(f"{count_of(left, 'more value')} with less. More of them: --limit {len(answer['groups']) * 4}", QUIET)
-    if answer["not_told_apart"]:
-        say(f"{count_of(answer['not_told_apart'], noun)} with still other values are counted in all only.", QUIET)
+    if answer["not_listed"]:
+        say(f"{count_of(answer['not_listed'], noun)} with still other values are counted in all only.", QUIET)
     if answer["cut"]:
         say(f"{safe(answer['cut'])} Counted is what lies after {minute_of(answer['back_to'])}.", FAILED)
 

@@ -61,8 +61,8 @@
 				{countOf(value.templates_in_all - value.templates.length, 'more template')} with fewer records. Narrow the question to see them.
 			</p>
 		{/if}
-		{#if value.not_told_apart}
-			<p class="mt-2 text-sm">{countOf(value.not_told_apart, 'log record')} of still other templates are not kept apart.</p>
+		{#if value.not_listed}
+			<p class="mt-2 text-sm">{countOf(value.not_listed, 'log record')} of still other templates are not kept apart.</p>
 		{/if}
 		{#if value.templates.some((template) => template.found)}
 			<p class="text-surface-600-400 mt-2 text-sm">

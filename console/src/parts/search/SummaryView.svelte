@@ -112,8 +112,8 @@
 		{countOf(found.groups_in_all - found.groups.length, 'more value')} with less. Narrow the question to see them.
 	</p>
 {/if}
-{#if found.not_told_apart}
+{#if found.not_listed}
 	<p class="mt-2 text-sm">
-		{countOf(found.not_told_apart, nouns[kind])} with still other values are counted in all only: there are too many different ones.
+		{countOf(found.not_listed, nouns[kind])} with still other values are counted in all only: there are too many different ones.
 	</p>
 {/if}

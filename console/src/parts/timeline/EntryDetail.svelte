@@ -35,7 +35,7 @@
 				entry.time
 			)}</span
 		>
-		{#if entry.told > 1}<span>in {countOf(entry.told, 'report')}</span>{/if}
+		{#if entry.reports > 1}<span>in {countOf(entry.reports, 'report')}</span>{/if}
 		{#if entry.issue}<a href={place.to(`/issues/${entry.issue}`)}>Issue {entry.issue}</a>{/if}
 		{#if entry.run}<a href={place.to(`/run/${entry.run}`)}>Its run alone</a>{/if}
 		{#if alike}<a href={`/search?${queryOf({ ...place.filter, ...alike })}`}>All like it</a>{/if}

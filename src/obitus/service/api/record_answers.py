@@ -99,7 +99,7 @@ class SummaryAnswer(BaseModel):
     course: list[float | None] | None = None
     groups: list[GroupAnswer] = Field(description="Those with the greatest numbers, the greatest first.")
     groups_in_all: int
-    not_told_apart: int = Field(
+    not_listed: int = Field(
         default=0, description="Records with values beyond those that are kept apart; in the sums they are counted."
     )
     back_to: Time = Field(description="Everything is counted that lies from here to the end of the window.")

@@ -429,7 +429,7 @@ def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnsw
             for keys, cell in groups
         ],
         groups_in_all=len(counted.groups),
-        not_told_apart=counted.beyond,
+        not_listed=counted.beyond,
         back_to=to_text(counted.going.back_to_ms),
         done=counted.going.done,
         cut=counted.going.cut or None,

@@ -51,7 +51,7 @@ class TemplatesAnswer(BaseModel):
     records: int
     templates: list[TemplateAnswer] = Field(description="Those that most records have first.")
     templates_in_all: int
-    not_told_apart: int = Field(default=0, description="Records with templates beyond those that are kept apart.")
+    not_listed: int = Field(default=0, description="Records with templates beyond those that are kept apart.")
     back_to: Time
     done: bool
     cut: str | None = None
@@ -109,7 +109,7 @@ def _answer(found: Templated, most: int) -> TemplatesAnswer:
             for one in shown
         ],
         templates_in_all=in_all,
-        not_told_apart=found.beyond,
+        not_listed=found.beyond,
         back_to=to_text(found.going.back_to_ms),
         done=found.going.done,
         cut=found.going.cut or None,

@@ -64,7 +64,7 @@ class TimelineEntry(BaseModel):
     parent: str = Field(description="The key of what it is a part of, or that caused it; '' where neither is known.")
     run: str
     number: int | None = Field(description="The number of its record, where it is one.")
-    told: int = Field(description="How many reports told of it.")
+    reports: int = Field(description="How many reports have it.")
     issue: int | None = None
     failure: str | None = Field(default=None, description="The id of a failure.")
     data: dict[str, JsonValue]
@@ -290,7 +290,7 @@ def _answer(
             parent=one.parent,
             run=one.run,
             number=one.number,
-            told=max(1, len(one.tellers)),
+            reports=max(1, len(one.tellers)),
             issue=issue if isinstance(issue, int) else None,
             failure=str(uuid.UUID(bytes=failure.id)) if failure is not None else None,
             data=data,
