@@ -22,7 +22,7 @@ MARKS: Final = {"right": ("✓", ""), "soon": ("!", "bold"), "wrong": ("×", sho
 PORT: Final = 8611
 
 
-@app.command(short_help="Look what is wrong with an installation.")
+@app.command(short_help="Say what is wrong with an installation.")
 def doctor(
     data: Annotated[Path, typer.Option("--data", help="Folder of the service's records.")] = Path("obitus-data"),
     port: Annotated[

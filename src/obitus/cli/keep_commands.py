@@ -64,7 +64,7 @@ def restore(folder: Folder, data: Data = DATA, as_json: Json = False) -> None:
     show.say(f"Start it: obitus serve --data {safe(data)}", show.QUIET)
 
 
-@app.command(short_help="Look whether the records are whole.")
+@app.command(short_help="Check that the records are whole.")
 def verify(
     data: Data = DATA,
     repair: Annotated[

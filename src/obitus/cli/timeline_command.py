@@ -21,7 +21,7 @@ _LOUD: Final = ("ERROR", "FATAL")
 _TRACE = re.compile("[0-9a-f]{32}")
 
 
-@app.command(short_help="Show the whole story, of all apps.")
+@app.command(short_help="Show what led up to a failure, in all apps.")
 def timeline(
     what: Annotated[
         str | None,
@@ -120,7 +120,7 @@ def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> Non
     console.print(said, soft_wrap=True)
 
 
-@app.command(short_help="Show where it left the good path.")
+@app.command(short_help="Show where a run differs from good ones.")
 def turning(
     what: Annotated[str, typer.Argument(metavar="ID", help="A failure's id, or the number of an issue.")],
     whole: Annotated[bool, typer.Option("--whole", help="Show both runs side by side, also what is alike.")] = False,
