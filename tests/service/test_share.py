@@ -93,8 +93,14 @@ def test_what_takes_long_for_people_holds_no_report_up(tmp_path: Path) -> None:
         # As many as an executor has that nobody gave a number (``concurrent.futures``).
         assert all(held.acquire(timeout=30) for _ in range(min(32, (os.cpu_count() or 1) + 4)))
         assert running.send(key, failure()).json()["stored"] == 1
+        log = {"timeUnixNano": str(time.time_ns()), "severityNumber": 17, "body": {"stringValue": "no berth"}}
+        exported = {"resourceLogs": [{"scopeLogs": [{"logRecords": [log]}]}]}
+        headers = {"Authorization": f"Bearer {key}"}
+        answer = running.http.request("POST", running.url + "/v1/logs", json=exported, headers=headers)
+        assert (answer.status, answer.json()) == (200, {})
         assert len(running.get("/api/issues")["issues"]) == 1
         assert running.ask("GET", "/api/me", token="otok_guess").status == 401
+        assert running.ask("GET", "/health", token="").status == 200
     finally:
         done.set()
         thread.stop()

@@ -5,7 +5,6 @@ Source: the OpenTelemetry protocol specification 1.x, OTLP/HTTP: encodings, part
 
 from __future__ import annotations
 
-import asyncio
 import json
 import re
 from dataclasses import replace
@@ -178,7 +177,7 @@ async def _take(intake: Intake, held: Pass, key: KnownKey, parts: list[Part]) ->
             reasons.append(f"record {number}: {reason}")
         if not part.lines:
             continue
-        sender, is_new = await asyncio.to_thread(_sender, intake, key, part.source, may_make=new_apps < MOST_NEW_APPS)
+        sender, is_new = await intake.gate.threads.do(_sender, intake, key, part.source, new_apps < MOST_NEW_APPS)
         new_apps += is_new
         outcomes = await lines_prepared(intake, held, part.lines, sender)
         held.spend(SECONDS_OF_A_WRITE * len(part.lines))
@@ -198,7 +197,7 @@ async def _take(intake: Intake, held: Pass, key: KnownKey, parts: list[Part]) ->
     return len(rejected) + left_out, "; ".join(reasons[:5])[:1000]
 
 
-def _sender(intake: Intake, key: KnownKey, source: Source, *, may_make: bool) -> tuple[Sender, bool]:
+def _sender(intake: Intake, key: KnownKey, source: Source, may_make: bool) -> tuple[Sender, bool]:
     """Return whose reports these are, and whether that app is new.
 
     It is the key's app; or, if the key may make apps, the app and environment that they name.
