@@ -360,3 +360,20 @@ def test_a_split_and_a_rule_need_each_whole(flooded: Running) -> None:
     assert rule.status == 201, rule.data
     assert len(set(numbers(flooded, *(at("west") for _ in range(20)), key=key))) == 1
     assert sum(counted(flooded).values()) == 200
+
+
+def test_a_person_finds_what_was_only_counted(flooded: Running) -> None:
+    """Whoever says that it did not work is found, though each of their failures was one of too many: with one that is like it."""
+    key = flooded.add_app()
+    flooded.send(key, *(of(f"p-{number % 5}") for number in range(30)))
+    flooded.send(key, *(of("p-102") for _ in range(4)), of("p-1"))
+    assert counted(flooded) == {1: 35}
+    found = flooded.get("/api/person?who=p-102")
+    assert [(one["kind"], one["outcome"], one["issue"], one["counted"]) for one in found["met"]] == [("failure", "failed", 1, 4)]  # fmt: skip
+    assert (
+        found["failed"] == 4 and found["found_by"] == ["user.id"] and "counted and not kept whole" in found["notes"][0]
+    )
+    mixed = flooded.get("/api/person?who=p-1")["met"]
+    assert sum(one["counted"] or 1 for one in mixed) == 7
+    earlier = ago(3 * 60 * 60).replace("+00:00", "Z")
+    assert flooded.get(f"/api/person?who=p-102&at={earlier}")["met"] == []

@@ -6691,6 +6691,12 @@ export interface components {
             failure: string | null;
             /** Issue */
             issue: number | null;
+            /**
+             * Counted
+             * @description Of a failure that stands for theirs: how many of them were only counted, within ten seconds of it.
+             * @default 0
+             */
+            counted?: number;
         };
         /**
          * MissingAnswer
@@ -10186,7 +10192,10 @@ export interface components {
             met: components["schemas"]["MetAnswer"][];
             /** Refused */
             refused: number;
-            /** Failed */
+            /**
+             * Failed
+             * @description Runs that failed, and failures that were only counted.
+             */
             failed: number;
             /** Notes */
             notes: string[];

@@ -58,7 +58,11 @@
 									<td class="py-1 pr-3 font-mono text-xs whitespace-nowrap"><time datetime={met.time}>{clock(met.time)}</time></td>
 									<td class={['py-1 pr-3 whitespace-nowrap', bad && 'text-error-700-300 font-semibold']}>{outcomes[met.outcome]}</td>
 									<td class="py-1 pr-3 whitespace-nowrap">{met.app}</td>
-									<td class={['py-1 pr-3 wrap-anywhere', bad && 'font-semibold']}>{met.said}</td>
+									<td class={['py-1 pr-3 wrap-anywhere', bad && 'font-semibold']}
+										>{met.said}{#if met.counted}<span class="text-surface-600-400 font-normal"
+												>, {countOf(met.counted, 'failure')} like it, only counted</span
+											>{/if}</td
+									>
 									<td class="py-1 pr-3">{met.status ?? ''}</td>
 									<td class="py-1 pr-3 text-right whitespace-nowrap"
 										>{met.duration_ms === null || met.duration_ms === undefined ? '' : `${Math.round(met.duration_ms)} ms`}</td

@@ -107,6 +107,8 @@ def _show_person(answer: dict[str, Any]) -> None:
             said.append(f"  {one['status']}")
         if one["duration_ms"] is not None:
             said.append(f"  {length_of(one['duration_ms'])}", style=QUIET)
+        if one["counted"]:
+            said.append(f"  {one['counted']:,} like it, only counted", style=QUIET)
         if one["issue"]:
             said.append(f"  issue {one['issue']}", style=QUIET)
         console.print(said, soft_wrap=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Any, Final, Literal
 
 from obitus.core.lifecycle import Settling, State
@@ -20,6 +20,7 @@ from obitus.store.rows.issues import (
     Fingerprint,
     Issue,
     Neighbours,
+    OnlyCounted,
     SettledBy,
     SettledCandidate,
     Sums,
@@ -78,6 +79,12 @@ SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY 
 _NAMED = """
 SELECT f.seq, f.id, f.issue_id, f.time_ms, apps.name AS app, i.type, i.cause, i.place FROM failures f
 JOIN issues i ON i.id = f.issue_id JOIN apps ON apps.id = f.app_id WHERE f.seq IN (SELECT value FROM json_each(?))"""
+# With the plus the rows are found by their time: by their numbers all failures of all time would be looked at.
+_ONLY_COUNTED = """
+SELECT f.seq, f.issue_id, f.time_ms, f.entry_point, apps.name AS app, i.type, SUM(o.failures) AS failures
+FROM failures f JOIN only_counted o ON o.seq = f.seq AND o.user_id IN (SELECT value FROM json_each(:users))
+JOIN issues i ON i.id = f.issue_id JOIN apps ON apps.id = f.app_id
+WHERE f.time_ms BETWEEN :from_ms AND :to_ms AND f.stands_for > 1 GROUP BY +f.seq ORDER BY f.time_ms DESC LIMIT :limit"""
 _FINGERPRINTS_OF = "SELECT seq, fingerprint FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
 _HISTORY = """
 SELECT h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, failures.id AS failure_id
@@ -220,6 +227,13 @@ def fingerprints(reader: Reader, issue_id: int) -> list[Fingerprint]:
 def failures_named(reader: Reader, seqs: Sequence[int]) -> dict[int, FailureName]:
     """Return the ids of failures, and what the issues that they went to are called, by number."""
     return {row.seq: row for row in reader.all(FailureName, _NAMED, (json.dumps(list(seqs)),))}
+
+
+def only_counted(reader: Reader, users: Collection[str], span: tuple[int, int], limit: int) -> list[OnlyCounted]:
+    """Return the failures in a span, ends included, that stand for others of these users, the latest first."""
+    from_ms, to_ms = span
+    values = {"users": json.dumps(sorted(users)), "from_ms": from_ms, "to_ms": to_ms, "limit": limit}
+    return reader.all(OnlyCounted, _ONLY_COUNTED, values)
 
 
 def fingerprints_of_failures(reader: Reader, seqs: list[int]) -> dict[int, str]:

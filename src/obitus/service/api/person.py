@@ -39,6 +39,7 @@ MOST_SHOWN: Final = 500
 AROUND_MS: Final = 30 * MINUTE_MS
 FIELDS: Final = ("user.id", "session.id", "user.hash", "user.name", "user.email")
 """Where a person is looked for; ``user.hash`` is also looked at for the SHA-256 of an e-mail address in small letters."""
+ONLY_COUNTED: Final = "Where an issue failed very often at once, their failures were counted and not kept whole: shown is one of somebody else that is like them."
 _WARN: Final = float(SEVERITIES.index("WARN"))
 
 
@@ -58,6 +59,10 @@ class MetAnswer(BaseModel):
     trace: str | None
     failure: str | None = Field(description="Of a failure: its id.")
     issue: int | None
+    counted: int = Field(
+        default=0,
+        description="Of a failure that stands for theirs: how many of them were only counted, within ten seconds of it.",
+    )
 
 
 class PersonAnswer(BaseModel):
@@ -69,7 +74,7 @@ class PersonAnswer(BaseModel):
     apps: list[str]
     met: list[MetAnswer] = Field(description="In order of time.")
     refused: int
-    failed: int
+    failed: int = Field(description="Runs that failed, and failures that were only counted.")
     notes: list[str]
 
 
@@ -96,8 +101,12 @@ def person(
     span = (at_ms - around_ms, at_ms + around_ms)
     who, values = who.strip(), spelled(who.strip())
     found, notes = _met(records, asked_of(values), span)
-    met = sorted((one for _, one in found), key=lambda one: (one.time, one.number))
-    named = sorted({name for record, _ in found for name in FIELDS if str(record.values.get(name, "")) in values})
+    counted = _only_counted(records, values, span)
+    if counted:
+        notes.append(ONLY_COUNTED)
+    met = sorted([*(one for _, one in found), *counted], key=lambda one: (one.time, one.number))
+    named = {name for record, _ in found for name in FIELDS if str(record.values.get(name, "")) in values}
+    named |= {FIELDS[0]} if counted else set()
     if not met:
         notes.append(
             "Nothing is kept of them then. Try a wider span, or another name: apps say who asks with user.id, session.id or user.hash."
@@ -106,12 +115,12 @@ def person(
         notes.append("Nothing of it was refused or failed. Of runs that went well only some are sent whole.")
     return PersonAnswer(
         who=who,
-        found_by=named,
+        found_by=sorted(named),
         span=SpanAnswer(start=to_text(span[0]), end=to_text(span[1])),
         apps=list(dict.fromkeys(one.app for one in met)),
         met=met,
         refused=sum(one.outcome == "refused" for one in met),
-        failed=sum(one.outcome == "failed" and one.kind == "run" for one in met),
+        failed=sum(one.outcome == "failed" and one.kind == "run" for one in met) + sum(one.counted for one in met),
         notes=notes,
     )
 
@@ -147,6 +156,29 @@ def _met(records: Records, node: Node, span: tuple[int, int]) -> tuple[list[tupl
             failure = failures.get(row.seq)
             found.append((row, _shown(kind, row, failure)))
     return found, notes
+
+
+def _only_counted(records: Records, users: set[str], span: tuple[int, int]) -> list[MetAnswer]:
+    """Return the failures that stand for some of theirs: of those nothing is known but how many there were."""
+    return [
+        MetAnswer(
+            kind="failure",
+            number=row.seq,
+            time=to_text(row.time_ms),
+            app=row.app,
+            said=row.type,
+            entry_point=row.entry_point,
+            outcome="failed",
+            status=None,
+            duration_ms=None,
+            run=None,
+            trace=None,
+            failure=None,
+            issue=row.issue_id,
+            counted=row.failures,
+        )
+        for row in issues.only_counted(records.reader, users, span, MOST_SHOWN)
+    ]
 
 
 def _shown(kind: Kind, row: Record, failure: Any) -> MetAnswer:

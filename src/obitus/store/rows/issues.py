@@ -119,6 +119,18 @@ class FailureName(NamedTuple):
     place: str
 
 
+class OnlyCounted(NamedTuple):
+    """A failure that was kept, and how many of somebody's it stands for that were only counted."""
+
+    seq: int
+    issue_id: int
+    time_ms: int
+    entry_point: str
+    app: str
+    type: str
+    failures: int
+
+
 class Neighbours(NamedTuple):
     """The failures just before and just after one."""
 
