@@ -20,10 +20,10 @@ import werkzeug
 
 from tests.client.programs import free_port
 from tests.conftest import until
-from tests.end_to_end.test_wheel import call, install, wheel
+from tests.end_to_end.test_wheel import call, install, wheels, whole
 from tests.service.alerting.receivers import MailServer, mail_server
 
-__all__ = ["wheel"]
+__all__ = ["wheels", "whole"]
 
 SERVE = """\
 import sys
@@ -51,10 +51,10 @@ GERMAN = {"Accept-Language": "de-AT, en"}
 class Newcomer:
     """What one has at hand: programs of a fresh environment, a login, a repository, and an app that is served."""
 
-    def __init__(self, tmp: Path, wheel: Path) -> None:
+    def __init__(self, tmp: Path, wheels: Path) -> None:
         self.tmp, self.data, self.repo = tmp, tmp / "records", tmp / "testapp"
-        self.server = install(tmp / "server", wheel)
-        self.client = install(tmp / "client", wheel, "urllib3")
+        self.server = install(tmp / "server", wheels, "obitus[server]")
+        self.client = install(tmp / "client", wheels, "obitus", "urllib3")
         # The app's own library, as it lies here: no part of what is tried.
         for name in ("werkzeug", "markupsafe", "werkzeug-*.dist-info", "markupsafe-*.dist-info", "MarkupSafe-*.dist-info"):  # fmt: skip
             for found in Path(werkzeug.__file__).parents[1].glob(name):
@@ -128,9 +128,9 @@ def _is_up(url: str, headers: dict[str, str] | None = None) -> bool:
 
 
 @pytest.mark.timeout(900)
-def test_the_whole_story(wheel: Path, tmp_path: Path) -> None:
+def test_the_whole_story(wheels: Path, tmp_path: Path) -> None:
     """Install, start, add, watch, break, mail, turning point, test, fix, release, hold, back up, lose the disk, restore, go on."""
-    one = Newcomer(tmp_path, wheel)
+    one = Newcomer(tmp_path, wheels)
     with mail_server(tls="none") as mails:
         with one.service("--new-link") as served:
             assert served.stdout is not None

@@ -1,13 +1,19 @@
 <script lang="ts">
+	import { live } from '../lib/live.svelte';
 	import type { Shown } from '../lib/pages';
 
 	let { page, properties }: Pick<Shown, 'page' | 'properties'> = $props();
+
+	/** Tried again as soon as the service answers again. */
+	function load(_connected: boolean): ReturnType<typeof page.load> {
+		return page.load();
+	}
 </script>
 
 {#if page.ready}
 	<page.ready {...properties} />
 {:else}
-	{#await page.load()}
+	{#await load(live.connected)}
 		<p role="status" class="text-surface-600-400 my-8">Loading …</p>
 	{:then Ready}
 		<Ready {...properties} />
