@@ -16,7 +16,7 @@ from email.message import Message
 from pathlib import Path
 from typing import Final
 
-from obitus.service.pages.wheel_format import name_of_file, wheel_of
+from obitus.service.pages.wheel_format import name_of_file, stem_of, wheel_of
 
 EXTRA: Final = re.compile(r"""\s*(?:;|\band)\s*extra\s*==\s*['"](?P<extra>[\w-]+)['"]""")
 MANUAL: Final = re.compile(r"obitus-[^/]+\.data/(?P<place>.*)")
@@ -87,7 +87,7 @@ def parts_of(whole: Path) -> Iterable[tuple[Part, str, bytes]]:
         if not place.startswith(folder):
             part = next(part for part in PARTS if part.places.match(place))
             # Data beside the code lie in a folder that has the wheel's own name.
-            place = MANUAL.sub(rf"{part.name.replace('-', '_')}-{version}.data/\g<place>", place)
+            place = MANUAL.sub(rf"{stem_of(part.name, version)}.data/\g<place>", place)
             files[part.name][place] = content
     for part in PARTS:
         scripts = {"obitus": "obitus.cli:main"} if part is CLIENT else None

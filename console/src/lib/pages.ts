@@ -12,7 +12,7 @@ export class Page<P extends Record<string, unknown> = Record<string, unknown>> {
 		this.#load = load;
 	}
 
-	/** Load it; rejects where the service does not have it, and then tries anew when it is called again. */
+	/** Load it; rejects where the service does not have it, and then tries again when it is called again. */
 	load(): Promise<Component<P>> {
 		this.#coming ??= this.#load().then(
 			(loaded) => (this.ready = loaded.default),

@@ -42,7 +42,7 @@ def answer(request: Request, path: Path, media_type: str, headers: dict[str, str
     """Return the file in the form that the request takes, or that it has not changed; raises OSError where there is none."""
     file = built(path)
     packed = takes_gzip(request.headers.get("accept-encoding", ""))
-    # The two forms are told apart by their tags too, or a cache would join halves of both.
+    # Each form has a tag of its own, or a cache would join halves of both.
     tag = f'"{file.digest}-gzip"' if packed else f'"{file.digest}"'
     headers = headers | {"ETag": tag, "Vary": "Accept-Encoding"}
     if request.headers.get("if-none-match") == tag:

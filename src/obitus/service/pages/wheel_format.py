@@ -14,16 +14,21 @@ _TIME: Final = (2026, 1, 1, 0, 0, 0)
 """What is in a wheel was always made then: the same files make the same bytes."""
 
 
+def stem_of(name: str, version: str) -> str:
+    """Return what the names of a wheel's file, and of the folders in it that are its own, begin with."""
+    return f"{name.replace('-', '_')}-{version}"
+
+
 def name_of_file(name: str, version: str) -> str:
     """Return what the file of a wheel is called."""
-    return f"{name.replace('-', '_')}-{version}-py3-none-any.whl"
+    return f"{stem_of(name, version)}-py3-none-any.whl"
 
 
 def wheel_of(
     name: str, version: str, files: Mapping[str, bytes], metadata: Sequence[str], *, scripts: Mapping[str, str] | None = None
 ) -> bytes:  # fmt: skip
     """Return a wheel's bytes. ``files`` are by their place in it, ``metadata`` what its head says beside name and version."""
-    info = f"{name.replace('-', '_')}-{version}.dist-info"
+    info = f"{stem_of(name, version)}.dist-info"
     head = ["Metadata-Version: 2.1", f"Name: {name}", f"Version: {version}", f"Requires-Python: {PYTHON}", *metadata]
     inside = dict(files)
     inside[f"{info}/METADATA"] = ("\n".join(head).rstrip("\n") + "\n").encode()
