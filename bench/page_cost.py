@@ -1,7 +1,8 @@
 """What the client of pages takes of the main thread: ``python -m bench.page_cost``, measured in Chromium with tracing.
 
 A busy page of 3,000 elements: each 50 ms its person clicks or fills in a field, it asks its service, warns now and then, moves inside itself, and works
-for itself two thirds of the time. The sampling profiler of the trace says which part of the main thread's time lies in the client's scripts or below
+for itself two thirds of the time. Each is measured three times, and the one in the middle counts: a machine that gives its processor to others for half a
+second in one of ours makes that one look dear. The sampling profiler of the trace says which part of the main thread's time lies in the client's scripts or below
 them. What of the browser itself it counts there is measured on the same page with functions that hand on and do nothing else, and taken off.
 Bounds: 1% of the page's time, and 2 ms a step: on average, and for each click and field by itself.
 """
@@ -19,6 +20,7 @@ from tests.end_to_end.ferry_page import served
 
 CHROMIUM: Final = "/usr/bin/chromium"
 SECONDS: Final = 20
+TRIES: Final = 3
 OURS: Final = ("/browser.js", "/sketch.js")
 HANDED_ON: Final = frozenset({"fetch", "pushState", "replaceState", "open", "send", "warn", "error"})
 """What of the browser stands below ours where the page asked for it."""
@@ -66,12 +68,12 @@ EventTarget.prototype.addEventListener = function (kind, act, options) {
 
 def main() -> None:
     """Print the table."""
-    floor_ms, floor_of_ms, *_ = _measured(None)
+    floor_ms, floor_of_ms, *_ = _middle(None)
     print(
         f"handing on alone: {floor_ms:.0f} of {floor_of_ms:.0f} ms, {100 * floor_ms / floor_of_ms:.2f}%, taken off below"
     )
     for sketches in (False, True):
-        all_ms, total_ms, stretches, steps, each = _measured(" data-sketches" if sketches else "")
+        all_ms, total_ms, stretches, steps, each = _middle(" data-sketches" if sketches else "")
         ours_ms = all_ms - floor_ms * total_ms / floor_of_ms
         most = stretches[int(len(stretches) * 0.99)]
         print(f"{'with' if sketches else 'without'} sketches: {ours_ms:.0f} of {total_ms:.0f} ms, {100 * ours_ms / total_ms:.2f}% (bound 1%)")  # fmt: skip
@@ -81,6 +83,11 @@ def main() -> None:
         print(
             f"    {len(each)} clicks and fields: 99 of 100 recorded within {each[int(len(each) * 0.99)]:.1f} ms, the longest in {each[-1]:.1f} ms (bound 2)"
         )
+
+
+def _middle(also: str | None) -> tuple[float, float, list[float], int, list[float]]:
+    """Return the one of three measurements that has the middle share of ours."""
+    return sorted((_measured(also) for _ in range(TRIES)), key=lambda one: one[0] / one[1])[TRIES // 2]
 
 
 def _measured(also: str | None) -> tuple[float, float, list[float], int, list[float]]:

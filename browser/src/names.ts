@@ -13,10 +13,10 @@ export function textOf(element: Element | null | undefined, most: number): strin
 	if (!element) return '';
 	let text = '';
 	let seen = 0;
-	const add = (node: Node): void => {
-		if (text.length > most * 2 || ++seen > MOST_NODES) return;
-		if (node.nodeType === Node.TEXT_NODE) text += node.nodeValue;
-		else if (node === element || !(node instanceof Element) || !node.matches(NOT_TEXT)) node.childNodes.forEach(add);
+	const add = (parent: Node): void => {
+		for (let node = parent.firstChild; node && text.length <= most * 2 && ++seen <= MOST_NODES; node = node.nextSibling)
+			if (node.nodeType === Node.TEXT_NODE) text += node.nodeValue;
+			else if (!(node as Element).matches?.(NOT_TEXT)) add(node);
 	};
 	if (!element.matches(NOT_TEXT)) add(element);
 	return text.trim().replace(/\s+/g, ' ').slice(0, most);

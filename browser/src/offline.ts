@@ -6,8 +6,8 @@ const NAME = 'obitus';
 const WAITING = 'waiting';
 const MOST = 60;
 
-/** A report as it is sent, by its id. */
-export type Line = [id: string, text: string];
+/** A report as it is sent, by its id; its size in bytes, once somebody asked. */
+export type Line = [id: string, text: string, size?: number];
 
 function opened(): Promise<IDBDatabase> {
 	return promised((done, failed) => {

@@ -18,7 +18,7 @@ const PLAIN = /^\/(?!\/)[\w~/-]*(?![^?#])/;
 
 function begin(method: string, address: string): Call | undefined {
 	if (!page.run) return undefined;
-	const { origin } = location;
+	const origin = (page.origin ??= location.origin);
 	const plain = document.baseURI.startsWith(`${origin}/`) ? PLAIN.exec(address)?.[0] : undefined;
 	const url = plain ? undefined : new URL(address, document.baseURI);
 	return {

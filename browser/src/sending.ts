@@ -19,16 +19,17 @@ let lost = 0;
 /** Which `watch` this is: what comes back after `stop` is of another one. */
 let turn = 0;
 
-const bytes = (text: string): number => new TextEncoder().encode(text).length;
+const sizeOf = (line: Line): number => (line[2] ??= new TextEncoder().encode(line[1]).length);
 
 /** Return a report as a line that can be sent: sketches are left out where it is too long, the oldest first, then steps. */
-function lineOf(report: Record<string, unknown>): string {
-	let line = JSON.stringify(report);
+function lineOf(report: Record<string, unknown>): Line {
+	const made = (): Line => [report.id as string, JSON.stringify(report)];
+	let line = made();
 	for (const part of ['sketches', 'trail'])
-		while (bytes(line) > MOST_BYTES && (report[part] as unknown[] | undefined)?.length) {
+		while (sizeOf(line) > MOST_BYTES && (report[part] as unknown[] | undefined)?.length) {
 			const rest = report[part] as unknown[];
-			report = { ...report, [part]: rest.slice(Math.ceil(rest.length / 4)) };
-			line = JSON.stringify(report);
+			report[part] = rest.slice(Math.ceil(rest.length / 4));
+			line = made();
 		}
 	return line;
 }
@@ -37,8 +38,8 @@ export function put(report: Record<string, unknown>): void {
 	const { settings } = page;
 	if (!settings) return;
 	const line = lineOf({ ...(settings.release ? { release: settings.release } : {}), ...report });
-	if (bytes(line) > MOST_BYTES || waiting.length >= MOST_WAITING) lost++;
-	else waiting.push([String(report.id), line]);
+	if (sizeOf(line) > MOST_BYTES || waiting.length >= MOST_WAITING) lost++;
+	else waiting.push(line);
 	soon();
 }
 
@@ -81,7 +82,7 @@ function address(): string {
 function take(): Line[] {
 	let size = 0;
 	let count = 0;
-	while (count < waiting.length && (size += bytes(waiting[count][1]) + 1) <= MOST_BYTES) count++;
+	while (count < waiting.length && (size += sizeOf(waiting[count]) + 1) <= MOST_BYTES) count++;
 	return waiting.slice(0, Math.max(1, count));
 }
 

@@ -49,6 +49,8 @@ export const page: {
 	inside: boolean;
 	/** The address of this script, where it is one of its own. */
 	script?: string;
+	/** The page's own, once somebody asked: the browser works it out each time. */
+	origin?: string;
 	attributes: Attributes;
 } = { inside: false, attributes: {} };
 
