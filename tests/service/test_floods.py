@@ -377,3 +377,45 @@ def test_a_person_finds_what_was_only_counted(flooded: Running) -> None:
     assert sum(one["counted"] or 1 for one in mixed) == 7
     earlier = ago(3 * 60 * 60).replace("+00:00", "Z")
     assert flooded.get(f"/api/person?who=p-102&at={earlier}")["met"] == []
+
+
+def test_what_the_sender_only_counted(running: Running) -> None:
+    """One report for many is counted as many, with the one that stands for them; sent again it is there already."""
+    key = running.add_app()
+    assert running.send(key, of("p-1")).json()["stored"] == 1
+    many = of(None, counted=400)
+    assert running.send(key, many).json()["stored"] == 1
+    assert running.send(key, many).json()["already_there"] == 1
+    assert counted(running) == {1: 401}
+    (whole,) = whole_ones(running)
+    assert whole["stands_for"] == 401
+    issue = running.get("/api/issues/1?window=1h")
+    assert issue["users"] == 1 and sum(issue["over_time"]) == 401
+    assert {one["release"]: one["failures"] for one in issue["releases"]}["1.0.0"] == 401
+
+
+def test_what_was_only_counted_is_kept_where_nothing_stands_for_it(running: Running) -> None:
+    """What it was counted with did not arrive: it stands for the others, and says how many; so does what came late."""
+    key = running.add_app()
+    assert running.send(key, of(None, counted=12)).json()["stored"] == 1
+    late = of(None, counted=5, time=ago(3 * 3600))
+    assert running.send(key, late).json()["stored"] == 1
+    assert counted(running) == {1: 17}
+    assert sorted(one["stands_for"] for one in whole_ones(running)) == [5, 12]
+    issue = running.get("/api/issues/1?window=1h")
+    assert issue["failures"] == sum(issue["over_time"]) == 12
+
+
+def test_what_was_only_counted_in_a_flood(flooded: Running) -> None:
+    """Beyond what an issue may bring whole it is counted without being prepared, as all of the flood are."""
+    key = flooded.add_app()
+    for _ in range(4):
+        assert flooded.send(key, *[of("p-2") for _ in range(30)], of(None, counted=1000)).json()["stored"] == 31
+    assert counted(flooded) == {1: 4120}
+
+
+def test_how_many_were_counted_is_checked(running: Running) -> None:
+    """A number that cannot be right is refused, and says where it stands."""
+    wrong = [failure(counted=one) for one in (0, -1, 1_000_001, 1.5, "many", True, 10**30)]
+    answer = running.send(running.add_app(), *wrong).json()
+    assert answer["refused"] == len(wrong) and {line["field"] for line in answer["lines"]} == {"counted"}

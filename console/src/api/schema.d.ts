@@ -5890,6 +5890,11 @@ export interface components {
              */
             captured_by?: string;
             /**
+             * Counted
+             * @description How many failures it is the report of, where its sender failed so often that it only counted them: they are like one that it sent whole, and the latest was at this time. Whose they were is not known. Absent for a failure that was captured.
+             */
+            counted?: number | null;
+            /**
              * Exceptions
              * @description The chain, from the outermost exception to its root cause.
              */

@@ -103,7 +103,7 @@
 				<span>
 					{chosenId ? 'One failure' : 'Latest failure'}, <time datetime={failure.time}>{moment(failure.time)}</time>, release
 					{failure.release || 'without a name'}, {failure.environment}{failure.stands_for > 1
-						? `; stands for ${countOf(failure.stands_for - 1, 'more')} like it within ten seconds`
+						? `; stands for ${countOf(failure.stands_for - 1, 'more', 'more')} like it within seconds`
 						: ''}
 				</span>
 				<span class="flex gap-2">
@@ -114,6 +114,13 @@
 				<label class="flex items-center gap-2"><input type="checkbox" bind:checked={ownOnly} /> Own code only</label>
 			</div>
 			{#if report}
+				{#if report.counted}
+					<p role="note" class="border-surface-200-800 mb-2 border-l-4 pl-3 text-sm">
+						The app failed so often that it only counted this one{report.counted > 1
+							? `, and ${countOf(report.counted - 1, 'more', 'more')} with it`
+							: ''}. The stack is that of one before.
+					</p>
+				{/if}
 				<Stack chain={report.exceptions} {ownOnly} from={session.decides ? { app: issue.app, issue: number } : undefined} />
 
 				<h2 class="section">Leading up to it</h2>

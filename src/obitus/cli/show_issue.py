@@ -47,6 +47,11 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
     if report is None:
         _para(safe(answer["latest"]["gone"]))
     else:
+        if counted := report.get("counted"):
+            also = f", and {count_of(counted - 1, 'more', 'more')} with it" if counted > 1 else ""
+            _para(
+                f"The app failed so often that it only counted this one{also}. The stack is that of one before.", QUIET
+            )
         for i, link in enumerate(report["exceptions"]):
             _exception(link, first=i == 0, all_frames=all_frames)
         heading("Leading up to it (UTC)")

@@ -8,6 +8,7 @@ from types import FrameType
 from typing import Any, Final
 
 from obitus.client import runs
+from obitus.client.alike import Alike, Form, entry_point_of, form_of, form_of_place
 from obitus.client.base import Base
 from obitus.client.capture import Capture
 from obitus.client.guard import guarded
@@ -33,6 +34,7 @@ class Failures:
         self.capture = Capture(base.redactor, settings.own, values=settings.values, source=settings.source)
         self.redactor = base.redactor
         self.seen = Seen()
+        self.alike = Alike(base)
         self.told_elsewhere: set[str] = set()
         """Exceptions that repeat in a log what is reported by itself, by the full names of their types or loggers."""
         self._recorded_exit = False
@@ -99,10 +101,12 @@ class Failures:
                 "code.function.name": frame.f_code.co_qualname,
             }
             return self._runs.log_record(str(message), severity, "obitus.say", where | dict(attributes))
-        if self._limits.no_room(self._limits.failures):
+        run = runs.current.get()
+        form = form_of_place(frame, severity, entry_point_of(run))
+        if not self._is_whole(form):
             return None
         chain = [{"type": _SAID, "message": kept(str(message)), "frames": self.capture.stack(frame)}]
-        return self._put_failure(chain, True, "say", severity, attributes, runs.current.get())
+        return self._put_failure(chain, True, "say", severity, attributes, run, form)
 
     def record_end(self, error: BaseException) -> None:
         """Report what the process ends of, and have it on disk before the process is gone."""
@@ -160,17 +164,43 @@ class Failures:
             if sighting.handled and not handled:
                 self._strengthen(sighting, captured_by, severity, run)
             return sighting.report_id
-        if is_ours() or self._limits.no_room(self._limits.failures):
+        if is_ours():
+            return None
+        form = form_of(error, entry_point_of(run))
+        is_whole = self._is_whole(form, is_the_end=captured_by == "main thread")
+        if is_whole is None:
             return None
         sighting = self.seen.add(error, run, handled=handled)
-        sighting.report_id = self._put_failure(
-            self.capture.chain(error), handled, captured_by, severity, attributes, run
-        )
+        sighting.form = form
+        if is_whole:
+            sighting.report_id = self._put_failure(
+                self.capture.chain(error), handled, captured_by, severity, attributes, run, form
+            )
+        elif run is not None and not handled:
+            run.died = True
         return sighting.report_id
+
+    def _is_whole(self, form: Form, *, is_the_end: bool = False) -> bool | None:
+        """Whether a failure is captured whole, and not only counted; None where not even that can be done, which is said.
+
+        What the process ends of is captured however much failed before.
+        """
+        limits = self._limits
+        why = limits.refusal(limits.failures)
+        if why is None or is_the_end:
+            return True
+        if self.alike.count(form):
+            return False
+        if not self._base.sender.full and limits.firsts.allows():
+            return True
+        self._base.sender.drop(why)
+        return None
 
     def _strengthen(self, sighting: Sighting, captured_by: str, severity: str, run: runs.RunState | None) -> None:
         """What was caught was not handled after all: it is reported as that, where it did not go out yet."""
         sighting.handled = False
+        if sighting.form is not None:
+            self.alike.strengthen(sighting.form, captured_by, severity)
         if run is not None:
             run.died = True
         if severity != "FATAL":
@@ -186,6 +216,7 @@ class Failures:
         severity: str,
         attributes: Mapping[str, Any] | None,
         run: runs.RunState | None,
+        form: Form | None = None,
     ) -> str:
         if run is not None:
             resolve(run)
@@ -200,6 +231,8 @@ class Failures:
             if run.failure_ids is None:
                 run.failure_ids = []
             run.failure_ids.append(report["id"])
+        if form is not None:
+            self.alike.learn(form, report)
         self._runs.breadcrumb("failure", f"{chain[0]['type']} was reported", "ERROR", {"failure.id": report["id"]})
         report_id = str(report["id"])
         if self._base.ending or is_finalizing() or severity == "FATAL":

@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 from typing import Any, Final
 
+from obitus.client.alike import Alike
 from obitus.client.base import Base
 from obitus.client.guard import guarded
 from obitus.client.life import Life, Story, read_ended
@@ -20,8 +21,11 @@ MOST_RUNS: Final = 50
 class LeftBehind:
     """Keeps one reporter's story on disk, and reports what earlier processes left."""
 
-    def __init__(self, base: Base, open_runs: OpenRuns, lost_children: LostChildren, *, is_child: bool) -> None:
-        self._base, self._runs, self._lost_children, self._is_child = base, open_runs, lost_children, is_child
+    def __init__(
+        self, base: Base, open_runs: OpenRuns, alike: Alike, lost_children: LostChildren, *, is_child: bool
+    ) -> None:
+        self._base, self._runs, self._alike, self._lost_children = base, open_runs, alike, lost_children
+        self._is_child = is_child
         self._life: Life | None = None
         self._in_story: list[int] = []
         self.begun = False
@@ -147,7 +151,8 @@ class LeftBehind:
         )
 
     def _tallies(self) -> list[dict[str, Any]]:
-        return [self._base.redactor.report(self._base.released(tally)) for tally in self._runs.tally.look()]
+        counted = [*(self._base.released(tally) for tally in self._runs.tally.look()), *self._alike.look()]
+        return [self._base.redactor.report(report) for report in counted]
 
     def _report(self, crash: str, story: Story) -> bool:
         """Report what one process left: what faulthandler wrote, and its story."""

@@ -8,6 +8,9 @@ from obitus.client.base import Base
 from obitus.client.rate import Rate
 
 BURST_S: Final = 8.0
+FIRSTS_PER_S: Final = 2.0
+FIRSTS_AT_ONCE: Final = 50.0
+"""Failures like none before them, beyond the rate: a flood of one must not hide another."""
 RUNS_PER_S: Final = 50.0
 LOGS_PER_S: Final = 200.0
 
@@ -16,6 +19,7 @@ class Limits:
     """The rates of one process."""
 
     failures: Rate
+    firsts: Rate
     runs: Rate
     logs: Rate
 
@@ -27,20 +31,23 @@ class Limits:
         """Begin, with full room."""
         per_s, timer = self._base.settings.failures_per_second, self._base.timer
         self.failures = Rate(per_s, per_s * BURST_S, timer)
+        self.firsts = Rate(FIRSTS_PER_S, FIRSTS_AT_ONCE, timer)
         self.runs = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, timer)
         self.logs = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, timer)
         self._told = {}
 
     def no_room(self, rate: Rate) -> bool:
         """Whether nothing more can be taken at this moment; what is not taken is counted."""
-        sender = self._base.sender
-        if sender.full:
-            sender.drop("the queue is full")
-            return True
-        if not rate.allows():
-            sender.drop("too many at once")
-            return True
-        return False
+        why = self.refusal(rate)
+        if why is not None:
+            self._base.sender.drop(why)
+        return why is not None
+
+    def refusal(self, rate: Rate) -> str | None:
+        """Return why nothing more can be taken at this moment; None where one can, which is taken."""
+        if self._base.sender.full:
+            return "the queue is full"
+        return None if rate.allows() else "too many at once"
 
     @property
     def has_told(self) -> bool:

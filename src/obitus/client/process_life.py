@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from obitus.client.tracepoints.within import Tracepoints
 
 TALLY_EVERY_TICKS: Final = 20
+ALIKE_EVERY_TICKS: Final = 8
 STORY_EVERY_S: Final = 0.1
 DROPPED_EVERY_TICKS: Final = 120
 
@@ -79,11 +80,14 @@ class ProcessLife:
         )
         base.held = Held(base.sender, base.timer)
         self._limits.begin()
+        self._failures.alike.begin()
         self._runs.begin()
         self._ticks = 0
         self._story_s = 0.0
         self.lost_children = LostChildren(base, self._runs, self._failures)
-        self._left_behind = LeftBehind(base, self._runs, self.lost_children, is_child=self.is_child)
+        self._left_behind = LeftBehind(
+            base, self._runs, self._failures.alike, self.lost_children, is_child=self.is_child
+        )
 
     @property
     def is_child(self) -> bool:
@@ -112,6 +116,7 @@ class ProcessLife:
         if self._hooks is not None:
             self._hooks.remove()
         self._base.held.release()
+        self._failures.alike.send()
         self._limits.tell_dropped()
         sender = self._base.sender
         sender.flush(timeout_s)
@@ -202,6 +207,7 @@ class ProcessLife:
         """Queue what is kept back, counted, or known of what was dropped."""
         self._base.held.release()
         self._runs.send_tallies()
+        self._failures.alike.send()
         self._limits.tell_dropped()
 
     def _keep_story(self) -> None:
@@ -220,6 +226,8 @@ class ProcessLife:
         self._base.held.write()
         if self._ticks % TALLY_EVERY_TICKS == 0:
             self._runs.send_tallies()
+        if self._ticks % ALIKE_EVERY_TICKS == 0:
+            self._failures.alike.send()
         # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
         if self._ticks % DROPPED_EVERY_TICKS == 0 or (self._base.sender.dropped and not self._limits.has_told):
             self._limits.tell_dropped()

@@ -10,12 +10,15 @@ import weakref
 from collections import deque
 from collections.abc import Callable
 from types import TracebackType
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 from obitus.client import runs
 from obitus.client.guard import is_ours
 from obitus.client.native import monotonic
 from obitus.client.whose import is_the_apps
+
+if TYPE_CHECKING:
+    from obitus.client.alike import Form
 
 MOST_REMEMBERED: Final = 300
 MOST_TOLD: Final = 20
@@ -25,7 +28,7 @@ TOLD_S: Final = 5.0
 class Sighting:
     """One exception that was reported, at the moment when it was."""
 
-    __slots__ = ("_alive", "_head", "_raised", "_runs", "handled", "report_id")
+    __slots__ = ("_alive", "_head", "_raised", "_runs", "form", "handled", "report_id")
 
     def __init__(self, error: BaseException, run: runs.RunState | None, *, handled: bool) -> None:
         self._alive = _identity(error)
@@ -38,6 +41,8 @@ class Sighting:
             run = run.around
         self.handled = handled
         self.report_id: str | None = None
+        """None where it was only counted."""
+        self.form: Form | None = None
 
     def is_of(self, error: BaseException) -> bool:
         """Whether it is of this very object, and not of an earlier one in the same place of the memory."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import itertools
 from bisect import bisect_left
 from collections.abc import Callable
 from typing import Any, Final
 
+from obitus.client.counter import Counter
 from obitus.core.bounds import DURATIONS_MS, short
 from obitus.core.clock import HOUR_MS, to_text
 
@@ -42,22 +42,6 @@ class _EntryPoint:
         self.next_kept = 1
 
 
-class _Counter:
-    """How many runs of one kind there were. Counting is one step of the interpreter, so that no lock is needed."""
-
-    __slots__ = ("count", "id", "since_ms", "taken")
-
-    def __init__(self) -> None:
-        self.count = itertools.count()
-        self.taken = 0
-        self.id: str | None = None
-        self.since_ms = 0
-
-    def total(self) -> int:
-        # Its only public way to be looked at without being counted on: ``count(5)``.
-        return int(repr(self.count)[6:-1])
-
-
 class Tally:
     """Counts runs per entry point, outcome, status and duration bucket.
 
@@ -67,7 +51,7 @@ class Tally:
 
     def __init__(self, new_id: Callable[[], str]) -> None:
         self._new_id = new_id
-        self._counters: dict[_Key, _Counter] = {}
+        self._counters: dict[_Key, Counter] = {}
         self._entry_points: dict[str, _EntryPoint] = {}
 
     def add(self, entry_point: str, outcome: str, status: int | None, duration_ms: float, now_ms: int) -> str | None:
@@ -117,11 +101,11 @@ class Tally:
                 found.append(_report(key, runs, counter.id, counter.since_ms))
         return found
 
-    def _new_counter(self, entry_point: str, outcome: str, status: int | None, bucket: int) -> _Counter:
+    def _new_counter(self, entry_point: str, outcome: str, status: int | None, bucket: int) -> Counter:
         if len(self._counters) >= MOST_COUNTERS:
             # Whoever answers with thousands of statuses still has his runs counted.
             entry_point, status = OTHER, None
-        return self._counters.setdefault((entry_point, outcome, status, bucket), _Counter())
+        return self._counters.setdefault((entry_point, outcome, status, bucket), Counter())
 
 
 def _report(key: _Key, runs: int, report_id: str, since_ms: int) -> dict[str, Any]:

@@ -43,6 +43,8 @@ EXCEPTIONS: Final = 50
 STEPS: Final = 500
 """Of a trail."""
 FAILURES_OF_A_RUN: Final = 50
+COUNTED: Final = 1_000_000
+"""Failures that one report may be of, where its sender only counted them."""
 HEADERS: Final = 200
 FIELDS: Final = 300
 """Of a form, of a query string, and its files."""

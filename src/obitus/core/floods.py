@@ -50,9 +50,12 @@ class Floods:
         self._standing: OrderedDict[tuple[Alike, int], tuple[int, int]] = OrderedDict()
         """By what they have in common and their slot of time: the number and the time of the one that stands for them."""
 
-    def stands_for(self, alike: Alike, time_ms: int, received_ms: int) -> int | None:
-        """Return the number of the failure that stands for this one; None where it is to be kept whole, and is one of those that its issue may bring."""
-        if self._take(alike.issue_id, received_ms):
+    def stands_for(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
+        """Return the number of the failure that stands for this one; None where it is to be kept whole, and is one of those that its issue may bring.
+
+        What its sender only counted is kept whole only where nothing stands for it.
+        """
+        if not was_counted and self._take(alike.issue_id, received_ms):
             return None
         standing = self._standing.get((alike, time_ms // SLOT_MS))
         if standing is None or abs(time_ms - standing[1]) > STANDS_MS:

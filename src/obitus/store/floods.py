@@ -45,9 +45,9 @@ class Crowd:
         self._behind: dict[int, _Behind] = {}
         self._gone: set[int] = set()
 
-    def standing(self, alike: Alike, time_ms: int, received_ms: int) -> int | None:
+    def standing(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
         """Return the number of the failure that stands for this one; None where it is to be kept whole."""
-        seq = self._days.floods.stands_for(alike, time_ms, received_ms)
+        seq = self._days.floods.stands_for(alike, time_ms, received_ms, was_counted=was_counted)
         if seq is None or seq in self._behind:
             return seq
         # It may have been removed, or moved to another issue.
@@ -61,13 +61,13 @@ class Crowd:
         """Let a failure that is kept whole stand for those like it from now on."""
         self._days.floods.kept(alike, seq, time_ms)
 
-    def add(self, seq: int, alike: Alike, time_ms: int, user_id: str | None) -> None:
-        """Count one that another stands for."""
+    def add(self, seq: int, alike: Alike, time_ms: int, user_id: str | None, failures: int = 1) -> None:
+        """Count one that another stands for, or so many."""
         behind = self._behind.get(seq)
         if behind is None:
             behind = self._behind[seq] = _Behind(alike, time_ms, time_ms)
         behind.first_ms, behind.last_ms = min(behind.first_ms, time_ms), max(behind.last_ms, time_ms)
-        behind.users[user_id or ""] += 1
+        behind.users[user_id or ""] += failures
 
     def write(self) -> None:
         """Add what was counted to the failures that stand for it, once their rows are written."""

@@ -220,6 +220,11 @@ class FailureReport(_Report):
     severity: Severity = "ERROR"
     handled: bool = Field(default=False, description="Whether the app caught it.")
     captured_by: Short = Field(default="", description="What caught it: `main thread`, `thread`, `asgi`, `record`.")
+    counted: Annotated[int, Field(ge=1, le=bounds.COUNTED)] | None = Field(
+        default=None,
+        description="How many failures it is the report of, where its sender failed so often that it only counted them: they are like "
+        "one that it sent whole, and the latest was at this time. Whose they were is not known. Absent for a failure that was captured.",
+    )
     exceptions: Annotated[list[ExceptionPart], Field(min_length=1, max_length=bounds.EXCEPTIONS)] = Field(
         description="The chain, from the outermost exception to its root cause."
     )

@@ -36,7 +36,9 @@ MOST_AGE_MS: Final = 366 * DAY_MS
 MOST_AHEAD_MS: Final = DAY_MS
 SKEW_TO_CORRECT_MS: Final = 60_000
 
-_COUNTED_BY: Final = ("kind", "id", "time", "release", "severity", "handled", "trace_id", "run", "attributes")
+_COUNTED_BY: Final = (
+    "kind", "id", "time", "release", "severity", "handled", "trace_id", "run", "attributes", "counted"
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +140,7 @@ class Preparer:
             received_ms=sender.received_ms,
             day=when.day,
             failure=failure,
+            counted=report.counted,
         )
         return Ready(prepared, when.id, [])
 
@@ -193,6 +196,7 @@ class Preparer:
             tally=tally,
             log=log,
             run=run,
+            counted=report.counted if isinstance(report, FailureReport) else None,
         )
         return Ready(prepared, report_id, notes, _filtered(report, content))
 

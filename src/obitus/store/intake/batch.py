@@ -145,17 +145,17 @@ class Batch:
             failure_rows.append((*before, *failures.columns(report.failure.row, file.texts, report.environment)))
             words.append((place, report.failure.row.indexed))
 
-    def count(self, report: Prepared, issue_id: int, release_id: int, user_id: str | None) -> None:
-        """Count one failure; what is alike in a batch is written at its end, once."""
+    def count(self, report: Prepared, issue_id: int, release_id: int, user_id: str | None, failures: int = 1) -> None:
+        """Count a failure, or so many of them; what is alike in a batch is written at its end, once."""
         environment, time_ms = report.environment, report.time_ms
         hour = time_ms // HOUR_MS
-        self._hours[issue_id, release_id, environment, hour] += 1
-        self._days_of_issues[issue_id, release_id, environment, time_ms // DAY_MS] += 1
-        self._hours_of_releases[release_id, environment, hour] += 1
+        self._hours[issue_id, release_id, environment, hour] += failures
+        self._days_of_issues[issue_id, release_id, environment, time_ms // DAY_MS] += failures
+        self._hours_of_releases[release_id, environment, hour] += failures
         if report.received_ms - time_ms < SLOTS_KEPT_MS:
-            self._slots[time_ms // SLOT_MS, report.app_id, release_id, environment] += 1
+            self._slots[time_ms // SLOT_MS, report.app_id, release_id, environment] += failures
         if user_id is not None:
-            self._users[issue_id, user_id] += 1
+            self._users[issue_id, user_id] += failures
 
     def warn(self, report: Prepared, log: LogFacts, release_id: int) -> None:
         """Count one log record that warns."""

@@ -65,6 +65,8 @@ class Prepared(NamedTuple):
     run: RunFacts | None = None
     is_wanted: bool = False
     """Whether it was asked for, to be kept whole."""
+    counted: int | None = None
+    """How many failures it is the report of, where its sender only counted them; None for one that was captured."""
 
     @property
     def is_brief(self) -> bool:

@@ -87,7 +87,12 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
         day_and_place(seq)[0],
     )
     may_be_counted = found.known and not report.is_wanted
-    standing = batch.crowd.standing(alike, report.time_ms, report.received_ms) if may_be_counted else None
+    was_counted = report.counted is not None
+    standing = (
+        batch.crowd.standing(alike, report.time_ms, report.received_ms, was_counted=was_counted)
+        if may_be_counted
+        else None
+    )
     if judged.changed:
         # What an issue comes back with is kept whole.
         standing = None
@@ -98,12 +103,15 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
         named = seq if standing is None else standing
         release = (release_id, report.release)
         batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, named)
-    batch.count(report, issue_id, release_id, facts.user_id)
+    failures = report.counted or 1
+    batch.count(report, issue_id, release_id, facts.user_id, failures)
     if standing is not None:
-        batch.crowd.add(standing, alike, report.time_ms, facts.user_id)
+        batch.crowd.add(standing, alike, report.time_ms, facts.user_id, failures)
         return Taken(already_there=False, issue_id=issue_id, only_counted=True)
     batch.crowd.kept(alike, seq, report.time_ms)
     _keep(batch, report, values, judged)
+    if failures > 1:
+        batch.crowd.add(seq, alike, report.time_ms, facts.user_id, failures - 1)
     if judged.changed:
         _come_back(batch, report, values, (state, judged))
     return Taken(already_there=False, issue_id=issue_id, new_issue=found.issue_id is None, regressed=judged.changed)

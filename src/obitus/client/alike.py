@@ -1,0 +1,175 @@
+"""Failures beyond what is captured whole: counted with one like them that was, and reported as so many more of it.
+
+What failures have in common that are counted together is their form: the types of the exceptions, and the places in the code that
+they went through. Finding it takes microseconds, where a capture takes hundreds.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections import deque
+from types import CodeType, FrameType
+from typing import Any, Final, NamedTuple
+
+from obitus.client import runs
+from obitus.client.base import Base
+from obitus.client.counter import Counter
+from obitus.client.guard import guarded
+from obitus.client.whose import is_the_apps
+from obitus.core.bounds import COUNTED, short
+from obitus.core.clock import to_text
+
+MOST_FORMS: Final = 200
+MOST_IN_STORY: Final = 10
+MOST_LINKS: Final = 5
+"""Exceptions of a chain, or members of a group, that a form is made of."""
+MOST_PLACES: Final = 30
+"""Of one exception, the innermost: one that calls itself has the same form however deep it came."""
+_OF_THIS_ONE: Final = ("locals", "call")
+"""What a frame holds of one failure, and not of all that are like it."""
+
+
+class Form(NamedTuple):
+    """What failures have in common that are counted together."""
+
+    key: tuple[Any, ...]
+    codes: list[CodeType]
+    """The code that the key names by its identity: as long as it is held, no other takes that."""
+
+
+def form_of(error: BaseException, entry_point: str) -> Form:
+    """Return the form of an exception that was met in a run of an entry point, empty outside of one."""
+    form = Form((), [])
+    found: list[Any] = [entry_point]
+    link: BaseException | None = error
+    for _ in range(MOST_LINKS):
+        if link is None:
+            break
+        _add(link, found, form.codes)
+        if isinstance(link, BaseExceptionGroup):
+            for member in link.exceptions[:MOST_LINKS]:
+                _add(member, found, form.codes)
+        cause = link.__cause__
+        link = cause if cause is not None else None if link.__suppress_context__ else link.__context__
+    return form._replace(key=tuple(found))
+
+
+def form_of_place(frame: FrameType, severity: str, entry_point: str) -> Form:
+    """Return the form of what an app reports by itself at one place of its code."""
+    return Form((entry_point, severity, id(frame.f_code), frame.f_lasti), [frame.f_code])
+
+
+def _add(error: BaseException, found: list[Any], codes: list[CodeType]) -> None:
+    """Add the type of an exception, and the innermost places that it went through."""
+    places: deque[tuple[CodeType, int]] = deque(maxlen=MOST_PLACES)
+    traceback = error.__traceback__
+    while traceback is not None:
+        places.append((traceback.tb_frame.f_code, traceback.tb_lasti))
+        traceback = traceback.tb_next
+    found.append(type(error))
+    for code, instruction in places:
+        found.append((id(code), instruction))
+        codes.append(code)
+
+
+class _Known:
+    """A form of which one failure was captured whole."""
+
+    __slots__ = ("codes", "counter", "latest_ms", "report")
+
+    def __init__(self, codes: list[CodeType], report: dict[str, Any]) -> None:
+        self.codes, self.report = codes, report
+        self.counter = Counter()
+        self.latest_ms = 0
+
+    @property
+    def waiting(self) -> int:
+        """How many were counted and not reported yet."""
+        return self.counter.total() - self.counter.taken
+
+
+class Alike:
+    """The forms of one process, bounded. No lock."""
+
+    def __init__(self, base: Base) -> None:
+        self._base = base
+        self._forms: dict[tuple[Any, ...], _Known] = {}
+
+    def begin(self) -> None:
+        """Begin with nothing counted: in a forked child the counts are the parent's."""
+        self._forms = {}
+
+    def learn(self, form: Form, report: dict[str, Any]) -> None:
+        """Remember a failure that is reported whole: from now on others of its form can be counted with it."""
+        if form.key in self._forms:
+            return
+        if len(self._forms) >= MOST_FORMS and not self._forget_one():
+            return
+        kept = {name: report[name] for name in ("severity", "handled", "captured_by")}
+        kept["exceptions"] = [
+            link | {"frames": [{n: v for n, v in frame.items() if n not in _OF_THIS_ONE} for frame in link["frames"]]}
+            for link in report["exceptions"]
+        ]
+        if "run" in report:
+            kept["run"] = {"entry_point": report["run"]["entry_point"]}
+        self._forms[form.key] = _Known(form.codes, kept)
+
+    def strengthen(self, form: Form, captured_by: str, severity: str) -> None:
+        """What is of this form was not handled after all."""
+        known = self._forms.get(form.key)
+        if known is not None:
+            known.report |= {"handled": False, "captured_by": captured_by, "severity": severity}
+
+    def count(self, form: Form) -> bool:
+        """Count a failure; return whether that could be done: one of its form must have been reported whole."""
+        known = self._forms.get(form.key)
+        if known is None:
+            return False
+        known.latest_ms = self._base.clock_ms()
+        next(known.counter.count)
+        return True
+
+    def send(self) -> None:
+        """Queue what was counted since the last time."""
+        sender = self._base.sender
+        for known in list(self._forms.values()):
+            failures = min(known.waiting, COUNTED)
+            if failures and not sender.full:
+                report = self._report(known, failures)
+                known.counter.taken += failures
+                known.counter.id = None
+                sender.put(report)
+
+    def look(self) -> list[dict[str, Any]]:
+        """Return what ``send`` would queue, under the ids that it will have, and go on counting: for the case that the process is killed."""
+        waiting = [(known.waiting, known) for known in list(self._forms.values()) if known.waiting]
+        waiting.sort(key=lambda each: -each[0])
+        return [self._report(known, min(failures, COUNTED)) for failures, known in waiting[:MOST_IN_STORY]]
+
+    def _report(self, known: _Known, failures: int) -> dict[str, Any]:
+        if known.counter.id is None:
+            known.counter.id = self._base.new_id()
+        report = self._base.new_report("failure", known.report["severity"], None, {})
+        # It is not this thread that failed.
+        report["attributes"].pop("thread.name", None)
+        report |= copy.deepcopy(known.report)
+        return report | {"id": known.counter.id, "time": to_text(known.latest_ms), "counted": failures}
+
+    def _forget_one(self) -> bool:
+        """Make room; what was counted and not reported yet is kept."""
+        try:
+            del self._forms[next(key for key, known in self._forms.items() if not known.waiting)]
+        except (KeyError, RuntimeError, StopIteration) as interrupted:
+            if is_the_apps(interrupted):
+                raise
+            return False
+        return True
+
+
+def entry_point_of(run: runs.RunState | None) -> str:
+    """Return the entry point of a run, empty outside of one."""
+    if run is None:
+        return ""
+    if run.resolve is not None:
+        guarded(run.resolve)()
+    return short(run.entry_point)
