@@ -32,6 +32,7 @@ def measure(folder: Path) -> None:
     healthy_request()
     breadcrumbs()
     recorded_on_disk(folder)
+    counted_beyond_the_rate()
     runs()
     statements()
     log_records(folder)
@@ -75,10 +76,10 @@ class Sink:
     def secure(self, timeout_s: float = 1.0) -> None: ...
 
 
-def quiet_reporter(*, hooks: bool = False, values: bool = True) -> Reporter:
-    """Return a reporter that captures all and sends nothing."""
+def quiet_reporter(*, hooks: bool = False, values: bool = True, per_second: float = 1e9) -> Reporter:
+    """Return a reporter that captures all, or so many failures a second, and sends nothing."""
     settings = load(
-        url="http://127.0.0.1:9", key="okey_x", off=False, spool="off", values=values, failures_per_second=1e9
+        url="http://127.0.0.1:9", key="okey_x", off=False, spool="off", values=values, failures_per_second=per_second
     )
     reporter = Reporter(settings, hooks=hooks)
     reporter.base.sender.close()
@@ -222,6 +223,26 @@ def recorded_on_disk(folder: Path) -> None:
     ours, floor = in_turns(lambda: timed(failing(obitus.record), 100), lambda: timed(failing(captured), 100))
     obitus.stop(0)
     row("obitus.record, on disk / captured", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+
+
+def counted_beyond_the_rate() -> None:
+    """A failure of 30 frames that is only counted, against one that is captured."""
+    reporters = [quiet_reporter(), quiet_reporter(per_second=0.01)]
+
+    def failing(reporter: Reporter) -> Callable[[], None]:
+        def once() -> None:
+            try:
+                deep(28, {"id": "SK-4711"})
+            except ValueError as error:
+                reporter.failures.record(error, handled=True, captured_by="record")
+
+        return once
+
+    captured, counted = map(failing, reporters)
+    # The first of its form is captured.
+    counted()
+    floor, ours = in_turns(lambda: timed(captured, 100), lambda: timed(counted, 100))
+    row("counted beyond the rate / captured", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
 
 
 def runs() -> None:
