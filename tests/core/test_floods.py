@@ -31,7 +31,11 @@ def test_what_is_only_counted_has_one_like_it_that_is_kept(
     for seq, (issue, release, later_ms, off_ms) in enumerate(came, start=1):
         now_ms += later_ms
         like, time_ms = alike(issue, release), now_ms + off_ms
+        left = floods.whole_left(issue, now_ms)
         standing = floods.stands_for(like, time_ms, now_ms)
+        # What is said before holds for what comes now.
+        assert standing is None or left == 0
+        assert floods.whole_left(issue, now_ms) == max(0, left - 1)
         if standing is None:
             floods.kept(like, seq, time_ms)
             kept[seq] = (like, time_ms)
@@ -54,6 +58,16 @@ def test_a_flood_costs_what_it_may_and_a_quiet_issue_is_whole() -> None:
             quiet += floods.stands_for(alike(2), now_ms, now_ms) is None
             floods.kept(alike(2), at, now_ms)
     assert 1000 + 590 <= kept <= 1000 + 610 and quiet == 300
+
+
+def test_what_a_sender_only_counted_takes_nothing_of_what_may_be_whole() -> None:
+    """It is counted with the one that stands for it, from the first on, and kept only where none does."""
+    floods = Floods(at_once=5, a_second=1)
+    assert floods.stands_for(alike(), BASE_MS, BASE_MS, was_counted=True) is None
+    floods.kept(alike(), 7, BASE_MS)
+    assert floods.stands_for(alike(), BASE_MS, BASE_MS, was_counted=True) == 7 and floods.whole_left(1, BASE_MS) == 5
+    late_ms = BASE_MS + STANDS_MS + 1
+    assert floods.stands_for(alike(), late_ms, late_ms, was_counted=True) is None
 
 
 def test_what_is_new_about_a_flood_is_kept() -> None:

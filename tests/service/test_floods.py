@@ -83,6 +83,31 @@ def test_all_are_counted_and_some_are_kept(flooded: Running) -> None:
     assert again["already_there"] == 120 and counted(flooded) == {1: 300}
 
 
+def test_what_will_be_kept_whole_is_prepared_at_once(tmp_path: Path) -> None:
+    """A flood that goes on costs each batch one commit, though some of its failures are kept whole and most only counted."""
+    thread, running = start(tmp_path / "data", limits=Limits(whole_failures_at_once=20, whole_failures_a_second=20))
+    key = running.add_app()
+    for _ in range(10):
+        running.send(key, *[of(None) for _ in range(4)])
+    written = []
+    writer, submit = running.service.records.writer, running.service.records.writer.submit
+
+    def watched(work: Any) -> Any:
+        if work.__module__ == "obitus.service.intake.reports":
+            written.append(work)
+        return submit(work)
+
+    writer.submit = watched  # type: ignore[method-assign]
+    before = len(whole_ones(running))
+    for _ in range(40):
+        assert running.send(key, *[of(None) for _ in range(4)]).json()["stored"] == 4
+        running.clock.ahead_ms += 70
+    assert len(written) == 40 and before + 40 <= len(whole_ones(running)) <= before + 100
+    assert counted(running) == {1: 200}
+    running.http.clear()
+    thread.stop()
+
+
 def test_each_release_environment_and_entry_point_keeps_one(flooded: Running) -> None:
     """What is new about a flood is seen whole, and counted apart."""
     key, other = flooded.add_app(), flooded.ask("POST", "/api/apps/sailings/keys", {"environment": "staging"}).json()["key"]  # fmt: skip

@@ -62,6 +62,10 @@ class Floods:
             return None
         return standing[0]
 
+    def whole_left(self, issue_id: int, now_ms: int) -> int:
+        """Return how many whole ones an issue may bring now."""
+        return int(self._left_of(issue_id, now_ms))
+
     def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
         """Let a failure that is kept whole stand for those like it from now on."""
         key = (alike, time_ms // SLOT_MS)
@@ -76,11 +80,14 @@ class Floods:
 
     def _take(self, issue_id: int, now_ms: int) -> bool:
         """Take one of the whole ones that an issue may bring now; return whether there was one."""
-        left, at_ms = self._left.get(issue_id, (float(self._at_once), now_ms))
-        left = min(float(self._at_once), left + max(0, now_ms - at_ms) / 1000 * self._a_second)
+        left = self._left_of(issue_id, now_ms)
         may = left >= 1
         self._left[issue_id] = (left - may, now_ms)
         self._left.move_to_end(issue_id)
         if len(self._left) > MOST_ISSUES:
             self._left.popitem(last=False)
         return may
+
+    def _left_of(self, issue_id: int, now_ms: int) -> float:
+        left, at_ms = self._left.get(issue_id, (float(self._at_once), now_ms))
+        return min(float(self._at_once), left + max(0, now_ms - at_ms) / 1000 * self._a_second)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 import threading
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any, Final
 
@@ -119,24 +119,29 @@ class Familiar:
 
 
 class Flooding:
-    """The fingerprints that flood now, by app, as the writer's answers say."""
+    """The fingerprints that flood now, by app, as the writer's answers say.
 
-    def __init__(self) -> None:
-        self._until_ms: dict[int, dict[str, int]] = {}
+    ``whole_left`` says of an issue how many it may bring whole at a moment.
+    """
 
-    def note(self, app_id: int, fingerprint: str, now_ms: int) -> None:
+    def __init__(self, whole_left: Callable[[int, int], int]) -> None:
+        self._whole_left = whole_left
+        self._known: dict[int, dict[str, tuple[int, int]]] = {}
+        """By app and fingerprint: its issue, and until when it is said to flood."""
+
+    def note(self, app_id: int, fingerprint: str, issue_id: int, now_ms: int) -> None:
         """A failure with a fingerprint was only counted."""
-        self._until_ms.setdefault(app_id, {})[fingerprint] = now_ms + KNOWN_FOR_MS
+        self._known.setdefault(app_id, {})[fingerprint] = (issue_id, now_ms + KNOWN_FOR_MS)
 
-    def of(self, app_id: int, now_ms: int) -> frozenset[str]:
-        """Return the fingerprints of an app that flood."""
-        known = self._until_ms.get(app_id)
+    def of(self, app_id: int, now_ms: int) -> dict[str, int]:
+        """Return the fingerprints of an app that flood, and how many of each will be kept whole now: these are prepared."""
+        known = self._known.get(app_id)
         if not known:
-            return frozenset()
+            return {}
         # A clock that went back must not keep one for long.
-        left = {one: until for one, until in known.items() if now_ms < until <= now_ms + KNOWN_FOR_MS}
+        left = {one: found for one, found in known.items() if now_ms < found[1] <= now_ms + KNOWN_FOR_MS}
         if left:
-            self._until_ms[app_id] = left
+            self._known[app_id] = left
         else:
-            del self._until_ms[app_id]
-        return frozenset(left)
+            del self._known[app_id]
+        return {one: self._whole_left(issue_id, now_ms) for one, (issue_id, _) in left.items()}

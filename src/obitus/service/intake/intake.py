@@ -49,7 +49,7 @@ class Intake:
         self.keys = KnownKeys(records.reader)
         self.pages_of_key, self.pages_of_address = Allowance(*OF_KEY), Allowance(*OF_ADDRESS)
         self.preparer = Preparer(records.evidence)
-        self.flooding = Flooding()
+        self.flooding = Flooding(lambda issue_id, now_ms: records.writer.days.floods.whole_left(issue_id, now_ms))
         self.shelf = Shelf(settings.data, records.reader)
         records.evidence.turn_back = self.shelf.turn_back_json
         self.processes = Processes(settings.processes)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, Final, NamedTuple
 
 import pydantic_core
@@ -51,8 +51,18 @@ class Sender:
     received_ms: int
     skew_ms: int = 0
     """What to add to the sender's times; 0 when its clock is right or it does not say what time it has."""
-    flooding: frozenset[str] = frozenset()
-    """Fingerprints of the app that fail so often that most are only counted."""
+    flooding: dict[str, int] = field(default_factory=dict)
+    """Fingerprints of the app that fail so often that most are only counted, and how many of each are prepared all the same."""
+
+    def only_counts(self, known: FailureFacts | None, *, was_counted: bool) -> bool:
+        """Whether a failure like a known one need not be prepared; one that is to be kept whole is taken off."""
+        whole = None if known is None else self.flooding.get(known.decided.fingerprint)
+        if known is None or whole is None:
+            return False
+        if whole > 0 and not was_counted:
+            self.flooding[known.decided.fingerprint] = whole - 1
+            return False
+        return True
 
 
 class Ready(NamedTuple):
@@ -107,7 +117,7 @@ class Preparer:
         if sender.flooding and not self._rules and (brief := _brief(line)) is not None:
             form, slim = brief
             known = self._familiar.facts(sender.app_id, form)
-            if known is not None and known.decided.fingerprint in sender.flooding:
+            if known is not None and sender.only_counts(known, was_counted="counted" in slim[1]):
                 return self._checked(slim, sender, known)
         read = report_in(line)
         if isinstance(read, Refusal):

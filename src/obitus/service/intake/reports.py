@@ -226,7 +226,7 @@ async def _keep_whole(
     if not wanting:
         return
     lines = [body.lines[place][1] for place in wanting]
-    prepared = await lines_prepared(intake, held, lines, replace(sender, flooding=frozenset()))
+    prepared = await lines_prepared(intake, held, lines, replace(sender, flooding={}))
     outcomes_again = dict(zip(wanting, prepared, strict=True))
     again = {
         place: one._replace(prepared=one.prepared._replace(is_wanted=True))
@@ -294,8 +294,8 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
     held.sent = 0
     intake.day_use.add(held.key, _came(taken), sent)
     for each, became in zip(prepared, taken, strict=True):
-        if became.only_counted and each.failure is not None:
-            intake.flooding.note(sender.app_id, each.failure.decided.fingerprint, sender.received_ms)
+        if became.only_counted and each.failure is not None and became.issue_id is not None:
+            intake.flooding.note(sender.app_id, each.failure.decided.fingerprint, became.issue_id, sender.received_ms)
     if any(one.beyond for one in taken):
         intake.remark(sender.app, "too-many-releases", BEYOND)
     if any(one.among_others for one in taken):
