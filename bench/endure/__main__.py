@@ -7,18 +7,18 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench.endure.running import LONGEST_HEALTH_MS, LONGEST_RATIO, MOST_MB, Found, endure, p95
+from bench.endure.running import LONGEST_HEALTH_MS, LONGEST_RATIO, MOST_MB, Found, endure, p95, typical
 
 
 def table(found: Found) -> list[tuple[str, str, str, bool]]:
     """Return what was measured, its bound, and whether it holds."""
     health_ms = p95(found.health_ms)
     rows = [
-        ("acknowledged, 95th percentile, alone", f"{p95(found.quiet_ms):.1f} ms", "", True),
-        ("the same, all others at another service here", f"{p95(found.neighbour_ms):.1f} ms", "", True),
-        ("the same, all others at this service", f"{p95(found.busy_ms):.1f} ms", "", True),
+        ("acknowledged, 95th percentile, alone", _spread(found.quiet_ms), "", True),
+        ("the same, all others at another service here", _spread(found.neighbour_ms), "", True),
+        ("the same, all others at this service", _spread(found.busy_ms), "", True),
         ("  against the others at another service", f"{found.ratio:.2f}", f"{LONGEST_RATIO}", found.ratio <= LONGEST_RATIO),
-        ("  against alone", f"{p95(found.busy_ms) / p95(found.quiet_ms):.2f}", "", True),
+        ("  against alone", f"{typical(found.busy_ms) / typical(found.quiet_ms):.2f}", "", True),
         ("processors' time given to other machines", f"{100 * found.taken_away:.0f}%", "", True),
         ("/health, 95th percentile, under all", f"{health_ms:.1f} ms", f"{LONGEST_HEALTH_MS:.0f} ms", health_ms <= LONGEST_HEALTH_MS),
         ("/health, slowest", f"{max(found.health_ms):.0f} ms", f"{LONGEST_HEALTH_MS:.0f} ms", max(found.health_ms) <= LONGEST_HEALTH_MS),
@@ -43,6 +43,12 @@ def table(found: Found) -> list[tuple[str, str, str, bool]]:
     ]  # fmt: skip
 
 
+def _spread(rounds: list[list[float]]) -> str:
+    """Say the round in the middle, and between which all were."""
+    each = [p95(one) for one in rounds]
+    return f"{typical(rounds):.1f} ms ({min(each):.1f} to {max(each):.1f})" if each else "not measured"
+
+
 def main() -> None:
     """Endure as long as one says, and print one table."""
     seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 60.0
@@ -50,7 +56,7 @@ def main() -> None:
         found = endure(seconds, Path(folder))
     print(f"{seconds:g} s under {len(found.done)} kinds of trouble at once, {os.cpu_count()} processors\n")
     for name, value, bound, holds in table(found):
-        print(f"{name:<46} {value:>12}   {f'bound {bound}' if bound else '':<16} {'' if holds else 'NOT HELD'}")
+        print(f"{name:<46} {value:>28}   {f'bound {bound}' if bound else '':<16} {'' if holds else 'NOT HELD'}")
     print("\nhow often: " + ", ".join(f"{name} {count:,}" for name, count in found.done.items()))
     if found.disk is None:
         print("The full disk needs the right to mount a small file system.")
