@@ -6,6 +6,7 @@ import gc
 import gzip
 import json
 import socket
+import struct
 import time
 from collections.abc import Iterator
 from dataclasses import replace
@@ -15,6 +16,7 @@ from typing import ClassVar
 import pytest
 import zstandard
 
+from obitus.service.connections import GuardedProtocol
 from obitus.service.guard import HEADERS
 from obitus.service.intake.inflating import split
 from obitus.service.settings import Limits
@@ -300,5 +302,51 @@ def test_a_body_that_ended_early_goes_at_once() -> None:
             assert body.problem is not None
             del body
             assert gc.collect() == 0, encoding
+    finally:
+        gc.enable()
+
+
+def _reset(raw: Raw) -> None:
+    """Cut a connection off: what is still to be read is refused with a reset."""
+    raw.socket.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+    raw.close()
+
+
+def test_a_connection_that_is_gone_takes_its_memory_with_it(running: Running) -> None:
+    """Whatever became of it: answered, left open and cut off, refused, cut off in the middle. Circles are looked for once in ten minutes."""
+    key = running.add_app()
+    body = json.dumps(failure()).encode()
+    head = f"POST /reports HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer {key}\r\nContent-Type: application/x-ndjson\r\n"
+    whole = f"{head}Content-Length: {len(body)}\r\n\r\n".encode() + body
+    kinds: list[tuple[bytes, bool]] = [
+        (b"GET /health HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n\r\n", True),
+        (b"GET /health HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n", False),
+        (whole, False),
+        (b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\nX: " + b"x" * 100_000, True),
+        (b"\x16\x03\x01 nothing of the kind\r\n\r\n", True),
+        (b"POST /reports HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 10\r\n\r\nabc", True),
+        (f"{head}Content-Length: 1000\r\n\r\nabc".encode(), False),
+        (b"GET /hea", False),
+    ]
+
+    def left() -> int:
+        return sum(1 for one in gc.get_objects() if isinstance(one, GuardedProtocol))
+
+    running.http.clear()
+    gc.collect()
+    before = left()
+    gc.disable()
+    try:
+        for said, ends_itself in kinds * 5:
+            raw = Raw(running)
+            raw.say(said)
+            if ends_itself:
+                raw.answer()
+                raw.close()
+            else:
+                if said.endswith((b"\r\n\r\n", body)):
+                    raw.socket.recv(100)
+                _reset(raw)
+        until(lambda: left() <= before)
     finally:
         gc.enable()

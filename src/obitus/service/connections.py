@@ -76,13 +76,18 @@ class _Transport:
     """The server's transport, which closes gently: what was answered arrives though the sender is still sending."""
 
     def __init__(self, inner: Any, protocol: GuardedProtocol) -> None:
-        self._inner, self._protocol = inner, protocol
+        self._inner = inner
+        self.protocol: GuardedProtocol | None = protocol
+        """None once the connection is gone."""
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._inner, name)
 
     def close(self) -> None:
-        self._protocol.close_gently()
+        if self.protocol is None:
+            self._inner.close()
+        else:
+            self.protocol.close_gently()
 
 
 class GuardedProtocol(HttpToolsProtocol):
@@ -103,7 +108,8 @@ class GuardedProtocol(HttpToolsProtocol):
         self._lingers = False
         self._lingered = 0
         self._timer: asyncio.TimerHandle | None = None
-        super().connection_made(_Transport(transport, self))  # type: ignore[arg-type]
+        self._closing = _Transport(transport, self)
+        super().connection_made(self._closing)  # type: ignore[arg-type]
         if not self.connections_of_service.add(self):
             self._refuse("too-many-connections", "Too many connections at once. Try again in a moment.")
             return
@@ -113,6 +119,11 @@ class GuardedProtocol(HttpToolsProtocol):
         self.connections_of_service.remove(self)
         self._stop_timer()
         super().connection_lost(exc)
+        # Nothing may hold it, nor what was sent on it, any longer: the server leaves the timer of one that was cut off, and
+        # circles are looked for once in ten minutes.
+        self._unset_keepalive_if_required()
+        self._closing.protocol = None
+        self.cycle = None  # type: ignore[assignment]
 
     @property
     def is_idle(self) -> bool:
