@@ -156,6 +156,29 @@ def test_a_kill_loses_no_count(running: Running, tmp_path: Path) -> None:
     assert verify(running.service.settings.data) == []
 
 
+def test_what_the_process_ends_of_is_captured(running: Running, tmp_path: Path) -> None:
+    """Though it was logged on its way, in the midst of a flood, and counted then: it is one failure, and there whole."""
+    key = running.add_app()
+    code = """
+        import logging, obitus
+        obitus.watch(failures_per_second=1)
+        def board(number):
+            try:
+                raise ValueError(number)
+            except ValueError:
+                logging.exception("could not board")
+                if number == 299:
+                    raise
+        for number in range(300):
+            board(number)
+    """
+    assert run(running, key, tmp_path, code).returncode == 1
+    assert sum(issue["failures"] for issue in running.issues()) == 300
+    with closing(sqlite3.connect(running.service.settings.data / "obitus.sqlite3")) as main:
+        rows = main.execute("SELECT handled, message FROM failures WHERE severity = 'FATAL'").fetchall()
+    assert rows == [(0, "299")]
+
+
 def test_a_forked_child_counts_its_own(running: Running, tmp_path: Path) -> None:
     """What the parent has counted is not the child's to send."""
     key = running.add_app()

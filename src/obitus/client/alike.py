@@ -129,6 +129,12 @@ class Alike:
         next(known.counter.count)
         return True
 
+    def take_back(self, form: Form) -> None:
+        """Do not count one that was counted: it is captured after all. Nothing to do where it was reported already."""
+        known = self._forms.get(form.key)
+        if known is not None and known.waiting:
+            known.counter.taken += 1
+
     def send(self) -> None:
         """Queue what was counted since the last time."""
         sender = self._base.sender

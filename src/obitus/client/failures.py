@@ -159,7 +159,12 @@ class Failures:
         if isinstance(error, SystemExit):
             self._recorded_exit = True
         run = run or runs.current.get()
+        is_the_end = captured_by == "main thread"
         sighting = self.seen.find(error, run)
+        if sighting is not None and is_the_end and sighting.form is not None and sighting.report_id is None:
+            # It was only counted on its way; now the process ends of it.
+            self.alike.take_back(sighting.form)
+            sighting = None
         if sighting is not None:
             if sighting.handled and not handled:
                 self._strengthen(sighting, captured_by, severity, run)
@@ -167,7 +172,7 @@ class Failures:
         if is_ours():
             return None
         form = form_of(error, entry_point_of(run))
-        is_whole = self._is_whole(form, is_the_end=captured_by == "main thread")
+        is_whole = self._is_whole(form, is_the_end=is_the_end)
         if is_whole is None:
             return None
         sighting = self.seen.add(error, run, handled=handled)
