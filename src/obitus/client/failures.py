@@ -196,7 +196,7 @@ class Failures:
             return True
         if self.alike.count(form):
             return False
-        if not self._base.sender.full and limits.firsts.allows():
+        if limits.may_be_first():
             return True
         self._base.sender.drop(why)
         return None

@@ -10,7 +10,7 @@ from obitus.client.rate import Rate
 BURST_S: Final = 8.0
 FIRSTS_PER_S: Final = 2.0
 FIRSTS_AT_ONCE: Final = 50.0
-"""Failures like none before them, beyond the rate: a flood of one must not hide another."""
+"""Failures like none before them, beyond the rate."""
 RUNS_PER_S: Final = 50.0
 LOGS_PER_S: Final = 200.0
 
@@ -19,7 +19,6 @@ class Limits:
     """The rates of one process."""
 
     failures: Rate
-    firsts: Rate
     runs: Rate
     logs: Rate
 
@@ -31,7 +30,7 @@ class Limits:
         """Begin, with full room."""
         per_s, timer = self._base.settings.failures_per_second, self._base.timer
         self.failures = Rate(per_s, per_s * BURST_S, timer)
-        self.firsts = Rate(FIRSTS_PER_S, FIRSTS_AT_ONCE, timer)
+        self._firsts: Rate | None = None
         self.runs = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, timer)
         self.logs = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, timer)
         self._told = {}
@@ -48,6 +47,14 @@ class Limits:
         if self._base.sender.full:
             return "the queue is full"
         return None if rate.allows() else "too many at once"
+
+    def may_be_first(self) -> bool:
+        """Whether a failure like none before it may be taken beyond the rate: a flood of one must not hide another."""
+        if self._base.sender.full:
+            return False
+        if self._firsts is None:
+            self._firsts = Rate(FIRSTS_PER_S, FIRSTS_AT_ONCE, self._base.timer)
+        return self._firsts.allows()
 
     @property
     def has_told(self) -> bool:
