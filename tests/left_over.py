@@ -14,6 +14,8 @@ SUBREAPER = 36  # PR_SET_CHILD_SUBREAPER, prctl(2)
 PATIENCE_S = 5.0
 # The service's own processes live as long as the service, which several tests may share.
 OF_THE_SERVICE = "obitus.service.intake.processes"
+# A browser starts it beside itself, a moment after its own start, and it ends with the browser.
+OF_A_BROWSER = "chrome_crashpad_handler"
 
 
 _SHARED: set[int] = set()
@@ -56,7 +58,8 @@ def end_what_is_left(before: dict[int, int]) -> list[str]:
 
 def _left(before: dict[int, int]) -> list[int]:
     known = before.keys() | _SHARED
-    return [n for n, first in processes().items() if first not in known and OF_THE_SERVICE not in _command(n)]
+    new = [number for number, first in processes().items() if first not in known]
+    return [number for number in new if not any(name in _command(number) for name in (OF_THE_SERVICE, OF_A_BROWSER))]
 
 
 def children(number: int) -> list[int]:
