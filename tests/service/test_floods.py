@@ -22,7 +22,7 @@ from obitus.store.backups.verifying import verify
 from obitus.store.days.files import path_of
 from obitus.store.errors import StoreReadOnly
 from obitus.store.evidence import Packer
-from tests.conftest import Running, failure, start
+from tests.conftest import Running, failure, serving, start
 from tests.service.alerting.helpers import fired, rule, webhook
 from tests.service.alerting.receivers import receiving
 from tests.service.test_grouping import done, numbers, raised
@@ -85,7 +85,11 @@ def test_all_are_counted_and_some_are_kept(flooded: Running) -> None:
 
 def test_what_will_be_kept_whole_is_prepared_at_once(tmp_path: Path) -> None:
     """A flood that goes on costs each batch one commit, though some of its failures are kept whole and most only counted."""
-    thread, running = start(tmp_path / "data", limits=Limits(whole_failures_at_once=20, whole_failures_a_second=20))
+    with serving(tmp_path / "data", Limits(whole_failures_at_once=20, whole_failures_a_second=20)) as running:
+        _one_commit_a_batch(running)
+
+
+def _one_commit_a_batch(running: Running) -> None:
     key = running.add_app()
     for _ in range(10):
         running.send(key, *[of(None) for _ in range(4)])
@@ -104,8 +108,6 @@ def test_what_will_be_kept_whole_is_prepared_at_once(tmp_path: Path) -> None:
         running.clock.ahead_ms += 70
     assert len(written) == 40 and before + 40 <= len(whole_ones(running)) <= before + 100
     assert counted(running) == {1: 200}
-    running.http.clear()
-    thread.stop()
 
 
 def test_each_release_environment_and_entry_point_keeps_one(flooded: Running) -> None:

@@ -82,11 +82,6 @@ class _Known:
         self.counter = Counter()
         self.latest_ms = 0
 
-    @property
-    def waiting(self) -> int:
-        """How many were counted and not reported yet."""
-        return self.counter.total() - self.counter.taken
-
 
 class Alike:
     """The forms of one process, bounded. No lock."""
@@ -132,14 +127,14 @@ class Alike:
     def take_back(self, form: Form) -> None:
         """Do not count one that was counted: it is captured after all. Nothing to do where it was reported already."""
         known = self._forms.get(form.key)
-        if known is not None and known.waiting:
+        if known is not None and known.counter.waiting:
             known.counter.taken += 1
 
     def send(self) -> None:
         """Queue what was counted since the last time."""
         sender = self._base.sender
         for known in list(self._forms.values()):
-            failures = min(known.waiting, COUNTED)
+            failures = min(known.counter.waiting, COUNTED)
             if failures and not sender.full:
                 report = self._report(known, failures)
                 known.counter.taken += failures
@@ -148,7 +143,7 @@ class Alike:
 
     def look(self) -> list[dict[str, Any]]:
         """Return what ``send`` would queue, under the ids that it will have, and go on counting: for the case that the process is killed."""
-        waiting = [(known.waiting, known) for known in list(self._forms.values()) if known.waiting]
+        waiting = [(known.counter.waiting, known) for known in list(self._forms.values()) if known.counter.waiting]
         waiting.sort(key=lambda each: -each[0])
         return [self._report(known, min(failures, COUNTED)) for failures, known in waiting[:MOST_IN_STORY]]
 
@@ -164,7 +159,7 @@ class Alike:
     def _forget_one(self) -> bool:
         """Make room; what was counted and not reported yet is kept."""
         try:
-            del self._forms[next(key for key, known in self._forms.items() if not known.waiting)]
+            del self._forms[next(key for key, known in self._forms.items() if not known.counter.waiting)]
         except (KeyError, RuntimeError, StopIteration) as interrupted:
             if is_the_apps(interrupted):
                 raise

@@ -17,7 +17,8 @@ class Counter:
         """Of the report that will say how many there were, once it has one."""
         self.since_ms = 0
 
-    def total(self) -> int:
-        """Return how many were counted in all."""
+    @property
+    def waiting(self) -> int:
+        """How many were counted and not taken yet."""
         # Its only public way to be looked at without being counted on: ``count(5)``.
-        return int(repr(self.count)[6:-1])
+        return int(repr(self.count)[6:-1]) - self.taken

@@ -80,8 +80,8 @@ class Tally:
             since_ms, report_id = counter.since_ms, counter.id
             # A run that ends at this very moment is in this report or in the next one, and never in both.
             counter.since_ms, counter.id = 0, None
-            total = counter.total()
-            runs, counter.taken = total - counter.taken, total
+            runs = counter.waiting
+            counter.taken += runs
             if runs:
                 found.append(_report(key, runs, report_id or self._new_id(), since_ms))
         return found
@@ -94,7 +94,7 @@ class Tally:
         """
         found = []
         for key, counter in list(self._counters.items()):
-            runs = counter.total() - counter.taken
+            runs = counter.waiting
             if runs:
                 if counter.id is None:
                     counter.id = self._new_id()

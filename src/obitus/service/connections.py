@@ -108,8 +108,7 @@ class GuardedProtocol(HttpToolsProtocol):
         self._lingers = False
         self._lingered = 0
         self._timer: asyncio.TimerHandle | None = None
-        self._closing = _Transport(transport, self)
-        super().connection_made(self._closing)  # type: ignore[arg-type]
+        super().connection_made(_Transport(transport, self))  # type: ignore[arg-type]
         if not self.connections_of_service.add(self):
             self._refuse("too-many-connections", "Too many connections at once. Try again in a moment.")
             return
@@ -122,7 +121,7 @@ class GuardedProtocol(HttpToolsProtocol):
         # Nothing may hold it, nor what was sent on it, any longer: the server leaves the timer of one that was cut off, and
         # circles are looked for once in ten minutes.
         self._unset_keepalive_if_required()
-        self._closing.protocol = None
+        self.transport.protocol = None  # type: ignore[attr-defined]
         self.cycle = None  # type: ignore[assignment]
 
     @property

@@ -54,15 +54,13 @@ class Sender:
     flooding: dict[str, int] = field(default_factory=dict)
     """Fingerprints of the app that fail so often that most are only counted, and how many of each are prepared all the same."""
 
-    def only_counts(self, known: FailureFacts | None, *, was_counted: bool) -> bool:
+    def only_counts(self, fingerprint: str, *, was_counted: bool) -> bool:
         """Whether a failure like a known one need not be prepared; one that is to be kept whole is taken off."""
-        whole = None if known is None else self.flooding.get(known.decided.fingerprint)
-        if known is None or whole is None:
+        whole = self.flooding.get(fingerprint)
+        if whole and not was_counted:
+            self.flooding[fingerprint] = whole - 1
             return False
-        if whole > 0 and not was_counted:
-            self.flooding[known.decided.fingerprint] = whole - 1
-            return False
-        return True
+        return whole is not None
 
 
 class Ready(NamedTuple):
@@ -117,7 +115,7 @@ class Preparer:
         if sender.flooding and not self._rules and (brief := _brief(line)) is not None:
             form, slim = brief
             known = self._familiar.facts(sender.app_id, form)
-            if known is not None and sender.only_counts(known, was_counted="counted" in slim[1]):
+            if known is not None and sender.only_counts(known.decided.fingerprint, was_counted="counted" in slim[1]):
                 return self._checked(slim, sender, known)
         read = report_in(line)
         if isinstance(read, Refusal):
