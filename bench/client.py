@@ -18,7 +18,7 @@ from typing import Any
 
 import obitus
 from bench.measuring import ROUNDS, in_turns, row, timed
-from obitus.client.active import use
+from obitus.client.active import give_up, use
 from obitus.client.reporter import Reporter
 from obitus.client.settings import load
 
@@ -95,6 +95,23 @@ def deep(left: int, sailing: dict[str, Any]) -> None:
     deep(left - 1, sailing)
 
 
+def failing(act: Callable[[BaseException], Any]) -> Callable[[], None]:
+    """Return what fails 30 calls down, and gives the exception to ``act``."""
+
+    def once() -> None:
+        try:
+            deep(28, {"id": "SK-4711", "vessel": "Tern"})
+        except ValueError as error:
+            act(error)
+
+    return once
+
+
+def recorder(reporter: Reporter) -> Callable[[BaseException], Any]:
+    """Return what gives an exception to a reporter, as the app does that records one it has handled."""
+    return lambda error: reporter.failures.record(error, handled=True, captured_by="record")
+
+
 def recording(folder: Path) -> None:
     """Recording an exception of 30 frames against ``logging.exception`` to a file."""
     logger = logging.getLogger("bench")
@@ -103,22 +120,9 @@ def recording(folder: Path) -> None:
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
     logger.addHandler(handler)
 
-    def failing(act: Callable[[BaseException], Any]) -> Callable[[], None]:
-        def once() -> None:
-            try:
-                deep(28, {"id": "SK-4711", "vessel": "Tern"})
-            except ValueError as error:
-                act(error)
-
-        return once
-
     raising = statistics.median(timed(failing(lambda _: None), 300) for _ in range(ROUNDS))
     for name, values in (("", True), (", without locals", False)):
-        reporter = quiet_reporter(values=values)
-
-        def record(error: BaseException, reporter: Reporter = reporter) -> None:
-            reporter.failures.record(error, handled=True, captured_by="record")
-
+        record = recorder(quiet_reporter(values=values))
         ours, floor = in_turns(
             lambda record=record: timed(failing(record), 100) - raising,  # type: ignore[misc]
             lambda: timed(failing(lambda _: logger.exception("gangway")), 100) - raising,
@@ -131,6 +135,28 @@ def recording(folder: Path) -> None:
         )
     logger.removeHandler(handler)
     handler.close()
+
+
+def a_request(further_headers: int = 0) -> dict[str, Any]:
+    """Return the scope of a request for a sailing, with four headers and so many more."""
+    return {
+        "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": "GET", "scheme": "http",
+        "path": "/sailings/SK-1", "raw_path": b"/sailings/SK-1", "query_string": b"", "root_path": "",
+        "headers": [
+            (b"host", b"ferry"), (b"accept", b"*/*"), (b"user-agent", b"pierboard/1.4"), (b"accept-encoding", b"gzip"),
+            *((b"x-part-%d" % i, b"eastholm") for i in range(further_headers)),
+        ],
+        "client": ("127.0.0.1", 1), "server": ("ferry", 80),
+    }  # fmt: skip
+
+
+async def nothing_more() -> dict[str, Any]:
+    """Return a body's end."""
+    return {"type": "http.request", "body": b"", "more_body": False}
+
+
+async def nowhere(_: Any) -> None:
+    """Take an answer."""
 
 
 def healthy_request() -> None:
@@ -148,22 +174,10 @@ def healthy_request() -> None:
 
         return app
 
-    scope = {
-        "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": "GET", "scheme": "http",
-        "path": "/sailings/SK-1", "raw_path": b"/sailings/SK-1", "query_string": b"", "root_path": "",
-        "headers": [(b"host", b"ferry"), (b"accept", b"*/*"), (b"user-agent", b"pierboard/1.4"), (b"accept-encoding", b"gzip")],
-        "client": ("127.0.0.1", 1), "server": ("ferry", 80),
-    }  # fmt: skip
-
-    async def receive() -> dict[str, Any]:
-        return {"type": "http.request", "body": b"", "more_body": False}
-
-    async def send(_: Any) -> None: ...
-
     async def ask(app: Any, times: int) -> float:
         started = time.perf_counter()
         for _ in range(times):
-            await app(dict(scope), receive, send)
+            await app(a_request(), nothing_more, nowhere)
         return (time.perf_counter() - started) / times
 
     bare_app, watched = make(watched=False), make(watched=True)
@@ -207,42 +221,40 @@ def watching(folder: Path, name: str, **more: Any) -> None:
 
 def recorded_on_disk(folder: Path) -> None:
     """``obitus.record`` of 30 frames, which is on disk when it returns, against capturing alone."""
-    reporter = quiet_reporter()
-
-    def failing(act: Callable[[BaseException], Any]) -> Callable[[], None]:
-        def once() -> None:
-            try:
-                deep(28, {"id": "SK-4711"})
-            except ValueError as error:
-                act(error)
-
-        return once
-
+    captured = recorder(quiet_reporter())
     watching(folder, "recorded", failures_per_second=1e9)
-    captured = lambda error: reporter.failures.record(error, handled=True, captured_by="record")  # noqa: E731
     ours, floor = in_turns(lambda: timed(failing(obitus.record), 100), lambda: timed(failing(captured), 100))
     obitus.stop(0)
     row("obitus.record, on disk / captured", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
 
 
 def counted_beyond_the_rate() -> None:
-    """A failure of 30 frames that is only counted, against one that is captured."""
-    reporters = [quiet_reporter(), quiet_reporter(per_second=0.01)]
-
-    def failing(reporter: Reporter) -> Callable[[], None]:
-        def once() -> None:
-            try:
-                deep(28, {"id": "SK-4711"})
-            except ValueError as error:
-                reporter.failures.record(error, handled=True, captured_by="record")
-
-        return once
-
-    captured, counted = map(failing, reporters)
+    """A failure of 30 frames that is only counted, against one that is captured, and in a request against outside of one."""
+    full = quiet_reporter(per_second=0.01)
+    captured, counted = failing(recorder(quiet_reporter())), failing(recorder(full))
     # The first of its form is captured.
     counted()
     floor, ours = in_turns(lambda: timed(captured, 100), lambda: timed(counted, 100))
     row("counted beyond the rate / captured", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
+
+    took_s = 0.0
+
+    async def app(scope: Any, receive: Any, send: Any) -> None:
+        nonlocal took_s
+        took_s = timed(counted, 100)
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+
+    watched = obitus.AsgiMiddleware(app, user=lambda scope: "p-102")
+
+    def in_request() -> float:
+        asyncio.run(watched(a_request(30), nothing_more, nowhere))
+        return took_s
+
+    use(full)
+    in_request()
+    ours, floor = in_turns(in_request, lambda: timed(counted, 100))
+    give_up()
+    row("counted in a request / outside of one", f"{ours * 1e6:.0f} us", f"{floor * 1e6:.0f} us", ours / floor)
 
 
 def runs() -> None:

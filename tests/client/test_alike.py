@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import logging
 import signal
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable, MutableMapping
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -270,3 +272,35 @@ def test_code_that_is_gone_is_not_taken_for_other_code() -> None:
         held.append(form.codes)
         keys.append(form.key)
     assert len(set(keys)) == 50
+
+
+def test_a_request_that_fails_often_is_asked_little(running: Running) -> None:
+    """What is only counted is counted at the request's route, and the app is asked who it is for what is captured alone."""
+    slow(running)
+    asked: list[str] = []
+
+    def user(scope: MutableMapping[str, Any]) -> str:
+        asked.append(scope["path"])
+        return "p-102"
+
+    async def app(scope: MutableMapping[str, Any], receive: object, send: Callable[[Any], Awaitable[None]]) -> None:
+        scope["path_template"] = "/sailings/{id}"
+        for number in range(400):
+            try:
+                raised(message=f"no pier {number}")
+            except ValueError as error:
+                obitus.record(error)
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+
+    async def nothing() -> dict[str, Any]:
+        return {"type": "http.request", "body": b"", "more_body": False}
+
+    async def nowhere(_: object) -> None: ...
+
+    scope = {"type": "http", "method": "GET", "path": "/sailings/SK-1", "headers": []}
+    asyncio.run(obitus.AsgiMiddleware(app, user=user)(scope, nothing, nowhere))
+    assert arrived(running) == {"ValueError": 400}
+    with closing(sqlite3.connect(running.service.settings.data / "obitus.sqlite3")) as main:
+        assert main.execute("SELECT DISTINCT entry_point FROM failures").fetchall() == [("GET /sailings/{id}",)]
+    assert len(asked) < 60
+    obitus.stop()

@@ -169,8 +169,9 @@ class Alike:
 
 def entry_point_of(run: runs.RunState | None) -> str:
     """Return the entry point of a run, empty outside of one."""
-    if run is None:
-        return ""
-    if run.resolve is not None:
-        guarded(run.resolve)()
-    return short(run.entry_point)
+    return "" if run is None else short(_known_by_now(run) or run.entry_point)
+
+
+@guarded
+def _known_by_now(run: runs.RunState) -> str:
+    return run.know_entry_point()

@@ -129,8 +129,7 @@ class LeftBehind:
         for key, run in list(self._runs.open.items()):
             if now_s - run.started_s < STORY_AFTER_S:
                 continue
-            if run.resolve is not None:
-                guarded(run.resolve)()
+            guarded(run.know_more)()
             report = self._base.new_report("failure", "FATAL", run, {})
             report["run"] = run.as_report(now_s)
             report["trail"] = run.trail.now()

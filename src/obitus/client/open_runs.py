@@ -66,7 +66,7 @@ class OpenRuns:
             run.outcome = outcome
             ended_s = self._base.timer()
             took_ms = (ended_s - run.started_s) * 1000
-            reason = self.tally.add(run.entry_point, outcome, status, took_ms, run.started_ms + int(took_ms))
+            reason = self.tally.add(run.know_entry_point(), outcome, status, took_ms, run.started_ms + int(took_ms))
             if reason is not None:
                 self._send(run, reason, ended_s)
             if run.caught is not None:
@@ -75,8 +75,8 @@ class OpenRuns:
                     # Something logged the exception and answered with it by itself: nobody handled it.
                     held.strengthen(run.caught, handled=False)
                 held.release(run)
-            # It leads back to the run: without this only the garbage collector would free either.
-            run.resolve = run.user = None
+            # They lead back to the run: without this only the garbage collector would free either.
+            run.entry_point_now = run.resolve = run.user = None
         except Exception as trouble:
             if is_the_apps(trouble):
                 raise
@@ -158,15 +158,14 @@ class OpenRuns:
         if template and template != message:
             report["template"] = long(template)
         if run is not None:
-            report["run"] = {"id": run.id, "entry_point": short(run.entry_point) or "unnamed"}
+            report["run"] = {"id": run.id, "entry_point": short(run.know_entry_point()) or "unnamed"}
         return str(report["id"]) if self._base.sender.put(report) else None
 
 
 @guarded
 def resolve(run: runs.RunState) -> None:
     """Fill in what is known of a run only by now."""
-    if run.resolve is not None:
-        run.resolve()
+    run.know_more()
     if run.user is not None and "user.id" not in (run.attributes or {}):
         user = run.user()
         if user is not None:

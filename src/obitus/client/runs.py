@@ -30,8 +30,10 @@ class RunState:
     """The latest failure in it that the app caught, or that something logged."""
     died: bool = False
     """Whether a failure of it was reported that nobody caught."""
+    entry_point_now: Callable[[], str] | None = None
+    """Returns the entry point as far as it is known by now, such as with the route that a request went to. Cheap."""
     resolve: Callable[[], None] | None = None
-    """Fills in what is known only once the app has begun, such as the route; called before each report."""
+    """Fills in what else is known only once the app has begun, such as the request; called before each report."""
     user: Callable[[], Any] | None = None
     """Returns who asks, where the framework has found that out by itself."""
     route: str | None = None
@@ -85,6 +87,18 @@ class RunState:
     def traceparent(self) -> str:
         """What to pass on to whom it calls (W3C Trace Context, section 3.2)."""
         return f"00-{self.trace_id}-{self.span_id}-01"
+
+    def know_entry_point(self) -> str:
+        """Take over the entry point as far as it is known by now, and return it."""
+        if self.entry_point_now is not None:
+            self.entry_point = self.entry_point_now()
+        return self.entry_point
+
+    def know_more(self) -> None:
+        """Take over what is known by now, for a report."""
+        self.know_entry_point()
+        if self.resolve is not None:
+            self.resolve()
 
     def attach(self, name: str, value: Any) -> None:
         """Put an attribute on everything this run reports; beyond the bound new names are passed over."""

@@ -10,6 +10,7 @@ import json
 import resource
 import sys
 import time
+from functools import cache
 from typing import Any, ClassVar, Final
 
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
@@ -242,6 +243,7 @@ class _HeadTooLarge(Exception):
     """Raised out of the parser's callbacks, so that it reads no further."""
 
 
+@cache
 def refusal(slug: str, detail: str) -> bytes:
     """Return a whole HTTP/1.1 answer with problem details, after which the connection closes."""
     status, title = PROBLEMS[slug]

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Iterable
 from typing import Final
 from urllib.parse import urlsplit
 
-from starlette.datastructures import MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from obitus.service.addresses import is_loopback
@@ -33,13 +33,26 @@ FOR_ALL: Final = {"Cross-Origin-Resource-Policy": "cross-origin"}
 """What an answer says that pages of other origins may load."""
 
 
+_FOR_ALL: Final = [(name.lower().encode(), value.encode()) for name, value in FOR_ALL.items()]
+_NOT_KEPT: Final = (b"cache-control", b"no-store")
+
+
+def _with(strict: list[tuple[bytes, bytes]], given: Iterable[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
+    """Return the headers of an answer with the strict ones in place of its own of these names, but for what pages of other origins may load."""
+    strict_names = {name for name, _ in strict}
+    own = [one for one in given if one[0] not in strict_names or one in _FOR_ALL]
+    allowed = {name for name, _ in own} & strict_names
+    return own + [one for one in strict if one[0] not in allowed]
+
+
 class Guard:
     """Middleware: answers only under its own names (a foreign name means DNS rebinding), and adds strict headers."""
 
     def __init__(self, app: ASGIApp, settings: Settings) -> None:
         self._app = app
         self._names = {"localhost", settings.host, urlsplit(settings.url).hostname or ""}
-        self._headers = HEADERS | (SECURE_ONLY if settings.is_https else {})
+        headers = HEADERS | (SECURE_ONLY if settings.is_https else {})
+        self._headers = [(name.lower().encode(), value.encode()) for name, value in headers.items()]
         self._any_address = not is_loopback(settings.host)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -49,12 +62,10 @@ class Guard:
 
         async def send_with_headers(message: Message) -> None:
             if message["type"] == "http.response.start":
-                headers = MutableHeaders(scope=message)
-                for name, value in self._headers.items():
-                    if name not in FOR_ALL or headers.get(name) != FOR_ALL[name]:
-                        headers[name] = value
+                strict = self._headers
                 if scope["path"].startswith(("/api", "/reports", "/health")):
-                    headers["Cache-Control"] = "no-store"
+                    strict = [*strict, _NOT_KEPT]
+                message["headers"] = _with(strict, message.get("headers", ()))
             await send(message)
 
         hosts = [value.decode("latin-1") for name, value in scope["headers"] if name == b"host"]

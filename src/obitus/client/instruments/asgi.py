@@ -70,8 +70,8 @@ class AsgiMiddleware:
             await self._app(scope, receive, send)
             return
         scope[_WATCHED] = True
-        watch = _Watch(opened, scope, send, self)
-        opened.run.resolve = watch.resolve
+        watch = _Watch(opened, scope, path, send, self)
+        opened.run.entry_point_now, opened.run.resolve = watch.entry_point, watch.resolve
         outcome = "failed"
         try:
             if b"content-length" in found or b"transfer-encoding" in found:
@@ -89,9 +89,9 @@ class AsgiMiddleware:
             answered = scope.get(ANSWERED)
             if isinstance(answered, Answered) and not watch.answered and outcome == "failed":
                 # What stands around this answers for the exception, and knows with what.
-                answered.finish = lambda status: watch.finish(outcome, path, status)
+                answered.finish = lambda status: watch.finish(outcome, status)
             else:
-                watch.finish(outcome, path, 0)
+                watch.finish(outcome, 0)
 
     async def _other(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
         starting = scope["type"] == "lifespan"
@@ -100,17 +100,20 @@ class AsgiMiddleware:
         if opened is None:
             await self._app(scope, receive, send)
             return
-        run = opened.run
+        run, path = opened.run, str(scope.get("path", ""))
+
+        def route() -> str:
+            return run.route or routes.of_scope(scope) or ""
 
         def resolve() -> None:
-            if not starting:
-                route = run.route or routes.of_scope(scope) or ""
-                run.entry_point = routes.point_of(scope["type"], route, str(scope.get("path", "")), 0)
-                run.request = _request_part(scope, route, 0, None, None)
-                user = requests.ask_user(self.user, scope)
-                if user is not None:
-                    run.attach("user.id", user)
+            run.request = _request_part(scope, route(), 0, None, None)
+            user = requests.ask_user(self.user, scope)
+            if user is not None:
+                run.attach("user.id", user)
 
+        if not starting:
+            run.entry_point_now = lambda: routes.point_of(scope["type"], route(), path, 0)
+            run.resolve = resolve
         spoke = False
 
         async def listening() -> Message:
@@ -129,7 +132,6 @@ class AsgiMiddleware:
                 await _flush(reporter)
             await send(message)
 
-        run.resolve = resolve
         outcome = "failed"
         try:
             await self._app(scope, listening, speaking)
@@ -146,7 +148,6 @@ class AsgiMiddleware:
         finally:
             opened.leave()
             if not starting:
-                guarded(resolve)()
                 opened.finish(outcome)
 
 
@@ -158,6 +159,7 @@ class _Watch:
         "_look",
         "_middleware",
         "_opened",
+        "_path",
         "_receive",
         "_run",
         "_scope",
@@ -168,8 +170,10 @@ class _Watch:
         "status",
     )
 
-    def __init__(self, opened: RunScope, scope: Scope, send: Send, middleware: AsgiMiddleware) -> None:
+    def __init__(self, opened: RunScope, scope: Scope, path: str, send: Send, middleware: AsgiMiddleware) -> None:
         self._opened, self._run, self._scope, self._send, self._middleware = opened, opened.run, scope, send, middleware
+        # What the framework moves from the path to the root on its way is the request's all the same.
+        self._path = path
         self._receive: Receive | None = None
         self._early: list[Message] = []
         self.status = 0
@@ -205,12 +209,11 @@ class _Watch:
         if inside.may_hold_one(self.status, kind, str(self._scope.get("path", ""))):
             self._look = inside.Look(kind)
 
-    def finish(self, outcome: str, path: str, status: int) -> None:
+    def finish(self, outcome: str, status: int) -> None:
         """End the run; ``status`` is what was answered outside of this, where that is known."""
         self.status = status or self.status
         if self._look is not None:
             outcome = self._look.outcome_of(outcome, self._run)
-        self._run.entry_point = routes.point_of(self._scope["method"], self.route(), path, self.status)
         self._opened.finish(outcome, self.status or None)
 
     def _keep(self, message: Message) -> None:
@@ -239,15 +242,18 @@ class _Watch:
     def route(self) -> str:
         return self._run.route or routes.of_scope(self._scope) or ""
 
+    def entry_point(self) -> str:
+        """Return what is known by now: the framework puts the route into the scope on the way to the handler."""
+        return routes.point_of(self._scope["method"], self.route(), self._path, self.status)
+
     def resolve(self) -> None:
-        """Fill in what is known by now: the framework puts the route into the scope on the way to the handler."""
-        run, scope, route = self._run, self._scope, self.route()
+        """Fill in the request as far as it is known by now, and who asks."""
+        run, scope = self._run, self._scope
         body, receive = self.body, self._receive
         if body is not None and receive is not None and body.is_unread and run.outcome != "ok" and not is_ours():
             # What has arrived and was not read, on the request's own thread and where it went wrong.
             arrived.of_receive(receive, self._keep)
-        run.entry_point = routes.point_of(scope["method"], route, str(scope.get("path", "")), self.status)
-        run.request = _request_part(scope, route, self.status, self.body, self.answer)
+        run.request = _request_part(scope, self.route(), self.status, self.body, self.answer)
         user = requests.ask_user(self._middleware.user, scope)
         if user is not None:
             run.attach("user.id", user)

@@ -37,7 +37,7 @@ class Watched:
         given = headers.get("traceparent") if headers is not None else None
         self._scope = RunScope(reporter, entry_point(method, path), "server", traceparent=given)
         self.run = self._scope.run
-        self.run.resolve = self._resolve
+        self.run.entry_point_now, self.run.resolve = self._entry_point, self._resolve
 
     def record(self, error: BaseException, captured_by: str) -> None:
         """Something that the framework answers for by itself was raised."""
@@ -51,17 +51,17 @@ class Watched:
         if self._scope.is_over:
             return
         self.status = status or self.status
-        self.run.entry_point = routes.point_of(self._method, self.run.route or "", self._path, self.status)
         outcome = outcome or ("failed" if self.run.outcome == "failed" else None)
         self._scope.finish(outcome or requests.outcome_of(self.status, requests.FAILED_STATUSES), self.status or None)
 
+    def _entry_point(self) -> str:
+        return routes.point_of(self._method, self.run.route or "", self._path, self.status)
+
     def _resolve(self) -> None:
-        route = self.run.route or ""
-        self.run.entry_point = routes.point_of(self._method, route, self._path, self.status)
         pairs = list(self._headers.items())[: requests.MOST_HEADERS] if self._headers is not None else []
         part: dict[str, Any] = {
             "method": short(self._method),
-            "route": medium(route),
+            "route": medium(self.run.route or ""),
             "url": kept(self._url or self._path),
             "headers": [[short(str(name).lower()), str(value)[: requests.MOST_HEADER_CHARS]] for name, value in pairs],
             "client": short(self._client),

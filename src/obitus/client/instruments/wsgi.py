@@ -90,7 +90,7 @@ class _Watch:
         self.status = 0
         self.answer: Body | None = None
         self._look: inside.Look | None = None
-        method = str(environ.get("REQUEST_METHOD", ""))
+        self._method = str(environ.get("REQUEST_METHOD", ""))
         around = environ.get(_WATCHED)
         # A middleware around an app and another one around what is mounted in it see the same request.
         self._inside_of: _Watch | None = around if isinstance(around, _Watch) else None
@@ -102,7 +102,7 @@ class _Watch:
         environ[_WATCHED] = self
         self._scope = RunScope(
             reporter,
-            entry_point(method, str(environ.get("PATH_INFO", ""))),
+            entry_point(self._method, str(environ.get("PATH_INFO", ""))),
             "wsgi",
             traceparent=environ.get("HTTP_TRACEPARENT"),
             tracestate=environ.get("HTTP_TRACESTATE"),
@@ -110,7 +110,7 @@ class _Watch:
         self.run = self._scope.run
         # What the framework moves from one to the other on its way is the request's all the same.
         self._path = f"{environ.get('SCRIPT_NAME', '')}{environ.get('PATH_INFO', '')}"
-        self.run.resolve = self._resolve
+        self.run.entry_point_now, self.run.resolve = self._entry_point, self._resolve
         self._stream: Any = None
         self._body = self._watch_body(body_bytes)
 
@@ -156,11 +156,9 @@ class _Watch:
         if self._inside_of is not None or self._scope.is_over:
             return
         self._environ.pop(_WATCHED, None)
-        method = str(self._environ.get("REQUEST_METHOD", ""))
         if not self.status and outcome is None:
             # Where the app answers nothing, the server does, with a 500 of its own.
             self.status = 500
-        self.run.entry_point = routes.point_of(method, self.route(), self._path, self.status)
         outcome = outcome or requests.outcome_of(self.status, self._counts_as_failed)
         if self._look is not None:
             outcome = self._look.outcome_of(outcome, self.run)
@@ -189,10 +187,11 @@ class _Watch:
             return b""
         return arrived.of_stream(self._stream, self._environ, body.room) or b""
 
+    def _entry_point(self) -> str:
+        return routes.point_of(self._method, self.route(), self._path, self.status)
+
     def _resolve(self) -> None:
-        environ, route = self._environ, self.route()
-        method = str(environ.get("REQUEST_METHOD", ""))
-        self.run.entry_point = routes.point_of(method, route, self._path, self.status)
+        environ = self._environ
         headers = [
             [short(name[5:].replace("_", "-").lower()), str(value)[: requests.MOST_HEADER_CHARS]]
             for name, value in list(environ.items())
@@ -203,8 +202,8 @@ class _Watch:
         host = environ.get("HTTP_HOST") or environ.get("SERVER_NAME", "")
         path = self._path.encode("latin-1", "replace").decode("utf-8", "replace")
         part: dict[str, Any] = {
-            "method": short(method),
-            "route": medium(route),
+            "method": short(self._method),
+            "route": medium(self.route()),
             "url": kept(f"{environ.get('wsgi.url_scheme', 'http')}://{host}{path}{'?' + query if query else ''}"),
             "headers": headers,
             "client": short(str(environ.get("REMOTE_ADDR", ""))),
