@@ -151,3 +151,16 @@ def test_users_beyond_the_bound_are_counted_together(running: Running, monkeypat
         counts = dict(main.execute("SELECT user_id, failures FROM issue_users").fetchall())
     assert counts == {f"p-{number}": 2 for number in range(5)} | {"…": 8}
     assert verify(data) == []
+    # What is counted again by the rows keeps to the bound, too: those who met it most often are the ones by name.
+    assert running.send(key, failure(attributes={"user.id": "p-8"})).json()["stored"] == 1
+    running.service.close()
+    with closing(sqlite3.connect(data / "obitus.sqlite3")) as main:
+        main.execute("UPDATE issues SET users = 9")
+        main.execute("DELETE FROM issue_users WHERE user_id IN ('p-2', '…')")
+        main.commit()
+    assert any(one.mended for one in verify(data, repair=True))
+    assert verify(data) == []
+    with closing(sqlite3.connect(data / "obitus.sqlite3")) as main:
+        mended = dict(main.execute("SELECT user_id, failures FROM issue_users").fetchall())
+        assert mended == {"p-8": 3} | {f"p-{number}": 2 for number in range(4)} | {"…": 8}
+        assert main.execute("SELECT users FROM issues").fetchone() == (5,)

@@ -16,6 +16,7 @@ from obitus.store.backups.taking import MAIN
 from obitus.store.database import lock_folder, our_errors
 from obitus.store.days import removed
 from obitus.store.days.files import FOLDER, path_of
+from obitus.store.intake import batch
 from obitus.store.migrations import SCHEMA_VERSION
 from obitus.store.names import OTHERS
 
@@ -47,11 +48,21 @@ SELECT issue_id, user_id, 1 AS n FROM failures WHERE user_id IS NOT NULL
 UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq WHERE o.user_id <> ''"""
 # Of an issue with more users than are counted by name the sum is compared.
 _ALL_BY_NAME: Final = f"issue_id NOT IN (SELECT issue_id FROM issue_users WHERE user_id = '{OTHERS}')"  # noqa: S608 - a constant
+# As many by name as are counted so: those who met it most often.
+_USERS_AGAIN: Final = (
+    "DELETE FROM issue_users",
+    f"""
+INSERT INTO issue_users (issue_id, user_id, failures)
+SELECT issue_id, CASE WHEN place <= :most_users THEN user_id ELSE '{OTHERS}' END, SUM(n)
+FROM (SELECT issue_id, user_id, SUM(n) AS n, ROW_NUMBER() OVER (PARTITION BY issue_id ORDER BY user_id = '{OTHERS}', SUM(n) DESC, user_id) AS place
+      FROM ({_WHOSE}) GROUP BY issue_id, user_id) GROUP BY 1, 2""",  # noqa: S608 - of constants
+)
 _COUNTS: Final = (
     _Count(
         "failures of users beyond the bound (issue_users)",
         f"SELECT issue_id, SUM(failures) FROM issue_users WHERE NOT {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of constants
         f"SELECT issue_id, SUM(n) FROM ({_WHOSE}) WHERE NOT {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of constants
+        _USERS_AGAIN,
     ),
     _Count(
         "failures of issues by hour (issue_counts)",
@@ -75,17 +86,14 @@ _COUNTS: Final = (
         "failures of issues by user (issue_users)",
         f"SELECT issue_id, user_id, failures FROM issue_users WHERE failures AND {_ALL_BY_NAME}",  # noqa: S608 - of constants
         f"SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) WHERE {_ALL_BY_NAME} GROUP BY 1, 2",  # noqa: S608 - of the constant above
-        (
-            "DELETE FROM issue_users",
-            f"INSERT INTO issue_users (issue_id, user_id, failures) SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) GROUP BY 1, 2",  # noqa: S608 - of the same
-        ),
+        _USERS_AGAIN,
     ),
     _Count(
         "users of issues (issues.users)",
         f"SELECT id AS issue_id, users FROM issues WHERE users AND {_ALL_BY_NAME}",  # noqa: S608 - of constants
         f"SELECT issue_id, COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of the same
         (
-            f"UPDATE issues SET users = (SELECT COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE issue_id = issues.id)",  # noqa: S608 - of the same
+            f"UPDATE issues SET users = (SELECT MIN(COUNT(DISTINCT user_id), :most_users) FROM ({_WHOSE}) WHERE issue_id = issues.id)",  # noqa: S608 - of the same
         ),
     ),
     _Count(
@@ -268,5 +276,5 @@ def _counted(main: sqlite3.Connection, count: _Count, *, repair: bool) -> Iterat
     mended = repair and bool(count.mend)
     if mended:
         for statement in count.mend:
-            main.execute(statement)
+            main.execute(statement, {"most_users": batch.MOST_USERS})
     yield Difference(count.what, f"{len(keys):,} differ ({named})", mended)
