@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -14,6 +15,7 @@ from obitus.store.names import OTHERS
 from tests import kept
 from tests.cli.shell import Shell
 from tests.conftest import Running, failure, raised_in, until
+from tests.service.test_grouping import done
 from tests.service.test_releases import send, tally
 
 
@@ -136,9 +138,14 @@ def test_issues_are_bounded(running: Running, monkeypatch: pytest.MonkeyPatch) -
     assert "Too many" not in str(running.get("/api/issues?app=gatekeeper"))
 
 
+def raised_elsewhere(user: str) -> dict[str, Any]:
+    """Return a failure of another issue that somebody met."""
+    return failure(attributes={"user.id": user}) | {"exceptions": raised_in("sailings.decks", "board", "DeckFull")}
+
+
 def test_users_beyond_the_bound_are_counted_together(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     """So many users of an issue are kept apart; of the others the failures are counted, and the issue says that there are more."""
-    for module in ("store.intake.batch", "service.api.views"):
+    for module in ("store.issue_users", "service.api.views"):
         monkeypatch.setattr(f"obitus.{module}.MOST_USERS", 5)
     key = running.add_app()
     for _ in range(2):
@@ -151,16 +158,22 @@ def test_users_beyond_the_bound_are_counted_together(running: Running, monkeypat
         counts = dict(main.execute("SELECT user_id, failures FROM issue_users").fetchall())
     assert counts == {f"p-{number}": 2 for number in range(5)} | {"…": 8}
     assert verify(data) == []
+    # Moved to another issue and back again, they are counted by the rows, and keep to the bound.
+    assert running.send(key, *(raised_elsewhere(f"p-{number}") for number in range(6, 13))).json()["stored"] == 7
+    merged = done(running, running.ask("POST", "/api/issues/1/merge", {"into": 2}))
+    assert verify(data) == [] and running.get("/api/issues/2")["users"] == 5
+    done(running, running.ask("POST", f"/api/regroupings/{merged['id']}/undo", {}))
+    assert verify(data) == [] and running.get("/api/issues/2")["failures"] == 7
     # What is counted again by the rows keeps to the bound, too: those who met it most often are the ones by name.
     assert running.send(key, failure(attributes={"user.id": "p-8"})).json()["stored"] == 1
     running.service.close()
     with closing(sqlite3.connect(data / "obitus.sqlite3")) as main:
         main.execute("UPDATE issues SET users = 9")
-        main.execute("DELETE FROM issue_users WHERE user_id IN ('p-2', '…')")
+        main.execute("DELETE FROM issue_users WHERE issue_id = 1 AND user_id IN ('p-2', '…')")
         main.commit()
     assert any(one.mended for one in verify(data, repair=True))
     assert verify(data) == []
     with closing(sqlite3.connect(data / "obitus.sqlite3")) as main:
-        mended = dict(main.execute("SELECT user_id, failures FROM issue_users").fetchall())
+        mended = dict(main.execute("SELECT user_id, failures FROM issue_users WHERE issue_id = 1").fetchall())
         assert mended == {"p-8": 3} | {f"p-{number}": 2 for number in range(4)} | {"…": 8}
-        assert main.execute("SELECT users FROM issues").fetchone() == (5,)
+        assert main.execute("SELECT users FROM issues").fetchall() == [(5,), (5,)]

@@ -12,6 +12,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
+from obitus.store import issue_users
 from obitus.store.database import Reader, typed
 from obitus.store.errors import NotThere
 from obitus.store.rows.grouping import (
@@ -98,7 +99,6 @@ UPDATE issues SET
   failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
   from_older_releases = (SELECT COALESCE(SUM(stands_for), 0) FROM failures WHERE issue_id = :id AND from_older_release = 1),
   only_counted = (SELECT COALESCE(SUM(stands_for - 1), 0) FROM failures WHERE issue_id = :id),
-  users = (SELECT COUNT(*) FROM issue_users WHERE issue_id = :id),
   first_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_seq),
   last_seq = COALESCE((SELECT seq FROM failures WHERE issue_id = :id ORDER BY time_ms DESC, seq DESC LIMIT 1), last_seq),
   first_ms = COALESCE((SELECT time_ms FROM failures WHERE issue_id = :id ORDER BY time_ms, seq LIMIT 1), first_ms),
@@ -252,6 +252,7 @@ def sum_up(connection: sqlite3.Connection, issue_ids: Sequence[int]) -> None:
     for issue_id in issue_ids:
         for statement in (_SUMS, _NO_RATES, _RATES):
             connection.execute(statement, {"id": issue_id})
+        issue_users.sum_up(connection, issue_id)
 
 
 def lead(

@@ -21,7 +21,7 @@ from obitus.store import issues as store
 from obitus.store import parking, priorities, quiet, rates
 from obitus.store import releases as release_store
 from obitus.store.errors import UNREADABLE
-from obitus.store.intake.batch import MOST_USERS
+from obitus.store.issue_users import MOST_USERS
 from obitus.store.records import Records
 from obitus.store.releases import NOT_COME_MS
 from obitus.store.rows.apps import AppRelease

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Final, NamedTuple
 
 from obitus.core.days import day_text, seq_of
-from obitus.store import errors
+from obitus.store import errors, issue_users
 from obitus.store.backups.taking import MAIN
 from obitus.store.database import lock_folder, our_errors
 from obitus.store.days import removed
 from obitus.store.days.files import FOLDER, path_of
-from obitus.store.intake import batch
+from obitus.store.issue_users import WHOSE
 from obitus.store.migrations import SCHEMA_VERSION
 from obitus.store.names import OTHERS
 
@@ -39,30 +39,17 @@ class _Count(NamedTuple):
     what: str
     kept: str
     rows: str
-    mend: tuple[str, ...] = ()
+    mend: tuple[str, ...] | Callable[[sqlite3.Connection], None] = ()
 
 
-# Whose failures there are: each one's own, and of those that it stands for.
-_WHOSE: Final = """
-SELECT issue_id, user_id, 1 AS n FROM failures WHERE user_id IS NOT NULL
-UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq WHERE o.user_id <> ''"""
 # Of an issue with more users than are counted by name the sum is compared.
 _ALL_BY_NAME: Final = f"issue_id NOT IN (SELECT issue_id FROM issue_users WHERE user_id = '{OTHERS}')"  # noqa: S608 - a constant
-# As many by name as are counted so: those who met it most often.
-_USERS_AGAIN: Final = (
-    "DELETE FROM issue_users",
-    f"""
-INSERT INTO issue_users (issue_id, user_id, failures)
-SELECT issue_id, CASE WHEN place <= :most_users THEN user_id ELSE '{OTHERS}' END, SUM(n)
-FROM (SELECT issue_id, user_id, SUM(n) AS n, ROW_NUMBER() OVER (PARTITION BY issue_id ORDER BY user_id = '{OTHERS}', SUM(n) DESC, user_id) AS place
-      FROM ({_WHOSE}) GROUP BY issue_id, user_id) GROUP BY 1, 2""",  # noqa: S608 - of constants
-)
 _COUNTS: Final = (
     _Count(
         "failures of users beyond the bound (issue_users)",
         f"SELECT issue_id, SUM(failures) FROM issue_users WHERE NOT {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of constants
-        f"SELECT issue_id, SUM(n) FROM ({_WHOSE}) WHERE NOT {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of constants
-        _USERS_AGAIN,
+        f"SELECT issue_id, SUM(n) FROM ({WHOSE}) WHERE NOT {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of constants
+        issue_users.count_again,
     ),
     _Count(
         "failures of issues by hour (issue_counts)",
@@ -85,16 +72,14 @@ _COUNTS: Final = (
     _Count(
         "failures of issues by user (issue_users)",
         f"SELECT issue_id, user_id, failures FROM issue_users WHERE failures AND {_ALL_BY_NAME}",  # noqa: S608 - of constants
-        f"SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) WHERE {_ALL_BY_NAME} GROUP BY 1, 2",  # noqa: S608 - of the constant above
-        _USERS_AGAIN,
+        f"SELECT issue_id, user_id, SUM(n) FROM ({WHOSE}) WHERE {_ALL_BY_NAME} GROUP BY 1, 2",  # noqa: S608 - of the constant above
+        issue_users.count_again,
     ),
     _Count(
         "users of issues (issues.users)",
-        f"SELECT id AS issue_id, users FROM issues WHERE users AND {_ALL_BY_NAME}",  # noqa: S608 - of constants
-        f"SELECT issue_id, COUNT(DISTINCT user_id) FROM ({_WHOSE}) WHERE {_ALL_BY_NAME} GROUP BY 1",  # noqa: S608 - of the same
-        (
-            f"UPDATE issues SET users = (SELECT MIN(COUNT(DISTINCT user_id), :most_users) FROM ({_WHOSE}) WHERE issue_id = issues.id)",  # noqa: S608 - of the same
-        ),
+        "SELECT id, users FROM issues WHERE users",
+        f"SELECT issue_id, COUNT(*) FROM issue_users WHERE failures AND user_id <> '{OTHERS}' GROUP BY 1",  # noqa: S608 - a constant
+        issue_users.count_again,
     ),
     _Count(
         "failures of issues (issues.failures)",
@@ -275,6 +260,9 @@ def _counted(main: sqlite3.Connection, count: _Count, *, repair: bool) -> Iterat
     )
     mended = repair and bool(count.mend)
     if mended:
-        for statement in count.mend:
-            main.execute(statement, {"most_users": batch.MOST_USERS})
+        if callable(count.mend):
+            count.mend(main)
+        else:
+            for statement in count.mend:
+                main.execute(statement)
     yield Difference(count.what, f"{len(keys):,} differ ({named})", mended)

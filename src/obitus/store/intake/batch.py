@@ -9,7 +9,7 @@ from typing import Any, Final
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.days import day_and_place, seq_of
 from obitus.core.floods import SLOT_MS
-from obitus.store import events, names, releases, tracepoints
+from obitus.store import events, issue_users, names, releases, tracepoints
 from obitus.store.calling import SLOTS_KEPT_MS, CallCounts, slots_at
 from obitus.store.database import our_errors
 from obitus.store.days import failures, logs, runs
@@ -49,8 +49,6 @@ _DUE = "INSERT INTO rates_due (release_id, environment, batches) VALUES (?, ?, 1
 _HEARD_OF = """
 UPDATE apps SET first_report_ms = MIN(COALESCE(first_report_ms, :first_ms), :first_ms),
   last_report_ms = MAX(COALESCE(last_report_ms, :last_ms), :last_ms) WHERE id = :app_id"""
-MOST_USERS: Final = 100_000
-"""How many users of an issue are counted by name; the others are counted together as ``…``, and the number of users stays."""
 _ADD_ROWS: Final = (ADD_EVIDENCE, logs.ADD, runs.ADD, failures.ADD, ADD_WORDS)
 
 
@@ -199,7 +197,7 @@ class Batch:
                 continue
             if issue_id not in users:
                 users[issue_id] = int(self.connection.execute(_USERS, (issue_id,)).fetchone()[0])
-            if users[issue_id] < MOST_USERS:
+            if users[issue_id] < issue_users.MOST_USERS:
                 users[issue_id] += 1
                 continue
             self.connection.execute(_NO_USER, (issue_id, user_id))

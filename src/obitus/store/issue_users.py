@@ -1,0 +1,50 @@
+"""Whose failures an issue's are, counted by name up to a bound and together beyond it."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Final
+
+from obitus.store.names import OTHERS
+
+MOST_USERS: Final = 100_000
+"""How many users of an issue are counted by name; the others are counted together as ``…``, and the number of users stays."""
+
+WHOSE: Final = """
+SELECT issue_id, user_id, 1 AS n FROM failures WHERE user_id IS NOT NULL
+UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq WHERE o.user_id <> ''"""
+"""Whose failures there are: each one's own, and of those that it stands for."""
+_OF_ISSUE: Final = """
+SELECT issue_id, user_id, 1 AS n FROM failures WHERE issue_id = :id AND user_id IS NOT NULL
+UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM failures f JOIN only_counted o ON o.seq = f.seq
+WHERE f.issue_id = :id AND f.stands_for > 1 AND o.user_id <> ''"""
+# As many by name as may be: those who met it most often.
+_ADD: Final = f"""
+INSERT INTO issue_users (issue_id, user_id, failures)
+SELECT issue_id, CASE WHEN place <= :most THEN user_id ELSE '{OTHERS}' END, SUM(n)
+FROM (SELECT issue_id, user_id, SUM(n) AS n, ROW_NUMBER() OVER (PARTITION BY issue_id ORDER BY user_id = '{OTHERS}', SUM(n) DESC, user_id) AS place
+      FROM ({{whose}}) GROUP BY issue_id, user_id) GROUP BY 1, 2"""  # noqa: S608 - of a constant
+_ADD_ALL: Final = _ADD.format(whose=WHOSE)
+_ADD_OF_ISSUE: Final = _ADD.format(whose=_OF_ISSUE)
+_NONE: Final = "DELETE FROM issue_users"
+_NONE_OF_ISSUE: Final = "DELETE FROM issue_users WHERE issue_id = :id"
+_HOW_MANY: Final = f"SELECT COUNT(*), COALESCE(SUM(user_id = '{OTHERS}'), 0) FROM issue_users WHERE issue_id = ?"  # noqa: S608 - a constant
+_BY_NAME: Final = f"(SELECT COUNT(*) FROM issue_users u WHERE u.issue_id = issues.id AND u.user_id <> '{OTHERS}')"  # noqa: S608 - a constant
+_SET: Final = f"UPDATE issues SET users = {_BY_NAME}"  # noqa: S608 - of the constant above
+_SET_OF_ISSUE: Final = f"UPDATE issues SET users = {_BY_NAME} WHERE id = :id"  # noqa: S608 - of the same
+
+
+def count_again(connection: sqlite3.Connection) -> None:
+    """Count the users of all issues by their failures."""
+    connection.execute(_NONE)
+    connection.execute(_ADD_ALL, {"most": MOST_USERS})
+    connection.execute(_SET)
+
+
+def sum_up(connection: sqlite3.Connection, issue_id: int) -> None:
+    """Say how many users an issue has after failures were moved; beyond the bound whose they are is counted again."""
+    in_all, others = connection.execute(_HOW_MANY, (issue_id,)).fetchone()
+    if others or in_all > MOST_USERS:
+        connection.execute(_NONE_OF_ISSUE, {"id": issue_id})
+        connection.execute(_ADD_OF_ISSUE, {"id": issue_id, "most": MOST_USERS})
+    connection.execute(_SET_OF_ISSUE, {"id": issue_id})
