@@ -41,9 +41,7 @@ MAY = {
     "obitus.store.days.writing._IDS": "of a file that has lost something, once when it is opened",
     "obitus.store.backups.verifying.WHOSE": "a part of these",
     "obitus.store.issue_users.WHOSE": "the same",
-    "obitus.store.issue_users._ADD_ALL": "the users of all issues counted again, by the same command",
-    "obitus.store.issue_users._NONE": "the same",
-    "obitus.store.issue_users._SET": "the same",
+    "obitus.store.issue_users._NONE": "the users of all issues counted again, by the same command",
     "obitus.store.retention._HOLDS": "the first of a day that is to go, once for each day, on a thread of its own",
     "obitus.store.evidence._IDS": "the ids of log records that are opened: an index would cost each record more",
 }
