@@ -71,6 +71,7 @@ def test_from_a_try_to_a_message(shell: Shell, running: Running) -> None:
 def test_silences_and_rules_from_a_file(shell: Shell, running: Running, tmp_path: Path) -> None:
     """The plan is shown first; a silence says until when, and ends."""
     running.add_app()
+    assert "0 channels and targets are encrypted with a new key" in words(shell.run("channel", "new-key"))
     shell.run("channel", "add", "screen", "console")
     file = tmp_path / "alerts.toml"
     file.write_text('[[alert]]\nname = "new"\nwhen = "new issue"\nto = ["screen"]\n')

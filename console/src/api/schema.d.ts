@@ -2448,6 +2448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/channels/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change the key of all secrets
+         * @description Encrypt the secrets of all channels and targets with a new key. A backup that was made before needs the key of its time.
+         */
+        post: operations["change_key_api_channels_key_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/channels/{name}": {
         parameters: {
             query?: never;
@@ -6977,50 +6997,6 @@ export interface components {
             origins?: string[];
         };
         /**
-         * NewKeyAnswer
-         * @description A reporting key, shown this once.
-         */
-        NewKeyAnswer: {
-            /** App */
-            app: string;
-            /** Id */
-            id: number;
-            /** Environment */
-            environment: string;
-            /**
-             * Key
-             * @description The key. It is not kept and cannot be shown again.
-             */
-            key: string;
-            /**
-             * Url
-             * @description What OBITUS_URL has to be.
-             */
-            url: string;
-            /** Kind */
-            kind: string;
-            /**
-             * Settings
-             * @description The lines that set the app's environment in a shell.
-             */
-            settings: string;
-            /**
-             * Install
-             * @description What to install where the app lives.
-             */
-            install: string;
-            /**
-             * Steps
-             * @description What to paste, and where.
-             */
-            steps: components["schemas"]["obitus__service__api__answers__StepAnswer"][];
-            /**
-             * Then
-             * @description How to see that it works.
-             */
-            then: string;
-        };
-        /**
          * NewNote
          * @description A note, or a check: what was looked at, and what was found.
          */
@@ -10098,6 +10074,50 @@ export interface components {
             why: string;
         };
         /**
+         * NewKeyAnswer
+         * @description A reporting key, shown this once.
+         */
+        obitus__service__api__answers__NewKeyAnswer: {
+            /** App */
+            app: string;
+            /** Id */
+            id: number;
+            /** Environment */
+            environment: string;
+            /**
+             * Key
+             * @description The key. It is not kept and cannot be shown again.
+             */
+            key: string;
+            /**
+             * Url
+             * @description What OBITUS_URL has to be.
+             */
+            url: string;
+            /** Kind */
+            kind: string;
+            /**
+             * Settings
+             * @description The lines that set the app's environment in a shell.
+             */
+            settings: string;
+            /**
+             * Install
+             * @description What to install where the app lives.
+             */
+            install: string;
+            /**
+             * Steps
+             * @description What to paste, and where.
+             */
+            steps: components["schemas"]["obitus__service__api__answers__StepAnswer"][];
+            /**
+             * Then
+             * @description How to see that it works.
+             */
+            then: string;
+        };
+        /**
          * PersonAnswer
          * @description Who is signed in.
          */
@@ -10137,6 +10157,22 @@ export interface components {
             title: string;
             /** Lines */
             lines: string;
+        };
+        /**
+         * NewKeyAnswer
+         * @description What became of the secrets when their key was changed.
+         */
+        obitus__service__api__channels__NewKeyAnswer: {
+            /**
+             * Changed
+             * @description Channels and targets whose secrets are encrypted with the new key.
+             */
+            changed: number;
+            /**
+             * Unreadable
+             * @description Channels and targets whose secrets nobody can read: give them again.
+             */
+            unreadable: string[];
         };
         /**
          * StepAnswer
@@ -16276,7 +16312,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["NewKeyAnswer"];
+                    "application/json": components["schemas"]["obitus__service__api__answers__NewKeyAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -16592,7 +16628,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["NewKeyAnswer"];
+                    "application/json": components["schemas"]["obitus__service__api__answers__NewKeyAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -25546,6 +25582,98 @@ export interface operations {
             };
             /** @description `already-there`: It is there already; `too-many`: There are as many of these as there may be */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `bad-field`: A field of the request is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `queue-full`: Too much at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-broken`: The store refused; `fault`: Something broke inside the service */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `store-faulty`: The disk does not do what it is asked to; `store-locked`: Another process holds the records; `store-read-only`: The records cannot be opened or written; `store-damaged`: The records are damaged; `query-too-long`: The question took too long */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `disk-full`: The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    change_key_api_channels_key_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["obitus__service__api__channels__NewKeyAnswer"];
+                };
+            };
+            /** @description `bad-request`: The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `not-signed-in`: Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `reporting-key-cannot-read`: A reporting key may only send reports; `foreign-origin`: The request came from another site; `scope-too-narrow`: This token may not do that; `not-for-this-role`: This is not for people of this role */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -149,6 +149,21 @@ def quiet_hours(
     show.say(f"Quiet: {safe(found['hours'])} {safe(found['zone'])}" if found["hours"] else "You have no quiet hours.")
 
 
+@channel.command("new-key")
+def new_key(url: Url = None, token: Token = None, as_json: Json = False) -> None:
+    """Encrypt the secrets of all channels and targets with a new key. For when somebody may have seen channels.key."""
+    answer = api(url, token).post("/api/channels/key", {})
+    if as_json:
+        print_json(answer)
+        return
+    show.say(
+        f"The secrets of {count_of(answer['changed'], 'channel or target', 'channels and targets')} are encrypted with a new key. "
+        "Keep the key of before beside the backups that were made with it, and make a new backup: obitus backup DIR"
+    )
+    for name in answer["unreadable"]:
+        show.say(f"The secrets of {safe(name)} could not be read. Give them again.", show.FAILED)
+
+
 def _template(path: str | None) -> str:
     if path is None:
         return ""

@@ -20,7 +20,7 @@ from obitus.core.alerting.pacing import GIVEN_UP_MS
 from obitus.core.clock import to_text
 from obitus.service.outward.allowed import AllowedFile, NotAllowed
 from obitus.service.outward.asking import Asker, AskingTrouble, is_public
-from obitus.service.outward.sealing import Seal, SealBroken
+from obitus.service.outward.sealing import Again, Seal, SealBroken
 from tests.conftest import Running, failure, raised_in, start, until
 from tests.service.alerting.helpers import allow, fired, rule, settle, webhook
 from tests.service.alerting.receivers import Certificate, Receiver, certificate, mail_server, receiving
@@ -151,9 +151,30 @@ def test_a_webhook_is_signed_with_its_time_and_id(running: Running, receiver: Re
     assert stat.S_IMODE((folder / "channels.key").stat().st_mode) == 0o600
     assert b"berth-4" not in b"".join(path.read_bytes() for path in folder.glob("obitus.sqlite3*"))
     (folder / "channels.key").write_bytes(bytes(32))
-    running.service.channels.seal._key = None
+    running.service.channels.seal._keys = []
     answer = running.ask("POST", "/api/channels/ops/test").json()
     assert not answer["delivered"] and "its secrets cannot be read with the key" in answer["answer"]
+
+
+def test_the_key_of_secrets_is_changed(running: Running, receiver: Receiver) -> None:
+    """All secrets are readable afterwards, with the new key alone; what nobody could read is named, and it is on record."""
+    webhook(running, receiver, secrets={"secret": "berth-4"})
+    target = {"name": "store", "kind": "webhook", "settings": {"url": receiver.url}, "secrets": {"secret": "berth-5"}}
+    assert running.ask("POST", "/api/targets", target).status == 201
+    path = running.service.settings.data / "channels.key"
+    before = path.read_bytes()
+    assert running.ask("POST", "/api/channels/key").json() == {"changed": 2, "unreadable": []}
+    after = path.read_bytes()
+    assert len(after) == len(before) == 32 and before != after and stat.S_IMODE(path.stat().st_mode) == 0o600
+    running.service.channels.seal._keys = []
+    assert running.ask("POST", "/api/channels/ops/test").json()["delivered"]
+    assert "changed the key of secrets" in [one["act"] for one in running.get("/api/acts")["acts"]]
+    path.write_bytes(bytes(32))
+    running.service.channels.seal._keys = []
+    assert running.ask("POST", "/api/channels/key").json() == {
+        "changed": 0,
+        "unreadable": ["channel ops", "target store"],
+    }
 
 
 def test_addresses_that_are_not_public_are_refused(running: Running, receiver: Receiver) -> None:
@@ -470,6 +491,28 @@ def test_secrets_are_sealed_for_their_purpose(tmp_path: Path) -> None:
     (tmp_path / "channels.key").write_bytes(b"short")
     with pytest.raises(SealBroken, match="is no key"):
         Seal(tmp_path).derive(1)
+
+
+@pytest.mark.parametrize("put", [False, True])
+def test_a_kill_while_the_key_is_changed(tmp_path: Path, put: bool) -> None:
+    """Whether or not the secrets were put into the store by then, the next service reads them."""
+    stored = {"channel a": Seal(tmp_path).seal("channel a", {"password": "tide"})}
+
+    def put_all(again: Again) -> None:
+        if put:
+            stored.update({purpose: again(purpose, sealed) or b"" for purpose, sealed in stored.items()})
+        raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        Seal(tmp_path).change_key(put_all)
+    found = Seal(tmp_path)
+    assert found.open("channel a", stored["channel a"]) == {"password": "tide"}
+    assert len((tmp_path / "channels.key").read_bytes()) == 64
+    # What is sealed from now on needs the new one alone, and the next change ends it.
+    stored["channel b"] = found.seal("channel b", {"password": "deck"})
+    found.change_key(lambda again: stored.update({one: again(one, sealed) or b"" for one, sealed in stored.items()}))
+    assert len((tmp_path / "channels.key").read_bytes()) == 32
+    assert [Seal(tmp_path).open(one, sealed)["password"] for one, sealed in stored.items()] == ["tide", "deck"]
 
 
 def test_a_digest_goes_out_when_it_is_due(running: Running, receiver: Receiver) -> None:

@@ -19,6 +19,7 @@ from obitus.service.alerting.rendering import MOST_TEMPLATE
 from obitus.service.api import answers
 from obitus.service.api.outside import settings_refused
 from obitus.service.given import TheClock, TheRecords, TheSettings
+from obitus.service.passing.passing import ThePassing
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
@@ -26,6 +27,7 @@ from obitus.store.alerts import channels as store
 from obitus.store.alerts import messages
 from obitus.store.alerts.channels import WantedChannel
 from obitus.store.rows.alerts import Channel, ChannelKind, ChannelState, MessageRow
+from obitus.store.sealed import seal_again
 
 router = APIRouter(
     prefix="/api",
@@ -111,6 +113,13 @@ class ChannelsAnswer(BaseModel):
     channels: list[ChannelAnswer]
 
 
+class NewKeyAnswer(BaseModel):
+    """What became of the secrets when their key was changed."""
+
+    changed: int = Field(description="Channels and targets whose secrets are encrypted with the new key.")
+    unreadable: list[str] = Field(description="Channels and targets whose secrets nobody can read: give them again.")
+
+
 class ChannelTestAnswer(BaseModel):
     """What came of a test."""
 
@@ -191,10 +200,21 @@ def add(
     order: NewChannel,
 ) -> ChannelAnswer:
     """Keep a channel; send a test to see whether it works."""
-    wanted = _wanted(order.name, order, some, clock.now_ms())
-    acts.do(person.id, "added channel", order.name, lambda c: store.add(c, wanted, person.id, clock.now_ms()))
+    with some.seal.unchanged:
+        wanted = _wanted(order.name, order, some, clock.now_ms())
+        acts.do(person.id, "added channel", order.name, lambda c: store.add(c, wanted, person.id, clock.now_ms()))
     book.changed()
     return _channel(store.named(records.reader, order.name), None, some)
+
+
+@router.post("/channels/key", summary="Change the key of all secrets", status_code=201)
+def change_key(acts: TheActs, some: TheChannels, passing: ThePassing, person: SignedIn) -> NewKeyAnswer:
+    """Encrypt the secrets of all channels and targets with a new key. A backup that was made before needs the key of its time."""
+    found = some.seal.change_key(
+        lambda again: acts.do(person.id, "changed the key of secrets", "", lambda c: seal_again(c, again))
+    )
+    passing.refresh()
+    return NewKeyAnswer(changed=found.changed, unreadable=found.unreadable)
 
 
 @router.put("/channels/{name}", summary="Change a channel", responses=described("not-found"))
@@ -209,8 +229,9 @@ def change(
     order: ChannelOrder,
 ) -> ChannelAnswer:
     """Change a channel, whatever it was. Secrets that are not given stay. What waits for it is tried at once."""
-    wanted = _wanted(name, order, some, clock.now_ms())
-    acts.do(person.id, "changed channel", name, lambda c: store.change(c, wanted, person.id, clock.now_ms()))
+    with some.seal.unchanged:
+        wanted = _wanted(name, order, some, clock.now_ms())
+        acts.do(person.id, "changed channel", name, lambda c: store.change(c, wanted, person.id, clock.now_ms()))
     book.changed()
     return _channel(store.named(records.reader, name), None, some)
 

@@ -106,14 +106,15 @@ def add(
     records: TheRecords, clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn, order: NewTarget
 ) -> TargetAnswer:
     """Pass on what comes from now on, in order; a target that is away gets what it missed, for seven days."""
-    wanted = _wanted(order, passing, clock.now_ms())
-    places, events_to = store.start(records.reader, records.days)
-    acts.do(
-        person.id,
-        "added target",
-        order.name,
-        lambda c: store.add(c, wanted, person.id, places, events_to, clock.now_ms()),
-    )
+    with passing.seal.unchanged:
+        wanted = _wanted(order, passing, clock.now_ms())
+        places, events_to = store.start(records.reader, records.days)
+        acts.do(
+            person.id,
+            "added target",
+            order.name,
+            lambda c: store.add(c, wanted, person.id, places, events_to, clock.now_ms()),
+        )
     passing.refresh()
     return _answer(records, passing, store.named(records.reader, order.name))
 

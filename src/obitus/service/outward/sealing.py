@@ -11,9 +11,9 @@ import hmac
 import json
 import os
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, Final, TypeVar
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
@@ -22,7 +22,13 @@ from obitus.store.whole_files import written_aside
 
 KEY_NAME: Final = "channels.key"
 _KEY_BYTES: Final = 32
+_MOST_KEYS: Final = 8
 _NONCE_BYTES: Final = 12
+
+
+Answer = TypeVar("Answer")
+Again = Callable[[str, bytes], bytes | None]
+"""Is given what secrets are for, and these as they are in the store; returns them encrypted again, None where nobody can read them."""
 
 
 class SealBroken(Exception):
@@ -30,50 +36,82 @@ class SealBroken(Exception):
 
 
 class Seal:
-    """Encrypts secrets, and reads them again. The key is made when it is first needed, readable by its owner alone."""
+    """Encrypts secrets, and reads them again. The key is made when it is first needed, readable by its owner alone.
+
+    While the key is changed the file holds the new one and behind it the one before: a kill at any moment leaves what reads all secrets.
+    """
 
     def __init__(self, folder: Path) -> None:
         self._path = folder / KEY_NAME
-        self._key: bytes | None = None
+        self._keys: list[bytes] = []
+        """The first is the one in use; with the others, of before, secrets are only read."""
         self._lock = threading.Lock()
+        self.unchanged = threading.Lock()
+        """To be held from encrypting a secret until it is in the store: the key is not changed meanwhile."""
 
     def seal(self, purpose: str, secrets: Mapping[str, Any]) -> bytes:
         """Return secrets encrypted; ``purpose`` has to be given again to read them."""
         nonce = os.urandom(_NONCE_BYTES)
         plain = json.dumps(dict(secrets), ensure_ascii=False).encode("utf-8")
-        return nonce + AESGCM(self._keep()).encrypt(nonce, plain, purpose.encode())
+        return nonce + AESGCM(self._keep()[0]).encrypt(nonce, plain, purpose.encode())
 
     def open(self, purpose: str, sealed: bytes | None) -> dict[str, Any]:
         """Return secrets as they were given, none where there are none; raises SealBroken."""
         if sealed is None:
             return {}
+        for key in self._keep():
+            with contextlib.suppress(InvalidTag):
+                plain = AESGCM(key).decrypt(sealed[:_NONCE_BYTES], sealed[_NONCE_BYTES:], purpose.encode())
+                found: dict[str, Any] = json.loads(plain)
+                return found
+        raise SealBroken(
+            f"its secrets cannot be read with the key in {self._path}: bring that file back from the backup, or give the secrets again"
+        )
+
+    def change_key(self, put_all: Callable[[Again], Answer]) -> Answer:
+        """Make a new key, and return what ``put_all`` does: it replaces all secrets in the store, in one commit, by what it is given returns of them."""
+        with self.unchanged:
+            before = self._keep()[: _MOST_KEYS - 1]
+            key = AESGCM.generate_key(bit_length=8 * _KEY_BYTES)
+            self._use([key, *before])
+            answer = put_all(self._again)
+            self._use([key])
+            # Whoever has read a secret from the store a moment ago may still open it.
+            self._keys = [key, *before]
+            return answer
+
+    def _again(self, purpose: str, sealed: bytes) -> bytes | None:
+        """Return secrets encrypted with the key in use, None where they cannot be read."""
         try:
-            plain = AESGCM(self._keep()).decrypt(sealed[:_NONCE_BYTES], sealed[_NONCE_BYTES:], purpose.encode())
-        except InvalidTag:
-            raise SealBroken(
-                f"its secrets cannot be read with the key in {self._path}: bring that file back from the backup, or give the secrets again"
-            ) from None
-        found: dict[str, Any] = json.loads(plain)
-        return found
+            return self.seal(purpose, self.open(purpose, sealed))
+        except SealBroken:
+            return None
 
     def derive(self, *parts: object) -> str:
         """Return a secret that follows from what it is for, 256 bits as text: the same again whenever it is asked for (HMAC-SHA-256)."""
         said = "\0".join(map(str, parts)).encode()
-        return hmac.new(self._keep(), b"derive\0" + said, hashlib.sha256).hexdigest()
+        return hmac.new(self._keep()[0], b"derive\0" + said, hashlib.sha256).hexdigest()
 
-    def _keep(self) -> bytes:
+    def _keep(self) -> list[bytes]:
         with self._lock:
-            if self._key is None:
+            if not self._keys:
                 try:
-                    key = self._path.read_bytes()
+                    held = self._path.read_bytes()
                 except FileNotFoundError:
-                    key = self._make()
-                if len(key) != _KEY_BYTES:
+                    held = self._make()
+                if not held or len(held) % _KEY_BYTES or len(held) > _MOST_KEYS * _KEY_BYTES:
                     raise SealBroken(
                         f"{self._path} is no key: bring that file back from the backup, or remove it and give all secrets again"
                     )
-                self._key = key
-            return self._key
+                self._keys = [held[at : at + _KEY_BYTES] for at in range(0, len(held), _KEY_BYTES)]
+            return self._keys
+
+    def _use(self, keys: list[bytes]) -> None:
+        """Put keys into the file, whole or not at all, and use the first of them."""
+        with self._lock:
+            with written_aside(self._path, b"".join(keys)) as partial:
+                partial.replace(self._path)
+            self._keys = keys
 
     def _make(self) -> bytes:
         """Make a key, and return the one that is there: it has its name only once it is whole, and is never replaced."""

@@ -1,0 +1,42 @@
+"""Secrets of channels and targets, which are encrypted: put in again when their key is changed."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Final
+
+_KINDS: Final = {
+    "channel": (
+        "SELECT id, name, secrets FROM channels WHERE secrets IS NOT NULL",
+        "UPDATE channels SET secrets = ? WHERE id = ?",
+    ),
+    "target": (
+        "SELECT id, name, secrets FROM passing WHERE secrets IS NOT NULL",
+        "UPDATE passing SET secrets = ? WHERE id = ?",
+    ),
+}
+
+
+@dataclass
+class SealedAgain:
+    """What became of the secrets."""
+
+    changed: int = 0
+    unreadable: list[str] = field(default_factory=list)
+    """What has secrets that stay as they are: nobody can read them."""
+
+
+def seal_again(connection: sqlite3.Connection, again: Callable[[str, bytes], bytes | None]) -> SealedAgain:
+    """Replace all secrets; ``again`` is given what they are for and the secrets, and returns None where it cannot read them."""
+    found = SealedAgain()
+    for kind, (rows, put) in _KINDS.items():
+        for number, name, secrets in connection.execute(rows).fetchall():
+            sealed = again(f"{kind} {name}", bytes(secrets))
+            if sealed is None:
+                found.unreadable.append(f"{kind} {name}")
+                continue
+            connection.execute(put, (sealed, number))
+            found.changed += 1
+    return found
