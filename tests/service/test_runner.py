@@ -193,6 +193,35 @@ def test_a_job_that_is_interrupted_gets_the_event_again(records: Records) -> Non
     assert events.position(records.reader, "reading") == 1
 
 
+def test_a_stop_while_a_commit_is_looked_at(records: Records) -> None:
+    """The word to stop comes right before what was said of a commit is forgotten: it is not forgotten with it."""
+    forgetting, go_on = threading.Event(), threading.Event()
+
+    class Held(threading.Event):
+        stopped = False
+
+        def set(self) -> None:
+            super().set()
+            self.stopped = runner.stopping.is_set()
+
+        def clear(self) -> None:
+            forgetting.set()
+            assert go_on.wait(60)
+            super().clear()
+
+    runner = Runner(records)
+    runner._committed = held = Held()
+    runner.start([Reading()])
+    happen(records, 1)
+    assert forgetting.wait(60)
+    closing = threading.Thread(target=runner.close)
+    closing.start()
+    until(lambda: held.stopped)
+    go_on.set()
+    closing.join(60)
+    assert not closing.is_alive()
+
+
 def test_the_position_of_a_job_that_is_no_more_goes(records: Records) -> None:
     """Else it would keep all events for good."""
     records.writer.run(lambda c: events.move(c, "long ago", 0))

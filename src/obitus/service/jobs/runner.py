@@ -144,6 +144,9 @@ class Runner:
             if self.stopping.wait(LOOKED_AFTER_S):
                 return
             self._committed.clear()
+            # Asked again: what was cleared may have been the word that all is to stop, which comes after ``stopping``.
+            if self.stopping.is_set():
+                return
             try:
                 newest = float(events.newest(self._records.reader))
             except Exception:
