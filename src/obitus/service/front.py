@@ -15,6 +15,7 @@ from typing import Any, Final
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from obitus.service.addresses import address_of
+from obitus.service.pacing import Pace
 from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
@@ -24,6 +25,8 @@ _FILES: Final = re.compile(
     r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?|/api/alert-rules/apply"
 )
 """Routes that take a file that a person sends."""
+_SENDERS: Final = ("/reports", "/page", "/v1/")
+"""Where reports come in."""
 PERSON: Final = "obitus.person"
 """Where a request's scope holds who asks, None for a reporting key."""
 SIGN_IN: Final = "/api/sign-in"
@@ -52,6 +55,7 @@ class Front:
     def __init__(self, app: ASGIApp, limits: Limits, who: Who) -> None:
         self._app, self._limits, self._who = app, limits, who
         self._patience = Patience(limits)
+        self._pace = Pace()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer a request; whatever goes wrong leaves as a problem."""
@@ -62,6 +66,10 @@ class Front:
         try:
             request.check_announced()
             path = scope["path"]
+            if path.startswith(_SENDERS):
+                self._pace.sent()
+            elif path.startswith("/api/"):
+                await self._pace.turn(address_of(scope))
             if path == METRICS or (path.startswith("/api/") and path not in OPEN):
                 scope[PERSON] = await self._who(scope)
             await self._app(scope, request.receive, request.send)
