@@ -11,6 +11,7 @@
 	import Notices from './parts/Notices.svelte';
 	import Shown from './parts/Shown.svelte';
 	import TopBar from './parts/TopBar.svelte';
+	import CodesFirst from './pages/CodesFirst.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
 	/** A board on a wall screen stands alone, over the whole width. */
@@ -49,6 +50,8 @@
 	<main class="mx-auto max-w-2xl px-4"><Shown {...shown} /></main>
 {:else if session.state === 'out' || (place.path === '/sign-in' && session.state !== 'unknown')}
 	<SignIn />
+{:else if session.state === 'in' && session.codesDue}
+	<CodesFirst />
 {:else if session.state === 'in'}
 	{#if !alone}<TopBar />{/if}
 	<main id="content" tabindex="-1" bind:this={content} class={['mx-auto px-4 pb-24 outline-none sm:px-6', !alone && 'max-w-(--desk)']}>

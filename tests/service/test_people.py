@@ -8,6 +8,7 @@ import hashlib
 import io
 import json
 import re
+from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
@@ -16,7 +17,7 @@ import urllib3
 
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
-from tests.conftest import Running, failure, raised_in
+from tests.conftest import Running, failure, raised_in, start
 from tests.service.test_access import PASSWORD, link_secret, sign_in, with_cookie
 
 OTHER_PASSWORD = "lanterns under the quay"
@@ -215,6 +216,31 @@ def test_one_time_codes(running: Running) -> None:
     assert sign_in(running, right)[0] == 200
     acts = [act["act"] for act in running.get("/api/acts?limit=500")["acts"]]
     assert {"began one-time codes", "stopped one-time codes", "made sign-in link", "invited"} <= set(acts)
+
+
+def test_codes_may_be_a_duty(tmp_path: Path) -> None:
+    """Where everybody is asked for codes, a session is good for setting them up alone until that is done, and they stay."""
+    thread, running = start(tmp_path / "data", codes_for_all=True)
+    try:
+        session = invited(running)
+        for method, path in (("GET", "/api/issues"), ("POST", "/api/me/tokens"), ("GET", "/api/live")):
+            refused = ask_as(running, session, method, path, {"label": "mine"} if method == "POST" else None)
+            assert (refused.status, refused.json()["slug"]) == (403, "codes-due"), path
+        me = ask_as(running, session, "GET", "/api/me").json()
+        assert me["codes_due"] and me["codes_for_all"] and not me["has_codes"]
+        offered = ask_as(running, session, "POST", "/api/me/codes").json()
+        codes = pyotp.TOTP(offered["secret"])
+        code = codes.at(running.service.clock.now_ms() // 1000)
+        assert ask_as(running, session, "PUT", "/api/me/codes", {"code": code}).status == 200
+        assert ask_as(running, session, "GET", "/api/issues").status == 200
+        assert not ask_as(running, session, "GET", "/api/me").json()["codes_due"]
+        kept = ask_as(running, session, "POST", "/api/me/codes/stop", {"code": code})
+        assert (kept.status, kept.json()["slug"]) == (409, "codes-for-all")
+        # Without a password there is nothing that codes would stand beside: a link, or another's sign-in.
+        assert running.get("/api/me")["codes_due"] is False
+    finally:
+        running.http.clear()
+        thread.stop()
 
 
 def test_old_hashes_are_renewed(running: Running) -> None:

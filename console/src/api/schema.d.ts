@@ -6057,6 +6057,22 @@ export interface components {
             today: components["schemas"]["KeyDayAnswer"];
         };
         /**
+         * KeyChanged
+         * @description What became of the secrets when their key was changed.
+         */
+        KeyChanged: {
+            /**
+             * Changed
+             * @description Channels and targets whose secrets are encrypted with the new key.
+             */
+            changed: number;
+            /**
+             * Unreadable
+             * @description Channels and targets whose secrets nobody can read: give them again.
+             */
+            unreadable: string[];
+        };
+        /**
          * KeyDay
          * @description How much may come with a key in a day; null for what holds for all keys.
          */
@@ -6995,6 +7011,50 @@ export interface components {
              * @default []
              */
             origins?: string[];
+        };
+        /**
+         * NewKeyAnswer
+         * @description A reporting key, shown this once.
+         */
+        NewKeyAnswer: {
+            /** App */
+            app: string;
+            /** Id */
+            id: number;
+            /** Environment */
+            environment: string;
+            /**
+             * Key
+             * @description The key. It is not kept and cannot be shown again.
+             */
+            key: string;
+            /**
+             * Url
+             * @description What OBITUS_URL has to be.
+             */
+            url: string;
+            /** Kind */
+            kind: string;
+            /**
+             * Settings
+             * @description The lines that set the app's environment in a shell.
+             */
+            settings: string;
+            /**
+             * Install
+             * @description What to install where the app lives.
+             */
+            install: string;
+            /**
+             * Steps
+             * @description What to paste, and where.
+             */
+            steps: components["schemas"]["obitus__service__api__answers__StepAnswer"][];
+            /**
+             * Then
+             * @description How to see that it works.
+             */
+            then: string;
         };
         /**
          * NewNote
@@ -10074,50 +10134,6 @@ export interface components {
             why: string;
         };
         /**
-         * NewKeyAnswer
-         * @description A reporting key, shown this once.
-         */
-        obitus__service__api__answers__NewKeyAnswer: {
-            /** App */
-            app: string;
-            /** Id */
-            id: number;
-            /** Environment */
-            environment: string;
-            /**
-             * Key
-             * @description The key. It is not kept and cannot be shown again.
-             */
-            key: string;
-            /**
-             * Url
-             * @description What OBITUS_URL has to be.
-             */
-            url: string;
-            /** Kind */
-            kind: string;
-            /**
-             * Settings
-             * @description The lines that set the app's environment in a shell.
-             */
-            settings: string;
-            /**
-             * Install
-             * @description What to install where the app lives.
-             */
-            install: string;
-            /**
-             * Steps
-             * @description What to paste, and where.
-             */
-            steps: components["schemas"]["obitus__service__api__answers__StepAnswer"][];
-            /**
-             * Then
-             * @description How to see that it works.
-             */
-            then: string;
-        };
-        /**
          * PersonAnswer
          * @description Who is signed in.
          */
@@ -10143,6 +10159,16 @@ export interface components {
              */
             has_codes: boolean;
             /**
+             * Codes Due
+             * @description Whether one-time codes have to be set up before anything else.
+             */
+            codes_due: boolean;
+            /**
+             * Codes For All
+             * @description Whether everybody who has a password is asked for one-time codes.
+             */
+            codes_for_all: boolean;
+            /**
              * Sees All
              * @description Whether all apps are seen, those to come too.
              */
@@ -10157,22 +10183,6 @@ export interface components {
             title: string;
             /** Lines */
             lines: string;
-        };
-        /**
-         * NewKeyAnswer
-         * @description What became of the secrets when their key was changed.
-         */
-        obitus__service__api__channels__NewKeyAnswer: {
-            /**
-             * Changed
-             * @description Channels and targets whose secrets are encrypted with the new key.
-             */
-            changed: number;
-            /**
-             * Unreadable
-             * @description Channels and targets whose secrets nobody can read: give them again.
-             */
-            unreadable: string[];
         };
         /**
          * StepAnswer
@@ -16312,7 +16322,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__answers__NewKeyAnswer"];
+                    "application/json": components["schemas"]["NewKeyAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -16628,7 +16638,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__answers__NewKeyAnswer"];
+                    "application/json": components["schemas"]["NewKeyAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -18441,6 +18451,15 @@ export interface operations {
             };
             /** @description `not-found`: Not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description `codes-for-all`: Everybody is asked for one-time codes here */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -25651,7 +25670,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__channels__NewKeyAnswer"];
+                    "application/json": components["schemas"]["KeyChanged"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */

@@ -29,6 +29,10 @@ class Session {
 	may = $state<'read' | 'decide' | 'administer'>('read');
 	hasPassword = $state(false);
 	hasCodes = $state(false);
+	/** Whether one-time codes have to be set up before anything else. */
+	codesDue = $state(false);
+	/** Whether everybody who has a password is asked for one-time codes. */
+	codesForAll = $state(false);
 	trouble = $state('');
 
 	/** Whether they may decide about issues; the service refuses it to others in any case. */
@@ -47,9 +51,11 @@ class Session {
 			this.may = me.may;
 			this.hasPassword = me.has_password;
 			this.hasCodes = me.has_codes;
+			this.codesDue = me.codes_due;
+			this.codesForAll = me.codes_for_all;
 			this.trouble = '';
 			this.state = 'in';
-			live.start((changes) => void changed(changes));
+			if (!this.codesDue) live.start((changes) => void changed(changes));
 		} catch (error) {
 			if (error instanceof Trouble && error.slug !== 'not-signed-in') this.trouble = error.message;
 			this.state = 'out';

@@ -15,9 +15,9 @@
 		const body = { code };
 		const act = () => (session.hasCodes ? api.POST('/api/me/codes/stop', { body }) : api.PUT('/api/me/codes', { body }));
 		if (!(await doing.do<unknown>('', act))) return;
-		session.hasCodes = !session.hasCodes;
 		offered = undefined;
 		code = '';
+		await session.look();
 	}
 </script>
 
@@ -37,7 +37,9 @@
 			</p>
 		</div>
 	{/if}
-	{#if offered || session.hasCodes}
+	{#if session.hasCodes && session.codesForAll}
+		<p class="mt-1 text-sm">Everybody who has a password is asked for them here. Who has lost the telephone asks an owner.</p>
+	{:else if offered || session.hasCodes}
 		<form class="mt-2 flex flex-wrap items-center gap-2 text-sm" onsubmit={confirm}>
 			<input
 				class="entry tabular-nums"

@@ -43,6 +43,12 @@ def serve(
     password_file: Annotated[
         Path | None, typer.Option("--password-file", help="Set the owner's password from this file.")
     ] = None,
+    codes_for_all: Annotated[
+        bool,
+        typer.Option(
+            "--codes-for-all", help="Whoever signs in by a password sets up one-time codes before anything else."
+        ),
+    ] = False,
     openid_issuer: Annotated[
         str | None, typer.Option("--openid-issuer", help="Let people sign in by this OpenID Connect provider.")
     ] = None,
@@ -88,6 +94,7 @@ def serve(
         password_file=password_file,
         plain_http=plain_http,
         openid=openid,
+        codes_for_all=codes_for_all,
         proxies=tuple(proxy or ()),
         console_key=console_key,
     )

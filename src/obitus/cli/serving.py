@@ -47,6 +47,7 @@ def serve(
     password_file: Path | None,
     plain_http: bool,
     openid: OpenIdOrder | None,
+    codes_for_all: bool,
     proxies: tuple[str, ...],
     console_key: str,
 ) -> None:
@@ -84,6 +85,7 @@ def serve(
             port=real_port,
             public_url=public_url,
             openid=provider,
+            codes_for_all=codes_for_all,
             proxies=in_front,
             console_key=page_key,
         )

@@ -29,6 +29,8 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "scope-too-narrow": (403, "This token may not do that"),
     "not-for-this-role": (403, "This is not for people of this role"),
     "code-needed": (401, "A one-time code is needed"),
+    "codes-due": (403, "One-time codes come first"),
+    "codes-for-all": (409, "Everybody is asked for one-time codes here"),
     "last-owner": (409, "Somebody must administer"),
     "no-openid": (404, "Nobody is signed in that way here"),
     "password-too-weak": (422, "This password is too easy to guess"),

@@ -384,6 +384,8 @@ class PersonAnswer(BaseModel):
     )
     has_password: bool
     has_codes: bool = Field(description="Whether a one-time code is asked for beside the password.")
+    codes_due: bool = Field(description="Whether one-time codes have to be set up before anything else.")
+    codes_for_all: bool = Field(description="Whether everybody who has a password is asked for one-time codes.")
     sees_all: bool = Field(description="Whether all apps are seen, those to come too.")
 
 

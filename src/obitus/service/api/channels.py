@@ -113,7 +113,7 @@ class ChannelsAnswer(BaseModel):
     channels: list[ChannelAnswer]
 
 
-class NewKeyAnswer(BaseModel):
+class KeyChanged(BaseModel):
     """What became of the secrets when their key was changed."""
 
     changed: int = Field(description="Channels and targets whose secrets are encrypted with the new key.")
@@ -208,13 +208,13 @@ def add(
 
 
 @router.post("/channels/key", summary="Change the key of all secrets", status_code=201)
-def change_key(acts: TheActs, some: TheChannels, passing: ThePassing, person: SignedIn) -> NewKeyAnswer:
+def change_key(acts: TheActs, some: TheChannels, passing: ThePassing, person: SignedIn) -> KeyChanged:
     """Encrypt the secrets of all channels and targets with a new key. A backup that was made before needs the key of its time."""
     found = some.seal.change_key(
         lambda again: acts.do(person.id, "changed the key of secrets", "", lambda c: seal_again(c, again))
     )
     passing.refresh()
-    return NewKeyAnswer(changed=found.changed, unreadable=found.unreadable)
+    return KeyChanged(changed=found.changed, unreadable=found.unreadable)
 
 
 @router.put("/channels/{name}", summary="Change a channel", responses=described("not-found"))

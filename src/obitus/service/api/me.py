@@ -16,7 +16,7 @@ from obitus.service.api.sign_in import check_strength, checked_password, fresh_s
 from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in import codes
-from obitus.service.sign_in.access import SignedIn
+from obitus.service.sign_in.access import SignedIn, codes_are_due
 from obitus.service.sign_in.acts import TheActs
 from obitus.service.sign_in.passes import ThePasses
 from obitus.service.sign_in.rights import MAY, SCOPES, WORDS
@@ -81,7 +81,7 @@ class OneTimeCode(BaseModel):
 
 
 @router.get("/me", summary="Who am I", responses=described("not-signed-in"))
-def me(person: SignedIn) -> answers.PersonAnswer:
+def me(settings: TheSettings, person: SignedIn) -> answers.PersonAnswer:
     """Return who is signed in, and what they may do with this session or token."""
     return answers.PersonAnswer(
         name=person.name,
@@ -89,6 +89,8 @@ def me(person: SignedIn) -> answers.PersonAnswer:
         may=min(person.scope, MAY[person.role], key=SCOPES.index),
         has_password=person.has_password,
         has_codes=person.has_codes,
+        codes_due=codes_are_due(settings, person),
+        codes_for_all=settings.codes_for_all,
         sees_all=person.sight.is_whole,
     )
 
@@ -243,12 +245,14 @@ def use_codes(
 @router.post(
     "/me/codes/stop",
     summary="Ask me for one-time codes no more",
-    responses=described("not-signed-in", "sign-in-failed", "not-found"),
+    responses=described("not-signed-in", "sign-in-failed", "not-found", "codes-for-all"),
 )
 def stop_codes(
-    records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: OneTimeCode
+    records: TheRecords, clock: TheClock, settings: TheSettings, acts: TheActs, person: SignedIn, order: OneTimeCode
 ) -> answers.Done:
     """Sign in with the password alone again. Asks for a code; who lost what makes them asks an owner."""
+    if settings.codes_for_all:
+        raise Problem("codes-for-all", "The service was started so that everybody is asked for one-time codes.")
     row = store.person_named(records.reader, person.name)
     if row is None or row.code_secret is None:
         raise Problem("not-found", "No one-time codes are asked for.")

@@ -22,6 +22,16 @@ from obitus.store import people, team
 from obitus.store.rows.people import Scope as PassScope
 
 COOKIE = "obitus_session"
+_BEFORE_CODES: Final = frozenset(
+    {
+        ("GET", "/api/me"),
+        ("POST", "/api/me/codes"),
+        ("PUT", "/api/me/codes"),
+        ("POST", "/api/me/password"),
+        ("POST", "/api/sign-out"),
+    }
+)
+"""What a session is good for while one-time codes are due: a personal token is not among it."""
 
 _token = HTTPBearer(scheme_name="personal token", auto_error=False, description="A personal token, from Set-up.")
 _session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
@@ -91,8 +101,18 @@ def person_of(passes: Passes, request: Request, token: str | None, session: str 
         person = people.person_with(passes.records.reader, hash_of(session), "session", passes.clock.now_ms())
         if person is not None:
             refuse_foreign(request)
+            if codes_are_due(passes.settings, person) and (request.method, request.url.path) not in _BEFORE_CODES:
+                raise Problem(
+                    "codes-due",
+                    "Everybody is asked for one-time codes here. Set them up first, in the console or with POST /api/me/codes.",
+                )
             return _let_in(passes, request, person)
     raise Problem("not-signed-in", "Sign in first, or send a personal token as Authorization: Bearer.")
+
+
+def codes_are_due(settings: Settings, person: people.Person) -> bool:
+    """Whether somebody has to set up one-time codes before anything else."""
+    return settings.codes_for_all and person.has_password and not person.has_codes
 
 
 def _let_in(passes: Passes, request: Request, person: people.Person) -> people.Person:

@@ -1,0 +1,47 @@
+"""One-time codes where everybody is asked for them: the first page that somebody sees leads through them, and then on."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pyotp
+from playwright.sync_api import Browser, expect
+
+from tests.conftest import failure, start
+from tests.end_to_end.browsing import axe
+from tests.service.test_people import invited
+
+
+def test_codes_come_first(browser: Browser, tmp_path: Path) -> None:
+    """Nothing else is shown before they are set up; then the page that was asked for is there, and they cannot be ended."""
+    thread, running = start(tmp_path / "data", codes_for_all=True)
+    try:
+        running.send(running.add_app(), failure())
+        session = invited(running)
+        context = browser.new_context(viewport={"width": 1280, "height": 800})
+        context.set_default_timeout(90_000)
+        context.add_cookies([{"name": "obitus_session", "value": session, "url": running.url}])
+        page = context.new_page()
+        page.goto(running.url + "/issues")
+        expect(page.get_by_text("Everybody who has a password is asked for one-time codes here")).to_be_visible()
+        expect(page.get_by_role("link")).to_have_count(0)
+        assert axe(page) == []
+        page.get_by_role("button", name="Set up one-time codes").click()
+        expect(page.get_by_role("img", name=re.compile("QR code"))).to_be_visible()
+        secret = page.get_by_text("Let your authenticator app read").locator("code").inner_text()
+        code = page.get_by_label("One-time code", exact=True)
+        code.fill("000000")
+        page.get_by_role("button", name="Ask me for codes from now on").click()
+        expect(page.get_by_role("alert")).to_contain_text("not the code of now")
+        code.fill(pyotp.TOTP(secret).at(running.service.clock.now_ms() // 1000))
+        page.get_by_role("button", name="Ask me for codes from now on").click()
+        expect(page.get_by_role("list", name="Issues").get_by_role("listitem")).to_have_count(1)
+        expect(page.get_by_text("● live")).to_be_visible()
+        page.goto(running.url + "/set-up")
+        expect(page.get_by_text("Who has lost the telephone asks an owner")).to_be_visible()
+        expect(page.get_by_role("button", name="Stop asking for codes")).to_have_count(0)
+        context.close()
+    finally:
+        running.http.clear()
+        thread.stop()
