@@ -16,6 +16,7 @@ from obitus.service.intake.bodies import Gate
 from obitus.service.problems import Problem
 from obitus.service.settings import Limits
 from tests.conftest import failure, start
+from tests.service.test_tracepoints import added, hit
 
 
 def test_a_key_has_its_share(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -88,6 +89,7 @@ def test_what_takes_long_for_people_holds_no_report_up(tmp_path: Path) -> None:
     try:
         key, loop = running.add_app(), running.service.live._loop
         assert loop is not None
+        point = added(running, hits=1)["id"]
         for _ in range(64):
             loop.call_soon_threadsafe(loop.run_in_executor, None, hold)
         # As many as an executor has that nobody gave a number (``concurrent.futures``).
@@ -99,6 +101,8 @@ def test_what_takes_long_for_people_holds_no_report_up(tmp_path: Path) -> None:
         answer = running.http.request("POST", running.url + "/v1/logs", json=exported, headers=headers)
         assert (answer.status, answer.json()) == (200, {})
         assert len(running.get("/api/issues")["issues"]) == 1
+        assert running.send(key, hit(point)).json()["stored"] == 1
+        assert not running.get(f"/api/tracepoints/{point}")["tracepoint"]["stands"]
         assert running.ask("GET", "/api/me", token="otok_guess").status == 401
         assert running.ask("GET", "/health", token="").status == 200
     finally:

@@ -15,6 +15,7 @@ from typing import Annotated, Any, Final
 from obitus.service.clock import Clock
 from obitus.service.given import part
 from obitus.service.live import Live
+from obitus.service.threads import Threads
 from obitus.store import tracepoints as store
 from obitus.store.records import Records
 from obitus.store.rows.tracepoints import InstanceState, Tracepoint
@@ -23,6 +24,7 @@ MOST_WAITING: Final = 4_000
 MOST_WAITING_OF_AN_APP: Final = 1_000
 """Clients that wait for changes at the same time."""
 MOST_INSTANCES_OF_AN_APP: Final = 1_000
+AT_WORK: Final = 2
 HEARD_MS: Final = 60_000
 """How long an instance counts as running after it was heard of."""
 
@@ -60,6 +62,8 @@ class Standing:
         """By app, those that were heard of last at the end."""
         self._said: dict[tuple[int, str], tuple[InstanceState, ...]] = {}
         self._closed = False
+        self.threads = Threads(AT_WORK, "obitus-tracepoints")
+        """Where hits are counted: what holds the event loop's own threads holds up no report that has one."""
         self.load()
 
     def load(self) -> None:
@@ -135,7 +139,7 @@ class Standing:
         if plain == self._said.get(key, ()):
             return False
         if states:
-            await asyncio.to_thread(self._records.writer.run, lambda c: store.keep_states(c, states))
+            await self.threads.do(self._records.writer.run, lambda c: store.keep_states(c, states))
         self._said[key] = plain
         self.tell()
         return True
@@ -146,9 +150,9 @@ class Standing:
         for number in numbers:
             known = next((one for one in self._of_app.get(app_id, ()) if one.id == number), None)
             if known is not None:
-                ended |= await asyncio.to_thread(self._end_when_done, known)
+                ended |= await self.threads.do(self._end_when_done, known)
         if ended:
-            await asyncio.to_thread(self.load)
+            await self.threads.do(self.load)
         else:
             self.tell()
 

@@ -112,6 +112,7 @@ class Parts:
         self.keeping.close()
         self.intake.close()
         self.passes.threads.close()
+        self.tracepoints.threads.close()
         if self.openid is not None:
             self.openid.close()
         self.records.close()
