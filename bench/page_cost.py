@@ -12,7 +12,7 @@ from __future__ import annotations
 import json
 import tempfile
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 from playwright.sync_api import sync_playwright
 from tests.conftest import start
@@ -66,35 +66,59 @@ EventTarget.prototype.addEventListener = function (kind, act, options) {
 """Times each step that is recorded of a click or a field, by the page's own clock (a tenth of a millisecond)."""
 
 
+class Traced(NamedTuple):
+    """What the samples of the main thread say."""
+
+    ours_ms: float
+    all_ms: float
+    stretches_ms: list[float]
+    """Stretches of ours without anything else in between, the shortest first."""
+
+    @property
+    def share(self) -> float:
+        """The part of the time that was ours."""
+        return self.ours_ms / self.all_ms
+
+
+class Measured(NamedTuple):
+    """One measurement."""
+
+    traced: Traced
+    steps: int
+    """How many were recorded."""
+    each_ms: list[float]
+    """How long each click and field took to record, the shortest first."""
+
+
 def main() -> None:
     """Print the table."""
-    floor_ms, floor_of_ms, *_ = _middle(None)
-    print(
-        f"handing on alone: {floor_ms:.0f} of {floor_of_ms:.0f} ms, {100 * floor_ms / floor_of_ms:.2f}%, taken off below"
-    )
+    floor = _middle(None).traced
+    print(f"handing on alone: {floor.ours_ms:.0f} of {floor.all_ms:.0f} ms, {100 * floor.share:.2f}%, taken off below")
     for sketches in (False, True):
-        all_ms, total_ms, stretches, steps, each = _middle(" data-sketches" if sketches else "")
-        ours_ms = all_ms - floor_ms * total_ms / floor_of_ms
-        most = stretches[int(len(stretches) * 0.99)]
-        print(f"{'with' if sketches else 'without'} sketches: {ours_ms:.0f} of {total_ms:.0f} ms, {100 * ours_ms / total_ms:.2f}% (bound 1%)")  # fmt: skip
+        traced, steps, each_ms = _middle(" data-sketches" if sketches else "")
+        share = traced.share - floor.share
+        ours_ms = share * traced.all_ms
+        print(f"{'with' if sketches else 'without'} sketches: {ours_ms:.0f} of {traced.all_ms:.0f} ms, {100 * share:.2f}% (bound 1%)")  # fmt: skip
         print(
-            f"    {steps} steps: {ours_ms / steps:.3f} ms each (bound 2); with all that is sent, 99 of 100 stretches below {most:.1f} ms"
+            f"    {steps} steps: {ours_ms / steps:.3f} ms each (bound 2); with all that is sent, 99 of 100 stretches below {_most(traced.stretches_ms):.1f} ms"
         )
         print(
-            f"    {len(each)} clicks and fields: 99 of 100 recorded within {each[int(len(each) * 0.99)]:.1f} ms, the longest in {each[-1]:.1f} ms (bound 2)"
+            f"    {len(each_ms)} clicks and fields: 99 of 100 recorded within {_most(each_ms):.1f} ms, the longest in {each_ms[-1]:.1f} ms (bound 2)"
         )
 
 
-def _middle(also: str | None) -> tuple[float, float, list[float], int, list[float]]:
+def _most(sorted_ms: list[float]) -> float:
+    """Return what 99 of 100 stay below."""
+    return sorted_ms[int(len(sorted_ms) * 0.99)]
+
+
+def _middle(also: str | None) -> Measured:
     """Return the one of three measurements that has the middle share of ours."""
-    return sorted((_measured(also) for _ in range(TRIES)), key=lambda one: one[0] / one[1])[TRIES // 2]
+    return sorted((_measured(also) for _ in range(TRIES)), key=lambda one: one.traced.share)[TRIES // 2]
 
 
-def _measured(also: str | None) -> tuple[float, float, list[float], int, list[float]]:
-    """Return time of ours, of all, and the stretches of ours, in milliseconds; how many steps were recorded, and how long clicks and fields took.
-
-    ``also`` goes with the client's tag; where it is None, functions that hand on stand in the client's place.
-    """
+def _measured(also: str | None) -> Measured:
+    """Measure once; ``also`` goes with the client's tag, and where it is None, functions that hand on stand in the client's place."""
     with tempfile.TemporaryDirectory() as folder, served() as ferry, sync_playwright() as playwright:
         thread, running = start(Path(folder) / "data")
         running.add_app("pierboard")
@@ -117,11 +141,11 @@ def _measured(also: str | None) -> tuple[float, float, list[float], int, list[fl
         browser.close()
         running.http.clear()
         thread.stop()
-    return (*_read(trace["traceEvents"]), steps, each)
+    return Measured(_read(trace["traceEvents"]), steps, each)
 
 
-def _read(events: list[dict[str, Any]]) -> tuple[float, float, list[float]]:
-    """Return time of ours, of all, and the stretches of ours, the shortest first, from the samples of the thread that has most of them."""
+def _read(events: list[dict[str, Any]]) -> Traced:
+    """Return what the samples of the thread say that has most of them."""
     by_profile: dict[tuple[int, str], list[dict[str, Any]]] = {}
     for event in events:
         if event["name"] == "ProfileChunk":
@@ -149,7 +173,7 @@ def _read(events: list[dict[str, Any]]) -> tuple[float, float, list[float]]:
             elif stretch:
                 stretches.append(stretch / 1000)
                 stretch = 0.0
-    return ours / 1000, total / 1000, sorted(stretches)
+    return Traced(ours / 1000, total / 1000, sorted(stretches))
 
 
 if __name__ == "__main__":
