@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Annotated, Any, Final
 
 from fastapi import APIRouter, Depends, Path, Query
@@ -19,7 +20,6 @@ from obitus.service.alerting.rendering import MOST_TEMPLATE
 from obitus.service.api import answers
 from obitus.service.api.outside import settings_refused
 from obitus.service.given import TheClock, TheRecords, TheSettings
-from obitus.service.passing.passing import ThePassing
 from obitus.service.problems import Problem, described
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
@@ -200,20 +200,23 @@ def add(
     order: NewChannel,
 ) -> ChannelAnswer:
     """Keep a channel; send a test to see whether it works."""
-    with some.seal.unchanged:
-        wanted = _wanted(order.name, order, some, clock.now_ms())
-        acts.do(person.id, "added channel", order.name, lambda c: store.add(c, wanted, person.id, clock.now_ms()))
+    wanted = _wanted(order.name, order, some, clock.now_ms())
+    acts.do(
+        person.id,
+        "added channel",
+        order.name,
+        lambda c: store.add(c, _sealed(wanted, order, some), person.id, clock.now_ms()),
+    )
     book.changed()
     return _channel(store.named(records.reader, order.name), None, some)
 
 
 @router.post("/channels/key", summary="Change the key of all secrets", status_code=201)
-def change_key(acts: TheActs, some: TheChannels, passing: ThePassing, person: SignedIn) -> KeyChanged:
+def change_key(acts: TheActs, some: TheChannels, person: SignedIn) -> KeyChanged:
     """Encrypt the secrets of all channels and targets with a new key. A backup that was made before needs the key of its time."""
     found = some.seal.change_key(
         lambda again: acts.do(person.id, "changed the key of secrets", "", lambda c: seal_again(c, again))
     )
-    passing.refresh()
     return KeyChanged(changed=found.changed, unreadable=found.unreadable)
 
 
@@ -229,9 +232,13 @@ def change(
     order: ChannelOrder,
 ) -> ChannelAnswer:
     """Change a channel, whatever it was. Secrets that are not given stay. What waits for it is tried at once."""
-    with some.seal.unchanged:
-        wanted = _wanted(name, order, some, clock.now_ms())
-        acts.do(person.id, "changed channel", name, lambda c: store.change(c, wanted, person.id, clock.now_ms()))
+    wanted = _wanted(name, order, some, clock.now_ms())
+    acts.do(
+        person.id,
+        "changed channel",
+        name,
+        lambda c: store.change(c, _sealed(wanted, order, some), person.id, clock.now_ms()),
+    )
     book.changed()
     return _channel(store.named(records.reader, name), None, some)
 
@@ -382,9 +389,8 @@ def _said(row: MessageRow) -> str:
 
 
 def _wanted(name: str, order: ChannelOrder, some: TheChannels, now_ms: int) -> WantedChannel:
-    secrets = dict(order.secrets) if order.secrets is not None else None
     with settings_refused():
-        settings = checked(order.kind, dict(order.settings), secrets or {}, order.template)
+        settings = checked(order.kind, dict(order.settings), dict(order.secrets or {}), order.template)
         if order.kind == "webhook":
             some.asker.check(settings["url"])
     next_ms = None
@@ -393,18 +399,24 @@ def _wanted(name: str, order: ChannelOrder, some: TheChannels, now_ms: int) -> W
             next_ms = next_digest_ms(order.digest_at, order.digest_zone, now_ms)
     except PacingTrouble as trouble:
         raise Problem("bad-field", str(trouble), field="digest_at") from None
-    sealed = None if secrets is None else some.seal.seal(f"channel {name}", secrets)
     return WantedChannel(
         name,
         order.kind,
         json.dumps(settings),
-        sealed,
+        None,
         order.template,
         order.person,
         order.digest_at,
         order.digest_zone,
         next_ms,
     )
+
+
+def _sealed(wanted: WantedChannel, order: ChannelOrder, some: TheChannels) -> WantedChannel:
+    """Return a channel with its secrets encrypted. Call it on the writer."""
+    if order.secrets is None:
+        return wanted
+    return replace(wanted, secrets=some.seal.seal(f"channel {wanted.name}", order.secrets))
 
 
 def _channel(row: Channel, state: ChannelState | None, some: TheChannels) -> ChannelAnswer:

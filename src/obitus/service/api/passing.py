@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Annotated, Any, Final
 
 from fastapi import APIRouter, Depends, Path
@@ -106,15 +107,14 @@ def add(
     records: TheRecords, clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn, order: NewTarget
 ) -> TargetAnswer:
     """Pass on what comes from now on, in order; a target that is away gets what it missed, for seven days."""
-    with passing.seal.unchanged:
-        wanted = _wanted(order, passing, clock.now_ms())
-        places, events_to = store.start(records.reader, records.days)
-        acts.do(
-            person.id,
-            "added target",
-            order.name,
-            lambda c: store.add(c, wanted, person.id, places, events_to, clock.now_ms()),
-        )
+    wanted = _wanted(order, passing, clock.now_ms())
+    places, events_to = store.start(records.reader, records.days)
+    acts.do(
+        person.id,
+        "added target",
+        order.name,
+        lambda c: store.add(c, _sealed(wanted, order, passing), person.id, places, events_to, clock.now_ms()),
+    )
     passing.refresh()
     return _answer(records, passing, store.named(records.reader, order.name))
 
@@ -136,9 +136,8 @@ def try_now(acts: TheActs, passing: ThePassing, person: SignedIn, name: TargetNa
 
 
 def _wanted(order: NewTarget, passing: Passing, now_ms: int) -> WantedTarget:
-    secrets = dict(order.secrets) if order.secrets is not None else None
     with settings_refused():
-        settings = checked(order.kind, dict(order.settings), secrets or {})
+        settings = checked(order.kind, dict(order.settings), dict(order.secrets or {}))
         if order.kind == "webhook":
             passing.asker.check(settings["url"])
     try:
@@ -149,16 +148,22 @@ def _wanted(order: NewTarget, passing: Passing, now_ms: int) -> WantedTarget:
         raise bad_question(trouble) from None
     except RuleTrouble as trouble:
         raise Problem("bad-rule", str(trouble), field="hides") from None
-    sealed = None if secrets is None else passing.seal.seal(f"target {order.name}", secrets)
     return WantedTarget(
         order.name,
         order.kind,
         json.dumps(settings),
-        sealed,
+        None,
         list(dict.fromkeys(order.passes)),
         order.question.strip(),
         order.hides,
     )
+
+
+def _sealed(wanted: WantedTarget, order: NewTarget, passing: Passing) -> WantedTarget:
+    """Return a target with its secrets encrypted. Call it on the writer."""
+    if order.secrets is None:
+        return wanted
+    return replace(wanted, secrets=passing.seal.seal(f"target {wanted.name}", order.secrets))
 
 
 def _answer(records: Records, passing: Passing, row: Target) -> TargetAnswer:

@@ -46,11 +46,13 @@ class Seal:
         self._keys: list[bytes] = []
         """The first is the one in use; with the others, of before, secrets are only read."""
         self._lock = threading.Lock()
-        self.unchanged = threading.Lock()
-        """To be held from encrypting a secret until it is in the store: the key is not changed meanwhile."""
+        self._changing = threading.Lock()
 
     def seal(self, purpose: str, secrets: Mapping[str, Any]) -> bytes:
-        """Return secrets encrypted; ``purpose`` has to be given again to read them."""
+        """Return secrets encrypted; ``purpose`` has to be given again to read them.
+
+        Call it on the writer, as part of what puts them into the store: else the key may be changed in between.
+        """
         nonce = os.urandom(_NONCE_BYTES)
         plain = json.dumps(dict(secrets), ensure_ascii=False).encode("utf-8")
         return nonce + AESGCM(self._keep()[0]).encrypt(nonce, plain, purpose.encode())
@@ -70,14 +72,13 @@ class Seal:
 
     def change_key(self, put_all: Callable[[Again], Answer]) -> Answer:
         """Make a new key, and return what ``put_all`` does: it replaces all secrets in the store, in one commit, by what it is given returns of them."""
-        with self.unchanged:
-            before = self._keep()[: _MOST_KEYS - 1]
-            key = AESGCM.generate_key(bit_length=8 * _KEY_BYTES)
-            self._use([key, *before])
+        with self._changing:
+            keys = [AESGCM.generate_key(bit_length=8 * _KEY_BYTES), *self._keep()][:_MOST_KEYS]
+            self._write(keys)
+            # They stay in memory: what somebody has read from the store before can still be opened.
+            self._keys = keys
             answer = put_all(self._again)
-            self._use([key])
-            # Whoever has read a secret from the store a moment ago may still open it.
-            self._keys = [key, *before]
+            self._write(keys[:1])
             return answer
 
     def _again(self, purpose: str, sealed: bytes) -> bytes | None:
@@ -106,12 +107,10 @@ class Seal:
                 self._keys = [held[at : at + _KEY_BYTES] for at in range(0, len(held), _KEY_BYTES)]
             return self._keys
 
-    def _use(self, keys: list[bytes]) -> None:
-        """Put keys into the file, whole or not at all, and use the first of them."""
-        with self._lock:
-            with written_aside(self._path, b"".join(keys)) as partial:
-                partial.replace(self._path)
-            self._keys = keys
+    def _write(self, keys: list[bytes]) -> None:
+        """Put keys into the file, whole or not at all."""
+        with written_aside(self._path, b"".join(keys)) as partial:
+            partial.replace(self._path)
 
     def _make(self) -> bytes:
         """Make a key, and return the one that is there: it has its name only once it is whole, and is never replaced."""
