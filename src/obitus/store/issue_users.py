@@ -10,14 +10,19 @@ from obitus.store.names import OTHERS
 MOST_USERS: Final = 100_000
 """How many users of an issue are counted by name; the others are counted together as ``…``, and the number of users stays."""
 
-WHOSE: Final = """
-SELECT issue_id, user_id, 1 AS n FROM failures WHERE user_id IS NOT NULL
-UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq WHERE o.user_id <> ''"""
-"""Whose failures there are: each one's own, and of those that it stands for."""
-_OF_ISSUE: Final = """
-SELECT issue_id, user_id, 1 AS n FROM failures WHERE issue_id = :id AND user_id IS NOT NULL
+
+def whose(which: str = "TRUE") -> str:
+    """Return the statement of whose failures there are: each one's own, and of those that it stands for.
+
+    ``which`` says of which failures, called ``f``; it must not come from outside. Columns: issue_id, user_id, n.
+    """
+    return f"""
+SELECT f.issue_id, f.user_id, 1 AS n FROM failures f WHERE {which} AND f.user_id IS NOT NULL
 UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM failures f JOIN only_counted o ON o.seq = f.seq
-WHERE f.issue_id = :id AND f.stands_for > 1 AND o.user_id <> ''"""
+WHERE {which} AND o.user_id <> ''"""  # noqa: S608 - constants of this package
+
+
+WHOSE: Final = whose()
 # As many by name as may be: those who met it most often.
 _ADD: Final = f"""
 INSERT INTO issue_users (issue_id, user_id, failures)
@@ -25,7 +30,7 @@ SELECT issue_id, CASE WHEN place <= :most THEN user_id ELSE '{OTHERS}' END, SUM(
 FROM (SELECT issue_id, user_id, SUM(n) AS n, ROW_NUMBER() OVER (PARTITION BY issue_id ORDER BY user_id = '{OTHERS}', SUM(n) DESC, user_id) AS place
       FROM ({{whose}}) GROUP BY issue_id, user_id) GROUP BY 1, 2"""  # noqa: S608 - of a constant
 _ADD_ALL: Final = _ADD.format(whose=WHOSE)
-_ADD_OF_ISSUE: Final = _ADD.format(whose=_OF_ISSUE)
+_ADD_OF_ISSUE: Final = _ADD.format(whose=whose("f.issue_id = :id"))
 _NONE: Final = "DELETE FROM issue_users"
 _NONE_OF_ISSUE: Final = "DELETE FROM issue_users WHERE issue_id = :id"
 _HOW_MANY: Final = f"SELECT COUNT(*), COALESCE(SUM(user_id = '{OTHERS}'), 0) FROM issue_users WHERE issue_id = ?"  # noqa: S608 - a constant

@@ -48,10 +48,7 @@ _KEEP_FINGERPRINT = """
 INSERT OR IGNORE INTO regrouped_fingerprints (regrouping_id, app_id, fingerprint, from_issue, to_issue, apart_before)
 VALUES (?, ?, ?, ?, ?, ?)"""
 # Whose failures are moved: each one's own, and of those that it stands for.
-_WHOSE: Final = """
-  SELECT issue_id, user_id, 1 AS n FROM failures WHERE seq IN (SELECT value FROM json_each(:seqs)) AND user_id IS NOT NULL
-  UNION ALL SELECT f.issue_id, o.user_id, o.failures FROM only_counted o JOIN failures f ON f.seq = o.seq
-  WHERE o.seq IN (SELECT value FROM json_each(:seqs)) AND o.user_id <> ''"""
+_WHOSE: Final = issue_users.whose("f.seq IN (SELECT value FROM json_each(:seqs))")
 _OUT: Final = (
     """
 UPDATE issue_counts SET failures = issue_counts.failures - moving.n
