@@ -141,12 +141,14 @@ def start(folder: Path, *, limits: Limits | None = None, port: int = 0, **settin
 
 
 @contextmanager
-def serving(folder: Path, limits: Limits | None = None) -> Iterator[Running]:
+def serving(folder: Path, limits: Limits | None = None, **settings: Any) -> Iterator[Running]:
     """Run a service for as long as somebody needs it."""
-    thread, found = start(folder, limits=limits)
-    yield found
-    found.http.clear()
-    thread.stop()
+    thread, found = start(folder, limits=limits, **settings)
+    try:
+        yield found
+    finally:
+        found.http.clear()
+        thread.stop()
 
 
 @pytest.fixture

@@ -8,15 +8,14 @@ from pathlib import Path
 import pyotp
 from playwright.sync_api import Browser, expect
 
-from tests.conftest import failure, start
+from tests.conftest import failure, serving
 from tests.end_to_end.browsing import axe
 from tests.service.test_people import invited
 
 
 def test_codes_come_first(browser: Browser, tmp_path: Path) -> None:
     """Nothing else is shown before they are set up; then the page that was asked for is there, and they cannot be ended."""
-    thread, running = start(tmp_path / "data", codes_for_all=True)
-    try:
+    with serving(tmp_path / "data", codes_for_all=True) as running:
         running.send(running.add_app(), failure())
         session = invited(running)
         context = browser.new_context(viewport={"width": 1280, "height": 800})
@@ -42,6 +41,3 @@ def test_codes_come_first(browser: Browser, tmp_path: Path) -> None:
         expect(page.get_by_text("Who has lost the telephone asks an owner")).to_be_visible()
         expect(page.get_by_role("button", name="Stop asking for codes")).to_have_count(0)
         context.close()
-    finally:
-        running.http.clear()
-        thread.stop()

@@ -17,7 +17,7 @@ import urllib3
 
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
-from tests.conftest import Running, failure, raised_in, start
+from tests.conftest import Running, failure, raised_in, serving
 from tests.service.test_access import PASSWORD, link_secret, sign_in, with_cookie
 
 OTHER_PASSWORD = "lanterns under the quay"
@@ -220,8 +220,7 @@ def test_one_time_codes(running: Running) -> None:
 
 def test_codes_may_be_a_duty(tmp_path: Path) -> None:
     """Where everybody is asked for codes, a session is good for setting them up alone until that is done, and they stay."""
-    thread, running = start(tmp_path / "data", codes_for_all=True)
-    try:
+    with serving(tmp_path / "data", codes_for_all=True) as running:
         session = invited(running)
         for method, path in (("GET", "/api/issues"), ("POST", "/api/me/tokens"), ("GET", "/api/live")):
             refused = ask_as(running, session, method, path, {"label": "mine"} if method == "POST" else None)
@@ -238,9 +237,6 @@ def test_codes_may_be_a_duty(tmp_path: Path) -> None:
         assert (kept.status, kept.json()["slug"]) == (409, "codes-for-all")
         # Without a password there is nothing that codes would stand beside: a link, or another's sign-in.
         assert running.get("/api/me")["codes_due"] is False
-    finally:
-        running.http.clear()
-        thread.stop()
 
 
 def test_old_hashes_are_renewed(running: Running) -> None:

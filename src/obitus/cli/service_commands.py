@@ -45,9 +45,7 @@ def serve(
     ] = None,
     codes_for_all: Annotated[
         bool,
-        typer.Option(
-            "--codes-for-all", help="Whoever signs in by a password sets up one-time codes before anything else."
-        ),
+        typer.Option("--codes-for-all", help="Require one-time codes of everybody who has a password."),
     ] = False,
     openid_issuer: Annotated[
         str | None, typer.Option("--openid-issuer", help="Let people sign in by this OpenID Connect provider.")

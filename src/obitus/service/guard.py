@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Final
 from urllib.parse import urlsplit
 
@@ -33,7 +33,12 @@ FOR_ALL: Final = {"Cross-Origin-Resource-Policy": "cross-origin"}
 """What an answer says that pages of other origins may load."""
 
 
-_FOR_ALL: Final = [(name.lower().encode(), value.encode()) for name, value in FOR_ALL.items()]
+def _raw(headers: Mapping[str, str]) -> list[tuple[bytes, bytes]]:
+    """Return headers as the server takes them."""
+    return [(name.lower().encode(), value.encode()) for name, value in headers.items()]
+
+
+_FOR_ALL: Final = _raw(FOR_ALL)
 _NOT_KEPT: Final = (b"cache-control", b"no-store")
 
 
@@ -51,8 +56,7 @@ class Guard:
     def __init__(self, app: ASGIApp, settings: Settings) -> None:
         self._app = app
         self._names = {"localhost", settings.host, urlsplit(settings.url).hostname or ""}
-        headers = HEADERS | (SECURE_ONLY if settings.is_https else {})
-        self._headers = [(name.lower().encode(), value.encode()) for name, value in headers.items()]
+        self._headers = _raw(HEADERS | (SECURE_ONLY if settings.is_https else {}))
         self._any_address = not is_loopback(settings.host)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:

@@ -121,7 +121,7 @@ class Settings:
     """How many processes beside the service work on large bodies, each started when it is needed."""
     openid: OpenId | None = None
     codes_for_all: bool = False
-    """Whether who signs in by a password has to set up one-time codes before anything else."""
+    """Whether everybody who has a password must use one-time codes, and sets them up first."""
     tls: ssl.SSLContext | None = None
     """What certificates of mail servers, webhooks and collectors are checked by; None for the system's own."""
     proxies: tuple[str, ...] = ()
