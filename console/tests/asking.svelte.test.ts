@@ -71,6 +71,30 @@ test('events that come faster than the answers let each answer come', async () =
 	end();
 });
 
+test('an event that comes while the first answer is on its way is not lost', async () => {
+	const answers: ((value: string) => void)[] = [];
+	const ask = () => new Promise<Answer<string>>((go) => answers.push((value) => go(answer(value))));
+	const { held: found, end } = held(() => watch(() => ({ key: ['desk'], ask })));
+	const round = changed([{ kind: 'reports' }]);
+	await turns();
+	// What it says may be older than the event.
+	answers[0]!('before');
+	await until(() => answers.length === 2);
+	answers[1]!('after');
+	await round;
+	expect([found.value, answers.length]).toEqual(['after', 2]);
+	const other = held(() => watch(() => ({ key: ['issues'], ask })));
+	const done = again('issues');
+	await turns();
+	answers[2]!('before');
+	await until(() => answers.length === 4);
+	answers[3]!('after');
+	await done;
+	expect(other.held.value).toBe('after');
+	end();
+	other.end();
+});
+
 test('what is shown stays until the answer to the next question is there', async () => {
 	const answers: ((value: string) => void)[] = [];
 	let which = $state('one');

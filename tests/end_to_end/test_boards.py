@@ -7,11 +7,55 @@ import re
 from playwright.sync_api import Page, Route, expect
 
 from obitus.service.jobs import first_board
-from tests.conftest import Running
+from tests.conftest import Running, until
 from tests.end_to_end.browsing import at, axe, usable, walk
 from tests.end_to_end.test_now import fill as fill_now
 from tests.service.test_calls import called, whole
 from tests.service.test_records import fill, log
+
+
+def test_changes_in_a_hurry(page: Page, running: Running) -> None:
+    """Who arranges faster than the service answers sees each change at once, and all of them are kept."""
+    fill_now(running)
+    panes = [{"part": "failures", "title": "First"}, {"part": "runs", "title": "Second"}]
+    made = running.ask("POST", "/api/boards", {"name": "Office wall", "panes": panes})
+    number = made.json()["id"]
+    at(page, running, f"/now/boards/{number}?window=1h")
+    expect(page.get_by_role("heading", name="Office wall")).to_be_visible()
+    held: list[Route] = []
+    slow = [True]
+
+    def answer(route: Route) -> None:
+        if slow and route.request.method == "PUT":
+            held.append(route)
+        else:
+            route.continue_()
+
+    page.route("**/api/boards/*", answer)
+    page.keyboard.press("e")
+    page.get_by_role("group", name="Arrange Second").get_by_role("button", name="Earlier").click()
+    arranged = page.get_by_role("group", name=re.compile("^Arrange"))
+    expect(arranged.first).to_have_accessible_name("Arrange Second")
+    arranged.first.get_by_label("wide").select_option("4/4")
+    page.get_by_label("Name", exact=True).fill("The wall")
+    page.get_by_label("Name", exact=True).press("Enter")
+    slow.clear()
+    for route in held:
+        route.continue_()
+
+    def kept() -> tuple[str, list[tuple[str, int]]]:
+        board = running.get(f"/api/boards/{number}")
+        return board["name"], [(pane["title"], pane["width"]) for pane in board["panes"]]
+
+    def all_are_kept() -> bool:
+        # What the page asks goes on only while the browser is waited for.
+        page.wait_for_timeout(20)
+        return kept() == ("The wall", [("Second", 4), ("First", 2)])
+
+    until(all_are_kept)
+    assert page.get_by_role("alert").count() == 0
+    page.get_by_role("button", name="Done").click()
+    expect(page.get_by_role("heading", name="The wall")).to_be_visible()
 
 
 def test_from_pictures_to_a_board(page: Page, running: Running) -> None:

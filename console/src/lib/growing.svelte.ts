@@ -6,7 +6,7 @@ export interface Growing<T> {
 	readonly trouble: Trouble | undefined;
 }
 
-/** Ask for lines of JSON, as long as the calling component lives; anew when the address changes. No address: nothing is asked. */
+/** Ask for lines of JSON, as long as the calling component lives; again when the address changes. No address: nothing is asked. */
 export function watchGrowing<T>(address: () => string | undefined): Growing<T> {
 	let value = $state.raw<T>();
 	let trouble = $state.raw<Trouble>();

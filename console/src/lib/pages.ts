@@ -25,7 +25,7 @@ export class Page<P extends Record<string, unknown> = Record<string, unknown>> {
 	}
 }
 
-/** A page with what its address says. One with other properties is made anew. */
+/** A page with what its address says. One with other properties is made again. */
 export interface Shown {
 	page: Page;
 	properties: Record<string, unknown>;

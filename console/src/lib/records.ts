@@ -118,11 +118,19 @@ async function goOn() {
 	while (waiting.length) {
 		const changes = waiting;
 		waiting = [];
-		await records.invalidateQueries({ predicate: (query: Query) => changes.some((change) => touches(change, query.queryKey)) });
+		await askAgain((query) => changes.some((change) => touches(change, query.queryKey)));
 	}
+}
+
+/** Ask again what is shown. A first answer that is on its way is waited for, since it may be older than what happened; what was there before is asked for at once. */
+async function askAgain(touched: (query: Query) => boolean) {
+	const isFirst = (query: Query) => query.state.data === undefined && query.state.fetchStatus === 'fetching';
+	const first = new Set(records.getQueryCache().findAll({ predicate: (query) => touched(query) && isFirst(query) }));
+	await records.invalidateQueries({ predicate: touched });
+	if (first.size) await records.invalidateQueries({ predicate: (query) => first.has(query) });
 }
 
 /** Ask again now what has a subject, because something was done about it here. */
 export function again(...subjects: string[]): Promise<void> {
-	return records.invalidateQueries({ predicate: (query) => subjects.includes(query.queryKey[0] as string) });
+	return askAgain((query) => subjects.includes(query.queryKey[0] as string));
 }

@@ -4,6 +4,7 @@
 	import { Doing } from '../lib/doing.svelte';
 	import { keys } from '../lib/keys.svelte';
 	import { place } from '../lib/place.svelte';
+	import { again } from '../lib/records';
 	import { questions } from '../lib/questions';
 	import { addressOf, nameOf, pane as paneOf, parts, type Pane } from '../lib/views';
 	import { countOf, windowText } from '../lib/words';
@@ -19,7 +20,13 @@
 	const rows = { low: 5, middle: 10, high: 20 };
 
 	const found = watch(() => questions.board(number));
-	const panes = $derived((found.value?.panes ?? []).map(paneOf));
+	interface Arranged {
+		name: string;
+		panes: Pane[];
+	}
+	/** As it was arranged here, until the service has it. */
+	let arranged = $state.raw<Arranged>();
+	const panes = $derived(arranged?.panes ?? (found.value?.panes ?? []).map(paneOf));
 	const wantsNow = $derived(panes.some((pane) => pane.part && pane.part !== 'calls'));
 	const wantsCalls = $derived(panes.some((pane) => pane.part === 'calls'));
 	const now = watch(() => (wantsNow ? questions.now(place.filter) : undefined));
@@ -27,10 +34,10 @@
 	const alone = $derived(place.params.get('alone') === '1');
 	const doing = new Doing();
 	let arranging = $state(false);
-	let name = $derived(found.value?.name ?? '');
+	const name = $derived(arranged?.name ?? found.value?.name ?? '');
 	let removing = $state(false);
 
-	/** Grows from time to time: what is counted anew then is not told of by events. */
+	/** Grows from time to time: no event says what is counted then. */
 	let turn = $state(0);
 	$effect(() => {
 		const clock = setInterval(() => (turn += 1), EVERY_MS);
@@ -39,11 +46,24 @@
 
 	const titleOf = (pane: Pane) => pane.title || (pane.part ? parts[pane.part] : pane.view ? nameOf(pane.view) : '');
 
+	let keeping = false;
+
+	/** A change is shown at once, and kept when the one before it is: that makes the revision which this one goes by. */
 	async function keep(changed: Pane[], called = name) {
-		const board = found.value;
-		if (!board) return;
-		const body = { name: called, panes: changed, seen: board.revision };
-		await doing.do('', () => api.PUT('/api/boards/{number}', { params: { path: { number } }, body }), 'board', 'boards');
+		arranged = { name: called, panes: changed };
+		if (keeping) return;
+		keeping = true;
+		let revision = found.value?.revision;
+		while (arranged && revision) {
+			const sent: Arranged = arranged;
+			const body = { ...sent, seen: revision };
+			const kept = await doing.do('', () => api.PUT('/api/boards/{number}', { params: { path: { number } }, body }), 'boards');
+			revision = kept?.revision;
+			if (kept && arranged !== sent) continue;
+			await again('board');
+			if (!kept || arranged === sent) arranged = undefined;
+		}
+		keeping = false;
 	}
 
 	const change = (at: number, some: Partial<Pane>) => keep(panes.map((pane, i) => (i === at ? { ...pane, ...some } : pane)));
@@ -85,7 +105,7 @@
 						onchange={(event) => keep(panes, event.currentTarget.value)}
 					/></label
 				>
-			{:else}<h1 class="font-serif text-2xl font-semibold">{board.name}</h1>{/if}
+			{:else}<h1 class="font-serif text-2xl font-semibold">{name}</h1>{/if}
 			<span class="text-surface-600-400 text-sm"
 				>{windowText(place.filter.window)}{place.filter.app ? ` of ${place.filter.app}` : ''}{place.filter.environment
 					? ` in ${place.filter.environment}`
