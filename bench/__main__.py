@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import obitus
-from bench import alerting, bare, client, finding, floods, live, logs, maps, scale, searching
+from bench import alerting, bare, client, finding, floods, live, logs, maps, scale, searching, taking
 from bench.flooding import flood
 from bench.measuring import row, timed
 from bench.releases import reading
@@ -44,6 +44,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         client.measure(Path(folder))
         finding.measure(Path(folder), report_of_8_kb(1))
+        taking.measure(Path(folder))
         reading.measure(Path(folder))
         intake(Path(folder))
         floods.measure(Path(folder), report_of_8_kb)

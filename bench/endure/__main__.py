@@ -26,7 +26,7 @@ def table(found: Found) -> list[tuple[str, str, str, bool]]:
         ("acknowledged", f"{found.acknowledged:,}", "", True),
         ("  of these missing", f"{found.missing:,}", "0", found.missing == 0),
         ("  of these there twice", f"{found.doubled:,}", "0", found.doubled == 0),
-        ("told to send again (429, 503, 507)", f"{found.refused:,}", "", True),
+        ("asked to send again (429, 503, 507)", f"{found.refused:,}", "", True),
         ("answered otherwise", f"{found.faults:,}", "0", found.faults == 0),
         ("server errors under generated requests", f"{found.broken:,}", "0", found.broken == 0),
         ("kills", f"{found.kills}", "", True),

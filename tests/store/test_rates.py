@@ -6,7 +6,7 @@ import sqlite3
 import time
 from pathlib import Path
 
-from obitus.store.intake.failures import MOST_POINTS
+from obitus.store.intake.met import MOST_POINTS
 from obitus.store.migrations import MIGRATIONS, open_for_writing, statement_file
 from obitus.store.names import OTHERS
 from tests.conftest import Running

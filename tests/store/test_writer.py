@@ -12,6 +12,7 @@ import pytest
 
 from obitus.store import errors
 from obitus.store.database import Reader
+from obitus.store.days.rows import ADD_ID
 from obitus.store.migrations import MIGRATIONS, SCHEMA_VERSION, open_for_writing, statement_file
 from obitus.store.writer import Writer
 
@@ -61,6 +62,36 @@ def test_work_that_raises_is_rolled_back_alone(writer: Writer, path: Path) -> No
     with pytest.raises(ValueError, match="on the way"):
         bad.result(5)
     assert names(path) == ["also", "good"]
+
+
+def test_the_first_work_of_a_commit_is_rolled_back_alone(writer: Writer, path: Path) -> None:
+    """What it wrote is gone, in the main file and in a day's; what came after it in the same commit is kept."""
+    writer.run(add("merrow"))  # type: ignore[arg-type]
+    begun, hold = threading.Event(), threading.Event()
+
+    def half(c: sqlite3.Connection) -> None:
+        c.execute("INSERT INTO apps (name, kind, created_ms) VALUES ('half', 'script', 0)")
+        file = writer.days.at(20_000)
+        file.connection.execute(ADD_ID, (b"1" * 16, 1, file.take_place(0)))
+        begun.set()
+        hold.wait(5)
+        raise ValueError("on the way")
+
+    def whole(_: sqlite3.Connection) -> int:
+        file = writer.days.at(20_000)
+        return file.connection.execute(ADD_ID, (b"1" * 16, 1, file.take_place(0))).rowcount
+
+    bad = writer.submit(half)
+    assert begun.wait(5), "the writer does not take work"
+    good, also = writer.submit(add("good")), writer.submit(whole)  # type: ignore[arg-type]
+    hold.set()
+    with pytest.raises(ValueError, match="on the way"):
+        bad.result(5)
+    assert good.result(5) and also.result(5) == 1
+    assert names(path) == ["good", "merrow"]
+    connection = sqlite3.connect(path)
+    assert connection.execute("SELECT day, reports FROM days").fetchall() == [(20_000, 1)]
+    connection.close()
 
 
 def test_errors_of_sqlite_become_ours(writer: Writer) -> None:

@@ -124,7 +124,7 @@ def _file_system(data: Path) -> Finding:
             f"{kind}, over a network",
             "SQLite's log needs a disk of this machine: move the folder to one.",
         )
-    return Finding("file system", "right", kind or "cannot be told here")
+    return Finding("file system", "right", kind or "cannot be found out here")
 
 
 def _kind_of_file_system(data: Path) -> str:

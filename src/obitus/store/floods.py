@@ -44,11 +44,12 @@ class Crowd:
         self._connection, self._days = connection, days
         self._behind: dict[int, _Behind] = {}
         self._gone: set[int] = set()
+        self._kept: set[int] = set()
 
     def standing(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
         """Return the number of the failure that stands for this one; None where it is to be kept whole."""
         seq = self._days.floods.stands_for(alike, time_ms, received_ms, was_counted=was_counted)
-        if seq is None or seq in self._behind:
+        if seq is None or seq in self._behind or seq in self._kept:
             return seq
         # It may have been removed, or moved to another issue.
         is_there = seq not in self._gone and self._connection.execute(_IS_THERE, (seq, alike.issue_id)).fetchone()
@@ -59,6 +60,7 @@ class Crowd:
 
     def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
         """Let a failure that is kept whole stand for those like it from now on."""
+        self._kept.add(seq)
         self._days.floods.kept(alike, seq, time_ms)
 
     def add(self, seq: int, alike: Alike, time_ms: int, user_id: str | None, failures: int = 1) -> None:

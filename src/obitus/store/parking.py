@@ -168,13 +168,15 @@ class ParkedIssues:
         if reason is not None:
             self._reopen(issue_id, reason, received_ms, failure)
 
-    def met_elsewhere(self, app_id: int, fingerprint: str, received_ms: int) -> None:
-        """Look at a fingerprint that is new in an app: it may bring back what other apps have parked."""
+    def met_elsewhere(self, app_id: int, fingerprint: str, received_ms: int) -> bool:
+        """Look at a fingerprint that is new in an app: it may bring back what other apps have parked. Return whether it did."""
         values = {"app_id": app_id, "fingerprint": fingerprint}
-        for (issue_id,) in self._connection.execute(_IN_OTHER_APPS, values).fetchall():
+        parked = self._connection.execute(_IN_OTHER_APPS, values).fetchall()
+        for (issue_id,) in parked:
             # Who sees the one app need not see the other.
             name, is_limited = self._connection.execute(_APP, (app_id,)).fetchone()
             self._reopen(issue_id, f"the same failed in {'another app' if is_limited else name}", received_ms, None)
+        return bool(parked)
 
     def finish(self) -> None:
         """Count what came, once everything else is counted, and bring back what that is enough for."""

@@ -64,7 +64,7 @@ def save(connection: sqlite3.Connection, person_id: int, name: str, for_all: boo
 def change(
     connection: sqlite3.Connection, saved: int, person_id: int, name: str, for_all: bool, view: str, now_ms: int
 ) -> None:
-    """Save a question anew under its id; raises NotThere, AlreadyThere."""
+    """Change a saved question, which keeps its id; raises NotThere, AlreadyThere."""
     values = {
         "id": saved,
         "person_id": person_id,

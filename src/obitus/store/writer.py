@@ -125,7 +125,7 @@ class Writer:
                 )
             with our_errors(self.path):
                 self._connection.execute("BEGIN IMMEDIATE")
-                self._do(first)
+                self._do_first(first)
                 while more := self._next(began_s, len(jobs)):
                     jobs.append(more)
                     self._do(more)
@@ -162,9 +162,25 @@ class Writer:
         except sqlite3.Error as error:
             _log.error("a transaction could not be taken back (%s)", error)
 
+    def _do_first(self, job: _Job) -> None:
+        """Do the first work of a commit: to take it back alone is to begin again, so it needs no savepoint, and most commits hold no more."""
+        self.days.begin_first_job()
+        if not self._succeeds(job):
+            self._go_back()
+            self._connection.execute("BEGIN IMMEDIATE")
+        self.days.end_first_job()
+
     def _do(self, job: _Job) -> None:
         self._connection.execute("SAVEPOINT one_job")
         self.days.begin_job()
+        succeeded = self._succeeds(job)
+        if not succeeded:
+            self._connection.execute("ROLLBACK TO one_job")
+        self._connection.execute("RELEASE one_job")
+        self.days.end_job(failed=not succeeded)
+
+    def _succeeds(self, job: _Job) -> bool:
+        """Do work; return whether it is to be kept. Raises what ends the whole commit."""
         try:
             with our_errors(self.path):
                 job.result = job.work(self._connection)
@@ -174,9 +190,8 @@ class Writer:
             job.error = error
             if not self._connection.in_transaction:
                 raise
-            self._connection.execute("ROLLBACK TO one_job")
-        self._connection.execute("RELEASE one_job")
-        self.days.end_job(failed=job.error is not None)
+            return False
+        return True
 
 
 def _nothing() -> None:

@@ -251,7 +251,7 @@ class Came:
 
 
 class _Groups:
-    """The groups of one rule in one reading, not more than it may tell apart."""
+    """The groups of one rule in one reading, not more than it may count by name."""
 
     def __init__(self, by: tuple[str, ...]) -> None:
         self._rest: Key = tuple("…" for _ in by)

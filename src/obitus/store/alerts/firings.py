@@ -62,7 +62,7 @@ WHERE f.rule_id = :rule_id AND f.noted_ms > :since_ms AND m.channel_id = :channe
   AND m.kind = 'firing'"""
 _SENT: Final = "SELECT COUNT(DISTINCT m.id)" + _OF_AN_HOUR + " AND m.subject <> :more"
 _OLDEST: Final = "SELECT MIN(m.made_ms)" + _OF_AN_HOUR
-_TOLD: Final = """
+_NOTIFIED: Final = """
 SELECT DISTINCT m.channel_id FROM message_firings mf JOIN messages m ON m.id = mf.message_id
 WHERE mf.firing_id = ? AND m.kind IN ('firing', 'escalation') AND m.tries > 0"""
 _OLD: Final = (
@@ -165,8 +165,8 @@ def over(
     if connection.execute(_OVER, {"id": firing.id, "over_ms": over_ms}).fetchone() is None:
         return
     events.add(connection, "alert-over", now_ms, firing=firing.id, rule=firing.rule)
-    told = {int(row[0]) for row in connection.execute(_TOLD, (firing.id,))}
-    for channel, uid in zip((one for one in to if one.channel_id in told), uids, strict=False):
+    notified = {int(row[0]) for row in connection.execute(_NOTIFIED, (firing.id,))}
+    for channel, uid in zip((one for one in to if one.channel_id in notified), uids, strict=False):
         due_ms, why = _quiet(channel, firing.priority, now_ms)
         about = About(subject_of(firing.rule_id, firing.group_key, firing.issue_id), "over", due_ms, why)
         messages.tell(connection, channel.channel_id, about, firing.id, uid, now_ms)

@@ -104,9 +104,8 @@ class DayFile:
         return place
 
     def begin(self) -> None:
-        """Begin a transaction, and a job in it."""
+        """Begin a transaction."""
         self.connection.execute("BEGIN IMMEDIATE")
-        self.begin_job()
 
     def begin_job(self) -> None:
         """Begin what can be taken back alone."""
@@ -154,6 +153,7 @@ class WritingDays:
         self._open: OrderedDict[int, DayFile] = OrderedDict()
         self._taking_part: dict[int, DayFile] = {}
         self._removed: set[int] = set()
+        self._is_first_job = False
         self.floods = Floods()
         """Which failures stand for others: only such as were committed, or are of the commit that is going on."""
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -180,6 +180,8 @@ class WritingDays:
         self._open.move_to_end(day)
         with our_errors(found.path):
             found.begin()
+            if not self._is_first_job:
+                found.begin_job()
         self._taking_part[day] = found
         return found
 
@@ -223,6 +225,14 @@ class WritingDays:
     def _lost(self, day: int, why: str, reports: int) -> None:
         """Say in the main file that what a day's file held is gone, but for so many reports."""
         self._main.execute(_LOST, (time.time_ns() // 1_000_000, why, reports, day))
+
+    def begin_first_job(self) -> None:
+        """Begin the first work of a commit: only ``give_up`` takes it back."""
+        self._is_first_job = True
+
+    def end_first_job(self) -> None:
+        """Keep the work since ``begin_first_job``."""
+        self._is_first_job = False
 
     def begin_job(self) -> None:
         """Begin work that can be taken back alone."""

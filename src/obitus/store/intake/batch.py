@@ -18,6 +18,7 @@ from obitus.store.days.rows import ADD_EVIDENCE, ADD_ID, ADD_WORDS, NEW_EVIDENCE
 from obitus.store.days.writing import DayFile, WritingDays
 from obitus.store.floods import Crowd
 from obitus.store.intake.facts import Prepared
+from obitus.store.intake.met import MetIssues
 from obitus.store.names import OTHERS
 from obitus.store.parking import ParkedIssues
 
@@ -72,6 +73,7 @@ class Batch:
         self._hits: dict[tuple[int, int], tuple[int, int]] = {}
         """By app and tracepoint: how many, and when the latest was."""
         self.calls = CallCounts(connection)
+        self.met = MetIssues(connection)
         self.parked = ParkedIssues(connection)
         self.crowd = Crowd(connection, days)
 
@@ -222,6 +224,7 @@ class Batch:
 
     def note(self) -> None:
         """Count what came, and say when the apps were heard of first and last, and from where there is something new to look at."""
+        self.met.write()
         self._write_counts()
         self.crowd.write()
         self.parked.finish()

@@ -13,11 +13,10 @@ from obitus.core.lifecycle import Happened, Judgement, State, judge_failure
 from obitus.core.wording import ago
 from obitus.store import events, releases
 from obitus.store.database import typed
-from obitus.store.grouping import COLLECTING_TYPE, MOST_ISSUES, MOST_NEW_ISSUES, WantsWhole, add_fingerprint, find
+from obitus.store.grouping import COLLECTING_TYPE, MOST_ISSUES, MOST_NEW_ISSUES, WantsWhole, add_fingerprint
 from obitus.store.intake.batch import Batch
 from obitus.store.intake.facts import FailureFacts, Prepared, Taken
 from obitus.store.issues import SETTLINGS, add_history, settling_of
-from obitus.store.names import OTHERS
 from obitus.store.rows.issues import SettledBy
 
 _ADD_ISSUE = """
@@ -25,37 +24,7 @@ INSERT INTO issues (app_id, type, cause, place, message, entry_point, state, sta
                     first_ms, last_ms, first_seq, last_seq, began_in_id, failures, from_older_releases)
 VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :received_ms,
         :time_ms, :time_ms, :seq, :seq, :release_id, 0, 0) RETURNING id"""
-_STATE = "SELECT state FROM issues WHERE id = ?"
-_ADD_FAILURE = """
-INSERT INTO failures (seq, id, app_id, issue_id, release_id, environment, time_ms, received_ms, severity, handled, message,
-                      entry_point, user_id, trace_id, verdict, from_older_release, fingerprint)
-VALUES (:seq, :id, :app_id, :issue_id, :release_id, :environment, :time_ms, :received_ms, :severity, :handled, :message,
-        :entry_point, :user_id, :trace_id, :verdict, :from_older_release, :fingerprint)"""
-# Reports come late and in any order: what an issue shows goes by when it happened, not by when it came.
-_ONE_MORE = """
-UPDATE issues SET
-  failures = failures + 1,
-  from_older_releases = from_older_releases + :from_older_release,
-  message = CASE WHEN :time_ms >= last_ms THEN :message ELSE message END,
-  entry_point = CASE WHEN :time_ms >= last_ms THEN :entry_point ELSE entry_point END,
-  last_seq = CASE WHEN :time_ms >= last_ms THEN :seq ELSE last_seq END,
-  last_ms = MAX(last_ms, :time_ms),
-  first_seq = CASE WHEN :time_ms < first_ms THEN :seq ELSE first_seq END,
-  began_in_id = CASE WHEN :time_ms < first_ms THEN :release_id ELSE began_in_id END,
-  first_ms = MIN(first_ms, :time_ms)
-WHERE id = :issue_id"""
-_COUNT_BY_RELEASE = """
-INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
-VALUES (:issue_id, :release_id, :environment, :entry_point, 1, :time_ms, :time_ms)
-ON CONFLICT DO UPDATE SET failures = failures + 1, first_ms = MIN(first_ms, excluded.first_ms),
-  last_ms = MAX(last_ms, excluded.last_ms) RETURNING failures"""
-_POINTS = "SELECT COUNT(*) FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment"
-_UNCOUNT = """
-DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
-  AND entry_point = :entry_point"""
 _SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
-MOST_POINTS: Final = 100
-"""How many entry points of an issue are kept apart in one release; what comes beyond is counted as ``…``."""
 LATE_MS: Final = DAY_MS
 """From how late on a report's judgement says that it came late."""
 
@@ -64,15 +33,16 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
     """Take a failure in; raises WantsWhole, with nothing done, for one that was not prepared and is to be kept whole."""
     connection = batch.connection
     values = _values(report, facts, seq, release_id)
-    found = find(connection, report.app_id, facts.decided, report.received_ms)
+    found = batch.met.find(report.app_id, facts.decided, report.received_ms)
     issue_id = found.issue_id
     if issue_id is None:
         issue_id = _add_issue(batch, report, values, found.collecting)
     if not found.known:
         add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
-        batch.parked.met_elsewhere(report.app_id, found.fingerprint, report.received_ms)
+        if batch.parked.met_elsewhere(report.app_id, found.fingerprint, report.received_ms):
+            batch.met.states_changed()
     values |= {"fingerprint": found.fingerprint, "issue_id": issue_id}
-    state: State = connection.execute(_STATE, (issue_id,)).fetchone()["state"]
+    state = batch.met.state_of(issue_id)
     judged = _judge(connection, report, issue_id, state)
     alike = Alike(
         issue_id,
@@ -98,11 +68,13 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
         standing = None
     if report.is_brief and standing is None:
         raise WantsWhole
-    # Before the failure is written: it must not count itself among what the issue has met.
     if state == "parked":
+        # What came before it is written, and it is not: it must not count itself among what the issue has met.
+        batch.met.write()
         named = seq if standing is None else standing
         release = (release_id, report.release)
         batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, named)
+        batch.met.states_changed()
     failures = report.counted or 1
     batch.count(report, issue_id, release_id, facts.user_id, failures)
     if standing is not None:
@@ -163,9 +135,7 @@ def _keep(batch: Batch, report: Prepared, values: dict[str, Any], judged: Judgem
     if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason
         values["from_older_release"] = int(judged.from_older_release)
-    batch.connection.execute(_ADD_FAILURE, values)
-    batch.connection.execute(_ONE_MORE, values)
-    _count_by_release(batch.connection, values)
+    batch.met.keep(values)
 
 
 def _come_back(batch: Batch, report: Prepared, values: dict[str, Any], change: tuple[State, Judgement]) -> None:
@@ -173,6 +143,7 @@ def _come_back(batch: Batch, report: Prepared, values: dict[str, Any], change: t
     before, judged = change
     issue_id, failure = values["issue_id"], (values["seq"], values["release_id"])
     batch.connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))
+    batch.met.states_changed()
     add_history(batch.connection, issue_id, (before, judged.state), judged.reason, report.received_ms, failure=failure)
     events.add(batch.connection, "issue-regressed", report.received_ms, app_id=report.app_id, issue=issue_id)
 
@@ -187,11 +158,3 @@ def _judge(connection: sqlite3.Connection, report: Prepared, issue_id: int, stat
         late = f" It happened {ago(report.time_ms, report.received_ms)}, and was reported only now."
         judged = replace(judged, reason=judged.reason + late)
     return judged
-
-
-def _count_by_release(connection: sqlite3.Connection, values: dict[str, object]) -> None:
-    # Nearly every failure finds its row. So it is counted first, and only a row that is new is looked at for being one too many.
-    counted = connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
-    if counted == 1 and connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
-        connection.execute(_UNCOUNT, values)
-        connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": OTHERS}).fetchone()

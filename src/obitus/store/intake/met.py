@@ -1,0 +1,126 @@
+"""The issues that one batch has failures of: found once, and what they show and are counted by written once for all of these failures.
+
+Most batches bring the same failure again and again. The number of statements grows with how many issues there are, not with how many failures.
+Only the row of each failure is written for each.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Any, Final
+
+from obitus.core.lifecycle import State
+from obitus.store.grouping import Decided, Found, find
+from obitus.store.names import OTHERS
+
+_STATE = "SELECT state FROM issues WHERE id = ?"
+_ADD_FAILURE = """
+INSERT INTO failures (seq, id, app_id, issue_id, release_id, environment, time_ms, received_ms, severity, handled, message,
+                      entry_point, user_id, trace_id, verdict, from_older_release, fingerprint)
+VALUES (:seq, :id, :app_id, :issue_id, :release_id, :environment, :time_ms, :received_ms, :severity, :handled, :message,
+        :entry_point, :user_id, :trace_id, :verdict, :from_older_release, :fingerprint)"""
+# Reports come late and in any order: what an issue shows goes by when it happened, not by when it came.
+_MORE = """
+UPDATE issues SET
+  failures = failures + :failures,
+  from_older_releases = from_older_releases + :from_older_releases,
+  message = CASE WHEN :last_ms >= last_ms THEN :message ELSE message END,
+  entry_point = CASE WHEN :last_ms >= last_ms THEN :entry_point ELSE entry_point END,
+  last_seq = CASE WHEN :last_ms >= last_ms THEN :last_seq ELSE last_seq END,
+  last_ms = MAX(last_ms, :last_ms),
+  first_seq = CASE WHEN :first_ms < first_ms THEN :first_seq ELSE first_seq END,
+  began_in_id = CASE WHEN :first_ms < first_ms THEN :began_in_id ELSE began_in_id END,
+  first_ms = MIN(first_ms, :first_ms)
+WHERE id = :issue_id"""
+_COUNT_BY_RELEASE = """
+INSERT INTO issue_releases (issue_id, release_id, environment, entry_point, failures, first_ms, last_ms)
+VALUES (:issue_id, :release_id, :environment, :entry_point, :failures, :first_ms, :last_ms)
+ON CONFLICT DO UPDATE SET failures = failures + excluded.failures, first_ms = MIN(first_ms, excluded.first_ms),
+  last_ms = MAX(last_ms, excluded.last_ms) RETURNING failures"""
+_POINTS = "SELECT COUNT(*) FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment"
+_UNCOUNT = """
+DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
+  AND entry_point = :entry_point"""
+MOST_POINTS: Final = 100
+"""How many entry points of an issue are kept apart in one release; what comes beyond is counted as ``…``."""
+
+
+class MetIssues:
+    """The issues that one batch has failures of."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+        self._found: dict[tuple[int, str], Found] = {}
+        """By app and fingerprint, where nothing but these decides."""
+        self._states: dict[int, State] = {}
+        self._kept: list[dict[str, Any]] = []
+
+    def find(self, app_id: int, decided: Decided, received_ms: int) -> Found:
+        """Find the issue that a failure belongs to, as ``grouping.find`` does."""
+        key = (app_id, decided.fingerprint)
+        known = self._found.get(key)
+        if known is None:
+            known = find(self._connection, app_id, decided, received_ms)
+            # Where a split keeps issues apart, what the failure holds decides too.
+            if known.known and known.fingerprint == decided.fingerprint:
+                self._found[key] = known
+        return known
+
+    def state_of(self, issue_id: int) -> State:
+        """Return the state that an issue has by now."""
+        if issue_id not in self._states:
+            self._states[issue_id] = self._connection.execute(_STATE, (issue_id,)).fetchone()["state"]
+        return self._states[issue_id]
+
+    def states_changed(self) -> None:
+        """Look at states again: one or more of them may have changed."""
+        self._states.clear()
+
+    def keep(self, values: dict[str, Any]) -> None:
+        """Keep a failure whole, and count it where its issue says what it shows."""
+        self._kept.append(values)
+
+    def write(self) -> None:
+        """Write what was kept, each issue once."""
+        self._connection.executemany(_ADD_FAILURE, self._kept)
+        issues: dict[int, dict[str, Any]] = {}
+        releases: dict[tuple[int, int, str, str], dict[str, Any]] = {}
+        for one in self._kept:
+            time_ms, issue_id = one["time_ms"], one["issue_id"]
+            shown = issues.get(issue_id)
+            if shown is None:
+                shown = issues[issue_id] = {"issue_id": issue_id, "failures": 0, "from_older_releases": 0}
+                shown |= _first(one) | _last(one)
+            shown["failures"] += 1
+            shown["from_older_releases"] += one["from_older_release"]
+            if time_ms >= shown["last_ms"]:
+                shown |= _last(one)
+            if time_ms < shown["first_ms"]:
+                shown |= _first(one)
+            key = (issue_id, one["release_id"], one["environment"], one["entry_point"])
+            counted = releases.get(key)
+            if counted is None:
+                counted = releases[key] = one | {"failures": 0, "first_ms": time_ms, "last_ms": time_ms}
+            counted["failures"] += 1
+            counted["first_ms"] = min(counted["first_ms"], time_ms)
+            counted["last_ms"] = max(counted["last_ms"], time_ms)
+        self._connection.executemany(_MORE, issues.values())
+        for counted in releases.values():
+            self._count_by_release(counted)
+        self._kept.clear()
+
+    def _count_by_release(self, values: dict[str, Any]) -> None:
+        # Nearly every failure finds its row. So it is counted first, and only a row that is new is looked at for being one too many.
+        in_all = self._connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
+        if in_all == values["failures"] and self._connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
+            self._connection.execute(_UNCOUNT, values)
+            self._connection.execute(_COUNT_BY_RELEASE, values | {"entry_point": OTHERS}).fetchone()
+
+
+def _first(values: dict[str, Any]) -> dict[str, Any]:
+    return {"first_ms": values["time_ms"], "first_seq": values["seq"], "began_in_id": values["release_id"]}
+
+
+def _last(values: dict[str, Any]) -> dict[str, Any]:
+    shown = {"message": values["message"], "entry_point": values["entry_point"]}
+    return {"last_ms": values["time_ms"], "last_seq": values["seq"], **shown}
