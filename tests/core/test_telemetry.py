@@ -8,8 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core import telemetry
 from obitus.core.telemetry import MOST_STEPS, Steps, logs, traces
+from obitus.core.telemetry import spans as spans_read
+from obitus.core.telemetry.steps import MOST_KEPT_BYTES_OF_A_SENDER
 
 NOW_MS = 1_790_000_000_000
 TRACE, SPAN = "4f" * 16, "a1" * 8
@@ -133,7 +134,7 @@ def test_steps_are_bounded() -> None:
     assert len(mine.of("sailings", TRACE)) == MOST_STEPS
     for number in range(400):
         mine.add("sailings", f"{number:032x}", {"time": "1", "message": "x" * 20_000})
-    assert steps.kept_bytes <= telemetry.MOST_KEPT_BYTES_OF_A_SENDER
+    assert steps.kept_bytes <= MOST_KEPT_BYTES_OF_A_SENDER
     assert mine.of("sailings", f"{399:032x}") and not mine.of("sailings", f"{0:032x}")
 
 
@@ -168,7 +169,7 @@ def test_what_cannot_be_read_is_refused_alone() -> None:
 
 def test_too_many_records_are_counted(monkeypatch: pytest.MonkeyPatch) -> None:
     """What is beyond the most that is read of one export is said to be left out."""
-    monkeypatch.setattr(telemetry, "MOST_RECORDS", 3)
+    monkeypatch.setattr(spans_read, "MOST_RECORDS", 3)
     found = list(traces(spans(*(span(number=n) for n in range(1, 6))), NOW_MS, Steps().of_sender("key 1")))
     assert found[-1].left_out == 2 and sum(len(one.reports) for one in found) >= 3
 

@@ -28,6 +28,7 @@ from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.trace import SpanKind
 
 from obitus.core import telemetry
+from obitus.core.telemetry.steps import MOST_KEPT_BYTES_OF_A_SENDER
 from obitus.service.intake.wire import WireTrouble, bounded_export, message
 from tests import kept
 from tests.conftest import Running
@@ -304,7 +305,7 @@ def test_steps_are_bounded_by_bytes_and_by_key(running: Running) -> None:
         calls = [span(traceId=f"{n * 1000 + i:032x}", spanId=f"{i + 1:016x}", kind=3, name="x" * 300, attributes=[{"key": "db.query.text", "value": {"stringValue": "y" * 1900}}, {"key": "db.system.name", "value": {"stringValue": "sqlite"}}]) for i in range(400)]  # fmt: skip
         assert export(running, greedy, spans(*calls)).status == 200
     steps = running.service.intake.steps
-    assert steps.kept_bytes <= telemetry.MOST_KEPT_BYTES_OF_A_SENDER + 10_000
+    assert steps.kept_bytes <= MOST_KEPT_BYTES_OF_A_SENDER + 10_000
     keys = {row["app"]: row["id"] for row in running.service.records.reader.rows("SELECT k.id, apps.name AS app FROM reporting_keys k JOIN apps ON apps.id = k.app_id")}  # fmt: skip
     assert any(steps.of_sender(str(keys["other"])).of(app, "a" * 32) for app in ("", "sailings", "pierboard", "other"))
 

@@ -349,7 +349,7 @@ class ReportsAnswer(BaseModel):
     lines: list[LineVerdict]
     log_orders: list[LogOrderPart] | None = Field(
         default=None,
-        description="What people ordered for the loggers of this app: what is not told here holds no more. Absent where nothing is ordered.",
+        description="What people ordered for the loggers of this app: an order that is not listed here holds no more. Absent where nothing is ordered.",
     )
     tracepoints: TracepointsPart | None = Field(
         default=None,

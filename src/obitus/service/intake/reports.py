@@ -325,10 +325,10 @@ def _tell(intake: Intake, sender: Sender, taken: list[Taken]) -> None:
     issues: dict[int, dict[str, Any]] = {}
     for one in taken:
         if one.issue_id is not None:
-            told = issues.setdefault(one.issue_id, {"issue": one.issue_id, "failures": 0})
-            told["failures"] += 1
-            told["new"] = told.get("new", False) or one.new_issue
-            told["regressed"] = told.get("regressed", False) or one.regressed
+            counted = issues.setdefault(one.issue_id, {"issue": one.issue_id, "failures": 0})
+            counted["failures"] += 1
+            counted["new"] = counted.get("new", False) or one.new_issue
+            counted["regressed"] = counted.get("regressed", False) or one.regressed
     if any(not one.already_there and not one.wants_whole for one in taken):
         intake.live.publish(
             {
