@@ -10,6 +10,7 @@ import typer
 import typer.main
 
 from obitus.cli.commands import EXIT_STATUSES, app, load
+from obitus.cli.sections import SECTIONS
 from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.core.asking import reference
 from obitus.service.intake.lines import REFUSALS
@@ -30,18 +31,22 @@ def commands() -> str:
     parts = [f"# Commands\n\n{MADE}\n{EXIT_STATUSES}\n"]
     parts.append("## Settings of the client\n\n| variable | meaning |\n| --- | --- |")
     parts += [f"| `{name}` | {meaning} |" for name, meaning in ENVIRONMENT_NAMES.items()]
-    parts.append("")
     load()
-    root = typer.main.get_command(app)
-    parts += _helps(root, "obitus")
+    root: Any = typer.main.get_command(app)
+    for heading, names in SECTIONS.items():
+        parts += ["", f"## {heading}", "", "; ".join(f"[{name}](#obitus-{name})" for name in names), ""]
+        parts += [part for name in names for part in _helps(root.commands[name], f"obitus {name}")]
     return "\n".join(parts)
 
 
 def _helps(command: Any, name: str) -> list[str]:
     context = typer.Context(command, info_name=name, terminal_width=100, max_content_width=100)
     if hasattr(command, "commands"):
-        return [part for inner in command.commands for part in _helps(command.commands[inner], f"{name} {inner}")]
-    return [f"## `{name}`\n", "```", command.get_help(context), "```", ""]
+        of_all = [f"### `{name}`", "", f"{command.help}", ""]
+        return of_all + [
+            part for inner in command.commands for part in _helps(command.commands[inner], f"{name} {inner}")
+        ]
+    return [f"### `{name}`\n", "```", command.get_help(context), "```", ""]
 
 
 def problems() -> str:

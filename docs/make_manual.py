@@ -9,6 +9,7 @@ import typer
 import typer.main
 
 from obitus.cli.commands import EXIT_STATUSES, app, load
+from obitus.cli.sections import SECTIONS
 from obitus.client.settings import ENVIRONMENT_NAMES
 from obitus.core.version import VERSION
 
@@ -35,8 +36,10 @@ def _overview(root: Any) -> str:
         ".SH DESCRIPTION", _text(root.help or ""), "Each command has a page of its own, such as",
         ".BR obitus-issues (1);", ".B obitus COMMAND \\-\\-help", "says the same in short.", ".SH COMMANDS",
     ]  # fmt: skip
-    for name, command in root.commands.items():
-        lines += [".TP", f".BR obitus-{_text(name)} (1)", _text(command.get_short_help_str(200))]
+    for heading, names in SECTIONS.items():
+        lines.append(f".SS {heading}")
+        for name in names:
+            lines += [".TP", f".BR obitus-{_text(name)} (1)", _text(root.commands[name].get_short_help_str(200))]
     lines += [".SH ENVIRONMENT"]
     for name, meaning in ENVIRONMENT_NAMES.items():
         lines += [".TP", f".B {_text(name)}", _text(meaning)]

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from obitus.cli.commands import MODULES
+from obitus.cli.sections import SECTIONS
 
 HEAVY = {"pydantic", "fastapi", "uvicorn", "scipy", "numpy", "sqlalchemy"}
 
@@ -52,8 +53,13 @@ def test_one_command_is_called_by_its_name() -> None:
 def test_each_command_is_where_the_table_says() -> None:
     """A command that the table forgot could not be called alone; and the list of all says each in a whole sentence."""
     everything = subprocess.run([sys.executable, "-m", "obitus", "--help"], capture_output=True, text=True, check=True)
-    listed = everything.stdout.partition("Commands:\n")[2].partition("\n\n")[0].splitlines()
-    assert {line.split()[0] for line in listed} == {name for names in MODULES.values() for name in names}
+    begins = everything.stdout.index(f"{next(iter(SECTIONS))}:\n")
+    ends = everything.stdout.index("Exit status:")
+    lines = [line for line in everything.stdout[begins:ends].splitlines() if line.strip()]
+    assert [line for line in lines if line.endswith(":")] == [f"{heading}:" for heading in SECTIONS]
+    listed = [line for line in lines if line.startswith("  ")]
+    names = [line.split()[0] for line in listed]
+    assert sorted(names) == sorted(name for names in MODULES.values() for name in names), "each under one heading, once"
     assert all(line.endswith(".") and not line.endswith("...") for line in listed)
     for module, names in MODULES.items():
         code = f"import obitus.cli.{module}\nfrom obitus.cli.commands import app\nprint(*[one.name or one.callback.__name__ for one in app.registered_commands], *[one.name for one in app.registered_groups])"

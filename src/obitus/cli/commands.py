@@ -17,6 +17,7 @@ import typer
 
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.safe import cleaned, safe
+from obitus.cli.sections import Sections
 from obitus.core.clock import span_ms
 
 if TYPE_CHECKING:
@@ -61,6 +62,7 @@ EXIT_STATUSES = """Exit status: 0 all well; 1 what was asked for did not hold; 2
 
 app = typer.Typer(
     name="obitus",
+    cls=Sections,
     help="Captures failures, groups them into issues, tracks regressions across releases.",
     epilog=EXIT_STATUSES,
     no_args_is_help=True,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import signal
 import time
 from datetime import UTC
 from importlib import resources
@@ -17,7 +18,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from obitus.cli.errors import CliError
 from obitus.cli.git import Repository
 from obitus.cli.login import Login, write
-from obitus.cli.release_commands import told
+from obitus.cli.release_commands import commit_body
 from obitus.cli.show import console, say
 from obitus.core.alerting.conditions import Happens, read_condition
 from obitus.core.alerting.wanted import read_file
@@ -82,6 +83,8 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     limits = Limits(burst_seconds=120.0)
     service = Parts(Settings(data=data, port=opened.getsockname()[1], clock_ms=clock, limits=limits))
     service.passes.ensure_owner()
+    # A service manager's way to end it ends it as Ctrl-C does: with the programs that it started.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     running = InThread(service, opened)
     running.start()
     receiver = _receiver(opened.getsockname()[1])
@@ -152,7 +155,7 @@ class _Story:
             self._ask("PUT", "/api/kept", {"kind": kind, "days": 0})
         lay_out(self._deploys)
         self._commit()
-        self._be_told(receiver)
+        self._receive_alerts(receiver)
         days = batches(self._start_ms)
         columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TimeElapsedColumn())
         with Progress(*columns, console=console) as progress:
@@ -191,7 +194,7 @@ class _Story:
             if service:
                 self._report("sailings", "production", service)
 
-    def _be_told(self, receiver: Receiver) -> None:
+    def _receive_alerts(self, receiver: Receiver) -> None:
         """Keep channels, a target, and the rules over events: those over windows look at times that the story passes over in leaps."""
         allowed = self._data / "allowed.toml"
         depot = self._data / "passed-on"
@@ -278,7 +281,7 @@ class _Story:
         for release in LIVE:
             revision = known.tag_of(release) or ""
             found = known.commits(before, revision)
-            body = {"revision": revision, "commits": [told(commit) for commit in found.commits]}
+            body = {"revision": revision, "commits": [commit_body(commit) for commit in found.commits]}
             for app, _ in APPS:
                 self._post(f"/api/apps/{app}/commits/{release}", body)
             before = revision

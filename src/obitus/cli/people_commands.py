@@ -72,7 +72,7 @@ def people_remove(
 
 @people_group.command("link")
 def people_link(name: Name, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Print a link that signs somebody in once: for who has lost the password, or what makes the one-time codes."""
+    """Print a sign-in link that works once: for somebody who has lost the password, or the device with the one-time codes."""
     answer = api(url, token).post(f"/api/people/{quote(name, safe='')}/link", {})
     print_json(answer) if as_json else _show_link(f"Give this to {safe(name)}", answer)
 

@@ -114,7 +114,7 @@ def add(
     added = there = 0
     pages = [found.commits[i : i + COMMITS_A_REQUEST] for i in range(0, len(found.commits), COMMITS_A_REQUEST)] or [[]]
     for page in pages:
-        body = {"revision": end, "commits": [told(commit) for commit in page]}
+        body = {"revision": end, "commits": [commit_body(commit) for commit in page]}
         answer = asked.post_packed(
             f"/api/apps/{name}/commits/{quote(version, safe='')}", gzip.compress(json.dumps(body).encode())
         )
@@ -310,7 +310,7 @@ def _begin(
     return None, "the beginning of the repository, for no earlier release is known by its commit or tag (say --since)"
 
 
-def told(commit: Commit) -> dict[str, Any]:
+def commit_body(commit: Commit) -> dict[str, Any]:
     """Return a commit as it is sent: names and places, no source."""
     return {
         "id": commit.id,

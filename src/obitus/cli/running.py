@@ -93,20 +93,20 @@ def run(command: list[str], settings: Settings, *, lines: bool = False) -> int:
     reporter = None if settings.off or settings.missing else Reporter(settings, hooks=False)
     if not settings.off and settings.missing:
         sys.stderr.write(f"obitus: {settings.missing} is not set, so nothing is reported. Run: obitus check\n")
-    descriptor, told_file = tempfile.mkstemp(prefix="obitus-run-")
+    descriptor, supervisor_file = tempfile.mkstemp(prefix="obitus-run-")
     os.close(descriptor)
     try:
-        return _run(command, reporter, Path(told_file), lines=lines and reporter is not None)
+        return _run(command, reporter, Path(supervisor_file), lines=lines and reporter is not None)
     finally:
         if reporter is not None:
             reporter.life.last_words()
-        Path(told_file).unlink(missing_ok=True)
+        Path(supervisor_file).unlink(missing_ok=True)
 
 
-def _run(command: list[str], reporter: Reporter | None, told: Path, *, lines: bool) -> int:
+def _run(command: list[str], reporter: Reporter | None, supervisor_file: Path, *, lines: bool) -> int:
     name = Path(command[0]).name
     scope = RunScope(reporter, short(f"command {name}"), "obitus run") if reporter is not None else None
-    environment = os.environ | {SUPERVISOR_FILE: str(told)}
+    environment = os.environ | {SUPERVISOR_FILE: str(supervisor_file)}
     if scope is not None:
         environment["TRACEPARENT"] = scope.run.traceparent
     started_s = time.monotonic()
@@ -124,9 +124,9 @@ def _run(command: list[str], reporter: Reporter | None, told: Path, *, lines: bo
                 copiers = []
                 for number, (ours, _) in streams.items():
                     seen = [tail.add] if number == 2 else []
-                    told_lines = Lines(reporter, name, _STREAMS[number]) if lines and reporter is not None else None
+                    its_lines = Lines(reporter, name, _STREAMS[number]) if lines and reporter is not None else None
                     # The run is the current one there, too.
-                    copy = partial(contextvars.copy_context().run, _copy, ours, number, seen, told_lines)
+                    copy = partial(contextvars.copy_context().run, _copy, ours, number, seen, its_lines)
                     copiers.append(threading.Thread(target=copy, daemon=True))
                     copiers[-1].start()
                 status = process.wait()
@@ -146,7 +146,7 @@ def _run(command: list[str], reporter: Reporter | None, told: Path, *, lines: bo
     if status == 0 or asked_to_end:
         scope.finish("ok" if status == 0 else "refused")
         return _status_of(status)
-    if not told.read_text("ascii", "replace").strip():
+    if not supervisor_file.read_text("ascii", "replace").strip():
         text = tail.text()
         ended = f"signal {signal.Signals(-status).name}" if status < 0 else f"exit status {status}"
         attributes = {

@@ -65,7 +65,9 @@ class Parts:
         self.rule_book = RuleBook(self.records, self.clock)
         allowed, seal = AllowedFile(settings.data), Seal(settings.data)
         self.channels = Channels(allowed, seal, self.live, settings.tls)
-        self.delivering = Delivering(self.records, self.clock, self.channels, settings.url, self._told("deliveries"))
+        self.delivering = Delivering(
+            self.records, self.clock, self.channels, settings.url, self._announces("deliveries")
+        )
         self.alert_windows = Windows(self.records, self.clock, self.rule_book)
         self.passing = Passing(
             self.records,
@@ -74,7 +76,7 @@ class Parts:
             seal,
             settings.url,
             settings.tls,
-            self._told("passing"),
+            self._announces("passing"),
         )
         self.ticking = Ticking(self.records, self.clock, self.rule_book, settings.url)
         self.runner.start(
@@ -95,7 +97,7 @@ class Parts:
         for worker in (self.delivering.turns, self.alert_windows.turns, self.ticking.turns, self.passing):
             worker.start()
 
-    def _told(self, kind: str) -> Callable[[], None]:
+    def _announces(self, kind: str) -> Callable[[], None]:
         """Return what tells the consoles that something of a kind changed."""
         return partial(self.live.publish_from_thread, {"type": kind}, narrowed=False)
 
