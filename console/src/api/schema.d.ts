@@ -2390,7 +2390,7 @@ export interface paths {
         get?: never;
         /**
          * Change a rule
-         * @description Change a rule. One with another condition begins anew: what it fired stays, and is over.
+         * @description Change a rule. One with another condition starts over: what it fired stays, and is over.
          */
         put: operations["change_api_alert_rules__name__put"];
         post?: never;
@@ -2983,7 +2983,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Save a question anew
+         * Change a saved question
          * @description Replace a saved question, its name and who sees it.
          */
         put: operations["save_anew_api_saved__number__put"];
@@ -3035,7 +3035,7 @@ export interface paths {
          */
         get: operations["board_api_boards__number__get"];
         /**
-         * Arrange a board anew
+         * Change how a board is arranged
          * @description Keep a board as the person arranged it; one that somebody changed meanwhile is not written over.
          */
         put: operations["arrange_api_boards__number__put"];
@@ -3695,7 +3695,7 @@ export interface components {
         };
         /**
          * BoardChange
-         * @description A board as somebody arranged it anew.
+         * @description A board as somebody arranged it.
          */
         BoardChange: {
             /**
@@ -4386,6 +4386,31 @@ export interface components {
             course: number[];
             /** Course Before */
             course_before: number[];
+        };
+        /**
+         * DayToRemove
+         * @description What would be removed of a day.
+         */
+        DayToRemove: {
+            /** Day */
+            day: string;
+            /** Why */
+            why: string;
+            /**
+             * Whole
+             * @description Whether its file goes; else it is rewritten without them.
+             */
+            whole: boolean;
+            /**
+             * Failures That Stay
+             * @description The first and latest of open issues, and those of issues with notes or files.
+             */
+            failures_that_stay: number;
+            /**
+             * Bytes
+             * @description Of its file now: of a day that goes as a whole, what it frees.
+             */
+            bytes: number;
         };
         /**
          * DecidedAnswer
@@ -5272,6 +5297,39 @@ export interface components {
             time: string;
         };
         /**
+         * HigherRate
+         * @description A rate that is higher since a release.
+         */
+        HigherRate: {
+            /** Release */
+            release: string;
+            /** Environment */
+            environment: string;
+            /** @description The issue; absent when it is an entry point's rate. */
+            issue?: components["schemas"]["IssueRef"] | null;
+            /** Entry Point */
+            entry_point?: string | null;
+            /**
+             * Reason
+             * @description The numbers, in words.
+             */
+            reason: string;
+            /** Factor */
+            factor: number;
+            /**
+             * Chance
+             * @description How probable it is by chance.
+             */
+            chance: number;
+            /**
+             * Sure
+             * @description Whether it stands among all that was looked at; else it is only perhaps so.
+             */
+            sure: boolean;
+            /** Found */
+            found: string;
+        };
+        /**
          * HistoryEntry
          * @description A change of state.
          */
@@ -6009,7 +6067,7 @@ export interface components {
          */
         KeptPreview: {
             /** Steps */
-            steps: components["schemas"]["obitus__service__api__kept__StepAnswer"][];
+            steps: components["schemas"]["DayToRemove"][];
             /** Whole Days */
             whole_days: number;
             /**
@@ -6595,6 +6653,47 @@ export interface components {
             maps: components["schemas"]["MapOrder"][];
         };
         /**
+         * MeAnswer
+         * @description Who is signed in.
+         */
+        MeAnswer: {
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "owner" | "member" | "reader";
+            /**
+             * May
+             * @description What this session or token is good for: read, decide (and read), or administer (all).
+             * @enum {string}
+             */
+            may: "read" | "decide" | "administer";
+            /** Has Password */
+            has_password: boolean;
+            /**
+             * Has Codes
+             * @description Whether a one-time code is asked for beside the password.
+             */
+            has_codes: boolean;
+            /**
+             * Codes Due
+             * @description Whether one-time codes have to be set up before anything else.
+             */
+            codes_due: boolean;
+            /**
+             * Codes For All
+             * @description Whether everybody who has a password is asked for one-time codes.
+             */
+            codes_for_all: boolean;
+            /**
+             * Sees All
+             * @description Whether all apps are seen, those to come too.
+             */
+            sees_all: boolean;
+        };
+        /**
          * MergeOrder
          * @description Which issue another one is merged into.
          */
@@ -7049,7 +7148,7 @@ export interface components {
              * Steps
              * @description What to paste, and where.
              */
-            steps: components["schemas"]["obitus__service__api__answers__StepAnswer"][];
+            steps: components["schemas"]["SetUpStep"][];
             /**
              * Then
              * @description How to see that it works.
@@ -7308,7 +7407,7 @@ export interface components {
             /** Types */
             types: components["schemas"]["TypeAnswer"][];
             /** Statuses */
-            statuses: components["schemas"]["obitus__service__api__now__StatusAnswer"][];
+            statuses: components["schemas"]["RunsByStatus"][];
             /** New */
             new: components["schemas"]["IssueNowAnswer"][];
             /** Regressed */
@@ -7590,6 +7689,36 @@ export interface components {
              * @description Apps that only owners, and people named for them, see.
              */
             limited: string[];
+        };
+        /**
+         * PersonAnswer
+         * @description What a person met.
+         */
+        PersonAnswer: {
+            /** Who */
+            who: string;
+            /**
+             * Found By
+             * @description The attributes that name them.
+             */
+            found_by: string[];
+            span: components["schemas"]["SpanAnswer"];
+            /** Apps */
+            apps: string[];
+            /**
+             * Met
+             * @description In order of time.
+             */
+            met: components["schemas"]["MetAnswer"][];
+            /** Refused */
+            refused: number;
+            /**
+             * Failed
+             * @description Runs that failed, and failures that were only counted.
+             */
+            failed: number;
+            /** Notes */
+            notes: string[];
         };
         /**
          * Place
@@ -8088,7 +8217,7 @@ export interface components {
              */
             regressed_here: components["schemas"]["IssueRef"][];
             /** Stepped Up */
-            stepped_up: components["schemas"]["obitus__service__api__release_answers__StepAnswer"][];
+            stepped_up: components["schemas"]["HigherRate"][];
             /**
              * Entry Points
              * @description Its entry points, most failed runs first.
@@ -8287,7 +8416,7 @@ export interface components {
             lines: components["schemas"]["LineVerdict"][];
             /**
              * Log Orders
-             * @description What people ordered for the loggers of this app: what is not told here holds no more. Absent where nothing is ordered.
+             * @description What people ordered for the loggers of this app: an order that is not listed here holds no more. Absent where nothing is ordered.
              */
             log_orders?: components["schemas"]["LogOrderPart"][] | null;
             /** @description What people want to see of single lines, where the sender asks for it (`Obitus-Tracepoints: 1`). */
@@ -8490,6 +8619,18 @@ export interface components {
             sketches?: components["schemas"]["Sketch"][];
         };
         /**
+         * RunsByStatus
+         * @description An answer code.
+         */
+        RunsByStatus: {
+            /** Status */
+            status: number;
+            /** Runs */
+            runs: number;
+            /** Before */
+            before: number;
+        };
+        /**
          * SaveOrder
          * @description A question to be saved.
          */
@@ -8641,6 +8782,16 @@ export interface components {
         SessionsAnswer: {
             /** Sessions */
             sessions: components["schemas"]["SessionAnswer"][];
+        };
+        /**
+         * SetUpStep
+         * @description One thing to do when an app is set up.
+         */
+        SetUpStep: {
+            /** Title */
+            title: string;
+            /** Lines */
+            lines: string;
         };
         /**
          * SettleOrder
@@ -8900,7 +9051,7 @@ export interface components {
              */
             revealed: components["schemas"]["RevealedAnswer"][];
             /** Stepped Up */
-            stepped_up: components["schemas"]["obitus__service__api__release_answers__StepAnswer"][];
+            stepped_up: components["schemas"]["HigherRate"][];
             /** Changes */
             changes: components["schemas"]["ChangesAnswer"][];
             /**
@@ -9155,6 +9306,22 @@ export interface components {
              * @default 0
              */
             cost_ms?: number;
+        };
+        /**
+         * StatusAnswer
+         * @description What went wrong, as OTLP has it: a google.rpc.Status.
+         */
+        StatusAnswer: {
+            /**
+             * Code
+             * @description A code of google.rpc.Code.
+             */
+            code: number;
+            /**
+             * Message
+             * @description The slug of the problem, and what to do.
+             */
+            message: string;
         };
         /**
          * StepSide
@@ -10134,173 +10301,6 @@ export interface components {
             why: string;
         };
         /**
-         * PersonAnswer
-         * @description Who is signed in.
-         */
-        obitus__service__api__answers__PersonAnswer: {
-            /** Name */
-            name: string;
-            /**
-             * Role
-             * @enum {string}
-             */
-            role: "owner" | "member" | "reader";
-            /**
-             * May
-             * @description What this session or token is good for: read, decide (and read), or administer (all).
-             * @enum {string}
-             */
-            may: "read" | "decide" | "administer";
-            /** Has Password */
-            has_password: boolean;
-            /**
-             * Has Codes
-             * @description Whether a one-time code is asked for beside the password.
-             */
-            has_codes: boolean;
-            /**
-             * Codes Due
-             * @description Whether one-time codes have to be set up before anything else.
-             */
-            codes_due: boolean;
-            /**
-             * Codes For All
-             * @description Whether everybody who has a password is asked for one-time codes.
-             */
-            codes_for_all: boolean;
-            /**
-             * Sees All
-             * @description Whether all apps are seen, those to come too.
-             */
-            sees_all: boolean;
-        };
-        /**
-         * StepAnswer
-         * @description One thing to do when an app is set up.
-         */
-        obitus__service__api__answers__StepAnswer: {
-            /** Title */
-            title: string;
-            /** Lines */
-            lines: string;
-        };
-        /**
-         * StepAnswer
-         * @description What would be removed of a day.
-         */
-        obitus__service__api__kept__StepAnswer: {
-            /** Day */
-            day: string;
-            /** Why */
-            why: string;
-            /**
-             * Whole
-             * @description Whether its file goes; else it is rewritten without them.
-             */
-            whole: boolean;
-            /**
-             * Failures That Stay
-             * @description The first and latest of open issues, and those of issues with notes or files.
-             */
-            failures_that_stay: number;
-            /**
-             * Bytes
-             * @description Of its file now: of a day that goes as a whole, what it frees.
-             */
-            bytes: number;
-        };
-        /**
-         * StatusAnswer
-         * @description An answer code.
-         */
-        obitus__service__api__now__StatusAnswer: {
-            /** Status */
-            status: number;
-            /** Runs */
-            runs: number;
-            /** Before */
-            before: number;
-        };
-        /**
-         * PersonAnswer
-         * @description What a person met.
-         */
-        obitus__service__api__person__PersonAnswer: {
-            /** Who */
-            who: string;
-            /**
-             * Found By
-             * @description The attributes that name them.
-             */
-            found_by: string[];
-            span: components["schemas"]["SpanAnswer"];
-            /** Apps */
-            apps: string[];
-            /**
-             * Met
-             * @description In order of time.
-             */
-            met: components["schemas"]["MetAnswer"][];
-            /** Refused */
-            refused: number;
-            /**
-             * Failed
-             * @description Runs that failed, and failures that were only counted.
-             */
-            failed: number;
-            /** Notes */
-            notes: string[];
-        };
-        /**
-         * StepAnswer
-         * @description A rate that is higher since a release.
-         */
-        obitus__service__api__release_answers__StepAnswer: {
-            /** Release */
-            release: string;
-            /** Environment */
-            environment: string;
-            /** @description The issue; absent when it is an entry point's rate. */
-            issue?: components["schemas"]["IssueRef"] | null;
-            /** Entry Point */
-            entry_point?: string | null;
-            /**
-             * Reason
-             * @description The numbers, in words.
-             */
-            reason: string;
-            /** Factor */
-            factor: number;
-            /**
-             * Chance
-             * @description How probable it is by chance.
-             */
-            chance: number;
-            /**
-             * Sure
-             * @description Whether it stands among all that was looked at; else it is only perhaps so.
-             */
-            sure: boolean;
-            /** Found */
-            found: string;
-        };
-        /**
-         * StatusAnswer
-         * @description What went wrong, as OTLP has it: a google.rpc.Status.
-         */
-        obitus__service__intake__telemetry__StatusAnswer: {
-            /**
-             * Code
-             * @description A code of google.rpc.Code.
-             */
-            code: number;
-            /**
-             * Message
-             * @description The slug of the problem, and what to do.
-             */
-            message: string;
-        };
-        /**
          * ProblemDetails
          * @description An error, as RFC 9457 describes it.
          */
@@ -10786,7 +10786,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10795,7 +10795,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10804,7 +10804,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10813,7 +10813,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10822,7 +10822,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10831,7 +10831,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10840,7 +10840,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10849,7 +10849,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10858,7 +10858,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10867,7 +10867,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
         };
@@ -10901,7 +10901,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10910,7 +10910,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10919,7 +10919,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10928,7 +10928,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10937,7 +10937,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10946,7 +10946,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10955,7 +10955,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10964,7 +10964,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10973,7 +10973,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
             /** @description A status message, in the encoding of the request. */
@@ -10982,7 +10982,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__intake__telemetry__StatusAnswer"];
+                    "application/json": components["schemas"]["StatusAnswer"];
                 };
             };
         };
@@ -17535,7 +17535,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__answers__PersonAnswer"];
+                    "application/json": components["schemas"]["MeAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */
@@ -27078,7 +27078,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["obitus__service__api__person__PersonAnswer"];
+                    "application/json": components["schemas"]["PersonAnswer"];
                 };
             };
             /** @description `bad-request`: The request cannot be understood */

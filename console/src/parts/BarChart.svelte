@@ -19,11 +19,11 @@
 	const width = $derived(120 / counts.length);
 	const most = $derived(Math.max(1, ...counts));
 	const height = (count: number) => (count === 0 ? 1 : Math.max(3, (count / most) * 26));
-	const told = $derived(marks.length ? `${said}; deploys: ${marks.map((mark) => mark.said).join(', ')}` : said);
+	const label = $derived(marks.length ? `${said}; deploys: ${marks.map((mark) => mark.said).join(', ')}` : said);
 </script>
 
-<svg viewBox="0 -5 120 33" class="h-8 w-30" role="img" aria-label={told}>
-	{#if marks.length}<title>{told}</title>{/if}
+<svg viewBox="0 -5 120 33" class="h-8 w-30" role="img" aria-label={label}>
+	{#if marks.length}<title>{label}</title>{/if}
 	{#each counts as count, i (i)}
 		<rect
 			x={i * width}

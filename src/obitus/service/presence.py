@@ -36,7 +36,7 @@ class Presence:
             self._until[issue][name] = now_s + LASTS_S
             self._bound(name)
             there = self._there(issue, now_s)
-        return self._told(issue, before, there)
+        return self._announced(issue, before, there)
 
     def leaves(self, issue: int, name: str) -> list[str]:
         """Say that somebody looks at an issue no more; return who still does."""
@@ -45,7 +45,7 @@ class Presence:
             before = self._there(issue, now_s)
             self._until.get(issue, {}).pop(name, None)
             there = self._there(issue, now_s)
-        return self._told(issue, before, there)
+        return self._announced(issue, before, there)
 
     def _there(self, issue: int, now_s: float) -> list[str]:
         """Return who looks at an issue, and forget who did."""
@@ -64,7 +64,7 @@ class Presence:
             if not self._until[issue]:
                 del self._until[issue]
 
-    def _told(self, issue: int, before: list[str], there: list[str]) -> list[str]:
+    def _announced(self, issue: int, before: list[str], there: list[str]) -> list[str]:
         if before != there:
             self._live.publish_from_thread({"type": "issue-looked-at", "issue": issue, "people": there}, narrowed=False)
         return there

@@ -73,7 +73,7 @@ class RuleBook:
 
     def _read(self, now_ms: int) -> list[Known]:
         by_id = {one.id: one for one in channels.channels(self._records.reader)}
-        told = rules.channels_of(self._records.reader)
+        notified = rules.channels_of(self._records.reader)
         found = []
         for row in rules.active(self._records.reader):
             try:
@@ -82,7 +82,7 @@ class RuleBook:
                 # It was understood when it was kept: the language has changed.
                 _log.warning("the alert rule %r cannot be understood any more: %s", row.name, trouble)
                 continue
-            its = told.get(row.id, [])
+            its = notified.get(row.id, [])
             found.append(
                 Known(
                     row,

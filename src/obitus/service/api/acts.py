@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query
 from fastapi.responses import StreamingResponse
 
 from obitus.core.clock import to_text
-from obitus.service.api import answers
+from obitus.service.api import people_answers
 from obitus.service.api.as_files import CSV, NDJSON, Form, as_file
 from obitus.service.api.times import time_in_query
 from obitus.service.given import TheRecords
@@ -42,10 +42,10 @@ def acts(
     until: Until = None,
     before: Annotated[int, Query(ge=1, le=LAST, description="Read on from here.")] = LAST,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
-) -> answers.ActsAnswer:
+) -> people_answers.ActsAnswer:
     """Return what people did, and what was refused: sign-ins, keys, tokens, rules, merges, newest first."""
     rows = store.acts(records.reader, act=act, person=by, span_ms=_span(since, until), before=before, most=limit)
-    return answers.ActsAnswer(
+    return people_answers.ActsAnswer(
         acts=[_answer(row) for row in rows],
         kinds=store.act_kinds(records.reader),
         more=rows[-1].id if len(rows) == limit else None,
@@ -87,5 +87,7 @@ def _span(since: str | None, until: str | None) -> tuple[int, int]:
     return time_in_query(since, "since") if since else 0, time_in_query(until, "until") if until else LAST
 
 
-def _answer(row: Act) -> answers.ActAnswer:
-    return answers.ActAnswer(id=row.id, time=to_text(row.time_ms), person=row.person, act=row.act, subject=row.subject)
+def _answer(row: Act) -> people_answers.ActAnswer:
+    return people_answers.ActAnswer(
+        id=row.id, time=to_text(row.time_ms), person=row.person, act=row.act, subject=row.subject
+    )

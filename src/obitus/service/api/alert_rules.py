@@ -181,13 +181,13 @@ class PlanAnswer(BaseModel):
 @router.get("", summary="Alert rules")
 def alert_rules(records: TheRecords, clock: TheClock, windows: TheWindows) -> AlertRulesAnswer:
     """Return the rules that hold, and how often each fired of late."""
-    told, now_ms = rules.channels_of(records.reader), clock.now_ms()
+    notified, now_ms = rules.channels_of(records.reader), clock.now_ms()
     fired: dict[int, list[int]] = {}
     for row in firings.latest(records.reader, now_ms - COUNTED_MS, now_ms + DAY_MS, most=10_000):
         fired.setdefault(row.rule_id, []).append(row.begun_ms)
     return AlertRulesAnswer(
         rules=[
-            _rule(row, told.get(row.id, []), fired.get(row.id, []), windows, now_ms)
+            _rule(row, notified.get(row.id, []), fired.get(row.id, []), windows, now_ms)
             for row in rules.active(records.reader)
         ]
     )
@@ -233,7 +233,7 @@ def change(
     name: RuleName,
     order: AlertRuleOrder,
 ) -> AlertRuleAnswer:
-    """Change a rule. One with another condition begins anew: what it fired stays, and is over."""
+    """Change a rule. One with another condition starts over: what it fired stays, and is over."""
     wanted = _checked(records, name, order, clock.now_ms())
     acts.do(person.id, "changed alert rule", name, lambda c: rules.change(c, wanted, person.id, clock.now_ms()))
     book.changed()
@@ -261,8 +261,8 @@ def apply(
             _check_of_file(one, now_ms, names)
     except WantedTrouble as trouble:
         raise Problem("bad-rule", f"{trouble}.", field=trouble.field) from None
-    told = rules.channels_of(records.reader)
-    there = {row.name: rules.wanted_of(row, told.get(row.id, [])) for row in rules.active(records.reader)}
+    notified = rules.channels_of(records.reader)
+    there = {row.name: rules.wanted_of(row, notified.get(row.id, [])) for row in rules.active(records.reader)}
     steps = plan(there, wanted, ends_others=order.end_others)
     if not order.only_plan and any(step.act in ("add", "change", "end") for step in steps):
         acts.do(
@@ -327,8 +327,10 @@ def _named(records: Records, now_ms: int, windows: Windows, name: str) -> AlertR
     )
 
 
-def _rule(row: AlertRule, told: list[RuleChannel], fired: list[int], windows: Windows, now_ms: int) -> AlertRuleAnswer:
-    to = [one.channel for one in told if not one.escalates]
+def _rule(
+    row: AlertRule, notified: list[RuleChannel], fired: list[int], windows: Windows, now_ms: int
+) -> AlertRuleAnswer:
+    to = [one.channel for one in notified if not one.escalates]
     said, looked_at, trouble = "", "as it happens", "" if to else "It notifies nobody: give it a channel."
     try:
         condition = read_condition(row.condition, now_ms)
@@ -345,7 +347,7 @@ def _rule(row: AlertRule, told: list[RuleChannel], fired: list[int], windows: Wi
         to=to,
         priority=row.priority,
         at_most_an_hour=row.at_most_an_hour,
-        escalate_to=[one.channel for one in told if one.escalates],
+        escalate_to=[one.channel for one in notified if one.escalates],
         escalate_after_minutes=None if row.escalate_after_ms is None else row.escalate_after_ms // 60_000,
         source=row.source,
         person=row.person,

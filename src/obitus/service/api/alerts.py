@@ -393,11 +393,11 @@ def _silence(row: SilenceRow, now_ms: int) -> SilenceAnswer:
 
 
 def _firings(records: Records, composer: Composer, rows: list[FiringRow]) -> list[FiringAnswer]:
-    told = messages.of_firings(records.reader, [row.id for row in rows])
+    sent = messages.of_firings(records.reader, [row.id for row in rows])
     numbers = [row.issue_id for row in rows if row.issue_id is not None]
     issues = {issue.id: issue for issue in issue_store.numbered(records.reader, numbers)}
     return [
-        _firing(row, issues.get(row.issue_id or 0), composer, [message_answer(one) for one in told.get(row.id, [])])
+        _firing(row, issues.get(row.issue_id or 0), composer, [message_answer(one) for one in sent.get(row.id, [])])
         for row in rows
     ]
 

@@ -14,7 +14,7 @@ from obitus.core.clock import to_text
 from obitus.core.kinds import KINDS, PAGE, settings_lines
 from obitus.core.origins import origin_of
 from obitus.service import secrets
-from obitus.service.api import answers, views
+from obitus.service.api import answers, app_answers, views
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.intake.intake import Intake, TheIntake
@@ -84,11 +84,11 @@ class KeyDay(BaseModel):
 
 
 @router.get("/apps", summary="All apps")
-def apps(records: TheRecords, intake: TheIntake) -> answers.AppsAnswer:
+def apps(records: TheRecords, intake: TheIntake) -> app_answers.AppsAnswer:
     """Return all apps with their keys and releases."""
     releases = store.releases(records.reader)
     keys = store.keys(records.reader)
-    return answers.AppsAnswer(
+    return app_answers.AppsAnswer(
         apps=[
             _answer(
                 intake,
@@ -98,14 +98,14 @@ def apps(records: TheRecords, intake: TheIntake) -> answers.AppsAnswer:
             )
             for row in store.apps(records.reader)
         ],
-        kinds=[answers.KindAnswer(name=kind.name, title=kind.title) for kind in KINDS.values()],
+        kinds=[app_answers.KindAnswer(name=kind.name, title=kind.title) for kind in KINDS.values()],
         environments=store.environments(records.reader),
         releases=views.newest_first(releases),
     )
 
 
 @router.get("/apps/{name}", summary="One app", responses=described("not-found"))
-def app(records: TheRecords, intake: TheIntake, name: AppName) -> answers.AppAnswer:
+def app(records: TheRecords, intake: TheIntake, name: AppName) -> app_answers.AppAnswer:
     """Return one app; its first report and its latest refusal tell whether reports arrive."""
     row = store.app_named(records.reader, name)
     return _answer(intake, row, store.keys(records.reader, row.id), store.releases(records.reader, row.id))
@@ -114,7 +114,7 @@ def app(records: TheRecords, intake: TheIntake, name: AppName) -> answers.AppAns
 @router.post("/apps", summary="Add an app", status_code=201, responses=described("already-there"))
 def add_app(
     clock: TheClock, settings: TheSettings, acts: TheActs, person: SignedIn, order: NewApp
-) -> answers.NewKeyAnswer:
+) -> app_answers.NewKeyAnswer:
     """Add an app with its first reporting key, which is shown this once."""
     now_ms = clock.now_ms()
     return _new_key(
@@ -148,7 +148,7 @@ def add_key(
     person: SignedIn,
     name: AppName,
     order: NewKey,
-) -> answers.NewKeyAnswer:
+) -> app_answers.NewKeyAnswer:
     """Make another reporting key, which is shown this once."""
     row = store.app_named(records.reader, name)
     return _new_key(
@@ -195,7 +195,7 @@ def bound_key(
     name: AppName,
     key: Annotated[int, Path(ge=1, le=2**62)],
     order: KeyDay,
-) -> answers.AppAnswer:
+) -> app_answers.AppAnswer:
     """Say how many reports and bytes may come with a key in a day. It holds at once, also for what came today."""
     row = store.app_named(records.reader, name)
     what = ", ".join(
@@ -225,7 +225,7 @@ def _new_key(
     may_add_apps: bool = False,
     may_deploy: bool = False,
     origins: Sequence[str] = (),
-) -> answers.NewKeyAnswer:
+) -> app_answers.NewKeyAnswer:
     prefix = secrets.PAGE_KEY_PREFIX if origins else secrets.KEY_PREFIX
     key, now_ms = secrets.new_secret(prefix), clock.now_ms()
     what_for = f" for pages of {', '.join(origins)}" if origins else " for deploys" if may_deploy else ""
@@ -246,7 +246,7 @@ def _new_key(
         ),
     )
     url, explained = settings.url, PAGE if origins else KINDS[kind]
-    return answers.NewKeyAnswer(
+    return app_answers.NewKeyAnswer(
         app=app,
         id=key_id,
         environment=environment,
@@ -256,7 +256,9 @@ def _new_key(
         settings="" if origins else settings_lines(url, key, kind=kind),
         install=client_wheel.requirement(url, explained.install) if explained.install else "",
         steps=[
-            answers.StepAnswer(title=step.title, lines=step.lines.format(url=url, key=key) if origins else step.lines)
+            app_answers.SetUpStep(
+                title=step.title, lines=step.lines.format(url=url, key=key) if origins else step.lines
+            )
             for step in explained.steps
         ],
         then=explained.then,
@@ -280,9 +282,9 @@ def _origins(order: NewKey) -> list[str]:
     return list(dict.fromkeys(found))
 
 
-def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease]) -> answers.AppAnswer:
+def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease]) -> app_answers.AppAnswer:
     stranger = intake.refusals.latest("")
-    return answers.AppAnswer(
+    return app_answers.AppAnswer(
         name=row.name,
         kind=row.kind,
         created=to_text(row.created_ms),
@@ -294,7 +296,7 @@ def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease
         client=client[1] if (client := intake.clients.latest(row.name)) is not None else None,
         releases=views.newest_first(releases),
         keys=[
-            answers.KeyAnswer(
+            app_answers.KeyAnswer(
                 id=key.id,
                 environment=key.environment,
                 hint=key.hint,
@@ -310,9 +312,9 @@ def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease
     )
 
 
-def _today(intake: Intake, key: Key) -> answers.KeyDayAnswer:
+def _today(intake: Intake, key: Key) -> app_answers.KeyDayAnswer:
     use = intake.day_use.of(key)
-    return answers.KeyDayAnswer(
+    return app_answers.KeyDayAnswer(
         reports=use.reports,
         bytes=use.bytes,
         most_reports=use.most_reports,
@@ -322,7 +324,7 @@ def _today(intake: Intake, key: Key) -> answers.KeyDayAnswer:
     )
 
 
-def _refusal(found: tuple[int, str, str] | None) -> answers.RefusalAnswer | None:
+def _refusal(found: tuple[int, str, str] | None) -> app_answers.RefusalAnswer | None:
     if found is None:
         return None
-    return answers.RefusalAnswer(time=to_text(found[0]), slug=found[1], reason=found[2])
+    return app_answers.RefusalAnswer(time=to_text(found[0]), slug=found[1], reason=found[2])

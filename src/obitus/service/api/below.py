@@ -13,7 +13,7 @@ from obitus.core.asking import All, AnyOf, Compare, Node, Not
 from obitus.core.clock import DAY_MS, to_ms, to_text
 from obitus.core.log_files.meanings import meaning
 from obitus.core.own_attributes import ACCESS_LOG
-from obitus.core.timeline.reports import Told
+from obitus.core.timeline.reports import Reported
 from obitus.service.api.answers import Time
 from obitus.store.asking import find
 from obitus.store.asking.records import Record, records_of
@@ -47,9 +47,9 @@ class Below:
     well: WellBefore | None = None
 
 
-def below_the_app(records: Records, told: Told) -> Below | None:
+def below_the_app(records: Records, reported: Reported) -> Below | None:
     """Say what became of a request of an access log; None where the report is none."""
-    content = told.content
+    content = reported.content
     if content.get("kind") != "run" or ACCESS_LOG not in (content.get("attributes") or {}):
         return None
     request, run = content.get("request") or {}, content["run"]
@@ -61,14 +61,14 @@ def below_the_app(records: Records, told: Told) -> Below | None:
         found.notes.append(f"{detail or status}: {means}.")
     took_ms = min(LONGEST_MS, float(run.get("duration_ms") or 0.0))
     near = _near(
-        records, told.app, method, path, (round(time_ms - took_ms) - APART_MS, round(time_ms + took_ms) + APART_MS)
+        records, reported.app, method, path, (round(time_ms - took_ms) - APART_MS, round(time_ms + took_ms) + APART_MS)
     )
     if near is not None:
         app, found.run = near
         found.notes.append(f"{app} ran it: what that run did stands here, too.")
     elif isinstance(status, int) and status >= 400:
-        found.notes.append(_nobody(records, told.app, str(run.get("entry_point") or ""), path, time_ms))
-    found.well = _well_before(records, told, str(run.get("entry_point") or ""), path, time_ms)
+        found.notes.append(_nobody(records, reported.app, str(run.get("entry_point") or ""), path, time_ms))
+    found.well = _well_before(records, reported, str(run.get("entry_point") or ""), path, time_ms)
     return found
 
 
@@ -108,10 +108,10 @@ def _nobody(records: Records, own: str, entry_point: str, path: str, time_ms: in
     return "No run of an app is known for it. It ended in the web server, or what is behind that does not report here."
 
 
-def _well_before(records: Records, told: Told, entry_point: str, path: str, time_ms: int) -> WellBefore | None:
+def _well_before(records: Records, reported: Reported, entry_point: str, path: str, time_ms: int) -> WellBefore | None:
     """Return the last run before that answered the same path well, else one of the same entry point."""
     node: Node = All(
-        (Compare("app", "=", told.app), Compare("entry_point", "=", entry_point), Compare("outcome", "=", "ok"))
+        (Compare("app", "=", reported.app), Compare("entry_point", "=", entry_point), Compare("outcome", "=", "ok"))
     )
     rows = _runs(records, node, (0, time_ms), MOST_LOOKED_AT)
     same = [row for row in rows if urlsplit(str(row.values.get("request") or "").partition(" ")[2]).path == path]

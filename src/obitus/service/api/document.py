@@ -13,7 +13,7 @@ from obitus.core.clock import to_text
 from obitus.core.documents import Block, Chart, Code, Heading, Listing, Paragraph, Prose, Table, as_html, as_markdown
 from obitus.core.prose import read
 from obitus.core.wording import count_of, minute_of
-from obitus.service.api import against, answers, timeline, views
+from obitus.service.api import against, issue_answers, timeline, views
 from obitus.service.api.asked import TheWindow
 from obitus.service.api.notes import ways_of
 from obitus.service.api.since import since_answer
@@ -110,7 +110,7 @@ def _blocks(
 
 
 def _of_issue(
-    records: Records, clock: Clock, one: answers.IssueAnswer, window: Window, *, alone: bool
+    records: Records, clock: Clock, one: issue_answers.IssueAnswer, window: Window, *, alone: bool
 ) -> Iterator[Block]:
     level = 2 if alone else 3
     if not alone:
@@ -160,7 +160,7 @@ def _of_issue(
     yield Listing(said or ["It is not settled."])
 
 
-def _stack(latest: answers.FailureAnswer) -> Iterator[Block]:
+def _stack(latest: issue_answers.FailureAnswer) -> Iterator[Block]:
     report = latest.report
     if report is None:
         yield Paragraph(latest.gone or "")
@@ -177,26 +177,26 @@ def _stack(latest: answers.FailureAnswer) -> Iterator[Block]:
             yield Code("\n".join(lines))
 
 
-def _story(records: Records, clock: Clock, latest: answers.FailureAnswer) -> Iterator[Block]:
+def _story(records: Records, clock: Clock, latest: issue_answers.FailureAnswer) -> Iterator[Block]:
     try:
         failure = uuid.UUID(latest.id)
         turning = against.turning(records, failure)
         if turning.found:
             yield Paragraph(turning.said, "Turning point:")
         nothing = dict.fromkeys(("run", "trace", "user", "host", "at", "around"))
-        told = timeline.timeline(records, clock, failure=failure, **nothing)
+        steps = timeline.timeline(records, clock, failure=failure, **nothing)
     except (Problem, StoreError) as why:
         yield Paragraph(str(why))
         return
     rows = [
         (one.time[11:23], one.app, one.kind, one.said if len(one.said) <= 300 else f"{one.said[:299]}…")
-        for one in told.entries[-MOST_ENTRIES:]
+        for one in steps.entries[-MOST_ENTRIES:]
     ]
-    if len(told.entries) > len(rows):
-        yield Paragraph(f"The last {len(rows)} of {len(told.entries):,} steps.")
+    if len(steps.entries) > len(rows):
+        yield Paragraph(f"The last {len(rows)} of {len(steps.entries):,} steps.")
     yield Table(("Time, UTC", "App", "Kind", "What"), rows)
-    if told.notes:
-        yield Listing(told.notes)
+    if steps.notes:
+        yield Listing(steps.notes)
 
 
 def _known(records: Records, number: int, level: int) -> Iterator[Block]:

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.clock import to_text
 from obitus.core.grouping.likeness import compare
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, parse_grouping_rule
-from obitus.service.api import answers, views
+from obitus.service.api import answers, grouping_answers, issue_answers, views
 from obitus.service.api.issues import Number
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.intake.intake import TheIntake
@@ -90,7 +90,7 @@ class RegroupOrder(BaseModel):
 
 
 @router.get("/issues/{number}/perhaps", summary="Issues that may be the same fault")
-def perhaps(records: TheRecords, number: Number) -> answers.LikesAnswer:
+def perhaps(records: TheRecords, number: Number) -> issue_answers.LikesAnswer:
     """Return the nearest other issues, with what is alike and what differs."""
     store_issues.issue(records.reader, number)
     found = []
@@ -98,7 +98,7 @@ def perhaps(records: TheRecords, number: Number) -> answers.LikesAnswer:
         row = store_issues.issue(records.reader, issue)
         if row.merged_into is None:
             found.append(
-                answers.LikeAnswer(
+                issue_answers.LikeAnswer(
                     number=issue,
                     title=views.title_of(row),
                     state=row.state,
@@ -106,14 +106,14 @@ def perhaps(records: TheRecords, number: Number) -> answers.LikesAnswer:
                     reason=reason,
                 )
             )
-    return answers.LikesAnswer(perhaps=found, never=store.never_with(records.reader, number))
+    return issue_answers.LikesAnswer(perhaps=found, never=store.never_with(records.reader, number))
 
 
 @router.post("/issues/{number}/merge/preview", summary="What merging would make", responses=described("bad-merge"))
-def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> answers.MergePreview:
+def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> grouping_answers.MergePreview:
     """Tell what merging an issue into another one would make."""
     issue, into = _both(records, number, order.into)
-    return answers.MergePreview(
+    return grouping_answers.MergePreview(
         issue=number,
         into=order.into,
         failures=issue.failures_in_all,
@@ -133,23 +133,25 @@ def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> ans
 )
 def merge(
     records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, number: Number, order: MergeOrder
-) -> answers.RegroupingAnswer:
+) -> grouping_answers.RegroupingAnswer:
     """Move all failures of an issue to another; what comes later by its fingerprints goes there too. Can be undone."""
     issue, into = _both(records, number, order.into)
     return _regrouping(records, orders.merge(issue, into, person.id, person.name))
 
 
 @router.post("/issues/{number}/split/preview", summary="What splitting would make", responses=described("bad-split"))
-def split_preview(records: TheRecords, planner: ThePlanner, number: Number, order: SplitOrder) -> answers.SplitPreview:
+def split_preview(
+    records: TheRecords, planner: ThePlanner, number: Number, order: SplitOrder
+) -> grouping_answers.SplitPreview:
     """Tell which issues a split would make of the latest failures."""
     issue = store_issues.issue(records.reader, number)
     _check_split(records, issue, order)
-    parts: list[answers.SplitPart] = []
+    parts: list[grouping_answers.SplitPart] = []
     if order.by:
         found = planner.split_values(issue, order.by)
         for value, seqs in sorted(found.items(), key=lambda part: (-len(part[1]), part[0]))[:MOST_LISTED]:
             parts.append(_part(records, " / ".join(value), seqs, []))
-        return answers.SplitPreview(issue=number, looked_at=sum(map(len, found.values())), parts=parts)
+        return grouping_answers.SplitPreview(issue=number, looked_at=sum(map(len, found.values())), parts=parts)
     seqs = store_regrouping.seqs_of(records.reader, number, 0, MOST_LOOKED_AT)
     came_by = store_issues.fingerprints_of_failures(records.reader, seqs)
     out = [seq for seq in seqs if came_by[seq] in order.fingerprints]
@@ -159,7 +161,7 @@ def split_preview(records: TheRecords, planner: ThePlanner, number: Number, orde
         _part(records, "stays", stays, [f for f in known if f not in order.fingerprints]),
         _part(records, "new issue", out, order.fingerprints),
     ]
-    return answers.SplitPreview(issue=number, looked_at=len(seqs), parts=parts)
+    return grouping_answers.SplitPreview(issue=number, looked_at=len(seqs), parts=parts)
 
 
 @router.post(
@@ -170,7 +172,7 @@ def split_preview(records: TheRecords, planner: ThePlanner, number: Number, orde
 )
 def split(
     records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, number: Number, order: SplitOrder
-) -> answers.RegroupingAnswer:
+) -> grouping_answers.RegroupingAnswer:
     """Part an issue, now and for what comes. Can be undone."""
     issue = store_issues.issue(records.reader, number)
     _check_split(records, issue, order)
@@ -199,11 +201,13 @@ def never_together(
 
 
 @router.get("/grouping-rules", summary="Grouping active rules")
-def grouping_rules(records: TheRecords) -> answers.GroupingRulesAnswer:
+def grouping_rules(records: TheRecords) -> grouping_answers.GroupingRulesAnswer:
     """Return the team's grouping rules."""
-    return answers.GroupingRulesAnswer(
+    return grouping_answers.GroupingRulesAnswer(
         rules=[
-            answers.GroupingRuleAnswer(id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms))
+            grouping_answers.GroupingRuleAnswer(
+                id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms)
+            )
             for row in store_rules.GROUPING.active(records.reader)
         ]
     )
@@ -212,11 +216,11 @@ def grouping_rules(records: TheRecords) -> answers.GroupingRulesAnswer:
 @router.post("/grouping-rules/preview", summary="What a grouping rule would do", responses=described("bad-rule"))
 def rule_preview(
     records: TheRecords, intake: TheIntake, planner: ThePlanner, order: GroupingRuleOrder
-) -> answers.RegroupPreview:
+) -> grouping_answers.RegroupPreview:
     """Tell which issues would be joined or split under a rule, on the latest failures of each app."""
     rule = _checked(order.rule)
     rules = [*intake.preparer.rules, rule]
-    answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
+    answer = grouping_answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
     for app in apps.apps(records.reader):
         now = planner.plan(app.id, app.name)
         then = planner.plan(app.id, app.name, rules)
@@ -233,7 +237,7 @@ def rule_preview(
 )
 def add_rule(
     records: TheRecords, clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, order: GroupingRuleOrder
-) -> answers.GroupingRuleAnswer:
+) -> grouping_answers.GroupingRuleAnswer:
     """Group by a rule from now on. What is kept stays where it is until history is regrouped."""
     rule = _checked(order.rule)
     if len(store_rules.GROUPING.active(records.reader)) >= MOST_RULES:
@@ -246,7 +250,7 @@ def add_rule(
         lambda c: store_rules.GROUPING.add(c, rule.text, person.id, now_ms),
     )
     intake.load_rules()
-    return answers.GroupingRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
+    return grouping_answers.GroupingRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
 @router.delete("/grouping-rules/{rule:int}", summary="End a grouping rule", responses=described("foreign-origin"))
@@ -261,10 +265,10 @@ def end_rule(
 
 
 @router.post("/regroupings/preview", summary="What regrouping past failures would do")
-def regroup_preview(records: TheRecords, planner: ThePlanner, order: RegroupOrder) -> answers.RegroupPreview:
+def regroup_preview(records: TheRecords, planner: ThePlanner, order: RegroupOrder) -> grouping_answers.RegroupPreview:
     """Say which issues of an app would be joined or split if its latest failures were regrouped."""
     app = apps.app_named(records.reader, order.app)
-    answer = answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
+    answer = grouping_answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
     _add(answer, planner.plan(app.id, app.name), set())
     answer.matching = answer.looked_at
     return answer
@@ -275,21 +279,23 @@ def regroup_preview(records: TheRecords, planner: ThePlanner, order: RegroupOrde
 )
 def regroup(
     records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, order: RegroupOrder
-) -> answers.RegroupingAnswer:
+) -> grouping_answers.RegroupingAnswer:
     """Group all failures of an app by the recipe and the active rules. Shows progress, and can be undone."""
     app = apps.app_named(records.reader, order.app)
     return _regrouping(records, orders.regroup(app.id, app.name, person.id, person.name))
 
 
 @router.get("/regroupings", summary="Merges, splits and regroupings")
-def regroupings(records: TheRecords) -> answers.RegroupingsAnswer:
+def regroupings(records: TheRecords) -> grouping_answers.RegroupingsAnswer:
     """Return the latest, newest first."""
     rows = store_regrouping.regroupings(records.reader, MOST_LISTED)
-    return answers.RegroupingsAnswer(regroupings=[_regrouping_answer(row) for row in rows])
+    return grouping_answers.RegroupingsAnswer(regroupings=[_regrouping_answer(row) for row in rows])
 
 
 @router.get("/regroupings/{regrouping:int}", summary="One regrouping, with its progress")
-def regrouping(records: TheRecords, regrouping: Annotated[int, Path(ge=1, le=2**62)]) -> answers.RegroupingAnswer:
+def regrouping(
+    records: TheRecords, regrouping: Annotated[int, Path(ge=1, le=2**62)]
+) -> grouping_answers.RegroupingAnswer:
     """Return how far it is."""
     return _regrouping(records, regrouping)
 
@@ -302,7 +308,7 @@ def regrouping(records: TheRecords, regrouping: Annotated[int, Path(ge=1, le=2**
 )
 def undo(
     records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, regrouping: Annotated[int, Path(ge=1, le=2**62)]
-) -> answers.RegroupingAnswer:
+) -> grouping_answers.RegroupingAnswer:
     """Bring back what it moved, and what came since by the fingerprints that it led elsewhere."""
     row = store_regrouping.regrouping(records.reader, regrouping)
     if row.state not in ("done", "failed"):
@@ -363,9 +369,9 @@ def _in_common(records: Records, number: int, other: int) -> str:
     return best[1]
 
 
-def _part(records: Records, value: str, seqs: list[int], fingerprints: list[str]) -> answers.SplitPart:
+def _part(records: Records, value: str, seqs: list[int], fingerprints: list[str]) -> grouping_answers.SplitPart:
     message = str(store_issues.failure_with_seq(records.reader, seqs[-1]).message)[:200] if seqs else ""
-    return answers.SplitPart(value=value[:300], failures=len(seqs), message=message, fingerprints=fingerprints)
+    return grouping_answers.SplitPart(value=value[:300], failures=len(seqs), message=message, fingerprints=fingerprints)
 
 
 def _checked(text: str) -> GroupingRule:
@@ -379,7 +385,7 @@ def _look(group: Group) -> frozenset[tuple[int, int]]:
     return frozenset(group.by_issue.items())
 
 
-def _add(answer: answers.RegroupPreview, plan: Plan, known: set[frozenset[tuple[int, int]]]) -> None:
+def _add(answer: grouping_answers.RegroupPreview, plan: Plan, known: set[frozenset[tuple[int, int]]]) -> None:
     """Add a plan to a preview, but for what would be grouped like that without the rule too."""
     answer.looked_at += plan.looked_at
     changed = [place for place, group in enumerate(plan.groups) if _look(group) not in known]
@@ -387,7 +393,7 @@ def _add(answer: answers.RegroupPreview, plan: Plan, known: set[frozenset[tuple[
     answer.moving += plan.moving
     for group, target in joins_of(plan):
         answer.joining.append(
-            answers.JoiningAnswer(
+            grouping_answers.JoiningAnswer(
                 issues=sorted(group.by_issue),
                 into=target,
                 failures=sum(group.by_issue.values()),
@@ -396,21 +402,21 @@ def _add(answer: answers.RegroupPreview, plan: Plan, known: set[frozenset[tuple[
         )
     for issue, groups in parts_of(plan).items():
         answer.parting.append(
-            answers.PartingAnswer(issue=issue, into=[_example(group) for group in groups[:MOST_LISTED]])
+            grouping_answers.PartingAnswer(issue=issue, into=[_example(group) for group in groups[:MOST_LISTED]])
         )
 
 
-def _example(group: Group) -> answers.GroupExample:
+def _example(group: Group) -> grouping_answers.GroupExample:
     title = group.headline.title if group.headline else ""
-    return answers.GroupExample(title=title, failures=sum(group.by_issue.values()), message=group.message)
+    return grouping_answers.GroupExample(title=title, failures=sum(group.by_issue.values()), message=group.message)
 
 
-def _regrouping(records: Records, number: int) -> answers.RegroupingAnswer:
+def _regrouping(records: Records, number: int) -> grouping_answers.RegroupingAnswer:
     return _regrouping_answer(store_regrouping.regrouping(records.reader, number))
 
 
-def _regrouping_answer(row: Regrouping) -> answers.RegroupingAnswer:
-    return answers.RegroupingAnswer(
+def _regrouping_answer(row: Regrouping) -> grouping_answers.RegroupingAnswer:
+    return grouping_answers.RegroupingAnswer(
         id=row.id,
         kind=row.kind,
         said=row.said,

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Depends, Path, Query
 
 from obitus.core.asking import QuestionTrouble
-from obitus.service.api import answers, views
+from obitus.service.api import answers, issue_answers, views
 from obitus.service.api.asked import Cursor, Limit, Question, TheWindow, bad_question, closed, opened, understood
 from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
@@ -48,11 +48,11 @@ def asked_about_issues(records: Records, clock: Clock, question: str, window: Wi
 
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
-def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> answers.DeskAnswer:
+def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> issue_answers.DeskAnswer:
     """Return what I have, then what nobody has taken up: what regressed, came back, is new; and what fails most. What matters most first."""
     now_ms = clock.now_ms()
 
-    def rows(states: list[str], sort: store.Sort, *, nobodys: bool = True) -> list[answers.IssueRow]:
+    def rows(states: list[str], sort: store.Sort, *, nobodys: bool = True) -> list[issue_answers.IssueRow]:
         found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS, nobodys=nobodys)
         return views.issue_rows(records, found, window, now_ms, by_priority=True)
 
@@ -72,7 +72,7 @@ def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: Signed
     shown = {row.number for row in (*regressed, *reopened, *newest, *mine)}
     most = rows(["untriaged", "accepted", "regressed", "parked"], "failures", nobodys=False)
     sums = store.sums(records.reader, window)
-    return answers.DeskAnswer(
+    return issue_answers.DeskAnswer(
         window=views.window_answer(window),
         issues=sums.issues,
         failures=sums.failures,
@@ -99,7 +99,7 @@ def issues(
     ] = "last-seen",
     cursor: Cursor = None,
     limit: Limit = 50,
-) -> answers.IssuesAnswer:
+) -> issue_answers.IssuesAnswer:
     """Return issues with failures inside the window, a page at a time."""
     states: list[str] | None = list(state) if state else None
     after = opened(cursor, sort)
@@ -112,7 +112,7 @@ def issues(
         last = page[-1]
         value = {"last-seen": last.last_ms, "first-seen": last.first_ms, "failures": last.failures}[sort]
         following = closed(value, last.id, sort)
-    return answers.IssuesAnswer(
+    return issue_answers.IssuesAnswer(
         window=views.window_answer(window),
         issues=views.issue_rows(records, page, window, clock.now_ms()),
         issues_in_all=sums.issues,
@@ -122,7 +122,7 @@ def issues(
 
 
 @router.get("/issues/{number}", summary="One issue, whole", responses=described("not-found", "bad-window"))
-def issue(records: TheRecords, clock: TheClock, window: TheWindow, number: Number) -> answers.IssueAnswer:
+def issue(records: TheRecords, clock: TheClock, window: TheWindow, number: Number) -> issue_answers.IssueAnswer:
     """Return one issue with its first and its latest failure, its releases, its history, and why it is one."""
     return views.issue_answer(records, clock, number, window)
 
@@ -134,17 +134,17 @@ def issue(records: TheRecords, clock: TheClock, window: TheWindow, number: Numbe
 )
 def failures(
     records: TheRecords, window: TheWindow, number: Number, cursor: Cursor = None, limit: Limit = 50
-) -> answers.FailuresAnswer:
+) -> issue_answers.FailuresAnswer:
     """Return failures of an issue inside the window, latest first, a page at a time."""
     store.issue(records.reader, number)
     after = opened(cursor, "failures")
     found = store.failures(records.reader, number, window, after=after, limit=limit + 1)
     page = found[:limit]
     following = closed(page[-1].time_ms, page[-1].seq, "failures") if len(found) > limit else None
-    return answers.FailuresAnswer(failures=views.failure_rows(page), next=following)
+    return issue_answers.FailuresAnswer(failures=views.failure_rows(page), next=following)
 
 
 @router.get("/failures/{id}", summary="One failure, whole", responses=described("not-found"))
-def failure(records: TheRecords, id: uuid.UUID) -> answers.FailureAnswer:
+def failure(records: TheRecords, id: uuid.UUID) -> issue_answers.FailureAnswer:
     """Return one failure with everything that was captured."""
     return views.failure_answer(records, store.failure_with_id(records.reader, id.bytes))

@@ -77,7 +77,7 @@ class KeptOrder(BaseModel):
     )
 
 
-class StepAnswer(BaseModel):
+class DayToRemove(BaseModel):
     """What would be removed of a day."""
 
     day: str
@@ -92,7 +92,7 @@ class StepAnswer(BaseModel):
 class KeptPreview(BaseModel):
     """What would be removed."""
 
-    steps: list[StepAnswer]
+    steps: list[DayToRemove]
     whole_days: int
     bytes: int = Field(description="What the days that go as a whole free. Of the others a part is freed.")
 
@@ -162,8 +162,8 @@ def _preview(records: Records, now_ms: int, said: list[KeptFor], most_bytes: int
     )
 
 
-def _step(one: Step) -> StepAnswer:
-    return StepAnswer(
+def _step(one: Step) -> DayToRemove:
+    return DayToRemove(
         day=day_text(one.day), why=one.why, whole=one.whole, failures_that_stay=len(one.kept), bytes=one.bytes
     )
 

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS, to_text
 from obitus.service import secrets
-from obitus.service.api import answers, views
+from obitus.service.api import answers, people_answers, views
 from obitus.service.api.sign_in import check_strength, checked_password, fresh_step
 from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
@@ -81,9 +81,9 @@ class OneTimeCode(BaseModel):
 
 
 @router.get("/me", summary="Who am I", responses=described("not-signed-in"))
-def me(settings: TheSettings, person: SignedIn) -> answers.PersonAnswer:
+def me(settings: TheSettings, person: SignedIn) -> people_answers.MeAnswer:
     """Return who is signed in, and what they may do with this session or token."""
-    return answers.PersonAnswer(
+    return people_answers.MeAnswer(
         name=person.name,
         role=person.role,
         may=min(person.scope, MAY[person.role], key=SCOPES.index),
@@ -136,12 +136,12 @@ def set_password(
 
 
 @router.get("/me/sessions", summary="Where I am signed in", responses=described("not-signed-in"))
-def sessions(records: TheRecords, clock: TheClock, person: SignedIn) -> answers.SessionsAnswer:
+def sessions(records: TheRecords, clock: TheClock, person: SignedIn) -> people_answers.SessionsAnswer:
     """Return the browsers that are signed in as me."""
     found = store.passes_of(records.reader, person.id, "session", clock.now_ms())
-    return answers.SessionsAnswer(
+    return people_answers.SessionsAnswer(
         sessions=[
-            answers.SessionAnswer(
+            people_answers.SessionAnswer(
                 id=row.id,
                 label=row.label,
                 created=to_text(row.created_ms),
@@ -162,11 +162,11 @@ def end_session(passes: ThePasses, person: SignedIn, id: Annotated[str, Path(max
 
 
 @router.get("/me/tokens", summary="My personal tokens", responses=described("not-signed-in"))
-def tokens(records: TheRecords, clock: TheClock, person: SignedIn) -> answers.TokensAnswer:
+def tokens(records: TheRecords, clock: TheClock, person: SignedIn) -> people_answers.TokensAnswer:
     """Return my personal tokens, without the tokens."""
-    return answers.TokensAnswer(
+    return people_answers.TokensAnswer(
         tokens=[
-            answers.TokenAnswer(
+            people_answers.TokenAnswer(
                 id=row.id,
                 label=row.label,
                 created=to_text(row.created_ms),
@@ -188,7 +188,7 @@ def tokens(records: TheRecords, clock: TheClock, person: SignedIn) -> answers.To
 )
 def add_token(
     records: TheRecords, acts: TheActs, passes: ThePasses, person: SignedIn, order: NewToken
-) -> answers.NewTokenAnswer:
+) -> people_answers.NewTokenAnswer:
     """Make a personal token for a command line or a script; it is shown this once, and ends after a year at most."""
     if SCOPES.index(order.scope) > SCOPES.index(MAY[person.role]):
         raise Problem(
@@ -202,7 +202,7 @@ def add_token(
     said = f"{order.label}: may {order.scope}, for {order.days} days"
     said += f", {', '.join(order.apps)} only" if order.apps else ""
     acts.do(person.id, "made token", said, lambda c: keep(c, person.id))
-    return answers.NewTokenAnswer(label=order.label, token=token)
+    return people_answers.NewTokenAnswer(label=order.label, token=token)
 
 
 @router.delete("/me/tokens/{id}", summary="Revoke a personal token", responses=described("not-signed-in", "not-found"))

@@ -68,7 +68,7 @@ class TypeAnswer(BaseModel):
     issues: list[int] = Field(description="The issues of that type, the one with most failures first.")
 
 
-class StatusAnswer(BaseModel):
+class RunsByStatus(BaseModel):
     """An answer code."""
 
     status: int
@@ -118,7 +118,7 @@ class NowAnswer(BaseModel):
     points: list[PointAnswer] = Field(description="Entry points, those with most failed runs first.")
     points_in_all: int
     types: list[TypeAnswer]
-    statuses: list[StatusAnswer]
+    statuses: list[RunsByStatus]
     new: list[IssueNowAnswer]
     regressed: list[IssueNowAnswer]
     called: list[CalledNow] = Field(
@@ -165,7 +165,7 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
         points_in_all=len(seen.points),
         types=_types(issues, seen, earlier),
         statuses=[
-            StatusAnswer(status=status, runs=seen.statuses[status], before=earlier.statuses[status])
+            RunsByStatus(status=status, runs=seen.statuses[status], before=earlier.statuses[status])
             for status in sorted(seen.statuses.keys() | earlier.statuses.keys())
         ],
         new=_issues(issues, seen, {one for one, row in issues.items() if from_ms <= row.first_ms < to_ms}),

@@ -88,7 +88,7 @@ class IssueRef(BaseModel):
     state: StateName
 
 
-class StepAnswer(BaseModel):
+class HigherRate(BaseModel):
     """A rate that is higher since a release."""
 
     release: str
@@ -139,7 +139,7 @@ class ReleaseAnswer(ReleaseRow):
     deploys: list[DeployAnswer]
     first_here: list[IssueRef] = Field(description="Issues first seen in it, the first hundred.")
     regressed_here: list[IssueRef] = Field(description="Issues that regressed in it.")
-    stepped_up: list[StepAnswer]
+    stepped_up: list[HigherRate]
     entry_points: list[PointRate] = Field(description="Its entry points, most failed runs first.")
     latest_commits: list[CommitAnswer]
     hours: list[HourAnswer] = Field(description="Runs by hour, the latest 336 hours with any.")
@@ -256,6 +256,6 @@ class SinceAnswer(BaseModel):
     verdicts: list[VerdictAnswer]
     revealed_by: RevealedAnswer | None = None
     revealed: list[RevealedAnswer] = Field(description="Issues that this one's fix revealed.")
-    stepped_up: list[StepAnswer]
+    stepped_up: list[HigherRate]
     changes: list[ChangesAnswer]
     releases: list[str] = Field(description="The app's releases, newest first, to settle in.")

@@ -289,7 +289,7 @@ def _add_commits(records: Records, name: str, release: str, body: bytes) -> dict
         field = ".".join(str(step) for step in first["loc"])
         raise Problem("bad-field", f"{field}: {first['msg']}", field=field) from None
     app_id, version = app_named(records.reader, name).id, _checked(release)
-    told = [
+    reported = [
         Commit(
             one.id,
             to_ms(one.time),
@@ -300,8 +300,8 @@ def _add_commits(records: Records, name: str, release: str, body: bytes) -> dict
         )
         for one in order.commits
     ]
-    added = records.writer.run(lambda c: commits.add(c, store.announce(c, app_id, version), told, order.revision))
-    return {"added": added, "already_there": len(told) - added}
+    added = records.writer.run(lambda c: commits.add(c, store.announce(c, app_id, version), reported, order.revision))
+    return {"added": added, "already_there": len(reported) - added}
 
 
 @router.get("/apps/{name}/revisions", summary="Of which commits releases were made", dependencies=READS)

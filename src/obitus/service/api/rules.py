@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.clock import to_text
 from obitus.core.redaction import Redactor
 from obitus.core.redaction_rules import MOST_RULES, Rule, RuleTrouble, parse_rule
-from obitus.service.api import answers
+from obitus.service.api import answers, app_answers
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.linear_patterns import compiled
@@ -45,23 +45,25 @@ class RuleOrder(BaseModel):
 
 
 @router.get("", summary="Redaction active rules")
-def redaction_rules(records: TheRecords) -> answers.RedactionRulesAnswer:
+def redaction_rules(records: TheRecords) -> app_answers.RedactionRulesAnswer:
     """Return the team's redaction rules. The default rules always hold."""
-    return answers.RedactionRulesAnswer(
+    return app_answers.RedactionRulesAnswer(
         rules=[
-            answers.RedactionRuleAnswer(id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms))
+            app_answers.RedactionRuleAnswer(
+                id=row.id, rule=row.rule, person=row.person, created=to_text(row.created_ms)
+            )
             for row in store.REDACTION.active(records.reader)
         ]
     )
 
 
 @router.post("/preview", summary="What a rule would hide", responses=described("bad-rule"))
-def preview(records: TheRecords, order: RuleOrder) -> answers.RedactionPreview:
+def preview(records: TheRecords, order: RuleOrder) -> app_answers.RedactionPreview:
     """Tell what a rule would have hidden in the latest reports, without keeping it."""
     rule = _checked(order.rule)
     redactor = Redactor((rule,), compiled)
     touched, hidden = 0, 0
-    examples: list[answers.RedactionExample] = []
+    examples: list[app_answers.RedactionExample] = []
     looked_at = store.latest_reports(records.days, REPORTS_LOOKED_AT)
     for before in records.evidence.contents(looked_at):
         if before is None:
@@ -72,8 +74,8 @@ def preview(records: TheRecords, order: RuleOrder) -> answers.RedactionPreview:
         hidden += len(changed)
         for place, was, became in changed:
             if len(examples) < MOST_EXAMPLES and not any(one.place == place for one in examples):
-                examples.append(answers.RedactionExample(place=place, before=was[:200], after=became[:200]))
-    return answers.RedactionPreview(
+                examples.append(app_answers.RedactionExample(place=place, before=was[:200], after=became[:200]))
+    return app_answers.RedactionPreview(
         rule=rule.text,
         reports_looked_at=len(looked_at),
         reports_touched=touched,
@@ -85,7 +87,7 @@ def preview(records: TheRecords, order: RuleOrder) -> answers.RedactionPreview:
 @router.post("", summary="Put a rule into use", status_code=201, responses=described("bad-rule", "already-there"))
 def add(
     records: TheRecords, clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, order: RuleOrder
-) -> answers.RedactionRuleAnswer:
+) -> app_answers.RedactionRuleAnswer:
     """Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is."""
     rule = _checked(order.rule)
     if len(store.REDACTION.active(records.reader)) >= MOST_RULES:
@@ -95,7 +97,7 @@ def add(
         person.id, "made redaction rule", rule.text, lambda c: store.REDACTION.add(c, rule.text, person.id, now_ms)
     )
     intake.load_rules()
-    return answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
+    return app_answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
 @router.delete("/{rule:int}", summary="End a rule", responses=described("not-found"))

@@ -74,7 +74,7 @@ class BoardOrder(BaseModel):
 
 
 class BoardChange(BoardOrder):
-    """A board as somebody arranged it anew."""
+    """A board as somebody arranged it."""
 
     seen: Annotated[int, Field(ge=1)] = Field(
         description="The revision that they saw; another one is not written over."
@@ -136,7 +136,9 @@ def save(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, 
 
 
 @router.put(
-    "/saved/{number}", summary="Save a question anew", responses=described("bad-question", "already-there", "not-found")
+    "/saved/{number}",
+    summary="Change a saved question",
+    responses=described("bad-question", "already-there", "not-found"),
 )
 def save_anew(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number, order: SaveOrder
@@ -199,7 +201,7 @@ def make(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, 
 
 @router.put(
     "/boards/{number}",
-    summary="Arrange a board anew",
+    summary="Change how a board is arranged",
     responses=described("bad-question", "already-there", "not-found", "changed-meanwhile"),
 )
 def arrange(

@@ -15,7 +15,7 @@ from obitus.core.documents import Block, Heading, Listing, Paragraph, Table, as_
 from obitus.core.headline import Headline
 from obitus.core.prose import beginning
 from obitus.core.wording import count_of, minute_of, span
-from obitus.service.api import answers, views
+from obitus.service.api import answers, issue_answers, views
 from obitus.service.api.asked import TheWindow
 from obitus.service.api.document import MARKDOWN
 from obitus.service.api.quiet import quiet_in
@@ -57,16 +57,18 @@ class ShiftAnswer(BaseModel):
 
     window: answers.WindowAnswer
     sentence: str = Field(description="All of it in one sentence.")
-    nobodys: list[answers.IssueRow] = Field(
+    nobodys: list[issue_answers.IssueRow] = Field(
         description="What came in, came back, or is regressed and fails, and nobody has taken up. What matters most first."
     )
     came_in: list[ShiftChange]
     decided: list[ShiftChange] = Field(description="What people decided and wrote.")
     by_person: dict[str, int] = Field(description="How much of that each of them did.")
-    waits: list[answers.IssueRow] = Field(
+    waits: list[issue_answers.IssueRow] = Field(
         description="Open issues that somebody has, that wait for something, or that something brings back."
     )
-    quiet: list[answers.QuietAnswer] = Field(description="Quiet failures that stand, and that nobody has decided on.")
+    quiet: list[issue_answers.QuietAnswer] = Field(
+        description="Quiet failures that stand, and that nobody has decided on."
+    )
 
 
 @router.get("/shift", summary="What a shift hands on")
@@ -191,7 +193,7 @@ def _blocks(found: ShiftAnswer) -> Iterator[Block]:
     yield Listing([_line(one) for one in found.decided] or ["Nothing."])
 
 
-def _issue_table(rows: list[answers.IssueRow], none: str) -> Iterator[Block]:
+def _issue_table(rows: list[issue_answers.IssueRow], none: str) -> Iterator[Block]:
     if not rows:
         yield Paragraph(none)
         return
@@ -204,7 +206,7 @@ def _issue_table(rows: list[answers.IssueRow], none: str) -> Iterator[Block]:
     )
 
 
-def waits_for(row: answers.IssueRow) -> str:
+def waits_for(row: issue_answers.IssueRow) -> str:
     """Say what an issue waits for: what somebody said, or until what it is parked."""
     until = row.parked.said if row.parked is not None else ""
     return "; ".join(said for said in (row.waits_for, until) if said)

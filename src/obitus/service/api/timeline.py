@@ -16,7 +16,7 @@ from obitus.core.headline import Headline
 from obitus.core.timeline.entries import Entry, EntryKind
 from obitus.core.timeline.folding import folds, last_worked
 from obitus.core.timeline.merging import Timeline
-from obitus.core.timeline.reports import Told, timeline_of
+from obitus.core.timeline.reports import Reported, timeline_of
 from obitus.service.api.answers import Time
 from obitus.service.api.below import Below, WellBefore, below_the_app
 from obitus.service.api.times import time_in_query
@@ -153,19 +153,23 @@ def timeline(
         at_ms, around_ms = at_ms if at_ms is not None else clock.now_ms(), around_ms or 30 * MINUTE_MS
         node, title = Compare(name, "=", str(value)), f"{'User' if user is not None else 'Host'} {value}"
         whole = (at_ms - around_ms, at_ms + around_ms)
-    told, cut = _told(records, node, whole)
+    reported, cut = _reported(records, node, whole)
     below = None
     if run is not None:
-        below = next((found for one in told if (found := below_the_app(records, one)) is not None), None)
+        below = next((found for one in reported if (found := below_the_app(records, one)) is not None), None)
         if below is not None and below.run is not None:
-            told += [one for one in _told(records, _of_run(records, below.run), whole)[0] if one not in told]
-    if which is not None and all(one.number != which.seq for one in told):
-        told += [Told(content, which.app, which.seq) for content in records.evidence.contents([which.seq]) if content]
+            reported += [
+                one for one in _reported(records, _of_run(records, below.run), whole)[0] if one not in reported
+            ]
+    if which is not None and all(one.number != which.seq for one in reported):
+        reported += [
+            Reported(content, which.app, which.seq) for content in records.evidence.contents([which.seq]) if content
+        ]
     nearby: list[Entry] = []
-    if around_ms and told:
-        middle = at_ms if at_ms is not None else told[0].number and _time_of(told[0])
-        nearby = _nearby(records, int(middle), around_ms, {one.app for one in told})
-    return _answer(records, title, timeline_of(told, nearby), which, cut, below)
+    if around_ms and reported:
+        middle = at_ms if at_ms is not None else reported[0].number and _time_of(reported[0])
+        nearby = _nearby(records, int(middle), around_ms, {one.app for one in reported})
+    return _answer(records, title, timeline_of(reported, nearby), which, cut, below)
 
 
 def _of_run(records: Records, run: str) -> Node:
@@ -202,9 +206,9 @@ def _of_failure(which: Failure, records: Records) -> Node:
     return AnyOf(tuple(parts)) if len(parts) > 1 else parts[0] if parts else Compare("run", "=", str(uuid.UUID(int=0)))
 
 
-def _told(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[Told], str | None]:
+def _reported(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[Reported], str | None]:
     """Return the reports that a timeline is made of, and what was left out, in words."""
-    found: list[Told] = []
+    found: list[Reported] = []
     cut: str | None = None
     names = names_in(records.reader)
     for kind in KINDS:
@@ -218,12 +222,12 @@ def _told(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[To
         contents = records.evidence.contents((row.seq for row in rows), ids=False)
         for row, content in zip(rows, contents, strict=True):
             if content is not None:
-                found.append(Told(content, str(row.values.get("app") or ""), row.seq))
+                found.append(Reported(content, str(row.values.get("app") or ""), row.seq))
     return found, cut
 
 
-def _time_of(told: Told) -> int:
-    return to_ms(datetime.fromisoformat(told.content["time"]))
+def _time_of(reported: Reported) -> int:
+    return to_ms(datetime.fromisoformat(reported.content["time"]))
 
 
 def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> list[Entry]:

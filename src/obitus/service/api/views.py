@@ -15,7 +15,7 @@ from obitus.core.quiet.failing import collects_said
 from obitus.core.releases import Known, in_order
 from obitus.core.statistics import Interval
 from obitus.core.wording import ago, count_of
-from obitus.service.api import answers, release_answers
+from obitus.service.api import answers, issue_answers, release_answers
 from obitus.service.clock import Clock
 from obitus.store import issues as store
 from obitus.store import parking, priorities, quiet, rates
@@ -44,7 +44,7 @@ def window_answer(window: Window) -> answers.WindowAnswer:
 
 def issue_rows(
     records: Records, rows: list[Issue], window: Window, now_ms: int, *, by_priority: bool = False
-) -> list[answers.IssueRow]:
+) -> list[issue_answers.IssueRow]:
     """Return issues of a list, with their course over the window; ``by_priority`` those first that matter most now."""
     found, none = _courses(records, [row.id for row in rows], window)
     weighed = _weighed(records, rows, now_ms)
@@ -52,7 +52,7 @@ def issue_rows(
     if by_priority:
         rows = sorted(rows, key=lambda row: (LEVELS.index(weighed[row.id].level), -weighed[row.id].score))
     return [
-        answers.IssueRow(
+        issue_answers.IssueRow(
             **_issue_fields(row, row.failures, found.get(row.id, none), weighed[row.id], parked.get(row.id))
         )
         for row in rows
@@ -64,23 +64,23 @@ def _weighed(records: Records, rows: list[Issue], now_ms: int) -> dict[int, Prio
     return {row.id: weigh(facts[row.id], now_ms) for row in rows}
 
 
-def _parked(records: Records, rows: list[Issue], now_ms: int) -> dict[int, answers.ParkedAnswer]:
+def _parked(records: Records, rows: list[Issue], now_ms: int) -> dict[int, issue_answers.ParkedAnswer]:
     """Return until what those issues are parked that are."""
     numbers = [row.id for row in rows if row.state == "parked"]
     known = parking.parkings(records.reader, numbers) if numbers else {}
-    found = {number: answers.ParkedAnswer(said="", so_far="") for number in numbers}
+    found = {number: issue_answers.ParkedAnswer(said="", so_far="") for number in numbers}
     for number, row in known.items():
         until = parking.until_of(row)
         since = parking.since(records.reader, row, now_ms)
-        found[number] = answers.ParkedAnswer(said=until.said, so_far=so_far(until, since))
+        found[number] = issue_answers.ParkedAnswer(said=until.said, so_far=so_far(until, since))
     return found
 
 
-def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> answers.IssueAnswer:
+def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> issue_answers.IssueAnswer:
     """Return one issue, whole; raises NotThere."""
     row = store.issue(records.reader, number)
     found, none = _courses(records, [number], window)
-    return answers.IssueAnswer(
+    return issue_answers.IssueAnswer(
         **_issue_fields(
             row,
             store.failures_inside(records.reader, number, window),
@@ -91,13 +91,15 @@ def issue_answer(records: Records, clock: Clock, number: int, window: Window) ->
         what_failed=_what_failed(row, clock.now_ms()),
         users=row.users,
         why=[
-            answers.FingerprintAnswer(fingerprint=found.fingerprint, joined=found.joined, parts=json.loads(found.parts))
+            issue_answers.FingerprintAnswer(
+                fingerprint=found.fingerprint, joined=found.joined, parts=json.loads(found.parts)
+            )
             for found in store.fingerprints(records.reader, number)
         ],
         collects=_collects(records, number),
         releases=_releases(records, row),
         history=[
-            answers.HistoryEntry(
+            issue_answers.HistoryEntry(
                 time=to_text(entry.time_ms),
                 person=entry.person,
                 from_state=entry.from_state,
@@ -117,12 +119,12 @@ def _collects(records: Records, number: int) -> str | None:
     return None if row is None else collects_said(row.kind, row.subject)
 
 
-def failure_rows(rows: Iterable[Failure]) -> list[answers.FailureRow]:
+def failure_rows(rows: Iterable[Failure]) -> list[issue_answers.FailureRow]:
     """Return failures of a list."""
-    return [answers.FailureRow(**_failure_fields(row)) for row in rows]
+    return [issue_answers.FailureRow(**_failure_fields(row)) for row in rows]
 
 
-def failure_answer(records: Records, row: Failure) -> answers.FailureAnswer:
+def failure_answer(records: Records, row: Failure) -> issue_answers.FailureAnswer:
     """Return one failure with its evidence, or with the reason why that is no longer kept."""
     earlier, later = store.neighbours(records.reader, row)
     report, gone = None, None
@@ -134,7 +136,7 @@ def failure_answer(records: Records, row: Failure) -> answers.FailureAnswer:
                 frame.pop("call", None)
     except UNREADABLE as error:
         gone = str(error)
-    return answers.FailureAnswer(
+    return issue_answers.FailureAnswer(
         **_failure_fields(row), earlier=_id(earlier), later=_id(later), report=report, gone=gone
     )
 
@@ -167,10 +169,10 @@ def issue_ref(row: IssueName) -> release_answers.IssueRef:
     return release_answers.IssueRef(number=row.id, title=title_of(row), state=row.state)
 
 
-def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.StepAnswer:
+def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.HigherRate:
     """Return a rate that stepped up."""
     usual = row.before_failures / row.before_runs * row.runs
-    return release_answers.StepAnswer(
+    return release_answers.HigherRate(
         release=row.version,
         environment=row.environment,
         issue=issue_ref(names[row.issue_id]) if row.issue_id in names else None,
@@ -184,10 +186,10 @@ def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.S
 
 
 def _issue_fields(
-    row: Issue, failures: int, course: list[int], priority: Priority, parked: answers.ParkedAnswer | None
+    row: Issue, failures: int, course: list[int], priority: Priority, parked: issue_answers.ParkedAnswer | None
 ) -> dict[str, object]:
     return {
-        "priority": answers.PriorityAnswer(level=priority.level, reason=priority.reason, said=priority.said),
+        "priority": issue_answers.PriorityAnswer(level=priority.level, reason=priority.reason, said=priority.said),
         "number": row.id,
         "app": row.app,
         "title": title_of(row),
@@ -240,14 +242,14 @@ def _courses(records: Records, numbers: list[int], window: Window) -> tuple[dict
     return courses(records.reader, json.dumps(numbers), window), [0] * slices_of(window).count
 
 
-def _releases(records: Records, row: Issue) -> list[answers.ReleaseCount]:
+def _releases(records: Records, row: Issue) -> list[issue_answers.ReleaseCount]:
     known = release_store.order(records.reader, row.app_id).releases
     counts: dict[str, dict[str, int]] = {}
     for found in rates.issue_by_release(records.reader, row.id):
         counts.setdefault(found.version, {})[found.environment] = found.failures
     newest = {release.version for release in known[-MOST_RELEASES:]}
     return [
-        answers.ReleaseCount(
+        issue_answers.ReleaseCount(
             release=release.version,
             first_report=time_text(release.first_ms),
             failures=sum(counts.get(release.version, {}).values()),
