@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 SUBREAPER = 36  # PR_SET_CHILD_SUBREAPER, prctl(2)
-PATIENCE_S = 5.0
+PATIENCE_S = 30.0
 # The service's own processes live as long as the service, which several tests may share.
 OF_THE_SERVICE = "obitus.service.intake.processes"
 # A browser starts it beside itself, a moment after its own start, and it ends with the browser.

@@ -175,6 +175,8 @@ def test_what_the_process_ends_of_is_captured(running: Running, tmp_path: Path) 
             board(number)
     """
     assert run(running, key, tmp_path, code).returncode == 1
+    # What it did not send in the two seconds that it takes for its end is on disk.
+    assert run(running, key, tmp_path, NEXT_START).returncode == 0
     assert sum(issue["failures"] for issue in running.issues()) == 300
     with closing(sqlite3.connect(running.service.settings.data / "obitus.sqlite3")) as main:
         rows = main.execute("SELECT handled, message FROM failures WHERE severity = 'FATAL'").fetchall()
@@ -201,6 +203,7 @@ def test_a_forked_child_counts_its_own(running: Running, tmp_path: Path) -> None
     """
     ended = run(running, key, tmp_path, code)
     assert ended.returncode == 0, ended.stderr
+    assert run(running, key, tmp_path, NEXT_START).returncode == 0
     assert [issue["failures"] for issue in running.issues()] == [220]
 
 

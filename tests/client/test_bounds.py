@@ -107,7 +107,7 @@ def test_no_bound_is_written_twice() -> None:
         "client",
         "reading",
         "core/log_files",
-        "core/telemetry.py",
+        "core/telemetry",
         "core/stacks/__init__.py",
         "core/entry_points.py",
     )

@@ -5,10 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from playwright.sync_api import Page
+from playwright.sync_api import Browser, BrowserContext, Page
 
 from tests.conftest import Running
 
+PATIENCE_MS = 90_000
+"""How long a busy machine may take for one step."""
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 # Marks what the keyboard should come to, and says how many that are. What scrolls is reached too.
 MARK = """() => {
@@ -21,6 +23,13 @@ HERE = """() => {
   const here = document.activeElement, style = getComputedStyle(here), box = here.getBoundingClientRect();
   return { walk: here.dataset.walk ?? null, seen: style.outlineStyle !== 'none' && box.width > 0, said: here.outerHTML.slice(0, 120) };
 }"""
+
+
+def context_in(browser: Browser, **given: Any) -> BrowserContext:
+    """Return a context of its own in a browser, with the patience that a busy machine needs."""
+    context = browser.new_context(**{"viewport": {"width": 1280, "height": 800}} | given)
+    context.set_default_timeout(PATIENCE_MS)
+    return context
 
 
 def axe(page: Page) -> list[str]:

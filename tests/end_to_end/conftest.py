@@ -9,10 +9,11 @@ import pytest
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
 
 from tests.conftest import Running
+from tests.end_to_end.browsing import PATIENCE_MS, context_in
 
 CHROMIUM = "/usr/bin/chromium"
 # A condition is waited for until it holds: on a busy machine that may take long.
-expect.set_options(timeout=90_000)
+expect.set_options(timeout=PATIENCE_MS)
 
 
 # Not for the whole session: while it is open an event loop runs in this thread, where other tests are to run theirs.
@@ -38,8 +39,7 @@ def session_of(running: Running) -> tuple[str, str]:
 @contextmanager
 def signed_in(browser: Browser, running: Running) -> Iterator[Page]:
     """Open a page of somebody who is signed in, with nothing on it yet."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    context.set_default_timeout(90_000)
+    context = context_in(browser)
     name, value = session_of(running)
     context.add_cookies([{"name": name, "value": value, "url": running.url}])
     try:

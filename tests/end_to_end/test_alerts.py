@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Running, failure, raised_in, until
-from tests.end_to_end.browsing import at, usable
+from tests.end_to_end.browsing import at, context_in, usable
 from tests.service.alerting.helpers import allow, rule, webhook
 from tests.service.alerting.receivers import Receiver, receiving
 
@@ -86,7 +86,7 @@ def test_a_link_in_a_message_asks_first(browser: Browser, page: Page, running: R
     until(lambda: bool(receiver.got))
     acts = receiver.got[-1].json()["data"]["parts"][0]["acts"]
     (link,) = [act["link"] for act in acts if act["label"].startswith("Accept")]
-    stranger = browser.new_context(viewport={"width": 1280, "height": 800})
+    stranger = context_in(browser)
     other = stranger.new_page()
     other.goto(running.url + "/alerts/link#" + link.rpartition("#")[2])
     expect(other.get_by_role("heading", name="Accept issue 1?")).to_be_visible()

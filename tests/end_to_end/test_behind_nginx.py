@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import socket
 import subprocess
@@ -212,18 +213,29 @@ def test_connections_are_bounded_by_address(front: Front) -> None:
             retries=False,
             timeout=60,
         )
-        # A body that does not come yet: the request is being read all the while.
+        # A body that comes slowly: the request is being read all the while.
         connection = one._get_conn()
         connection.putrequest("POST", "/reports", skip_host=True)
         connection.putheader("Host", NAME)
-        connection.putheader("Content-Length", "10")
+        connection.putheader("Content-Length", "100000")
         connection.endheaders()
         opened.append(connection)
 
     opened: list[Any] = []
     for _ in range(110):
         hold()
-    until(lambda: front.ask("GET", "/health").status == 429)
+
+    def is_refused() -> bool:
+        if front.ask("GET", "/health").status == 429:
+            return True
+        # What was opened first may have been given up while the others were opened.
+        for connection in opened:
+            with contextlib.suppress(OSError):
+                connection.send(b" ")
+        hold()
+        return False
+
+    until(is_refused)
     statuses.append(front.running.http.request("GET", front.running.url + "/health").status)
     assert statuses == [200]
     for connection in opened:

@@ -15,6 +15,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from playwright.sync_api import BrowserContext, Error, sync_playwright
 
 from tests.conftest import until
+from tests.end_to_end.browsing import PATIENCE_MS
 from tests.end_to_end.conftest import CHROMIUM
 from tests.end_to_end.on_loopback import on_loopback
 from tests.end_to_end.test_behind_nginx import Front, front
@@ -69,7 +70,7 @@ def trusting(certificate: Path, folder: Path) -> Iterator[BrowserContext]:
                 f"--ignore-certificate-errors-spki-list={base64.b64encode(spki).decode()}",
             ],
         )
-        opened.set_default_timeout(90_000)
+        opened.set_default_timeout(PATIENCE_MS)
         yield opened
         opened.close()
 

@@ -13,6 +13,7 @@ from playwright.sync_api import Browser
 
 from tests import kept
 from tests.conftest import Running, until
+from tests.end_to_end.browsing import context_in
 from tests.end_to_end.pages import Served, build, served
 
 Walk = Callable[..., dict[str, list[dict[str, Any]]]]
@@ -48,7 +49,7 @@ def walk(running: Running, browser: Browser, pages: Served) -> Walk:
     """Walk through a page, and return its failures by the fault that was planted."""
 
     def walked(name: str, count: int) -> dict[str, list[dict[str, Any]]]:
-        context = browser.new_context()
+        context = context_in(browser)
         page = context.new_page()
         page.goto(pages.walk(1, name))
         page.wait_for_url(f"{pages.url}/done")

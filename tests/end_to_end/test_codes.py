@@ -9,7 +9,7 @@ import pyotp
 from playwright.sync_api import Browser, expect
 
 from tests.conftest import failure, serving
-from tests.end_to_end.browsing import axe
+from tests.end_to_end.browsing import axe, context_in
 from tests.service.test_people import invited
 
 
@@ -18,8 +18,7 @@ def test_codes_come_first(browser: Browser, tmp_path: Path) -> None:
     with serving(tmp_path / "data", codes_for_all=True) as running:
         running.send(running.add_app(), failure())
         session = invited(running)
-        context = browser.new_context(viewport={"width": 1280, "height": 800})
-        context.set_default_timeout(90_000)
+        context = context_in(browser)
         context.add_cookies([{"name": "obitus_session", "value": session, "url": running.url}])
         page = context.new_page()
         page.goto(running.url + "/issues")

@@ -13,7 +13,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Running, failure, now_text, raised_in
-from tests.end_to_end.browsing import at, axe, usable, walk
+from tests.end_to_end.browsing import at, axe, context_in, usable, walk
 from tests.service.test_releases import at as hours_ago
 from tests.service.test_releases import failed, send, tally
 
@@ -383,7 +383,7 @@ def test_everybody_can_use_it(page: Page, running: Running, path: str) -> None:
 
 def test_sign_in_page(browser: Browser, running: Running) -> None:
     """Nobody sees anything before signing in; a used link says so; the page itself is usable by all."""
-    context = browser.new_context()
+    context = context_in(browser)
     opened = context.new_page()
     opened.goto(running.url + "/issues")
     expect(opened.get_by_label("Password")).to_be_visible()

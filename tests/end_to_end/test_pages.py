@@ -14,7 +14,7 @@ from playwright.sync_api import Browser, Page, expect
 
 from tests import kept
 from tests.conftest import Running, failure, raised_in, start, until
-from tests.end_to_end.browsing import usable
+from tests.end_to_end.browsing import context_in, usable
 from tests.end_to_end.conftest import signed_in
 from tests.end_to_end.ferry_page import SCRIPT, FerryPage, served
 
@@ -44,7 +44,7 @@ def key(running: Running, ferry: FerryPage) -> str:
 @pytest.fixture
 def page(browser: Browser) -> Iterator[Page]:
     """A page that nobody is signed in to."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    context = context_in(browser)
     opened = context.new_page()
     yield opened
     context.close()
@@ -356,7 +356,7 @@ def test_where_there_is_no_room_to_keep_anything(running: Running, ferry: FerryP
 
 def test_what_fails_without_a_network_comes_later(running: Running, ferry: FerryPage, key: str, browser: Browser) -> None:  # fmt: skip
     """Kept in the browser while there is none, sent by the next view of the page, and then kept no longer; `stop` forgets it too."""
-    context = browser.new_context()
+    context = context_in(browser)
     first = context.new_page()
     first.goto(f"{ferry.url}/sailings/4711")
     context.set_offline(True)

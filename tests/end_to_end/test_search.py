@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.conftest import Running, failure
-from tests.end_to_end.browsing import at, axe, usable
+from tests.end_to_end.browsing import at, axe, context_in, usable
 from tests.service.test_records import fill, log, run
 
 
@@ -266,8 +266,8 @@ def test_times_in_three_zones(page: Page, running: Running, zone: str, shown: li
     shown = [re.sub(r"^\w+ \d+", lambda found: (night - timedelta(days=found[0].startswith("Sat"))).strftime("%a %-d"), one) for one in shown]  # fmt: skip
     running.send(running.add_app(), *(log(hour, time=f"{night}T{hour}:30:00.000Z") for hour in ("00", "01")))
     assert page.context.browser is not None
-    context = page.context.browser.new_context(
-        timezone_id=zone, locale="en-GB", storage_state=page.context.storage_state()
+    context = context_in(
+        page.context.browser, timezone_id=zone, locale="en-GB", storage_state=page.context.storage_state()
     )
     there = context.new_page()
     at(there, running, "/search?window=360d")

@@ -11,7 +11,7 @@ from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.conftest import Running, start
 from tests.demo.ferry import loaded, shown
-from tests.end_to_end.browsing import axe
+from tests.end_to_end.browsing import axe, context_in
 from tests.end_to_end.conftest import session_of
 
 __all__ = ["loaded", "shown"]
@@ -31,7 +31,7 @@ class Keyboard:
     """Somebody at the list, whose hands never leave the keyboard."""
 
     def __init__(self, browser: Browser, running: Running, cookie: tuple[str, str]) -> None:
-        self._context = browser.new_context(viewport={"width": 1280, "height": 800})
+        self._context = context_in(browser)
         self._context.add_cookies([{"name": cookie[0], "value": cookie[1], "url": running.url}])
         self.page: Page = self._context.new_page()
         self.page.goto(running.url + "/issues?window=14d")

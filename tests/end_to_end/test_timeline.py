@@ -101,7 +101,7 @@ def test_ten_thousand_steps(page: Page, running: Running) -> None:
 def test_against_healthy_runs(page: Page, running: Running) -> None:
     """The turning point with both runs side by side, and what failing runs have in common, on the issue's page."""
     fill_against(running)
-    at(page, running, "/issues/1?window=1h")
+    at(page, running, "/issues/1?window=24h")
     expect(page.get_by_text("Turning point:")).to_be_visible()
     expect(page.get_by_text("gave 1 row; here it gave 0 rows.")).to_be_visible()
     page.get_by_role("button", name="Side by side with the nearest healthy run").click()

@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Running, failure, raised_in
-from tests.end_to_end.browsing import at, axe
+from tests.end_to_end.browsing import at, axe, context_in
 from tests.service.test_access import PASSWORD
 
 pytestmark = pytest.mark.timeout(600)
@@ -25,7 +25,7 @@ def test_two_people_at_one_issue(page: Page, browser: Browser, running: Running)
     page.get_by_role("button", name="Make an invitation").click()
     link = page.get_by_role("status").get_by_text("#invitation=").text_content()
     assert link
-    other = browser.new_context(viewport={"width": 1280, "height": 800})
+    other = context_in(browser)
     ida = other.new_page()
     ida.goto(link)
     expect(ida.get_by_text("You are invited as a member")).to_be_visible()

@@ -71,7 +71,7 @@ def test_the_turning_point(running: Running) -> None:
 def test_what_they_have_in_common(running: Running) -> None:
     """Strongest first, with shares of both; of an issue, or of any question; healthy runs stand for those that were not sent."""
     fill(running)
-    found = running.get("/api/in-common?issue=1&window=1h")
+    found = running.get("/api/in-common?issue=1&window=24h")
     assert found["failing"] == 12 and found["healthy"] == 40
     told = {(one["name"], one["value"]): one for one in found["found"]}
     host = next(
@@ -79,14 +79,14 @@ def test_what_they_have_in_common(running: Running) -> None:
     )
     assert ("step", "statement select berth where pier = ? gave 0 rows") in told or host["with_it"]
     assert found["said"].startswith("All 12 failing runs have ")
-    assert running.get("/api/in-common?question=host.name%3Dpier-3&window=1h")["failing"] == 12
-    printed = obitus(running, "common", "1", "--window", "1h")
+    assert running.get("/api/in-common?question=host.name%3Dpier-3&window=24h")["failing"] == 12
+    printed = obitus(running, "common", "1", "--window", "24h")
     assert (
         "All 12 failing runs have" in printed
         and "100%" in printed
         and "12 failing runs against 40 healthy ones" in printed
     )
-    assert "needed" in obitus(running, "common", "host.name=nowhere", "--window", "1h")
+    assert "needed" in obitus(running, "common", "host.name=nowhere", "--window", "24h")
     assert running.ask("GET", "/api/in-common?issue=99").status == 404
     assert running.ask("GET", "/api/in-common?question=severity%3ELOUD").status == 422
 
@@ -98,6 +98,6 @@ def test_with_too_few_it_says_so(running: Running) -> None:
         running.get(f"/api/failures/{id}/turning")["said"]
         == "Cannot tell: 7 healthy runs of this entry point are kept whole, and 19 are needed."
     )
-    assert running.get("/api/in-common?issue=1&window=1h")["said"].startswith(
+    assert running.get("/api/in-common?issue=1&window=24h")["said"].startswith(
         "Cannot tell: 3 failing and 7 healthy runs"
     )

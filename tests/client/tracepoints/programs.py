@@ -96,7 +96,7 @@ class Sink:
     def wake(self): pass
 
 # What they may cost has tests of its own: here a machine that is busy with something else must not switch one off.
-settings = load(url="http://127.0.0.1:9", key="okey_x", release="2.9.0", spool="off", tracepoints=True, tracepoints_share=1.0)
+settings = load(url="http://127.0.0.1:9", key="okey_x", release="2.9.0", spool="off", tracepoints=True, tracepoints_share=100.0)
 reporter = Reporter(settings, hooks=False, keeps=False)
 reporter.base.sender.close()
 reporter.base.sender = Sink()
@@ -125,7 +125,7 @@ def states(): return [(one["state"], one["why"]) for one in standing.states()]
 '''
 
 
-def ran(python: str, folder: Path, code: str, timeout: float = 150) -> Any:
+def ran(python: str, folder: Path, code: str, timeout: float = 500) -> Any:
     """Run a program beside ``fares.py`` and return what it printed as JSON on its last line."""
     (folder / "fares.py").write_text(FARES)
     ended: subprocess.CompletedProcess[str] = script(python, folder, PREAMBLE + textwrap.dedent(code), timeout=timeout)
