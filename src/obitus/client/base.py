@@ -34,7 +34,7 @@ _system_clock: Final = clock_ms
 
 
 class Base:
-    """Set up once; ``sender`` and ``held`` belong to one process, and are made anew in a child that was forked."""
+    """Set up once; ``sender`` and ``held`` belong to one process, and are made again in a child that was forked."""
 
     sender: Sender
     held: Held

@@ -35,7 +35,7 @@ class Failures:
         self.redactor = base.redactor
         self.seen = Seen()
         self.alike = Alike(base)
-        self.told_elsewhere: set[str] = set()
+        self.reported_elsewhere: set[str] = set()
         """Exceptions that repeat in a log what is reported by itself, by the full names of their types or loggers."""
         self._recorded_exit = False
         """Whether leaving with a status was reported by what it came out of, such as a run."""
@@ -84,7 +84,7 @@ class Failures:
         if not found or (run is not None and run.died):
             return None
         chain = report_form(found[-1].chain)
-        if self.seen.has_told(chain[0]["type"], chain[0]["message"]):
+        if self.seen.has_noted(chain[0]["type"], chain[0]["message"]):
             # Somebody writes down what was reported a moment ago.
             return None
         return self.record_chain(chain, "logging", attributes, severity)
@@ -129,10 +129,12 @@ class Failures:
         """Return an exception chain in the report's form."""
         return self.capture.chain(error)
 
-    def is_told_elsewhere(self, error: BaseException, logger: str) -> bool:
+    def is_reported_elsewhere(self, error: BaseException, logger: str) -> bool:
         """Whether a logged exception only repeats what is reported by itself."""
-        told = self.told_elsewhere
-        return bool(told) and (logger in told or f"{type(error).__module__}.{type(error).__qualname__}" in told)
+        elsewhere = self.reported_elsewhere
+        return bool(elsewhere) and (
+            logger in elsewhere or f"{type(error).__module__}.{type(error).__qualname__}" in elsewhere
+        )
 
     def record_lost(self, chain: list[dict[str, Any]], run: runs.RunState) -> None:
         """Report what a child was lost of, on the run that it was in."""
@@ -227,7 +229,7 @@ class Failures:
             resolve(run)
         report = self._base.new_report("failure", severity, run, attributes or {})
         report |= {"handled": handled, "captured_by": captured_by, "exceptions": chain}
-        self.seen.tell(chain[0]["type"], chain[0]["message"])
+        self.seen.note(chain[0]["type"], chain[0]["message"])
         report["trail"] = (self._runs.trail if run is None else run.trail).now()
         if run is not None:
             report["run"] = run.as_report(self._base.timer())

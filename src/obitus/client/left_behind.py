@@ -159,8 +159,8 @@ class LeftBehind:
 
         found = find_stacks(crash) if crash.strip() else []
         chain = report_form(found[-1].chain) if found else []
-        told = [run for run in story.get("runs", ()) if isinstance(run, dict)]
-        for left in told or ([{}] if chain else []):
+        failed_runs = [run for run in story.get("runs", ()) if isinstance(run, dict)]
+        for left in failed_runs or ([{}] if chain else []):
             # Id, release, process and time of the one that died count, not this one's: told twice, it is one report.
             report = self._base.new_report("failure", "FATAL", None, {}) | left
             report |= {"kind": "failure", "handled": False, "captured_by": "next start", "severity": "FATAL"}

@@ -40,7 +40,7 @@ class Life:
         self._lock: int | None = None
         self._crash: IO[bytes] | None = None
         self._crash_file: tuple[int, int] | None = None
-        self._told = False
+        self._warned = False
 
     def begin(self) -> None:
         """Put the marks in place. Raises OSError where that cannot be done."""
@@ -90,16 +90,16 @@ class Life:
         path = self._path("story")
         try:
             if story is None:
-                if self._told:
+                if self._warned:
                     path.unlink(missing_ok=True)
-                    self._told = False
+                    self._warned = False
                 return
             partial = self._path("partial")
             descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
             with os.fdopen(descriptor, "w", encoding="utf-8", errors="replace") as opened:
                 json.dump(story, opened)
             os.replace(partial, path)  # noqa: PTH105
-            self._told = True
+            self._warned = True
         except (OSError, ValueError, TypeError):
             return
 

@@ -24,7 +24,7 @@ class Limits:
 
     def __init__(self, base: Base) -> None:
         self._base = base
-        self._told: dict[str, int] = {}
+        self._reported: dict[str, int] = {}
 
     def begin(self) -> None:
         """Begin, with full room."""
@@ -33,7 +33,7 @@ class Limits:
         self._firsts: Rate | None = None
         self.runs = Rate(RUNS_PER_S, RUNS_PER_S * BURST_S, timer)
         self.logs = Rate(LOGS_PER_S, LOGS_PER_S * BURST_S, timer)
-        self._told = {}
+        self._reported = {}
 
     def no_room(self, rate: Rate) -> bool:
         """Whether nothing more can be taken at this moment; what is not taken is counted."""
@@ -57,19 +57,19 @@ class Limits:
         return self._firsts.allows()
 
     @property
-    def has_told(self) -> bool:
-        """Whether anything that was dropped was told of."""
-        return bool(self._told)
+    def has_reported(self) -> bool:
+        """Whether anything that was dropped was reported."""
+        return bool(self._reported)
 
-    def tell_dropped(self) -> None:
+    def report_dropped(self) -> None:
         """Report what was dropped since the last time, and why."""
         base = self._base
         dropped = dict(base.sender.dropped)
-        new = {why: count - self._told.get(why, 0) for why, count in dropped.items()}
+        new = {why: count - self._reported.get(why, 0) for why, count in dropped.items()}
         new = {why: count for why, count in new.items() if count}
         if not new:
             return
-        self._told = dropped
+        self._reported = dropped
         said = ", ".join(f"{count:,} because {why}" for why, count in sorted(new.items()))
         report = base.new_report("log", "WARN", None, {f"dropped.{why}": count for why, count in new.items()})
         report |= {"logger": "obitus.client", "message": f"{sum(new.values()):,} reports were dropped: {said}."}

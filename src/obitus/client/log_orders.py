@@ -45,8 +45,8 @@ class LogOrders:
             return
         ends: dict[str, float] = {}
         wanted: dict[str, str] = {}
-        told = answer.get("log_orders")
-        for one in told[:MOST_ORDERS] if isinstance(told, list) else ():
+        orders = answer.get("log_orders")
+        for one in orders[:MOST_ORDERS] if isinstance(orders, list) else ():
             if not isinstance(one, dict):
                 continue
             logger, severity, seconds = one.get("logger"), one.get("severity"), one.get("seconds")

@@ -142,7 +142,7 @@ class _Records:
 
     def _failure(self, record: logging.LogRecord, error: Any, message: str, severity: str) -> str | None:
         """Report what a record tells of: an exception that comes with it, or a traceback that somebody wrote into it."""
-        if error is not None and self._failures.is_told_elsewhere(error, record.name):
+        if error is not None and self._failures.is_reported_elsewhere(error, record.name):
             return None
         attributes = {"log.logger": record.name, "log.message": said(message)} | self._extra(record)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit | GeneratorExit):

@@ -117,7 +117,7 @@ class ProcessLife:
             self._hooks.remove()
         self._base.held.release()
         self._failures.alike.send()
-        self._limits.tell_dropped()
+        self._limits.report_dropped()
         sender = self._base.sender
         sender.flush(timeout_s)
         sender.secure(0.5)
@@ -208,7 +208,7 @@ class ProcessLife:
         self._base.held.release()
         self._runs.send_tallies()
         self._failures.alike.send()
-        self._limits.tell_dropped()
+        self._limits.report_dropped()
 
     def _keep_story(self) -> None:
         """What went wrong is on disk: so are the counts it belongs to, soon after."""
@@ -229,8 +229,8 @@ class ProcessLife:
         if self._ticks % ALIKE_EVERY_TICKS == 0:
             self._failures.alike.send()
         # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
-        if self._ticks % DROPPED_EVERY_TICKS == 0 or (self._base.sender.dropped and not self._limits.has_told):
-            self._limits.tell_dropped()
+        if self._ticks % DROPPED_EVERY_TICKS == 0 or (self._base.sender.dropped and not self._limits.has_reported):
+            self._limits.report_dropped()
         if self._hooks is not None:
             self._hooks.stand_in_front()
         if self._stories and not self._left_behind.begun:

@@ -21,8 +21,8 @@ if TYPE_CHECKING:
     from obitus.client.alike import Form
 
 MOST_REMEMBERED: Final = 300
-MOST_TOLD: Final = 20
-TOLD_S: Final = 5.0
+MOST_NOTED: Final = 20
+NOTED_S: Final = 5.0
 
 
 class Sighting:
@@ -71,16 +71,19 @@ class Seen:
 
     def __init__(self) -> None:
         self._sightings: dict[int, Sighting] = {}
-        self._told: deque[tuple[str, str, float]] = deque(maxlen=MOST_TOLD)
+        self._noted: deque[tuple[str, str, float]] = deque(maxlen=MOST_NOTED)
 
-    def tell(self, kind: str, message: str) -> None:
+    def note(self, kind: str, message: str) -> None:
         """Remember what a failure said, for texts of it that come just after."""
-        self._told.append((kind, message, monotonic()))
+        self._noted.append((kind, message, monotonic()))
 
-    def has_told(self, kind: str, message: str) -> bool:
+    def has_noted(self, kind: str, message: str) -> bool:
         """Whether a failure said this a moment ago."""
-        since_s = monotonic() - TOLD_S
-        return any((told, said) == (kind, message) and at_s > since_s for told, said, at_s in list(self._told))
+        since_s = monotonic() - NOTED_S
+        return any(
+            (its_kind, its_message) == (kind, message) and at_s > since_s
+            for its_kind, its_message, at_s in list(self._noted)
+        )
 
     def find(self, error: BaseException, run: runs.RunState | None) -> Sighting | None:
         """Return the sighting of an exception that is still on its way, None where it is new."""

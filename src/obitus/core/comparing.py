@@ -55,7 +55,7 @@ def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = Fals
     """Compare issues (counts of failures), or with ``shares`` entry points (failed runs among runs), of two releases.
 
     Of all that is called worse or better, at most a share of `statistics.FALSE_SHARE` is so by chance, in the long run: each is
-    tested exactly, on both sides, and the false discovery rate is held over all that could be told at all. *Unchanged* is
+    tested exactly, on both sides, and the false discovery rate is held over all that could be tested at all. *Unchanged* is
     said only where the numbers rule out a change by a factor of two; else they cannot tell.
     """
     known = [_known(pair, before, now) for pair in pairs]
@@ -67,12 +67,12 @@ def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = Fals
     downs = [fewer(p.before.failures, p.before.runs, p.now.failures, p.now.runs) for p in tested]
     chances = [min(1.0, 2 * min(up, down)) for up, down in zip(ups, downs, strict=True)]
     stands = statistics.standing(chances)
-    told = {
-        pair.key: _told(pair, before, now, chance=chance, up=up < down, stands=stand)
+    judged = {
+        pair.key: _judged(pair, before, now, chance=chance, up=up < down, stands=stand)
         for pair, chance, up, down, stand in zip(tested, chances, ups, downs, stands, strict=True)
     }
     return [
-        found or told.get(pair.key) or _too_few(pair, before, now) for pair, found in zip(pairs, known, strict=True)
+        found or judged.get(pair.key) or _too_few(pair, before, now) for pair, found in zip(pairs, known, strict=True)
     ]
 
 
@@ -210,7 +210,7 @@ def _could_tell(pair: Pair) -> bool:
     )
 
 
-def _told(pair: Pair, before: str, now: str, *, chance: float, up: bool, stands: bool) -> Compared:
+def _judged(pair: Pair, before: str, now: str, *, chance: float, up: bool, stands: bool) -> Compared:
     factor = statistics.ratio(pair.before.failures, pair.before.runs, pair.now.failures, pair.now.runs)
     if factor is None:
         return _too_few(pair, before, now)

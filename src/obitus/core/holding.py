@@ -71,7 +71,7 @@ def verdict(
         said = f"How often it failed before {fix} is not known: no {unit} are counted from then."
         return Held("cannot tell", said, exposed=since.exposed)
     expected = before.failures / before.exposed * since.exposed
-    told = (
+    met = (
         f"{count_of(since.failures, 'failure') if since.failures else 'No failure'} in {seen} since {fix}, "
         f"where {_number(expected)} would be expected at the old rate"
     )
@@ -79,18 +79,18 @@ def verdict(
     sure = Held("held", "", 1 - chance, expected, since.failures, since.exposed)
     if since.failures:
         if chance > 1 - SURE:
-            return replace(sure, verdict="regressed", reason=f"{told}.", confidence=None)
-        said = f"{told}: fewer than chance explains ({_percent(1 - chance)} sure), but it is there."
+            return replace(sure, verdict="regressed", reason=f"{met}.", confidence=None)
+        said = f"{met}: fewer than chance explains ({_percent(1 - chance)} sure), but it is there."
         return replace(sure, verdict="still there but rarer", reason=said)
     if chance <= 1 - SURE:
-        return replace(sure, reason=f"{told}: held, {_percent(1 - chance)} sure.")
+        return replace(sure, reason=f"{met}: held, {_percent(1 - chance)} sure.")
     left = max(0.0, enough(before) - since.exposed)
     ready_ms = now_ms + math.ceil(left / per_hour * HOUR_MS) if per_hour > 0 else None
     if ready_ms is None:
         when = f"There is no traffic of late; it takes {_number(left)} more {unit} without a failure."
     else:
         when = f"At the traffic of late it can be said about {_when(ready_ms, now_ms)}, after {_number(left)} more {unit} without a failure."
-    return replace(sure, verdict="too early to say", reason=f"{told}. {when}", ready_ms=ready_ms)
+    return replace(sure, verdict="too early to say", reason=f"{met}. {when}", ready_ms=ready_ms)
 
 
 def enough(before: Traffic) -> float:

@@ -52,7 +52,7 @@ class AccessFile:
         """Whether that is within a line, which belongs to the block before."""
         self._block = 0
         self._runs: Runs = Counter()
-        self._told: Runs = Counter()
+        self._reported: Runs = Counter()
         """The runs of this block, and what was reported of them."""
         self._compared: set[tuple[int, str]] = set()
         """Days and entry points of this block of which one that went well was reported, to compare with."""
@@ -88,7 +88,7 @@ class AccessFile:
                 stop = min(stop, self._known - self._at)
                 known = self._form.read(data[place:stop], tells=False).runs
                 self._runs.update(known)
-                self._told.update(known)
+                self._reported.update(known)
                 self._compared.update((hour // DAY_MS, point) for hour, point, status in known if status < 400)
             else:
                 self._take(self._form.read(data[place:stop], tells=self._send is not None), start, self._at + stop)
@@ -137,15 +137,15 @@ class AccessFile:
         if end > part_end(self._block):
             self._tell()
             self._block = end
-            self._runs, self._told = Counter(), Counter()
+            self._runs, self._reported = Counter(), Counter()
             self._compared = set()
 
     def _tell(self) -> None:
         """Make tallies of the block's runs, as far as they are news."""
         for (hour, point, status), times in self._runs.items():
-            if self._send is None or self._told[hour, point, status] == times:
+            if self._send is None or self._reported[hour, point, status] == times:
                 continue
-            self._told[hour, point, status] = times
+            self._reported[hour, point, status] = times
             self._send(
                 {
                     "kind": "tally",

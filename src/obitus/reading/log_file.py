@@ -118,7 +118,7 @@ class LogFile:
 
     def part(self, name: str, start: int, end: int) -> Callable[[], Part]:
         """Return what reads a part of the file, in another process."""
-        return partial(_part, name, start, end, told=self._send is not None)
+        return partial(_part, name, start, end, with_traces=self._send is not None)
 
     def take(self, part: Part, start: int, end: int) -> None:
         """Take over what another process read; the next part begins at ``end``."""
@@ -167,7 +167,7 @@ class LogFile:
         )
 
 
-def _part(name: str, start: int, end: int, *, told: bool) -> Part:
+def _part(name: str, start: int, end: int, *, with_traces: bool) -> Part:
     part = Part(0, Issues(), [])
     with Path(name).open("rb") as opened:
         place = max(0, start - BEFORE_BYTES)
@@ -187,7 +187,7 @@ def _part(name: str, start: int, end: int, *, told: bool) -> Part:
             for found in scanner.feed(block, end=not block or place == end + BEHIND_BYTES):
                 if start <= found.offset < end:
                     part.issues.see(found.stack.chain)
-                    if told:
+                    if with_traces:
                         part.found.append(found)
             if not block:
                 break

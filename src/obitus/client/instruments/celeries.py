@@ -34,7 +34,7 @@ _GROUP = "obitus"
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Connect to the signals of publisher and worker."""
-    reporter.failures.told_elsewhere |= _LOST | _REPEATED
+    reporter.failures.reported_elsewhere |= _LOST | _REPEATED
     listeners = _Listeners(reporter)
     for name in (
         "before_task_publish",

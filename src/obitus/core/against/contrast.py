@@ -73,7 +73,7 @@ _Places = dict[tuple[str, str], set[int]]
 
 
 def contrast(failing: Sequence[Run], healthy: Sequence[Run]) -> Contrast:
-    """Return what failing runs have in common, the strongest first; what nearly the same runs have is told with it."""
+    """Return what failing runs have in common, the strongest first; what nearly the same runs have is listed with it."""
     if len(failing) < LEAST_FAILING or len(healthy) < LEAST_HEALTHY:
         return Contrast(
             [], len(failing), len(healthy),
@@ -143,7 +143,7 @@ def _add_cuts(failing: Sequence[Run], healthy: Sequence[Run], bad: _Places, good
 
 
 def _folded(stands: list[Common], bad: _Places, good: _Places) -> list[Common]:
-    """Return what is told by itself; what nearly the same runs have, and other cuts of the same number, are told with the stronger one."""
+    """Return what is listed by itself; what nearly the same runs have, and other cuts of the same number, are listed with the stronger one."""
     found: list[Common] = []
     for one in stands:
         here = _runs_of((one.name, one.value), bad, good)

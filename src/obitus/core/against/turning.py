@@ -20,7 +20,7 @@ from obitus.core.against.steps import Step
 DifferenceKind = Literal["missing", "added", "otherwise", "slower"]
 MOST_HEALTHY: Final = 60
 LEAST_HEALTHY: Final = 19
-"""With fewer, one in twenty cannot be told."""
+"""With fewer, a chance of one in twenty cannot be measured."""
 FALSE_SHARE: Final = 0.05
 SLOWER_BY: Final = 3.0
 LEAST_SLOWER_MS: Final = 20.0

@@ -54,5 +54,5 @@ def occurring(kind: Kind, records: Iterable[Mapping[str, Any]]) -> list[Occurrin
     own = [found.pop(name) for name in _FIRST[kind] if name in found]
     attributes = sorted(found.values(), key=lambda one: (-one.having, one.name))
     # With as many values as records there is nothing that would leave more than one of them.
-    told = [one for one in (*own, *attributes) if one.having < 3 or any(n > 1 for n in one.values.values())]
-    return told[:MOST_FIELDS]
+    listed = [one for one in (*own, *attributes) if one.having < 3 or any(n > 1 for n in one.values.values())]
+    return listed[:MOST_FIELDS]

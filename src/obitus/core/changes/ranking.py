@@ -174,14 +174,14 @@ def _by_libraries(frames: Sequence[tuple[Frame, float]], libraries: Sequence[Lib
         return []
     found: list[tuple[float, str]] = []
     by_name = {_library_name(change.name): change for change in libraries}
-    told: set[str] = set()
+    named: set[str] = set()
     for rank, (frame, weight) in enumerate(frames):
         if frame.own:
             continue
         for name in _packages(frame):
             change = by_name.get(name)
-            if change is not None and name not in told:
-                told.add(name)
+            if change is not None and name not in named:
+                named.add(name)
                 what = f"{change.before or 'none'} to {change.after or 'none'}"
                 where = "and it was raised there" if rank == 0 else "which is on the stack"
                 found.append((weight * LIBRARY, f"changed {change.name} from {what}, {where}"))

@@ -194,22 +194,22 @@ def _other_code(one: Traits, other: Traits, alike: float) -> Verdict:
 def _moved(one: Traits, other: Traits) -> Verdict:
     same_code = bool(one.code) and one.code == other.code
     same_name = last_name(one.function) == last_name(other.function)
-    told_alike = likeness(one.words, other.words) >= ALIKE_IN_ONE_FUNCTION
+    words_alike = likeness(one.words, other.words) >= ALIKE_IN_ONE_FUNCTION
     called = _nearest(one) & _nearest(other)
     if same_code and _code_tells(one):
-        if same_name and (told_alike or called) and one.raised_in == other.raised_in:
+        if same_name and (words_alike or called) and one.raised_in == other.raised_in:
             return Verdict(
                 "same", 0.7, f"the same line of code in {last_name(one.function)}, which now stands elsewhere"
             )
         if _calls(one, other):
             return Verdict("same", 0.7, "the same line of code, moved into a function that the other one calls")
-        if called and told_alike:
+        if called and words_alike:
             return Verdict(
                 "same", 0.6, "the same line of code with the same callers; the function around it has another name"
             )
         return Verdict("perhaps", 0.5, "the same line of code in another function")
     if one.code and other.code:
-        if same_name and told_alike and called and _words_tell(one):
+        if same_name and words_alike and called and _words_tell(one):
             return Verdict("perhaps", 0.3, "a function of the same name with the same callers and words")
         return Verdict("apart", 0.0, "other code in another function")
     if one.words == other.words and _words_tell(one):
@@ -229,13 +229,13 @@ def _moved(one: Traits, other: Traits) -> Verdict:
 def _helpers(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
     """Compare where a helper raises what its callers found: the callers have to be the same."""
     mine, others = one.callers[: one.helper], other.callers[: other.helper]
-    told = likeness(one.words, other.words)
+    alike = likeness(one.words, other.words)
     named = [last_name(spot) for spot, _ in mine], [last_name(spot) for spot, _ in others]
     moved = bool(one.caller_code) and one.caller_code == other.caller_code and named[0] == named[1]
     if not moved and (not mine or [spot for spot, _ in mine] != [spot for spot, _ in others]):
         return Verdict(
             "perhaps"
-            if same_spot and (told >= ALIKE_IN_ONE_FUNCTION or (one.code and one.code == other.code))
+            if same_spot and (alike >= ALIKE_IN_ONE_FUNCTION or (one.code and one.code == other.code))
             else "apart",
             0.3,
             "the same helper, called from elsewhere",
@@ -243,11 +243,11 @@ def _helpers(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
     if same_spot and one.code and other.code and one.code != other.code:
         return Verdict("perhaps", 0.4, "the same helper, failing on another line of it")
     if one.caller_code and other.caller_code:
-        if one.caller_code == other.caller_code and (told >= 0.5 or not words_of(one.words)):
+        if one.caller_code == other.caller_code and (alike >= 0.5 or not words_of(one.words)):
             return Verdict("same", 0.8, "the same call of a helper; the words that differ are values")
         return Verdict("perhaps", 0.4, "the same helper called from the same function, on another line of code")
     lines = [line for _, line in mine] == [line for _, line in others]
-    if told >= (0.5 if lines else ALIKE_IN_ONE_FUNCTION):
+    if alike >= (0.5 if lines else ALIKE_IN_ONE_FUNCTION):
         return Verdict("same", 0.7, "the same helper, called from the same function, with the same words")
     return Verdict("perhaps", 0.4, "the same helper, called from the same function, with other words")
 

@@ -100,19 +100,19 @@ class Counts:
     unreadable: int = 0
     examples: list[str] = field(default_factory=list)
 
-    def lacks(self, told: tuple[int, str, int]) -> bool:
+    def lacks(self, request: tuple[int, str, int]) -> bool:
         """Whether a request that went well is the first of its day and entry point."""
-        hour_ms, point, status = told
+        hour_ms, point, status = request
         return (
             self.tells and status < 400 and len(self.well) < MOST_WELL and (hour_ms // DAY_MS, point) not in self.well
         )
 
-    def tell(self, told: tuple[int, str, int], line: WholeLine) -> None:
+    def tell(self, request: tuple[int, str, int], line: WholeLine) -> None:
         """Keep a line whole, where it did not go well or is the first of its day and entry point that did."""
-        if told[2] >= 400:
+        if request[2] >= 400:
             self.whole_lines.append(line)
-        elif self.lacks(told):
-            self.well[told[0] // DAY_MS, told[1]] = line
+        elif self.lacks(request):
+            self.well[request[0] // DAY_MS, request[1]] = line
 
     def cannot_read(self, line: bytes) -> None:
         """Count a line that is no request."""
@@ -199,17 +199,17 @@ def _count_alike(counts: Counts, lines: bytes, place: int, form: LineForm) -> bo
     counts.lines += len(found)
     not_well = 0
     for groups, times in alike.items():
-        told = asked[groups]
-        assert told is not None
-        counts.runs[told] += times
-        not_well += times * (told[2] >= 400)
+        request = asked[groups]
+        assert request is not None
+        counts.runs[request] += times
+        not_well += times * (request[2] >= 400)
     counts.not_well += not_well
-    if counts.tells and (not_well or any(told is not None and counts.lacks(told) for told in asked.values())):
+    if counts.tells and (not_well or any(request is not None and counts.lacks(request) for request in asked.values())):
         at = place
         for line, groups in zip(lines.split(b"\n"), found, strict=False):
-            told = asked[groups]
-            if told is not None:
-                counts.tell(told, WholeLine(at, line, form))
+            request = asked[groups]
+            if request is not None:
+                counts.tell(request, WholeLine(at, line, form))
             at += len(line) + 1
     return True
 

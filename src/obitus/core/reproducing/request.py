@@ -22,7 +22,7 @@ _HIDDEN: Final = re.compile(r"\[hidden: [^\]\n]{0,200}\]")
 _METHOD: Final = re.compile(r"[A-Za-z]{1,20}")
 _HEADER: Final = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]{1,200}")
 """A token of RFC 9110, section 5.6.2."""
-# Made anew by whatever sends it, or about a connection that is no more.
+# Made again by whatever sends it, or about a connection that is no more.
 _LEFT_OUT: Final = frozenset(
     {"host", "content-length", "connection", "transfer-encoding", "accept-encoding", "traceparent", "tracestate", "te", "upgrade", "keep-alive", "expect"}
 )  # fmt: skip

@@ -51,7 +51,7 @@ class Entry:
     """The number of its report, where it is one."""
     data: dict[str, Any] = field(default_factory=dict)
     tellers: tuple[str, ...] = ()
-    """Which reports told of it."""
+    """Which reports hold it."""
 
     @property
     def end_ms(self) -> float:

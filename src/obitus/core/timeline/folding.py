@@ -10,7 +10,7 @@ from obitus.core.timeline.entries import Entry
 from obitus.core.timeline.merging import Timeline
 
 LEAST_ALIKE: Final = 4
-"""So many of a kind in a row are told as one."""
+"""So many of a kind in a row are shown as one."""
 SHOWN_BEFORE: Final = 3
 """What stands right before a failure is never folded."""
 _QUIET: Final = frozenset({"TRACE", "DEBUG", "INFO"})
@@ -23,7 +23,7 @@ _TELLS: Final = frozenset({"http", "statement", "process"})
 
 
 class Fold(NamedTuple):
-    """Entries in a row that are told as one."""
+    """Entries in a row that are shown as one."""
 
     first: int
     last: int

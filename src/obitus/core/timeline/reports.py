@@ -22,7 +22,7 @@ _OWN_TIME: Final = ("http", "statement")
 """Steps whose time is when they ended, where they are breadcrumbs; a span's time is when it began."""
 
 
-class Told(NamedTuple):
+class Reported(NamedTuple):
     """One report as it was kept, with what the store knows of it."""
 
     content: Mapping[str, Any]
@@ -30,15 +30,15 @@ class Told(NamedTuple):
     number: int
 
 
-def timeline_of(reports: Iterable[Told], around: Iterable[Entry] = ()) -> Timeline:
-    """Return the timeline of reports, and of what happened around them: what was told twice stands once, each behind its cause."""
+def timeline_of(reports: Iterable[Reported], around: Iterable[Entry] = ()) -> Timeline:
+    """Return the timeline of reports, and of what happened around them: what was reported twice stands once, each behind its cause."""
     entries: list[Entry] = []
     by_span: dict[str, str] = {}
     answers: dict[str, tuple[str, str]] = {}
     dropped = 0
-    for told in sorted(reports, key=lambda told: told.number):
-        content = told.content
-        own = _own(told)
+    for reported in sorted(reports, key=lambda reported: reported.number):
+        content = reported.content
+        own = _own(reported)
         entries.append(own)
         if own.kind == "run":
             if isinstance(content.get("span_id"), str):
@@ -49,7 +49,7 @@ def timeline_of(reports: Iterable[Told], around: Iterable[Entry] = ()) -> Timeli
             # A failure's steps are those of its run; what one of them left out is said once.
             dropped += int(content.get("trail_left_out") or 0)
         for place, step in enumerate(content.get("trail") or ()):
-            entry = _step(told, own, place, step)
+            entry = _step(reported, own, place, step)
             if entry is not None:
                 entries.append(entry)
                 if isinstance(entry.data.get("span_id"), str):
@@ -76,9 +76,9 @@ def host_of(content: Mapping[str, Any], app: str) -> str:
     return app
 
 
-def _own(told: Told) -> Entry:
+def _own(reported: Reported) -> Entry:
     """Return the entry of a report itself."""
-    content, app, number = told
+    content, app, number = reported
     kind, run = content.get("kind"), content.get("run") or {}
     time_ms = float(to_ms(datetime.fromisoformat(content["time"])))
     run_id = str(run["id"]).lower() if run.get("id") else ""
@@ -141,7 +141,7 @@ def _own(told: Told) -> Entry:
     return own
 
 
-def _step(told: Told, own: Entry, place: int, step: Mapping[str, Any]) -> Entry | None:
+def _step(reported: Reported, own: Entry, place: int, step: Mapping[str, Any]) -> Entry | None:
     """Return the entry of one step of a report; None for what its own report tells."""
     attributes = dict(step.get("attributes") or {})
     kind = step.get("kind")
@@ -154,11 +154,11 @@ def _step(told: Told, own: Entry, place: int, step: Mapping[str, Any]) -> Entry 
         time_ms -= duration
     found: EntryKind = kind
     return Entry(
-        key=f"report {told.number}#{place}",
+        key=f"report {reported.number}#{place}",
         kind=found,
         time_ms=time_ms,
         said=_short(str(step.get("message") or "")),
-        app=told.app,
+        app=reported.app,
         host=own.host,
         severity=step.get("severity") or "INFO",
         duration_ms=duration,
