@@ -1,7 +1,7 @@
 # Obitus. `make` alone lists the targets.
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
-NGINX := build/nginx/usr/sbin/nginx
+PROXIES := build/proxies/ready
 TELEMETRY_JS := tests/service/telemetry_js/node_modules/ready
 CONSOLE := src/obitus/service/console_files/index.html
 PAGE_CLIENT := src/obitus/service/browser_files/browser.js
@@ -33,7 +33,7 @@ test: ## Run linters and all tests
 	@$(BIN)/python -m pytest $(UNITS) $(COVERED)
 	@$(BIN)/python -m pytest tests $(UNITS:%=--ignore=%)
 
-tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS) $(NGINX)
+tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS) $(PROXIES)
 
 quick: setup lint ## Run linters and the tests of core and store, in under a minute
 	@$(BIN)/python -m pytest $(UNITS) -m "not slow"
@@ -118,9 +118,10 @@ redis:
 	@command -v redis-server >/dev/null || $(INSTALL) redis-server
 
 # Unpacked, not installed: a proxy that starts by itself on this machine is nothing that tests should leave behind.
-$(NGINX):
-	@mkdir -p build/nginx
-	@cd build/nginx && $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-get download -qq nginx' && dpkg -x nginx_*.deb . && rm -f nginx_*.deb
+$(PROXIES):
+	@mkdir -p build/proxies
+	@cd build/proxies && $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-get download -qq -o APT::Sandbox::User=root nginx caddy' && for one in *.deb; do dpkg -x "$$one" . || exit 1; done && rm -f *.deb
+	@touch $@
 
 chromium:
 	@[ -x /usr/bin/chromium ] || $(INSTALL) chromium

@@ -88,13 +88,21 @@ def test_core_touches_nothing() -> None:
         assert not {name.split(".")[0] for name in imports_of(path)} & banned, path
 
 
+def loaded_by(module: str, among: str) -> str:
+    """Return which of these modules are loaded in a process that imports one."""
+    code = f"import {module}, sys; print(*(m for m in '{among}'.split() if m in sys.modules))"
+    return subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.strip()
+
+
 def test_import_obitus_stays_light() -> None:
     """`import obitus` loads neither the web framework nor even the HTTP library."""
     heavy = "urllib3 pydantic fastapi starlette typer rich sqlite3 zstandard http.client"
-    code = f"import obitus, sys; print([m for m in '{heavy}'.split() if m in sys.modules])"
-    assert (
-        subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.strip() == "[]"
-    )
+    assert loaded_by("obitus", heavy) == ""
+
+
+def test_processes_beside_the_service_stay_light() -> None:
+    """There are several of them, and they answer no requests: a web framework would be memory and start-up for nothing."""
+    assert loaded_by("obitus.service.intake.heavy", "fastapi uvicorn typer pydantic") == "pydantic"
 
 
 def test_public_names_are_the_listed_ones() -> None:

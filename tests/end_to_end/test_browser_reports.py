@@ -18,9 +18,7 @@ from tests.conftest import until
 from tests.end_to_end.browsing import PATIENCE_MS
 from tests.end_to_end.conftest import CHROMIUM
 from tests.end_to_end.on_loopback import on_loopback
-from tests.end_to_end.test_behind_nginx import Front, front
-
-__all__ = ["front"]
+from tests.end_to_end.proxies import Nginx, behind
 
 ROOT = Path(__file__).parents[2]
 GUIDE = (ROOT / "docs/pages.md").read_text("utf-8").partition("Reporting-Endpoints: ")
@@ -76,10 +74,14 @@ def trusting(certificate: Path, folder: Path) -> Iterator[BrowserContext]:
 
 
 @pytest.mark.timeout(400)
-def test_a_real_browser_reports_by_itself(front: Front, tmp_path: Path) -> None:
+def test_a_real_browser_reports_by_itself(tmp_path: Path) -> None:
     """Each kind arrives as what it is: policy and old code as logs, an answer that never came as a log beside a refused run, a crash as a failure."""
-    running = front.running
-    with on_loopback(_Board, front.certificate) as origin, trusting(front.certificate, tmp_path) as context:
+    with (
+        behind(Nginx, tmp_path) as front,
+        on_loopback(_Board, front.certificate) as origin,
+        trusting(front.certificate, tmp_path / "browser") as context,
+    ):
+        running = front.running
         running.add_app("pierboard")
         made = running.ask("POST", "/api/apps/pierboard/keys", {"environment": "production", "origins": [origin]})
         _Board.reports_to = f"https://localhost:{front.port}/page/browser?key={made.json()['key']}"

@@ -16,11 +16,11 @@ from obitus.core.releases import MOST_SIGNS, canonical
 from obitus.service.api import answers
 from obitus.service.api.apps import AppName
 from obitus.service.api.releases import READS, who_deploys
-from obitus.service.given import TheClock, TheRecords, TheSettings
+from obitus.service.given import TheClock, TheRecords, TheSettings, part
 from obitus.service.intake.bodies import PEOPLE, read_whole
 from obitus.service.intake.intake import TheIntake
 from obitus.service.jobs.regrouping_orders import TheRegroupingOrders
-from obitus.service.maps.shelf import MOST_BYTES, TheShelf
+from obitus.service.maps.shelf import MOST_BYTES, Shelf
 from obitus.service.problems import Problem, described
 from obitus.store import maps as store
 from obitus.store import people
@@ -37,6 +37,7 @@ MOST_PATH: Final = 500
 _HASH: Final = r"^[0-9a-f]{64}$"
 _PIPELINE: Final = described("no-key", "unknown-key", "revoked-key", "foreign-origin", "not-this-key")
 
+TheShelf = Annotated[Shelf, part("shelf")]
 Release = Annotated[
     str, Query(max_length=MOST_SIGNS, description="The release that was built; empty where the map's own id tells.")
 ]

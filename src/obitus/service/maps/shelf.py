@@ -10,14 +10,13 @@ from collections import OrderedDict
 from collections.abc import Mapping
 from functools import partial
 from pathlib import Path
-from typing import Annotated, Any, Final
+from typing import Any, Final
 
 import zstandard
 
 from obitus.core.maps.source_map import MapTrouble, SourceMap
 from obitus.core.maps.turning import OpenedMap, built_path, turned
 from obitus.core.releases import canonical
-from obitus.service.given import part
 from obitus.store import maps as store
 from obitus.store.database import Reader
 from obitus.store.errors import StoreError
@@ -182,6 +181,3 @@ class Shelf:
         if hashlib.sha256(data).digest() != digest:
             raise MapTrouble("the file was changed on disk")
         return data
-
-
-TheShelf = Annotated[Shelf, part("shelf")]

@@ -1,9 +1,10 @@
-"""The service behind nginx, set up as ``deploy/nginx.conf`` says, with TLS: what arrives, and as whose."""
+"""The service behind nginx and behind Caddy, set up as the files in ``deploy`` say, with TLS: what arrives, and as whose."""
 
 from __future__ import annotations
 
 import contextlib
 import json
+import re
 import socket
 import subprocess
 import sys
@@ -15,80 +16,14 @@ from typing import Any
 import pytest
 import urllib3
 
-from tests.conftest import Running, failure, raised_in, start, until
-from tests.end_to_end.test_nothing_is_lost import free_port
-from tests.service.alerting.receivers import certificate
-
-ROOT = Path(__file__).parents[2]
-NGINX = ROOT / "build/nginx/usr/sbin/nginx"
-NAME = "obitus.skerry.example"
-AROUND = """
-daemon off; pid {folder}/nginx.pid; error_log {folder}/error.log warn; worker_processes 1;
-events {{ worker_connections 512; }}
-http {{
-  access_log off;
-  client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy;
-  fastcgi_temp_path {folder}/fastcgi; uwsgi_temp_path {folder}/uwsgi; scgi_temp_path {folder}/scgi;
-  include {folder}/obitus.conf;
-}}
-"""
+from tests.conftest import failure, raised_in, until
+from tests.end_to_end.proxies import NAME, Caddy, Front, Nginx, behind
 
 
-class Front:
-    """nginx in front of a running service."""
-
-    def __init__(self, folder: Path, running: Running, own_port: int) -> None:
-        self.folder, self.running = folder, running
-        self.port, self.plain_port = free_port(), free_port()
-        self.certificate = certificate(folder, names=(NAME,)).file
-        text = (ROOT / "deploy/nginx.conf").read_text("utf-8")
-        for there, here in (
-            ("127.0.0.1:8611", f"127.0.0.1:{own_port}"),
-            ("listen 443 ssl", f"listen 127.0.0.1:{self.port} ssl"),
-            ("listen 80", f"listen 127.0.0.1:{self.plain_port}"),
-            ("/etc/ssl/obitus/fullchain.pem", str(self.certificate)),
-            ("/etc/ssl/obitus/privkey.pem", str(self.certificate)),
-        ):
-            assert text.count(there) >= 1, there
-            text = text.replace(there, here)
-        (folder / "obitus.conf").write_text(text)
-        (folder / "nginx.conf").write_text(AROUND.format(folder=folder))
-        self.process = subprocess.Popen(
-            [str(NGINX), "-e", f"{folder}/error.log", "-p", str(folder), "-c", f"{folder}/nginx.conf"]
-        )
-        self.https = urllib3.HTTPSConnectionPool(
-            "127.0.0.1", self.port, ca_certs=str(self.certificate), server_hostname=NAME, assert_hostname=NAME,
-            retries=False, timeout=60, maxsize=4,
-        )  # fmt: skip
-        until(self._listens)
-
-    def _listens(self) -> bool:
-        assert self.process.poll() is None, (self.folder / "error.log").read_text("utf-8")
-        with socket.socket() as one:
-            return one.connect_ex(("127.0.0.1", self.port)) == 0
-
-    def ask(
-        self, method: str, path: str, *, headers: dict[str, str] | None = None, body: Any = None, **more: Any
-    ) -> urllib3.BaseHTTPResponse:
-        sent = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
-        return self.https.request(method, path, body=sent, headers={"Host": NAME} | (headers or {}), **more)
-
-    def close(self) -> None:
-        self.https.close()
-        self.process.terminate()
-        self.process.wait(20)
-
-
-@pytest.fixture(scope="module")
-def front(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Front]:
-    folder = tmp_path_factory.mktemp("front")
-    port = free_port()
-    service, running = start(folder / "data", port=port, public_url=f"https://{NAME}", proxies=("127.0.0.1",))
-    found = Front(folder, running, port)
-    yield found
-    found.close()
-    running.http.clear()
-    service.stop()
+@pytest.fixture(scope="module", params=[Nginx, Caddy])
+def front(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Front]:
+    with behind(request.param, tmp_path_factory.mktemp("front")) as found:
+        yield found
 
 
 def test_reports_arrive(front: Front) -> None:
@@ -184,19 +119,25 @@ def test_what_happens_is_shown_as_it_happens(front: Front) -> None:
 def test_bounds_are_those_of_the_service(front: Front) -> None:
     """A body beyond the service's bound is refused, one within it taken; who comes by plain HTTP is sent to https."""
     key = front.running.add_app("too-large")
-    answer = front.ask("POST", "/reports", headers={"Authorization": f"Bearer {key}"}, body=b"x" * (17 * 1024 * 1024))
-    assert answer.status == 413
+    too_large = b"x" * (17 * 1024 * 1024)
+    try:
+        assert front.ask("POST", "/reports", headers={"Authorization": f"Bearer {key}"}, body=too_large).status == 413
+    except urllib3.exceptions.HTTPError:
+        # Caddy closes the connection while the rest is still being sent.
+        assert isinstance(front, Caddy)
     line = json.dumps(failure(exceptions=raised_in("sailings.tides", "depth_at", message="x" * 9000))).encode()
     answer = front.ask("POST", "/reports", headers={"Authorization": f"Bearer {key}"}, body=b"\n".join([line] * 100))
     assert answer.status == 200 and answer.json()["refused"] == 0
     with socket.create_connection(("127.0.0.1", front.plain_port)) as plain:
         plain.sendall(f"GET /issues HTTP/1.1\r\nHost: {NAME}\r\nConnection: close\r\n\r\n".encode())
         said = plain.recv(2000).decode()
-    assert said.startswith("HTTP/1.1 308") and f"Location: https://{NAME}/issues" in said
+    assert said.startswith("HTTP/1.1 308") and re.search(rf"Location: https://{NAME}(:{front.port})?/issues\r", said)
 
 
 def test_connections_are_bounded_by_address(front: Front) -> None:
     """More than a hundred requests at once from one address: the proxy says so, and the others go on."""
+    if isinstance(front, Caddy):
+        pytest.skip("Caddy as Debian has it bounds no connections by address: docs/serving.md says so")
     held = [
         front.ask("GET", "/api/live", headers={"Authorization": f"Bearer {front.running.token}"}, preload_content=False)
         for _ in range(3)
@@ -204,17 +145,8 @@ def test_connections_are_bounded_by_address(front: Front) -> None:
     statuses: list[int] = []
 
     def hold() -> None:
-        one = urllib3.HTTPSConnectionPool(
-            "127.0.0.1",
-            front.port,
-            ca_certs=str(front.certificate),
-            server_hostname=NAME,
-            assert_hostname=NAME,
-            retries=False,
-            timeout=60,
-        )
         # A body that comes slowly: the request is being read all the while.
-        connection = one._get_conn()
+        connection = front.pool()._get_conn()
         connection.putrequest("POST", "/reports", skip_host=True)
         connection.putheader("Host", NAME)
         connection.putheader("Content-Length", "100000")
