@@ -322,7 +322,7 @@ def test_following(running: Running, key: str, tmp_path: Path) -> None:
                 time.sleep(0.1)
     finally:
         process.send_signal(signal.SIGINT)
-        assert process.wait(20) == 0
+        assert process.wait(60) == 0
     with process.stdout:
         assert "2 failures found" in process.stdout.read()
 

@@ -131,7 +131,7 @@ def test_follow(tmp_path: Path) -> None:
         running.send(key, log("afterwards", severity="FATAL"))
         until(lambda: "afterwards" in told.read_text())
         following.send_signal(2)
-        assert following.wait(20) == 0
+        assert following.wait(60) == 0
     finally:
         following.kill()
         following.wait()

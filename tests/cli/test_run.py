@@ -15,7 +15,7 @@ from typing import Any
 from tests import kept
 from tests.client.programs import environment_for, run, write
 from tests.client.test_unhandled import failures
-from tests.conftest import Running
+from tests.conftest import Running, until
 
 
 def obitus_run(
@@ -115,7 +115,7 @@ def test_a_program_that_is_killed(running: Running, tmp_path: Path) -> None:
     )
     time.sleep(2)
     process.send_signal(signal.SIGTERM)
-    assert process.wait(20) == 128 + signal.SIGTERM
+    assert process.wait(60) == 128 + signal.SIGTERM
     assert len(failures(running, 1)) == 1
 
 
@@ -154,7 +154,7 @@ def test_a_terminal_stays_a_terminal(running: Running, tmp_path: Path) -> None:
     said = b""
     while process.poll() is None and b"\n" not in said:
         said += os.read(ours, 1000)
-    process.wait(20)
+    process.wait(60)
     os.close(ours)
     assert said == b"True\r\n"
 
@@ -162,11 +162,16 @@ def test_a_terminal_stays_a_terminal(running: Running, tmp_path: Path) -> None:
 def test_nobody_is_there(running: Running, tmp_path: Path) -> None:
     """Where the connection is refused it leaves at once, with the program's status and not a word of its own."""
     key, away = running.add_app(), {"environment": {"OBITUS_URL": "http://127.0.0.1:9"}}
-    started = time.monotonic()
-    healthy = obitus_run(running, key, tmp_path, "true", **away)
-    bare_s = time.monotonic() - started
-    started = time.monotonic()
-    ended = obitus_run(running, key, tmp_path, "false", **away)
-    assert time.monotonic() - started < bare_s + 1.5
-    assert (healthy.returncode, healthy.stderr, ended.returncode, ended.stderr) == (0, b"", 1, b"")
+
+    def longer_s() -> float:
+        """How much longer a program takes that fails than one that does not."""
+        started = time.monotonic()
+        healthy = obitus_run(running, key, tmp_path, "true", **away)
+        between = time.monotonic()
+        ended = obitus_run(running, key, tmp_path, "false", **away)
+        assert (healthy.returncode, healthy.stderr, ended.returncode, ended.stderr) == (0, b"", 1, b"")
+        return time.monotonic() - between - (between - started)
+
+    # Once is enough: a machine that was busy for a moment is no reason to wait.
+    until(lambda: longer_s() < 1.5)
     assert list((tmp_path / "spool").rglob("*.reports"))

@@ -60,7 +60,7 @@ def run_once(folder: Path) -> Shown:
         desk = urllib3.request("GET", url + "/api/desk", headers={"Cookie": cookie}, timeout=150).json()
         login = json.loads((folder / "login.json").read_text())
         running.send_signal(signal.SIGINT)
-        return Shown(printed, desk, url, login["url"], running.wait(30))
+        return Shown(printed, desk, url, login["url"], running.wait(60))
     finally:
         running.kill()
         running.wait()

@@ -74,7 +74,7 @@ class Front:
         """End the proxy."""
         self.https.close()
         self.process.terminate()
-        self.process.wait(20)
+        self.process.wait(60)
 
 
 @contextmanager

@@ -39,7 +39,7 @@ def serve(data: Path, port: int) -> subprocess.Popen[str]:
 
 def stop(service: subprocess.Popen[str], how: signal.Signals) -> None:
     service.send_signal(how)
-    service.wait(20)
+    service.wait(60)
     assert service.stdout is not None
     service.stdout.close()
 

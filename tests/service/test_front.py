@@ -19,8 +19,9 @@ import zstandard
 from obitus.service.connections import GuardedProtocol
 from obitus.service.guard import HEADERS
 from obitus.service.intake.inflating import split
+from obitus.service.patience import WAIT_S
 from obitus.service.settings import Limits
-from tests.conftest import Running, failure, start, until
+from tests.conftest import Running, failure, serving, start, until
 
 QUICK = replace(
     Limits(), head_seconds=0.5, body_idle_seconds=0.5, body_seconds=1.5, connections=24, in_flight_requests_of_a_key=8
@@ -50,7 +51,7 @@ class Raw:
 
     def __init__(self, running: Running) -> None:
         self.opened.append(self)
-        self.socket = socket.create_connection(("127.0.0.1", int(running.url.rpartition(":")[2])), timeout=20)
+        self.socket = socket.create_connection(("127.0.0.1", int(running.url.rpartition(":")[2])), timeout=60)
 
     def say(self, data: bytes) -> bool:
         """Send; return whether it still went out."""
@@ -131,6 +132,24 @@ def test_a_refused_upload_is_cut_off(running: Running) -> None:
     while sent < 128 * 1024 * 1024 and raw.say(b"10000\r\n" + b"x" * 65536 + b"\r\n"):
         sent += 65536
     assert sent < 40 * 1024 * 1024
+
+
+def test_heads_that_are_too_large_again_and_again(tmp_path: Path) -> None:
+    """The answers come late; of one who goes away before it comes, nothing is held for longer."""
+    with serving(tmp_path, replace(Limits(), refusals_at_once=2, refusals_a_second=0.001)) as running:
+        head = b"GET /health HTTP/1.1\r\nHost: 127.0.0.1\r\nX: " + b"a" * 200_000
+        patience = running.service.patience
+        for number in range(4):
+            raw, started = Raw(running), time.monotonic()
+            raw.say(head)
+            refused(raw, 431, "head-too-large")
+            assert number < 2 or time.monotonic() - started >= WAIT_S * 0.9
+            assert patience.held_back == 0
+        gone = Raw(running)
+        gone.say(head)
+        gone.close()
+        until(lambda: patience.held_back == 0)
+        assert running.get("/health")["live"] is True
 
 
 @pytest.mark.parametrize(

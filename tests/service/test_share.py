@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from obitus.service.front import WAIT_S, Patience
 from obitus.service.intake.bodies import Gate
+from obitus.service.patience import WAIT_S, Patience
 from obitus.service.problems import Problem
 from obitus.service.settings import Limits
 from tests.conftest import failure, start
@@ -71,7 +71,7 @@ def test_patience_is_bounded() -> None:
 
     async def many() -> None:
         for n in range(11_000):
-            await patience.wait({"client": (f"10.0.{n // 256}.{n % 256}", 1)})
+            await patience.wait(f"10.0.{n // 256}.{n % 256}")
 
     asyncio.run(many())
     assert len(patience._turned_away) == 10_000

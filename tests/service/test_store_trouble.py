@@ -67,12 +67,12 @@ class Apart:
 
     def stop(self) -> int:
         self.process.send_signal(signal.SIGTERM)
-        return self.process.wait(20)
+        return self.process.wait(60)
 
     def close(self) -> None:
         if self.process.poll() is None:
             self.process.kill()
-            self.process.wait(10)
+            self.process.wait(60)
         self.http.clear()
         self.log.close()
 

@@ -50,7 +50,7 @@ def test_work_is_visible_once_it_is_done(writer: Writer, path: Path) -> None:
 def test_work_that_raises_is_rolled_back_alone(writer: Writer, path: Path) -> None:
     """One caller's error leaves the others' work in the same commit in place."""
     hold = threading.Event()
-    blocking = writer.submit(lambda c: hold.wait(5))
+    blocking = writer.submit(lambda c: hold.wait(60))
 
     def half(c: sqlite3.Connection) -> None:
         c.execute("INSERT INTO apps (name, kind, created_ms) VALUES ('half', 'script', 0)")
@@ -74,7 +74,7 @@ def test_the_first_work_of_a_commit_is_rolled_back_alone(writer: Writer, path: P
         file = writer.days.at(20_000)
         file.connection.execute(ADD_ID, (b"1" * 16, 1, file.take_place(0)))
         begun.set()
-        hold.wait(5)
+        hold.wait(60)
         raise ValueError("on the way")
 
     def whole(_: sqlite3.Connection) -> int:
@@ -82,7 +82,7 @@ def test_the_first_work_of_a_commit_is_rolled_back_alone(writer: Writer, path: P
         return file.connection.execute(ADD_ID, (b"1" * 16, 1, file.take_place(0))).rowcount
 
     bad = writer.submit(half)
-    assert begun.wait(5), "the writer does not take work"
+    assert begun.wait(60), "the writer does not take work"
     good, also = writer.submit(add("good")), writer.submit(whole)  # type: ignore[arg-type]
     hold.set()
     with pytest.raises(ValueError, match="on the way"):
@@ -104,8 +104,8 @@ def test_errors_of_sqlite_become_ours(writer: Writer) -> None:
 def test_a_full_queue_says_so_at_once(writer: Writer) -> None:
     """Callers never pile up: beyond the bound they are told to come again, and what was queued is still done."""
     begun, hold = threading.Event(), threading.Event()
-    writer.submit(lambda c: (begun.set(), hold.wait(5)))
-    assert begun.wait(5), "the writer does not take work"
+    writer.submit(lambda c: (begun.set(), hold.wait(60)))
+    assert begun.wait(60), "the writer does not take work"
     queued = []
     with pytest.raises(errors.StoreBusy):
         for i in range(60):

@@ -241,7 +241,10 @@ def served(parts: Parts) -> ASGIApp:
 
     limits = parts.settings.limits
     front = Front(
-        with_parts, limits, lambda scope: parts.passes.threads.do(who_asks, parts.passes, parts.intake, scope)
+        with_parts,
+        limits,
+        lambda scope: parts.passes.threads.do(who_asks, parts.passes, parts.intake, scope),
+        parts.patience,
     )
     return Guard(front, parts.settings)
 

@@ -17,6 +17,7 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from obitus.service.guard import HEADERS
 from obitus.service.live import WIRE
+from obitus.service.patience import WAIT_S, Patience
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
 from obitus.service.settings import Limits
 
@@ -92,9 +93,10 @@ class _Transport:
 
 
 class GuardedProtocol(HttpToolsProtocol):
-    """One connection. ``connections`` is set on a subclass, one for each service."""
+    """One connection. What it shares with the others of its service is set on a subclass."""
 
     connections_of_service: ClassVar[Connections]
+    patience: ClassVar[Patience]
 
     def connection_made(self, transport: Any) -> None:
         """Let it in, or answer 503 and close."""
@@ -109,6 +111,7 @@ class GuardedProtocol(HttpToolsProtocol):
         self._lingers = False
         self._lingered = 0
         self._timer: asyncio.TimerHandle | None = None
+        self._held_back = b""
         super().connection_made(_Transport(transport, self))  # type: ignore[arg-type]
         if not self.connections_of_service.add(self):
             self._refuse("too-many-connections", "Too many connections at once. Try again in a moment.")
@@ -118,6 +121,9 @@ class GuardedProtocol(HttpToolsProtocol):
     def connection_lost(self, exc: Exception | None) -> None:
         self.connections_of_service.remove(self)
         self._stop_timer()
+        if self._held_back:
+            self._held_back = b""
+            self.patience.let_go()
         super().connection_lost(exc)
         # Nothing may hold it, nor what was sent on it, any longer: the server leaves the timer of one that was cut off, and
         # circles are looked for once in ten minutes.
@@ -227,15 +233,34 @@ class GuardedProtocol(HttpToolsProtocol):
             self._timer = None
 
     def _refuse(self, slug: str, detail: str) -> None:
-        """Answer without the application, and close."""
+        """Answer without the application, and close; who is turned away again and again waits, and is not read meanwhile."""
         if self._refusal:
             return
         self._refusal = slug
-        if self.cycle is None or self.cycle.response_complete:
-            self.raw.write(refusal(slug, detail))
+        if self.cycle is not None and not self.cycle.response_complete:
+            self.close_gently()
+            return
+        answer = refusal(slug, detail)
+        # Where there is no room for another connection, none is held.
+        if slug in _IN_THE_WAY or not self.patience.holds_back(self.address):
+            self.raw.write(answer)
+            self.close_gently()
+            return
+        self._stop_timer()
+        self._held_back = answer
+        self.flow.pause_reading()
+        self._timer = self.loop.call_later(WAIT_S, self._answer_at_last)
+
+    def _answer_at_last(self) -> None:
+        """Give the answer that was held back, and close."""
+        self._timer = None
+        answer, self._held_back = self._held_back, b""
+        self.patience.let_go()
+        self.raw.write(answer)
         self.close_gently()
 
 
+_IN_THE_WAY: Final = frozenset({"too-many-connections"})
 _HEAD_SAID: Final = "The head of a request may have {limits.head_lines} lines and {limits.head_bytes:,} bytes, its address {limits.url_bytes:,}."
 
 
@@ -257,9 +282,10 @@ def refusal(slug: str, detail: str) -> bytes:
     return f"HTTP/1.1 {status} {title}\r\n{lines}\r\n".encode("latin-1", "replace") + body
 
 
-def protocol_for(limits: Limits) -> type[GuardedProtocol]:
+def protocol_for(limits: Limits, patience: Patience) -> type[GuardedProtocol]:
     """Return a protocol whose connections are counted for one service."""
-    return type("Protocol", (GuardedProtocol,), {"connections_of_service": Connections(limits)})
+    shared = {"connections_of_service": Connections(limits), "patience": patience}
+    return type("Protocol", (GuardedProtocol,), shared)
 
 
 def _descriptors() -> int:

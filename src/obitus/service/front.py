@@ -7,8 +7,6 @@ from __future__ import annotations
 
 import asyncio
 import re
-import time
-from collections import OrderedDict
 from collections.abc import Awaitable, Callable
 from typing import Any, Final
 
@@ -16,6 +14,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from obitus.service.addresses import address_of
 from obitus.service.pacing import Pace
+from obitus.service.patience import Patience
 from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
@@ -33,8 +32,6 @@ SIGN_IN: Final = "/api/sign-in"
 METRICS: Final = "/metrics"
 LINK: Final = "/api/alert-link"
 """Where a link in a message is followed: what it holds is a secret that is good once."""
-MOST_ADDRESSES: Final = 10_000
-WAIT_S: Final = 1.0
 _TURNED_AWAY: Final = frozenset({400, 401, 403, 404, 405, 408, 413, 415, 421, 429})
 OPEN: Final = frozenset(
     {
@@ -52,9 +49,8 @@ Who = Callable[[Scope], Awaitable[Any]]
 class Front:
     """Middleware around the whole application; ``who`` says who asks, or raises a problem."""
 
-    def __init__(self, app: ASGIApp, limits: Limits, who: Who) -> None:
-        self._app, self._limits, self._who = app, limits, who
-        self._patience = Patience(limits)
+    def __init__(self, app: ASGIApp, limits: Limits, who: Who, patience: Patience) -> None:
+        self._app, self._limits, self._who, self._patience = app, limits, who, patience
         self._pace = Pace()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -79,31 +75,6 @@ class Front:
             # Where the framework has answered already, it has logged it too.
             if not request.is_answered:
                 await request.answer(fault(scope["method"], scope["path"], error))
-
-
-class Patience:
-    """Lets those wait who are turned away again and again from one address: what they get is little, and comes late."""
-
-    def __init__(self, limits: Limits) -> None:
-        self._limits = limits
-        self._turned_away: OrderedDict[str, tuple[float, float]] = OrderedDict()
-        self._waiting = 0
-
-    async def wait(self, scope: Scope) -> None:
-        """Wait before the answer where the address has had more refusals than it should; never for many at once."""
-        address, now_s = address_of(scope), time.monotonic()
-        count, then_s = self._turned_away.pop(address, (0.0, now_s))
-        count = max(0.0, count - (now_s - then_s) * self._limits.refusals_a_second) + 1
-        self._turned_away[address] = (count, now_s)
-        while len(self._turned_away) > MOST_ADDRESSES:
-            self._turned_away.popitem(last=False)
-        if count <= self._limits.refusals_at_once or self._waiting >= self._limits.connections // 4:
-            return
-        self._waiting += 1
-        try:
-            await asyncio.sleep(WAIT_S)
-        finally:
-            self._waiting -= 1
 
 
 class _Request:
@@ -170,7 +141,7 @@ class _Request:
         if message["type"] == "http.response.start":
             self._started = True
             if message["status"] in _TURNED_AWAY:
-                await self._patience.wait(self._scope)
+                await self._patience.wait(address_of(self._scope))
             if not self._whole and self._has_body:
                 message = {**message, "headers": [*message.get("headers", ()), (b"connection", b"close")]}
         await self._send(message)
@@ -186,7 +157,7 @@ class _Request:
         self._answered = True
         response = problem.response()
         if response.status_code in _TURNED_AWAY:
-            await self._patience.wait(self._scope)
+            await self._patience.wait(address_of(self._scope))
         if not self._whole and self._has_body:
             response.headers["Connection"] = "close"
         await response(self._scope, self._receive, self._send)

@@ -116,7 +116,7 @@ def server_for(parts: Parts, *, log_level: str = "warning") -> _Server:
         timeout_graceful_shutdown=STOP_WITHIN_S,
         timeout_keep_alive=65,
         backlog=ACCEPTED_AT_ONCE,
-        http=protocol_for(parts.settings.limits),
+        http=protocol_for(parts.settings.limits, parts.patience),
         ws="none",
     )
     return _Server(config, parts.live)

@@ -28,6 +28,7 @@ from obitus.service.live import Live
 from obitus.service.outward.allowed import AllowedFile
 from obitus.service.outward.sealing import Seal
 from obitus.service.passing.passing import Passing
+from obitus.service.patience import Patience
 from obitus.service.presence import Presence
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
@@ -45,6 +46,7 @@ class Parts:
         self.clock = Clock(settings.clock_ms)
         self.records = OpenRecords(settings.database, settings.url)
         limits = settings.limits
+        self.patience = Patience(limits)
         self.records.writer.days.floods = Floods(limits.whole_failures_at_once, limits.whole_failures_a_second)
         self.live = Live()
         self.presence = Presence(self.live)

@@ -40,7 +40,7 @@ def redis_port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[int]:
         time.sleep(0.05)
     yield port
     server.terminate()
-    server.wait(10)
+    server.wait(60)
 
 
 @pytest.mark.parametrize("runner", RUNNERS, ids=lambda runner: runner.name)

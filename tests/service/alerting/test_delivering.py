@@ -293,7 +293,7 @@ def test_a_receiver_that_sends_back_a_gigabyte_or_nothing(
     answer = running.ask("POST", "/api/channels/ops/test").json()
     assert answer["delivered"] and len(answer["answer"]) < 400 and len(sent) < 100
     held = threading.Event()
-    receiver.act = lambda handler, got: held.wait(20)
+    receiver.act = lambda handler, got: held.wait(60)
     answer = running.ask("POST", "/api/channels/ops/test").json()
     held.set()
     assert not answer["delivered"] and "broke off" in answer["answer"]
