@@ -16,7 +16,8 @@ from pathlib import Path
 import pytest
 
 import obitus
-from obitus.client.sender import MOST_MEMORY_BYTES, MOST_WAITING, Sender
+from obitus.client.backlog import MOST_MEMORY_BYTES
+from obitus.client.sender import MOST_WAITING, Sender
 from obitus.client.settings import load
 from obitus.core.redaction import Redactor
 from tests import kept
@@ -176,7 +177,7 @@ def test_memory_is_bounded_without_a_spool() -> None:
     deadline = time.monotonic() + 60
     while sender._waiting and time.monotonic() < deadline:
         time.sleep(0.05)
-    assert sender._memory_bytes <= MOST_MEMORY_BYTES and sum(sender.dropped.values()) > 0
+    assert sender.backlog.memory_bytes <= MOST_MEMORY_BYTES and sum(sender.dropped.values()) > 0
     assert sender.waiting + sum(sender.dropped.values()) == 4 * MOST_WAITING
     sender.close()
 

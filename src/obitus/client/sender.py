@@ -4,9 +4,7 @@ A report's way: the queue (as captured) → written as JSON and redacted → the
 none → the service. Only what the service has acknowledged leaves the spool. The keeper's thread writes, the poster's
 thread talks to the service: what is slow to answer never keeps a report from the disk.
 
-Locks: the app's threads take none here, since a signal handler or a finalizer may come in between and report too.
-``_holding`` guards the spool between the two threads; at the end of the process, when both rest, whoever ends it takes
-it too, and never waits for it without a limit.
+The app's threads take no lock here, since a signal handler or a finalizer may come in between and report too.
 """
 
 from __future__ import annotations
@@ -19,27 +17,20 @@ from pathlib import Path
 from typing import Any, Final
 
 from obitus.client import state
-from obitus.client.also import AlsoFile
+from obitus.client.backlog import Backlog
 from obitus.client.delivery import LONGEST_WAIT_S, TIMEOUT_S, Delivery
-from obitus.client.encoding import Encoder
 from obitus.client.log import Sayings, is_ours
-from obitus.client.native import Signals, Worker, allocate_lock, is_finalizing, monotonic, sleep
+from obitus.client.native import Signals, Worker, is_finalizing, monotonic, sleep
 from obitus.client.posting import CannotConnect
 from obitus.client.settings import Settings
-from obitus.client.spool import Batch, Spool
 from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
 
 MOST_WAITING: Final = 2000
-MOST_MEMORY_BYTES: Final = 16 * 1024 * 1024
-BATCH_REPORTS: Final = 50
-BATCH_BYTES: Final = 1_000_000
 TICK_S: Final = 0.5
 GATHER_S: Final = 0.05
 IDLE_S: Final = 5.0
 CONNECT_AT_EXIT_S: Final = 0.2
-ADOPT_EVERY_S: Final = 60.0
-ADOPT_CHANGED_EVERY_S: Final = 1.0
 FORK_WAIT_S: Final = 0.05
 
 
@@ -64,13 +55,9 @@ class Sender:
         family: str = "",
         heard: Callable[[dict[str, Any]], None] = lambda _: None,
     ) -> None:
-        self._settings = settings
-        self._redactor = redactor
         self._tick, self._settle, self._wrote, self._due = tick, settle, wrote, due
-        self._family = family
         self.sayings = Sayings()
-        self._encoder = Encoder(settings, redactor, self.drop, self.sayings)
-        self._also = AlsoFile(settings.also, self.drop) if settings.also is not None else None
+        self.backlog = self._backlog_for(settings, redactor, family)
         self._delivery = Delivery(
             settings,
             redactor,
@@ -79,21 +66,16 @@ class Sender:
             heard=heard,
             drop=self.drop,
             counted=self._counted,
-            is_on_disk=lambda: self._spools.get("spool") is not None,
+            is_on_disk=lambda: self.backlog.is_on_disk,
             is_leaving=lambda: self._leaving,
         )
         self._waiting: deque[dict[str, Any]] = deque()
-        self._memory: deque[bytes] = deque()
-        self._memory_bytes = 0
-        self._spools: dict[str, Spool | None] = {}
-        self._holding = allocate_lock()
         self._keeper = Worker("obitus-client-keeper", self._keep)
         self._poster = Worker("obitus-client-sender", self._post_all)
         self._tickets: deque[_Ticket] = deque()
         self._asked: deque[_Ticket] = deque()
         self._hurry = False
         self._backing_off = False
-        self._adopted_s = 0.0
         self._stopping = False
         self._leaving = False
         self._was_awake = False
@@ -102,19 +84,21 @@ class Sender:
         self.dropped: dict[str, int] = {}
         self.sent_last_s: float | None = None
 
+    def _backlog_for(self, settings: Settings, redactor: Redactor, family: str) -> Backlog:
+        """Return where reports wait that are written as they go out."""
+        return Backlog(settings, redactor, self.sayings, self.drop, family)
+
     # What the app's threads call.
 
     @property
     def waiting(self) -> int:
         """How many reports wait to be sent, wherever."""
-        spool = self._spools.get("spool")
-        return len(self._waiting) + len(self._memory) + (spool.waiting if spool is not None else 0)
+        return len(self._waiting) + self.backlog.waiting
 
     @property
     def spooled(self) -> tuple[int, int]:
         """How many reports wait on disk, and how many bytes they take."""
-        spool = self._spools.get("spool")
-        return (spool.waiting, spool.waiting_bytes) if spool is not None else (0, 0)
+        return self.backlog.spooled
 
     @property
     def full(self) -> bool:
@@ -128,12 +112,10 @@ class Sender:
 
     def begin(self) -> None:
         """Open the spool; where earlier processes left something in it, start sending that."""
-        spool = self.spool()
-        if spool is None or not spool.others_left_something():
-            return
-        self._take_on(spool)
+        if self.backlog.others_left_something():
+            self._take_on()
 
-    def _take_on(self, spool: Spool) -> None:
+    def _take_on(self) -> None:
         """Begin with what earlier processes left."""
         self._poster.start()
 
@@ -158,65 +140,18 @@ class Sender:
         self.wake()
         return True
 
-    def write_also(self, lines: list[bytes]) -> bool:
-        """Write lines to the file beside the service, where there is one; return whether they are there.
-
-        Never raises for what the disk does.
-        """
-        if self._also is None or not lines:
-            return False
-        try:
-            self._also.write(lines)
-        except OSError as error:
-            if is_the_apps(error):
-                raise
-            self.sayings.say("also", f"Obitus: {self._also.path} takes no more ({error}). Free some space there.")
-            return False
-        return True
-
     def put_down(self, report: dict[str, Any], *, held: bool = False) -> Path | None:
-        """Write a report to a file of its own in the spool, to be sent with the rest unless it is ``held``."""
-        spool = self.spool()
-        if spool is None:
-            return None
-        was_ours, state.ours.working = is_ours(), True
+        """Write a report to a file of its own in the spool, to be sent with the rest unless it is ``held``; None where that cannot be."""
         try:
-            line = self._encoder.line(report)
-            if line is None:
-                report["dropped"] = True
-                return None
-            path = spool.put_down(line, held=held)
-            if not held:
-                self.write_also([line])
-                spool.expect(path, line)
-            return path
-        except Exception as error:
-            if is_the_apps(error):
-                self._waiting.append(report)
-                raise
-            return None
-        finally:
-            state.ours.working = was_ours
+            return self.backlog.put_down(report, held=held)
+        except Exception:
+            # The app's own, raised by a signal handler in the middle of it: the report waits.
+            self._waiting.append(report)
+            raise
 
     def let_go(self, path: Path, *, send: bool) -> None:
         """Send what was held in a file of its own, or remove it: something that says more is sent in its place."""
-        spool = self._spools.get("spool")
-        if spool is None:
-            return
-        if not send:
-            path.unlink(missing_ok=True)
-        else:
-            try:
-                self._release(spool, path)
-            except OSError:
-                return
-        spool.held.discard(path)
-
-    def _release(self, spool: Spool, path: Path) -> None:
-        """Send what was held in a file of its own. Raises OSError."""
-        for line in spool.line_in(path):
-            self.write_also([line])
-            spool.expect(spool.let_go(path), line)
+        self.backlog.let_go(path, send=send)
 
     def wake(self) -> None:
         """Let the keeper's thread look at what there is; start it where it is not there."""
@@ -248,7 +183,7 @@ class Sender:
         """Write everything that is queued to the spool at once, on this thread: the process is about to end."""
         was_ours, state.ours.working = is_ours(), True
         try:
-            self._write_down(timeout_s)
+            self.backlog.write_down(self._waiting, timeout_s)
         except Exception as error:
             if is_the_apps(error):
                 raise
@@ -272,12 +207,12 @@ class Sender:
             self._poster.rest(0.05)
             return
         if family:
-            self._with_spool(lambda spool: self._adopt(spool, self._family))
+            self.backlog.adopt_children()
         self._send_last(ends)
 
     def _send_last(self, ends: float) -> None:
         """Send what this process made and somebody should see before the next one runs."""
-        if not self._is_urgent():
+        if not self.backlog.is_urgent():
             return
         # The poster may be at it already: then it need not be done twice.
         self._hurry = True
@@ -295,7 +230,7 @@ class Sender:
         self._stopping = self._leaving = True
         self._keeper.rest(0.2)
         self._poster.rest(0.05)
-        self._with_spool(lambda spool: spool.close())
+        self.backlog.close()
         if not self._poster.running:
             self._delivery.close()
 
@@ -307,13 +242,11 @@ class Sender:
 
     def tidy(self) -> None:
         """Leave nothing behind where nothing waits."""
-        self._with_spool(lambda spool: spool.tidy())
+        self.backlog.tidy()
 
     def abandon(self) -> None:
         """In a forked child: let go of the parent's files; this sender is never used again."""
-        spool = self._spools.get("spool")
-        if spool is not None:
-            spool.forget()
+        self.backlog.forget()
         self._delivery.forget()
 
     def pause(self) -> None:
@@ -332,33 +265,6 @@ class Sender:
         if self._was_awake or self.waiting or self._asked or self._tickets:
             self.wake()
 
-    def spool(self) -> Spool | None:
-        """Return the spool, opened at the first call; None where there is none or it cannot be used."""
-        try:
-            return self._spools["spool"]
-        except KeyError:
-            pass
-        folder = self._settings.spool_of_address
-        opened = None
-        if folder is not None:
-            try:
-                opened = Spool(
-                    folder,
-                    most_bytes=self._settings.spool_bytes,
-                    most_age_s=self._settings.spool_hours * 3600,
-                    dropped=self.drop,
-                    family=self._family,
-                )
-            except OSError as error:
-                if is_the_apps(error):
-                    raise
-                self.sayings.say(
-                    "spool",
-                    f"Obitus: {folder} cannot be used ({error}), so reports wait in memory only. "
-                    "Set OBITUS_SPOOL to a folder that this process may write to.",
-                )
-        return self._spools.setdefault("spool", opened)
-
     # The keeper's thread.
 
     def _keep(self) -> None:
@@ -373,12 +279,12 @@ class Sender:
                     self._settle()
                 due_in_s = self._due()
                 wrote = bool(self._waiting)
-                self._write_down()
+                self.backlog.write_down(self._waiting)
                 if wrote:
                     self._wrote()
                 if monotonic() >= next_tick_s:
                     self._tick()
-                    self._look_for_others()
+                    self.backlog.look_for_others()
                     next_tick_s = monotonic() + TICK_S
             except Exception as error:
                 self.sayings.say(
@@ -397,73 +303,7 @@ class Sender:
         return bool(self._tickets or (self.waiting and not self._poster.running))
 
     def _has_writing(self) -> bool:
-        spool = self._spools.get("spool")
-        return bool(self._waiting or self._asked or (spool is not None and spool.expected))
-
-    def _look_for_others(self) -> None:
-        spool = self._spools.get("spool")
-        if spool is None or monotonic() - self._adopted_s < ADOPT_CHANGED_EVERY_S or not spool.was_changed():
-            return
-        with self._holding:
-            self._adopted_s = monotonic()
-            self._adopt(spool)
-
-    def _adopt(self, spool: Spool, family: str | None = None) -> None:
-        """Take over what processes that are gone left; what they had held when they were killed is in no file yet."""
-        spool.adopt(family, was_held=self.write_also)
-
-    def _write_down(self, timeout_s: float = -1) -> None:
-        """Write what waits in the queue, as far as it waited when this began, to the spool or to memory."""
-        if not self._holding.acquire(True, timeout_s):
-            return
-        try:
-            spool = self.spool()
-            if spool is not None and spool.expected:
-                try:
-                    spool.take_in()
-                except OSError as error:
-                    self._say_full(spool, error)
-            left = len(self._waiting)
-            while left > 0:
-                lines: list[bytes] = []
-                size = 0
-                while left > 0 and len(lines) < BATCH_REPORTS and size < BATCH_BYTES:
-                    left -= 1
-                    try:
-                        report = self._waiting.popleft()
-                    except IndexError:
-                        left = 0
-                        break
-                    line = self._encoder.line(report)
-                    if line is not None:
-                        lines.append(line)
-                        size += len(line)
-                if lines:
-                    self._hold(lines)
-        finally:
-            self._holding.release()
-
-    def _hold(self, lines: list[bytes]) -> None:
-        """Keep encoded lines until they are delivered."""
-        self.write_also(lines)
-        spool = self._spools.get("spool")
-        if spool is not None:
-            try:
-                spool.append(lines)
-            except OSError as error:
-                self._say_full(spool, error)
-            else:
-                return
-        for line in lines:
-            if self._memory_bytes + len(line) > MOST_MEMORY_BYTES:
-                self.drop("memory is full")
-                continue
-            self._memory.append(line)
-            self._memory_bytes += len(line)
-
-    def _say_full(self, spool: Spool, error: OSError) -> None:
-        said = f"Obitus: {spool.folder} takes no more ({error}); reports wait in memory. Free some space there."
-        self.sayings.say("spool-write", said)
+        return bool(self._waiting or self._asked or self.backlog.expects_some)
 
     # The poster's thread.
 
@@ -471,10 +311,10 @@ class Sender:
         poster = self._poster
         failures = 0
         idle_since_s = monotonic()
-        self._adopt_now()
+        self.backlog.adopt()
         while not poster.told_to_rest:
             try:
-                batch = self._next_batch()
+                batch = self.backlog.next_batch()
                 if not batch.lines:
                     self._answer(sent=True)
                     if monotonic() - idle_since_s > IDLE_S:
@@ -484,10 +324,9 @@ class Sender:
                         # It is on disk: there is time to gather more.
                         poster.wait(GATHER_S, lambda: self._hurry)
                     continue
-                if monotonic() - self._adopted_s > ADOPT_EVERY_S:
-                    self._adopt_now()
+                self.backlog.adopt_if_long_ago()
                 done, wait_s = self._post(batch.lines, failures, TIMEOUT_S, TIMEOUT_S)
-                self._done(batch, done)
+                self.backlog.done(batch, done)
             except Exception as error:
                 wait_s = LONGEST_WAIT_S
                 self.sayings.say("broken", f"Obitus: sending broke ({type(error).__name__}: {error}); it goes on.")
@@ -497,7 +336,7 @@ class Sender:
                 self._wait_to_retry(wait_s)
 
     def _has_posting(self) -> bool:
-        return bool(self._tickets or self._memory or (self._spools.get("spool") or _NOTHING).waiting)
+        return bool(self._tickets or self.backlog.waiting)
 
     def _wait_to_retry(self, wait_s: float) -> None:
         """Wait before the next try. Somebody who waits for all to be sent shortens it."""
@@ -524,43 +363,6 @@ class Sender:
                 self._tickets.append(ticket)
         self._hurry = bool(self._tickets)
 
-    def _adopt_now(self) -> None:
-        spool = self._spools.get("spool")
-        if spool is not None:
-            with self._holding:
-                self._adopted_s = monotonic()
-                self._adopt(spool)
-
-    def _next_batch(self, *, own: bool = False) -> Batch:
-        with self._holding:
-            spool = self._spools.get("spool")
-            if spool is not None:
-                batch = spool.peek(BATCH_REPORTS, BATCH_BYTES, own=own)
-                if not batch.lines and spool.leaves_more and not own:
-                    self._adopt(spool)
-                    batch = spool.peek(BATCH_REPORTS, BATCH_BYTES)
-                if batch.lines:
-                    return batch
-            lines: list[bytes] = []
-            size = 0
-            for line in self._memory:
-                if lines and (len(lines) >= BATCH_REPORTS or size + len(line) > BATCH_BYTES):
-                    break
-                lines.append(line)
-                size += len(line)
-            return Batch(lines, [])
-
-    def _done(self, batch: Batch, done: int) -> None:
-        with self._holding:
-            spool = self._spools.get("spool")
-            if batch.places and spool is not None:
-                # Part of a batch that went through is sent again with the rest: its ids make that harmless.
-                if done == len(batch.lines):
-                    spool.done(batch)
-            else:
-                for _ in range(done):
-                    self._memory_bytes -= len(self._memory.popleft())
-
     def _post(
         self, lines: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
     ) -> tuple[int, float]:
@@ -574,43 +376,21 @@ class Sender:
 
     # The end of the process.
 
-    def _is_urgent(self) -> bool:
-        """Whether something waits that somebody should see before the next process of this app runs."""
-        with self._holding:
-            spool = self._spools.get("spool")
-            lines = list(self._memory)
-            if spool is not None:
-                lines += spool.peek(MOST_WAITING, 8 * BATCH_BYTES, own=True).lines
-            return any(not _can_wait(line) for line in lines)
-
     def _hand_over(self, ends: float) -> None:
         """Send what this process made, on its last thread; leave where nobody answers. Says nothing: all is on disk."""
         while (left := ends - monotonic()) > 0:
-            batch = self._next_batch(own=True)
+            batch = self.backlog.next_batch(own=True)
             if not batch.lines:
                 return
             try:
                 done, wait_s = self._delivery.post_quietly(batch.lines, CONNECT_AT_EXIT_S, left)
             except CannotConnect:
                 return
-            self._done(batch, done)
+            self.backlog.done(batch, done)
             if wait_s or done < len(batch.lines):
                 if wait_s > ends - monotonic():
                     return
                 sleep(wait_s)
-
-    def _with_spool(self, act: Callable[[Spool], Any]) -> None:
-        """Do something with the spool, unless one of the threads holds it for long."""
-        spool = self._spools.get("spool")
-        if spool is None or not self._holding.acquire(True, 0.5):
-            return
-        try:
-            act(spool)
-        except OSError as error:
-            if is_the_apps(error):
-                raise
-        finally:
-            self._holding.release()
 
 
 class _Ticket:
@@ -632,15 +412,3 @@ class _Ticket:
             return self._answers.get(True, max(0.0, self._until_s - monotonic()))
         except _queue.Empty:
             return False
-
-
-class _Nothing:
-    waiting = 0
-
-
-_NOTHING: Final = _Nothing()
-
-
-def _can_wait(line: bytes) -> bool:
-    """Whether a report tells of nothing but what went well."""
-    return line.startswith((b'{"kind": "tally"', b'{"kind": "run"')) and b'"outcome": "ok"' in line

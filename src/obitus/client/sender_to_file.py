@@ -2,31 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from obitus.client import state
+from obitus.client.backlog import BATCH_BYTES, BATCH_REPORTS, Backlog
 from obitus.client.delivery import LONGEST_WAIT_S
-from obitus.client.log import is_ours
-from obitus.client.sender import BATCH_BYTES, BATCH_REPORTS, Sender
+from obitus.client.log import Sayings, is_ours
+from obitus.client.sender import Sender
+from obitus.client.settings import Settings
 from obitus.client.spool import Spool
 from obitus.client.whose import is_the_apps
+from obitus.core.redaction import Redactor
 
 
-class FileSender(Sender):
-    """Writes reports to a file, in place of sending them."""
+class FileBacklog(Backlog):
+    """What the file does not take yet. ``counted`` is called with how many reports the file took, and 0."""
 
-    def keep(self, report: dict[str, Any]) -> bool:
-        """Have a report in the file, or in the spool for a later start, when this returns."""
-        was_ours, state.ours.working = is_ours(), True
-        try:
-            line = self._encoder.line(report)
-            if line is None:
-                return False
-            self._hold([line])
-            return True
-        finally:
-            state.ours.working = was_ours
+    def __init__(
+        self,
+        settings: Settings,
+        redactor: Redactor,
+        sayings: Sayings,
+        drop: Callable[..., None],
+        family: str,
+        counted: Callable[[int, int], None],
+    ) -> None:
+        super().__init__(settings, redactor, sayings, drop, family)
+        self._counted = counted
 
     def write_also(self, lines: list[bytes]) -> bool:
         """Write lines to the file; return whether they are there."""
@@ -35,9 +39,21 @@ class FileSender(Sender):
             self._counted(len(lines), 0)
         return is_there
 
-    def _take_on(self, spool: Spool) -> None:
-        with self._holding:
-            self._adopt(spool)
+    def hold(self, lines: list[bytes]) -> None:
+        """Write lines to the file, or to the spool for a later start. It needs no lock."""
+        if self.write_also(lines):
+            return
+        spool = self.spool()
+        for number, line in enumerate(lines):
+            try:
+                if spool is None:
+                    raise OSError("there is no spool")
+                spool.put_down(line)
+            except OSError as error:
+                if is_the_apps(error):
+                    raise
+                self._drop("the file takes no more", len(lines) - number)
+                return
 
     def _adopt(self, spool: Spool, family: str | None = None) -> None:
         """Bring what processes that are gone had put down, and not in the file yet, to the file."""
@@ -53,28 +69,35 @@ class FileSender(Sender):
         if self.write_also(spool.line_in(path)):
             path.unlink(missing_ok=True)
 
+
+class FileSender(Sender):
+    """Writes reports to a file, in place of sending them."""
+
+    def _backlog_for(self, settings: Settings, redactor: Redactor, family: str) -> Backlog:
+        return FileBacklog(settings, redactor, self.sayings, self.drop, family, self._counted)
+
+    def keep(self, report: dict[str, Any]) -> bool:
+        """Have a report in the file, or in the spool for a later start, when this returns."""
+        was_ours, state.ours.working = is_ours(), True
+        try:
+            line = self.backlog.line(report)
+            if line is None:
+                return False
+            self.backlog.hold([line])
+            return True
+        finally:
+            state.ours.working = was_ours
+
+    def _take_on(self) -> None:
+        self.backlog.adopt()
+
     def _wants_poster(self) -> bool:
         return bool(self._tickets)
 
     def _post(
         self, lines: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
     ) -> tuple[int, float]:
-        return (len(lines), 0) if self.write_also(lines) else (0, LONGEST_WAIT_S)
+        return (len(lines), 0) if self.backlog.write_also(lines) else (0, LONGEST_WAIT_S)
 
     def _send_last(self, ends: float) -> None:
         """What was recorded is in the file already."""
-
-    def _hold(self, lines: list[bytes]) -> None:
-        if self.write_also(lines):
-            return
-        spool = self.spool()
-        for number, line in enumerate(lines):
-            try:
-                if spool is None:
-                    raise OSError("there is no spool")
-                spool.put_down(line)
-            except OSError as error:
-                if is_the_apps(error):
-                    raise
-                self.drop("the file takes no more", len(lines) - number)
-                return
