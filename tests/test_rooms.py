@@ -27,7 +27,6 @@ CORE_OF_THE_CLIENT = {
     "entry_points",
     "own_attributes",
     "redaction",
-    "redaction_rules",
     "frames",
     "ids",
     "clock",

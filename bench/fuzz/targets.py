@@ -108,7 +108,7 @@ def rules(data: bytes) -> object:
     from obitus.core.grouping.rules import parse_grouping_rule
     from obitus.core.handing_over.owners import read_owners
     from obitus.core.handing_over.rules import parse_handing_rule
-    from obitus.core.redaction_rules import parse_rule
+    from obitus.core.redaction.rules import parse_rule
     from obitus.core.tracepoints.orders import read_condition, read_value
 
     text = _text(data)

@@ -13,7 +13,7 @@ import pytest
 from obitus.client import call as call_module
 from obitus.client.capture import Capture
 from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import parse_rule
+from obitus.core.redaction.rules import parse_rule
 from obitus.core.reproducing.call import About, as_test
 from tests.client.interpreters import every_version, script
 from tests.written_tests import run_test

@@ -23,7 +23,7 @@ import pytest
 import obitus.client
 import obitus.core
 from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import parse_rule
+from obitus.core.redaction.rules import parse_rule
 from tests.core.pumping import attacks
 
 ROOT = Path(obitus.core.__file__).parents[1]

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import RuleTrouble, parse_rule, parse_rules, passes_luhn
+from obitus.core.redaction.rules import RuleTrouble, parse_rule, parse_rules, passes_luhn
 
 SECRET = "hunter2-3f9a77"
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Final
 
-from obitus.core.redaction_rules import Rule, RuleTrouble, parse_rules
+from obitus.core.redaction.rules import Rule, RuleTrouble, parse_rules
 from obitus.core.severity import ThresholdTrouble, parse_thresholds
 
 ENVIRONMENT_NAMES: Final = {

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.alerting.wanted import NAME
 from obitus.core.asking import MOST_CHARACTERS, QuestionTrouble, read
 from obitus.core.clock import to_text
-from obitus.core.redaction_rules import RuleTrouble, parse_rules
+from obitus.core.redaction.rules import RuleTrouble, parse_rules
 from obitus.service.api import answers
 from obitus.service.api.asked import bad_question
 from obitus.service.api.outside import settings_refused

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
 from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import MOST_RULES, Rule, RuleTrouble, parse_rule
+from obitus.core.redaction.rules import MOST_RULES, Rule, RuleTrouble, parse_rule
 from obitus.service.api import answers, app_answers
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.intake.intake import TheIntake

@@ -10,7 +10,7 @@ from typing import Any, Final
 import re2
 
 from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import RuleTrouble, parse_rule
+from obitus.core.redaction.rules import RuleTrouble, parse_rule
 
 _log = logging.getLogger("obitus.service")
 

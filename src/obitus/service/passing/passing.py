@@ -16,7 +16,7 @@ from typing import Annotated, Any, Final
 from obitus.core.alerting.pacing import pause_s
 from obitus.core.asking import QuestionTrouble, read
 from obitus.core.redaction import Redactor
-from obitus.core.redaction_rules import RuleTrouble, parse_rules
+from obitus.core.redaction.rules import RuleTrouble, parse_rules
 from obitus.service.alerting.channels.base import SettingsTrouble
 from obitus.service.clock import Clock
 from obitus.service.given import part

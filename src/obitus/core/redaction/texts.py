@@ -1,20 +1,14 @@
-"""Hiding what must not leave: by name, by shape in text, by path. Standard library only: the client uses this too.
-
-What was hidden is marked as hidden, with the rule's name. The same engine runs in the reporting process and again in
-the service, each with the team's own rules beside the default ones.
-"""
+"""Hiding what must not leave in running text: by name, and by shape."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from hashlib import blake2b
 from typing import Any, Final
 
-from obitus.core.redaction_rules import NAME_RULES, Rule, passes_luhn, words_of
+from obitus.core.redaction.rules import NAME_RULES, Rule, passes_luhn, words_of
 
-MOST_DEPTH: Final = 60
 MOST_AT_ONCE: Final = 1000
 """Characters that a team's pattern is searched for in at once, by an engine that may go back over them."""
 
@@ -98,7 +92,7 @@ _SHORT_PAIR = re.compile(
 )
 # ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
 # milliseconds start with 1, so they are none. The first digit stands first in the pattern: so it is searched for fastest.
-_CARD = re.compile(r"[2-6](?<![\w.-].)\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])")
+CARD = re.compile(r"[2-6](?<![\w.-].)\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])")
 _CARD_LIKE: Final = r"[2-6]\p{Nd}{3}[ -]?\p{Nd}{4,6}[ -]?\p{Nd}{4,5}"
 """The same without what stands before and behind it, as engines without look-around write it."""
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
@@ -115,15 +109,6 @@ class Signs:
 ALL_SIGNS: Final = Signs()
 
 
-SESSION: Final = "session.id"
-"""An attribute by which one person is found again (OpenTelemetry's name)."""
-
-
-def hidden_session(session: str) -> str:
-    """Return what stands for a session's id: whoever knows the id finds it, and nobody learns the id from it."""
-    return mark(f"session {blake2b(session.encode('utf-8', 'surrogatepass'), digest_size=6).hexdigest()}")
-
-
 def mark(rule: str) -> str:
     """Return what stands in the place of a hidden value."""
     return f"[hidden: {rule}]"
@@ -132,8 +117,8 @@ def mark(rule: str) -> str:
 _TOKEN_HIDDEN: Final = rf"\1{mark('token')}"
 
 
-class Redactor:
-    """Hides secrets in nested JSON-like values. Holds only a bounded cache, so one instance serves a whole process.
+class Texts:
+    """Hides secrets in texts. Holds only a bounded cache.
 
     ``rules`` are the team's, beside the default ones. ``compiled`` makes their patterns: an engine in linear time, where
     there is one; with Python's own, long texts are searched piece by piece. ``seeing`` makes, of many short texts and the
@@ -147,22 +132,21 @@ class Redactor:
         seeing: Callable[[Sequence[str], str], Callable[[str], tuple[list[str], bool]]] | None = None,
     ) -> None:
         self.rules = tuple(rules)
-        self._names: dict[str, str | None] = {}
+        self.names: dict[str, str | None] = {}
         self._own_names = {"".join(words_of(rule.what)): rule.label for rule in self.rules if rule.by == "name"}
         self._most_words = max([2, *(len(words_of(rule.what)) for rule in self.rules if rule.by == "name")])
-        self._patterns = [(compiled(rule.what), rule.label) for rule in self.rules if rule.by == "pattern"]
+        self.patterns = [(compiled(rule.what), rule.label) for rule in self.rules if rule.by == "pattern"]
         if any(rule.by == "e-mail" for rule in self.rules):
-            self._patterns.append((_MAIL, "e-mail"))
-        self._paths = [(rule.what.split("."), rule.label) for rule in self.rules if rule.by == "path"]
+            self.patterns.append((_MAIL, "e-mail"))
         keyed = _KEYED
-        self._hints: tuple[str, ...] = _HINTS
+        self.hints: tuple[str, ...] = _HINTS
         for rule in self.rules:
             if rule.by == "name":
                 words = words_of(rule.what)
                 keyed += "|" + r"[\W_]?".join(map(re.escape, words))
-                self._hints = (*self._hints, words[0])
-        self._roots = _by_root(self._hints)
-        self._seen = seeing(self._hints, _CARD_LIKE) if seeing is not None else None
+                self.hints = (*self.hints, words[0])
+        self._roots = _by_root(self.hints)
+        self._seen = seeing(self.hints, _CARD_LIKE) if seeing is not None else None
         self._pair = re.compile(
             rf"""(?ix) (?P<name>(?<![\w-])[\w-]{{0,100}}?(?:{keyed})[\w-]*+) (?P<join>["']?\s*+(?:=>|[:=])\s*+(?:b?(?=["']))?)
             (?P<value> "(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+' | (?:bearer\s+|basic\s+)?[^\s,;&"')\]}}<>]+ )"""
@@ -178,7 +162,7 @@ class Redactor:
         """Return the signs of secrets that a report, written as JSON, holds. Escaped characters may hide any of them."""
         lower = written.lower()
         if "\\u00" in lower:
-            return Signs(self._hints)
+            return Signs(self.hints)
         # A team's pattern may hang on what stands around a text, which JSON changes: these are always looked for.
         if self._seen is not None:
             near, may_be_card = self._seen(lower)
@@ -186,12 +170,12 @@ class Redactor:
             near = [hint for root, hints in self._roots.items() if root in lower for hint in hints if hint in lower]
             may_be_card = True
         hints = tuple(hint for hint in near if _is_meant(hint, lower))
-        return Signs(hints, may_be_card and _CARD.search(written) is not None)
+        return Signs(hints, may_be_card and CARD.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
         try:
-            return self._names[name]
+            return self.names[name]
         except KeyError:
             pass
         words = words_of(name)
@@ -202,8 +186,8 @@ class Redactor:
                 rule = rule or self._own_names.get(together)
                 if rule is None and length <= 2 and (found := _NAME.fullmatch(together)) is not None:
                     rule = found.lastgroup
-        if len(self._names) < 5000:
-            self._names[name] = rule
+        if len(self.names) < 5000:
+            self.names[name] = rule
         return rule
 
     def text(self, text: str, signs: Signs = ALL_SIGNS) -> str:
@@ -213,20 +197,20 @@ class Redactor:
         """
         lower = text.lower()
         groups = 0
-        for hint in self._hints if signs is ALL_SIGNS else signs.hints:
+        for hint in self.hints if signs is ALL_SIGNS else signs.hints:
             if hint in lower and (groups & _GROUP_OF.get(hint, 0) or _is_meant(hint, lower)):
                 # A word of the team's own is looked for as the default ones are.
                 groups |= _GROUP_OF.get(hint, _KEYED_GROUP)
         if groups:
             text = self._hide_shapes(text, lower, groups)
         if signs.cards and len(text) >= 13:
-            text = _CARD.sub(_hide_card, text)
+            text = CARD.sub(hide_card, text)
         return self._own_patterns(text)
 
     def source(self, line: str, signs: Signs = ALL_SIGNS) -> str:
         """Hide literals next to a secret's name in a line of source code; names alone stay readable."""
         lower = line.lower()
-        for hint in self._hints if signs is ALL_SIGNS else signs.hints:
+        for hint in self.hints if signs is ALL_SIGNS else signs.hints:
             if hint in lower:
                 line = self._literal.sub(lambda found: f"{found[1]}'{mark('literal')}'", line)
                 line = _JWT.sub(
@@ -234,138 +218,15 @@ class Redactor:
                 )
                 break
         if signs.cards and len(line) >= 13:
-            line = _CARD.sub(_hide_card, line)
+            line = CARD.sub(hide_card, line)
         return self._own_patterns(line)
 
     def _own_patterns(self, text: str) -> str:
         """Hide what the team's patterns find."""
-        for pattern, label in self._patterns:
+        for pattern, label in self.patterns:
             pieces = _pieces(text, MOST_AT_ONCE) if isinstance(pattern, re.Pattern) else [text]
             text = "".join([pattern.sub(mark(label), piece) for piece in pieces])
         return text
-
-    def value(self, value: Any, name: str | None = None, depth: int = 0, signs: Signs = ALL_SIGNS) -> Any:
-        """Return ``value`` with secrets hidden; dictionaries and lists are changed in place.
-
-        ``name`` is the key it stands under. What is nested deeper than ``MOST_DEPTH`` is hidden whole.
-        """
-        if name is not None and value is not None and not isinstance(value, bool):
-            rule = self.rule_for(name)
-            if rule is not None:
-                if isinstance(value, str):
-                    if value.startswith("[hidden: "):
-                        return value
-                    if name == SESSION and value:
-                        return hidden_session(value)
-                return mark(rule)
-        clean = not (signs.hints or signs.cards or self._patterns)
-        if isinstance(value, str):
-            return value if clean else self.text(value, signs)
-        if depth > MOST_DEPTH:
-            return mark("nested too deep")
-        if isinstance(value, dict):
-            self._dict(value, depth, signs, clean=clean)
-        elif isinstance(value, list):
-            self._list(value, depth, signs)
-        elif signs.cards and isinstance(value, int) and not isinstance(value, bool) and _CARD.fullmatch(str(value)):
-            return value if _hide_card(_CARD.fullmatch(str(value))) == str(value) else mark("card")  # type: ignore[arg-type]
-        return value
-
-    def report(self, report: dict[str, Any], written: str | None = None) -> dict[str, Any]:
-        """Hide secrets in a whole report, in place. The report's own field names hide nothing, whatever they are.
-
-        ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for.
-        """
-        signs = Signs(self._hints) if written is None else self.signs_in(written)
-        said = report.get("message") if report.get("kind") == "log" else None
-        clean = not (signs.hints or signs.cards or self._patterns)
-        for key, inner in report.items():
-            if key == "exceptions" and isinstance(inner, list):
-                for link in inner:
-                    self._exception(link, signs)
-            elif key == "hit" and isinstance(inner, dict):
-                self._hit(inner, signs)
-            elif key in _PLAIN_FIELDS or (clean and type(inner) is str):
-                continue
-            else:
-                report[key] = self.value(inner, None, 0, signs)
-        if isinstance(said, str) and report.get("message") != said:
-            _hide_arguments(report, said)
-        for path, label in self._paths:
-            _hide_path(report, path, label, free=False)
-        return report
-
-    def _dict(self, value: dict[Any, Any], depth: int, signs: Signs, *, clean: bool) -> None:
-        names = self._names
-        for key, inner in value.items():
-            # Most values are texts under a harmless name: they are passed by without a call.
-            if inner is None or (clean and type(inner) is str and names.get(key, "") is None):
-                continue
-            value[key] = self.value(inner, key, depth + 1, signs)
-        if not clean:
-            # A secret may be a key too: what a form or a body held is the sender's choice.
-            for key in [key for key in value if isinstance(key, str) and len(key) >= 8]:
-                shown = self.text(key, signs)
-                if shown != key:
-                    value[shown] = value.pop(key)
-
-    def _list(self, value: list[Any], depth: int, signs: Signs) -> None:
-        if len(value) == 2 and type(value[0]) is str and type(value[1]) is str:
-            rule = self.rule_of_pair(value[0], value[1])
-            is_hidden = value[1].startswith("[hidden: ")
-            value[1] = (
-                mark(rule) if rule is not None and not is_hidden else self.value(value[1], None, depth + 1, signs)
-            )
-            value[0] = self.text(value[0], signs)
-            return
-        option: str | None = None
-        for i, inner in enumerate(value):
-            # On a command line the secret follows its option as a word of its own.
-            hidden = self.rule_for(option) if option is not None and isinstance(inner, str) else None
-            option = inner if isinstance(inner, str) and inner.startswith("-") and "=" not in inner else None
-            value[i] = (
-                mark(hidden) if hidden is not None and option is None else self.value(inner, None, depth + 1, signs)
-            )
-
-    def _hit(self, hit: dict[str, Any], signs: Signs) -> None:
-        """Hide secrets in what a tracepoint has seen."""
-        self._frames(hit.get("frames"), signs)
-        for name in ("values", "trail"):
-            self.value(hit.get(name), None, 0, signs)
-
-    def _exception(self, link: Any, signs: Signs) -> None:
-        if not isinstance(link, dict):
-            return
-        for name, inner in link.items():
-            if name == "message" and isinstance(inner, str):
-                link[name] = self.text(inner, signs)
-            elif name in ("notes", "detail"):
-                self.value(inner, None, 0, signs)
-        self._frames(link.get("frames"), signs)
-
-    def _frames(self, frames: Any, signs: Signs) -> None:
-        look = bool(signs.hints or signs.cards or self._patterns)
-        for frame in frames if isinstance(frames, list) else ():
-            if not isinstance(frame, dict):
-                continue
-            source = frame.get("source")
-            if look and isinstance(source, dict):
-                for part, lines in source.items():
-                    if isinstance(lines, str):
-                        source[part] = self.source(lines, signs)
-                    elif isinstance(lines, list):
-                        source[part] = [self.source(line, signs) if isinstance(line, str) else line for line in lines]
-            held = frame.get("locals")
-            if isinstance(held, dict):
-                if frame.get("own") is False and "execute" in str(frame.get("function", "")):
-                    # The values of a database statement are whatever the app keeps.
-                    for name in _STATEMENT_VALUES & held.keys():
-                        held[name] = mark("statement values")
-                self.value(held, None, 0, signs)
-            call = frame.get("call")
-            if isinstance(call, dict):
-                # Parts of it that are called like secrets are none: only what was handed over is looked at.
-                call["values"] = self.value(call.get("values"), None, 0, signs)
 
     def _hide_shapes(self, text: str, lower: str, groups: int) -> str:
         """Apply the patterns of the groups whose hints the text holds."""
@@ -523,63 +384,10 @@ def _hide_authorisation(found: re.Match[str]) -> str:
     return f"{found[1]}{found[2] or ''}{mark('authorisation')}"
 
 
-def _hide_arguments(report: dict[str, Any], said: str) -> None:
-    """Hide the arguments of a log record that are shown in its message no more."""
-    shown, attributes = str(report.get("message", "")), report.get("attributes")
-    if not isinstance(attributes, dict):
-        return
-    for name, value in attributes.items():
-        text = value if isinstance(value, str) else str(value)
-        if name.startswith("log.argument.") and text and text in said and text not in shown:
-            attributes[name] = mark("shown in a hidden part")
-
-
-_KEYED_HARD = re.compile("passphrase|authorization|private", re.IGNORECASE)
-_STATEMENT_VALUES: Final = frozenset(
-    {
-        "parameters",
-        "params",
-        "args",
-        "multiparams",
-        "distilled_parameters",
-        "cursor_parameters",
-        "query_params",
-        "param",
-        "seq_of_parameters",
-    }
-)
-
-
-def _hide_card(found: re.Match[str]) -> str:
+def hide_card(found: re.Match[str]) -> str:
+    """Return what stands in the place of what ``CARD`` found: itself, where its digits are those of no card."""
     digits = re.sub(r"\D", "", found[0])
     return mark("card") if 13 <= len(digits) <= 19 and passes_luhn(digits) else found[0]
 
 
-def _hide_path(holder: Any, path: Sequence[str], label: str, *, free: bool) -> None:
-    """Hide what a path leads to. Outside the ``free`` parts only texts: another field's type is the format's."""
-    if isinstance(holder, list):
-        for inner in holder:
-            _hide_path(inner, path, label, free=free)
-        return
-    if not isinstance(holder, dict):
-        return
-    step, rest = path[0], path[1:]
-    for key in list(holder) if step == "*" else [step]:
-        if key not in holder or (key in _NEVER_HIDDEN and not rest and not free):
-            continue
-        if rest:
-            _hide_path(holder[key], rest, label, free=free or key in _FREE_PARTS)
-            call = holder.get("call") if key == "locals" else None
-            if isinstance(call, dict):
-                # The same values in another form.
-                _hide_path(call.get("values"), rest, label, free=True)
-        elif isinstance(holder[key], str) or (free and holder[key] is not None):
-            holder[key] = mark(label)
-
-
-_FREE_PARTS: Final = frozenset({"attributes", "locals", "detail", "json", "form", "values"})
-_PLAIN_FIELDS: Final = frozenset({"kind", "id", "time", "severity", "handled", "release", "trace_id", "span_id"})
-# Without these a report is none: a path rule that names one of them is passed over.
-_NEVER_HIDDEN: Final = frozenset(
-    {*_PLAIN_FIELDS, "exceptions", "run", "trail", "frames", "type", "function", "entry_point"}
-)
+_KEYED_HARD = re.compile("passphrase|authorization|private", re.IGNORECASE)

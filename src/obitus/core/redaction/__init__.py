@@ -1,0 +1,217 @@
+"""Hiding what must not leave: by name, by shape in text, by path. Standard library only: the client uses this too.
+
+What was hidden is marked as hidden, with the rule's name. The same engine runs in the reporting process and again in
+the service, each with the team's own rules beside the default ones.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Sequence
+from hashlib import blake2b
+from typing import Any, Final
+
+from obitus.core.redaction.rules import Rule
+from obitus.core.redaction.texts import ALL_SIGNS, CARD, Signs, Texts, hide_card, mark
+
+__all__ = ["SESSION", "Redactor", "hidden_session", "mark"]
+
+MOST_DEPTH: Final = 60
+
+SESSION: Final = "session.id"
+"""An attribute by which one person is found again (OpenTelemetry's name)."""
+
+
+def hidden_session(session: str) -> str:
+    """Return what stands for a session's id: whoever knows the id finds it, and nobody learns the id from it."""
+    return mark(f"session {blake2b(session.encode('utf-8', 'surrogatepass'), digest_size=6).hexdigest()}")
+
+
+class Redactor(Texts):
+    """Hides secrets in nested JSON-like values, so that one instance serves a whole process."""
+
+    def __init__(
+        self,
+        rules: Iterable[Rule] = (),
+        compiled: Callable[[str], Any] = re.compile,
+        seeing: Callable[[Sequence[str], str], Callable[[str], tuple[list[str], bool]]] | None = None,
+    ) -> None:
+        super().__init__(rules, compiled, seeing)
+        self._paths = [(rule.what.split("."), rule.label) for rule in self.rules if rule.by == "path"]
+
+    def value(self, value: Any, name: str | None = None, depth: int = 0, signs: Signs = ALL_SIGNS) -> Any:
+        """Return ``value`` with secrets hidden; dictionaries and lists are changed in place.
+
+        ``name`` is the key it stands under. What is nested deeper than ``MOST_DEPTH`` is hidden whole.
+        """
+        if name is not None and value is not None and not isinstance(value, bool):
+            rule = self.rule_for(name)
+            if rule is not None:
+                if isinstance(value, str):
+                    if value.startswith("[hidden: "):
+                        return value
+                    if name == SESSION and value:
+                        return hidden_session(value)
+                return mark(rule)
+        clean = not (signs.hints or signs.cards or self.patterns)
+        if isinstance(value, str):
+            return value if clean else self.text(value, signs)
+        if depth > MOST_DEPTH:
+            return mark("nested too deep")
+        if isinstance(value, dict):
+            self._dict(value, depth, signs, clean=clean)
+        elif isinstance(value, list):
+            self._list(value, depth, signs)
+        elif signs.cards and isinstance(value, int) and not isinstance(value, bool) and CARD.fullmatch(str(value)):
+            return value if hide_card(CARD.fullmatch(str(value))) == str(value) else mark("card")  # type: ignore[arg-type]
+        return value
+
+    def report(self, report: dict[str, Any], written: str | None = None) -> dict[str, Any]:
+        """Hide secrets in a whole report, in place. The report's own field names hide nothing, whatever they are.
+
+        ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for.
+        """
+        signs = Signs(self.hints) if written is None else self.signs_in(written)
+        said = report.get("message") if report.get("kind") == "log" else None
+        clean = not (signs.hints or signs.cards or self.patterns)
+        for key, inner in report.items():
+            if key == "exceptions" and isinstance(inner, list):
+                for link in inner:
+                    self._exception(link, signs)
+            elif key == "hit" and isinstance(inner, dict):
+                self._hit(inner, signs)
+            elif key in _PLAIN_FIELDS or (clean and type(inner) is str):
+                continue
+            else:
+                report[key] = self.value(inner, None, 0, signs)
+        if isinstance(said, str) and report.get("message") != said:
+            _hide_arguments(report, said)
+        for path, label in self._paths:
+            _hide_path(report, path, label, free=False)
+        return report
+
+    def _dict(self, value: dict[Any, Any], depth: int, signs: Signs, *, clean: bool) -> None:
+        names = self.names
+        for key, inner in value.items():
+            # Most values are texts under a harmless name: they are passed by without a call.
+            if inner is None or (clean and type(inner) is str and names.get(key, "") is None):
+                continue
+            value[key] = self.value(inner, key, depth + 1, signs)
+        if not clean:
+            # A secret may be a key too: what a form or a body held is the sender's choice.
+            for key in [key for key in value if isinstance(key, str) and len(key) >= 8]:
+                shown = self.text(key, signs)
+                if shown != key:
+                    value[shown] = value.pop(key)
+
+    def _list(self, value: list[Any], depth: int, signs: Signs) -> None:
+        if len(value) == 2 and type(value[0]) is str and type(value[1]) is str:
+            rule = self.rule_of_pair(value[0], value[1])
+            is_hidden = value[1].startswith("[hidden: ")
+            value[1] = (
+                mark(rule) if rule is not None and not is_hidden else self.value(value[1], None, depth + 1, signs)
+            )
+            value[0] = self.text(value[0], signs)
+            return
+        option: str | None = None
+        for i, inner in enumerate(value):
+            # On a command line the secret follows its option as a word of its own.
+            hidden = self.rule_for(option) if option is not None and isinstance(inner, str) else None
+            option = inner if isinstance(inner, str) and inner.startswith("-") and "=" not in inner else None
+            value[i] = (
+                mark(hidden) if hidden is not None and option is None else self.value(inner, None, depth + 1, signs)
+            )
+
+    def _hit(self, hit: dict[str, Any], signs: Signs) -> None:
+        """Hide secrets in what a tracepoint has seen."""
+        self._frames(hit.get("frames"), signs)
+        for name in ("values", "trail"):
+            self.value(hit.get(name), None, 0, signs)
+
+    def _exception(self, link: Any, signs: Signs) -> None:
+        if not isinstance(link, dict):
+            return
+        for name, inner in link.items():
+            if name == "message" and isinstance(inner, str):
+                link[name] = self.text(inner, signs)
+            elif name in ("notes", "detail"):
+                self.value(inner, None, 0, signs)
+        self._frames(link.get("frames"), signs)
+
+    def _frames(self, frames: Any, signs: Signs) -> None:
+        look = bool(signs.hints or signs.cards or self.patterns)
+        for frame in frames if isinstance(frames, list) else ():
+            if not isinstance(frame, dict):
+                continue
+            source = frame.get("source")
+            if look and isinstance(source, dict):
+                for part, lines in source.items():
+                    if isinstance(lines, str):
+                        source[part] = self.source(lines, signs)
+                    elif isinstance(lines, list):
+                        source[part] = [self.source(line, signs) if isinstance(line, str) else line for line in lines]
+            held = frame.get("locals")
+            if isinstance(held, dict):
+                if frame.get("own") is False and "execute" in str(frame.get("function", "")):
+                    # The values of a database statement are whatever the app keeps.
+                    for name in _STATEMENT_VALUES & held.keys():
+                        held[name] = mark("statement values")
+                self.value(held, None, 0, signs)
+            call = frame.get("call")
+            if isinstance(call, dict):
+                # Parts of it that are called like secrets are none: only what was handed over is looked at.
+                call["values"] = self.value(call.get("values"), None, 0, signs)
+
+
+def _hide_arguments(report: dict[str, Any], said: str) -> None:
+    """Hide the arguments of a log record that are shown in its message no more."""
+    shown, attributes = str(report.get("message", "")), report.get("attributes")
+    if not isinstance(attributes, dict):
+        return
+    for name, value in attributes.items():
+        text = value if isinstance(value, str) else str(value)
+        if name.startswith("log.argument.") and text and text in said and text not in shown:
+            attributes[name] = mark("shown in a hidden part")
+
+
+def _hide_path(holder: Any, path: Sequence[str], label: str, *, free: bool) -> None:
+    """Hide what a path leads to. Outside the ``free`` parts only texts: another field's type is the format's."""
+    if isinstance(holder, list):
+        for inner in holder:
+            _hide_path(inner, path, label, free=free)
+        return
+    if not isinstance(holder, dict):
+        return
+    step, rest = path[0], path[1:]
+    for key in list(holder) if step == "*" else [step]:
+        if key not in holder or (key in _NEVER_HIDDEN and not rest and not free):
+            continue
+        if rest:
+            _hide_path(holder[key], rest, label, free=free or key in _FREE_PARTS)
+            call = holder.get("call") if key == "locals" else None
+            if isinstance(call, dict):
+                # The same values in another form.
+                _hide_path(call.get("values"), rest, label, free=True)
+        elif isinstance(holder[key], str) or (free and holder[key] is not None):
+            holder[key] = mark(label)
+
+
+_FREE_PARTS: Final = frozenset({"attributes", "locals", "detail", "json", "form", "values"})
+_PLAIN_FIELDS: Final = frozenset({"kind", "id", "time", "severity", "handled", "release", "trace_id", "span_id"})
+# Without these a report is none: a path rule that names one of them is passed over.
+_NEVER_HIDDEN: Final = frozenset(
+    {*_PLAIN_FIELDS, "exceptions", "run", "trail", "frames", "type", "function", "entry_point"}
+)
+_STATEMENT_VALUES: Final = frozenset(
+    {
+        "parameters",
+        "params",
+        "args",
+        "multiparams",
+        "distilled_parameters",
+        "cursor_parameters",
+        "query_params",
+        "param",
+        "seq_of_parameters",
+    }
+)
