@@ -242,7 +242,7 @@ class GuardedProtocol(HttpToolsProtocol):
             return
         answer = refusal(slug, detail)
         # Where there is no room for another connection, none is held.
-        if slug in _IN_THE_WAY or not self.patience.holds_back(self.address):
+        if slug in _IN_THE_WAY or self.raw.is_closing() or not self.patience.holds_back(self.address):
             self.raw.write(answer)
             self.close_gently()
             return
