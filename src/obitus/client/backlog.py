@@ -31,7 +31,10 @@ ADOPT_CHANGED_EVERY_S: Final = 1.0
 
 
 class Backlog:
-    """What one process has to deliver. It is bounded: ``drop`` counts what does not fit, by why."""
+    """What one process has to deliver. It is bounded: ``drop`` counts what does not fit, by why.
+
+    ``wrote`` is called with how many reports were written to the file beside the service.
+    """
 
     def __init__(
         self,
@@ -40,11 +43,13 @@ class Backlog:
         sayings: Sayings,
         drop: Callable[..., None],
         family: str,
+        wrote: Callable[[int], None] = lambda _: None,
     ) -> None:
         self._settings = settings
         self._sayings = sayings
         self._drop = drop
         self._family = family
+        self._wrote = wrote
         self._encoder = Encoder(settings, redactor, drop, sayings)
         self._also = AlsoFile(settings.also, drop) if settings.also is not None else None
         self._memory: deque[bytes] = deque()
@@ -133,6 +138,7 @@ class Backlog:
                 raise
             self._sayings.say("also", f"Obitus: {self._also.path} takes no more ({error}). Free some space there.")
             return False
+        self._wrote(len(lines))
         return True
 
     def put_down(self, report: dict[str, Any], *, held: bool = False) -> Path | None:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from obitus.client import state
 from obitus.client.backlog import BATCH_BYTES, BATCH_REPORTS, Backlog
 from obitus.client.delivery import LONGEST_WAIT_S
-from obitus.client.log import Sayings, is_ours
+from obitus.client.log import is_ours
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.spool import Spool
@@ -18,26 +17,7 @@ from obitus.core.redaction import Redactor
 
 
 class FileBacklog(Backlog):
-    """What the file does not take yet. ``counted`` is called with how many reports the file took, and 0."""
-
-    def __init__(
-        self,
-        settings: Settings,
-        redactor: Redactor,
-        sayings: Sayings,
-        drop: Callable[..., None],
-        family: str,
-        counted: Callable[[int, int], None],
-    ) -> None:
-        super().__init__(settings, redactor, sayings, drop, family)
-        self._counted = counted
-
-    def write_also(self, lines: list[bytes]) -> bool:
-        """Write lines to the file; return whether they are there."""
-        is_there = super().write_also(lines)
-        if is_there:
-            self._counted(len(lines), 0)
-        return is_there
+    """What the file does not take yet."""
 
     def hold(self, lines: list[bytes]) -> None:
         """Write lines to the file, or to the spool for a later start. It needs no lock."""
@@ -74,7 +54,11 @@ class FileSender(Sender):
     """Writes reports to a file, in place of sending them."""
 
     def _backlog_for(self, settings: Settings, redactor: Redactor, family: str) -> Backlog:
-        return FileBacklog(settings, redactor, self.sayings, self.drop, family, self._counted)
+        return FileBacklog(settings, redactor, self.sayings, self.drop, family, self._took)
+
+    def _took(self, count: int) -> None:
+        """The file took so many reports."""
+        self._counted(count, 0)
 
     def keep(self, report: dict[str, Any]) -> bool:
         """Have a report in the file, or in the spool for a later start, when this returns."""

@@ -6,12 +6,11 @@ the service, each with the team's own rules beside the default ones.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Sequence
+from functools import cached_property
 from hashlib import blake2b
 from typing import Any, Final
 
-from obitus.core.redaction.rules import Rule
 from obitus.core.redaction.texts import ALL_SIGNS, CARD, Signs, Texts, hide_card, mark
 
 __all__ = ["SESSION", "Redactor", "hidden_session", "mark"]
@@ -30,14 +29,10 @@ def hidden_session(session: str) -> str:
 class Redactor(Texts):
     """Hides secrets in nested JSON-like values, so that one instance serves a whole process."""
 
-    def __init__(
-        self,
-        rules: Iterable[Rule] = (),
-        compiled: Callable[[str], Any] = re.compile,
-        seeing: Callable[[Sequence[str], str], Callable[[str], tuple[list[str], bool]]] | None = None,
-    ) -> None:
-        super().__init__(rules, compiled, seeing)
-        self._paths = [(rule.what.split("."), rule.label) for rule in self.rules if rule.by == "path"]
+    @cached_property
+    def _paths(self) -> list[tuple[list[str], str]]:
+        """The paths of the team's rules, and the label of each."""
+        return [(rule.what.split("."), rule.label) for rule in self.rules if rule.by == "path"]
 
     def value(self, value: Any, name: str | None = None, depth: int = 0, signs: Signs = ALL_SIGNS) -> Any:
         """Return ``value`` with secrets hidden; dictionaries and lists are changed in place.
