@@ -33,7 +33,8 @@ test: ## Run linters and all tests
 	@$(BIN)/python -m pytest $(UNITS) $(COVERED)
 	@$(BIN)/python -m pytest tests $(UNITS:%=--ignore=%)
 
-tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS) $(PROXIES)
+tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS) $(PROXIES) .venv/compiled
+	@$(BIN)/python -m tests.client.interpreters
 
 quick: setup lint ## Run linters and the tests of core and store, in under a minute
 	@$(BIN)/python -m pytest $(UNITS) -m "not slow"
@@ -141,6 +142,11 @@ clean: ## Remove what was built and installed
 	@UV_HTTP_TIMEOUT=60 $(BIN)/uv pip install -q --python $(BIN)/python --require-hashes -r requirements/dev.txt 2>/dev/null || $(BIN)/pip install -qq --disable-pip-version-check --no-compile --require-hashes -r requirements/dev.txt
 	@$(BIN)/pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@$(BIN)/python -m compileall -q src
+	@touch $@
+
+# Programs that tests watch keep nothing compiled: each of some hundreds would compile the framework that it imports. Left out is what none of them imports.
+.venv/compiled: .venv/ready
+	@$(BIN)/python -m compileall -q -j 2 -x '/(scipy|numpy|faker|IPython|mypy|mypyc|jedi|pygments|wcwidth|setuptools|virtualenv|pip|tests?)/' .venv/lib >/dev/null 2>&1 || true
 	@touch $@
 
 console/node_modules/ready: console/package-lock.json console/package.json

@@ -81,3 +81,22 @@ def script(
         timeout=timeout,
         cwd=folder,
     )
+
+
+def compile_the_client() -> None:
+    """Have the client compiled for each interpreter: programs that are watched keep nothing compiled, and there are hundreds of them."""
+    for python in interpreters():
+        subprocess.run(
+            [
+                python,
+                "-m",
+                "compileall",
+                "-q",
+                *(str(SOURCE / "obitus" / part) for part in ("__init__.py", "__main__.py", "client", "core")),
+            ],
+            check=True,
+        )
+
+
+if __name__ == "__main__":
+    compile_the_client()
