@@ -276,7 +276,8 @@ def test_syslog_is_as_its_standard_has_it(running: Running, tmp_path: Path, by: 
     assert (late[1], late[3], late[4], late[6]) == (str(16 * 8 + 3), "pier_9", "sailings", "log")
     assert late[8] == 'late] "x" <0>1 fake' and 'app="sailings"' in late[7]
     assert low[8] == "TideLow: no depth" and "issue" not in low[8]
-    assert state(running)["passed"] == 2
+    # It is known as passed on a moment after it has arrived.
+    until(lambda: state(running)["passed"] == 2)
 
 
 def test_another_collector_reads_what_it_gets(running: Running, tmp_path: Path) -> None:
@@ -455,7 +456,7 @@ def test_positions_outlive_the_service(tmp_path: Path, receiver: Receiver) -> No
     until(lambda: receiver.got)
     time.sleep(0.2)
     assert [event["data"]["message"] for got in receiver.got for event in got.json()] == ["second"]
-    assert state(running)["passed"] == 2
+    until(lambda: state(running)["passed"] == 2)
     running.http.clear()
     thread.stop()
 
