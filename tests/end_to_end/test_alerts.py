@@ -122,8 +122,9 @@ def test_records_are_passed_on_from_set_up(page: Page, running: Running, tmp_pat
     usable(page, walks=False)
     folder.mkdir()
     target.get_by_role("button", name="Try depot now").click()
-    until(lambda: (folder / "records.ndjson").exists())
-    record = json.loads((folder / "records.ndjson").read_text("utf-8"))
+    written = folder / "records.ndjson"
+    until(lambda: written.exists() and written.read_text("utf-8").endswith("\n"))
+    record = json.loads(written.read_text("utf-8"))
     assert record["exceptions"][0]["message"] == MARKUP
     page.reload()
     expect(target).to_contain_text("1 record taken")

@@ -211,8 +211,13 @@ def test_moves_inside_a_page_are_runs(running: Running, ferry: FerryPage, key: s
 
     until(lambda: len(counted()) == 3)
     assert counted() == {"page /sailings/{id}", "page /sailings/{id}/boardings", "page /tides"}
-    refused = [one for one in kept.reports(running.service, "run") if one["run"]["outcome"] == "refused"]
-    assert [one["run"]["entry_point"] for one in refused] == ["page /sailings/{id}/boardings"]
+
+    def refused() -> list[str]:
+        runs = [report["run"] for report in kept.reports(running.service, "run")]
+        return [one["entry_point"] for one in runs if one["outcome"] == "refused"]
+
+    until(refused)
+    assert refused() == ["page /sailings/{id}/boardings"]
 
 
 def test_a_page_whose_addresses_stand_for_another_origin(running: Running, ferry: FerryPage, key: str, page: Page) -> None:  # fmt: skip

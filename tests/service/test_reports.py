@@ -208,8 +208,8 @@ def test_a_body_that_stops_half_way_keeps_its_whole_lines(running: Running) -> N
             f"POST /reports HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer {key}\r\nContent-Length: 9999\r\n\r\n"
         )
         dying.sendall(head.encode() + line + line[:40])
-        # On a busy machine it takes a while until the service reads the body; what it has not read dies with the connection.
-        time.sleep(1.5)
+        # What the service has not read of it dies with the connection.
+        until(lambda: running.service.intake.gate.bytes >= len(line) + 40)
     until(running.issues)
     assert running.issues()[0]["failures_in_all"] == 1
 
