@@ -49,7 +49,7 @@ def end_what_is_left(before: dict[int, int]) -> list[str]:
     ends = time.monotonic() + PATIENCE_S
     while (left := _left(before)) and time.monotonic() < ends:
         time.sleep(0.02)
-    commands = [f"{number}: {_command(number)}" for number in left]
+    commands = [f"{number}: {command_of(number)}" for number in left]
     for number in left:
         with contextlib.suppress(OSError):
             os.kill(number, signal.SIGKILL)
@@ -59,7 +59,7 @@ def end_what_is_left(before: dict[int, int]) -> list[str]:
 def _left(before: dict[int, int]) -> list[int]:
     known = before.keys() | _SHARED
     new = [number for number, first in processes().items() if first not in known]
-    return [number for number in new if not any(name in _command(number) for name in (OF_THE_SERVICE, OF_A_BROWSER))]
+    return [number for number in new if not any(name in command_of(number) for name in (OF_THE_SERVICE, OF_A_BROWSER))]
 
 
 def children(number: int) -> list[int]:
@@ -79,7 +79,8 @@ def lives(number: int) -> bool:
     return False
 
 
-def _command(number: int) -> str:
+def command_of(number: int) -> str:
+    """Return the command line of a process; empty where there is none of that number."""
     with contextlib.suppress(OSError):
         return Path(f"/proc/{number}/cmdline").read_text().replace("\0", " ").strip()
     return ""

@@ -16,6 +16,7 @@ from tests import kept
 from tests.client.programs import environment_for, run, write
 from tests.client.test_unhandled import failures
 from tests.conftest import Running, until
+from tests.left_over import children, command_of
 
 
 def obitus_run(
@@ -113,10 +114,26 @@ def test_a_program_that_is_killed(running: Running, tmp_path: Path) -> None:
     process = subprocess.Popen(
         [sys.executable, "-m", "obitus", "run", "--", "sleep", "60"], env=environment_for(running, key), cwd=tmp_path
     )
-    time.sleep(2)
+    until(lambda: any(command_of(child) == "sleep 60" for child in children(process.pid)))
     process.send_signal(signal.SIGTERM)
     assert process.wait(60) == 128 + signal.SIGTERM
     assert len(failures(running, 1)) == 1
+
+
+def test_a_signal_as_it_starts(running: Running, tmp_path: Path) -> None:
+    """It comes in the moment in which the program is there and nothing was done with it yet: it is the program's, too."""
+    code = """
+        import os, signal, subprocess, sys
+        class Late(subprocess.Popen):
+            def __init__(self, *given, **more):
+                super().__init__(*given, **more)
+                os.kill(os.getpid(), signal.SIGTERM)
+        subprocess.Popen = Late
+        sys.argv = ["obitus", "run", "--", "sleep", "60"]
+        from obitus.cli import main
+        main()
+    """
+    assert run(running, running.add_app(), tmp_path, code).returncode == 128 + signal.SIGTERM
 
 
 def test_a_watched_program_is_not_reported_twice(running: Running, tmp_path: Path) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import re
 import sqlite3
@@ -32,7 +31,7 @@ from obitus.store.releases import deploys as deploys_between
 from tests import kept
 from tests.conftest import until
 from tests.demo.ferry import Shown, play
-from tests.left_over import children, lives
+from tests.left_over import children, command_of, lives
 from tests.written_tests import run_tests
 
 
@@ -303,9 +302,3 @@ def test_players_end_with_the_recording() -> None:
     finally:
         recorder.kill()
         recorder.wait()
-
-
-def command_of(number: int) -> str:
-    with contextlib.suppress(OSError):
-        return Path(f"/proc/{number}/cmdline").read_text().replace("\0", " ")
-    return ""

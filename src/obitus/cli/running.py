@@ -117,10 +117,12 @@ def _run(command: list[str], reporter: Reporter | None, supervisor_file: Path, *
             if lines:
                 streams[1] = stack.enter_context(_stream(1))
             theirs = {number: pair[1] for number, pair in streams.items()}
-            process = subprocess.Popen(command, stdout=theirs.get(1), stderr=theirs[2], env=environment)  # noqa: S603 - that is what was asked for
-            for descriptor in theirs.values():
-                os.close(descriptor)
-            with _signals_to(process):
+            # Before it runs: a signal that comes as it starts is for it, too.
+            with _Signals() as signals:
+                process = subprocess.Popen(command, stdout=theirs.get(1), stderr=theirs[2], env=environment)  # noqa: S603 - that is what was asked for
+                signals.are_for(process)
+                for descriptor in theirs.values():
+                    os.close(descriptor)
                 copiers = []
                 for number, (ours, _) in streams.items():
                     seen = [tail.add] if number == 2 else []
@@ -216,26 +218,38 @@ def _copy(ours: int, number: int, seen: Sequence[Callable[[bytes], None]], lines
         lines.end()
 
 
-@contextlib.contextmanager
-def _signals_to(process: subprocess.Popen[bytes]) -> Iterator[None]:
-    """Pass signals on to the program meanwhile."""
-    before: dict[signal.Signals, Any] = {}
+class _Signals:
+    """Passes signals on to the program meanwhile; those that come before it is there, once it is."""
 
-    def pass_on(number: int, frame: FrameType | None) -> None:
-        # From a terminal the whole group gets an interrupt: the program has it already.
-        if not (number == signal.SIGINT and os.isatty(0)):
-            with contextlib.suppress(ProcessLookupError):
-                process.send_signal(number)
+    def __init__(self) -> None:
+        self._process: subprocess.Popen[bytes] | None = None
+        self._came: list[int] = []
+        self._before: dict[signal.Signals, Any] = {}
 
-    for name in _PASSED_ON:
-        number = getattr(signal, name, None)
-        if number is not None:
-            before[number] = signal.signal(number, pass_on)
-    try:
-        yield
-    finally:
-        for number, handler in before.items():
+    def __enter__(self) -> _Signals:
+        for name in _PASSED_ON:
+            number = getattr(signal, name, None)
+            if number is not None:
+                self._before[number] = signal.signal(number, self._pass_on)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for number, handler in self._before.items():
             signal.signal(number, handler)
+
+    def are_for(self, process: subprocess.Popen[bytes]) -> None:
+        """The program is there."""
+        self._process = process
+        while self._came:
+            self._pass_on(self._came.pop(0), None)
+
+    def _pass_on(self, number: int, frame: FrameType | None) -> None:
+        if self._process is None:
+            self._came.append(number)
+        # From a terminal the whole group gets an interrupt: the program has it already.
+        elif not (number == signal.SIGINT and os.isatty(0)):
+            with contextlib.suppress(ProcessLookupError):
+                self._process.send_signal(number)
 
 
 def _status_of(status: int) -> int:
