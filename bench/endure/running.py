@@ -25,19 +25,50 @@ from bench.endure.target import Target, report
 
 MEMORY_EVERY_S = 1.0
 LONGEST_RATIO, LONGEST_HEALTH_MS, MOST_MB = 1.5, 200.0, 400.0
+LIST = "/api/issues?window=1h"
 ROUND_S = 30.0
 """The others go from one service to the other so often, and nobody else is there for a third of that: what the machine does
 meanwhile for somebody else, and what the service holds by then, meet all three."""
 
 
 @dataclass
+class Latency:
+    """How long answers took, in milliseconds, round by round."""
+
+    alone: list[list[float]] = field(default_factory=list)
+    """With nobody else there."""
+    beside: list[list[float]] = field(default_factory=list)
+    """While the others were at another service on this machine."""
+    under_all: list[list[float]] = field(default_factory=list)
+    """While they were at this one."""
+
+    @property
+    def ratio(self) -> float:
+        """The 95th percentile under all, against the same while the others are at another service here."""
+        return typical(self.under_all) / typical(self.beside)
+
+    @property
+    def ratio_to_alone(self) -> float:
+        """The same against what it is with nobody else there."""
+        return typical(self.under_all) / typical(self.alone)
+
+
+@dataclass
+class Round:
+    """One round's answers."""
+
+    sending: list[float] = field(default_factory=list)
+    reading: list[float] = field(default_factory=list)
+
+
+@dataclass
 class Found:
     """What was measured."""
 
-    quiet_ms: list[list[float]] = field(default_factory=list)
-    """The honest sender's latencies alone, round by round; the others likewise."""
-    neighbour_ms: list[list[float]] = field(default_factory=list)
-    busy_ms: list[list[float]] = field(default_factory=list)
+    sending: Latency = field(default_factory=Latency)
+    """Of the honest sender's reports."""
+    reading: Latency = field(default_factory=Latency)
+    """Of a person who looks at the list of issues meanwhile."""
     health_ms: list[float] = field(default_factory=list)
     taken_away: float = 0.0
     """Part of the processors' time that the host gave to other machines meanwhile, where it says so."""
@@ -47,6 +78,8 @@ class Found:
     doubled: int = 0
     kills: int = 0
     refused: int = 0
+    unread: int = 0
+    """How often whoever looks at the list was not shown it."""
     faults: int = 0
     broken: int = 0
     """Requests made from the API's description that ended in a server error."""
@@ -55,11 +88,6 @@ class Found:
     disk: Disk | None = None
     said: str = ""
     """The latest answer that was none of those meant."""
-
-    @property
-    def ratio(self) -> float:
-        """The honest sender's latency at the 95th percentile, against the same while the others are at another service here."""
-        return typical(self.busy_ms) / typical(self.neighbour_ms)
 
 
 def p95(values: list[float]) -> float:
@@ -108,15 +136,16 @@ def attacked(target: Target, seconds: float, found: Found, *, counted: bool = Fa
 
 def send_honestly(
     target: Target,
-    into: list[float],
+    into: Round,
     until_s: float,
     kept: set[str],
     found: Found,
     *,
     health_ms: list[float] | None = None,
 ) -> None:
-    """Send a small batch every 50 ms, and note how long its acknowledgement takes, and ``/health`` where that is asked for."""
-    http = urllib3.PoolManager(retries=False, timeout=20)
+    """Send a small batch every 50 ms and look at the list of issues, and note how long both take, and ``/health`` where that is asked for."""
+    # The others have other addresses, and so has the honest one.
+    http = urllib3.PoolManager(retries=False, timeout=20, source_address=("127.0.0.2", 0))
     waiting: list[tuple[str, dict[str, Any]]] = []
     looked_s = 0.0
     while time.time() < until_s:
@@ -131,7 +160,7 @@ def send_honestly(
             time.sleep(0.2)
             continue
         if answer.status == 200:
-            into.append((time.perf_counter() - started) * 1000)
+            into.sending.append((time.perf_counter() - started) * 1000)
             kept |= {line["id"] for line in answer.json()["lines"]}
             waiting = []
         elif answer.status in (429, 503, 507):
@@ -140,6 +169,13 @@ def send_honestly(
             found.faults += 1
             found.said = f"{answer.status}: {answer.data[:300]!r}"
             waiting = []
+        started = time.perf_counter()
+        with contextlib.suppress(urllib3.exceptions.HTTPError):
+            answer = http.request("GET", target.url + LIST, headers={"Authorization": f"Bearer {target.token}"})
+            if answer.status == 200:
+                into.reading.append((time.perf_counter() - started) * 1000)
+            else:
+                found.unread += 1
         started = time.perf_counter()
         with contextlib.suppress(urllib3.exceptions.HTTPError):
             http.request("GET", target.url + "/health")
@@ -157,17 +193,17 @@ def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True)
     """Run it all; ``seconds`` is the time under attack, and with ``beside`` as long next to one that is; a third of it alone, in between."""
     found, kept = Found(), set[str]()
     target = Target(folder / "own")
-    send_honestly(target, [], time.time() + 1, kept, found)
+    send_honestly(target, Round(), time.time() + 1, kept, found)
     before = _ticks()
     neighbour = Target(folder / "neighbour") if beside else None
     rounds = max(1, round(seconds / ROUND_S))
     for _ in range(rounds):
-        send_honestly(target, _round(found.quiet_ms), time.time() + max(3.0, seconds / rounds / 3), kept, found)
+        send_honestly(target, _round(found, "alone"), time.time() + max(3.0, seconds / rounds / 3), kept, found)
         if neighbour is not None:
             with attacked(neighbour, seconds / rounds, found) as until_s:
-                send_honestly(target, _round(found.neighbour_ms), until_s, kept, found)
+                send_honestly(target, _round(found, "beside"), until_s, kept, found)
         with attacked(target, seconds / rounds, found, counted=True) as until_s:
-            send_honestly(target, _round(found.busy_ms), until_s, kept, found, health_ms=found.health_ms)
+            send_honestly(target, _round(found, "under_all"), until_s, kept, found, health_ms=found.health_ms)
     if neighbour is not None:
         neighbour.stop()
     stolen, all_ = (after - then for after, then in zip(_ticks(), before, strict=True))
@@ -181,10 +217,12 @@ def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True)
     return found
 
 
-def _round(rounds: list[list[float]]) -> list[float]:
-    """Begin a round, and return what is noted of it."""
-    rounds.append([])
-    return rounds[-1]
+def _round(found: Found, kind: str) -> Round:
+    """Begin a round of a kind, and return what is noted of it."""
+    begun = Round()
+    getattr(found.sending, kind).append(begun.sending)
+    getattr(found.reading, kind).append(begun.reading)
+    return begun
 
 
 def _ticks() -> tuple[int, int]:
@@ -207,7 +245,7 @@ def _kill(target: Target, kept: set[str], found: Found) -> None:
 
     sender = fork.Process(target=send)
     sender.start()
-    send_honestly(target, [], time.time() + random.uniform(0.3, 1.0), kept, found)
+    send_honestly(target, Round(), time.time() + random.uniform(0.3, 1.0), kept, found)
     target.kill()
     found.kills += 1
     sender.kill()
