@@ -73,8 +73,9 @@ def deep(levels: int, **values: Any) -> None:
 def test_whatever_is_captured_is_taken(reporter: Reporter) -> None:
     """Long types, messages, notes and names, many frames, members, steps and attributes, of a failure, a log record, a run and a tally."""
     scope = RunScope(reporter, HUGE, "run")
+    many = {f"{number}{HUGE}": HUGE for number in range(200)}
     for number in range(600):
-        reporter.runs.breadcrumb("mark", HUGE, "INFO", {f"{number}{HUGE}": HUGE for number in range(200)})
+        reporter.runs.breadcrumb("mark", HUGE, "INFO", many)
         reporter.runs.attach({f"{number}{HUGE}": HUGE})
     scope.run.request = {"method": "GET", "url": bounds.kept(HUGE)}
     for depth in (3, 900):
