@@ -59,13 +59,18 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
 
 class Clock:
-    """The service's clock in tests: the real time, moved by ``ahead_ms``."""
+    """The service's clock in tests: the real time, moved by ``ahead_ms``, or the moment at which it was stopped, moved likewise."""
 
     def __init__(self) -> None:
         self.ahead_ms = 0
+        self._stopped_ms: int | None = None
 
     def __call__(self) -> int:
-        return system_clock_ms() + self.ahead_ms
+        return (self._stopped_ms or system_clock_ms()) + self.ahead_ms
+
+    def stop(self) -> None:
+        """Stand still: a busy machine may take as long as it likes."""
+        self._stopped_ms = system_clock_ms()
 
 
 @dataclass

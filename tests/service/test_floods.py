@@ -91,6 +91,7 @@ def test_what_will_be_kept_whole_is_prepared_at_once(tmp_path: Path) -> None:
 
 def _one_commit_a_batch(running: Running) -> None:
     key = running.add_app()
+    running.clock.stop()
     for _ in range(10):
         running.send(key, *[of(None) for _ in range(4)])
     written = []
