@@ -286,21 +286,20 @@ def test_a_sketch_is_bounded_and_masked(running: Running, ferry: FerryPage, key:
     """Of a hundred thousand elements what is on the screen, in a few milliseconds; shadow roots too; what is marked is a box with nothing in it."""
     ferry.script = MANY
     page.goto(ferry.url)
-    found = page.evaluate(
-        "(async () => { const { draw } = await import(SKETCH); draw(50); const began = performance.now(); const [made] = draw(8);"
-        " return { made, took: performance.now() - began }; })()".replace(
+    drawn = page.evaluate(
+        "(async () => { const { draw } = await import(SKETCH); draw(50); return [draw(8)[0], draw(2000)[0]]; })()".replace(
             "SKETCH", json.dumps(f"{running.url}/sketch.js")
         )
     )
-    boxes = found["made"]["boxes"]
-    assert len(json.dumps(found["made"])) < 30_000 and len(boxes) <= 200
-    assert {"role": "hidden", "at": boxes[1]["at"]} in boxes and "4.20" not in json.dumps(boxes)
-    assert any(box["role"] == "textbox" and box["state"] == ["filled"] for box in boxes) and "mine" not in json.dumps(
-        boxes
-    )
-    whole = page.evaluate(f"import({json.dumps(f'{running.url}/sketch.js')}).then(({{ draw }}) => draw(2000)[0])")
-    assert any(box.get("name") == "Inside" for box in whole["boxes"])
-    assert {box.get("name") for box in whole["boxes"]} >= {"Deck", "berth 0"}
+    for made in drawn:
+        assert len(json.dumps(made)) < 30_000 and len(made["boxes"]) <= 200
+        assert "4.20" not in json.dumps(made) and "mine" not in json.dumps(made)
+    # What the first one comes to in its milliseconds hangs on the machine.
+    boxes = drawn[1]["boxes"]
+    assert {"role": "hidden", "at": boxes[1]["at"]} in boxes
+    assert any(box["role"] == "textbox" and box["state"] == ["filled"] for box in boxes)
+    assert any(box.get("name") == "Inside" for box in boxes)
+    assert {box.get("name") for box in boxes} >= {"Deck", "berth 0"}
 
 
 ODD = """
