@@ -13,8 +13,8 @@ from typing import Any, ClassVar
 
 import urllib3
 
+from tests.client.programs import free_port
 from tests.conftest import Running, serving, until
-from tests.end_to_end.test_nothing_is_lost import free_port
 from tests.service.alerting.receivers import certificate
 
 ROOT = Path(__file__).parents[2]

@@ -242,7 +242,7 @@ class GuardedProtocol(HttpToolsProtocol):
             return
         answer = refusal(slug, detail)
         # Where there is no room for another connection, none is held.
-        if slug in _IN_THE_WAY or self.raw.is_closing() or not self.patience.holds_back(self.address):
+        if slug == "too-many-connections" or self.raw.is_closing() or not self.patience.holds_back(self.address):
             self.raw.write(answer)
             self.close_gently()
             return
@@ -260,7 +260,6 @@ class GuardedProtocol(HttpToolsProtocol):
         self.close_gently()
 
 
-_IN_THE_WAY: Final = frozenset({"too-many-connections"})
 _HEAD_SAID: Final = "The head of a request may have {limits.head_lines} lines and {limits.head_bytes:,} bytes, its address {limits.url_bytes:,}."
 
 

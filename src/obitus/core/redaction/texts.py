@@ -331,8 +331,8 @@ def _pieces(text: str, most: int) -> list[str]:
     found = []
     start = 0
     while len(text) - start > most:
-        blank = max(text.rfind(sign, start + most // 2, start + most) for sign in " \n,&")
-        end = blank + 1 if blank >= 0 else start + most
+        cut = max(text.rfind(blank, start + most // 2, start + most) for blank in " \n,&")
+        end = cut + 1 if cut >= 0 else start + most
         found.append(text[start:end])
         start = end
     return [*found, text[start:]]
