@@ -66,7 +66,7 @@ def watch(
     own: tuple[str, ...] = (),
     logs: str | None = None,
     breadcrumbs: str | None = None,
-    without: _Sequence[str] | None = None,
+    leave_out: _Sequence[str] | None = None,
     hide: _Sequence[str] | None = None,
     edit: _Callable[[dict[str, _Any]], dict[str, _Any] | None] | None = None,
     values: bool = True,
@@ -90,7 +90,7 @@ def watch(
     - ``own``: modules that are the app's own code although they are installed like libraries.
     - ``logs``, ``breadcrumbs``: from which severity log records are sent, or become breadcrumbs, by logger:
       ``"WARN, sailings.fares=DEBUG, noisy=off"``.
-    - ``without``: kinds of breadcrumbs to leave out, such as ``["statement"]``.
+    - ``leave_out``: kinds of breadcrumbs to leave out, such as ``["statement"]``.
     - ``hide``: redaction rules beside the default ones: ``["name vessel pin", "path request.body.json.card", "e-mail"]``.
     - ``edit``: is given each report before it is redacted, and returns it, changed or not, or None to drop it.
     - ``users``: whether who asks is taken from a framework that knows, such as Django's ``request.user``.
@@ -122,7 +122,7 @@ def watch(
             off=off,
             logs=logs,
             breadcrumbs=breadcrumbs,
-            without=without,
+            leave_out=leave_out,
             hide=hide,
             spool=spool,
             own=own,

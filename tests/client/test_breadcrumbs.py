@@ -207,7 +207,7 @@ def test_programs(reported: Reported) -> None:
 
 def test_kinds_can_be_left_out(running: Running, tides: str) -> None:
     """Each kind of breadcrumb can be switched off by name."""
-    obitus.watch(url=running.url, key=running.add_app(), without=["http", "statement", "process", "mark", "log"])
+    obitus.watch(url=running.url, key=running.add_app(), leave_out=["http", "statement", "process", "mark", "log"])
     with pytest.raises(KeyError), obitus.run("job quiet"):
         by_httpx(f"{tides}/depth/200")
         by_sqlite("SELECT 1")

@@ -20,7 +20,7 @@ def active_reporter() -> Reporter | None:
 def use(chosen: Reporter) -> None:
     """Let a reporter be the one of this process."""
     state.active = chosen
-    state.marking = chosen if "mark" not in chosen.settings.without else None
+    state.marking = chosen if "mark" not in chosen.settings.leave_out else None
     atexit.register(at_exit)
 
 

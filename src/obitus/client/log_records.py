@@ -82,7 +82,7 @@ class _Records:
         self._settings, self._failures, self._runs = settings, failures, open_runs
         self._redactor = failures.redactor
         self._orders = orders
-        self._kept = Thresholds({} if "log" in settings.without else settings.breadcrumbs)
+        self._kept = Thresholds({} if "log" in settings.leave_out else settings.breadcrumbs)
         self.wanted: dict[tuple[str, int], tuple[str, bool, bool]] = {}
         """By logger and level: its severity, whether it becomes a breadcrumb, whether it is sent."""
         orders.listen(self.wanted.clear)

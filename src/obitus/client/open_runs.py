@@ -108,7 +108,7 @@ class OpenRuns:
         """Add a step to the trail of the current run, or of the process when there is none."""
         try:
             base = self._base
-            if kind in base.settings.without:
+            if kind in base.settings.leave_out:
                 return
             run = runs.current.get()
             trail = self.trail if run is None else run.trail

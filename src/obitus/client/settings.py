@@ -19,15 +19,15 @@ ENVIRONMENT_NAMES: Final = {
     "OBITUS_ENVIRONMENT": "Environment this app believes it runs in; the key decides, this is kept as an attribute.",
     "OBITUS_OWN": "Modules that are own code although they are installed like libraries: `skerry, ferry_core`.",
     "OBITUS_OFF": "1, true, yes or on: report nothing at all.",
-    "OBITUS_LOGS": "From which severity log records are sent, by logger: `WARN, sailings.fares=DEBUG, noisy=off`. WARN.",
+    "OBITUS_LOGS": "Lowest severity of log records that are sent, by logger: `WARN, sailings.fares=DEBUG, noisy=off`. Default: WARN.",
     "OBITUS_LOGS_FIXED": "1, true, yes or on: people at the service cannot let loggers send more, or less, for a while.",
-    "OBITUS_BREADCRUMBS": "From which severity log records become breadcrumbs, by logger, in the same form. INFO.",
+    "OBITUS_BREADCRUMBS": "Lowest severity of log records that become breadcrumbs, by logger, in the same form. Default: INFO.",
     "OBITUS_LEAVE_OUT": "Kinds of breadcrumbs to leave out: `http, statement, log, process`.",
-    "OBITUS_HIDE": "Redaction rules of the team beside the default ones, one a line: `name vessel pin`, `e-mail`, …",
+    "OBITUS_HIDE": "Redaction rules in addition to the built-in ones, one a line: `name vessel pin`, `e-mail`, …",
     "OBITUS_SPOOL": "Folder where reports wait while the service is away; `off` keeps them in memory only.",
-    "OBITUS_ALSO": "A file beside the service, or in its place: `file:/var/spool/ferry/reports.ndjson`. `obitus send` brings it in.",
+    "OBITUS_ALSO": "A file to which reports are written as well as to the service or, without OBITUS_URL, instead: `file:/var/spool/ferry/reports.ndjson`. `obitus send` imports it.",
     "OBITUS_TRACEPOINTS": "1, true, yes or on: people may set tracepoints in this app; or the environments where they may: `staging, test`.",
-    "OBITUS_EXIT_S": "Longest time in seconds that a process which has something to tell takes for it at its end: 2; 0 leaves it to the next start.",
+    "OBITUS_EXIT_S": "Most seconds that a process takes at its end to send its reports: 2; with 0 the next start sends them.",
 }
 KINDS_TO_LEAVE_OUT: Final = ("http", "statement", "log", "process", "mark", "failure")
 MIB: Final = 1024 * 1024
@@ -54,7 +54,7 @@ class Settings:
     """Whether people at the service cannot let loggers send more, or less, for a while."""
     breadcrumbs: Mapping[str, str] = field(default_factory=lambda: {"": "INFO"})
     """From which severity a logger's records become breadcrumbs."""
-    without: frozenset[str] = frozenset()
+    leave_out: frozenset[str] = frozenset()
     """Kinds of breadcrumbs that are not kept."""
     hide: tuple[Rule, ...] = ()
     """The team's redaction rules."""
@@ -120,7 +120,7 @@ def load(
     logs: str | None = None,
     logs_fixed: bool | None = None,
     breadcrumbs: str | None = None,
-    without: Sequence[str] | None = None,
+    leave_out: Sequence[str] | None = None,
     hide: Sequence[str] | None = None,
     spool: str | os.PathLike[str] | None = None,
     also: str | os.PathLike[str] | None = None,
@@ -144,7 +144,7 @@ def load(
         return found.get(name, "").strip().lower() in ("1", "true", "yes", "on")
 
     switched_off = is_on("OBITUS_OFF")
-    left_out = without if without is not None else (found.get("OBITUS_LEAVE_OUT") or "").replace(",", " ").split()
+    left_out = leave_out if leave_out is not None else (found.get("OBITUS_LEAVE_OUT") or "").replace(",", " ").split()
     unknown = [kind for kind in left_out if kind not in KINDS_TO_LEAVE_OUT]
     if unknown:
         raise SettingTrouble(f"OBITUS_LEAVE_OUT: {unknown[0]!r} is none of {', '.join(KINDS_TO_LEAVE_OUT)}.")
@@ -168,7 +168,7 @@ def load(
         logs=heard,
         logs_fixed=is_on("OBITUS_LOGS_FIXED") if logs_fixed is None else logs_fixed,
         breadcrumbs=kept,
-        without=frozenset(left_out),
+        leave_out=frozenset(left_out),
         hide=rules,
         spool=None
         if place.strip().lower() == "off"

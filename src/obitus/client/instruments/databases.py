@@ -39,7 +39,7 @@ def tell(
     error: BaseException | None = None,
 ) -> None:
     """Leave the breadcrumb of one statement. Its text is looked at only when somebody wants to see it."""
-    if is_ours() or "statement" in reporter.settings.without:
+    if is_ours() or "statement" in reporter.settings.leave_out:
         return
     took_ms = (reporter.timer() - started_s) * 1000
     severity = "ERROR" if error is not None else "WARN" if took_ms >= SLOW_MS else "INFO"
