@@ -328,7 +328,7 @@ def test_following(running: Running, key: str, tmp_path: Path) -> None:
 
 
 def test_bad_files(running: Running, key: str, tmp_path: Path) -> None:
-    """NUL bytes, a megabyte on one line, control and direction signs, a packed file cut off, two stacks interleaved."""
+    """NUL bytes, a megabyte on one line, control and direction characters, a packed file cut off, two stacks interleaved."""
     (tmp_path / "nul.log").write_bytes(b"\0" * 100_000)
     (tmp_path / "long.log").write_bytes(b"x" * 1_000_000 + b"\n" + JAVA.encode())
     (tmp_path / "signs.log").write_text(JAVA.replace("gate 7", "gate \u202e7\x1b[31m\x07"))

@@ -1,6 +1,6 @@
 """Templates of messages that came without one: found by reading many, in one pass, in bounded memory.
 
-A message is cut into words and signs. What looks like a value (numbers, ids, addresses, paths, quoted text, lists of these)
+A message is cut into words and punctuation. What looks like a value (numbers, ids, addresses, paths, quoted text, lists of these)
 is taken for one at once. Of the rest, messages of one length are parted by the place where the fewest different words stand,
 as long as these are few: such words tell messages apart. A place where many different words stand holds a value, and so does
 one whose words are values elsewhere.
@@ -28,13 +28,13 @@ MOST_COMPARED: Final = 250_000
 VALUE: Final = "…"
 """Stands for a value in a template."""
 
-# Quoted text; runs between signs and spaces; spaces; signs.
+# Quoted text; runs between punctuation and spaces; spaces; punctuation.
 _TOKEN = re.compile(
     r"(?P<quoted>\"[^\"]{0,500}\"|(?<![\w'])'[^']{0,200}'(?!\w))|(?P<run>[^\s\"'=,;()\[\]{}<>|]+)|(?P<space>\s+)|(?P<sign>.)",
     re.DOTALL,
 )
 _DIGIT = re.compile(r"\d")
-_LIST_SIGNS: Final = frozenset({",", ";", "|", "and", "or"})
+_LIST_SEPARATORS: Final = frozenset({",", ";", "|", "and", "or"})
 
 Pattern = tuple[str, ...]
 
@@ -76,7 +76,7 @@ def _cut(message: str) -> list[_Cut]:
 
 
 def _take_run(found: list[_Cut], text: str, start: int) -> None:
-    """Add what stands between signs and spaces: a value, or a word; the colon or dot behind it is a sign of its own."""
+    """Add what stands between punctuation and spaces: a value, or a word; the colon or dot behind it is a token of its own."""
     bare = text.rstrip(":.")
     end = start + len(bare)
     if bare and (_DIGIT.search(bare) or bare[0] == "/" or "@" in bare or "://" in bare):
@@ -89,7 +89,7 @@ def _take_run(found: list[_Cut], text: str, start: int) -> None:
 
 def _take_value(found: list[_Cut], start: int, end: int) -> None:
     """Add a value; one that goes on a list, or stands right behind another, is the same value."""
-    if len(found) >= 2 and found[-1].token in _LIST_SIGNS and found[-2].token == VALUE:
+    if len(found) >= 2 and found[-1].token in _LIST_SEPARATORS and found[-2].token == VALUE:
         found.pop()
     if found and found[-1].token == VALUE:
         start = found.pop().start
@@ -98,7 +98,7 @@ def _take_value(found: list[_Cut], start: int, end: int) -> None:
 
 @remembered(8000)
 def pattern_of(message: str) -> Pattern:
-    """Return the words and signs of a message, with ``VALUE`` for what looks like a value; spaces are left out."""
+    """Return the words and punctuation of a message, with ``VALUE`` for what looks like a value; spaces are left out."""
     return tuple(cut.token for cut in _cut(message))
 
 
@@ -148,7 +148,7 @@ def written(general: Sequence[str], example: str) -> str:
     for token, cut in zip(general, _cut(example), strict=True):
         gap = example[end : cut.start]
         end = cut.end
-        if token == VALUE and len(kept) >= 2 and kept[-1] in _LIST_SIGNS and kept[-2] == VALUE:
+        if token == VALUE and len(kept) >= 2 and kept[-1] in _LIST_SEPARATORS and kept[-2] == VALUE:
             text = text[: text.rindex(VALUE) + len(VALUE)]
             kept.pop()
             continue
@@ -195,7 +195,7 @@ def _lists_as_one(general: Pattern) -> Pattern:
     """Return a pattern in which a list of values is one value."""
     found: list[str] = []
     for token in general:
-        if token == VALUE and len(found) >= 2 and found[-1] in _LIST_SIGNS and found[-2] == VALUE:
+        if token == VALUE and len(found) >= 2 and found[-1] in _LIST_SEPARATORS and found[-2] == VALUE:
             found.pop()
         else:
             found.append(token)

@@ -24,7 +24,7 @@ _CLOTHED = re.compile(r"(?:v|V|version[ _-]|release[ _-])(?=\d)")
 _BEFORE = re.compile(
     r"^(?:a|b|c|m|alpha|beta|pre|preview|rc|cr|dev|snapshot|nightly|milestone|canary|test)\d*(?:[.\-]|$)", re.IGNORECASE
 )
-MOST_SIGNS: Final = 300
+MOST_CHARACTERS: Final = 300
 
 
 @total_ordering
@@ -61,7 +61,7 @@ class Known:
 @lru_cache(4096)
 def canonical(version: str) -> str:
     """Return the one spelling of a release: ``v3.1.0``, ``release-3.1.0`` and `` 3.1.0 `` are all ``3.1.0``."""
-    stripped = " ".join(version.split())[:MOST_SIGNS]
+    stripped = " ".join(version.split())[:MOST_CHARACTERS]
     bare = _CLOTHED.sub("", stripped, count=1) if _CLOTHED.match(stripped) else stripped
     return bare if bare != stripped and _NUMBERS.fullmatch(bare) is not None else stripped
 

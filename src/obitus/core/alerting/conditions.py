@@ -25,7 +25,7 @@ Happening = Literal["new issue", "issue regressed", "issue reopened", "rate step
 HAPPENINGS: Final[tuple[Happening, ...]] = get_args(Happening)
 Source = Literal["failures", "logs", "runs"]
 Measure = Literal["count", "people", "failed", "refused", "per thousand", "stat"]
-Sign = Literal[">", ">=", "<", "<="]
+Operator = Literal[">", ">=", "<", "<="]
 MOST_CHARACTERS: Final = 1000
 LONGEST_MS: Final = 7 * DAY_MS
 SHORTEST_MS: Final = MINUTE_MS
@@ -95,7 +95,7 @@ _EXPECTED: Final = {
     "_BY": "`by` with a field, `where` with a question, or nothing more is expected here",
     "_COMMA": "a comma, `where` with a question, or nothing more is expected here",
 }
-_SIGNS: Final[dict[str, Sign]] = {sign: sign for sign in get_args(Sign)}
+_OPERATORS: Final[dict[str, Operator]] = {sign: sign for sign in get_args(Operator)}
 _WHERE: Final = re.compile(r"(?:^|\s)where(?=\s|$)")
 _QUANTITY: Final = re.compile(r"([0-9.]+)\s?(%|[A-Za-zµ]*)")
 
@@ -115,7 +115,7 @@ class Measured:
 
     measure: Measure
     source: Source
-    sign: Sign
+    sign: Operator
     limit: float
     """Shares are between 0 and 1, durations in milliseconds. Of `usual`: by what factor at least."""
     is_usual: bool
@@ -333,7 +333,7 @@ class _Tree(Transformer[Token, Any]):
             raise QuestionTrouble(
                 "what is usual is known by the hour: a window of whole hours is expected", (length.start_pos or 0) + 1
             )
-        found = Measured(measure, source, _SIGNS[sign], 0.0, limit[1], window_ms, by[:-1], stat, of)
+        found = Measured(measure, source, _OPERATORS[sign], 0.0, limit[1], window_ms, by[:-1], stat, of)
         if by:
             _check_groups(found, by)
         return replace(found, limit=_limit(found, limit))

@@ -11,7 +11,7 @@ from functools import cached_property
 from hashlib import blake2b
 from typing import Any, Final
 
-from obitus.core.redaction.texts import ALL_SIGNS, CARD, Signs, Texts, hide_card, mark
+from obitus.core.redaction.texts import ANY_SECRET, CARD, PossibleSecrets, Texts, hide_card, mark
 
 __all__ = ["SESSION", "Redactor", "hidden_session", "mark"]
 
@@ -34,7 +34,7 @@ class Redactor(Texts):
         """The paths of the team's rules, and the label of each."""
         return [(rule.what.split("."), rule.label) for rule in self.rules if rule.by == "path"]
 
-    def value(self, value: Any, name: str | None = None, depth: int = 0, signs: Signs = ALL_SIGNS) -> Any:
+    def value(self, value: Any, name: str | None = None, depth: int = 0, possible: PossibleSecrets = ANY_SECRET) -> Any:
         """Return ``value`` with secrets hidden; dictionaries and lists are changed in place.
 
         ``name`` is the key it stands under. What is nested deeper than ``MOST_DEPTH`` is hidden whole.
@@ -48,16 +48,16 @@ class Redactor(Texts):
                     if name == SESSION and value:
                         return hidden_session(value)
                 return mark(rule)
-        clean = not (signs.hints or signs.cards or self.patterns)
+        clean = not (possible.hints or possible.cards or self.patterns)
         if isinstance(value, str):
-            return value if clean else self.text(value, signs)
+            return value if clean else self.text(value, possible)
         if depth > MOST_DEPTH:
             return mark("nested too deep")
         if isinstance(value, dict):
-            self._dict(value, depth, signs, clean=clean)
+            self._dict(value, depth, possible, clean=clean)
         elif isinstance(value, list):
-            self._list(value, depth, signs)
-        elif signs.cards and isinstance(value, int) and not isinstance(value, bool) and CARD.fullmatch(str(value)):
+            self._list(value, depth, possible)
+        elif possible.cards and isinstance(value, int) and not isinstance(value, bool) and CARD.fullmatch(str(value)):
             return value if hide_card(CARD.fullmatch(str(value))) == str(value) else mark("card")  # type: ignore[arg-type]
         return value
 
@@ -66,47 +66,47 @@ class Redactor(Texts):
 
         ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for.
         """
-        signs = Signs(self.hints) if written is None else self.signs_in(written)
+        possible = PossibleSecrets(self.hints) if written is None else self.possible_in(written)
         said = report.get("message") if report.get("kind") == "log" else None
-        clean = not (signs.hints or signs.cards or self.patterns)
+        clean = not (possible.hints or possible.cards or self.patterns)
         for key, inner in report.items():
             if key == "exceptions" and isinstance(inner, list):
                 for link in inner:
-                    self._exception(link, signs)
+                    self._exception(link, possible)
             elif key == "hit" and isinstance(inner, dict):
-                self._hit(inner, signs)
+                self._hit(inner, possible)
             elif key in _PLAIN_FIELDS or (clean and type(inner) is str):
                 continue
             else:
-                report[key] = self.value(inner, None, 0, signs)
+                report[key] = self.value(inner, None, 0, possible)
         if isinstance(said, str) and report.get("message") != said:
             _hide_arguments(report, said)
         for path, label in self._paths:
             _hide_path(report, path, label, free=False)
         return report
 
-    def _dict(self, value: dict[Any, Any], depth: int, signs: Signs, *, clean: bool) -> None:
+    def _dict(self, value: dict[Any, Any], depth: int, possible: PossibleSecrets, *, clean: bool) -> None:
         names = self.names
         for key, inner in value.items():
             # Most values are texts under a harmless name: they are passed by without a call.
             if inner is None or (clean and type(inner) is str and names.get(key, "") is None):
                 continue
-            value[key] = self.value(inner, key, depth + 1, signs)
+            value[key] = self.value(inner, key, depth + 1, possible)
         if not clean:
             # A secret may be a key too: what a form or a body held is the sender's choice.
             for key in [key for key in value if isinstance(key, str) and len(key) >= 8]:
-                shown = self.text(key, signs)
+                shown = self.text(key, possible)
                 if shown != key:
                     value[shown] = value.pop(key)
 
-    def _list(self, value: list[Any], depth: int, signs: Signs) -> None:
+    def _list(self, value: list[Any], depth: int, possible: PossibleSecrets) -> None:
         if len(value) == 2 and type(value[0]) is str and type(value[1]) is str:
             rule = self.rule_of_pair(value[0], value[1])
             is_hidden = value[1].startswith("[hidden: ")
             value[1] = (
-                mark(rule) if rule is not None and not is_hidden else self.value(value[1], None, depth + 1, signs)
+                mark(rule) if rule is not None and not is_hidden else self.value(value[1], None, depth + 1, possible)
             )
-            value[0] = self.text(value[0], signs)
+            value[0] = self.text(value[0], possible)
             return
         option: str | None = None
         for i, inner in enumerate(value):
@@ -114,27 +114,27 @@ class Redactor(Texts):
             hidden = self.rule_for(option) if option is not None and isinstance(inner, str) else None
             option = inner if isinstance(inner, str) and inner.startswith("-") and "=" not in inner else None
             value[i] = (
-                mark(hidden) if hidden is not None and option is None else self.value(inner, None, depth + 1, signs)
+                mark(hidden) if hidden is not None and option is None else self.value(inner, None, depth + 1, possible)
             )
 
-    def _hit(self, hit: dict[str, Any], signs: Signs) -> None:
+    def _hit(self, hit: dict[str, Any], possible: PossibleSecrets) -> None:
         """Hide secrets in what a tracepoint has seen."""
-        self._frames(hit.get("frames"), signs)
+        self._frames(hit.get("frames"), possible)
         for name in ("values", "trail"):
-            self.value(hit.get(name), None, 0, signs)
+            self.value(hit.get(name), None, 0, possible)
 
-    def _exception(self, link: Any, signs: Signs) -> None:
+    def _exception(self, link: Any, possible: PossibleSecrets) -> None:
         if not isinstance(link, dict):
             return
         for name, inner in link.items():
             if name == "message" and isinstance(inner, str):
-                link[name] = self.text(inner, signs)
+                link[name] = self.text(inner, possible)
             elif name in ("notes", "detail"):
-                self.value(inner, None, 0, signs)
-        self._frames(link.get("frames"), signs)
+                self.value(inner, None, 0, possible)
+        self._frames(link.get("frames"), possible)
 
-    def _frames(self, frames: Any, signs: Signs) -> None:
-        look = bool(signs.hints or signs.cards or self.patterns)
+    def _frames(self, frames: Any, possible: PossibleSecrets) -> None:
+        look = bool(possible.hints or possible.cards or self.patterns)
         for frame in frames if isinstance(frames, list) else ():
             if not isinstance(frame, dict):
                 continue
@@ -142,20 +142,22 @@ class Redactor(Texts):
             if look and isinstance(source, dict):
                 for part, lines in source.items():
                     if isinstance(lines, str):
-                        source[part] = self.source(lines, signs)
+                        source[part] = self.source(lines, possible)
                     elif isinstance(lines, list):
-                        source[part] = [self.source(line, signs) if isinstance(line, str) else line for line in lines]
+                        source[part] = [
+                            self.source(line, possible) if isinstance(line, str) else line for line in lines
+                        ]
             held = frame.get("locals")
             if isinstance(held, dict):
                 if frame.get("own") is False and "execute" in str(frame.get("function", "")):
                     # The values of a database statement are whatever the app keeps.
                     for name in _STATEMENT_VALUES & held.keys():
                         held[name] = mark("statement values")
-                self.value(held, None, 0, signs)
+                self.value(held, None, 0, possible)
             call = frame.get("call")
             if isinstance(call, dict):
                 # Parts of it that are called like secrets are none: only what was handed over is looked at.
-                call["values"] = self.value(call.get("values"), None, 0, signs)
+                call["values"] = self.value(call.get("values"), None, 0, possible)
 
 
 def _hide_arguments(report: dict[str, Any], said: str) -> None:

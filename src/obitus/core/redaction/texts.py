@@ -99,14 +99,14 @@ _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
 
 
 @dataclass(frozen=True, slots=True)
-class Signs:
-    """Which signs of secrets a whole report holds, so that its texts need not be looked through for the others."""
+class PossibleSecrets:
+    """The secrets that a whole report may hold, so that its texts need not be searched for others."""
 
     hints: tuple[str, ...] = _HINTS
     cards: bool = True
 
 
-ALL_SIGNS: Final = Signs()
+ANY_SECRET: Final = PossibleSecrets()
 
 
 def mark(rule: str) -> str:
@@ -158,19 +158,19 @@ class Texts:
             rf"""(?ix) ((?<![\w-])[\w-]{{0,100}}?(?:{keyed})[\w-]*+["']?\s*+[:=]\s*+b?) ("[^"]++"|'[^']++')"""
         )
 
-    def signs_in(self, written: str) -> Signs:
-        """Return the signs of secrets that a report, written as JSON, holds. Escaped characters may hide any of them."""
+    def possible_in(self, written: str) -> PossibleSecrets:
+        """Return which secrets a report, written as JSON, may hold. Where characters are escaped, it may hold any."""
         lower = written.lower()
         if "\\u00" in lower:
-            return Signs(self.hints)
-        # A team's pattern may hang on what stands around a text, which JSON changes: these are always looked for.
+            return PossibleSecrets(self.hints)
+        # A team's pattern may depend on the text around a match, which JSON changes: these are always searched for.
         if self._seen is not None:
             near, may_be_card = self._seen(lower)
         else:
             near = [hint for root, hints in self._roots.items() if root in lower for hint in hints if hint in lower]
             may_be_card = True
         hints = tuple(hint for hint in near if _is_meant(hint, lower))
-        return Signs(hints, may_be_card and CARD.search(written) is not None)
+        return PossibleSecrets(hints, may_be_card and CARD.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
@@ -190,34 +190,34 @@ class Texts:
             self.names[name] = rule
         return rule
 
-    def text(self, text: str, signs: Signs = ALL_SIGNS) -> str:
+    def text(self, text: str, possible: PossibleSecrets = ANY_SECRET) -> str:
         """Hide secrets that show in running text: ``password=…`` pairs, credentials in URLs, tokens, key blocks, cards.
 
-        ``signs`` may be narrowed to what ``signs_in`` found in the whole that this text is a part of.
+        ``possible`` may be what ``possible_in`` returned for the report that this text is part of.
         """
         lower = text.lower()
         groups = 0
-        for hint in self.hints if signs is ALL_SIGNS else signs.hints:
+        for hint in self.hints if possible is ANY_SECRET else possible.hints:
             if hint in lower and (groups & _GROUP_OF.get(hint, 0) or _is_meant(hint, lower)):
                 # A word of the team's own is looked for as the default ones are.
                 groups |= _GROUP_OF.get(hint, _KEYED_GROUP)
         if groups:
             text = self._hide_shapes(text, lower, groups)
-        if signs.cards and len(text) >= 13:
+        if possible.cards and len(text) >= 13:
             text = CARD.sub(hide_card, text)
         return self._own_patterns(text)
 
-    def source(self, line: str, signs: Signs = ALL_SIGNS) -> str:
+    def source(self, line: str, possible: PossibleSecrets = ANY_SECRET) -> str:
         """Hide literals next to a secret's name in a line of source code; names alone stay readable."""
         lower = line.lower()
-        for hint in self.hints if signs is ALL_SIGNS else signs.hints:
+        for hint in self.hints if possible is ANY_SECRET else possible.hints:
             if hint in lower:
                 line = self._literal.sub(lambda found: f"{found[1]}'{mark('literal')}'", line)
                 line = _JWT.sub(
                     _TOKEN_HIDDEN, _URL_USER.sub(mark("url credentials"), _OWN_SECRETS.sub(mark("key"), line))
                 )
                 break
-        if signs.cards and len(line) >= 13:
+        if possible.cards and len(line) >= 13:
             line = CARD.sub(hide_card, line)
         return self._own_patterns(line)
 

@@ -23,7 +23,7 @@ _EVAL: Final = "eval "
 MOST_EVAL_LINES: Final = 50
 _WHOLE_FILES: Final = ("require ", "do ")
 _MAIN: Final = "(main program)"
-_COMPARED_SIGNS: Final = 12
+_COMPARED_CHARACTERS: Final = 12
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,7 +145,7 @@ def _frames(place: tuple[str, int], steps: Sequence[_Step], message: str) -> lis
 def _handles(given: str, message: str) -> bool:
     """Whether a function was handed nothing but the message as it was thrown, its place at the end: only handlers are."""
     text = given.replace("\\", "").removeprefix('"')
-    start = message.replace("\\", "")[:_COMPARED_SIGNS]
+    start = message.replace("\\", "")[:_COMPARED_CHARACTERS]
     return (
         bool(start) and given.startswith('"') and text.startswith(start) and (" at " in text or given.endswith('"...'))
     )

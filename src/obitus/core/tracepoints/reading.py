@@ -113,7 +113,7 @@ class _Reading:
             self._expected("nothing more, or one of `and or < <= > >= == != in is + - * / // % . [`")
         return found
 
-    # What stands at the place that is looked at.
+    # The current token.
 
     @property
     def _kind(self) -> str:
@@ -124,7 +124,7 @@ class _Reading:
         return self._tokens[self._at][1]
 
     def _takes(self, *texts: str) -> bool:
-        """Go on where one of some signs or words stands here; return whether it does."""
+        """Consume the current token if it is one of these; return whether it was."""
         if self._kind in ("sign", "word") and self._text in texts:
             self._at += 1
             return True
@@ -274,7 +274,7 @@ class _Reading:
 
 
 def _tokens(text: str) -> list[tuple[str, str, int]]:
-    """Return the words and signs of a text with their places, from 1, and the end."""
+    """Return the tokens of a text with their places, from 1, and the end."""
     found: list[tuple[str, str, int]] = []
     at = 0
     while at < len(text):

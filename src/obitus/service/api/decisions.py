@@ -12,7 +12,7 @@ from obitus.core.clock import LAST_MS, shown_ms, to_ms
 from obitus.core.lifecycle import Settling
 from obitus.core.parking import MOST_AN_HOUR, MOST_FAILURES, MOST_PEOPLE, Another, Until, as_another
 from obitus.core.priority import Level
-from obitus.core.releases import MOST_SIGNS, canonical
+from obitus.core.releases import MOST_CHARACTERS, canonical
 from obitus.service.api import answers
 from obitus.service.api.issues import Number
 from obitus.service.clock import Clock
@@ -46,7 +46,7 @@ class SettleOrder(BaseModel):
     release: str | None = Field(
         default=None,
         min_length=1,
-        max_length=MOST_SIGNS,
+        max_length=MOST_CHARACTERS,
         description="The release with the fix; it need not have come yet. The newest known when neither it nor `how` is given.",
     )
     how: Literal["release", "now", "coming"] = Field(
@@ -66,7 +66,7 @@ class ParkOrder(BaseModel):
     until: AwareDatetime | None = Field(default=None, description="A time that has not come yet.")
     failures: Annotated[int, Field(ge=1, le=MOST_FAILURES)] | None = Field(default=None, description="So many more.")
     an_hour: Annotated[int, Field(ge=1, le=MOST_AN_HOUR)] | None = Field(
-        default=None, description="So many failures within one hour."
+        default=None, description="A number of failures within one hour."
     )
     people: Annotated[int, Field(ge=1, le=MOST_PEOPLE)] | None = Field(
         default=None, description="So many more people whom it met."

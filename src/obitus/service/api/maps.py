@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
 from obitus.core.maps.source_map import MapTrouble
-from obitus.core.releases import MOST_SIGNS, canonical
+from obitus.core.releases import MOST_CHARACTERS, canonical
 from obitus.service.api import answers
 from obitus.service.api.apps import AppName
 from obitus.service.api.releases import READS, who_deploys
@@ -39,7 +39,8 @@ _PIPELINE: Final = described("no-key", "unknown-key", "revoked-key", "foreign-or
 
 TheShelf = Annotated[Shelf, part("shelf")]
 Release = Annotated[
-    str, Query(max_length=MOST_SIGNS, description="The release that was built; empty where the map's own id tells.")
+    str,
+    Query(max_length=MOST_CHARACTERS, description="The release that was built; empty where the map's own id tells."),
 ]
 BuiltPath = Annotated[
     str,
@@ -62,7 +63,7 @@ class MapsOrder(BaseModel):
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
-    release: str = Field(max_length=MOST_SIGNS)
+    release: str = Field(max_length=MOST_CHARACTERS)
     maps: list[MapOrder] = Field(max_length=MOST_AT_ONCE)
 
 
@@ -86,7 +87,7 @@ class TurnBackOrder(BaseModel):
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
-    release: str = Field(max_length=MOST_SIGNS)
+    release: str = Field(max_length=MOST_CHARACTERS)
 
 
 class TurnedBackAnswer(BaseModel):

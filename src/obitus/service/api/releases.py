@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
 from obitus.core.clock import clock_skew_ms, to_ms, to_text
-from obitus.core.releases import MOST_SIGNS, canonical
+from obitus.core.releases import MOST_CHARACTERS, canonical
 from obitus.service.api import answers, compared, release_answers, since
 from obitus.service.api.apps import NAME, AppName
 from obitus.service.api.asked import TheWindow
@@ -41,7 +41,7 @@ READS = [Depends(signed_in)]
 MOST_AHEAD_MS = 5 * 60_000
 MOST_COMMITS = 5000
 
-Version = Annotated[str, Path(min_length=1, max_length=MOST_SIGNS, description="The release.")]
+Version = Annotated[str, Path(min_length=1, max_length=MOST_CHARACTERS, description="The release.")]
 Environment = Annotated[str | None, Query(max_length=100, description="Only this environment; all when absent.")]
 
 
@@ -50,7 +50,7 @@ class NewRelease(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    release: str = Field(min_length=1, max_length=MOST_SIGNS)
+    release: str = Field(min_length=1, max_length=MOST_CHARACTERS)
 
 
 class Correction(BaseModel):
@@ -59,9 +59,9 @@ class Correction(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     name: str | None = Field(
-        default=None, min_length=1, max_length=MOST_SIGNS, description="Its new name; the old one stays known."
+        default=None, min_length=1, max_length=MOST_CHARACTERS, description="Its new name; the old one stays known."
     )
-    after: str | None = Field(default=None, max_length=MOST_SIGNS, description="Put it right after this release.")
+    after: str | None = Field(default=None, max_length=MOST_CHARACTERS, description="Put it right after this release.")
     in_order: bool = Field(default=False, strict=True, description="Take an earlier correction of the order back.")
 
 
@@ -70,7 +70,7 @@ class NewDeploy(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    release: str = Field(min_length=1, max_length=MOST_SIGNS)
+    release: str = Field(min_length=1, max_length=MOST_CHARACTERS)
     app: str | None = Field(
         default=None, pattern=NAME, max_length=60, description="The app; with a reporting key, the key's."
     )
@@ -78,7 +78,7 @@ class NewDeploy(BaseModel):
         default=None, pattern=NAME, max_length=60, description="Where; production when absent, or the key's."
     )
     time: Time | None = Field(default=None, description="When, RFC 3339 with an offset; now when absent.")
-    canary: bool = Field(default=False, strict=True, description="Beside the release that is live, not in its place.")
+    canary: bool = Field(default=False, strict=True, description="It runs beside the live release, not in its place.")
 
 
 class NewFile(BaseModel):
@@ -401,8 +401,8 @@ def deploys(records: TheRecords, window: TheWindow) -> release_answers.DeploysAn
 def compare(
     records: TheRecords,
     app: Annotated[str, Query(max_length=100)],
-    before: Annotated[str, Query(max_length=MOST_SIGNS, description="The release to compare with.")],
-    now: Annotated[str, Query(max_length=MOST_SIGNS, description="The release that is looked at.")],
+    before: Annotated[str, Query(max_length=MOST_CHARACTERS, description="The release to compare with.")],
+    now: Annotated[str, Query(max_length=MOST_CHARACTERS, description="The release to compare.")],
     environment: Environment = None,
     same_time: Annotated[
         bool | None, Query(description="Only hours in which both were live; when absent, so for a canary and not else.")
@@ -424,7 +424,7 @@ def _checked(version: str) -> str:
     if not found or any(ord(sign) < 32 or ord(sign) == 127 for sign in version):
         raise Problem(
             "bad-field",
-            "A release needs a name without control signs, such as 3.1.0 or a commit hash.",
+            "A release needs a name without control characters, such as 3.1.0 or a commit hash.",
             field="release",
         )
     return found

@@ -25,7 +25,7 @@ from obitus.store.days.logs import message_of
 from obitus.store.days.pairs import in_bytes, is_among, numbers_in
 from obitus.store.days.texts import NOTHING, hash_of
 
-_SIGNS: Final = {"=": "=", ">": ">", ">=": ">=", "<": "<", "<=": "<="}
+_OPERATORS: Final = {"=": "=", ">": ">", ">=": ">=", "<": "<", "<=": "<="}
 _TEXT_IS: Final = "SELECT id FROM texts WHERE hash = ? AND text = ?"
 _TEXTS: Final = "SELECT id, text FROM texts"
 PAIRS: Final = "SELECT id, text FROM texts WHERE substr(text, 1, ?) = ?"
@@ -146,9 +146,9 @@ class Compiler:
         if kept.how == "template":
             itself = self._asked(leaf, "message")
             return f"CASE WHEN message IS NOT NULL AND filled = '' THEN {itself} ELSE {self._named(leaf, kept)} END"
-        if kept.how == "number" and isinstance(leaf, Compare) and leaf.number is not None and leaf.op in _SIGNS:
+        if kept.how == "number" and isinstance(leaf, Compare) and leaf.number is not None and leaf.op in _OPERATORS:
             self._params.append(leaf.number)
-            compared = f"{kept.column} {_SIGNS[leaf.op]} ?"
+            compared = f"{kept.column} {_OPERATORS[leaf.op]} ?"
             return f"({kept.column} IS NOT NULL AND {compared})" if kept.null else f"({compared})"
         if kept.how in ("id", "uuid"):
             return self._id(leaf, kept)
