@@ -2396,7 +2396,7 @@ export interface paths {
         post?: never;
         /**
          * End a rule
-         * @description Let a rule fire no more. What it fired stays.
+         * @description Stop a rule. Its firings stay on record.
          */
         delete: operations["end_api_alert_rules__name__delete"];
         options?: never;
@@ -2543,7 +2543,7 @@ export interface paths {
         put?: never;
         /**
          * Send a message again that did not arrive
-         * @description Try a message again that was given up.
+         * @description Send a message again that was given up.
          */
         post: operations["send_again_api_messages__number__send_again_post"];
         delete?: never;
@@ -4117,7 +4117,7 @@ export interface components {
             template?: string;
             /**
              * Person
-             * @description Whose it is: their quiet hours hold. Null for the team's.
+             * @description The person whose channel it is; their quiet hours hold. Null for the team's.
              */
             person?: string | null;
             /**
@@ -6983,7 +6983,7 @@ export interface components {
             template?: string;
             /**
              * Person
-             * @description Whose it is: their quiet hours hold. Null for the team's.
+             * @description The person whose channel it is; their quiet hours hold. Null for the team's.
              */
             person?: string | null;
             /**
@@ -7046,7 +7046,7 @@ export interface components {
             time?: string | null;
             /**
              * Canary
-             * @description Beside the release that is live, not in its place.
+             * @description It runs beside the live release, not in its place.
              * @default false
              */
             canary?: boolean;
@@ -7602,7 +7602,7 @@ export interface components {
             failures?: number | null;
             /**
              * An Hour
-             * @description So many failures within one hour.
+             * @description A number of failures within one hour.
              */
             an_hour?: number | null;
             /**
@@ -9846,7 +9846,7 @@ export interface components {
             depth?: number;
             /**
              * Size
-             * @description Characters of each value at most.
+             * @description Most characters of each value.
              * @default 1000
              */
             size?: number;
@@ -9858,7 +9858,7 @@ export interface components {
             hits?: number;
             /**
              * Per Second
-             * @description Hits a second at most, in each process.
+             * @description Most hits a second in each process.
              * @default 10
              */
             per_second?: number;
@@ -9900,7 +9900,7 @@ export interface components {
             code_hash?: string;
             /**
              * Issue
-             * @description The issue that it helps with.
+             * @description The issue that it is for.
              */
             issue?: number | null;
         };
@@ -16097,7 +16097,7 @@ export interface operations {
                 /** @description These issues; without any, those that failed most in the window. */
                 issue?: number[] | null;
                 as?: "markdown" | "html";
-                /** @description What stands above it. */
+                /** @description The heading. */
                 title?: string;
                 /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
                 window?: string;
@@ -22703,7 +22703,7 @@ export interface operations {
                 app: string;
                 /** @description The release to compare with. */
                 before: string;
-                /** @description The release that is looked at. */
+                /** @description The release to compare. */
                 now: string;
                 /** @description Only this environment; all when absent. */
                 environment?: string | null;

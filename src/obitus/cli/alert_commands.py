@@ -18,16 +18,14 @@ from obitus.cli.safe import safe
 from obitus.core.clock import span_ms
 from obitus.core.wording import count_of, minute_of
 
-alerts = typer.Typer(
-    help="What fired, the rules behind it, and when they are silent.", no_args_is_help=True, rich_markup_mode=None
-)
+alerts = typer.Typer(help="Alerts that fired, alert rules, and silences.", no_args_is_help=True, rich_markup_mode=None)
 app.add_typer(alerts, name="alerts", short_help="What fired; rules, previews, silences.")
 When = Annotated[str, typer.Argument(metavar="WHEN", help="What to wait for: 'new issue where app=sailings'.")]
 RuleName = Annotated[str, typer.Argument(metavar="NAME", help="The rule's name.")]
 Number = Annotated[int, typer.Argument(metavar="NUMBER", min=1, help="The firing's number.")]
-To = Annotated[list[str] | None, typer.Option("--to", help="A channel that is notified; again for another one.")]
-Priority = Annotated[str, typer.Option("--priority", help="high, middle or low. What is high wakes people.")]
-AnHour = Annotated[int, typer.Option("--at-most", min=1, help="So many messages an hour; the others go out as one.")]
+To = Annotated[list[str] | None, typer.Option("--to", help="A channel that is notified. Repeatable.")]
+Priority = Annotated[str, typer.Option("--priority", help="high, middle or low. High priority ignores quiet hours.")]
+AnHour = Annotated[int, typer.Option("--at-most", min=1, help="Most messages an hour; further ones are sent as one.")]
 EscalateTo = Annotated[
     list[str] | None, typer.Option("--escalate-to", help="A channel that is notified when nobody accepts in time.")
 ]
@@ -182,14 +180,14 @@ def change(
     when: Annotated[str | None, typer.Option("--when", help="What to wait for from now on.")] = None,
     to: To = None,
     priority: Annotated[str | None, typer.Option("--priority", help="high, middle or low.")] = None,
-    at_most: Annotated[int | None, typer.Option("--at-most", min=1, help="So many messages an hour.")] = None,
+    at_most: Annotated[int | None, typer.Option("--at-most", min=1, help="Most messages an hour.")] = None,
     escalate_to: EscalateTo = None,
     escalate_after: EscalateAfter = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Change a rule; what is not said stays as it is."""
+    """Change a rule; options that are left out stay as they are."""
     service = api(url, token)
     before = next((one for one in service.get("/api/alert-rules")["rules"] if one["name"] == name), None)
     if before is None:
@@ -204,7 +202,7 @@ def change(
 
 @alerts.command("end")
 def end(name: RuleName, url: Url = None, token: Token = None) -> None:
-    """Let a rule fire no more. What it fired stays."""
+    """Stop a rule. Its firings stay on record."""
     api(url, token).delete(f"/api/alert-rules/{quote(name, safe='')}")
     show.say(f"The rule {safe(name)} fires no more.")
 
@@ -220,7 +218,7 @@ def apply(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Use the rules of a file: what would change is shown first, what is not in the file is left alone."""
+    """Use the rules of a file. The changes are shown first; rules that are not in the file are left alone."""
     order = {"text": _read(file), "source": file.name, "end_others": end_others, "only_plan": not yes}
     answer = api(url, token).post("/api/alert-rules/apply", order)
     if as_json:
@@ -237,7 +235,7 @@ def apply(
 
 @alerts.command("silences")
 def silences(url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """List the silences that hold, or will."""
+    """List active and planned silences."""
     answer = api(url, token).get("/api/silences")
     if as_json:
         print_json(answer)
@@ -252,17 +250,19 @@ def silences(url: Url = None, token: Token = None, as_json: Json = False) -> Non
 @alerts.command("silence")
 def silence(
     length: Annotated[str, typer.Argument(metavar="LENGTH", help="For how long: 30m, 2h, 1d.")],
-    reason: Annotated[str, typer.Option("--reason", help="Why; it stands beside what is held back.")],
+    reason: Annotated[str, typer.Option("--reason", help="Why; shown beside the messages that are held back.")],
     rule: Rule = None,
     app_name: Annotated[str | None, typer.Option("--app", help="Only what is of this app.")] = None,
     environment: Annotated[str | None, typer.Option("--environment", help="Only what is of this environment.")] = None,
     issue: Annotated[int | None, typer.Option("--issue", min=1, help="Only this issue.")] = None,
-    start: Annotated[str | None, typer.Option("--from", help="Begin then, for maintenance: 2026-11-26T22:00.")] = None,
+    start: Annotated[
+        str | None, typer.Option("--from", help="Begin at this time, for maintenance: 2026-11-26T22:00.")
+    ] = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Let rules send nothing for a time. What fires is noted all the same; it ends by itself."""
+    """Let rules send nothing for a time. Firings are still recorded; the silence ends by itself."""
     order = {
         "reason": reason, "minutes": _minutes(length, "LENGTH"), "rule": rule, "app": app_name, "environment": environment,
         "issue": issue, "start": time_of(start),

@@ -29,7 +29,7 @@ NUMBERS = frozenset({"port"})
 
 @channel.command("list")
 def list_channels(url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """List the channels, and how deliveries go."""
+    """List the channels, and the state of their deliveries."""
     answer = api(url, token).get("/api/channels")
     if as_json:
         print_json(answer)
@@ -55,11 +55,17 @@ def add(
     secrets: Annotated[
         list[str] | None,
         typer.Option(
-            "--secret", metavar="NAME", help="A secret (password, secret), asked for, or read from standard input."
+            "--secret",
+            metavar="NAME",
+            help="A secret (password, secret), which is asked for or read from standard input.",
         ),
     ] = None,
-    template: Annotated[str | None, typer.Option("--template", help="Of a webhook's body: a file with Jinja2.")] = None,
-    person: Annotated[str | None, typer.Option("--person", help="Whose it is: their quiet hours hold.")] = None,
+    template: Annotated[
+        str | None, typer.Option("--template", help="File with a Jinja2 template of the webhook's body.")
+    ] = None,
+    person: Annotated[
+        str | None, typer.Option("--person", help="The person whose channel it is; their quiet hours hold.")
+    ] = None,
     digest: Annotated[str, typer.Option("--digest", help="A digest each day (08:00) or week (mon 08:00).")] = "",
     zone: Annotated[str, typer.Option("--zone", help="The time zone of the digest: Europe/Oslo.")] = "UTC",
     change: Annotated[bool, typer.Option("--change", help="Change one that is there. Secrets not given stay.")] = False,
@@ -67,7 +73,7 @@ def add(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Keep a channel, or change one. Secrets are kept encrypted, and never shown again."""
+    """Add a channel, or change one. Secrets are kept encrypted, and never shown again."""
     order: dict[str, Any] = {
         "kind": kind, "settings": settings_of(settings or [], NUMBERS), "template": _template(template), "person": person, "digest_at": digest, "digest_zone": zone,
     }  # fmt: skip
@@ -85,7 +91,7 @@ def add(
 
 @channel.command("test")
 def test(name: Name, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Send a message that says that it is a test."""
+    """Send a test message."""
     answer = api(url, token).post(f"/api/channels/{quote(name, safe='')}/test", {})
     if as_json:
         print_json(answer)
@@ -119,14 +125,14 @@ def send_again(
     url: Url = None,
     token: Token = None,
 ) -> None:
-    """Try a message again that was given up."""
+    """Send a message again that was given up."""
     api(url, token).post(f"/api/messages/{number}/send-again", {})
     show.say(f"Message {number} is tried again.")
 
 
 @channel.command("remove")
 def remove(name: Name, url: Url = None, token: Token = None) -> None:
-    """Remove a channel, with its secrets. What waits for it is not sent."""
+    """Remove a channel, with its secrets. Messages that wait for it are not sent."""
     api(url, token).delete(f"/api/channels/{quote(name, safe='')}")
     show.say(f"The channel {safe(name)} is removed.")
 
@@ -140,7 +146,7 @@ def quiet_hours(
     url: Url = None,
     token: Token = None,
 ) -> None:
-    """Say when messages to channels of yours wait; those of high priority do not."""
+    """Set your quiet hours: messages to your channels wait, except those of high priority."""
     asked = api(url, token)
     if hours is None:
         found = asked.get("/api/me/quiet-hours")

@@ -57,7 +57,7 @@ MODULES: Final = {
 COMPLETING: Final = "_OBITUS_COMPLETE"
 """Set by what a shell calls to complete a line."""
 
-EXIT_STATUSES = """Exit status: 0 all well; 1 what was asked for did not hold; 2 the command cannot be understood;
+EXIT_STATUSES = """Exit status: 0 all well; 1 a requested condition did not hold; 2 the command cannot be understood;
 3 the service cannot be reached; 4 not allowed; 5 not found; 6 the service refused."""
 
 app = typer.Typer(

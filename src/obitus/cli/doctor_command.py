@@ -30,9 +30,9 @@ def doctor(
     ] = PORT,
     as_json: Json = False,
 ) -> None:
-    """Look at versions, rights, disk, clock, port, log of writes and the latest backup. Ends with 1 where something is wrong.
+    """Check versions, rights, disk, clock, port, log of writes and the latest backup. Ends with 1 where something is wrong.
 
-    Nothing is changed; it may run beside the service, and as the user who runs it.
+    It changes nothing. Run it as the service's user; the service may be running.
     """
     if find_spec("fastapi") is None:
         raise UsageTrouble("the service is not installed here. Run: pip install 'obitus[server]'")

@@ -19,7 +19,7 @@ def document(
         list[int] | None, typer.Argument(metavar="[NUMBER]…", help="The issues; without any, those that failed most.", min=1)
     ] = None,
     form: Annotated[Literal["markdown", "html"], typer.Option("--as", help="html is one page that needs nothing else.")] = "markdown",
-    title: Annotated[str, typer.Option("--title", help="What stands above it.")] = "",
+    title: Annotated[str, typer.Option("--title", help="The heading.")] = "",
     window: Window = "14d",
     start: Annotated[str | None, typer.Option("--start", help="From this time on instead: 2026-11-26T10:00; UTC.")] = None,
     end: Annotated[str | None, typer.Option("--end", help="Until this time; now, when it is left out.")] = None,
@@ -29,7 +29,7 @@ def document(
     url: Url = None,
     token: Token = None,
 ) -> None:  # fmt: skip
-    """Print what failed, since when, for whom, what led up to it, what was decided and checked, the likely cause, and whether the fix held."""
+    """Print what failed, since when, for whom, what led up to it, decisions and checks, the likely cause, and whether the fix held."""
     check_window(window)
     query = {
         "issue": numbers or [],

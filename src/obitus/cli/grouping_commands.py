@@ -81,7 +81,7 @@ def merge(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Merge an issue into another one: its failures, and what comes later by its fingerprints."""
+    """Merge an issue into another one: its failures, and later ones with its fingerprints."""
     asked = api(url, token)
     preview = asked.post(f"/api/issues/{number}/merge/preview", {"into": into})
     if not yes:
@@ -145,7 +145,7 @@ def never_together(
     url: Url = None,
     token: Token = None,
 ) -> None:
-    """Keep two issues apart: they are suggested no more, and regrouping keeps them apart."""
+    """Keep two issues apart: they are no longer suggested for merging, and regrouping keeps them apart."""
     api(url, token).post(f"/api/issues/{number}/never-together", {"other": other})
     show.say(f"Issues {number} and {other} stay apart.")
 
@@ -169,7 +169,7 @@ def regroup(
 
 @app.command()
 def undo(
-    regrouping: Annotated[int, typer.Argument(min=1, help="The regrouping's number, as it was said.")],
+    regrouping: Annotated[int, typer.Argument(min=1, help="The regrouping's number, as it was printed.")],
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
@@ -205,7 +205,7 @@ def rules_try(rule: RuleText, url: Url = None, token: Token = None, as_json: Jso
 
 @rules_group.command("add")
 def rules_add(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Use a grouping rule for what comes; `obitus regroup` applies it to history."""
+    """Use a grouping rule for new failures; `obitus regroup` applies it to past ones."""
     answer = api(url, token).post("/api/grouping-rules", {"rule": rule})
     print_json(answer) if as_json else show.say(
         f"Rule {answer['id']} is active: {safe(answer['rule'])}. For what is there already: obitus regroup APP"

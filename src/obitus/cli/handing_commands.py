@@ -56,7 +56,7 @@ def try_rule(rule: RuleText, url: Url = None, token: Token = None, as_json: Json
 
 @handing.command("add")
 def add(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Use a rule from now on, for issues that are new or back and that nobody has."""
+    """Use a rule from now on, for new, regressed and reopened issues that nobody has."""
     answer = api(url, token).post("/api/handing-rules", {"rule": rule})
     if as_json:
         print_json(answer)
@@ -70,7 +70,7 @@ def add(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = Fa
 def stop(
     rule: Annotated[int, typer.Argument(help="The rule's number.", min=1)], url: Url = None, token: Token = None
 ) -> None:
-    """Hand nothing over by a rule any more."""
+    """Stop a hand-over rule."""
     api(url, token).delete(f"/api/handing-rules/{rule}")
     show.say(f"Rule {rule} is stopped. What it handed over stays where it is.")
 
@@ -92,11 +92,11 @@ def owners(
     file: Annotated[
         Path | None,
         typer.Argument(
-            metavar="[CODEOWNERS]", help="The file; - for standard input. What is kept, when it is left out."
+            metavar="[CODEOWNERS]", help="The file; - for standard input. Without it: show the one that is kept."
         ),
     ] = None,
     beneath: Annotated[
-        str, typer.Option("--beneath", help="The folder of the repository that the app's paths begin in: src.")
+        str, typer.Option("--beneath", help="Folder of the repository in which the app's paths begin: src.")
     ] = "",
     yes: Yes = False,
     url: Url = None,
@@ -134,9 +134,7 @@ def owners(
 @handing.command("mean")
 def mean(
     owner: Annotated[str, typer.Argument(help="An owner as CODEOWNERS names it: @skerry/fares.")],
-    to: Annotated[
-        str | None, typer.Option("--to", help="Who is meant; without it, what was said is forgotten.")
-    ] = None,
+    to: Annotated[str | None, typer.Option("--to", help="The person; without it, the name stands for nobody.")] = None,
     url: Url = None,
     token: Token = None,
 ) -> None:

@@ -40,7 +40,7 @@ def issues(
         Literal["last-seen", "first-seen", "failures"], typer.Option("--sort", help="Order.")
     ] = "last-seen",
     limit: Annotated[int, typer.Option("--limit", min=1, max=200, help="Most issues to show.")] = 20,
-    cursor: Annotated[str | None, typer.Option("--cursor", help="Go on after an earlier page.")] = None,
+    cursor: Annotated[str | None, typer.Option("--cursor", help="Continue after an earlier page.")] = None,
     of_list: Annotated[
         str | None, typer.Option("--list", help="The name of a saved list; obitus lists names them.")
     ] = None,

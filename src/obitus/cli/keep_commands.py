@@ -30,7 +30,7 @@ def backup(
 ) -> None:
     """Copy the records as they are at this moment; the service goes on. The next backup there copies only what has changed.
 
-    What lies in the folder can be brought back at any time, also where a backup was broken off.
+    The folder can be restored at any time, even after an interrupted backup.
     """
     from obitus.cli import keeping
 
@@ -51,7 +51,7 @@ def backup(
 
 @app.command(short_help="Bring a backup back.")
 def restore(folder: Folder, data: Data = DATA, as_json: Json = False) -> None:
-    """Bring a backup back into a folder that holds no records. Every file is compared with what was copied first."""
+    """Restore a backup into a folder that holds no records. Every file is first compared with its checksum."""
     from obitus.cli import keeping
 
     found = keeping.restore(folder, data)
@@ -68,11 +68,11 @@ def restore(folder: Folder, data: Data = DATA, as_json: Json = False) -> None:
 def verify(
     data: Data = DATA,
     repair: Annotated[
-        bool, typer.Option("--repair", help="Mend what follows from rows; the service has to be stopped for it.")
+        bool, typer.Option("--repair", help="Correct counts that follow from rows; stop the service first.")
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Check every file, and compare every count with the rows that it is of. Ends with 1 where something differs."""
+    """Check every file, and compare every count with its rows. Ends with 1 where something differs."""
     from obitus.cli import keeping
 
     found = keeping.verify(data, repair=repair)

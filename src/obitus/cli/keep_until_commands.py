@@ -16,7 +16,7 @@ from obitus.cli.typed import octets_of
 from obitus.core.wording import count_of
 
 keep = typer.Typer(
-    help="How long what was reported is kept. Issues, counts and decisions stay in any case.",
+    help="How long reports are kept. Issues, counts and decisions always stay.",
     no_args_is_help=True,
     rich_markup_mode=None,
 )
@@ -50,18 +50,18 @@ def show_kept(url: Url = None, token: Token = None, as_json: Json = False) -> No
 @keep.command("set")
 def set_kept(
     kind: Kind,
-    days: Annotated[int | None, typer.Option("--days", min=0, help="For so many days; 0 for ever.")] = None,
-    usual: Annotated[bool, typer.Option("--usual", help="For as long as holds otherwise.")] = False,
+    days: Annotated[int | None, typer.Option("--days", min=0, help="Number of days; 0 for ever.")] = None,
+    usual: Annotated[bool, typer.Option("--usual", help="Go back to the default.")] = False,
     most: Annotated[
         str, typer.Option("--most", help="With `all`: the room that everything may take: 50GB; none for no bound.")
     ] = "",
     of: Of = "",
-    dry: Annotated[bool, typer.Option("--preview", help="Only say what it would remove.")] = False,
+    dry: Annotated[bool, typer.Option("--preview", help="Only show what it would remove.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Say for how long a kind is kept, or how much room everything may take. It holds from the next look on, within ten minutes."""
+    """Set how long a kind is kept, or how much room everything may take. It takes effect within ten minutes."""
     order = _order(kind, days, most, of, usual=usual)
     asked = api(url, token)
     if dry:

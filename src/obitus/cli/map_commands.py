@@ -25,7 +25,7 @@ MAPS_A_REQUEST: Final = 500
 ENDING: Final = ".map"
 
 maps = typer.Typer(
-    help="Source maps: what was built is shown as it was written.", no_args_is_help=True, rich_markup_mode=None
+    help="Source maps, with which built code is shown as it was written.", no_args_is_help=True, rich_markup_mode=None
 )
 app.add_typer(maps, name="maps", short_help="Source maps of builds: add, list, remove.")
 AppName = Annotated[str | None, typer.Option("--app", help="The app; needed with a key, and where there are several.")]
@@ -49,17 +49,15 @@ class _Map:
 
 @maps.command("add")
 def add(
-    folder: Annotated[Path, typer.Argument(metavar="DIR", help="The folder with what was built, as it is deployed.")],
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="The folder of the build, as it is deployed.")],
     release: Release,
     app_name: AppName = None,
-    without_source: Annotated[
-        bool, typer.Option("--without-source", help="Leave the text of the source at home: places alone are sent.")
-    ] = False,
+    without_source: Annotated[bool, typer.Option("--without-source", help="Send no source text, only places.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Send the source maps of a build; what is there already is not sent again. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough."""
+    """Send the source maps of a build; those already there are not sent again. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough."""
     found, troubles = _found(folder, without_source)
     if not found and not troubles:
         raise UsageTrouble(
@@ -111,7 +109,7 @@ def add(
 
 @maps.command("list")
 def list_maps(app_name: AppName = None, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """List of which releases there are source maps."""
+    """List the releases that have source maps."""
     asked = api(url, token)
     name = app_meant(asked, app_name)
     answer = asked.get(f"/api/apps/{quote(name, safe='')}/maps")
@@ -131,7 +129,7 @@ def list_maps(app_name: AppName = None, url: Url = None, token: Token = None, as
 
 @maps.command("remove")
 def remove(release: Release, app_name: AppName = None, url: Url = None, token: Token = None) -> None:
-    """Remove the source maps of a release. What was turned back as it arrived stays so."""
+    """Remove the source maps of a release. Failures that were mapped back when they arrived stay so."""
     asked, name = _asked(url, token, app_name)
     answer = asked.delete(f"/api/apps/{quote(name, safe='')}/maps?{urlencode({'release': release})}")
     show.say(f"{count_of(answer['removed'], 'map')} of {name} {safe(release)} removed.")

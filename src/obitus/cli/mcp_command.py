@@ -30,7 +30,7 @@ def mcp(
     url: Url = None,
     token: Token = None,
 ) -> None:  # fmt: skip
-    """Let a coding assistant read issues, timelines, turning points, likely changes and tests, with no more than a token allows.
+    """Let a coding assistant read issues, timelines, turning points, likely changes and tests, as far as a token allows.
 
     Over standard input and output it reads with the token of this shell's login. Over HTTP each caller sends a personal token of
     its own, as Authorization: Bearer.

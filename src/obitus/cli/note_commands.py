@@ -23,15 +23,15 @@ MARKS: Final = {"ruled out": ("✓", ACCENT), "suspicious": ("!", FAILED), "uncl
 def note(
     number: Number,
     text: Annotated[str, typer.Argument(help="What is known, in Markdown.")] = "",
-    check: Annotated[str, typer.Option("--check", help="What was looked at: it is a check then.")] = "",
+    check: Annotated[str, typer.Option("--check", help="What was looked at; makes the note a check.")] = "",
     found: Annotated[
-        Literal["ruled-out", "suspicious", "unclear"], typer.Option("--found", help="What the check came to.")
+        Literal["ruled-out", "suspicious", "unclear"], typer.Option("--found", help="The result of the check.")
     ] = "ruled-out",
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Write a note on an issue, or a check. What is piped in goes with it: df -h | obitus note 12 --check "disk has room"."""
+    """Write a note on an issue, or a check. Piped input is added to it: df -h | obitus note 12 --check "disk has room"."""
     piped = "" if sys.stdin is None or sys.stdin.isatty() else sys.stdin.read(OUTPUT + 1)
     if not (text or check or piped.strip()):
         raise UsageTrouble('Say what is known: obitus note 12 "…", or what was looked at: --check "disk has room".')

@@ -25,7 +25,7 @@ def now(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Show what is happening: failures and runs, entry points, types, answer codes, what is new; beside the time before."""
+    """Show what is happening: failures and runs, entry points, types, answer codes, what is new; compared with the period before."""
     check_window(window)
     query = {"window": window, "app": app_name, "environment": environment, "release": release}
     answer = api(url, token).get("/api/now", query)

@@ -37,7 +37,7 @@ def people_invite(
     token: Token = None,
     as_json: Json = False,
 ) -> None:  # fmt: skip
-    """Print a link with which somebody becomes one of the people, once."""
+    """Print a link with which one person can join."""
     order = {"label": label, "role": role, "apps": sees or [], "days": days}
     answer = api(url, token).post("/api/people/invitations", order)
     print_json(answer) if as_json else _show_link(f"Give this to {safe(label)}", answer)
@@ -62,7 +62,7 @@ def people_remove(
     url: Url = None,
     token: Token = None,
 ) -> None:
-    """Let somebody in no more; their sessions and tokens end at once. What they did bears their name still."""
+    """Remove a person; their sessions and tokens end at once. The record of what they did keeps their name."""
     asked = api(url, token)
     if not yes:
         typer.confirm(f"Remove {safe(name)}? Their sessions and tokens end", abort=True)
@@ -85,7 +85,7 @@ def people_limit(
     url: Url = None,
     token: Token = None,
 ) -> None:
-    """Let only owners, and the people named, see an app and all that is of it."""
+    """Let only owners and the people named see an app and its records."""
     api(url, token).put(f"/api/apps/{quote(app_name, safe='')}/people", {"people": None if all_ else to or []})
     said = "Everybody sees" if all_ else f"Owners{' and ' + ', '.join(map(safe, to)) if to else ' alone'} see"
     say(f"{said} {safe(app_name)} from now on.")

@@ -30,7 +30,7 @@ def run_command(
     command: Annotated[list[str], typer.Argument(metavar="-- COMMAND…", help="The program and its arguments.")],
     lines: Annotated[bool, typer.Option("--lines", help="Keep every line that it prints, as log records.")] = False,
 ) -> None:
-    """Run any program, pass its output through, and report it when it ends badly. Ends with the program's status."""
+    """Run any program, pass its output through, and report it when it fails. Ends with the program's status."""
     from obitus.cli import running
 
     raise typer.Exit(running.run(command, client_settings(), lines=lines))

@@ -24,7 +24,7 @@ def quiet(
         int | None, typer.Option("--make-issue", metavar="N", help="Make an issue of the one with this number.", min=1)
     ] = None,
     leave: Annotated[
-        int | None, typer.Option("--leave", metavar="N", help="Say that this one is nothing to act on.", min=1)
+        int | None, typer.Option("--leave", metavar="N", help="Mark this one as nothing to act on.", min=1)
     ] = None,
     url: Url = None,
     token: Token = None,
@@ -32,7 +32,7 @@ def quiet(
 ) -> None:
     """Show entry points that refuse more than usual, warnings that are new or more than usual, and jobs that did not run.
 
-    An issue that is made of one collects its records from then on, and those that are kept: it is counted and regresses like any other.
+    An issue made of one collects its past and future records: it is counted and regresses like any other.
     """
     if make_issue is not None and leave is not None:
         raise UsageTrouble("Say one of --make-issue and --leave.")
@@ -76,12 +76,12 @@ def person(
     at: Annotated[
         str | None, typer.Option("--at", help="About when: 2026-11-26T10:00, or 10:00 of today; UTC. Now if left out.")
     ] = None,
-    around: Annotated[str, typer.Option("--around", help="So long before and after: 30m, 6h.")] = "30m",
+    around: Annotated[str, typer.Option("--around", help="How long before and after: 30m, 6h.")] = "30m",
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Show the runs of one person around a time, in order, with what was refused, failed or warned of. For “it did not work”, when nothing was raised."""
+    """Show what happened to one person around a time, in order: runs, refusals, failures, warnings. For “it did not work”, when nothing was raised."""
     asked = api(url, token)
     answer = asked.get("/api/person", {"who": who, "at": time_of(at), "around": around})
     print_json(answer) if as_json else _show_person(answer)

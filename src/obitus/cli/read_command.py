@@ -37,17 +37,17 @@ def read(
     ] = "auto",
     zone: Annotated[
         str | None,
-        typer.Option("--zone", help="Time zone of times that bear none: UTC, Europe/Oslo; else this machine's."),
+        typer.Option("--zone", help="Time zone of times without one: UTC, Europe/Oslo. Default: this machine's."),
     ] = None,
     release: Annotated[str | None, typer.Option("--release", help="Release that wrote the files.")] = None,
     lines: Annotated[bool, typer.Option("--lines", help="Keep every line of log files too, as log records.")] = False,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be made; send nothing.")] = False,
-    follow: Annotated[bool, typer.Option("--follow", help="Go on reading as the files grow, until Ctrl-C.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would be sent; send nothing.")] = False,
+    follow: Annotated[bool, typer.Option("--follow", help="Keep reading as the files grow, until Ctrl-C.")] = False,
     as_json: Json = False,
 ) -> None:
     """Read log files and access logs: stack traces become failures, requests become runs, lines log records if asked for.
 
-    Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds what is new.
+    Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds its new lines.
     """
     from obitus.reading import files as on_disk
     from obitus.reading.marks import Marks

@@ -27,23 +27,23 @@ Asked = Annotated[
     ),
 ]
 Limit = Annotated[int, typer.Option("--limit", min=1, max=500, help="Most records to show.")]
-Cursor = Annotated[str | None, typer.Option("--cursor", help="Go on with what is older than an earlier page.")]
+Cursor = Annotated[str | None, typer.Option("--cursor", help="Continue with records older than an earlier page.")]
 Columns = Annotated[str | None, typer.Option("--columns", help="Show these fields as a table: time,severity,user.id.")]
 Sort = Annotated[
     str | None,
-    typer.Option("--sort", help="Put in the order of a field, smallest first; --sort=-duration is greatest first."),
+    typer.Option("--sort", help="Sort by a field, smallest first; --sort=-duration sorts greatest first."),
 ]
-Whole = Annotated[bool, typer.Option("--whole", help="Show all that each record holds.")]
+Whole = Annotated[bool, typer.Option("--whole", help="Show each record in full.")]
 Summed = Annotated[
     str | None,
     typer.Option("--summary", help="Count instead: 'count by logger', 'p95 duration by entry_point over time'."),
 ]
 Templates = Annotated[bool, typer.Option("--templates", help="Group logs by the template of their message.")]
-Run = Annotated[str | None, typer.Option("--run", help="Everything of the run with this id, of all kinds.")]
-Trace = Annotated[str | None, typer.Option("--trace", help="Everything of the trace with this id, across apps.")]
-Follow = Annotated[bool, typer.Option("--follow", help="Go on with what comes in, until interrupted.")]
-Csv = Annotated[bool, typer.Option("--csv", help="Print all that is meant as CSV, newest first.")]
-Ndjson = Annotated[bool, typer.Option("--ndjson", help="Print all that is meant as lines of JSON, newest first.")]
+Run = Annotated[str | None, typer.Option("--run", help="All records of the run with this id.")]
+Trace = Annotated[str | None, typer.Option("--trace", help="All records of the trace with this id, across apps.")]
+Follow = Annotated[bool, typer.Option("--follow", help="Keep printing what arrives, until interrupted.")]
+Csv = Annotated[bool, typer.Option("--csv", help="Print all matching records as CSV, newest first.")]
+Ndjson = Annotated[bool, typer.Option("--ndjson", help="Print all matching records as lines of JSON, newest first.")]
 
 
 HELP: Final[dict[KindName, str]] = {

@@ -51,7 +51,7 @@ app.add_typer(release_group, name="release", short_help="Show, add, rename or mo
 def releases(
     app_name: App = None,
     limit: Annotated[int, typer.Option("--limit", min=1, max=100, help="Most releases to show.")] = 20,
-    cursor: Annotated[str | None, typer.Option("--cursor", help="Go on after an earlier page.")] = None,
+    cursor: Annotated[str | None, typer.Option("--cursor", help="Continue after an earlier page.")] = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
@@ -90,7 +90,7 @@ def add(
         str | None, typer.Option("--since", help="Where the release before it ended: a tag, branch or commit.")
     ] = None,
     revision: Annotated[
-        str | None, typer.Option("--revision", help="What the release is made of; its tag, else HEAD, when absent.")
+        str | None, typer.Option("--revision", help="The commit of the release. Default: its tag, else HEAD.")
     ] = None,
     url: Url = None,
     token: Token = None,
@@ -151,7 +151,7 @@ def rename(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Give a release another name; reports that come by the old one go to it."""
+    """Give a release another name; later reports with the old name count for it."""
     asked = api(url, token)
     answer = asked.patch(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", {"name": name})
     print_json(answer) if as_json else show.say(
@@ -162,8 +162,8 @@ def rename(
 @release_group.command("move")
 def move(
     version: Version,
-    after: Annotated[str | None, typer.Option("--after", help="The release that it comes right after.")] = None,
-    reset: Annotated[bool, typer.Option("--reset", help="Put it where its name and time put it.")] = False,
+    after: Annotated[str | None, typer.Option("--after", help="Place it right after this release.")] = None,
+    reset: Annotated[bool, typer.Option("--reset", help="Go back to the order by name and time.")] = False,
     app_name: App = None,
     url: Url = None,
     token: Token = None,
@@ -204,7 +204,7 @@ def deploy(
     ] = None,
     at: Annotated[datetime | None, typer.Option("--at", help="When, in UTC; now when absent.")] = None,
     canary: Annotated[
-        bool, typer.Option("--canary", help="Beside the release that is live, not in its place.")
+        bool, typer.Option("--canary", help="It runs beside the live release, not in its place.")
     ] = False,
     url: Url = None,
     token: Token = None,
@@ -233,12 +233,12 @@ def deploy(
 @app.command(short_help="Compare two releases.")
 def compare(
     before: Annotated[str, typer.Argument(metavar="BEFORE", help="The release to compare with.")],
-    now: Annotated[str, typer.Argument(metavar="NOW", help="The release that is looked at.")],
+    now: Annotated[str, typer.Argument(metavar="NOW", help="The release to compare.")],
     app_name: App = None,
     environment: Environment = None,
     same_time: Annotated[
         bool | None,
-        typer.Option("--same-time/--all-time", help="Only hours in which both were live; so by itself for a canary."),
+        typer.Option("--same-time/--all-time", help="Only hours in which both were live; the default for a canary."),
     ] = None,
     fail_on: Annotated[
         str | None,

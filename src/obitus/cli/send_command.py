@@ -20,9 +20,9 @@ def send(
     ],
     as_json: Json = False,
 ) -> None:
-    """Send what apps wrote to files where there was no network (OBITUS_ALSO=file:…): each report once, however often.
+    """Send what apps wrote to files where there was no network (OBITUS_ALSO=file:…): each report is stored once, however often it is sent.
 
-    Sends with OBITUS_URL and OBITUS_KEY. A file that has grown since adds what is new.
+    Sends with OBITUS_URL and OBITUS_KEY. A file that has grown since adds its new lines.
     """
     from obitus.cli import show
     from obitus.reading import files as on_disk

@@ -31,13 +31,13 @@ def serve(
         int, typer.Option("--port", min=0, max=65535, help="Port to listen on; 0 takes a free one.")
     ] = 8611,
     public_url: Annotated[
-        str | None, typer.Option("--public-url", help="Address people reach it by, when it is another.")
+        str | None, typer.Option("--public-url", help="Address at which people reach the service, if it differs.")
     ] = None,
     new_link: Annotated[bool, typer.Option("--new-link", help="Print a new sign-in link.")] = False,
     plain_http: Annotated[
         bool,
         typer.Option(
-            "--plain-http", help="Listen beyond this machine though passwords and keys go over the network unencrypted."
+            "--plain-http", help="Listen beyond this machine over plain HTTP: passwords and keys travel unencrypted."
         ),
     ] = False,
     password_file: Annotated[
@@ -59,19 +59,22 @@ def serve(
     ] = "single sign-on",
     openid_joins: Annotated[
         Literal["member", "reader"] | None,
-        typer.Option("--openid-joins", help="What somebody becomes who comes by it uninvited; without it, nobody may."),
+        typer.Option(
+            "--openid-joins",
+            help="Role of people who join through the provider without an invitation; without it they cannot join.",
+        ),
     ] = None,
     proxy: Annotated[
         list[str] | None,
         typer.Option(
-            "--proxy", help="Address or net of a proxy in front: its X-Forwarded-For says who asks. Repeatable."
+            "--proxy", help="Address or network of a proxy in front, whose X-Forwarded-For is trusted. Repeatable."
         ),
     ] = None,
     console_key: Annotated[
         str,
         typer.Option(
             "--console-key",
-            help="Key for pages of this service's own address: the console reports what goes wrong in it.",
+            help="Key for pages of this service's own address: the console reports its own failures with it.",
         ),
     ] = "",
 ) -> None:
@@ -181,13 +184,19 @@ def app_key(
     environment: Annotated[str, typer.Option("--environment", help="What the key is for.")] = "production",
     may_add_apps: Annotated[
         bool,
-        typer.Option("--may-add-apps", help="OpenTelemetry senders with it may report for the apps that they name."),
+        typer.Option(
+            "--may-add-apps", help="Let OpenTelemetry senders with this key report for the apps that they name."
+        ),
     ] = False,
-    may_deploy: Annotated[bool, typer.Option("--may-deploy", help="A pipeline may report deploys with it.")] = False,
+    may_deploy: Annotated[
+        bool, typer.Option("--may-deploy", help="Let a pipeline report deploys with this key.")
+    ] = False,
     pages: Annotated[
         list[str] | None,
         typer.Option(
-            "--page", metavar="ORIGIN", help="For pages of https://pier.skerry.example; again for another origin."
+            "--page",
+            metavar="ORIGIN",
+            help="Make a key for pages of this origin: https://pier.skerry.example. Repeatable.",
         ),
     ] = None,
     url: Url = None,
@@ -215,12 +224,12 @@ def app_bound(
     ] = None,
     reports: Annotated[int | None, typer.Option("--reports", min=1, help="Most reports in a day.")] = None,
     size: Annotated[str, typer.Option("--size", help="Most that may be sent in a day: 5GB, 500MB.")] = "",
-    usual: Annotated[bool, typer.Option("--usual", help="What holds for all keys, from now on.")] = False,
+    usual: Annotated[bool, typer.Option("--usual", help="Go back to the usual limits.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Bound what comes with a key in a day, or show what came today. What is not said is what holds for all keys."""
+    """Limit what a key may send in a day, or show what it sent today. A limit that is left out is the usual one."""
     asked, path = api(url, token), f"/api/apps/{quote(name, safe='')}"
     if key is None:
         answer = asked.get(path)
@@ -261,7 +270,7 @@ def app_logs(
     name: Annotated[str, typer.Argument(help="The app.")],
     logger: Annotated[str, typer.Argument(help="A logger and those below it; `all` for every one.")] = "",
     severity: Annotated[
-        str, typer.Argument(help="From which severity on: TRACE, DEBUG, INFO, WARN, ERROR, FATAL.")
+        str, typer.Argument(help="Lowest severity to send: TRACE, DEBUG, INFO, WARN, ERROR, FATAL.")
     ] = "",
     for_: Annotated[str, typer.Option("--for", help="For how long: 15m, 2h, up to 24h.")] = "15m",
     end: Annotated[int | None, typer.Option("--end", help="End the order with this number instead.")] = None,
@@ -270,7 +279,7 @@ def app_logs(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Let a logger of an app send more, or less, for a while, without a new deploy. Without a logger: list what holds."""
+    """Let a logger of an app send more, or less, for a while, without a new deploy. Without a logger: list the active orders."""
     asked, path = api(url, token), f"/api/apps/{quote(name, safe='')}/log-orders"
     length = span_ms(for_)
     if end is not None:

@@ -25,7 +25,7 @@ def shift(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Show what came in, what was decided and by whom, and what waits."""
+    """Show new issues, decisions and who made them, and what is waiting."""
     check_window(window)
     asked, query = api(url, token), {"window": window, "app": app_name, "environment": environment}
     if markdown:

@@ -28,7 +28,7 @@ NUMBERS = frozenset({"port", "roll_mb", "roll_hours", "files"})
 
 @target.command("list")
 def list_targets(url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """List the targets, and how far each is."""
+    """List the targets and their progress."""
     answer = api(url, token).get("/api/targets")
     if as_json:
         print_json(answer)
@@ -54,7 +54,9 @@ def add(
     headers: Annotated[
         list[str] | None,
         typer.Option(
-            "--header", metavar="NAME", help="A header whose value is secret, asked for, or read from standard input."
+            "--header",
+            metavar="NAME",
+            help="A header with a secret value, which is asked for or read from standard input.",
         ),
     ] = None,
     secrets: Annotated[
@@ -66,7 +68,7 @@ def add(
         typer.Option("--pass", help="failure, log, run, issue or alert; all without it. Again for more."),
     ] = None,
     question: Annotated[
-        str, typer.Option("--question", help="Only records that it means: severity>=WARN app=sailings.")
+        str, typer.Option("--question", help="Only records that match it: severity>=WARN app=sailings.")
     ] = "",
     hides: Annotated[
         list[str] | None, typer.Option("--hide", help="A redaction rule of its own: 'name vessel pin'. Again for more.")
@@ -75,7 +77,7 @@ def add(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Pass on what comes from now on, in order. What is away gets what it missed, for seven days."""
+    """Pass on new records, in order. A target that was away gets what it missed, for seven days."""
     kept: dict[str, Any] = {one: secret_of(one) for one in secrets or ()}
     if headers:
         kept["headers"] = {one: secret_of(one) for one in headers}
@@ -90,14 +92,14 @@ def add(
 
 @target.command("remove")
 def remove(name: Name, url: Url = None, token: Token = None) -> None:
-    """Pass nothing on to it any more."""
+    """Remove a target; nothing more is passed on to it."""
     api(url, token).delete(f"/api/targets/{quote(name, safe='')}")
     show.say(f"Nothing is passed on to {safe(name)} any more.")
 
 
 @target.command("try-now")
 def try_now(name: Name, url: Url = None, token: Token = None) -> None:
-    """Try a target at once that takes nothing."""
+    """Try a failing target again at once."""
     api(url, token).post(f"/api/targets/{quote(name, safe='')}/try-now", {})
     show.say(f"{safe(name)} is tried now.")
 

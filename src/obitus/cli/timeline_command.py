@@ -28,21 +28,21 @@ def timeline(
         typer.Argument(metavar="[ID]", help="A failure's or a run's id, a trace id, or the number of an issue."),
     ] = None,
     user: Annotated[
-        str | None, typer.Option("--user", help="What user.id says: all that one met, around a time.")
+        str | None, typer.Option("--user", help="A user.id: everything that happened to that user around a time.")
     ] = None,
-    host: Annotated[str | None, typer.Option("--host", help="The same of a host.")] = None,
+    host: Annotated[str | None, typer.Option("--host", help="The same for a host.")] = None,
     at: Annotated[
-        str | None, typer.Option("--at", help="Around when: 2026-11-26T10:00, or 10:00 of today; UTC.")
+        str | None, typer.Option("--at", help="About when: 2026-11-26T10:00, or 10:00 of today; UTC.")
     ] = None,
     around: Annotated[
-        str | None, typer.Option("--around", help="Also what else happened so long before and after: 5m.")
+        str | None, typer.Option("--around", help="Add other events from this long before and after: 5m.")
     ] = None,
-    unfold: Annotated[bool, typer.Option("--unfold", help="Show what is dull, too.")] = False,
+    unfold: Annotated[bool, typer.Option("--unfold", help="Show folded steps too.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Show everything that led up to a failure, from all apps that took part, in one order; and where it still worked."""
+    """Show everything that led up to a failure, from all apps that took part, in order, and the last step that worked."""
     if sum(one is not None for one in (what, user, host)) != 1:
         raise UsageTrouble("Say one: a failure, run, trace or issue, or --user, or --host.")
     asked = api(url, token)
@@ -123,12 +123,12 @@ def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> Non
 @app.command(short_help="Show where a run differs from good ones.")
 def turning(
     what: Annotated[str, typer.Argument(metavar="ID", help="A failure's id, or the number of an issue.")],
-    whole: Annotated[bool, typer.Option("--whole", help="Show both runs side by side, also what is alike.")] = False,
+    whole: Annotated[bool, typer.Option("--whole", help="Show both runs side by side, equal steps too.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Show the first step of a failing run that healthy runs do not have, do otherwise, or take far less time for."""
+    """Show the first step of a failing run that healthy runs do not have, do differently, or finish far sooner."""
     asked = api(url, token)
     id = asked.get(f"/api/issues/{what}")["latest"]["id"] if what.isdigit() else what
     answer = asked.get(f"/api/failures/{id}/turning")

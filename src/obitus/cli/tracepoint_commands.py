@@ -36,47 +36,45 @@ LATEST: Final = 5
 def add(
     app_names: Annotated[str, typer.Argument(metavar="APP", help="The app; several with commas.")],
     place: Annotated[str, typer.Argument(metavar="FILE:LINE", help="The line: fares.py:24, sailings/fares.py:24.")],
-    lives: Annotated[
-        str, typer.Option("--for", metavar="SPAN", help="How long it stands: 90s, 30m, 2h. It cannot be left out.")
-    ],
+    lives: Annotated[str, typer.Option("--for", metavar="SPAN", help="How long it stays set: 90s, 30m, 2h.")],
     condition: Annotated[str, typer.Option("--when", help="Only when this holds: 'passengers > 4'.")] = "",
     values: Annotated[
         list[str] | None,
-        typer.Option("--value", help="What to work out: 'len(items)', 'base: self.rates[0]'. Again for more."),
+        typer.Option("--value", help="Expression to evaluate: 'len(items)', 'base: self.rates[0]'. Repeatable."),
     ] = None,
-    message: Annotated[str, typer.Option("--say", help="As a log record: 'fare {base} for {passengers}'.")] = "",
+    message: Annotated[str, typer.Option("--say", help="Text of the log record: 'fare {base} for {passengers}'.")] = "",
     collect: Annotated[
         str,
-        typer.Option("--collect", help="What comes with it, of: locals, stack, trail, attributes; none for nothing."),
+        typer.Option("--collect", help="What to collect, of: locals, stack, trail, attributes; or none."),
     ] = "locals,stack,attributes",
     hits: Annotated[
-        int, typer.Option("--hits", min=1, help="It ends after so many hits, of all instances together.")
+        int, typer.Option("--hits", min=1, help="End it after this many hits of all instances together.")
     ] = 20,
-    rate: Annotated[float, typer.Option("--rate", min=0.01, help="Hits a second at most, in each process.")] = 10.0,
+    rate: Annotated[float, typer.Option("--rate", min=0.01, help="Most hits a second in each process.")] = 10.0,
     depth: Annotated[int, typer.Option("--depth", min=1, help="How deep values inside values are shown.")] = 3,
-    size: Annotated[int, typer.Option("--size", min=50, help="Characters of each value at most.")] = 1000,
+    size: Annotated[int, typer.Option("--size", min=50, help="Most characters of each value.")] = 1000,
     environment: Annotated[str, typer.Option("--environment", help="Only this environment.")] = "",
     release: Annotated[str, typer.Option("--release", help="Only this release.")] = "",
     hosts: Annotated[
-        list[str] | None, typer.Option("--host", help="Only this host; * for any characters. Again for more.")
+        list[str] | None, typer.Option("--host", help="Only this host; * for any characters. Repeatable.")
     ] = None,
     instances: Annotated[
         list[str] | None,
-        typer.Option("--instance", help="Only this process: its number, or the beginning of its id. Again for more."),
+        typer.Option("--instance", help="Only this process: its number, or the beginning of its id. Repeatable."),
     ] = None,
-    issue: Annotated[int | None, typer.Option("--issue", min=1, help="The issue that it helps with.")] = None,
+    issue: Annotated[int | None, typer.Option("--issue", min=1, help="The issue that it is for.")] = None,
     checkout: Annotated[
         Path | None,
         typer.Option(
             "--checkout",
-            help="Folder of the source: its line and hash are compared with what runs; nothing of it is sent.",
+            help="Folder of the source: hashes of file and line are compared with the running code; no source is sent.",
         ),
     ] = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Set a tracepoint. Running instances that allow it hear of it within a second; it ends by itself."""
+    """Set a tracepoint. It reaches running instances that allow it within a second, and ends by itself."""
     file, line = _place(place)
     lives_ms = _lives_ms(lives)
     order: dict[str, Any] = {
@@ -109,12 +107,12 @@ def add(
 @tracepoint.command("list")
 def list_tracepoints(
     app_name: Annotated[str, typer.Option("--app", help="Only this app.")] = "",
-    every: Annotated[bool, typer.Option("--all", help="Those that are over, too.")] = False,
+    every: Annotated[bool, typer.Option("--all", help="Include those that are over.")] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """List the tracepoints that stand, and the instances that allow them."""
+    """List the active tracepoints, and the instances that allow them."""
     answer = api(url, token).get("/api/tracepoints", {"app": app_name or None})
     if as_json:
         print_json(answer)
@@ -142,7 +140,7 @@ def list_tracepoints(
 
 @tracepoint.command("show")
 def show_one(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Show a tracepoint, where it stands, and where it could not be set and why."""
+    """Show a tracepoint, where it is set, and where it could not be set and why."""
     answer = api(url, token).get(f"/api/tracepoints/{number}")
     if as_json:
         print_json(answer)
@@ -174,15 +172,15 @@ def show_one(number: Number, url: Url = None, token: Token = None, as_json: Json
 def hits(
     number: Number,
     limit: Annotated[int, typer.Option("--limit", min=1, max=100, help="Most hits to show.")] = LATEST,
-    following: Annotated[bool, typer.Option("--follow", help="Go on with what comes in, until interrupted.")] = False,
+    following: Annotated[bool, typer.Option("--follow", help="Keep printing what arrives, until interrupted.")] = False,
     all_frames: Annotated[
-        bool, typer.Option("--all-frames", help="All calls of the stack, those of libraries too.")
+        bool, typer.Option("--all-frames", help="Show all calls of the stack, those of libraries too.")
     ] = False,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Show what a tracepoint has found, the newest at the bottom: values, locals, stack, run."""
+    """Show the hits of a tracepoint, the newest at the bottom: values, locals, stack, run."""
     asked = api(url, token)
     question = {"question": f"tracepoint.id={number}", "window": "14d"}
     asked.get(f"/api/tracepoints/{number}")
@@ -206,7 +204,7 @@ def hits(
 
 @tracepoint.command("end")
 def end(number: Number, url: Url = None, token: Token = None) -> None:
-    """End a tracepoint before its time; all instances take it away within a second."""
+    """End a tracepoint before its time; all instances remove it within a second."""
     asked = api(url, token)
     found = asked.get(f"/api/tracepoints/{number}")["tracepoint"]
     asked.delete(f"/api/apps/{quote(found['app'], safe='')}/tracepoints/{number}")

@@ -24,7 +24,7 @@ Numbers = Annotated[
 
 @app.command(short_help="Say that somebody works on issues.")
 def accept(numbers: Numbers, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Say that somebody works on issues. You have those from now on that nobody has."""
+    """Say that somebody works on issues. Those that nobody has become yours."""
     _decide(api(url, token), numbers, {"accept": True}, as_json)
 
 
@@ -36,7 +36,7 @@ def settle(
         typer.Option(
             "--from",
             metavar="RELEASE|coming|now",
-            help="From when it is fixed: a release, the coming one, or now; the newest known release when absent.",
+            help="Where the fix begins: a release, the coming one, or now. Default: the newest known release.",
         ),
     ] = None,
     environment: Annotated[str | None, typer.Option("--environment", help="Settle it there only.")] = None,
@@ -44,7 +44,7 @@ def settle(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Settle issues: fixed from a release, from the coming one, or from now. Seen where the fix should be, one becomes regressed."""
+    """Settle issues: fixed from a release, from the coming one, or from now. An issue that fails in a release with the fix becomes regressed."""
     order = {"how": where} if where in ("coming", "now") else {"release": where} if where else {}
     order |= {"environment": environment} if environment else {}
     _decide(api(url, token), numbers, {"settle": order}, as_json)
@@ -57,10 +57,12 @@ def park(
         str | None,
         typer.Option("--until", metavar="TIME", help="A time: 2026-12-02T09:00, or 09:00; UTC without an offset."),
     ] = None,
-    lasts: Annotated[str | None, typer.Option("--for", metavar="SPAN", help="So long: 4h, 3d, 2w.")] = None,
-    failures: Annotated[int | None, typer.Option("--failures", help="So many more failures.", min=1)] = None,
-    an_hour: Annotated[int | None, typer.Option("--an-hour", help="So many failures within one hour.", min=1)] = None,
-    people: Annotated[int | None, typer.Option("--people", help="So many more people.", min=1)] = None,
+    lasts: Annotated[str | None, typer.Option("--for", metavar="SPAN", help="A time span: 4h, 3d, 2w.")] = None,
+    failures: Annotated[int | None, typer.Option("--failures", help="A number of further failures.", min=1)] = None,
+    an_hour: Annotated[
+        int | None, typer.Option("--an-hour", help="A number of failures within one hour.", min=1)
+    ] = None,
+    people: Annotated[int | None, typer.Option("--people", help="A number of further people.", min=1)] = None,
     another: Annotated[
         list[str] | None,
         typer.Option("--another", help="A failure in another release, environment or app; may be repeated."),
@@ -69,7 +71,7 @@ def park(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Put issues aside until the first of these comes true; without any, until somebody decides. Failures go on being counted."""
+    """Put issues aside until the first of these comes true; without any, until somebody decides. Failures are still counted."""
     if until is not None and lasts is not None:
         raise UsageTrouble("Say --until or --for, not both.")
     length_ms = span_ms(lasts) if lasts is not None else None
@@ -94,13 +96,13 @@ def priority(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Correct the priority that was worked out."""
+    """Set the priority by hand."""
     _decide(api(url, token), [number], {"priority": {"level": None if level == "worked-out" else level}}, as_json)
 
 
 @app.command(short_help="Take issues: say that you take care of them.")
 def take(numbers: Numbers, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Take issues: you have them from now on."""
+    """Take issues: they become yours."""
     asked = api(url, token)
     _decide(asked, numbers, {"hand_over": {"to": asked.get("/api/me")["name"]}}, as_json)
 
@@ -108,18 +110,20 @@ def take(numbers: Numbers, url: Url = None, token: Token = None, as_json: Json =
 @app.command("hand-over", short_help="Hand issues to somebody, or put them back.")
 def hand_over(
     numbers: Numbers,
-    to: Annotated[str | None, typer.Option("--to", help="Who has it from now on; nobody, when it is left out.")] = None,
+    to: Annotated[
+        str | None, typer.Option("--to", help="The person who gets them; nobody, when it is left out.")
+    ] = None,
     waits_for: Annotated[
         str | None,
         typer.Option(
-            "--waits-for", help="Whom or what it waits for, in words; '' for nothing. As it is, when left out."
+            "--waits-for", help="Whom or what they wait for, as text; '' for nothing. Unchanged when left out."
         ),
     ] = None,
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Hand issues to one of the people, or put them back for somebody to take up."""
+    """Hand issues to a person, or to nobody so that somebody else can take them."""
     order = {"to": to} | ({} if waits_for is None else {"waits_for": waits_for})
     _decide(api(url, token), numbers, {"hand_over": order}, as_json)
 
@@ -133,7 +137,7 @@ def take_back(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Put issues back to how they were before a decision. One that somebody changed since is left as it is."""
+    """Undo a decision. Issues that somebody has changed since are left as they are."""
     answer = api(url, token).post(f"/api/decisions/{decision or 'latest'}/undo", {})
     if as_json:
         print_json(answer)

@@ -242,7 +242,7 @@ def change(
 
 @router.delete("/{name}", summary="End a rule", responses=described("not-found"))
 def end(clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, name: RuleName) -> answers.Done:
-    """Let a rule fire no more. What it fired stays."""
+    """Stop a rule. Its firings stay on record."""
     acts.do(person.id, "ended alert rule", name, lambda c: rules.end(c, name, clock.now_ms()))
     book.changed()
     return answers.Done()

@@ -62,7 +62,9 @@ class ChannelOrder(BaseModel):
         default="", max_length=MOST_TEMPLATE, description="Of a webhook's body, in Jinja2; '' for a CloudEvent."
     )
     person: str | None = Field(
-        default=None, max_length=60, description="Whose it is: their quiet hours hold. Null for the team's."
+        default=None,
+        max_length=60,
+        description="The person whose channel it is; their quiet hours hold. Null for the team's.",
     )
     digest_at: str = Field(
         default="", max_length=20, description="`08:00` for a digest each day, `mon 08:00` each week, '' for none."
@@ -290,7 +292,7 @@ def of_channel(
 def send_again(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Annotated[int, Path(ge=1, le=2**62)]
 ) -> answers.Done:
-    """Try a message again that was given up."""
+    """Send a message again that was given up."""
     messages.message(records.reader, number)
     acts.do(person.id, "sent again", f"message {number}", lambda c: messages.send_again(c, number, clock.now_ms()))
     return answers.Done()

@@ -61,7 +61,7 @@ def document(
         Query(max_length=MOST_ISSUES, description="These issues; without any, those that failed most in the window."),
     ] = None,
     form: Annotated[Literal["markdown", "html"], Query(alias="as")] = "markdown",
-    title: Annotated[str, Query(max_length=200, description="What stands above it.")] = "",
+    title: Annotated[str, Query(max_length=200, description="The heading.")] = "",
 ) -> Response:
     """Return what failed, since when, for whom, what led up to it, what was decided, checked and known, and whether the fix held.
 

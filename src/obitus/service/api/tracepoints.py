@@ -67,13 +67,13 @@ class TracepointAsked(BaseModel):
         default=bounds.USUAL_DEPTH, description="How deep values inside values are shown."
     )
     size: Annotated[int, Field(ge=bounds.LEAST_SIZE, le=bounds.MOST_SIZE)] = Field(
-        default=bounds.USUAL_SIZE, description="Characters of each value at most."
+        default=bounds.USUAL_SIZE, description="Most characters of each value."
     )
     hits: Annotated[int, Field(ge=1, le=bounds.MOST_HITS)] = Field(
         default=bounds.USUAL_HITS, description="It ends after so many, of all instances together."
     )
     per_second: Annotated[float, Field(ge=0.01, le=bounds.MOST_A_SECOND)] = Field(
-        default=bounds.USUAL_A_SECOND, description="Hits a second at most, in each process."
+        default=bounds.USUAL_A_SECOND, description="Most hits a second in each process."
     )
     environment: Annotated[str, Field(max_length=100)] = Field(default="", description="'' for all environments.")
     release: Annotated[str, Field(max_length=300)] = Field(
@@ -93,9 +93,7 @@ class TracepointAsked(BaseModel):
         default="",
         description="SHA-256 of the line of code that is meant, without blanks around it: where another stands there, it is refused.",
     )
-    issue: Annotated[int, Field(ge=1, le=2**53)] | None = Field(
-        default=None, description="The issue that it helps with."
-    )
+    issue: Annotated[int, Field(ge=1, le=2**53)] | None = Field(default=None, description="The issue that it is for.")
 
 
 class TracepointAnswer(BaseModel):
